@@ -1,0 +1,70 @@
+# Lithos. `make help` lists what there is to do.
+SHELL := /bin/bash
+# A checkout of another account's is no reason not to build.
+export GOFLAGS := -buildvcs=false
+.DEFAULT_GOAL := help
+GO_FILES := $(shell find cmd core internal web -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) $(shell find core internal -name '*.yaml' -o -name '*.sql' -o -name '*.yang')
+WEB_FILES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
+TOOLS := $(CURDIR)/bin/tools
+SQLC_VERSION := v1.31.1
+STATICCHECK_VERSION := v0.8.2
+
+.PHONY: help demo test bench generate check-generated lint fuzz clean system-packages browser
+
+help: ## List the targets
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
+
+demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-C stops it
+	@exec bin/lithos demo
+
+test: system-packages browser bin/lithos $(TOOLS)/staticcheck check-generated lint ## Install what is missing and run every test
+	go test ./...
+
+lint: $(TOOLS)/staticcheck web/dist/index.html
+	@test -z "$$(gofmt -l cmd core internal web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal web/*.go; exit 1; }
+	go vet ./...
+	$(TOOLS)/staticcheck ./...
+	cd web && npx tsc --noEmit -p .
+
+bench: web/dist/index.html ## Report the timings that matter, in one run
+	@scripts/bench
+
+generate: $(TOOLS)/sqlc web/node_modules/.installed ## Make generated code anew
+	cd internal/store && $(TOOLS)/sqlc generate
+	go run ./cmd/lithos openapi > docs/openapi.json
+	go run ./cmd/lithos schema > docs/site.schema.json
+	go run ./cmd/lithos options > docs/options.md
+	go run ./cmd/lithos rules > docs/rules.md
+	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.gen.ts >/dev/null
+
+check-generated: $(TOOLS)/sqlc bin/lithos
+	@scripts/check-generated
+
+fuzz: ## Fuzz every parser and codec for FUZZTIME each (default 30s)
+	@scripts/fuzz
+
+clean: ## Remove everything make has made
+	@scripts/clean
+
+system-packages:
+	@scripts/install postgresql
+
+browser:
+	@scripts/install chromium iproute2 busybox
+
+bin/lithos: $(GO_FILES) go.mod go.sum web/dist/index.html
+	go build -o $@ ./cmd/lithos
+
+web/dist/index.html: web/node_modules/.installed $(WEB_FILES)
+	cd web && npx vite build --logLevel warn
+	@touch $@
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(TOOLS)/sqlc:
+	CGO_ENABLED=0 GOBIN=$(TOOLS) go install github.com/sqlc-dev/sqlc/cmd/sqlc@$(SQLC_VERSION)
+
+$(TOOLS)/staticcheck:
+	GOBIN=$(TOOLS) go install honnef.co/go/tools/cmd/staticcheck@$(STATICCHECK_VERSION)

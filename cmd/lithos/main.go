@@ -1,0 +1,97 @@
+// Command lithos is Lithos whole: the server, its demonstration, and the
+// commands for site files.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"github.com/alecthomas/kong"
+
+	"lithos/internal/store"
+	"lithos/internal/work"
+)
+
+type cli struct {
+	Demo    demoCommand    `cmd:"" help:"Run everything with the made-up sites: PostgreSQL, simulated devices, the server."`
+	Serve   serveCommand   `cmd:"" help:"Run the server on a database."`
+	Migrate migrateCommand `cmd:"" help:"Bring a database to this version's layout."`
+	Account accountCommand `cmd:"" help:"Make an account, or change its password (read from standard input)."`
+	Device  deviceCommand  `cmd:"" help:"Record how a device is reached (password read from standard input)."`
+	Check   checkCommand   `cmd:"" help:"Check site files; exit 1 when a finding blocks."`
+	Export  exportCommand  `cmd:"" help:"Write a site's file."`
+	Import  importCommand  `cmd:"" help:"Make a site file the newest revision of its site."`
+	Schema  schemaCommand  `cmd:"" help:"Print the site file's JSON Schema."`
+	Openapi openapiCommand `cmd:"" help:"Print the API's OpenAPI document."`
+	Options optionsCommand `cmd:"" help:"Print the reference of DHCP options, in Markdown."`
+	Rules   rulesCommand   `cmd:"" help:"Print the reference of rules, in Markdown."`
+	Standin standinCommand `cmd:"" help:"Simulate devices, or serve DHCP on real networks, from a site file."`
+}
+
+// database is what every command on a database is told.
+type database struct {
+	Database string `help:"PostgreSQL URL." env:"LITHOS_DATABASE" required:""`
+	Key      string `help:"File with the key that encrypts secrets; made when missing." env:"LITHOS_KEY" default:"lithos.key" type:"path"`
+}
+
+// open connects the use cases to the database.
+func (d database) open(ctx context.Context) (*work.Service, *store.Store, error) {
+	vault, err := work.OpenVault(d.Key)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := store.Open(ctx, d.Database)
+	if err != nil {
+		return nil, nil, err
+	}
+	return work.New(s, vault, logger()), s, nil
+}
+
+func logger() *slog.Logger {
+	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+}
+
+// errFound says that check found what blocks. It has printed it already.
+var errFound = errors.New("")
+
+// stopWithin is how long the end of the program may take.
+const stopWithin = 20 * time.Second
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	stop()
+	os.Exit(code)
+}
+
+func run(ctx context.Context, args []string, out, errs io.Writer) int {
+	var c cli
+	parser, err := kong.New(&c, kong.Name("lithos"), kong.Description("Addressing of many sites, computed before it is pushed."),
+		kong.Writers(out, errs), kong.BindTo(ctx, (*context.Context)(nil)), kong.BindTo(out, (*io.Writer)(nil)))
+	if err != nil {
+		fmt.Fprintln(errs, "lithos:", err)
+		return 2
+	}
+	cmd, err := parser.Parse(args)
+	if err != nil {
+		fmt.Fprintln(errs, "lithos:", err)
+		fmt.Fprintln(errs, "Run lithos --help for the commands and their words.")
+		return 2
+	}
+	switch err := cmd.Run(); {
+	case err == nil:
+		return 0
+	case errors.Is(err, errFound):
+		return 1
+	default:
+		fmt.Fprintln(errs, "lithos:", err)
+		return 2
+	}
+}

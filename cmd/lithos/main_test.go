@@ -1,0 +1,117 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/internal/postgres/pgtest"
+	"lithos/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
+
+// lithos runs a command line and returns its exit code and what it printed.
+func lithos(t *testing.T, args ...string) (int, string, string) {
+	t.Helper()
+	var out, errs bytes.Buffer
+	code := run(t.Context(), args, &out, &errs)
+	return code, out.String(), errs.String()
+}
+
+func file(t *testing.T, name string, s *site.Site, change ...string) string {
+	t.Helper()
+	encode := site.Encode
+	if strings.HasSuffix(name, ".yaml") {
+		encode = site.EncodeYAML
+	}
+	raw, err := encode(s)
+	require.NoError(t, err)
+	text := strings.NewReplacer(change...).Replace(string(raw))
+	path := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+func TestCheck(t *testing.T) {
+	clean := file(t, "quill.yaml", scenario.Site("quill-street"))
+	warned := file(t, "hallin.json", scenario.Site("hallin-road"))
+	blocked := file(t, "kelder.yaml", scenario.Site("kelder-bridge"))
+	code, out, _ := lithos(t, "check", clean, warned)
+	assert.Equal(t, 0, code, "a warning does not fail")
+	assert.Contains(t, out, "Quill Street home lab keeps every rule")
+	assert.Contains(t, out, "warns pool-off: Pool Waiting room is switched off")
+	assert.Contains(t, out, "fix: Switch it on")
+	code, out, _ = lithos(t, "check", "--json", clean, blocked)
+	assert.Equal(t, 1, code)
+	var results []result
+	require.NoError(t, json.Unmarshal([]byte(out), &results))
+	assert.Empty(t, results[0].Findings)
+	assert.Equal(t, "address-two-owners", results[1].Findings[0].Rule)
+
+	broken := file(t, "broken.json", scenario.Site("quill-street"), `"vlan": 20`, `"vlam": 20`)
+	code, out, _ = lithos(t, "check", broken)
+	assert.Equal(t, 1, code)
+	assert.Regexp(t, `broken.json: line \d+, networks\[1\].vlam: is not a field of the site file`, out)
+	code, out, _ = lithos(t, "check", filepath.Join(t.TempDir(), "none.yaml"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "no such file")
+}
+
+func TestImportAndExport(t *testing.T) {
+	url, key := pgtest.Database(t), filepath.Join(t.TempDir(), "key")
+	with := func(args ...string) []string { return append(args, "--database", url, "--key", key) }
+	quill := file(t, "quill.yaml", scenario.Site("quill-street"))
+	code, out, errs := lithos(t, with("import", quill)...)
+	require.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "Quill Street home lab is at revision 1")
+	code, out, _ = lithos(t, with("export", "quill-street")...)
+	assert.Equal(t, 0, code)
+	original, err := os.ReadFile(quill)
+	require.NoError(t, err)
+	assert.Equal(t, string(original), out)
+	code, out, _ = lithos(t, with("import", file(t, "q.json", scenario.Site("quill-street"), `"name": "Lab"`, `"name": "Bench lab"`))...)
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "revision 2")
+
+	nonsense := filepath.Join(t.TempDir(), "nonsense")
+	require.NoError(t, os.WriteFile(nonsense, bytes.Repeat([]byte("["), 100<<20), 0o600))
+	code, _, errs = lithos(t, with("import", nonsense)...)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "larger than 16 MiB")
+	code, out, _ = lithos(t, with("export", "quill-street", "--format", "json")...)
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "Bench lab", "the refused file changed nothing")
+	code, _, errs = lithos(t, with("export", "nowhere")...)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `no site "nowhere"`)
+}
+
+func TestSchemaAndUsage(t *testing.T) {
+	code, out, _ := lithos(t, "schema")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "json-schema.org/draft/2020-12")
+	code, _, errs := lithos(t, "dance")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "lithos --help")
+}
+
+func TestTwoDemonstrationsShareNoFolder(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "lock")
+	unlock, err := lock(path)
+	require.NoError(t, err)
+	_, err = lock(path)
+	assert.ErrorContains(t, err, "is running in")
+	unlock()
+	unlock, err = lock(path)
+	require.NoError(t, err)
+	unlock()
+}

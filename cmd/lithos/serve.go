@@ -1,0 +1,226 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"lithos/core/compile"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/internal/api"
+	"lithos/internal/device"
+	"lithos/internal/standin"
+	"lithos/internal/standin/wired"
+	"lithos/internal/store"
+	"lithos/internal/work"
+	"lithos/web"
+)
+
+type migrateCommand struct{ database }
+
+// Run migrates.
+func (c *migrateCommand) Run(ctx context.Context) error { return store.Migrate(ctx, c.Database) }
+
+type serveCommand struct {
+	database
+	Listen string        `help:"Address and port to serve on." env:"LITHOS_LISTEN" default:"127.0.0.1:8471"`
+	Poll   time.Duration `help:"How often devices are read." env:"LITHOS_POLL" default:"30s"`
+	Secure bool          `help:"Send cookies over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
+}
+
+// Run serves until the program is told to end.
+func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
+	if err := store.Migrate(ctx, c.Database); err != nil {
+		return err
+	}
+	w, s, err := c.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	listener, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return fmt.Errorf("%w; give another address with --listen", err)
+	}
+	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
+	return serve(ctx, w, s, listener, c.Poll, c.Secure)
+}
+
+// relaxCollector gives what runs for long the setting it was measured with.
+func relaxCollector() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(api.GCPercent)
+	}
+}
+
+// serve answers requests and works on jobs until ctx ends, then lets both finish.
+func serve(ctx context.Context, w *work.Service, s *store.Store, listener net.Listener, poll time.Duration, secure bool) error {
+	relaxCollector()
+	if err := w.Run(ctx, poll); err != nil {
+		return err
+	}
+	server := &http.Server{
+		Handler:           api.New(w, api.Options{Pool: s.Pool, Files: web.Files(), Log: logger(), Secure: secure}),
+		ReadHeaderTimeout: 10 * time.Second,
+		BaseContext:       func(net.Listener) context.Context { return ctx }, // ends event streams
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	late, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopWithin)
+	defer cancel()
+	err := server.Shutdown(late)
+	w.Stopped()
+	return err
+}
+
+type accountCommand struct {
+	database
+	Name     string `arg:"" help:"Name to sign in with."`
+	FullName string `arg:"" help:"Full name, for the history."`
+}
+
+// Run reads the password from standard input, so that it stands in no history.
+func (c *accountCommand) Run(ctx context.Context) error {
+	password, err := firstLine(os.Stdin)
+	if err != nil {
+		return err
+	}
+	w, s, err := c.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	_, err = w.PutTechnician(ctx, c.Name, c.FullName, password)
+	return err
+}
+
+func firstLine(r io.Reader) (string, error) {
+	line, err := bufio.NewReader(io.LimitReader(r, 1000)).ReadString('\n')
+	if line = strings.TrimRight(line, "\r\n"); line == "" {
+		return "", fmt.Errorf("no password on standard input: %w", err)
+	}
+	return line, nil
+}
+
+type deviceCommand struct {
+	database
+	Site        string `arg:"" help:"Id of the site."`
+	Device      string `arg:"" help:"Id of the device in the site file."`
+	URL         string `arg:"" help:"https://host:port of its RESTCONF server."`
+	Account     string `arg:"" help:"Account on the device."`
+	Fingerprint string `arg:"" help:"SHA-256 of its certificate, as hex."`
+}
+
+// Run stores the access, its password encrypted.
+func (c *deviceCommand) Run(ctx context.Context) error {
+	sum, err := hex.DecodeString(strings.ReplaceAll(c.Fingerprint, ":", ""))
+	if err != nil || len(sum) != 32 {
+		return errors.New("the fingerprint must be 64 hex digits, the SHA-256 of the device's certificate")
+	}
+	password, err := firstLine(os.Stdin)
+	if err != nil {
+		return err
+	}
+	w, s, err := c.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return w.PutAccess(ctx, c.Site, c.Device, device.Access{URL: c.URL, Account: c.Account, Password: password, Fingerprint: sum})
+}
+
+type standinCommand struct {
+	Device standinDevice `cmd:"" help:"Simulate one device of a site file, with clients on its networks (password read from standard input)."`
+	DHCP   standinDHCP   `cmd:"" name:"dhcp" help:"Serve a device's pools, or relay for it, on real network interfaces."`
+}
+
+type standinDevice struct {
+	File    string        `arg:"" help:"Site file."`
+	Device  string        `arg:"" help:"Id of the device in the site file."`
+	Account string        `help:"Account on the device." default:"lithos"`
+	Pace    time.Duration `help:"Time between two messages of its clients." default:"250ms"`
+	State   string        `help:"File its startup configuration survives in." type:"path"`
+}
+
+// Run simulates one device until the program is told to end.
+func (c *standinDevice) Run(ctx context.Context, out io.Writer) error {
+	doc, dev, err := readDevice(c.File, c.Device)
+	if err != nil {
+		return err
+	}
+	password, err := firstLine(os.Stdin)
+	if err != nil {
+		return err
+	}
+	relaxCollector()
+	fabric := standin.NewFabric()
+	d, err := standin.Start(standin.Config{
+		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: compile.Device(doc, dev.ID), Account: c.Account, Password: password,
+		State: c.State, Log: logger(),
+	})
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	fmt.Fprintf(out, "%s answers at %s\ncertificate %x\n", dev.ID, d.URL, d.Fingerprint)
+	fabric.Bustle(ctx, scenario.Clients(doc), c.Pace)
+	return nil
+}
+
+func readDevice(file, id string) (*site.Site, *site.Device, error) {
+	doc, err := readSite(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range doc.Devices {
+		if d := &doc.Devices[i]; d.ID == id || d.Name == id {
+			return doc, d, nil
+		}
+	}
+	return nil, nil, fmt.Errorf("%s has no device %q; give the id or name of one of its devices", file, id)
+}
+
+type standinDHCP struct {
+	Iface  []string `required:"" help:"Network interface of this machine; it must have an address of the device's. May be given several times."`
+	Site   string   `required:"" help:"Site file."`
+	Device string   `required:"" help:"Id or name of the device in the site file."`
+	Leases string   `help:"File the leases survive in." type:"path"`
+}
+
+// Run serves until the program is told to end.
+func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
+	doc, dev, err := readDevice(c.Site, c.Device)
+	if err != nil {
+		return err
+	}
+	book, closeBook, err := standin.OpenBook(c.Leases)
+	if err != nil {
+		return err
+	}
+	defer closeBook()
+	relaxCollector()
+	ready := make(chan struct{})
+	go func() {
+		select {
+		case <-ready:
+			fmt.Fprintf(out, "%s listens on %s\n", dev.Name, strings.Join(c.Iface, ", "))
+		case <-ctx.Done():
+		}
+	}()
+	return wired.Serve(ctx, wired.Config{Device: compile.Device(doc, dev.ID), Interfaces: c.Iface, Book: book, Log: logger()}, ready)
+}

@@ -1,0 +1,236 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"lithos/core/address"
+	"lithos/core/edit"
+	"lithos/core/option"
+	"lithos/core/rehearse/forecast"
+	"lithos/core/seen"
+	"lithos/core/site"
+)
+
+// Surroundings are what some rules need beside the document.
+type Surroundings struct {
+	Now       time.Time
+	Seen      []seen.Sighting
+	Neighbors []Neighbor // sites that route to this one: those of the same customer
+}
+
+// Neighbor is another site's networks.
+type Neighbor struct {
+	Name     string
+	Networks []site.Network
+}
+
+// aroundRule needs surroundings.
+type aroundRule struct {
+	Rule
+	find func(*around, func(Finding))
+}
+
+// around is a document with its surroundings.
+type around struct {
+	*facts
+	Surroundings
+	leases map[string][]seen.Sighting // by network id
+	looked []seen.One
+}
+
+var observed = []aroundRule{
+	{Rule{Slug: "networks-overlap-across-sites", Family: "Addressing", Severity: Blocks, Promise: "No two sites of a customer use the same addresses."}, overlapAcrossSites},
+	{Rule{Slug: "mac-cloned", Family: "DHCP", Severity: Warns, Promise: "A MAC is in one place at a time."}, macCloned},
+	{Rule{Slug: "pool-nearly-full", Family: "DHCP", Severity: Warns, Promise: "A pool has addresses to spare."}, poolNearlyFull},
+	{Rule{Slug: "pool-too-small", Family: "DHCP", Severity: Warns, Promise: "A pool is large enough for a day like the last ones."}, poolTooSmall},
+	{Rule{Slug: "exclusion-ended", Family: "DHCP", Severity: Notes, Promise: "An exclusion with an end is removed after it."}, exclusionEnded},
+}
+
+func aroundRules() []Rule {
+	var out []Rule
+	for _, r := range observed {
+		out = append(out, r.Rule)
+	}
+	return out
+}
+
+// Around runs the rules that need a site's surroundings: the day, what is seen
+// on its networks, and the sites beside it. The findings come in no order.
+func Around(s *site.Site, with Surroundings) []Finding {
+	a := &around{facts: learn(s), Surroundings: with, leases: map[string][]seen.Sighting{}, looked: seen.Look(s, with.Seen)}
+	for _, v := range with.Seen {
+		if n, ok := a.NetworkOf(v.Address); ok && v.Source == seen.Lease {
+			a.leases[n.ID] = append(a.leases[n.ID], v)
+		}
+	}
+	var out []Finding
+	for _, r := range observed {
+		r.find(a, func(found Finding) { out = append(out, r.signed(found)) })
+	}
+	return out
+}
+
+func overlapAcrossSites(a *around, report func(Finding)) {
+	for _, n := range a.Networks {
+		for _, other := range a.Neighbors {
+			for _, o := range other.Networks {
+				part, ok := address.Of(n.Prefix.Masked()).Intersect(address.Of(o.Prefix.Masked()))
+				if !ok {
+					continue
+				}
+				report(Finding{
+					Title: fmt.Sprintf("%s is also %s at %s", n.Name, o.Name, other.Name), Network: n.ID, Parts: []site.Ref{networkRef(n.ID), networkRef(o.ID)},
+					Addresses: []address.Range{part},
+					Says:      fmt.Sprintf("%s is used at both sites. Routes between them lead to one of the two, and the other is cut off.", part),
+				})
+			}
+		}
+	}
+}
+
+func macCloned(a *around, report func(Finding)) {
+	told := map[address.MAC]bool{}
+	for _, o := range a.looked {
+		i := slices.IndexFunc(o.Remarks, func(r seen.Remark) bool { return r.Kind == seen.Cloned })
+		if i < 0 || told[o.MAC] {
+			continue
+		}
+		told[o.MAC] = true
+		found := Finding{
+			Title: fmt.Sprintf("%s is in two places", o.MAC), Network: o.Network, Parts: []site.Ref{{Kind: "seen", ID: o.Address.String()}},
+			Addresses: []address.Range{address.Single(o.Address)}, Says: fmt.Sprintf("It was heard at %s. %s", o.Address, o.Remarks[i].Says),
+		}
+		report(found)
+	}
+}
+
+// offers counts what a pool can hand out and what of it is leased now.
+func (a *around) offers(p *site.Pool, n *site.Network) (size, used int) {
+	var cut []address.Range
+	for _, x := range p.Exclusions {
+		cut = append(cut, x.Range)
+	}
+	for _, r := range p.Ranges {
+		for _, o := range a.ownersIn(r) {
+			cut = append(cut, address.Single(o.at))
+		}
+	}
+	free := address.Ranges(p.Ranges, cut)
+	held := map[netip.Addr]bool{}
+	for _, v := range a.leases[n.ID] {
+		if v.Live && slices.ContainsFunc(free, func(r address.Range) bool { return r.Contains(v.Address) }) {
+			held[v.Address] = true
+		}
+	}
+	return address.Count(free), len(held)
+}
+
+func poolNearlyFull(a *around, report func(Finding)) {
+	a.eachPool(func(p *site.Pool, n *site.Network) {
+		if len(a.leases[n.ID]) == 0 {
+			return
+		}
+		size, used := a.offers(p, n)
+		if size == 0 || !p.Enabled || used*10 < size*9 {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("%d of %d addresses of %s are taken", used, size, p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Says: fmt.Sprintf("%d more clients can come. The next is turned away until a lease ends.", size-used), Fix: a.widen(p, n, max(size/2, 8)),
+		})
+	})
+}
+
+// widen is the fix that gives a pool more addresses where the network has them
+// free: after its last range, else before its first.
+func (a *around) widen(p *site.Pool, n *site.Network, by int) *Fix {
+	taken := a.taken(n)
+	for _, w := range a.Standard.Windows {
+		if r, ok := Window(n.Prefix, w); ok && w.Use != "dynamic" {
+			taken = append(taken, r)
+		}
+	}
+	ranges := slices.Clone(p.Ranges)
+	for _, free := range slices.Backward(address.Ranges([]address.Range{address.Usable(n.Prefix)}, taken)) {
+		if by <= 0 {
+			break
+		}
+		take := free
+		if free.Size() > by {
+			take.To = address.FromUint(address.Uint(free.From) + uint32(by) - 1)
+			if last := p.Ranges[len(p.Ranges)-1].To; last.Less(free.From) && last.Next() != free.From {
+				take = address.Range{From: address.FromUint(address.Uint(free.To) - uint32(by) + 1), To: free.To}
+			}
+		}
+		ranges = append(ranges, take)
+		by -= take.Size()
+	}
+	ranges = address.Ranges(ranges, nil)
+	if address.Count(ranges) == address.Count(p.Ranges) {
+		return nil
+	}
+	return withRanges(fmt.Sprintf("Give it %d more", address.Count(ranges)-address.Count(p.Ranges)), p, ranges)
+}
+
+// usualStay is how long a client is taken to stay where nothing is known of it.
+const usualStay = time.Hour
+
+// poolTooSmall forecasts a day like the last seven from the leases first seen
+// in them.
+func poolTooSmall(a *around, report func(Finding)) {
+	a.eachPool(func(p *site.Pool, n *site.Network) {
+		week := a.Now.Add(-7 * 24 * time.Hour)
+		var came []time.Time
+		for _, v := range a.leases[n.ID] {
+			if p.Offers(v.Address) && v.First.After(week) {
+				came = append(came, v.First)
+			}
+		}
+		if len(came) < 20 || !p.Enabled {
+			return // too few to say anything of a day
+		}
+		size, _ := a.offers(p, n)
+		since := slices.MinFunc(came, time.Time.Compare)
+		if a.Now.Sub(since) < 24*time.Hour {
+			return // not a whole day yet
+		}
+		lease := timer(a.toldIn(p, n), option.LeaseTime, 24*time.Hour)
+		d := forecast.Observed(came, since, a.Now, usualStay, time.UTC)
+		day := forecast.Pool(size, lease, d)
+		if day.Share <= 0.01 || size == 0 {
+			return
+		}
+		found := Finding{
+			Title: fmt.Sprintf("Pool %s is too small for its days", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Says: fmt.Sprintf("Of %.0f clients a day about %.0f are turned away: %d addresses for %s each are not enough. %d addresses would do.",
+				d.PerDay, day.TurnedAway, size, option.FormatDuration(lease), forecast.SizeThatDoes(lease, d)),
+		}
+		if shorter, ok := forecast.LeaseThatDoes(size, d); ok && shorter < lease {
+			found.Fix = setOption("Lease for "+option.FormatDuration(shorter), p, option.LeaseTime, option.FormatDuration(shorter))
+		} else {
+			found.Fix = a.widen(p, n, forecast.SizeThatDoes(lease, d)-size)
+		}
+		report(found)
+	})
+}
+
+func exclusionEnded(a *around, report func(Finding)) {
+	today := site.DateOf(a.Now)
+	a.eachPool(func(p *site.Pool, n *site.Network) {
+		for _, x := range p.Exclusions {
+			if x.Until.IsZero() || !x.Until.Before(today) {
+				continue
+			}
+			in := poolRef(p.ID)
+			fix := &Fix{Title: "Remove the exclusion"}
+			fix.Edits, _ = edit.Removing(a.Site, site.Ref{Kind: site.KindExclusion, ID: x.ID}, in)
+			report(Finding{
+				Title: fmt.Sprintf("An exclusion of %s has ended", p.Name), Network: n.ID, Parts: []site.Ref{{Kind: site.KindExclusion, ID: x.ID}, in}, Addresses: []address.Range{x.Range},
+				Says: fmt.Sprintf("%s was kept back (%s) until %s, and still is.", x.Range, x.Reason, x.Until), Fix: fix,
+			})
+		}
+	})
+}

@@ -1,0 +1,308 @@
+// Package check is the rules a site's addressing must keep. Each rule says what
+// will happen to whom, names the parts and addresses concerned, and where there
+// is one carries its fix as edits.
+package check
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lithos/core/address"
+	"lithos/core/compile"
+	"lithos/core/edit"
+	"lithos/core/links"
+	"lithos/core/option"
+	"lithos/core/site"
+)
+
+// Severity says what a finding does to a push.
+type Severity string
+
+// The severities, gravest first.
+const (
+	Blocks Severity = "blocks" // nothing is pushed while a draft brings one in
+	Warns  Severity = "warns"
+	Notes  Severity = "notes"
+)
+
+// Finding is one broken rule with its evidence.
+type Finding struct {
+	ID        string          `json:"id"` // the same for the same parts, in every revision
+	Rule      string          `json:"rule"`
+	Severity  Severity        `json:"severity" enum:"blocks,warns,notes"`
+	Title     string          `json:"title"`
+	Says      string          `json:"says"`
+	Network   string          `json:"network,omitempty"`
+	Parts     []site.Ref      `json:"parts"`
+	Addresses []address.Range `json:"addresses,omitempty"`
+	Fix       *Fix            `json:"fix,omitempty"`
+}
+
+// Fix removes the cause of a finding.
+type Fix struct {
+	Title string      `json:"title"`
+	Edits []edit.Edit `json:"edits"`
+}
+
+// Rule is one row of the table of rules.
+type Rule struct {
+	Slug     string
+	Family   string
+	Severity Severity
+	Promise  string // what holds where the rule is kept
+	find     func(*facts, func(Finding))
+}
+
+// Rules is the table of all rules, by family.
+func Rules() []Rule { return slices.Concat(documentRules, aroundRules()) }
+
+// documentRules are those that need nothing but the document.
+var documentRules = slices.Concat(addressing, linkRules, dhcpRules, servingRules, optionRules, tellingRules)
+
+// Site runs every rule that needs only the document. Findings come gravest
+// first, then by address. The result is the same for equal documents.
+func Site(s *site.Site) []Finding {
+	f := learn(s)
+	var out []Finding
+	for _, r := range documentRules {
+		r.find(f, func(found Finding) { out = append(out, r.signed(found)) })
+	}
+	Sort(out)
+	return out
+}
+
+// signed puts a rule's name under what it found.
+func (r Rule) signed(found Finding) Finding {
+	found.Rule, found.Severity = r.Slug, r.Severity
+	found.ID = r.Slug
+	for _, p := range found.Parts {
+		found.ID += "." + p.ID
+	}
+	return found
+}
+
+// Sort puts findings in their order: gravest first, then by address.
+func Sort(findings []Finding) {
+	slices.SortStableFunc(findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(weight[a.Severity], weight[b.Severity]), first(a).Compare(first(b)), strings.Compare(a.ID, b.ID))
+	})
+}
+
+var weight = map[Severity]int{Blocks: 0, Warns: 1, Notes: 2}
+
+func first(f Finding) netip.Addr {
+	if len(f.Addresses) == 0 {
+		return netip.Addr{}
+	}
+	return f.Addresses[0].From
+}
+
+// Added lists the findings of a draft that its base did not have.
+func Added(base, draft []Finding) []Finding {
+	had := map[string]bool{}
+	for _, f := range base {
+		had[f.ID] = true
+	}
+	var out []Finding
+	for _, f := range draft {
+		if !had[f.ID] {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// owner is something that holds one address.
+type owner struct {
+	at    netip.Addr
+	part  site.Ref
+	what  string // "Reservation xray-plate"
+	mac   address.MAC
+	named bool // by a client identifier
+}
+
+// facts is what the rules ask of a document, worked out once.
+type facts struct {
+	*site.Site
+	networks map[string]*site.Network
+	pools    map[string][]*site.Pool // by network id
+	owners   []owner                 // by address: interfaces, fixed devices, reservations
+	told     map[*site.Pool][]option.Told
+	byStart  []*site.Network                  // networks by first address
+	reach    []netip.Addr                     // the last address of any network up to the same place in byStart
+	subnets  map[string]map[netip.Prefix]bool // that a device, by id, has an interface in
+	homesOf  map[netip.Prefix][]home          // interfaces by their subnet
+	uplinks  []*site.Interface
+	own      option.Own
+	joined   *links.Map
+}
+
+// links is how the devices are joined, worked out when first asked for.
+func (f *facts) links() *links.Map {
+	if f.joined == nil {
+		f.joined = links.Learn(f.Site)
+	}
+	return f.joined
+}
+
+// limits says what about a device's configuration its kind cannot do.
+func (f *facts) limits(d *site.Device) error {
+	if d.Kind == site.Router || d.Kind == site.Firewall {
+		return nil
+	}
+	return compile.Limits(d.Kind, compile.Device(f.Site, d.ID))
+}
+
+func learn(s *site.Site) *facts {
+	f := &facts{Site: s, networks: map[string]*site.Network{}, pools: map[string][]*site.Pool{}, told: map[*site.Pool][]option.Told{}}
+	for i := range s.Networks {
+		f.networks[s.Networks[i].ID] = &s.Networks[i]
+	}
+	for i := range s.Pools {
+		p := &s.Pools[i]
+		f.pools[p.Network] = append(f.pools[p.Network], p)
+	}
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			for _, a := range i.Addresses {
+				f.owners = append(f.owners, owner{a.Addr(), site.Ref{Kind: site.KindInterface, ID: i.ID}, "Interface " + i.Name + " of " + d.Name, address.MAC{}, false})
+			}
+		}
+	}
+	for _, v := range s.FixedDevices {
+		f.owners = append(f.owners, owner{v.Address, site.Ref{Kind: site.KindFixedDevice, ID: v.ID}, "Fixed device " + v.Name, v.MAC, false})
+	}
+	for _, v := range s.Reservations {
+		f.owners = append(f.owners, owner{v.Address, site.Ref{Kind: site.KindReservation, ID: v.ID}, strings.TrimSpace("Reservation " + v.Name), v.MAC, v.Client != ""})
+	}
+	f.index()
+	slices.SortStableFunc(f.owners, func(a, b owner) int { return a.at.Compare(b.at) })
+	return f
+}
+
+// index prepares the questions that would otherwise walk all networks or
+// interfaces each time.
+func (f *facts) index() {
+	for i := range f.Networks {
+		f.byStart = append(f.byStart, &f.Networks[i])
+	}
+	slices.SortStableFunc(f.byStart, func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
+	for i, n := range f.byStart {
+		end := address.Of(n.Prefix).To
+		if i > 0 && end.Less(f.reach[i-1]) {
+			end = f.reach[i-1]
+		}
+		f.reach = append(f.reach, end)
+	}
+	f.own = f.Own()
+	f.subnets, f.homesOf = map[string]map[netip.Prefix]bool{}, map[netip.Prefix][]home{}
+	for di := range f.Devices {
+		d := &f.Devices[di]
+		f.subnets[d.ID] = map[netip.Prefix]bool{}
+		for ii := range d.Interfaces {
+			i := &d.Interfaces[ii]
+			for _, a := range i.Addresses {
+				f.subnets[d.ID][a.Masked()] = true
+				f.homesOf[a.Masked()] = append(f.homesOf[a.Masked()], home{d, i, a.Addr()})
+			}
+			if i.Kind == site.Uplink {
+				f.uplinks = append(f.uplinks, i)
+			}
+		}
+	}
+}
+
+// NetworkOf is the most specific network that holds a, as site.Site's, without
+// walking all of them.
+func (f *facts) NetworkOf(a netip.Addr) (*site.Network, bool) {
+	at, _ := slices.BinarySearchFunc(f.byStart, a, func(n *site.Network, a netip.Addr) int {
+		if n.Prefix.Masked().Addr().Compare(a) <= 0 {
+			return -1
+		}
+		return 1
+	})
+	var best *site.Network
+	for i := at - 1; i >= 0 && !f.reach[i].Less(a); i-- {
+		if n := f.byStart[i]; n.Prefix.Contains(a) && (best == nil || n.Prefix.Bits() > best.Prefix.Bits()) {
+			best = n
+		}
+	}
+	return best, best != nil
+}
+
+// toldIn is what clients of a pool are told, worked out once for all rules.
+func (f *facts) toldIn(p *site.Pool, n *site.Network) []option.Told {
+	told, ok := f.told[p]
+	if !ok {
+		told = compile.Told(f.Site, compile.For{Network: n, Pool: p})
+		f.told[p] = told
+	}
+	return told
+}
+
+// ownersIn lists the owners inside a range.
+func (f *facts) ownersIn(r address.Range) []owner {
+	from, _ := slices.BinarySearchFunc(f.owners, r.From, func(o owner, a netip.Addr) int { return o.at.Compare(a) })
+	to := from
+	for to < len(f.owners) && r.Contains(f.owners[to].at) {
+		to++
+	}
+	return f.owners[from:to]
+}
+
+// Taken is every range of a network that something owns or a pool may hand
+// out: what the next free address must avoid.
+func Taken(s *site.Site, n *site.Network) []address.Range { return learn(s).taken(n) }
+
+func (f *facts) taken(n *site.Network) []address.Range {
+	var out []address.Range
+	if n.Gateway.IsValid() {
+		out = append(out, address.Single(n.Gateway))
+	}
+	for _, o := range f.ownersIn(address.Of(n.Prefix)) {
+		out = append(out, address.Single(o.at))
+	}
+	for _, p := range f.pools[n.ID] {
+		out = append(out, p.Ranges...)
+	}
+	return out
+}
+
+// NextFree is the lowest address of a network that nothing owns and no pool
+// hands out, windows for infrastructure and dynamic use left alone while there
+// is another.
+func NextFree(s *site.Site, n *site.Network) (netip.Addr, bool) { return learn(s).nextFree(n) }
+
+func (f *facts) nextFree(n *site.Network) (netip.Addr, bool) {
+	taken := f.taken(n)
+	var windows []address.Range
+	for _, w := range f.Standard.Windows {
+		if r, ok := Window(n.Prefix, w); ok && w.Use != "reserved" {
+			windows = append(windows, r)
+		}
+	}
+	if a, ok := address.NextFree(address.Usable(n.Prefix), slices.Concat(taken, windows)); ok {
+		return a, true
+	}
+	return address.NextFree(address.Usable(n.Prefix), taken)
+}
+
+// Window is where a standard's window falls in a prefix; ok is false when the
+// prefix is too small to have it.
+func Window(p netip.Prefix, w site.Window) (r address.Range, ok bool) {
+	size := address.Of(p).Size()
+	from, to := w.From, w.To
+	if from < 0 {
+		from += size
+	}
+	if to < 0 {
+		to += size
+	}
+	if from < 0 || to < from || to >= size {
+		return address.Range{}, false
+	}
+	base := address.Uint(p.Masked().Addr())
+	return address.Range{From: address.FromUint(base + uint32(from)), To: address.FromUint(base + uint32(to))}, true
+}

@@ -1,0 +1,314 @@
+// Package compile turns a site document into what each device must hold, and
+// says what a client is told and where each value comes from.
+package compile
+
+import (
+	"cmp"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"lithos/core/address"
+	"lithos/core/option"
+	"lithos/core/site"
+	"lithos/core/yang"
+)
+
+// Device is the configuration the device with the given id must hold. It has
+// only what the document says of it; an unknown id gives an empty one. Options
+// whose text does not encode are left out: package check reports them.
+func Device(s *site.Site, id string) yang.Config {
+	var c yang.Config
+	d, ok := s.Device(id)
+	if !ok {
+		return c
+	}
+	on := map[netip.Prefix]string{} // which interface has its own subnet where
+	for _, i := range d.Interfaces {
+		c.Interfaces.Interface = append(c.Interfaces.Interface, iface(s, i))
+		for _, a := range i.Addresses {
+			on[a.Masked()] = i.Name
+		}
+		if len(i.RelayTo) > 0 {
+			c.Relays.Relay = append(c.Relays.Relay, yang.Relay{Interface: i.Name, Server: i.RelayTo})
+		}
+	}
+	own := s.Own()
+	for i := range s.Pools {
+		p := &s.Pools[i]
+		n, ok := s.Network(p.Network)
+		if p.Server != id || !ok {
+			continue
+		}
+		name, here := on[n.Prefix.Masked()]
+		if !here && len(RelaysTo(s, n, d)) == 0 {
+			continue // nothing brings its clients' requests; rules network-unserved and relay-missing say so
+		}
+		c.DHCP.Pool = append(c.DHCP.Pool, pool(s, own, n, p, name))
+	}
+	served := map[string]bool{}
+	for _, p := range c.DHCP.Pool {
+		served[p.ID] = true
+	}
+	pools := byNetwork(s)
+	for i := range s.Reservations {
+		r := &s.Reservations[i]
+		p, ok := poolOf(pools[r.Network], r)
+		if ok && served[p.ID] {
+			c.DHCP.Reservation = append(c.DHCP.Reservation, yang.Reservation{
+				ID: r.ID, Pool: p.ID, Name: r.Name, Address: r.Address, MAC: r.MAC, Client: identifier(r.Client), Option: encode(own, r.Options),
+			})
+		}
+	}
+	if len(c.DHCP.Pool) > 0 {
+		for i := range s.VendorClasses {
+			k := &s.VendorClasses[i]
+			c.DHCP.Class = append(c.DHCP.Class, yang.Class{ID: k.ID, Name: k.Name, Match: k.Match, Option: encode(own, ClassOptions(k))})
+		}
+	}
+	return c.Sorted()
+}
+
+func identifier(text string) []byte {
+	if text == "" {
+		return nil
+	}
+	wire, err := option.ParseIdentifier(text)
+	if err != nil {
+		return nil // rule mac-malformed says so
+	}
+	return wire
+}
+
+// RelaysTo lists the interfaces in a network that pass DHCP requests to a
+// device.
+func RelaysTo(s *site.Site, n *site.Network, server *site.Device) []*site.Interface {
+	var out []*site.Interface
+	for d := range s.Devices {
+		for i := range s.Devices[d].Interfaces {
+			f := &s.Devices[d].Interfaces[i]
+			if !slices.ContainsFunc(f.Addresses, func(a netip.Prefix) bool { return a.Masked() == n.Prefix.Masked() }) {
+				continue
+			}
+			if slices.ContainsFunc(f.RelayTo, func(to netip.Addr) bool { return holds(server, to) }) {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
+
+func holds(d *site.Device, a netip.Addr) bool {
+	return slices.ContainsFunc(d.Interfaces, func(i site.Interface) bool {
+		return slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr() == a })
+	})
+}
+
+func iface(s *site.Site, i site.Interface) yang.Interface {
+	out := yang.Interface{Name: i.Name, Type: yang.TypeEthernet, Enabled: true, Permit: i.Permits}
+	switch i.Kind {
+	case site.PortGroup:
+		out.Type, out.Member = yang.TypeBridge, i.Members
+	case site.VLAN:
+		out.Type = yang.TypeVLAN
+		out.VLAN = &yang.VLAN{Parent: i.Parent, ID: i.VLAN}
+	case site.Loopback:
+		out.Type = yang.TypeLoopback
+	}
+	if i.Untagged != 0 || len(i.Tagged) > 0 {
+		out.Switchport = &yang.Switchport{Untagged: i.Untagged, Tagged: i.Tagged}
+	}
+	if u := i.Uplink; u != nil {
+		out.Uplink = &yang.Uplink{Method: u.Method, Gateway: u.Gateway, Account: u.Account, PasswordName: u.Secret, MTU: u.Largest()}
+		for _, id := range u.Translates {
+			if n, ok := s.Network(id); ok {
+				out.Uplink.Translate = append(out.Uplink.Translate, n.Prefix.Masked())
+			}
+		}
+	}
+	if len(i.Addresses) > 0 {
+		out.IPv4 = &yang.IPv4{Enabled: true}
+		for _, a := range i.Addresses {
+			out.IPv4.Address = append(out.IPv4.Address, yang.Address{IP: a.Addr(), PrefixLength: a.Bits()})
+		}
+	}
+	return out
+}
+
+func pool(s *site.Site, own option.Own, n *site.Network, p *site.Pool, on string) yang.Pool {
+	out := yang.Pool{
+		ID: p.ID, Name: p.Name, Enabled: p.Enabled, Interface: on, Subnet: n.Prefix.Masked(),
+		ForClass: p.ForClass, ForClient: identifier(p.ForClient),
+	}
+	if _, ok := s.VendorClass(p.ForClass); !ok {
+		out.ForClass = ""
+	}
+	for _, r := range p.Ranges {
+		out.Range = append(out.Range, yang.Span{Start: r.From, End: r.To})
+	}
+	for _, x := range p.Exclusions {
+		out.Exclusion = append(out.Exclusion, yang.Exclusion{Span: yang.Span{Start: x.Range.From, End: x.Range.To}, Reason: x.Reason})
+	}
+	for _, t := range Told(s, For{Network: n, Pool: p}) {
+		out.Option = append(out.Option, encode(own, []site.Option{{Code: t.Code, Value: t.Value}})...)
+	}
+	return out
+}
+
+func encode(own option.Own, options []site.Option) []yang.Option {
+	var out []yang.Option
+	for _, o := range options {
+		if wire, err := own.Parse(o.Code, o.Value); err == nil {
+			out = append(out, yang.Option{Code: o.Code, Value: wire})
+		}
+	}
+	return out
+}
+
+// ClassOptions is what clients of a vendor class are told: its options, and its
+// sub-options as option 43, and as option 125 where it has an enterprise number
+// (RFC 3925 section 4).
+func ClassOptions(k *site.VendorClass) []site.Option {
+	out := slices.Clone(k.Options)
+	wire, err := SubOptions(k)
+	if err != nil || len(wire) == 0 {
+		return out
+	}
+	out = append(out, site.Option{Code: option.VendorSpecific, Value: hex.EncodeToString(wire)})
+	if k.Enterprise > 0 && len(wire)+5 <= option.MaxValue {
+		info := append(binary.BigEndian.AppendUint32(nil, uint32(k.Enterprise)), byte(len(wire)))
+		out = append(out, site.Option{Code: option.VendorInfo, Value: hex.EncodeToString(append(info, wire...))})
+	}
+	return out
+}
+
+// SubOptions encodes the sub-options of a vendor class.
+func SubOptions(k *site.VendorClass) ([]byte, error) {
+	var codes []uint8
+	var values [][]byte
+	for _, o := range k.SubOptions {
+		t, ok := option.TypeNamed(o.Type)
+		if !ok {
+			return nil, fmt.Errorf("sub-option %d: %q is not a type", o.Code, o.Type)
+		}
+		value, err := t.Parse(o.Value, "10.84.16.130")
+		if err != nil {
+			return nil, fmt.Errorf("sub-option %d (%s): %w", o.Code, o.Name, err)
+		}
+		codes, values = append(codes, o.Code), append(values, value)
+	}
+	return option.PackSubOptions(codes, values)
+}
+
+// PoolOf is the pool whose options and server a reservation uses: the one whose
+// ranges hold its address, else the first of its network.
+func PoolOf(s *site.Site, r *site.Reservation) (*site.Pool, bool) {
+	return poolOf(byNetwork(s)[r.Network], r)
+}
+
+func byNetwork(s *site.Site) map[string][]*site.Pool {
+	out := map[string][]*site.Pool{}
+	for i := range s.Pools {
+		out[s.Pools[i].Network] = append(out[s.Pools[i].Network], &s.Pools[i])
+	}
+	return out
+}
+
+func poolOf(pools []*site.Pool, r *site.Reservation) (*site.Pool, bool) {
+	for _, p := range pools {
+		if slices.ContainsFunc(p.Ranges, func(run address.Range) bool { return run.Contains(r.Address) }) {
+			return p, true
+		}
+	}
+	if len(pools) == 0 {
+		return nil, false
+	}
+	return pools[0], true
+}
+
+// For is the client that is told options: where it is, and what sets it apart.
+// Each may be nil.
+type For struct {
+	Network     *site.Network
+	Pool        *site.Pool
+	Class       *site.VendorClass
+	Reservation *site.Reservation
+}
+
+// Told lists the options a client is told, ordered by code, each with the level
+// it comes from: standard, customer, site, network, pool, vendor class and
+// reservation, the nearest of them. The gateway is told as option 3 and the
+// site's domain as option 15 unless an option of the same level says otherwise.
+func Told(s *site.Site, c For) []option.Told {
+	levels := [][]option.Set{
+		set(site.KindStandard, s.Standard.ID, s.Standard.Name, s.Standard.Options),
+		set(site.KindCustomer, s.Customer.ID, s.Customer.Name, s.Customer.Options),
+	}
+	own := set(site.KindSite, s.ID, s.Name, s.Options)
+	if s.Domain != "" {
+		own = slices.Insert(own, 0, option.Set{Code: option.DomainName, Value: s.Domain, Source: option.Source{Kind: site.KindSite, ID: s.ID, Name: s.Name}})
+	}
+	levels = append(levels, own)
+	if n := c.Network; n != nil {
+		own = set(site.KindNetwork, n.ID, n.Name, n.Options)
+		if n.Gateway.IsValid() {
+			own = slices.Insert(own, 0, option.Set{Code: option.Router, Value: n.Gateway.String(), Source: option.Source{Kind: site.KindNetwork, ID: n.ID, Name: n.Name}})
+		}
+		levels = append(levels, own)
+	}
+	if p := c.Pool; p != nil {
+		levels = append(levels, set(site.KindPool, p.ID, p.Name, p.Options))
+	}
+	if k := c.Class; k != nil {
+		levels = append(levels, set(site.KindVendorClass, k.ID, k.Name, ClassOptions(k)))
+	}
+	if r := c.Reservation; r != nil {
+		levels = append(levels, set(site.KindReservation, r.ID, cmp.Or(r.Name, r.Address.String()), r.Options))
+	}
+	return option.Resolve(levels...)
+}
+
+func set(kind, id, name string, options []site.Option) []option.Set {
+	var out []option.Set
+	for _, o := range options {
+		out = append(out, option.Set{Code: o.Code, Value: o.Value, Source: option.Source{Kind: kind, ID: id, Name: name}})
+	}
+	return out
+}
+
+// Value finds one told option.
+func Value(told []option.Told, code uint8) (option.Told, bool) {
+	i, ok := slices.BinarySearchFunc(told, code, func(t option.Told, c uint8) int { return int(t.Code) - int(c) })
+	if !ok {
+		return option.Told{}, false
+	}
+	return told[i], true
+}
+
+// Addresses reads the addresses of a told option, none when it is not told.
+func Addresses(told []option.Told, code uint8) []netip.Addr {
+	t, ok := Value(told, code)
+	if !ok {
+		return nil
+	}
+	wire, err := option.Parse(code, t.Value)
+	if err != nil {
+		return nil
+	}
+	var out []netip.Addr
+	for i := 0; i+4 <= len(wire); i += 4 {
+		out = append(out, netip.AddrFrom4([4]byte(wire[i:i+4])))
+	}
+	return out
+}
+
+// Where says in words which interface a network lives on, empty when none.
+func Where(s *site.Site, n *site.Network) string {
+	d, i, _, ok := s.InterfaceOn(n)
+	if !ok {
+		return ""
+	}
+	return fmt.Sprintf("%s on %s", i.Name, d.Name)
+}

@@ -1,0 +1,197 @@
+package edit_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lithos/core/edit"
+	"lithos/core/scenario"
+	"lithos/core/site"
+)
+
+func encode(t require.TestingT, s *site.Site) string {
+	raw, err := site.Encode(s)
+	require.NoError(t, err)
+	return string(raw)
+}
+
+func read(t *testing.T, s *site.Site, e edit.Entry) []edit.Edit {
+	t.Helper()
+	edits, err := edit.Read(s, e)
+	require.NoError(t, err)
+	return edits
+}
+
+func TestStoryOfEntries(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	entries := []edit.Entry{
+		{Kind: "network", ID: "net-recovery", New: true, Fields: map[string]string{"name": "Recovery", "prefix": "10.84.20.64/26", "vlan": "91", "gateway": ".65"}},
+		{Kind: "interface", ID: "if-new", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.91", "parent": "lan", "vlan": "91", "addresses": "10.84.20.65/26"}},
+		{Kind: "pool", ID: "pool-rec", New: true, Fields: map[string]string{"name": "Ward", "network": "net-recovery", "ranges": "80-119", "enabled": "true"}},
+		{Kind: "exclusion", ID: "x-rec", New: true, In: "pool:pool-rec", Fields: map[string]string{"range": ".100 - .103", "reason": "Monitors"}},
+		{Kind: "option", ID: "51", In: "pool:pool-rec", Fields: map[string]string{"value": "4h"}},
+		{Kind: "reservation", ID: "res-rec", New: true, Fields: map[string]string{"network": "net-recovery", "address": "70", "mac": "0000.5e00.53b1", "name": "Pump-1"}},
+		{Kind: "fixed", ID: "fix-rec", New: true, Fields: map[string]string{"network": "net-recovery", "address": "10.84.20.90", "name": "monitor"}},
+	}
+	var says []string
+	for _, e := range entries {
+		edits := read(t, s, e)
+		next, err := edit.Apply(s, edits...)
+		require.NoError(t, err)
+		says = append(says, edit.Describe(next, edits[0]))
+		s = next
+	}
+	assert.Equal(t, []string{
+		"Add network Recovery 10.84.20.64/26",
+		"Add interface lan.91 10.84.20.65/26",
+		"Add pool Ward 10.84.20.80 – 10.84.20.119",
+		"Add exclusion Monitors 10.84.20.100 – 10.84.20.103",
+		"Set lease time (option 51) on Ward to 4 hours",
+		"Add reservation pump-1 10.84.20.70",
+		"Add fixed device monitor 10.84.20.90",
+	}, says)
+	p, _ := s.Pool("pool-rec")
+	assert.Equal(t, "dev-gw-1", p.Server, "the device with an interface there serves the pool")
+
+	edits := read(t, s, edit.Entry{Kind: "pool", ID: "pool-rec", Fields: map[string]string{"enabled": "false"}})
+	assert.Equal(t, "Change pool Ward: switched off", edit.Describe(s, edits[0]))
+	assert.Empty(t, read(t, s, edit.Entry{Kind: "pool", ID: "pool-rec", Fields: map[string]string{"name": " Ward "}}))
+	edits = read(t, s, edit.Entry{Kind: "option", ID: "51", In: "pool:pool-rec", Fields: map[string]string{"value": ""}})
+	assert.Equal(t, "Stop setting lease time (option 51) on Ward", edit.Describe(s, edits[0]))
+
+	gone, err := edit.Removing(s, site.Ref{Kind: "network", ID: "net-recovery"}, site.Ref{})
+	require.NoError(t, err)
+	after, err := edit.Apply(s, gone...)
+	require.NoError(t, err)
+	_, ok := after.Reservation("res-rec")
+	assert.False(t, ok, "a network takes what lives on it along")
+}
+
+func TestTypedMistakesNameTheField(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	cases := []struct {
+		entry edit.Entry
+		field string
+		says  string
+	}{
+		{edit.Entry{Kind: "network", ID: "n", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.70/26"}}, "prefix", "has host bits set; type 10.84.20.64/26"},
+		{edit.Entry{Kind: "network", ID: "n", New: true, Fields: map[string]string{"prefix": "10.84.20.64/26"}}, "name", "a network needs a name"},
+		{edit.Entry{Kind: "network", ID: "n", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26", "vlan": "4095"}}, "vlan", "type a number from 1 to 4094"},
+		{edit.Entry{Kind: "reservation", ID: "r", New: true, Fields: map[string]string{"network": "net-clinic", "address": "300", "mac": "x"}}, "address", "is not an IPv4 address"},
+		{edit.Entry{Kind: "reservation", ID: "r", New: true, Fields: map[string]string{"network": "net-clinic", "address": "30", "mac": "x"}}, "mac", "type twelve hex digits"},
+		{edit.Entry{Kind: "reservation", ID: "r", New: true, Fields: map[string]string{"network": "net-nowhere", "address": "10.0.0.1", "mac": "00005e005301"}}, "network", "is not a network of this site"},
+		{edit.Entry{Kind: "fixed", ID: "f", New: true, Fields: map[string]string{"network": "net-clinic", "address": "30", "name": "no spaces"}}, "name", "is not a name"},
+		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"ranges": "200-100"}}, "ranges", "runs backwards"},
+		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:pool-clinic", Fields: map[string]string{"range": "100"}}, "reason", "needs a reason"},
+		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:gone", Fields: map[string]string{"range": "100", "reason": "r"}}, "in", "is not a pool"},
+		{edit.Entry{Kind: "option", ID: "51", In: "site:site-kelder-bridge", Fields: map[string]string{"value": "soon"}}, "value", "type for example 8 hours"},
+		{edit.Entry{Kind: "option", ID: "42", In: "customer:cust-other", Fields: map[string]string{"value": "10.0.0.1"}}, "in", "sets no options at this site"},
+		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"colour": "red"}}, "colour", "is not a field of pool"},
+		{edit.Entry{Kind: "network", ID: "net-clinic", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26"}}, "id", "cannot be the id"},
+		{edit.Entry{Kind: "interface", ID: "i", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.9", "addresses": "10.0.0.1"}}, "addresses", "type an address and a length"},
+		{edit.Entry{Kind: "planet", ID: "x"}, "kind", "is not a part of a site"},
+	}
+	for _, c := range cases {
+		_, err := edit.Read(s, c.entry)
+		var fields edit.FieldErrors
+		require.ErrorAs(t, err, &fields, "%v", c.entry)
+		i := slices.IndexFunc(fields, func(f edit.FieldError) bool { return f.Field == c.field })
+		require.GreaterOrEqual(t, i, 0, "%v", err)
+		assert.Contains(t, fields[i].Says, c.says)
+	}
+}
+
+func TestSomebodyElsesWorkIsNotOverwritten(t *testing.T) {
+	base := scenario.Site("kelder-bridge")
+	mine := read(t, base, edit.Entry{Kind: "network", ID: "net-imaging", Fields: map[string]string{"vlan": "49"}})
+	renamed := read(t, base, edit.Entry{Kind: "network", ID: "net-imaging", Fields: map[string]string{"name": "Scans"}})
+	theirs := read(t, base, edit.Entry{Kind: "network", ID: "net-imaging", Fields: map[string]string{"vlan": "50"}})
+	head, err := edit.Apply(base, theirs...)
+	require.NoError(t, err)
+	merged, lost := edit.Replay(head, slices.Concat(mine, renamed))
+	require.Len(t, lost, 1)
+	assert.Equal(t, "network:net-imaging: vlan is now 50, and was 48 when it was changed here", lost[0].Says)
+	n, _ := merged.Network("net-imaging")
+	assert.Equal(t, "Scans 50", fmt.Sprint(n.Name, " ", n.VLAN), "another field of the same network still applies")
+	_, err = edit.Apply(head, mine...)
+	assert.Error(t, err)
+	for _, e := range []edit.Edit{
+		{Op: edit.Add, Part: site.Ref{Kind: "network", ID: "net-imaging"}, Value: json.RawMessage(`{}`)},
+		{Op: edit.Remove, Part: site.Ref{Kind: "pool", ID: "gone"}},
+		{Op: edit.Change, Part: site.Ref{Kind: "exclusion", ID: "x"}, In: site.Ref{Kind: "pool", ID: "gone"}},
+		{Op: edit.Add, Part: site.Ref{Kind: "pool", ID: "p"}, Value: json.RawMessage(`{"unknown":1}`)},
+		{Op: "swap", Part: site.Ref{Kind: "pool", ID: "p"}},
+	} {
+		_, err := edit.Apply(base, e)
+		assert.Error(t, err, "%v", e)
+	}
+}
+
+// randomEdit draws an edit that applies to s.
+func randomEdit(t *rapid.T, s *site.Site, i int) []edit.Edit {
+	e := edit.Entry{ID: fmt.Sprintf("new-%d", i), New: true}
+	host := fmt.Sprint(rapid.IntRange(1, 254).Draw(t, "host"))
+	switch rapid.IntRange(0, 5).Draw(t, "kind") {
+	case 0:
+		e.Kind, e.Fields = "reservation", map[string]string{"network": "net-clinic", "address": host, "mac": "02005e0000" + fmt.Sprintf("%02x", i)}
+	case 1:
+		e.Kind, e.Fields = "fixed", map[string]string{"network": "net-clinic", "address": host, "name": "dev-" + host}
+	case 2:
+		e.Kind, e.In, e.Fields = "exclusion", "pool:pool-clinic", map[string]string{"range": host, "reason": "because"}
+	case 3:
+		e.Kind, e.ID, e.New, e.Fields = "network", "net-imaging", false, map[string]string{"vlan": host}
+	case 4:
+		e.Kind, e.ID, e.New, e.In, e.Fields = "option", "51", false, "network:net-clinic", map[string]string{"value": host}
+	default:
+		if len(s.Reservations) == 0 {
+			return nil
+		}
+		r := s.Reservations[rapid.IntRange(0, len(s.Reservations)-1).Draw(t, "which")]
+		edits, _ := edit.Removing(s, site.Ref{Kind: "reservation", ID: r.ID}, site.Ref{})
+		return edits
+	}
+	edits, err := edit.Read(s, e)
+	if err != nil {
+		t.Fatalf("%v: %v", e, err)
+	}
+	return edits
+}
+
+// Applying edits and undoing them one after the other gives back every document
+// on the way, byte for byte, and the base is never written to.
+func TestUndoIsReplayWithoutTheLast(t *testing.T) {
+	base := scenario.Site("kelder-bridge")
+	before := encode(t, base)
+	rapid.Check(t, func(t *rapid.T) {
+		steps := [][]edit.Edit{}
+		states := []string{before}
+		now := base
+		for i := range rapid.IntRange(1, 8).Draw(t, "n") {
+			edits := randomEdit(t, now, i)
+			next, err := edit.Apply(now, edits...)
+			if err != nil {
+				t.Fatal(err)
+			}
+			now = next
+			steps, states = append(steps, edits), append(states, encode(t, now))
+		}
+		for n := len(steps); n >= 0; n-- {
+			again, err := edit.Apply(base, slices.Concat(steps[:n]...)...)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if encode(t, again) != states[n] {
+				t.Fatalf("undo to %d edits gave another document", n)
+			}
+		}
+		if encode(t, base) != before {
+			t.Fatal("the base was written to")
+		}
+	})
+}

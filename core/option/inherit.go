@@ -1,0 +1,45 @@
+package option
+
+import "slices"
+
+// Source is a level that sets options, such as a site or a pool.
+type Source struct {
+	Kind string `json:"kind"` // a part kind of package site, or "lithos" for what is computed
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// Set is one option as set by one level.
+type Set struct {
+	Code   uint8
+	Value  string
+	Source Source
+}
+
+// Told is the value a client is told for one code, where it comes from, and
+// the values of farther levels that it hides, nearest first.
+type Told struct {
+	Code  uint8  `json:"code"`
+	Value string `json:"value"`
+	From  Source `json:"from"`
+	Hides []Set  `json:"hides,omitempty"`
+}
+
+// Resolve decides between levels given farthest first: for each code the
+// nearest wins. Within one level the last wins. The result is ordered by code.
+func Resolve(levels ...[]Set) []Told {
+	var out []Told
+	for _, level := range levels {
+		for _, set := range level {
+			i, found := slices.BinarySearchFunc(out, set.Code, func(t Told, code uint8) int { return int(t.Code) - int(code) })
+			if !found {
+				out = slices.Insert(out, i, Told{Code: set.Code, Value: set.Value, From: set.Source})
+				continue
+			}
+			t := &out[i]
+			hidden := Set{t.Code, t.Value, t.From}
+			*t = Told{set.Code, set.Value, set.Source, append([]Set{hidden}, t.Hides...)}
+		}
+	}
+	return out
+}

@@ -1,0 +1,116 @@
+package option
+
+import (
+	"fmt"
+	"strings"
+)
+
+// CheckDomain says what is wrong with a domain name (RFC 1123 section 2.1: at
+// most 253 octets, labels of 1 to 63 letters, digits and inner hyphens).
+func CheckDomain(name string) error {
+	name = strings.TrimSuffix(name, ".")
+	if name == "" {
+		return fmt.Errorf("a domain is missing; type for example kelder.larkrise.example")
+	}
+	if len(name) > 253 {
+		return fmt.Errorf("the domain has %d characters; use at most 253", len(name))
+	}
+	for label := range strings.SplitSeq(name, ".") {
+		if err := CheckLabel(label); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CheckLabel says what is wrong with one label of a host or domain name.
+func CheckLabel(label string) error {
+	valid := label != "" && len(label) <= 63 && label[0] != '-' && label[len(label)-1] != '-'
+	for _, c := range []byte(label) {
+		valid = valid && (c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z')
+	}
+	if !valid {
+		return fmt.Errorf("%q is not a name; use 1 to 63 letters, digits and inner hyphens, for example recep-pc", label)
+	}
+	return nil
+}
+
+func packDomains(names []string) ([]byte, error) {
+	var wire []byte
+	seen := map[string]int{} // suffix -> offset, for compression (RFC 3397 section 2)
+	for _, name := range names {
+		name = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(name), "."))
+		if err := CheckDomain(name); err != nil {
+			return nil, err
+		}
+		rest := name
+		for rest != "" {
+			if at, ok := seen[rest]; ok {
+				wire = append(wire, 0xc0|byte(at>>8), byte(at))
+				break
+			}
+			if len(wire) < 0x4000 {
+				seen[rest] = len(wire)
+			}
+			label, tail, _ := strings.Cut(rest, ".")
+			wire = append(append(wire, byte(len(label))), label...)
+			rest = tail
+		}
+		if rest == "" {
+			wire = append(wire, 0)
+		}
+	}
+	return wire, nil
+}
+
+func unpackDomains(wire []byte) ([]string, error) {
+	bad := fmt.Errorf("malformed search list")
+	var names []string
+	for i := 0; i < len(wire); {
+		var labels []string
+		total := 0
+		at, jumped := i, false
+		for {
+			if at >= len(wire) {
+				return nil, bad
+			}
+			n := int(wire[at])
+			if n == 0 {
+				if at++; !jumped {
+					i = at
+				}
+				break
+			}
+			if n >= 0xc0 {
+				if at+1 >= len(wire) {
+					return nil, bad
+				}
+				to := (n&0x3f)<<8 | int(wire[at+1])
+				if to >= at { // a pointer only ever points back, so no loop can form
+					return nil, bad
+				}
+				if !jumped {
+					i, jumped = at+2, true
+				}
+				at = to
+				continue
+			}
+			if n > 63 || at+1+n > len(wire) || total+n+1 > 254 {
+				return nil, bad
+			}
+			label := strings.ToLower(string(wire[at+1 : at+1+n]))
+			if CheckLabel(label) != nil {
+				return nil, bad
+			}
+			labels, total, at = append(labels, label), total+n+1, at+1+n
+		}
+		if len(labels) == 0 {
+			return nil, bad
+		}
+		names = append(names, strings.Join(labels, "."))
+	}
+	if len(names) == 0 {
+		return nil, bad
+	}
+	return names, nil
+}

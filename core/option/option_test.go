@@ -1,0 +1,163 @@
+package option
+
+import (
+	"encoding/hex"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func TestWireForms(t *testing.T) {
+	cases := []struct {
+		code uint8
+		text string
+		wire string
+		back string // when it differs from text
+	}{
+		{3, "10.84.18.1", "0a541201", ""},
+		{6, "10.84.16.10,10.84.16.1", "0a54100a0a541001", "10.84.16.10, 10.84.16.1"},
+		{12, "recep-pc", "72656365702d7063", ""},
+		{15, "Kelder.Larkrise.example.", hex.EncodeToString([]byte("kelder.larkrise.example")), "kelder.larkrise.example"},
+		{26, "1492", "05d4", ""},
+		{51, "28800", "00007080", "8 hours"},
+		{51, "forever", "ffffffff", ""},
+		{58, "1 day 12 h", "0001fa40", "1 day 12 hours"},
+		// RFC 3397 section 2's compression: the second name's tail points back into the first.
+		{119, "a.example, b.example", "0161076578616d706c65000162c002", ""},
+		// RFC 3442's own example of widths.
+		{78, "only 10.84.16.10", "010a54100a", ""},
+		{79, "default", "0064656661756c74", ""},
+		{120, "10.84.16.130", "010a541082", ""},
+		{120, "sip.example", "0003736970076578616d706c6500", ""},
+		{19, "yes", "01", "on"},
+		{2, "-3600", "fffff1f0", ""},
+		{33, "10.84.20.12 10.84.18.1", "0a54140c0a541201", ""},
+		{117, "6, 44", "0006002c", ""},
+		{137, "lost.example", "046c6f7374076578616d706c6500", ""},
+		{121, "0.0.0.0/0 via 10.84.18.1, 10.17.0.0/16 via 10.84.18.2", "000a541201100a110a541202", ""},
+	}
+	for _, c := range cases {
+		wire, err := Parse(c.code, c.text)
+		require.NoError(t, err, c.text)
+		assert.Equal(t, c.wire, hex.EncodeToString(wire), c.text)
+		if c.back == "" {
+			c.back = c.text
+		}
+		got, err := Decode(c.code, wire)
+		require.NoError(t, err)
+		assert.Equal(t, c.back, got)
+	}
+}
+
+func TestMistakes(t *testing.T) {
+	cases := []struct {
+		code uint8
+		text string
+		says string
+	}{
+		{3, "10.84.18", "is not an IPv4 address"},
+		{6, "", "an address is missing"},
+		{15, "-bad.example", "is not a name"},
+		{12, "café", "outside ASCII"},
+		{51, "soon", "type for example 8 hours"},
+		{51, "0", "is not a length of time"},
+		{51, "99999999999 days", "is not a length of time"},
+		{51, "4000000000 days", "longer than DHCP can say"},
+		{121, "10.0.0.0/8", "is not a route"},
+		{121, "10.0.0.1/8 via 10.0.0.1", "without host bits"},
+		{53, "offer", "set by the server itself"},
+		{200, "x", "not in the registry"},
+		{26, "70000", "number from 0 to 65535"},
+		{26, "60", "type a number from 68"},
+		{22, "500", "type a number from 576"},
+		{23, "0", "type a number from 1 to 255"},
+		{46, "3", "type 1, 2, 4 or 8"},
+		{116, "2", "type 0 or 1"},
+		{19, "perhaps", "neither on nor off"},
+		{21, "10.0.0.0", "is not two addresses"},
+		{43, "0105aa", "are not sub-options"},
+		{120, "10.0.0.1, sip.example", "are not mixed"},
+		{230, "x", "define its name and type first"},
+	}
+	for _, c := range cases {
+		_, err := Parse(c.code, c.text)
+		assert.ErrorContains(t, err, c.says, c.text)
+	}
+}
+
+func TestEveryDefinitionIsWhole(t *testing.T) {
+	for _, want := range []uint8{1, 3, 6, 12, 15, 42, 50, 51, 53, 54, 55, 58, 59, 61, 82, 119, 121} {
+		_, ok := Lookup(want)
+		assert.True(t, ok, "option %d", want)
+	}
+	codes := map[uint8]bool{}
+	for _, d := range Registry() {
+		assert.False(t, codes[d.Code], "option %d twice", d.Code)
+		codes[d.Code] = true
+		assert.NotEmpty(t, d.Meaning)
+		assert.NotEmpty(t, d.Reference)
+		assert.NotEmpty(t, d.Type.String())
+		if !d.ServerOnly {
+			wire, err := Parse(d.Code, d.Example)
+			require.NoError(t, err, d.Name)
+			assert.Equal(t, d.Example, Format(d.Code, wire))
+		}
+	}
+}
+
+func TestNearestLevelWins(t *testing.T) {
+	std, site, pool := Source{"standard", "s", "Clinics"}, Source{"site", "k", "Kelder"}, Source{"pool", "p", "PCs"}
+	told := Resolve(
+		[]Set{{51, "1 day", std}, {42, "10.0.0.1", std}},
+		[]Set{{6, "10.0.0.2", site}, {51, "12 hours", site}},
+		[]Set{{51, "8 hours", pool}},
+	)
+	require.Len(t, told, 3)
+	assert.Equal(t, []uint8{6, 42, 51}, []uint8{told[0].Code, told[1].Code, told[2].Code})
+	assert.Equal(t, pool, told[2].From)
+	assert.Equal(t, []Set{{51, "12 hours", site}, {51, "1 day", std}}, told[2].Hides)
+}
+
+func TestDurationsReadBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		d := time.Duration(rapid.Uint32Range(1, 1<<32-2).Draw(t, "seconds")) * time.Second
+		got, err := ParseDuration(FormatDuration(d))
+		if err != nil || got != d {
+			t.Fatalf("%v: %q gave %v %v", d, FormatDuration(d), got, err)
+		}
+	})
+}
+
+// Whatever decodes has a text form that, for codes people may set, encodes
+// to octets that decode to the same text.
+func FuzzDecode(f *testing.F) {
+	f.Add(uint8(119), []byte{1, 'a', 0, 0xc0, 0})
+	f.Add(uint8(121), []byte{0, 10, 0, 0, 1})
+	f.Add(uint8(61), []byte{1, 0, 0, 0x5e, 0, 0x53, 1})
+	f.Add(uint8(82), []byte{1, 2, 3})
+	f.Fuzz(func(t *testing.T, code uint8, wire []byte) {
+		if len(wire) > MaxValue {
+			return
+		}
+		text, err := Decode(code, wire)
+		def, ok := Lookup(code)
+		if err != nil || !ok || def.ServerOnly || slices.Contains([]Type{Text}, def.Type) {
+			return
+		}
+		again, err := Parse(code, text)
+		if err != nil {
+			return // decodable but not something Lithos would set, such as 0 seconds
+		}
+		if def.Type == Domain { // shown as it came, stored in small letters without a last dot
+			text = strings.TrimSuffix(strings.ToLower(strings.TrimSpace(text)), ".")
+		}
+		if got := Format(code, again); got != text {
+			t.Fatalf("option %d: %q became %q", code, text, got)
+		}
+	})
+}

@@ -1,0 +1,151 @@
+package option
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+)
+
+// MaxValue is the most octets one option carries without being split (RFC 2132
+// section 2). Longer values are split on the wire as RFC 3396 says; Lithos
+// takes none.
+const MaxValue = 255
+
+// Parse reads the text form of an option set by people and returns its wire
+// octets. The error says what to type instead.
+func (o Own) Parse(code uint8, text string) ([]byte, error) {
+	def, ok := o.Lookup(code)
+	switch {
+	case !ok && code >= FirstPrivate && code <= LastPrivate:
+		return nil, fmt.Errorf("option %d is private and not defined at this site; define its name and type first", code)
+	case !ok:
+		return nil, fmt.Errorf("option %d is not in the registry; choose one of the options listed", code)
+	case def.ServerOnly:
+		return nil, fmt.Errorf("option %d (%s) is set by the server itself; remove it", code, def.Name)
+	}
+	wire, err := def.Type.Parse(text, def.Example)
+	if err == nil {
+		err = limits(def, wire)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", def.Name, err)
+	}
+	return wire, nil
+}
+
+// limits refuses what the octets of a type could say and the option may not.
+func limits(d Definition, wire []byte) error {
+	number := 0
+	for _, b := range wire[:min(len(wire), 2)] {
+		number = number<<8 | int(b)
+	}
+	switch {
+	case (d.Code == 22 || d.Code == MaxMessageSize) && number < 576:
+		return fmt.Errorf("%d is too small; type a number from 576 to 65535", number)
+	case d.Code == InterfaceMTU && number < 68:
+		return fmt.Errorf("%d is too small; type a number from 68 to 65535", number)
+	case (d.Code == 23 || d.Code == 37) && number == 0:
+		return fmt.Errorf("0 would let no packet through; type a number from 1 to 255")
+	case d.Code == 46 && number != 1 && number != 2 && number != 4 && number != 8:
+		return fmt.Errorf("%d is not a node type; type 1, 2, 4 or 8", number)
+	case d.Code == 116 && number > 1:
+		return fmt.Errorf("%d is neither; type 0 or 1", number)
+	}
+	return nil
+}
+
+// Parse is Own.Parse where a site has no options of its own.
+func Parse(code uint8, text string) ([]byte, error) { return Own(nil).Parse(code, text) }
+
+// Canonical rewrites the text of an option the one way Lithos stores it.
+func (o Own) Canonical(code uint8, text string) (string, error) {
+	wire, err := o.Parse(code, text)
+	if err != nil {
+		return "", err
+	}
+	return o.Format(code, wire), nil
+}
+
+// Canonical is Own.Canonical where a site has no options of its own.
+func Canonical(code uint8, text string) (string, error) { return Own(nil).Canonical(code, text) }
+
+// Format writes wire octets in the option's text form. Octets that do not fit
+// the type are written as hex, so that a faulty packet can still be shown.
+func (o Own) Format(code uint8, wire []byte) string {
+	def, _ := o.Lookup(code)
+	if text, ok := def.Type.Format(wire); ok {
+		return text
+	}
+	return hex.EncodeToString(wire)
+}
+
+// Format is Own.Format where a site has no options of its own.
+func Format(code uint8, wire []byte) string { return Own(nil).Format(code, wire) }
+
+// Decode is Format that refuses octets that do not fit the option's type.
+func Decode(code uint8, wire []byte) (string, error) {
+	def, _ := Lookup(code)
+	text, ok := def.Type.Format(wire)
+	if !ok {
+		return "", fmt.Errorf("option %d (%s): %x is not %s", code, def.Name, wire, def.Type)
+	}
+	return text, nil
+}
+
+// ParseIdentifier reads a client identifier (RFC 2132 section 9.14): a MAC
+// ("ethernet 00:00:5e:00:53:1c"), hex octets of which the first is the type,
+// or any other text, which is sent with type 0.
+func ParseIdentifier(text string) ([]byte, error) { return Identifier.Parse(text, "ward-tablet-3") }
+
+// FormatIdentifier writes a client identifier as ParseIdentifier reads it.
+func FormatIdentifier(wire []byte) string {
+	if text, ok := Identifier.Format(wire); ok {
+		return text
+	}
+	return hex.EncodeToString(wire)
+}
+
+// PackSubOptions encodes sub-options as option 43 carries them: code, length
+// and octets (RFC 2132 section 8.4). It is an error when they do not fit one
+// option or a code is used twice.
+func PackSubOptions(codes []uint8, values [][]byte) ([]byte, error) {
+	var wire []byte
+	seen := map[uint8]bool{}
+	for i, code := range codes {
+		switch {
+		case code == 0 || code == 255:
+			return nil, fmt.Errorf("sub-option %d cannot be used; choose a code from 1 to 254", code)
+		case seen[code]:
+			return nil, fmt.Errorf("sub-option %d is set twice; keep one", code)
+		case len(values[i]) > MaxValue:
+			return nil, fmt.Errorf("sub-option %d has %d octets; at most %d fit", code, len(values[i]), MaxValue)
+		}
+		seen[code] = true
+		wire = append(append(wire, code, byte(len(values[i]))), values[i]...)
+	}
+	if len(wire) > MaxValue {
+		return nil, fmt.Errorf("the sub-options take %d octets together; at most %d fit", len(wire), MaxValue)
+	}
+	return wire, nil
+}
+
+// SubOptionsOf splits option 43 or 82 into its sub-options; ok is false when
+// the octets do not add up.
+func SubOptionsOf(wire []byte) (codes []uint8, values [][]byte, ok bool) {
+	for len(wire) > 0 {
+		if wire[0] == 0 || wire[0] == 255 { // pad and end, which some send
+			wire = wire[1:]
+			continue
+		}
+		if len(wire) < 2 || len(wire) < 2+int(wire[1]) {
+			return nil, nil, false
+		}
+		codes, values = append(codes, wire[0]), append(values, wire[2:2+int(wire[1])])
+		wire = wire[2+int(wire[1]):]
+	}
+	return codes, values, true
+}
+
+func list(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ';' || r == '\n' })
+}

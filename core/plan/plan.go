@@ -1,0 +1,455 @@
+// Package plan turns the difference between what a device holds and what it
+// must hold into steps, in an order the device accepts at every one of them.
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"lithos/core/address"
+	"lithos/core/option"
+	"lithos/core/yang"
+)
+
+// Step is one change to one device. Applying it again changes nothing.
+type Step struct {
+	Verb   string          `json:"verb"` // what it does, in a word: Serve, Give, Withdraw
+	Adds   bool            `json:"adds"` // whether it brings something rather than take it away
+	Text   string          `json:"text"` // the object; `backquotes` hold addresses and device names
+	Why    string          `json:"why"`
+	Method string          `json:"method" enum:"PUT,DELETE"` // RFC 8040
+	Path   string          `json:"path"`
+	Body   json.RawMessage `json:"body,omitempty"`
+}
+
+// Apply carries the step out on a configuration.
+func (s Step) Apply(c *yang.Config) error {
+	if s.Method == "DELETE" {
+		return c.Delete(s.Path)
+	}
+	return c.Put(s.Path, s.Body)
+}
+
+// Target is what a device holds after a push: what is wanted, and what the
+// device has that neither the last push (base) nor this one speaks of. Lithos
+// removes only what it put there itself.
+func Target(running, base, wanted yang.Config) yang.Config {
+	out := wanted
+	out.Interfaces.Interface = keep(running.Interfaces.Interface, base.Interfaces.Interface, wanted.Interfaces.Interface, func(i yang.Interface) string { return i.Name })
+	out.DHCP.Pool = keep(running.DHCP.Pool, base.DHCP.Pool, wanted.DHCP.Pool, func(p yang.Pool) string { return p.ID })
+	out.DHCP.Reservation = keep(running.DHCP.Reservation, base.DHCP.Reservation, wanted.DHCP.Reservation, func(r yang.Reservation) string { return r.ID })
+	out.DHCP.Class = keep(running.DHCP.Class, base.DHCP.Class, wanted.DHCP.Class, func(k yang.Class) string { return k.ID })
+	out.Relays.Relay = keep(running.Relays.Relay, base.Relays.Relay, wanted.Relays.Relay, func(r yang.Relay) string { return r.Interface })
+	return out.Sorted()
+}
+
+func keep[T any](running, base, wanted []T, key func(T) string) []T {
+	out := slices.Clone(wanted)
+	for _, t := range running {
+		same := func(o T) bool { return key(o) == key(t) }
+		if !slices.ContainsFunc(base, same) && !slices.ContainsFunc(wanted, same) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Between lists the steps from running to target. Pools are withdrawn before
+// their interface changes and interfaces lose an address before another takes
+// one that overlaps it; relays come last, when what they speak for is ready. So
+// no step leaves a configuration the device must
+// refuse, provided running and target are none themselves.
+func Between(running, target yang.Config) []Step {
+	p := planner{was: running, now: target, rebuild: map[string]bool{}, readdress: map[string]bool{}, withdraw: map[string]bool{}}
+	p.mark()
+	steps := []Step{}
+	for _, stage := range []func() []Step{
+		p.dropRelays, p.dropReservations, p.dropPools, p.freeMembers, p.dropAddresses, p.dropInterfaces,
+		p.addInterfaces, p.tune, p.giveAddresses, p.describeClasses, p.servePools, p.forgetClasses, p.reserve, p.relay,
+	} {
+		steps = append(steps, stage()...)
+	}
+	return steps
+}
+
+type planner struct {
+	was, now  yang.Config
+	rebuild   map[string]bool // interfaces removed, for good or to be made anew
+	readdress map[string]bool // interfaces whose addresses go away
+	withdraw  map[string]bool // pools removed, for good or until their interface is ready
+}
+
+func (p *planner) mark() {
+	for _, i := range p.was.Interfaces.Interface {
+		j, stays := findInterface(p.now, i.Name)
+		if !stays || i.Type != j.Type || i.Enabled != j.Enabled || !reflect.DeepEqual(i.VLAN, j.VLAN) {
+			p.rebuild[i.Name] = true
+		}
+		if i.IPv4 != nil && (!stays || !reflect.DeepEqual(i.IPv4, j.IPv4)) {
+			p.readdress[i.Name] = true
+		}
+	}
+	for again := true; again; {
+		again = false
+		for _, i := range p.was.Interfaces.Interface {
+			if i.VLAN != nil && p.rebuild[i.VLAN.Parent] && !p.rebuild[i.Name] {
+				p.rebuild[i.Name], again = true, true
+			}
+		}
+	}
+	for _, i := range p.was.Interfaces.Interface {
+		if p.rebuild[i.Name] && i.IPv4 != nil {
+			p.readdress[i.Name] = true
+		}
+	}
+	// A pool for relayed clients needs an address to answer from, whichever.
+	stand := slices.ContainsFunc(p.was.Interfaces.Interface, func(i yang.Interface) bool { return i.IPv4 != nil && !p.readdress[i.Name] })
+	for _, q := range p.was.DHCP.Pool {
+		r, stays := findPool(p.now, q.ID)
+		if !stays || p.readdress[q.Interface] || q.Interface == "" && !stand || q.Interface != r.Interface || q.Subnet != r.Subnet {
+			p.withdraw[q.ID] = true
+		}
+	}
+}
+
+func findInterface(c yang.Config, name string) (yang.Interface, bool) {
+	return find(c.Interfaces.Interface, func(i yang.Interface) bool { return i.Name == name })
+}
+
+func findPool(c yang.Config, id string) (yang.Pool, bool) {
+	return find(c.DHCP.Pool, func(p yang.Pool) bool { return p.ID == id })
+}
+
+func find[T any](list []T, match func(T) bool) (T, bool) {
+	var zero T
+	if i := slices.IndexFunc(list, match); i >= 0 {
+		return list[i], true
+	}
+	return zero, false
+}
+
+func put(verb, text, why, path string, node any) Step {
+	return Step{Verb: verb, Adds: true, Text: text, Why: why, Method: "PUT", Path: path, Body: yang.Body(node)}
+}
+
+func drop(verb, text, why, path string) Step {
+	return Step{Verb: verb, Text: text, Why: why, Method: "DELETE", Path: path}
+}
+
+func title(r yang.Reservation) string {
+	if r.Name != "" {
+		return r.Name
+	}
+	return whom(r)
+}
+
+// whom is the client of a reservation, by what it is told by.
+func whom(r yang.Reservation) string {
+	if len(r.Client) > 0 {
+		return "`" + option.FormatIdentifier(r.Client) + "`"
+	}
+	return "`" + r.MAC.String() + "`"
+}
+
+func findRelay(c yang.Config, name string) (yang.Relay, bool) {
+	return find(c.Relays.Relay, func(r yang.Relay) bool { return r.Interface == name })
+}
+
+// dropRelays stops relays that are no longer wanted, and those whose interface
+// is about to lose its address.
+func (p *planner) dropRelays() (steps []Step) {
+	for _, r := range p.was.Relays.Relay {
+		_, stays := findRelay(p.now, r.Interface)
+		switch {
+		case !stays:
+			steps = append(steps, drop("Stop relaying", "from `"+r.Interface+"`", "Its clients are answered otherwise, or not at all", yang.RelayPath(r.Interface)))
+		case p.readdress[r.Interface]:
+			steps = append(steps, drop("Stop relaying", "from `"+r.Interface+"` for now", "Its interface is about to change", yang.RelayPath(r.Interface)))
+		}
+	}
+	return steps
+}
+
+func (p *planner) relay() (steps []Step) {
+	for _, r := range p.now.Relays.Relay {
+		was, had := findRelay(p.was, r.Interface)
+		if had && !p.readdress[r.Interface] && reflect.DeepEqual(was, r) {
+			continue
+		}
+		var to []string
+		for _, a := range r.Server {
+			to = append(to, "`"+a.String()+"`")
+		}
+		steps = append(steps, put("Relay", fmt.Sprintf("DHCP from `%s` to %s", r.Interface, strings.Join(to, ", ")), "The server has no interface on that network", yang.RelayPath(r.Interface), r))
+	}
+	return steps
+}
+
+// freeMembers takes ports out of their groups before another group takes them.
+func (p *planner) freeMembers() (steps []Step) {
+	for _, i := range p.was.Interfaces.Interface {
+		now, stays := findInterface(p.now, i.Name)
+		if !stays || p.rebuild[i.Name] {
+			continue
+		}
+		kept := slices.DeleteFunc(slices.Clone(i.Member), func(m string) bool { return !slices.Contains(now.Member, m) || p.rebuild[m] })
+		if len(kept) == len(i.Member) {
+			continue
+		}
+		i.Member = kept
+		steps = append(steps, put("Free", fmt.Sprintf("the ports that leave `%s`", i.Name), "A port is in one group at a time", yang.InterfacePath(i.Name), i))
+	}
+	return steps
+}
+
+// tune changes what an interface lets pass, without taking its addresses away.
+func (p *planner) tune() (steps []Step) {
+	for _, i := range p.now.Interfaces.Interface {
+		was, had := findInterface(p.was, i.Name)
+		fresh := !had || p.rebuild[i.Name]
+		freed := slices.ContainsFunc(i.Member, func(m string) bool { return p.rebuild[m] })
+		if fresh && len(i.Member) == 0 || !fresh && !freed && sameManner(was, i) {
+			continue
+		}
+		text := manner(was, i)
+		if i.IPv4 = was.IPv4; fresh || p.readdress[i.Name] {
+			i.IPv4 = nil
+		}
+		steps = append(steps, put("Set", fmt.Sprintf("`%s`: %s", i.Name, text), "Frames and requests pass as the plan says", yang.InterfacePath(i.Name), i))
+	}
+	return steps
+}
+
+func sameManner(a, b yang.Interface) bool {
+	a.IPv4, b.IPv4 = nil, nil
+	return reflect.DeepEqual(a, b)
+}
+
+// manner says in words what about an interface changes.
+func manner(was, now yang.Interface) string {
+	var out []string
+	if !slices.Equal(was.Member, now.Member) {
+		out = append(out, "groups "+orNone(strings.Join(now.Member, ", ")))
+	}
+	if !reflect.DeepEqual(was.Switchport, now.Switchport) {
+		out = append(out, "carries "+vlans(now.Switchport))
+	}
+	if !slices.Equal(was.Permit, now.Permit) {
+		out = append(out, "permits "+orNone(strings.Join(now.Permit, ", ")))
+		if len(now.Permit) == 0 {
+			out[len(out)-1] = "permits everything"
+		}
+	}
+	if !reflect.DeepEqual(was.Uplink, now.Uplink) {
+		out = append(out, uplink(now.Uplink))
+	}
+	if len(out) == 0 {
+		return "its ports again"
+	}
+	return strings.Join(out, "; ")
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+func vlans(p *yang.Switchport) string {
+	switch {
+	case p == nil:
+		return "every frame"
+	case len(p.Tagged) == 0:
+		return fmt.Sprintf("VLAN %d untagged", p.Untagged)
+	}
+	out := strings.Trim(strings.ReplaceAll(fmt.Sprint(p.Tagged), " ", ", "), "[]") + " tagged"
+	if p.Untagged != 0 {
+		out = fmt.Sprintf("VLAN %d untagged, %s", p.Untagged, out)
+	}
+	return out
+}
+
+func uplink(u *yang.Uplink) string {
+	if u == nil {
+		return "no longer an uplink"
+	}
+	var nets []string
+	for _, n := range u.Translate {
+		nets = append(nets, "`"+n.String()+"`")
+	}
+	return fmt.Sprintf("address by %s, MTU %d, translates %s", u.Method, u.MTU, orNone(strings.Join(nets, ", ")))
+}
+
+func (p *planner) describeClasses() (steps []Step) {
+	for _, k := range p.now.DHCP.Class {
+		was, had := find(p.was.DHCP.Class, func(o yang.Class) bool { return o.ID == k.ID })
+		if had && reflect.DeepEqual(was, k) {
+			continue
+		}
+		steps = append(steps, put("Tell", fmt.Sprintf("clients of class %s their options", k.Name), fmt.Sprintf("Their option 60 begins `%s`", k.Match), yang.ClassPath(k.ID), k))
+	}
+	return steps
+}
+
+func (p *planner) forgetClasses() (steps []Step) {
+	for _, k := range p.was.DHCP.Class {
+		if _, stays := find(p.now.DHCP.Class, func(o yang.Class) bool { return o.ID == k.ID }); !stays {
+			steps = append(steps, drop("Forget", "class "+k.Name, "No pool is kept for it any more", yang.ClassPath(k.ID)))
+		}
+	}
+	return steps
+}
+
+func (p *planner) dropReservations() (steps []Step) {
+	for _, r := range p.was.DHCP.Reservation {
+		now, stays := find(p.now.DHCP.Reservation, func(o yang.Reservation) bool { return o.ID == r.ID })
+		switch {
+		case !stays:
+			steps = append(steps, drop("Release", fmt.Sprintf("`%s` from %s", r.Address, title(r)), "The client is given an address of the pool at its next renewal", yang.ReservationPath(r.ID)))
+		case p.withdraw[r.Pool] || p.withdraw[now.Pool]:
+			steps = append(steps, drop("Set aside", "the reservation of "+title(r), "Its pool is about to be withdrawn", yang.ReservationPath(r.ID)))
+		}
+	}
+	return steps
+}
+
+func (p *planner) dropPools() (steps []Step) {
+	for _, q := range p.was.DHCP.Pool {
+		if !p.withdraw[q.ID] {
+			continue
+		}
+		why := "Its interface is about to change"
+		if _, stays := findPool(p.now, q.ID); !stays {
+			why = "It is no longer wanted; clients keep their addresses until their leases end"
+		}
+		steps = append(steps, drop("Withdraw", "pool "+q.Name+from(q), why, yang.PoolPath(q.ID)))
+	}
+	return steps
+}
+
+func from(q yang.Pool) string {
+	if q.Interface == "" {
+		return ""
+	}
+	return " from `" + q.Interface + "`"
+}
+
+func (p *planner) dropAddresses() (steps []Step) {
+	for _, i := range p.was.Interfaces.Interface {
+		if p.readdress[i.Name] {
+			steps = append(steps, drop("Remove", fmt.Sprintf("%s from `%s`", addresses(i.IPv4), i.Name), "A device refuses an address that overlaps one it has", yang.IPv4Path(i.Name)))
+		}
+	}
+	return steps
+}
+
+func addresses(v *yang.IPv4) string {
+	var out []string
+	for _, a := range v.Address {
+		out = append(out, "`"+a.Prefix().String()+"`")
+	}
+	return strings.Join(out, ", ")
+}
+
+// dropInterfaces removes VLAN interfaces before what carries them.
+func (p *planner) dropInterfaces() (steps []Step) {
+	for _, i := range carriedFirst(p.was.Interfaces.Interface) {
+		if p.rebuild[i.Name] {
+			steps = append(steps, drop("Remove", fmt.Sprintf("interface `%s`", i.Name), "Nothing is left on it", yang.InterfacePath(i.Name)))
+		}
+	}
+	return steps
+}
+
+// carriedFirst orders interfaces so that each comes before its parent.
+func carriedFirst(list []yang.Interface) []yang.Interface {
+	depth := func(i yang.Interface) int {
+		d := 0
+		for i.VLAN != nil && d <= len(list) {
+			parent, ok := find(list, func(o yang.Interface) bool { return o.Name == i.VLAN.Parent })
+			if !ok {
+				break
+			}
+			i, d = parent, d+1
+		}
+		return d
+	}
+	out := slices.Clone(list)
+	slices.SortStableFunc(out, func(a, b yang.Interface) int { return depth(b) - depth(a) })
+	return out
+}
+
+func (p *planner) addInterfaces() (steps []Step) {
+	list := carriedFirst(p.now.Interfaces.Interface)
+	slices.Reverse(list)
+	for _, i := range list {
+		if _, had := findInterface(p.was, i.Name); had && !p.rebuild[i.Name] {
+			continue
+		}
+		bare := i
+		bare.IPv4, bare.Member = nil, nil // the ports of a group may come after it
+		text, why := fmt.Sprintf("interface `%s`", i.Name), "It carries what follows"
+		if i.VLAN != nil {
+			text, why = fmt.Sprintf("VLAN %d on `%s` as `%s`", i.VLAN.ID, i.VLAN.Parent, i.Name), "Tagged frames of this VLAN reach the device through it"
+		}
+		steps = append(steps, put("Add", text, why, yang.InterfacePath(i.Name), bare))
+	}
+	return steps
+}
+
+func (p *planner) giveAddresses() (steps []Step) {
+	for _, i := range p.now.Interfaces.Interface {
+		was, had := findInterface(p.was, i.Name)
+		if i.IPv4 == nil || had && !p.readdress[i.Name] && reflect.DeepEqual(was.IPv4, i.IPv4) {
+			continue
+		}
+		steps = append(steps, put("Give", fmt.Sprintf("`%s` the address %s", i.Name, addresses(i.IPv4)), "Clients use it as their gateway and server", yang.IPv4Path(i.Name), i.IPv4))
+	}
+	return steps
+}
+
+func (p *planner) servePools() (steps []Step) {
+	for _, q := range p.now.DHCP.Pool {
+		was, had := findPool(p.was, q.ID)
+		if had && !p.withdraw[q.ID] && reflect.DeepEqual(was, q) {
+			continue
+		}
+		var runs []string
+		for _, r := range q.Range {
+			runs = append(runs, "`"+r.AddressRange().Short(q.Subnet)+"`")
+		}
+		verb, why := "Serve", "Switched on"
+		if !q.Enabled {
+			verb, why = "Store", "Switched off: no client is answered from it"
+		}
+		for _, x := range q.Exclusion {
+			why += ", excludes " + x.AddressRange().Short(q.Subnet)
+		}
+		where := "on `" + q.Interface + "`"
+		if q.Interface == "" {
+			where = "through a relay"
+		}
+		steps = append(steps, put(verb, fmt.Sprintf("pool %s %s %s", q.Name, strings.Join(runs, ", "), where), why, yang.PoolPath(q.ID), q))
+	}
+	return steps
+}
+
+func (p *planner) reserve() (steps []Step) {
+	for _, r := range p.now.DHCP.Reservation {
+		was, had := find(p.was.DHCP.Reservation, func(o yang.Reservation) bool { return o.ID == r.ID })
+		if had && !p.withdraw[was.Pool] && !p.withdraw[r.Pool] && reflect.DeepEqual(was, r) {
+			continue
+		}
+		pool, _ := findPool(p.now, r.Pool)
+		why := "Always for " + whom(r)
+		if had && was.Address != r.Address {
+			why += fmt.Sprintf(", was `%s`", was.Address)
+		}
+		steps = append(steps, put("Reserve", fmt.Sprintf("`%s` for %s", address.Short(r.Address, pool.Subnet), title(r)), why, yang.ReservationPath(r.ID), r))
+	}
+	return steps
+}

@@ -1,0 +1,179 @@
+package plan_test
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lithos/core/compile"
+	"lithos/core/edit"
+	"lithos/core/plan"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/core/yang"
+)
+
+func verbs(steps []plan.Step) []string {
+	var out []string
+	for _, s := range steps {
+		out = append(out, s.Verb+" "+s.Text)
+	}
+	return out
+}
+
+func TestNewNetworkIsBuiltFromTheGroundUp(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	base := compile.Device(s, "dev-gw-1")
+	require.NoError(t, base.Validate())
+	for _, e := range []edit.Entry{
+		{Kind: "network", ID: "net-r", New: true, Fields: map[string]string{"name": "Recovery", "prefix": "10.84.20.64/26", "vlan": "91", "gateway": "65"}},
+		{Kind: "interface", ID: "if-r", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.91", "parent": "lan", "vlan": "91", "addresses": "10.84.20.65/26"}},
+		{Kind: "pool", ID: "pool-r", New: true, Fields: map[string]string{"name": "Ward", "network": "net-r", "ranges": "80-119", "enabled": "true"}},
+		{Kind: "reservation", ID: "res-r", New: true, Fields: map[string]string{"network": "net-r", "address": "70", "mac": "00005e0053b1", "name": "pump"}},
+	} {
+		edits, err := edit.Read(s, e)
+		require.NoError(t, err)
+		s, err = edit.Apply(s, edits...)
+		require.NoError(t, err)
+	}
+	wanted := compile.Device(s, "dev-gw-1")
+	assert.Equal(t, []string{
+		"Add VLAN 91 on `lan` as `lan.91`",
+		"Give `lan.91` the address `10.84.20.65/26`",
+		"Serve pool Ward `.80 – .119` on `lan.91`",
+		"Reserve `.70` for pump",
+	}, verbs(plan.Between(base, plan.Target(base, base, wanted))))
+}
+
+func TestReaddressingWithdrawsThePoolFirst(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	base := compile.Device(s, "dev-gw-1")
+	n, _ := s.Network("net-imaging")
+	n.Prefix = netip.MustParsePrefix("10.84.20.0/25")
+	for i, v := range s.Devices[0].Interfaces {
+		if v.ID == "if-gw-1-lan-48" {
+			s.Devices[0].Interfaces[i].Addresses = []netip.Prefix{netip.MustParsePrefix("10.84.20.1/25")}
+		}
+	}
+	got := verbs(plan.Between(base, compile.Device(s, "dev-gw-1")))
+	assert.Equal(t, []string{
+		"Set aside the reservation of plate-reader",
+		"Withdraw pool Imaging from `lan.48`",
+		"Remove `10.84.20.1/26` from `lan.48`",
+		"Set `wan`: address by fixed, MTU 1500, translates `10.84.16.0/26`, `10.84.16.64/27`, `10.84.16.128/25`, `10.84.18.0/23`, `10.84.20.0/25`, `10.84.24.0/22`",
+		"Give `lan.48` the address `10.84.20.1/25`",
+		"Serve pool Imaging `.24 – .55` on `lan.48`",
+		"Reserve `.14` for plate-reader",
+	}, got)
+}
+
+func TestWhatLithosDidNotPutThereStays(t *testing.T) {
+	base := compile.Device(scenario.Site("kelder-bridge"), "dev-gw-1")
+	running := base
+	running.Interfaces.Interface = append(slices.Clone(base.Interfaces.Interface), yang.Interface{Name: "vpn0", Type: yang.TypeEthernet, Enabled: true})
+	assert.Empty(t, plan.Between(running, plan.Target(running, base, base)))
+}
+
+// randomConfig draws a configuration a device would accept.
+func randomConfig(t *rapid.T, label string) yang.Config {
+	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "lan", Type: yang.TypeBridge, Enabled: true}}}}
+	subnets := rapid.Permutation([]int{0, 1, 2, 3, 4, 5}).Draw(t, label+" subnets")
+	tags := rapid.Permutation([]int{10, 20, 30, 40, 50, 60}).Draw(t, label+" tags")
+	for i := range rapid.IntRange(0, 5).Draw(t, label+" n") {
+		a := netip.AddrFrom4([4]byte{10, 0, byte(subnets[i]), byte(rapid.IntRange(1, 2).Draw(t, label+" host"))})
+		p := netip.PrefixFrom(a, rapid.SampledFrom([]int{24, 25}).Draw(t, label+" bits"))
+		name := fmt.Sprintf("lan.%d", rapid.IntRange(0, 1).Draw(t, label+" name")*10+i)
+		c.Interfaces.Interface = append(c.Interfaces.Interface, yang.Interface{Name: name, Type: yang.TypeVLAN, Enabled: true,
+			VLAN: &yang.VLAN{Parent: "lan", ID: tags[i]}, IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: a, PrefixLength: p.Bits()}}}})
+		if rapid.Bool().Draw(t, label+" pool") {
+			from := netip.AddrFrom4([4]byte{10, 0, byte(subnets[i]), 20})
+			id := fmt.Sprintf("pool-%d", subnets[i]%3*10+i%2)
+			if slices.ContainsFunc(c.DHCP.Pool, func(q yang.Pool) bool { return q.ID == id }) {
+				continue
+			}
+			c.DHCP.Pool = append(c.DHCP.Pool, yang.Pool{ID: id, Name: id, Enabled: true, Interface: name, Subnet: p.Masked(), Range: []yang.Span{{Start: from, End: from.Next()}}})
+			c.DHCP.Reservation = append(c.DHCP.Reservation, yang.Reservation{ID: "r-" + fmt.Sprint(i%2) + id, Pool: id, Address: from})
+		}
+	}
+	ports := []string{"p1", "p2", "p3"}
+	for _, name := range ports[:rapid.IntRange(0, 3).Draw(t, label+" ports")] {
+		port := yang.Interface{Name: name, Type: yang.TypeEthernet, Enabled: rapid.Bool().Draw(t, label+" up")}
+		if rapid.Bool().Draw(t, label+" trunk") {
+			port.Switchport = &yang.Switchport{Untagged: rapid.IntRange(0, 20).Draw(t, label+" untagged"), Tagged: []int{30}}
+		}
+		c.Interfaces.Interface = append(c.Interfaces.Interface, port)
+		group := rapid.IntRange(0, 2).Draw(t, label+" group")
+		if group == 0 {
+			c.Interfaces.Interface[0].Member = append(c.Interfaces.Interface[0].Member, name)
+		}
+		if group == 1 {
+			c.Interfaces.Interface = append(c.Interfaces.Interface, yang.Interface{Name: "g-" + name, Type: yang.TypeBridge, Enabled: true, Member: []string{name}})
+		}
+	}
+	if rapid.Bool().Draw(t, label+" class") {
+		c.DHCP.Class = []yang.Class{{ID: "k", Name: "Handsets", Match: rapid.SampledFrom([]string{"ward", "desk"}).Draw(t, label+" match")}}
+	}
+	for i := range c.Interfaces.Interface {
+		f := &c.Interfaces.Interface[i]
+		if f.IPv4 == nil {
+			continue
+		}
+		f.Permit = rapid.SampledFrom([][]string{nil, {"dhcp"}, {"dhcp", "dns"}}).Draw(t, label+" permit")
+		if rapid.Bool().Draw(t, label+" relay") {
+			c.Relays.Relay = append(c.Relays.Relay, yang.Relay{Interface: f.Name, Server: []netip.Addr{netip.AddrFrom4([4]byte{10, 9, 9, byte(rapid.IntRange(1, 2).Draw(t, label+" server"))})}})
+		}
+		if len(c.DHCP.Class) > 0 && len(c.DHCP.Pool) > 0 && rapid.Bool().Draw(t, label+" kept") {
+			c.DHCP.Pool[0].ForClass = "k"
+		}
+		if rapid.IntRange(0, 4).Draw(t, label+" far") == 0 {
+			c.DHCP.Pool = append(c.DHCP.Pool, yang.Pool{ID: "far", Name: "far", Enabled: true, Subnet: netip.MustParsePrefix("10.8.0.0/24")})
+			break
+		}
+	}
+	return c.Sorted()
+}
+
+// Carrying the steps out reaches the target, the device can accept every
+// configuration on the way, and nothing is left to do afterwards.
+func TestStepsReachTheTarget(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		running, target := randomConfig(t, "running"), randomConfig(t, "target")
+		for _, c := range []yang.Config{running, target} {
+			if err := c.Validate(); err != nil {
+				t.Fatalf("the test drew a bad configuration: %v", err)
+			}
+		}
+		now := running
+		for _, s := range plan.Between(running, target) {
+			for range 2 { // a step applied again changes nothing
+				if err := s.Apply(&now); err != nil && s.Method == "PUT" {
+					t.Fatalf("%s %s: %v", s.Verb, s.Text, err)
+				}
+			}
+			if err := now.Validate(); err != nil {
+				t.Fatalf("after %s %s: %v", s.Verb, s.Text, err)
+			}
+		}
+		if !now.Equal(target) {
+			t.Fatalf("reached %+v, want %+v", now, target)
+		}
+		if left := plan.Between(now, target); len(left) > 0 {
+			t.Fatalf("still to do: %v", verbs(left))
+		}
+	})
+}
+
+func TestCompileOfEverySiteIsAccepted(t *testing.T) {
+	for _, name := range scenario.Names {
+		s := scenario.Site(name)
+		for _, d := range s.Devices {
+			assert.NoError(t, compile.Device(s, d.ID).Validate(), name)
+		}
+	}
+	assert.Equal(t, yang.Config{}, compile.Device(&site.Site{}, "none"))
+}

@@ -1,0 +1,122 @@
+package rehearse
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+
+	"lithos/core/check"
+	"lithos/core/compile"
+	"lithos/core/dhcp"
+	"lithos/core/option"
+	"lithos/core/site"
+)
+
+// Stage is the devices of one document with their servers and relays running,
+// and time that passes when it is told to. It is not safe for concurrent use.
+type Stage struct {
+	now      time.Time
+	site     *site.Site
+	own      option.Own
+	servers  map[string]*dhcp.Server
+	relays   map[string]*dhcp.Relay
+	findings []check.Finding // of the site, worked out when a rung first fails
+}
+
+// NewStage sets the devices of a site up, with the leases they hold.
+func NewStage(now time.Time, s *site.Site, leases Leases) *Stage {
+	st := &Stage{now: now, site: s, own: s.Own(), servers: map[string]*dhcp.Server{}, relays: map[string]*dhcp.Relay{}}
+	for _, d := range s.Devices {
+		c := compile.Device(s, d.ID)
+		st.servers[d.ID] = dhcp.NewServer(c, dhcp.NewBook(leases[d.ID]...))
+		if len(c.Relays.Relay) > 0 {
+			st.relays[d.ID] = dhcp.NewRelay(c)
+		}
+	}
+	return st
+}
+
+// Pass lets time go by.
+func (st *Stage) Pass(d time.Duration) { st.now = st.now.Add(d) }
+
+// Wire carries messages to the devices that have an interface on the network,
+// as a broadcast on that network would: to a server there, and through a relay
+// to a server elsewhere. The first reply counts.
+func (st *Stage) Wire(n *site.Network) dhcp.Wire {
+	return func(request []byte) ([]byte, string, error) {
+		m, err := dhcp.ReadPacket(request)
+		if err != nil {
+			return nil, "", err
+		}
+		why := fmt.Sprintf("No device has an interface in %s.", n.Prefix)
+		for di := range st.site.Devices {
+			d := &st.site.Devices[di]
+			for ii := range d.Interfaces {
+				i := &d.Interfaces[ii]
+				if !slices.ContainsFunc(i.Addresses, func(a netip.Prefix) bool { return a.Masked() == n.Prefix.Masked() }) {
+					continue
+				}
+				var reply []byte
+				if reply, why = st.hear(d, i, m); reply != nil {
+					return reply, why, nil
+				}
+			}
+		}
+		return nil, why, nil
+	}
+}
+
+// hear gives a message to one interface.
+func (st *Stage) hear(d *site.Device, i *site.Interface, m *dhcpv4.DHCPv4) (reply []byte, why string) {
+	relay := st.relays[d.ID]
+	serves := slices.ContainsFunc(st.site.Pools, func(p site.Pool) bool { return p.Server == d.ID })
+	relays := relay != nil && relay.Active(i.Name)
+	if !serves && !relays {
+		return nil, fmt.Sprintf("%s of %s neither serves nor relays DHCP.", i.Name, d.Name)
+	}
+	if !i.Permitted(site.PermitDHCP) {
+		return nil, fmt.Sprintf("%s of %s does not permit DHCP.", i.Name, d.Name)
+	}
+	if serves {
+		answer := st.servers[d.ID].Handle(st.now, m, i.Name)
+		wire, _ := answer.Wire()
+		if why = answer.Why(); wire != nil || !relays {
+			return wire, why
+		}
+	}
+	return st.relay(relay, m, i)
+}
+
+// relay passes a message to the servers a relay names and brings the first reply
+// back.
+func (st *Stage) relay(r *dhcp.Relay, m *dhcpv4.DHCPv4, i *site.Interface) (reply []byte, why string) {
+	out, servers, why := r.Forward(m, i.Name)
+	for _, to := range servers {
+		d, at, ok := st.site.HolderOf(to)
+		if !ok {
+			why = fmt.Sprintf("%s relays to %s, which no device holds.", i.Name, to)
+			continue
+		}
+		answer := st.servers[d.ID].Handle(st.now, out, at.Name)
+		if why = answer.Why(); answer.Reply == nil {
+			continue
+		}
+		raw, _ := answer.Wire()
+		from, err := dhcp.ReadPacket(raw)
+		if err != nil {
+			return nil, err.Error()
+		}
+		if back, _, ok := r.Back(from); ok {
+			// In the order the server chose: what it left out stays out.
+			wire, _ := dhcp.Pack(back, dhcp.Order(raw), dhcp.Accepts(m))
+			return wire, fmt.Sprintf("Relayed by %s to %s. %s", i.Name, d.Name, why)
+		}
+	}
+	return nil, why
+}
+
+// Own is the options the site defined for itself.
+func (st *Stage) Own() option.Own { return st.own }

@@ -1,0 +1,93 @@
+// Package scenario is the made-up sites of the demonstration, as site files,
+// and the clients that live at them. Tests and benchmarks use them too.
+package scenario
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"net/netip"
+
+	"lithos/core/address"
+	"lithos/core/site"
+)
+
+//go:embed *.yaml
+var files embed.FS
+
+// Names lists the sites.
+var Names = []string{"kelder-bridge", "hallin-road", "moss-end", "quill-street", "the-garret", "the-yard"}
+
+// Site reads a site of the scenario. It panics on a name that is not in Names:
+// the files are part of the program.
+func Site(name string) *site.Site {
+	raw, err := files.ReadFile(name + ".yaml")
+	if err != nil {
+		panic(err)
+	}
+	s, err := site.Read(bytes.NewReader(raw))
+	if err != nil {
+		panic(fmt.Sprintf("%s: %v", name, err))
+	}
+	return s
+}
+
+// Client is a simulated machine on a network of a site.
+type Client struct {
+	Name  string
+	MAC   address.MAC
+	VLAN  int        // of the network it is plugged into, 0 for untagged
+	Fixed netip.Addr // the address it holds itself; invalid for a DHCP client
+}
+
+// crowd is how many clients without a reservation are on each network.
+var crowd = map[string]int{
+	"net-bench": 3, "net-cameras": 6, "net-handsets": 14, "net-clinic": 26, "net-imaging": 5, "net-waiting": 24,
+	"net-hallin-bench": 2, "net-hallin-clinic": 12, "net-hallin-waiting": 3,
+	"net-moss-bench": 2, "net-moss-ward": 11, "net-moss-theatre": 3, "net-moss-kennels": 4,
+	"net-quill-home": 7, "net-quill-lab": 4, "net-quill-things": 9, "net-quill-guests": 2,
+	"net-garret": 6, "net-yard-office": 5, "net-yard-slip": 3,
+}
+
+var words = []string{"recep-pc", "vet-laptop", "nurse-tablet", "office-pc", "phone", "camera", "sensor", "display"}
+
+// Clients lists who is plugged in at a site: every reservation's and fixed
+// device's machine, and on each network some that take what the pool gives.
+func Clients(s *site.Site) []Client {
+	var out []Client
+	vlan := func(network string) int {
+		if n, ok := s.Network(network); ok {
+			return n.VLAN
+		}
+		return 0
+	}
+	for _, r := range s.Reservations {
+		out = append(out, Client{Name: r.Name, MAC: r.MAC, VLAN: vlan(r.Network)})
+	}
+	for _, f := range s.FixedDevices {
+		out = append(out, Client{f.Name, f.MAC, vlan(f.Network), f.Address})
+	}
+	for _, n := range s.Networks {
+		p := n.Prefix.Addr().As4()
+		for i := range crowd[n.ID] {
+			out = append(out, Client{
+				Name: fmt.Sprintf("%s-%d", words[(i+n.VLAN)%len(words)], i+1), VLAN: n.VLAN,
+				MAC: address.MAC{0x00, 0x00, 0x5e, 0x10 + p[1]%0x40, p[2], byte(i) + p[3]},
+			})
+		}
+	}
+	if n, ok := s.Network("net-clinic"); ok {
+		// A machine nobody recorded, on an address of its own outside the pool.
+		out = append(out, Client{"sensor-4f", address.MAC{0, 0, 0x5e, 0, 0x53, 0xe7}, n.VLAN, netip.MustParseAddr("10.84.19.231")})
+		// A tablet that makes its MAC up, and a machine on an address of the pool.
+		out = append(out, Client{"tablet", address.MAC{0x0a, 0, 0x5e, 0, 0x53, 0x44}, n.VLAN, netip.Addr{}})
+		out = append(out, Client{"kiosk", address.MAC{0, 0, 0x5e, 0, 0x53, 0xe8}, n.VLAN, netip.MustParseAddr("10.84.19.150")})
+	}
+	if n, ok := s.Network("net-garret"); ok {
+		// A disk image on two machines, with one MAC.
+		for _, at := range []string{"192.168.211.61", "192.168.211.62"} {
+			out = append(out, Client{"workbench", address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4}, n.VLAN, netip.MustParseAddr(at)})
+		}
+	}
+	return out
+}

@@ -1,0 +1,183 @@
+package site
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"reflect"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lithos/core/address"
+)
+
+const small = `{
+  "id": "site-k",
+  "code": "kel",
+  "name": "Kelder Bridge",
+  "customer": {"id": "cust-l", "name": "Larkrise"},
+  "block": ["10.84.16.0/20"],
+  "networks": [
+    {"id": "net-b", "name": "Bench", "prefix": "10.84.18.0/26", "vlan": 11, "gateway": "10.84.18.1"},
+    {"id": "net-a", "name": "Annex", "prefix": "10.84.16.0/26"}
+  ],
+  "pools": [{"id": "pool-b", "name": "Bench", "network": "net-b", "server": "gw", "enabled": true,
+    "ranges": [{"from": "10.84.18.20", "to": "10.84.18.40"}],
+    "exclusions": [{"id": "x1", "range": {"from": "10.84.18.30", "to": "10.84.18.31"}, "reason": "Vendor"}]}],
+  "reservations": [{"id": "r1", "network": "net-b", "address": "10.84.18.10", "mac": "00:00:5e:00:53:01", "options": [{"code": 51, "value": "8 hours"}]}]
+}`
+
+func TestReadPutsInNormalForm(t *testing.T) {
+	s, err := Read(strings.NewReader(small))
+	require.NoError(t, err)
+	assert.Equal(t, "Annex", s.Networks[0].Name)
+	first, err := Encode(s)
+	require.NoError(t, err)
+	again, err := Read(bytes.NewReader(first))
+	require.NoError(t, err)
+	second, err := Encode(again)
+	require.NoError(t, err)
+	assert.Equal(t, string(first), string(second))
+	assert.NotContains(t, string(first), `"standard"`)
+}
+
+func TestYAMLHoldsTheSame(t *testing.T) {
+	s, err := Read(strings.NewReader(small))
+	require.NoError(t, err)
+	y, err := EncodeYAML(s)
+	require.NoError(t, err)
+	assert.Contains(t, string(y), "name: Kelder Bridge\n")
+	again, err := Read(bytes.NewReader(y))
+	require.NoError(t, err)
+	assert.Equal(t, s, again)
+}
+
+func TestMistakesHaveAPlace(t *testing.T) {
+	cases := []struct{ from, to, says string }{
+		{`"vlan": 11`, `"vlam": 11`, "line 8, networks[0].vlam: is not a field of the site file"},
+		{`"net-a"`, `"net-b"`, `line 9, networks[1].id: id "net-b" is already used at networks[0].id`},
+		{`"10.84.18.1"`, `"10.84.18.999"`, `line 8, networks[0].gateway: "10.84.18.999" is not an address`},
+		{`"vlan": 11`, `"vlan": "11"`, "networks[0].vlan: has text where a number belongs"},
+		{`"code": "kel"`, `"code": "kel", "code": "kel"`, "line 3, code: is given twice"},
+		{`"name": "Bench", "prefix"`, `"prefix"`, "line 8, networks[0].name: is missing"},
+		{`"net-a"`, `"Net A"`, "is not an id"},
+		{`{"code": 51,`, `{"code": 510,`, "reservations[0].options[0].code: 510 is not a whole number from 0 to 255"},
+		{`"enabled": true,`, `"enabled": true,,`, "line 11: not JSON"},
+	}
+	for _, c := range cases {
+		_, err := Read(strings.NewReader(strings.Replace(small, c.from, c.to, 1)))
+		assert.ErrorContains(t, err, c.says, c.to)
+	}
+	_, err := Read(strings.NewReader("id: a\nname: [1, 2\n"))
+	assert.ErrorContains(t, err, "not YAML or JSON")
+	_, err = Read(strings.NewReader("id: &a x\nname: *a\n"))
+	assert.ErrorContains(t, err, "line 2: anchors and aliases are not read")
+	_, err = Read(strings.NewReader("  "))
+	assert.ErrorContains(t, err, "empty")
+	_, err = Read(strings.NewReader(small + small))
+	assert.ErrorContains(t, err, "something follows")
+}
+
+// endless gives nonsense for ever; Read must stop by itself.
+type endless struct{}
+
+func (endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = '['
+	}
+	return len(p), nil
+}
+
+func TestNonsenseIsRefused(t *testing.T) {
+	_, err := Read(endless{})
+	assert.ErrorContains(t, err, "larger than 16 MiB")
+	_, err = Read(strings.NewReader(`{"a":` + strings.Repeat("[", 1<<20)))
+	assert.ErrorContains(t, err, "nested deeper")
+}
+
+func TestSchemaKnowsEveryField(t *testing.T) {
+	raw, err := Schema()
+	require.NoError(t, err)
+	var schema struct {
+		Defs map[string]struct {
+			Properties map[string]struct{ Description string }
+		} `json:"$defs"`
+	}
+	require.NoError(t, json.Unmarshal(raw, &schema))
+	for _, typ := range []reflect.Type{reflect.TypeFor[Site](), reflect.TypeFor[Pool](), reflect.TypeFor[Standard](), reflect.TypeFor[Interface]()} {
+		for _, f := range fieldsOf(typ) {
+			p, ok := schema.Defs[typ.Name()].Properties[f.name]
+			assert.True(t, ok, "%s.%s", typ.Name(), f.name)
+			if f.enum == nil && !strings.HasSuffix(typ.FieldByIndex(f.index).Type.String(), "Standard") {
+				assert.NotEmpty(t, p.Description, "%s.%s", typ.Name(), f.name)
+			}
+		}
+	}
+}
+
+func TestInterfaceOnPrefersTheGateway(t *testing.T) {
+	s := &Site{
+		Networks: []Network{{ID: "n", Prefix: netip.MustParsePrefix("10.0.0.0/24"), Gateway: netip.MustParseAddr("10.0.0.1")}},
+		Devices: []Device{
+			{ID: "sw", Interfaces: []Interface{{Name: "mgmt", Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.2/24")}}}},
+			{ID: "gw", Interfaces: []Interface{{Name: "lan", Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.1/24")}}}},
+		},
+	}
+	d, i, at, ok := s.InterfaceOn(&s.Networks[0])
+	require.True(t, ok)
+	assert.Equal(t, "gw lan 10.0.0.1/24", fmt.Sprint(d.ID, " ", i.Name, " ", at))
+}
+
+// Any order of parts encodes to the same bytes and reads back.
+func TestNormalFormIsOne(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		s := &Site{ID: "s", Code: "s", Name: rapid.StringMatching(`[a-z: #'"{\[-]{1,12}`).Draw(t, "name"), Customer: Level{ID: "c", Name: "C"}}
+		for i := range rapid.IntRange(0, 8).Draw(t, "n") {
+			a := address.FromUint(0x0a000000 + rapid.Uint32Range(0, 99).Draw(t, "a"))
+			s.Reservations = append(s.Reservations, Reservation{ID: fmt.Sprintf("r%d", i), Network: "n", Address: a, MAC: address.MAC{2, byte(i)}})
+		}
+		want, err := Encode(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		mixed := *s
+		mixed.Reservations = rapid.Permutation(s.Reservations).Draw(t, "order")
+		got, _ := Encode(&mixed)
+		if !bytes.Equal(want, got) {
+			t.Fatalf("order changed the bytes")
+		}
+		y, _ := EncodeYAML(s)
+		for _, file := range [][]byte{got, y} {
+			back, err := Read(bytes.NewReader(file))
+			if err != nil {
+				t.Fatalf("%v in %s", err, file)
+			}
+			if again, _ := Encode(back); !bytes.Equal(want, again) {
+				t.Fatalf("did not round-trip: %s", file)
+			}
+		}
+	})
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(small))
+	f.Add([]byte("id: a\nblock: [10.0.0.0/8]\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		s, err := Read(bytes.NewReader(data))
+		if err != nil {
+			return
+		}
+		file, err := Encode(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Read(bytes.NewReader(file)); err != nil {
+			t.Fatalf("%v reading back %s", err, file)
+		}
+	})
+}

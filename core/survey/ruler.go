@@ -1,0 +1,213 @@
+package survey
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"lithos/core/address"
+	"lithos/core/check"
+	"lithos/core/seen"
+	"lithos/core/site"
+)
+
+const (
+	// CourseSize is how many addresses one course of the ruler shows.
+	CourseSize = 256
+	// MaxCourses is how many courses are drawn at once: a /20.
+	MaxCourses = 16
+)
+
+// Ruler is the horizontal drawing of a network. Offsets count from the first
+// address of the network.
+type Ruler struct {
+	Base    netip.Addr `json:"base"`
+	Size    int        `json:"size"`   // addresses of the network
+	Course  int        `json:"course"` // addresses a course, 256 or the whole of a smaller network
+	Courses []Course   `json:"courses"`
+	From    int        `json:"from"`           // offset of the first course drawn
+	Bins    []Bin      `json:"bins,omitempty"` // the overview of a network larger than what is drawn
+	Pool    int        `json:"pool"`
+	Used    int        `json:"used"`
+}
+
+// Course is one row of addresses.
+type Course struct {
+	From      int        `json:"from"`
+	To        int        `json:"to"` // last offset
+	First     string     `json:"first"`
+	Last      string     `json:"last"`
+	Spans     []Span     `json:"spans"`
+	Pins      []Pin      `json:"pins"`
+	Names     []int      `json:"names"`
+	Seen      []int      `json:"seen"`
+	Conflicts []Conflict `json:"conflicts"`
+}
+
+// Span is a run of the plan track, clipped to its course. Starts and Ends tell
+// which of its edges are in this course.
+type Span struct {
+	Kind   string `json:"kind" enum:"infrastructure,reserved,dynamic,pool,exclusion"`
+	Ref    string `json:"ref,omitempty"`
+	In     string `json:"in,omitempty"`
+	Range  int    `json:"range"` // which of the pool's ranges
+	From   int    `json:"from"`
+	To     int    `json:"to"`
+	Starts bool   `json:"starts"`
+	Ends   bool   `json:"ends"`
+	Label  string `json:"label,omitempty"`
+	Off    bool   `json:"off,omitempty"` // a pool that is switched off
+}
+
+// Pin is a reservation, fixed device or interface.
+type Pin struct {
+	Kind string `json:"kind" enum:"reservation,fixed,interface,gateway"`
+	Ref  string `json:"ref"`
+	At   int    `json:"at"`
+	Name string `json:"name"`
+}
+
+// Conflict is where a finding strikes through all tracks.
+type Conflict struct {
+	From     int            `json:"from"`
+	To       int            `json:"to"`
+	Finding  string         `json:"finding"`
+	Severity check.Severity `json:"severity"`
+	Title    string         `json:"title"`
+}
+
+// Bin is one course's worth of a large network's overview.
+type Bin struct {
+	Pool int `json:"pool"` // addresses in pools
+	Pins int `json:"pins"`
+	Seen int `json:"seen"`
+}
+
+// Draw works out the ruler of a network. Of a network larger than MaxCourses
+// courses, those from the course that holds offset from on are drawn.
+func Draw(s *site.Site, n *site.Network, findings []check.Finding, sightings []seen.Sighting, from int) Ruler {
+	size := address.Of(n.Prefix).Size()
+	r := Ruler{Base: n.Prefix.Masked().Addr(), Size: size, Course: min(CourseSize, size)}
+	u := usage(s, sightings, n.ID)[n.ID]
+	r.Pool, r.Used = u.pool, u.used
+	total := max(1, size/CourseSize)
+	first := min(max(from/CourseSize, 0), max(total-MaxCourses, 0))
+	r.From = first * CourseSize
+	for c := first; c < min(total, first+MaxCourses); c++ {
+		at := c * CourseSize
+		to := min(at+CourseSize, size) - 1
+		r.Courses = append(r.Courses, Course{
+			From: at, To: to, First: text(r.Base, at), Last: text(r.Base, to),
+			Spans: []Span{}, Pins: []Pin{}, Names: []int{}, Seen: []int{}, Conflicts: []Conflict{},
+		})
+	}
+	if total > MaxCourses {
+		r.Bins = make([]Bin, total)
+	}
+	d := drawing{&r, n.Prefix}
+	for _, w := range s.Standard.Windows {
+		if run, ok := check.Window(n.Prefix, w); ok {
+			d.span(run, Span{Kind: w.Use, Label: w.Use})
+		}
+	}
+	for i := range s.Pools {
+		if s.Pools[i].Network == n.ID {
+			d.pool(&s.Pools[i])
+		}
+	}
+	pins := holders(s, n)
+	slices.SortStableFunc(pins, inOrder)
+	for _, row := range pins {
+		d.pin(row)
+	}
+	for _, v := range sightings {
+		if v.Live && n.Prefix.Contains(v.Address) {
+			d.seen(v.Address)
+		}
+	}
+	for _, f := range findings {
+		if f.Network == n.ID && f.Severity != check.Notes {
+			for _, run := range f.Addresses {
+				d.conflict(run, f)
+			}
+		}
+	}
+	return r
+}
+
+func text(base netip.Addr, offset int) string {
+	return address.FromUint(address.Uint(base) + uint32(offset)).String()
+}
+
+type drawing struct {
+	*Ruler
+	prefix netip.Prefix
+}
+
+// clip visits the courses a run crosses with its offsets inside each.
+func (d drawing) clip(run address.Range, visit func(c *Course, from, to int)) {
+	run, ok := run.Intersect(address.Of(d.prefix))
+	if !ok {
+		return
+	}
+	from, to := address.Offset(d.prefix, run.From), address.Offset(d.prefix, run.To)
+	for i := range d.Courses {
+		if c := &d.Courses[i]; from <= c.To && to >= c.From {
+			visit(c, max(from, c.From), min(to, c.To))
+		}
+	}
+}
+
+func (d drawing) span(run address.Range, s Span) {
+	first, last := address.Offset(d.prefix, run.From), address.Offset(d.prefix, run.To)
+	d.clip(run, func(c *Course, from, to int) {
+		s.From, s.To, s.Starts, s.Ends = from, to, from == first, to == last
+		c.Spans = append(c.Spans, s)
+	})
+}
+
+func (d drawing) pool(p *site.Pool) {
+	ref := site.KindPool + ":" + p.ID
+	for i, run := range p.Ranges {
+		d.span(run, Span{Kind: "pool", Ref: ref, Range: i, Label: p.Name, Off: !p.Enabled})
+		if part, ok := run.Intersect(address.Of(d.prefix)); ok && d.Bins != nil {
+			from, to := address.Offset(d.prefix, part.From), address.Offset(d.prefix, part.To)
+			for b := from / CourseSize; b <= to/CourseSize; b++ {
+				d.Bins[b].Pool += min(to, b*CourseSize+CourseSize-1) - max(from, b*CourseSize) + 1
+			}
+		}
+	}
+	for _, x := range p.Exclusions {
+		d.span(x.Range, Span{Kind: "exclusion", Ref: site.KindExclusion + ":" + x.ID, In: ref, Label: x.Reason})
+	}
+}
+
+func (d drawing) pin(row Row) {
+	if d.Bins != nil && d.prefix.Contains(row.From) {
+		d.Bins[address.Offset(d.prefix, row.From)/CourseSize].Pins++
+	}
+	d.clip(address.Single(row.From), func(c *Course, at, _ int) {
+		c.Pins = append(c.Pins, Pin{row.Kind, row.Ref, at, row.Name})
+		if row.Name != "" && !slices.Contains(c.Names, at) {
+			c.Names = append(c.Names, at)
+		}
+	})
+}
+
+func (d drawing) seen(a netip.Addr) {
+	if d.Bins != nil {
+		d.Bins[address.Offset(d.prefix, a)/CourseSize].Seen++
+	}
+	d.clip(address.Single(a), func(c *Course, at, _ int) {
+		if i, dup := slices.BinarySearch(c.Seen, at); !dup {
+			c.Seen = slices.Insert(c.Seen, i, at)
+		}
+	})
+}
+
+func (d drawing) conflict(run address.Range, f check.Finding) {
+	d.clip(run, func(c *Course, from, to int) {
+		c.Conflicts = append(c.Conflicts, Conflict{from, to, f.ID, f.Severity, f.Title})
+		slices.SortStableFunc(c.Conflicts, func(a, b Conflict) int { return cmp.Compare(a.From, b.From) })
+	})
+}

@@ -1,0 +1,361 @@
+// Package survey works out the drawings of a site: the Section, the ruler and
+// the list of owners, in offsets and weights that the browser only scales.
+package survey
+
+import (
+	"cmp"
+	"math/bits"
+	"net/netip"
+	"slices"
+	"time"
+
+	"lithos/core/address"
+	"lithos/core/check"
+	"lithos/core/edit"
+	"lithos/core/seen"
+	"lithos/core/site"
+)
+
+// Layer is one layer of the Section: a network, or free space between them.
+type Layer struct {
+	Kind     string         `json:"kind" enum:"network,free"`
+	ID       string         `json:"id,omitempty"`
+	Name     string         `json:"name,omitempty"`
+	VLAN     int            `json:"vlan,omitempty"`
+	Prefix   string         `json:"prefix"` // of free space that is not one prefix, its range
+	Size     int            `json:"size"`   // addresses
+	Weight   float64        `json:"weight"` // thickness, log2 of the size
+	Pool     int            `json:"pool"`   // addresses its pools can hand out
+	Used     int            `json:"used"`   // of those, seen in use
+	Severity check.Severity `json:"severity,omitempty"`
+	Findings int            `json:"findings"`
+	Overlaps bool           `json:"overlaps,omitempty"` // with the network before it
+}
+
+// Section lists the layers of a site's blocks from low to high address.
+func Section(s *site.Site, findings []check.Finding, sightings []seen.Sighting) []Layer {
+	worst, count := byNetwork(findings)
+	used := usage(s, sightings, "")
+	out := []Layer{}
+	var prefixes []netip.Prefix
+	var reached netip.Addr
+	for _, n := range site.Normal(s).Networks {
+		u := used[n.ID]
+		out = append(out, Layer{
+			Kind: "network", ID: n.ID, Name: n.Name, VLAN: n.VLAN, Prefix: n.Prefix.String(), Size: address.Of(n.Prefix).Size(),
+			Weight: float64(32 - n.Prefix.Bits()), Pool: u.pool, Used: u.used, Severity: worst[n.ID], Findings: count[n.ID],
+			Overlaps: reached.IsValid() && !reached.Less(n.Prefix.Masked().Addr()),
+		})
+		prefixes = append(prefixes, n.Prefix.Masked())
+		if end := address.Of(n.Prefix).To; !reached.IsValid() || reached.Less(end) {
+			reached = end
+		}
+	}
+	var blocks, taken []address.Range
+	for _, b := range s.Block {
+		blocks = append(blocks, address.Of(b))
+	}
+	for _, p := range prefixes {
+		taken = append(taken, address.Of(p))
+	}
+	for _, r := range address.Ranges(blocks, taken) {
+		text := r.String()
+		if p, ok := onePrefix(r); ok {
+			text = p.String()
+		}
+		l := Layer{Kind: "free", Prefix: text, Size: r.Size(), Weight: float64(bits.Len(uint(r.Size())) - 1)}
+		at, _ := slices.BinarySearchFunc(out, r.From, func(l Layer, a netip.Addr) int { return start(l).Compare(a) })
+		out = slices.Insert(out, at, l)
+	}
+	return out
+}
+
+func onePrefix(r address.Range) (netip.Prefix, bool) {
+	p := netip.PrefixFrom(r.From, 33-bits.Len(uint(r.Size())))
+	return p, p.IsValid() && address.Of(p) == r
+}
+
+func start(l Layer) netip.Addr {
+	if p, err := netip.ParsePrefix(l.Prefix); err == nil {
+		return p.Masked().Addr()
+	}
+	r, _ := address.ParseRange(l.Prefix, netip.Prefix{})
+	return r.From
+}
+
+func byNetwork(findings []check.Finding) (worst map[string]check.Severity, count map[string]int) {
+	worst, count = map[string]check.Severity{}, map[string]int{}
+	for _, f := range findings {
+		count[f.Network]++
+		if worst[f.Network] == "" { // findings come gravest first
+			worst[f.Network] = f.Severity
+		}
+	}
+	return worst, count
+}
+
+type use struct{ pool, used int }
+
+// usage counts, for each network, the addresses its pools can hand out and
+// those of them seen in use. With only set, it looks at that network alone.
+func usage(s *site.Site, sightings []seen.Sighting, only string) map[string]use {
+	out := map[string]use{}
+	owned := owned(s)
+	var live []netip.Addr
+	for _, v := range sightings {
+		if v.Live {
+			live = append(live, v.Address)
+		}
+	}
+	slices.SortFunc(live, netip.Addr.Compare)
+	live = slices.Compact(live)
+	for i := range s.Pools {
+		p := &s.Pools[i]
+		if only != "" && p.Network != only {
+			continue
+		}
+		u := out[p.Network]
+		for _, r := range offered(s, p, owned) {
+			u.pool += r.Size()
+			u.used += len(within(live, r))
+		}
+		out[p.Network] = u
+	}
+	return out
+}
+
+// within is the part of a sorted list that lies in a range.
+func within(sorted []netip.Addr, r address.Range) []netip.Addr {
+	from, _ := slices.BinarySearchFunc(sorted, r.From, netip.Addr.Compare)
+	to, exact := slices.BinarySearchFunc(sorted, r.To, netip.Addr.Compare)
+	if exact {
+		to++
+	}
+	return sorted[from:max(from, to)]
+}
+
+// owned is every address that one reservation, fixed device, interface or
+// gateway has for itself, sorted.
+func owned(s *site.Site) []netip.Addr {
+	var out []netip.Addr
+	for _, r := range s.Reservations {
+		out = append(out, r.Address)
+	}
+	for _, f := range s.FixedDevices {
+		out = append(out, f.Address)
+	}
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			for _, a := range i.Addresses {
+				out = append(out, a.Addr())
+			}
+		}
+	}
+	for _, n := range s.Networks {
+		if n.Gateway.IsValid() {
+			out = append(out, n.Gateway)
+		}
+	}
+	slices.SortFunc(out, netip.Addr.Compare)
+	return out
+}
+
+// Offered is what a pool may hand out to anyone: its ranges minus its
+// exclusions minus every address something else owns.
+func Offered(s *site.Site, p *site.Pool) []address.Range { return offered(s, p, owned(s)) }
+
+func offered(s *site.Site, p *site.Pool, owned []netip.Addr) []address.Range {
+	keep := p.Ranges
+	if n, ok := s.Network(p.Network); ok {
+		keep = nil
+		for _, r := range p.Ranges {
+			if part, ok := r.Intersect(address.Usable(n.Prefix)); ok {
+				keep = append(keep, part)
+			}
+		}
+	}
+	var cut []address.Range
+	for _, x := range p.Exclusions {
+		cut = append(cut, x.Range)
+	}
+	for _, r := range keep {
+		for _, a := range within(owned, r) {
+			cut = append(cut, address.Single(a))
+		}
+	}
+	return address.Ranges(keep, cut)
+}
+
+// Row is one line of the list of owners of a network.
+type Row struct {
+	Ref      string         `json:"ref"` // kind:id of the part; "seen:address" for what no part owns
+	In       string         `json:"in,omitempty"`
+	Kind     string         `json:"kind" enum:"gateway,interface,fixed,reservation,pool,exclusion,unrecorded"`
+	From     netip.Addr     `json:"from"`
+	To       netip.Addr     `json:"to"`
+	Text     string         `json:"text"` // the address or range as shown
+	Name     string         `json:"name"`
+	MAC      address.MAC    `json:"mac"`
+	Detail   string         `json:"detail,omitempty"`
+	Used     int            `json:"used"`           // of a pool
+	Size     int            `json:"size"`           // of a pool, what it can hand out
+	On       bool           `json:"on"`             // of a pool
+	Seen     *time.Time     `json:"seen,omitempty"` // last seen
+	Severity check.Severity `json:"severity,omitempty"`
+	Findings []string       `json:"findings,omitempty"`
+}
+
+// Rows lists everything that owns an address of a network, in address order.
+func Rows(s *site.Site, n *site.Network, findings []check.Finding, sightings []seen.Sighting) []Row {
+	rows := holders(s, n)
+	recorded := map[netip.Addr]bool{}
+	for _, r := range rows {
+		recorded[r.From] = true
+	}
+	for i := range s.Pools {
+		if p := &s.Pools[i]; p.Network == n.ID {
+			rows = append(rows, poolRows(s, p, sightings)...)
+		}
+	}
+	for _, v := range sightings {
+		if n.Prefix.Contains(v.Address) && v.Live && !recorded[v.Address] && !inPools(s, n, v.Address) {
+			rows = append(rows, Row{Ref: "seen:" + v.Address.String(), Kind: "unrecorded", From: v.Address, To: v.Address, Name: v.Name, MAC: v.MAC})
+		}
+	}
+	last := map[netip.Addr]time.Time{}
+	for _, v := range sightings {
+		if v.Last.After(last[v.Address]) {
+			last[v.Address] = v.Last
+		}
+	}
+	concerns := map[site.Ref][]check.Finding{}
+	for _, f := range findings {
+		for _, p := range f.Parts {
+			concerns[p] = append(concerns[p], f)
+		}
+	}
+	for i := range rows {
+		r := &rows[i]
+		r.Text = address.Range{From: r.From, To: r.To}.Short(n.Prefix)
+		if r.From == r.To {
+			r.Text = r.From.String()
+			if t, ok := last[r.From]; ok {
+				r.Seen = &t
+			}
+		}
+		for _, f := range concerns[site.ParseRef(r.Ref)] {
+			r.Findings = append(r.Findings, f.ID)
+			if r.Severity == "" {
+				r.Severity = f.Severity
+			}
+		}
+	}
+	slices.SortStableFunc(rows, inOrder)
+	return rows
+}
+
+// inOrder is the order of the list: by address, what is larger first.
+func inOrder(a, b Row) int {
+	return cmp.Or(a.From.Compare(b.From), b.To.Compare(a.To), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Ref, b.Ref))
+}
+
+// holders lists what holds one address of a network for itself, in no order.
+func holders(s *site.Site, n *site.Network) []Row {
+	var rows []Row
+	add := func(r Row) { rows = append(rows, r) }
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			for _, a := range i.Addresses {
+				if !n.Prefix.Contains(a.Addr()) {
+					continue
+				}
+				kind := "interface"
+				if a.Addr() == n.Gateway {
+					kind = "gateway"
+				}
+				add(Row{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: a.Addr(), To: a.Addr(), Name: d.Name, Detail: i.Name})
+			}
+		}
+	}
+	for _, f := range s.FixedDevices {
+		if f.Network == n.ID {
+			add(Row{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address, To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note})
+		}
+	}
+	for _, r := range s.Reservations {
+		if r.Network == n.ID {
+			add(Row{Ref: site.KindReservation + ":" + r.ID, Kind: "reservation", From: r.Address, To: r.Address, Name: r.Name, MAC: r.MAC})
+		}
+	}
+	return rows
+}
+
+func inPools(s *site.Site, n *site.Network, a netip.Addr) bool {
+	return slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == n.ID && p.Offers(a) })
+}
+
+// poolRows cuts a pool's ranges at its exclusions, so that the list reads in
+// address order.
+func poolRows(s *site.Site, p *site.Pool, sightings []seen.Sighting) []Row {
+	var rows []Row
+	var cut []address.Range
+	in := site.KindPool + ":" + p.ID
+	for _, x := range p.Exclusions {
+		cut = append(cut, x.Range)
+		rows = append(rows, Row{Ref: site.KindExclusion + ":" + x.ID, In: in, Kind: "exclusion", From: x.Range.From, To: x.Range.To, Name: x.Reason})
+	}
+	offered := Offered(s, p)
+	for _, r := range address.Ranges(p.Ranges, cut) {
+		row := Row{Ref: in, Kind: "pool", From: r.From, To: r.To, Name: p.Name, On: p.Enabled}
+		for _, o := range offered {
+			if part, ok := o.Intersect(r); ok {
+				row.Size += part.Size()
+			}
+		}
+		for _, v := range sightings {
+			if v.Live && r.Contains(v.Address) && slices.ContainsFunc(offered, func(o address.Range) bool { return o.Contains(v.Address) }) {
+				row.Used++
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// PartIn reports which network a part belongs to, and what people call it.
+func PartIn(s *site.Site, ref site.Ref) (network, name string, ok bool) {
+	name, ok = edit.NameOf(s, ref)
+	switch ref.Kind {
+	case site.KindNetwork:
+		return ref.ID, name, ok
+	case site.KindPool:
+		if p, found := s.Pool(ref.ID); found {
+			network = p.Network
+		}
+	case site.KindExclusion:
+		for _, p := range s.Pools {
+			if slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return x.ID == ref.ID }) {
+				network = p.Network
+			}
+		}
+	case site.KindReservation:
+		if r, found := s.Reservation(ref.ID); found {
+			network = r.Network
+		}
+	case site.KindFixedDevice:
+		if f, found := s.FixedDevice(ref.ID); found {
+			network = f.Network
+		}
+	case site.KindInterface:
+		for _, d := range s.Devices {
+			for _, i := range d.Interfaces {
+				if i.ID == ref.ID && len(i.Addresses) > 0 {
+					if n, found := s.NetworkOf(i.Addresses[0].Addr()); found {
+						network = n.ID
+					}
+				}
+			}
+		}
+	}
+	return network, name, ok
+}

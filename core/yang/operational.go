@@ -1,0 +1,65 @@
+package yang
+
+import (
+	"net/netip"
+	"time"
+
+	"lithos/core/address"
+)
+
+// Operational is a device's operational state (RFC 8342), as far as Lithos
+// reads it: who is heard on each interface, the leases, and where a test client
+// can be attached.
+type Operational struct {
+	Interfaces struct {
+		Interface []InterfaceState `json:"interface"`
+	} `json:"ietf-interfaces:interfaces"`
+	DHCP struct {
+		Lease []Lease `json:"lease"`
+	} `json:"lithos-dhcp-server:dhcp-server"`
+	Stations struct {
+		Station []Station `json:"station"`
+	} `json:"lithos-config:stations"`
+	Wires struct {
+		Wire []Wire `json:"wire"`
+	} `json:"lithos-config:wires"`
+}
+
+// InterfaceState is one interface with its neighbour table (RFC 8344).
+type InterfaceState struct {
+	Name       string `json:"name"`
+	OperStatus string `json:"oper-status"` // up or down
+	IPv4       struct {
+		Neighbor []Neighbor `json:"neighbor,omitempty"`
+	} `json:"ietf-ip:ipv4"`
+}
+
+// Neighbor is an address with the hardware address that answers for it.
+type Neighbor struct {
+	IP  netip.Addr  `json:"ip"`
+	MAC address.MAC `json:"link-layer-address"`
+}
+
+// Station is a hardware address a switch has learnt, and the port it was heard on.
+type Station struct {
+	MAC       address.MAC `json:"hw-address"`
+	Interface string      `json:"interface"`
+}
+
+// Lease is one lease of the device's DHCP server.
+type Lease struct {
+	Address  netip.Addr  `json:"address"`
+	MAC      address.MAC `json:"hw-address"`
+	ClientID []byte      `json:"client-id,omitempty"`
+	HostName string      `json:"host-name,omitempty"`
+	Pool     string      `json:"pool"`
+	State    string      `json:"state"`
+	Since    time.Time   `json:"since"`
+	Expires  time.Time   `json:"expires"`
+}
+
+// Wire is a UDP endpoint that carries DHCP messages of one interface's network.
+type Wire struct {
+	Interface string `json:"interface"`
+	Endpoint  string `json:"endpoint"`
+}

@@ -1,0 +1,76 @@
+package yang_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	"github.com/openconfig/goyang/pkg/yang"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/compile"
+	"lithos/core/scenario"
+	lithos "lithos/core/yang"
+)
+
+// The published modules parse and resolve, and their leaves are the Go types' names.
+func TestModulesMatchTheTypes(t *testing.T) {
+	ms := yang.NewModules()
+	ms.AddPath(filepath.Join("testdata", "ietf"))
+	files, err := filepath.Glob("modules/*.yang")
+	require.NoError(t, err)
+	require.Len(t, files, 4)
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		require.NoError(t, err)
+		require.NoError(t, ms.Parse(string(raw), f))
+	}
+	for _, err := range ms.Process() {
+		assert.NoError(t, err)
+	}
+	entry := yang.ToEntry(ms.Modules["lithos-dhcp-server"])
+	server := entry.Dir["dhcp-server"]
+	for list, typ := range map[string]reflect.Type{"pool": reflect.TypeFor[lithos.Pool](), "reservation": reflect.TypeFor[lithos.Reservation]()} {
+		for i := range typ.NumField() {
+			name, _, _ := strings.Cut(typ.Field(i).Tag.Get("json"), ",")
+			assert.Contains(t, server.Dir[list].Dir, name, list)
+		}
+	}
+}
+
+func TestPutAndDelete(t *testing.T) {
+	c := compile.Device(scenario.Site("kelder-bridge"), "dev-gw-1")
+	raw, err := json.Marshal(c)
+	require.NoError(t, err)
+	var back lithos.Config
+	require.NoError(t, json.Unmarshal(raw, &back))
+	assert.True(t, c.Equal(back))
+
+	before := len(c.DHCP.Pool)
+	require.NoError(t, back.Delete(lithos.PoolPath("pool-imaging")))
+	assert.Len(t, c.DHCP.Pool, before, "the copy shares nothing that is written to")
+	assert.Error(t, back.Delete(lithos.PoolPath("pool-imaging")))
+	assert.ErrorContains(t, back.Validate(), "pool-imaging does not exist", "a reservation is left without its pool")
+	for path, body := range map[string]string{
+		"/nonsense": "{}", lithos.PoolPath("x"): `{"lithos-dhcp-server:pool":[{"id":"y"}]}`, lithos.PoolPath("z"): `{"lithos-dhcp-server:pool":[]}`,
+		lithos.InterfacePath("a/b"): `{"ietf-interfaces:interface":[{"name":"a/b","colour":1}]}`, lithos.IPv4Path("none"): `{"ietf-ip:ipv4":{}}`,
+	} {
+		assert.Error(t, back.Put(path, []byte(body)), path)
+	}
+}
+
+func FuzzPut(f *testing.F) {
+	f.Add("/ietf-interfaces:interfaces/interface=lan", []byte(`{"ietf-interfaces:interface":[{"name":"lan","type":"t","enabled":true}]}`))
+	f.Add("/lithos-dhcp-server:dhcp-server/pool=p", []byte(`{"lithos-dhcp-server:pool":[{"id":"p","subnet":"10.0.0.0/8"}]}`))
+	f.Fuzz(func(t *testing.T, path string, body []byte) {
+		c := compile.Device(scenario.Site("quill-street"), "dev-quill-rt")
+		if c.Put(path, body) == nil {
+			_ = c.Validate()
+		}
+		_ = c.Delete(path)
+	})
+}

@@ -1,0 +1,270 @@
+package api_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/internal/demo"
+	"lithos/internal/demo/demotest"
+	"lithos/internal/postgres/pgtest"
+	"lithos/internal/store"
+	"lithos/internal/work"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
+
+// client is a browser as far as HTTP goes: it keeps cookies.
+type client struct {
+	testing.TB
+	http *http.Client
+	url  string
+	work *work.Service
+	db   *store.Store
+}
+
+func open(t testing.TB) *client {
+	t.Helper()
+	files := fstest.MapFS{"index.html": {Data: []byte("<p>the front end</p>")}, "assets/a.js": {Data: []byte("1")}}
+	running := demotest.Start(t, demotest.Options{Files: files, Poll: time.Hour})
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	return &client{t, &http.Client{Jar: jar}, running.URL, running.Work, running.Store}
+}
+
+// send makes a request and decodes the answer, where it is an object.
+func (c *client) send(method, path string, body any, headers ...string) (int, map[string]any, string) {
+	c.Helper()
+	status, raw := c.exchange(method, path, body, headers...)
+	var doc map[string]any
+	_ = json.Unmarshal([]byte(raw), &doc)
+	return status, doc, raw
+}
+
+func (c *client) exchange(method, path string, body any, headers ...string) (int, string) {
+	c.Helper()
+	var in io.Reader
+	if text, ok := body.(string); ok {
+		in = strings.NewReader(text)
+	} else if body != nil {
+		raw, err := json.Marshal(body)
+		require.NoError(c, err)
+		in = strings.NewReader(string(raw))
+	}
+	req, err := http.NewRequest(method, c.url+path, in)
+	require.NoError(c, err)
+	req.Header.Set("Content-Type", "application/json")
+	for i := 0; i < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := c.http.Do(req)
+	require.NoError(c, err)
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	require.NoError(c, err)
+	return resp.StatusCode, string(raw)
+}
+
+func (c *client) signIn() {
+	c.Helper()
+	status, _, raw := c.send("POST", "/api/session", map[string]string{"name": demo.Account, "password": demo.Password})
+	require.Equal(c, 200, status, raw)
+}
+
+func TestEverythingNeedsASession(t *testing.T) {
+	c := open(t)
+	var doc struct {
+		Paths map[string]map[string]any `json:"paths"`
+	}
+	_, _, raw := c.send("GET", "/api/openapi.json", nil)
+	require.NoError(t, json.Unmarshal([]byte(raw), &doc))
+	tried := 0
+	for path, methods := range doc.Paths {
+		if path == "/api/session" {
+			continue
+		}
+		for method := range methods {
+			url := strings.NewReplacer("{site}", "kelder-bridge", "{order}", "1").Replace(path)
+			status, problem, _ := c.send(strings.ToUpper(method), url+"?q=x&bits=26", `{}`)
+			assert.Equal(t, 401, status, "%s %s", method, path)
+			assert.Contains(t, problem["detail"], "Sign in")
+			tried++
+		}
+	}
+	assert.Greater(t, tried, 15)
+	status, _, _ := c.send("GET", "/api/events", nil)
+	assert.Equal(t, 401, status)
+}
+
+func TestSessions(t *testing.T) {
+	c := open(t)
+	status, problem, _ := c.send("POST", "/api/session", map[string]string{"name": "mk", "password": "wrong"})
+	assert.Equal(t, 401, status)
+	assert.Equal(t, "The name or password is wrong. Check both and try again.", problem["detail"])
+	_, who, _ := c.send("GET", "/api/session", nil)
+	assert.Nil(t, who["technician"])
+	c.signIn()
+	_, who, _ = c.send("GET", "/api/session", nil)
+	assert.Equal(t, "Maren Kolb", who["technician"].(map[string]any)["fullName"])
+	status, _, _ = c.send("GET", "/api/sites", nil)
+	assert.Equal(t, 200, status)
+
+	// Another site's page cannot make this browser do anything.
+	for _, headers := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Origin", "https://elsewhere.example"}} {
+		status, _, _ = c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": "T", "ticket": ""}, headers...)
+		assert.Equal(t, 403, status, "%v", headers)
+	}
+	status, _, _ = c.send("DELETE", "/api/session", nil)
+	assert.Equal(t, 204, status)
+	status, _, _ = c.send("GET", "/api/sites", nil)
+	assert.Equal(t, 401, status)
+	var tokens int
+	require.NoError(t, c.db.Pool.QueryRow(t.Context(), "SELECT count(*) FROM sessions").Scan(&tokens))
+	assert.Zero(t, tokens, "signing out leaves nothing behind")
+}
+
+func TestProblemsNameTheField(t *testing.T) {
+	c := open(t)
+	c.signIn()
+	status, problem, _ := c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": " ", "ticket": ""})
+	assert.Equal(t, 422, status)
+	assert.Equal(t, "body.title", problem["errors"].([]any)[0].(map[string]any)["location"])
+	status, _, raw := c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": "Ward", "ticket": "1"})
+	require.Equal(t, 200, status, raw)
+
+	edit := func(version int, fields map[string]string) (int, map[string]any) {
+		status, doc, _ := c.send("POST", "/api/orders/1/edits", map[string]any{"version": version, "look": map[string]any{},
+			"entries": []any{map[string]any{"kind": "network", "id": "", "new": true, "fields": fields}}})
+		return status, doc
+	}
+	status, problem = edit(0, map[string]string{"name": "R", "prefix": "10.84.20.70/26"})
+	assert.Equal(t, 422, status)
+	detail := problem["errors"].([]any)[0].(map[string]any)
+	assert.Equal(t, "body.entries[0].fields.prefix", detail["location"])
+	assert.Contains(t, detail["message"], "type 10.84.20.64/26")
+	status, view := edit(0, map[string]string{"name": "R", "prefix": "10.84.20.64/26"})
+	require.Equal(t, 200, status)
+	assert.Contains(t, view["made"], "network:net-")
+	assert.Equal(t, "R", view["network"].(map[string]any)["name"], "the view shows what was made")
+	status, problem = edit(0, map[string]string{"name": "S", "prefix": "10.84.21.0/26"})
+	assert.Equal(t, 409, status)
+	assert.Contains(t, problem["detail"], "meanwhile")
+
+	for path, want := range map[string]int{
+		"/api/sites/nowhere/view": 404, "/api/orders/99": 404, "/api/orders/abc": 422, "/api/sites/kelder-bridge/room?bits=99": 422,
+		"/api/sites/kelder-bridge/view?order=99": 404, "/api/sites/hallin-road/view?order=1": 404, "/api/nothing": 404,
+	} {
+		status, _, _ := c.send("GET", path, nil)
+		assert.Equal(t, want, status, path)
+	}
+	status, _, _ = c.send("POST", "/api/orders", `{"site": `)
+	assert.Equal(t, 400, status)
+	status, _, _ = c.send("POST", "/api/orders", `{"site":"kelder-bridge","title":"`+strings.Repeat("x", 30<<20)+`"}`)
+	assert.Contains(t, []int{413, 422}, status)
+}
+
+func TestUndoRehearseAndFiles(t *testing.T) {
+	c := open(t)
+	c.signIn()
+	c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": "Ward", "ticket": "1"})
+	look := map[string]any{"network": "net-imaging"}
+	status, view, raw := c.send("POST", "/api/orders/1/edits", map[string]any{"version": 0, "look": look, "fix": "address-two-owners.fix-label-prn.res-xray-plate"})
+	require.Equal(t, 200, status, raw)
+	assert.Empty(t, view["findings"])
+	status, view, _ = c.send("POST", "/api/orders/1/undo", map[string]any{"version": 1, "look": look})
+	assert.Equal(t, 200, status)
+	assert.Len(t, view["findings"], 1)
+	status, _, _ = c.send("POST", "/api/orders/1/redo", map[string]any{"version": 2, "look": look})
+	assert.Equal(t, 200, status)
+	status, order, raw := c.send("POST", "/api/orders/1/rehearse", map[string]any{"version": 3})
+	require.Equal(t, 200, status, raw)
+	assert.Equal(t, true, order["head"].(map[string]any)["rehearsed"])
+	status, _, _ = c.send("POST", "/api/orders/1/drop", map[string]any{"version": 3})
+	assert.Equal(t, 204, status)
+	for _, path := range []string{"/api/orders", "/api/options", "/api/rules", "/api/standards", "/api/find?q=mfp", "/api/sites/kelder-bridge/history"} {
+		status, _, raw := c.send("GET", path, nil)
+		assert.Equal(t, 200, status, path)
+		assert.NotContains(t, raw, "null", path)
+	}
+	_, _, yaml := c.send("GET", "/api/sites/kelder-bridge/file?format=yaml", nil)
+	assert.Contains(t, yaml, "name: Kelder Bridge surgery")
+	_, file, _ := c.send("GET", "/api/sites/kelder-bridge/file", nil)
+	assert.Equal(t, "kelder-bridge", file["code"])
+}
+
+func TestLiveEvents(t *testing.T) {
+	c := open(t)
+	c.signIn()
+	resp, err := c.http.Get(c.url + "/api/events")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	require.True(t, lines.Scan())
+	// Another browser opens an order; this one is told. It is opened again until
+	// the process listens to the database, which it may not yet.
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go func() {
+		for ctx.Err() == nil {
+			_, _ = c.work.OpenOrder(ctx, work.Technician{ID: 1}, "kelder-bridge", "T", "")
+		}
+	}()
+	for lines.Scan() {
+		if strings.HasPrefix(lines.Text(), "data:") {
+			assert.Contains(t, lines.Text(), `"topic":"order"`)
+			return
+		}
+	}
+	t.Fatal("the stream ended without an event")
+}
+
+func TestPagesAndHeaders(t *testing.T) {
+	c := open(t)
+	for path, want := range map[string]string{"/": "the front end", "/sites/kelder-bridge": "the front end", "/assets/a.js": "1"} {
+		status, _, raw := c.send("GET", path, nil)
+		assert.Equal(t, 200, status)
+		assert.Contains(t, raw, want, path)
+	}
+	resp, err := c.http.Get(c.url + "/")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "default-src 'self'")
+	assert.Equal(t, "nosniff", resp.Header.Get("X-Content-Type-Options"))
+}
+
+// grown is a site of n networks, each with a pool, a reservation and an interface.
+func grown(n int) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, `{"id":"site-big","code":"big","name":"Big","customer":{"id":"c","name":"C"},"block":["10.0.0.0/8"],"domain":"big.example",
+		"options":[{"code":6,"value":"10.0.0.1"}],"devices":[{"id":"gw","name":"gw","kind":"firewall","interfaces":[{"id":"if-lan","name":"lan","kind":"port group"}`)
+	for i := range n {
+		fmt.Fprintf(&b, `,{"id":"if-%d","name":"lan.%d","kind":"vlan","parent":"lan","vlan":%d,"addresses":["10.%d.%d.1/24"]}`, i, i+2, i+2, i/256, i%256)
+	}
+	b.WriteString(`]}],"networks":[`)
+	list := func(format string, args func(i int) []any) {
+		for i := range n {
+			if i > 0 {
+				b.WriteString(",")
+			}
+			fmt.Fprintf(&b, format, args(i)...)
+		}
+	}
+	list(`{"id":"net-%d","name":"Net %d","prefix":"10.%d.%d.0/24","vlan":%d,"gateway":"10.%d.%d.1"}`, func(i int) []any { return []any{i, i, i / 256, i % 256, i + 2, i / 256, i % 256} })
+	b.WriteString(`],"pools":[`)
+	list(`{"id":"pool-%d","name":"Pool","network":"net-%d","server":"gw","enabled":true,"ranges":[{"from":"10.%d.%d.100","to":"10.%d.%d.199"}]}`, func(i int) []any { return []any{i, i, i / 256, i % 256, i / 256, i % 256} })
+	b.WriteString(`],"reservations":[`)
+	list(`{"id":"res-%d","name":"r%d","network":"net-%d","address":"10.%d.%d.20","mac":"02:00:5e:00:%02x:%02x"}`, func(i int) []any { return []any{i, i, i, i / 256, i % 256, i / 256, i % 256} })
+	b.WriteString(`]}`)
+	return b.String()
+}

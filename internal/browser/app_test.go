@@ -1,0 +1,263 @@
+package browser
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/launcher"
+	"github.com/go-rod/rod/lib/launcher/flags"
+	"github.com/go-rod/rod/lib/proto"
+	"github.com/stretchr/testify/require"
+
+	"lithos/internal/demo"
+	"lithos/internal/demo/demotest"
+	"lithos/internal/postgres/pgtest"
+	"lithos/internal/store"
+	"lithos/web"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
+
+// patience bounds every wait for a condition.
+const patience = 30 * time.Second
+
+// app is a running Lithos with the demonstration's sites and devices.
+type app struct{ *demotest.Running }
+
+func startApp(t *testing.T) *app {
+	t.Helper()
+	return &app{demotest.Start(t, demotest.Options{Files: web.Files(), Pace: 10 * time.Millisecond, Poll: time.Second})}
+}
+
+// tab is a page of the browser with the errors its console showed.
+type tab struct {
+	testing.TB
+	page *rod.Page
+	mu   sync.Mutex
+	errs []string
+}
+
+func (a *app) open(t testing.TB, width, height int) *tab {
+	t.Helper()
+	bin, ok := launcher.LookPath()
+	require.True(t, ok, "Chromium is not installed; run make test, which installs it")
+	l := launcher.New().Bin(bin).UserDataDir(t.TempDir()).Headless(true).NoSandbox(true)
+	for _, flag := range []string{"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync"} {
+		l = l.Set(flags.Flag(flag))
+	}
+	control, err := l.Launch()
+	require.NoError(t, err)
+	browser := rod.New().ControlURL(control)
+	require.NoError(t, browser.Connect())
+	page, err := browser.Page(proto.TargetCreateTarget{URL: "about:blank"})
+	require.NoError(t, err)
+	b := &tab{TB: t, page: page.Timeout(3 * time.Minute)}
+	require.NoError(t, page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1}))
+	go page.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {
+		if e.Type == proto.RuntimeConsoleAPICalledTypeError {
+			var says []string
+			for _, arg := range e.Args {
+				says = append(says, arg.Description+arg.Value.String())
+			}
+			b.complain(strings.Join(says, " "))
+		}
+	}, func(e *proto.RuntimeExceptionThrown) {
+		b.complain(e.ExceptionDetails.Text)
+	})()
+	t.Cleanup(func() {
+		if t.Failed() {
+			b.keepPicture()
+		}
+		_ = browser.Close()
+		l.Cleanup()
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		require.Empty(t, b.errs, "the console shows errors")
+	})
+	b.visit(a.URL)
+	return b
+}
+
+func (b *tab) complain(says string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.errs = append(b.errs, says)
+}
+
+// keepPicture leaves what a failed test saw where LITHOS_PICTURES says.
+func (b *tab) keepPicture() {
+	dir := os.Getenv("LITHOS_PICTURES")
+	if dir == "" {
+		return
+	}
+	if png, err := b.page.Context(context.Background()).Screenshot(false, nil); err == nil {
+		_ = os.WriteFile(filepath.Join(dir, strings.ReplaceAll(b.Name(), "/", "-")+".png"), png, 0o644)
+	}
+}
+
+func (b *tab) visit(url string) {
+	b.Helper()
+	require.NoError(b, b.page.Navigate(url))
+	require.NoError(b, b.page.WaitLoad())
+}
+
+func (b *tab) signIn() {
+	b.Helper()
+	b.fill("Name", demo.Account)
+	b.fill("Password", demo.Password)
+	b.click("button", "^Sign in$")
+	b.see("Rounds")
+}
+
+// until waits for a JavaScript condition.
+func (b *tab) until(what, js string, args ...any) {
+	b.Helper()
+	p := b.page.Timeout(patience)
+	if err := p.Wait(rod.Eval(js, args...)); err != nil {
+		b.Fatalf("waited in vain for %s: %v\nthe page says:\n%s", what, err, b.text())
+	}
+}
+
+// text is what the page says, for the report of a failure.
+func (b *tab) text() string {
+	v, err := b.page.Eval(`() => document.body.innerText`)
+	if err != nil {
+		return err.Error()
+	}
+	return v.Value.String()
+}
+
+// see waits until the page shows a text.
+func (b *tab) see(text string) {
+	b.Helper()
+	b.until(fmt.Sprintf("%q", text), `t => document.body.innerText.includes(t)`, text)
+}
+
+// gone waits until the page does not show a text any more.
+func (b *tab) gone(text string) {
+	b.Helper()
+	b.until(fmt.Sprintf("%q to go", text), `t => !document.body.innerText.includes(t)`, text)
+}
+
+// click clicks the element of a selector whose text matches, once it is there
+// and enabled. One that is drawn anew under the hand is looked for again.
+func (b *tab) click(selector, match string) {
+	b.Helper()
+	var err error
+	for range 5 {
+		var el *rod.Element
+		el, err = b.page.Timeout(patience).ElementByJS(rod.Eval(`(selector, match) => [...document.querySelectorAll(selector)].find(e =>
+			e.getClientRects().length > 0 && !e.disabled && new RegExp(match).test(e.innerText.trim())) ?? null`, selector, match))
+		if err != nil {
+			b.Fatalf("no %s %q: %v\nthe page says:\n%s", selector, match, err, b.text())
+		}
+		if err = el.Click(proto.InputMouseButtonLeft, 1); err == nil {
+			return
+		}
+	}
+	b.Fatalf("%s %q cannot be clicked: %v", selector, match, err)
+}
+
+const findField = `label => [...document.querySelectorAll('label')].filter(l => l.textContent === label && l.offsetParent).map(l => document.getElementById(l.htmlFor)).at(-1) ?? document.querySelector('select[aria-label="' + label + '"]')`
+
+// fill replaces what stands in the field of a label.
+func (b *tab) fill(label, text string) {
+	b.Helper()
+	el, err := b.page.Timeout(patience).ElementByJS(rod.Eval(findField, label))
+	require.NoError(b, err, label)
+	require.NoError(b, el.SelectAllText())
+	require.NoError(b, el.Input(text))
+}
+
+// value is what stands in the field of a label.
+func (b *tab) value(label string) string {
+	b.Helper()
+	v, err := b.page.Eval(`label => (`+findField+`)(label).value`, label)
+	require.NoError(b, err, label)
+	return v.Value.String()
+}
+
+// choose picks an option of the choice of a label.
+func (b *tab) choose(label, option string) {
+	b.Helper()
+	el, err := b.page.Timeout(patience).ElementByJS(rod.Eval(findField, label))
+	require.NoError(b, err, label)
+	require.NoError(b, el.Select([]string{option}, true, rod.SelectorTypeRegex))
+}
+
+// dragRuler drags from one offset to another on a course of the ruler.
+func (b *tab) dragRuler(course, size, from, to int) {
+	b.Helper()
+	box, err := b.page.Timeout(patience).Element(`[aria-roledescription=ruler]`)
+	require.NoError(b, err)
+	require.NoError(b, box.ScrollIntoView())
+	shape, err := box.Shape()
+	require.NoError(b, err)
+	r := shape.Box()
+	at := func(offset int) proto.Point {
+		return proto.Point{X: r.X + (float64(offset)+0.5)*(r.Width-2)/float64(size), Y: r.Y + float64(course)*86 + 20 + 35}
+	}
+	mouse := b.page.Mouse
+	require.NoError(b, mouse.MoveTo(at(from)))
+	require.NoError(b, mouse.Down(proto.InputMouseButtonLeft, 1))
+	require.NoError(b, mouse.MoveLinear(at(to), 5))
+	require.NoError(b, mouse.Up(proto.InputMouseButtonLeft, 1))
+}
+
+// axe fails on anything axe-core finds wrong with what is shown.
+func (b *tab) axe(view string) {
+	b.Helper()
+	source, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
+	require.NoError(b, err)
+	// Added by the debugger and not by the page, whose policy would refuse it.
+	_, err = b.page.Eval(`src => { if (!window.axe) { new Function(src).call(window) } }`, string(source))
+	if err != nil {
+		_, err = proto.RuntimeEvaluate{Expression: string(source)}.Call(b.page)
+	}
+	require.NoError(b, err)
+	result, err := b.page.Eval(`async () => {
+		const r = await window.axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'], rules: { region: { enabled: false } } })
+		return JSON.stringify(r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + ' ' + (n.any[0]?.message ?? '')).join(' | ')))
+	}`)
+	require.NoError(b, err)
+	var found []string
+	require.NoError(b, json.Unmarshal([]byte(result.Value.String()), &found))
+	require.Empty(b, found, "axe-core on %s", view)
+}
+
+// picture keeps what is shown for the documents, when LITHOS_SCREENSHOTS names
+// a folder for it.
+func (b *tab) picture(name string) {
+	b.Helper()
+	dir := os.Getenv("LITHOS_SCREENSHOTS")
+	if dir == "" {
+		return
+	}
+	require.NoError(b, b.page.Mouse.MoveTo(proto.Point{X: 600, Y: 790}))
+	require.NoError(b, b.page.WaitStable(300*time.Millisecond))
+	png, err := b.page.Screenshot(false, nil)
+	require.NoError(b, err)
+	require.NoError(b, os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644))
+}
+
+// press presses keys together, the last one while the others are held.
+func (b *tab) press(keys ...input.Key) {
+	b.Helper()
+	b.until("no window to be open", `() => !document.querySelector('[role=dialog]')`)
+	_, err := b.page.Eval(`() => document.activeElement?.blur()`)
+	require.NoError(b, err)
+	actions := b.page.KeyActions()
+	for _, k := range keys[:len(keys)-1] {
+		actions = actions.Press(k)
+	}
+	require.NoError(b, actions.Type(keys[len(keys)-1]).Do())
+}

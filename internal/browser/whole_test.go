@@ -1,0 +1,224 @@
+package browser
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// in opens a site in a new work order.
+func (a *app) in(t *testing.T, code, query string) *tab {
+	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), code, "Work", "")
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/%s?order=%d&%s", code, order, query))
+	b.until("the draft on the page", `() => document.querySelector('footer[aria-label="Open work order"]') !== null`)
+	return b
+}
+
+// inspects waits until the inspector shows a part.
+func (b *tab) inspects(title string) {
+	b.Helper()
+	b.until(title+" in the inspector", `t => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === t`, title)
+}
+
+// The links of a site, a trunk that is broken and mended, and the relay that was
+// never switched on.
+func TestDevicesAndTheirLinks(t *testing.T) {
+	b := startApp(t).in(t, "moss-end", "network=net-moss-kennels&tab=devices")
+	b.see("Kennels lives on vlan70 of sw-moss and comes out at port2 of sw-barn.")
+	b.axe("devices")
+	b.picture("devices")
+	b.click("section[aria-label='Device sw-barn'] tr button", "^port1$")
+	b.inspects("port1")
+	b.click("aside button", "^Change$")
+	assert.Equal(t, "24, 70", b.value("VLANs with a tag"))
+	b.fill("VLANs with a tag", "24, x")
+	b.click("button", "^Save$")
+	b.see("is not a VLAN id; type numbers from 1 to 4094")
+	b.axe("an interface's form")
+	b.fill("VLANs with a tag", "24")
+	b.click("button", "^Save$")
+	b.see("The path breaks: port5 of sw-moss sends VLAN 70, and port1 of sw-barn does not take it.")
+	b.see("VLAN 70 is on one side only")
+	b.click("aside button", "^Carry VLAN 70 on port1 of sw-barn too$")
+	b.see("comes out at port2 of sw-barn")
+
+	b.click("aside[aria-label=Section] button", "Kennels")
+	b.click("aside button", "^Relay from vlan70 to 10.84.48.10$")
+	b.gone("Nothing relays Kennels")
+	b.click("button", "^Add a device$")
+	b.fill("Host name", "sw-loft")
+	b.click("button", "^Add$")
+	b.see("It has no interface yet.")
+	b.click("section[aria-label='Device sw-loft'] button", "^Add an interface$")
+	b.fill("Name", "port1")
+	b.choose("Kind", "^port$")
+	b.choose("Cable to", "^port4 of sw-moss$")
+	b.fill("VLAN without a tag", "48")
+	b.click("button", "^Add$")
+	b.see("port4 of sw-moss")
+	b.click("[role=tab]", "^Devices$")
+	b.until("the new switch in the drawing", `() => [...document.querySelectorAll('figure text')].some(t => t.textContent === 'sw-loft')`)
+	b.click("[role=tab]", "^Try a client$")
+	b.click("form button", "Try a client")
+	b.see("was given 10.84.56.60")
+	b.see("Relayed by vlan70 to srv-moss.")
+}
+
+// The password of a line is typed once and never shown.
+func TestUplinkPassword(t *testing.T) {
+	b := startApp(t).in(t, "the-garret", "tab=devices&select=interface:if-garret-wan")
+	b.inspects("wan")
+	b.click("aside button", "^Change$")
+	assert.Empty(t, b.value("Password"))
+	b.fill("Password", "hail-on-slate")
+	b.fill("MTU", "99999")
+	b.click("button", "^Save$")
+	b.see("is not an MTU")
+	b.fill("MTU", "1480")
+	b.click("button", "^Save$")
+	b.gone("Change the interface")
+	b.until("no password on the page", `() => !document.body.innerText.includes('hail-on-slate')`)
+}
+
+// Many at once: pasted with a preview, and fixed with a preview.
+func TestManyAtOnce(t *testing.T) {
+	b := startApp(t).in(t, "kelder-bridge", "network=net-clinic")
+	b.click("button", "^Paste many$")
+	b.fill("Lines", "10.84.18.100 00:00:5e:00:53:d0 kiosk-1\n.101, 0000.5e00.53d1, kiosk-2\n10.84.18.1 00:00:5e:00:53:d2 gate")
+	b.choose("As", "Fixed devices")
+	b.click("button", "^Preview$")
+	b.see("2 lines change something, 1 are refused and left out")
+	b.see("10.84.18.1 is the gateway of Clinic floor")
+	b.axe("paste")
+	b.picture("paste")
+	b.click("button", "^Apply 2 lines$")
+	b.see("2 findings block the push")
+	b.click("tr button", `\.18\.100`)
+	b.click("aside button", "^Fix all 2 of this kind")
+	b.see("Exclude .18.101 from the pool")
+	b.axe("fix all")
+	b.click("button", "^Fix 2$")
+	b.gone("findings block the push")
+	b.click("button", "^Undo")
+	b.see("2 findings block the push")
+}
+
+// Options: a typed editor, one of the site's own, a vendor class, and the reply
+// in octets.
+func TestOptionsAndTheReply(t *testing.T) {
+	b := startApp(t).in(t, "kelder-bridge", "network=net-handsets&tab=options")
+	b.click("[role=tabpanel] button", "^Set an option$")
+	b.see("How long the client may keep its address")
+	b.choose("Option", "^108 ")
+	b.fill("Value", "soon")
+	b.click("button", "^Set$")
+	b.see("is not a length of time")
+	b.fill("Value", "30 minutes")
+	b.choose("For", "the network Handsets")
+	b.click("button", "^Set$")
+	b.see("IPv6-only preferred")
+	b.click("button", "^Define an option$")
+	b.fill("Code", "12")
+	b.fill("Name", "Badge server")
+	b.choose("Type", "^address$")
+	b.click("button", "^Add$")
+	b.see("is not a private code; type a number from 224 to 254")
+	b.fill("Code", "230")
+	b.click("button", "^Add$")
+	b.see("option 230, address")
+	b.click("[role=tabpanel] button", "^Set an option$")
+	b.see("How long the client may keep its address")
+	b.choose("Option", "^230 ")
+	b.fill("Value", "10.84.16.20")
+	b.click("button", "^Set$")
+	b.until("the option among what is told", `() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('230') && r.innerText.includes('Badge server'))`)
+	b.click("button", "^Of class Handsets$")
+	b.see("01040a541082020d68616e64736574732f77617264")
+	b.see("octets of 548")
+	b.axe("options")
+	b.until("the reply in view", `() => (document.querySelector('[aria-label="The reply"]').scrollIntoView(), true)`)
+	b.picture("options-reply")
+	b.click("section[aria-label='Vendor classes'] button", "^Handsets$")
+	b.inspects("Handsets")
+	b.see("Option 60 begins")
+	b.click("aside button", "^Change$")
+	b.fill("Sub-options", "1 | Call server | address | nowhere")
+	b.click("button", "^Save$")
+	b.see("sub-option 1:")
+	b.click("button", "^Cancel$")
+}
+
+// What is wrong with the whole site is shown with each of its networks.
+func TestFindingsOfTheWholeSite(t *testing.T) {
+	b := startApp(t).in(t, "the-yard", "network=net-yard-slip")
+	b.see("A name server outside is asked first")
+	b.click("aside button", "^Put the site's own first$")
+	b.gone("A name server outside is asked first")
+	b.see("Name servers inside and outside are mixed")
+}
+
+func TestForecasts(t *testing.T) {
+	b := startApp(t).in(t, "kelder-bridge", "network=net-waiting&tab=forecast")
+	b.see("A day of the pool")
+	b.choose("Arrivals", "^waiting room$")
+	b.fill("Clients a day", "140")
+	b.fill("One stays", "a while")
+	b.click("section[aria-label='Pool forecast'] button", "^Work out$")
+	b.see("is not a length of time")
+	b.fill("One stays", "40 minutes")
+	b.click("section[aria-label='Pool forecast'] button", "^Work out$")
+	b.see("Full from")
+	b.see("would do")
+	b.see("Set the lease time to 30 minutes at least 1 hour before the change")
+	b.axe("forecast")
+	b.until("the day in view", `() => (document.querySelector('[aria-label="Pool forecast"]').scrollIntoView(), true)`)
+	b.picture("forecast")
+	b.fill("All should know within", "2 hours")
+	b.click("form[aria-label=Propagation] button", "^Work out$")
+	b.see("is short enough already")
+}
+
+// What is seen is judged, and each can be made something of in a step.
+func TestSeenAndWhatToMakeOfIt(t *testing.T) {
+	b := startApp(t).in(t, "kelder-bridge", "network=net-clinic&tab=seen")
+	b.see("In the pool without a lease")
+	b.see("Made-up MAC")
+	b.see("Two machines on one address")
+	b.axe("seen, judged")
+	b.click("label", "^Only what needs a look$")
+	b.gone("vaccine-fridge")
+	b.picture("seen")
+	b.click("label", "^Only what needs a look$")
+	b.click("[aria-label='What to do about 10.84.19.231'] button", "^Reserve .19.231$")
+	b.until("the reservation in the inspector", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('10.84.19.231')`)
+	b.click("[aria-label='What to do about 10.84.19.150'] button", "^Exclude$")
+	b.fill("Until", "tomorrow")
+	b.fill("Reason", "Kiosk by the door")
+	b.click("button", "^Add$")
+	b.see("is not a date; type year, month and day")
+	b.fill("Until", "2031-03-31")
+	b.click("button", "^Add$")
+	b.see("Kiosk by the door")
+	b.click("[aria-label='What to do about 10.84.19.150'] button", "^Ignore$")
+	b.fill("Ignore, because", "Being replaced")
+	b.click("button", "^Add$")
+	b.see("Ignored: Being replaced")
+	b.see("3 steps")
+}
+
+// A client goes through the states of RFC 2131, computed.
+func TestTryManyActs(t *testing.T) {
+	b := startApp(t).in(t, "kelder-bridge", "network=net-imaging&tab=try")
+	b.click("form button", "Try a client")
+	b.see("was given")
+	b.click("[aria-label='What it does next'] button", "^renews$")
+	b.see("2. Renews")
+	b.choose("Move to", "^Clinic floor$")
+	b.see("The old address was refused.")
+	b.click("[aria-label='What it does next'] button", "^others fill the pool$")
+	b.see("there is none for one more")
+	b.axe("try, many acts")
+}

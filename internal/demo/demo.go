@@ -1,0 +1,113 @@
+// Package demo is the made-up sites on real parts: it loads the scenario into a
+// database and starts the devices it speaks of.
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"lithos/core/compile"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/internal/device"
+	"lithos/internal/standin"
+	"lithos/internal/work"
+)
+
+// The demonstration's made-up account.
+const (
+	Account  = "mk"
+	FullName = "Maren Kolb"
+	Password = "slate-and-lichen"
+)
+
+// linePassword is the made-up password of the line at the Garret, kept by its
+// router and by Lithos under the name the site file gives it.
+const linePassword = "tiles-and-rain"
+
+// Options of a demonstration.
+type Options struct {
+	State string // folder the devices' startup configurations survive in; empty for none
+	Pace  time.Duration
+	Log   *slog.Logger
+}
+
+// Start loads what is missing and starts the devices. Stop them with Close.
+func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err error) {
+	if _, err := w.PutTechnician(ctx, Account, FullName, Password); err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop}
+	defer func() {
+		if err != nil {
+			running.Close()
+		}
+	}()
+	if err := w.KeepSecret(ctx, "site-the-garret", "garret-line", linePassword); err != nil {
+		return nil, err
+	}
+	for _, name := range scenario.Names {
+		doc := scenario.Site(name)
+		if now, err := w.Export(ctx, name); err == nil {
+			doc = now // as earlier runs left it
+		} else if refusal := (*work.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != work.Missing {
+			return nil, err
+		} else if _, err := w.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
+			return nil, err
+		}
+		fabric := standin.NewFabric()
+		for _, dev := range doc.Devices {
+			d, password, err := o.start(fabric, doc, dev)
+			if err != nil {
+				return nil, err
+			}
+			running.ByID[dev.ID] = d
+			access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
+			if err := w.PutAccess(ctx, doc.ID, dev.ID, access); err != nil {
+				return nil, err
+			}
+		}
+		if o.Pace > 0 {
+			running.done.Go(func() { fabric.Bustle(ctx, scenario.Clients(scenario.Site(name)), o.Pace) })
+		}
+	}
+	return running, nil
+}
+
+func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) (*standin.Device, string, error) {
+	password, state := rand.Text(), ""
+	if o.State != "" {
+		if err := os.MkdirAll(o.State, 0o700); err != nil {
+			return nil, "", err
+		}
+		state = filepath.Join(o.State, dev.ID+".json")
+	}
+	d, err := standin.Start(standin.Config{
+		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: compile.Device(doc, dev.ID), Account: "lithos", Password: password,
+		Secrets: map[string]string{"garret-line": linePassword}, State: state, Log: o.Log,
+	})
+	return d, password, err
+}
+
+// Devices are the running ones, by id.
+type Devices struct {
+	ByID map[string]*standin.Device
+	stop context.CancelFunc
+	done sync.WaitGroup
+}
+
+// Close ends them.
+func (d *Devices) Close() {
+	d.stop()
+	d.done.Wait()
+	for _, one := range d.ByID {
+		one.Close()
+	}
+}

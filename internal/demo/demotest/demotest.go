@@ -1,0 +1,61 @@
+// Package demotest runs the whole of Lithos for a test: a database of its own,
+// the demonstration's sites and devices, background jobs, and the HTTP server.
+package demotest
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http/httptest"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lithos/internal/api"
+	"lithos/internal/demo"
+	"lithos/internal/postgres/pgtest"
+	"lithos/internal/store"
+	"lithos/internal/work"
+)
+
+// Options of a running Lithos.
+type Options struct {
+	Files fs.FS         // the front end
+	Pace  time.Duration // between two messages of the simulated clients; 0 for none
+	Poll  time.Duration // between two readings of the devices
+}
+
+// Running is Lithos until the test ends.
+type Running struct {
+	URL     string
+	Work    *work.Service
+	Store   *store.Store
+	Devices *demo.Devices
+}
+
+// Start needs pgtest.Main in the package's TestMain.
+func Start(t testing.TB, o Options) *Running {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	s, err := store.Open(ctx, pgtest.Database(t))
+	require.NoError(t, err)
+	vault, err := work.OpenVault(filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, err)
+	quiet := slog.New(slog.DiscardHandler)
+	w := work.New(s, vault, quiet)
+	devices, err := demo.Start(ctx, w, demo.Options{Pace: o.Pace})
+	require.NoError(t, err)
+	require.NoError(t, w.Run(ctx, o.Poll))
+	server := httptest.NewServer(api.New(w, api.Options{Pool: s.Pool, Files: o.Files, Log: quiet}))
+	t.Cleanup(func() {
+		cancel()
+		server.CloseClientConnections()
+		server.Close()
+		w.Stopped()
+		devices.Close()
+		s.Close()
+	})
+	return &Running{server.URL, w, s, devices}
+}

@@ -1,0 +1,248 @@
+// Package device drives real devices: it reads what they hold, carries out the
+// steps of a plan under a timed confirm, and attaches test clients.
+package device
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+
+	"lithos/core/dhcp"
+	"lithos/core/plan"
+	"lithos/core/yang"
+)
+
+// Access is how a device is reached.
+type Access struct {
+	URL         string // https://host:port
+	Account     string
+	Password    string
+	Fingerprint []byte // SHA-256 of the device's certificate; nothing else is trusted
+}
+
+// maxAnswer bounds what is read of one answer, in octets.
+const maxAnswer = 32 << 20
+
+// RefusedError is a device's own word that it will not do something.
+type RefusedError struct {
+	Status int // of HTTP
+	Says   string
+}
+
+func (e *RefusedError) Error() string { return e.Says }
+
+// RESTCONF speaks RFC 8040 to one device. It is safe for concurrent use.
+type RESTCONF struct {
+	access Access
+	client *http.Client
+}
+
+// NewRESTCONF prepares to speak to a device; nothing is sent yet.
+func NewRESTCONF(a Access) *RESTCONF {
+	// The chain of a device's own certificate proves nothing; its pinned
+	// fingerprint does, and is checked before anything is sent.
+	trust := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
+		if len(raw) == 0 {
+			return errors.New("the device shows no certificate")
+		}
+		sum := sha256.Sum256(raw[0])
+		if subtle.ConstantTimeCompare(sum[:], a.Fingerprint) != 1 {
+			return errors.New("the device shows another certificate than the one recorded for it")
+		}
+		return nil
+	}}
+	return &RESTCONF{a, &http.Client{Timeout: 15 * time.Second, Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second}}}
+}
+
+// Close ends idle connections.
+func (r *RESTCONF) Close() { r.client.CloseIdleConnections() }
+
+func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, into any) (http.Header, error) {
+	req, err := http.NewRequestWithContext(ctx, method, r.access.URL+path, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	req.SetBasicAuth(r.access.Account, r.access.Password)
+	req.Header.Set("Content-Type", "application/yang-data+json")
+	req.Header.Set("Accept", "application/yang-data+json")
+	resp, err := r.client.Do(req)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err // without the URL, which says where the device is
+		}
+		return nil, fmt.Errorf("the device does not answer: %w", err)
+	}
+	defer resp.Body.Close()
+	answer, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if err != nil {
+		return nil, fmt.Errorf("the device's answer broke off: %w", err)
+	}
+	if resp.StatusCode >= 300 {
+		return nil, &RefusedError{resp.StatusCode, errorMessage(answer, resp.Status)}
+	}
+	if into != nil {
+		if err := json.Unmarshal(answer, into); err != nil {
+			return nil, fmt.Errorf("the device's answer makes no sense: %w", err)
+		}
+	}
+	return resp.Header, nil
+}
+
+// errorMessage finds the sentence in an error document (RFC 8040 section 7.1).
+func errorMessage(answer []byte, status string) string {
+	var doc struct {
+		Errors struct {
+			Error []struct {
+				Message string `json:"error-message"`
+			} `json:"error"`
+		} `json:"ietf-restconf:errors"`
+	}
+	if json.Unmarshal(answer, &doc) == nil && len(doc.Errors.Error) > 0 && doc.Errors.Error[0].Message != "" {
+		return doc.Errors.Error[0].Message
+	}
+	return "the device answers " + status
+}
+
+// Read is the running configuration with its entity tag.
+func (r *RESTCONF) Read(ctx context.Context) (yang.Config, string, error) {
+	var c yang.Config
+	header, err := r.do(ctx, http.MethodGet, "/restconf/data", nil, &c)
+	if err != nil {
+		return yang.Config{}, "", err
+	}
+	return c.Sorted(), header.Get("ETag"), nil
+}
+
+// Observe is the operational state.
+func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
+	var o yang.Operational
+	_, err := r.do(ctx, http.MethodGet, "/restconf/data?content=nonconfig", nil, &o)
+	return o, err
+}
+
+func (r *RESTCONF) operate(ctx context.Context, name string, input map[string]any, into any) error {
+	body, err := json.Marshal(map[string]any{"lithos-config:input": input})
+	if err != nil {
+		return err
+	}
+	_, err = r.do(ctx, http.MethodPost, "/restconf/operations/lithos-config:"+name, body, into)
+	return err
+}
+
+// Begin starts a change named token. Unless Confirm follows within timeout the
+// device returns to what it holds now. expected, where not empty, is the entity
+// tag the running configuration must still have.
+func (r *RESTCONF) Begin(ctx context.Context, token string, timeout time.Duration, expected string) error {
+	return r.operate(ctx, "begin", map[string]any{"token": token, "timeout": int(timeout / time.Second), "expected": expected}, nil)
+}
+
+// Apply carries out one step. A step already done succeeds.
+func (r *RESTCONF) Apply(ctx context.Context, s plan.Step) error {
+	_, err := r.do(ctx, s.Method, "/restconf/data"+s.Path, s.Body, nil)
+	var refused *RefusedError
+	if s.Method == http.MethodDelete && errors.As(err, &refused) && refused.Status == http.StatusNotFound {
+		return nil
+	}
+	return err
+}
+
+// Confirm keeps the change and writes it to startup.
+func (r *RESTCONF) Confirm(ctx context.Context, token string) error {
+	return r.operate(ctx, "confirm", map[string]any{"token": token}, nil)
+}
+
+// Cancel returns the device to what it held before Begin.
+func (r *RESTCONF) Cancel(ctx context.Context, token string) error {
+	return r.operate(ctx, "cancel", map[string]any{"token": token}, nil)
+}
+
+// Ping asks the device for three echo requests and counts the replies.
+func (r *RESTCONF) Ping(ctx context.Context, iface string, to netip.Addr) (int, error) {
+	var out struct {
+		Output struct {
+			Replies int `json:"replies"`
+		} `json:"lithos-config:output"`
+	}
+	err := r.operate(ctx, "ping", map[string]any{"interface": iface, "destination": to}, &out)
+	return out.Output.Replies, err
+}
+
+// silenceAfter is how long a test client waits for a reply.
+const silenceAfter = 2 * time.Second
+
+// Attach connects a test client to the network of an interface. The wire takes
+// real DHCP messages; detach ends it.
+func (r *RESTCONF) Attach(ctx context.Context, iface string) (wire dhcp.Wire, detach func(), err error) {
+	o, err := r.Observe(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, w := range o.Wires.Wire {
+		if w.Interface != iface {
+			continue
+		}
+		var dialer net.Dialer
+		conn, err := dialer.DialContext(ctx, "udp4", w.Endpoint)
+		if err != nil {
+			return nil, nil, err
+		}
+		return over(conn), func() { _ = conn.Close() }, nil
+	}
+	return nil, nil, fmt.Errorf("the device has no network on %s", iface)
+}
+
+// expectsReply are the messages a server answers.
+func expectsReply(m *dhcpv4.DHCPv4) bool {
+	return m.MessageType() != dhcpv4.MessageTypeRelease && m.MessageType() != dhcpv4.MessageTypeDecline
+}
+
+func over(conn net.Conn) dhcp.Wire {
+	return func(request []byte) ([]byte, string, error) {
+		m, err := dhcp.ReadPacket(request)
+		if err != nil {
+			return nil, "", err
+		}
+		if err := conn.SetDeadline(time.Now().Add(silenceAfter)); err != nil {
+			return nil, "", err
+		}
+		if _, err := conn.Write(request); err != nil {
+			return nil, "", fmt.Errorf("send the DHCP message: %w", err)
+		}
+		if !expectsReply(m) {
+			return nil, "", nil
+		}
+		buf := make([]byte, dhcp.MaxPacket)
+		for {
+			n, err := conn.Read(buf)
+			if netErr := net.Error(nil); errors.As(err, &netErr) && netErr.Timeout() {
+				return nil, "No reply within 2 seconds.", nil
+			}
+			if err != nil {
+				return nil, "", fmt.Errorf("wait for the DHCP reply: %w", err)
+			}
+			if reply, err := dhcp.ReadPacket(buf[:n]); err == nil && reply.TransactionID == m.TransactionID {
+				return buf[:n], "", nil
+			}
+		}
+	}
+}
+
+// KeepSecret gives the device a password to keep under a name.
+func (r *RESTCONF) KeepSecret(ctx context.Context, name, value string) error {
+	return r.operate(ctx, "keep-secret", map[string]any{"name": name, "value": value}, nil)
+}

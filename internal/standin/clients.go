@@ -1,0 +1,149 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"net"
+	"net/netip"
+	"time"
+
+	"lithos/core/dhcp"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/core/yang"
+)
+
+// Bustle lets the clients of a site come and renew, one after the other, until
+// ctx ends. Each has a socket of its own and speaks real DHCP to every device
+// that hears its network.
+func (f *Fabric) Bustle(ctx context.Context, who []scenario.Client, pace time.Duration) {
+	clients := make([]*dhcp.Client, len(who))
+	tick := time.NewTicker(pace)
+	defer tick.Stop()
+	for {
+		for i, c := range who {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+			}
+			at := f.segment(c.VLAN)
+			if len(at) == 0 {
+				continue
+			}
+			if c.Fixed.IsValid() {
+				f.hear(at, c, c.Fixed)
+				continue
+			}
+			if clients[i] == nil {
+				clients[i] = &dhcp.Client{MAC: c.MAC, HostName: c.Name}
+			}
+			if lease(at, clients[i]) == nil {
+				f.hear(at, c, clients[i].Address)
+			}
+		}
+	}
+}
+
+// hear enters a client in the neighbour tables of the devices on its network,
+// and in what the site's switches have learnt of ports.
+func (f *Fabric) hear(at []place, who scenario.Client, address netip.Addr) {
+	for _, p := range at {
+		p.device.mu.Lock()
+		for a, h := range p.device.heard {
+			if h.mac == who.MAC && a != address && h.name == who.Name && !who.Fixed.IsValid() {
+				delete(p.device.heard, a)
+			}
+		}
+		p.device.heard[address] = heard{p.iface, who.MAC, who.Name}
+		p.device.mu.Unlock()
+	}
+	f.mu.Lock()
+	devices := make([]*Device, 0, len(f.places))
+	for d := range f.places {
+		devices = append(devices, d)
+	}
+	f.mu.Unlock()
+	for _, d := range devices {
+		d.learn(who)
+	}
+}
+
+// learn notes which port of a switch a client is on: one without a tag on its
+// VLAN, always the same for the same client.
+func (d *Device) learn(who scenario.Client) {
+	if d.config.Kind != site.L2Switch && d.config.Kind != site.L3Switch {
+		return
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var ports []string
+	for _, i := range d.running.Interfaces.Interface {
+		if i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged == who.VLAN && len(i.Switchport.Tagged) == 0 {
+			ports = append(ports, i.Name)
+		}
+	}
+	if len(ports) > 0 {
+		h := fnv.New32a()
+		_, _ = h.Write(who.MAC[:])
+		d.learnt[who.MAC] = ports[int(h.Sum32())%len(ports)]
+	}
+}
+
+var errNoLease = errors.New("no lease")
+
+// patience is how long a client waits for a reply.
+const patience = time.Second
+
+// lease renews what the client holds, or starts over.
+func lease(at []place, c *dhcp.Client) error {
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	talk := c.Talk(broadcast(conn, at), nil)
+	if c.Address.IsValid() {
+		if r, err := talk.Say(c.Renew()); err == nil && r != nil && c.Address.IsValid() {
+			return nil
+		}
+		c.Address = netip.Addr{}
+	}
+	if err := talk.Lease(); err != nil {
+		return err
+	}
+	if !c.Address.IsValid() {
+		return errNoLease
+	}
+	return nil
+}
+
+// broadcast sends to every device on a network and takes the first reply.
+func broadcast(conn *net.UDPConn, at []place) dhcp.Wire {
+	return func(request []byte) ([]byte, string, error) {
+		if err := conn.SetReadDeadline(time.Now().Add(patience)); err != nil {
+			return nil, "", err
+		}
+		sent, err := dhcp.ReadPacket(request)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, p := range at {
+			if _, err := conn.WriteToUDPAddrPort(request, p.wire); err != nil {
+				return nil, "", fmt.Errorf("send on %s: %w", p.iface, err)
+			}
+		}
+		buf := make([]byte, dhcp.MaxPacket)
+		for {
+			n, err := conn.Read(buf)
+			if err != nil {
+				return nil, "", nil // nobody answered in time
+			}
+			if m, err := dhcp.ReadPacket(buf[:n]); err == nil && m.TransactionID == sent.TransactionID {
+				return buf[:n], "", nil
+			}
+		}
+	}
+}

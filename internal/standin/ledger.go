@@ -1,0 +1,112 @@
+package standin
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"lithos/core/dhcp"
+)
+
+// ledger keeps a lease book in a file, a line for every change, written before
+// the client is told (RFC 2131 section 3.1): a server that is killed remembers
+// what it promised. The file is written anew when most of it is history.
+type ledger struct {
+	path  string
+	file  *os.File
+	book  *dhcp.Book
+	lines int
+}
+
+// slack is how many lines of history a ledger carries at least.
+const slack = 1000
+
+// openLedger reads a book and goes on writing it. A last line that was cut off
+// by a kill was never promised, and is dropped.
+func openLedger(path string) (*dhcp.Book, *ledger, error) {
+	var leases []dhcp.Lease
+	file, err := os.Open(path)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, nil, err
+	}
+	if err == nil {
+		lines := bufio.NewReader(file)
+		for {
+			raw, err := lines.ReadBytes('\n')
+			var l dhcp.Lease
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if err == nil {
+				err = json.Unmarshal(raw, &l)
+			}
+			if err != nil {
+				_ = file.Close()
+				return nil, nil, fmt.Errorf("%s: %w", path, err)
+			}
+			leases = append(leases, l)
+		}
+		_ = file.Close()
+	}
+	l := &ledger{path: path, book: dhcp.NewBook(leases...)}
+	if err := l.rewrite(); err != nil {
+		return nil, nil, err
+	}
+	l.book.Changed = l.note
+	return l.book, l, nil
+}
+
+// OpenBook is a lease book that survives in a file; one in memory alone when
+// the path is empty. The caller closes it.
+func OpenBook(path string) (book *dhcp.Book, closeBook func(), err error) {
+	if path == "" {
+		return dhcp.NewBook(), func() {}, nil
+	}
+	book, l, err := openLedger(path)
+	return book, l.close, err
+}
+
+// rewrite leaves the leases as they stand.
+func (l *ledger) rewrite() error {
+	fresh, err := os.OpenFile(l.path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriter(fresh)
+	enc := json.NewEncoder(out)
+	l.lines = 0
+	for _, lease := range l.book.Leases() {
+		if err := enc.Encode(lease); err != nil {
+			return err
+		}
+		l.lines++
+	}
+	if err := errors.Join(out.Flush(), os.Rename(l.path+".new", l.path)); err != nil {
+		return err
+	}
+	if l.file != nil {
+		_ = l.file.Close()
+	}
+	l.file = fresh
+	return nil
+}
+
+func (l *ledger) note(lease dhcp.Lease) {
+	raw, err := json.Marshal(lease)
+	if err != nil {
+		return
+	}
+	_, _ = l.file.Write(append(raw, '\n'))
+	if l.lines++; l.lines > 4*l.book.Len()+slack {
+		_ = l.rewrite()
+	}
+}
+
+func (l *ledger) close() {
+	if l != nil {
+		_ = l.file.Close()
+	}
+}

@@ -1,0 +1,298 @@
+package standin
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/json"
+	"io"
+	"math/big"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"lithos/core/yang"
+)
+
+const (
+	mediaType = "application/yang-data+json" // RFC 8040 section 11.3.2
+	maxBody   = 4 << 20
+)
+
+func (d *Device) routes() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /restconf/data", d.get)
+	mux.HandleFunc("GET /restconf/ds/ietf-datastores:startup", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, d.Startup()) })
+	mux.HandleFunc("PUT /restconf/data/{path...}", d.edit)
+	mux.HandleFunc("DELETE /restconf/data/{path...}", d.edit)
+	mux.HandleFunc("POST /restconf/operations/{name}", d.operate)
+	return d.authorised(mux)
+}
+
+func (d *Device) authorised(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		account, password, _ := r.BasicAuth()
+		same := subtle.ConstantTimeCompare([]byte(account), []byte(d.config.Account)) & subtle.ConstantTimeCompare([]byte(password), []byte(d.config.Password))
+		if same != 1 {
+			w.Header().Set("WWW-Authenticate", `Basic realm="device"`)
+			refuse(w, http.StatusUnauthorized, "access-denied", "The account or password is wrong.")
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func write(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", mediaType)
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+// refuse answers with the error document of RFC 8040 section 7.1.
+func refuse(w http.ResponseWriter, status int, tag, message string) {
+	type item struct {
+		Type    string `json:"error-type"`
+		Tag     string `json:"error-tag"`
+		Message string `json:"error-message"`
+	}
+	write(w, status, map[string]any{"ietf-restconf:errors": map[string][]item{"error": {{"application", tag, message}}}})
+}
+
+// tagOf is the entity tag of a configuration (RFC 8040 section 3.4.1.2).
+func tagOf(c yang.Config) string {
+	raw, err := json.Marshal(c.Sorted())
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(raw)
+	return `"` + hex.EncodeToString(sum[:12]) + `"`
+}
+
+func (d *Device) get(w http.ResponseWriter, r *http.Request) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if r.URL.Query().Get("content") == "nonconfig" {
+		write(w, http.StatusOK, d.operational())
+		return
+	}
+	w.Header().Set("ETag", tagOf(d.running))
+	write(w, http.StatusOK, d.running)
+}
+
+func (d *Device) operational() yang.Operational {
+	var o yang.Operational
+	for _, i := range d.running.Interfaces.Interface {
+		state := yang.InterfaceState{Name: i.Name, OperStatus: "down"}
+		if i.Enabled {
+			state.OperStatus = "up"
+		}
+		for a, h := range d.heard {
+			if h.on == i.Name {
+				state.IPv4.Neighbor = append(state.IPv4.Neighbor, yang.Neighbor{IP: a, MAC: h.mac})
+			}
+		}
+		o.Interfaces.Interface = append(o.Interfaces.Interface, state)
+	}
+	now := time.Now()
+	for _, l := range d.book.Leases() {
+		o.DHCP.Lease = append(o.DHCP.Lease, yang.Lease{
+			Address: l.Address, MAC: l.MAC, ClientID: l.ClientID, HostName: l.HostName, Pool: l.Pool,
+			State: string(l.StateAt(now)), Since: l.Since, Expires: l.Expires,
+		})
+	}
+	for mac, port := range d.learnt {
+		o.Stations.Station = append(o.Stations.Station, yang.Station{MAC: mac, Interface: port})
+	}
+	for name, wire := range d.wires {
+		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.LocalAddr().String()})
+	}
+	return o
+}
+
+func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err != nil {
+		refuse(w, http.StatusRequestEntityTooLarge, "too-big", "The body is too large.")
+		return
+	}
+	d.mu.Lock()
+	d.writes++
+	if d.faults.HoldWrite > 0 && d.writes == d.faults.HoldWrite {
+		d.mu.Unlock()
+		<-r.Context().Done()
+		return
+	}
+	defer d.mu.Unlock()
+	if d.faults.RefuseWrite > 0 && d.writes == d.faults.RefuseWrite {
+		refuse(w, http.StatusConflict, "operation-failed", "The device has run out of memory for pools.")
+		return
+	}
+	next := d.running
+	// The path is taken as it was sent: its keys may hold escaped slashes.
+	path := strings.TrimPrefix(r.URL.EscapedPath(), "/restconf/data")
+	status := http.StatusNoContent
+	if r.Method == http.MethodDelete {
+		if err := next.Delete(path); err != nil {
+			refuse(w, http.StatusNotFound, "invalid-value", err.Error())
+			return
+		}
+	} else if err := next.Put(path, body); err != nil {
+		refuse(w, http.StatusBadRequest, "malformed-message", err.Error())
+		return
+	}
+	if err := d.apply(next); err != nil {
+		refuse(w, http.StatusConflict, "operation-failed", err.Error())
+		return
+	}
+	if d.faults.DropWrite > 0 && d.writes == d.faults.DropWrite {
+		panic(http.ErrAbortHandler)
+	}
+	w.WriteHeader(status)
+}
+
+type input struct {
+	Token       string     `json:"token"`
+	Timeout     int        `json:"timeout"`
+	Expected    string     `json:"expected"`
+	Interface   string     `json:"interface"`
+	Destination netip.Addr `json:"destination"`
+	Name        string     `json:"name"`
+	Value       string     `json:"value"`
+}
+
+func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
+	var doc map[string]input
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody)).Decode(&doc); err != nil {
+		refuse(w, http.StatusBadRequest, "malformed-message", err.Error())
+		return
+	}
+	in := doc["lithos-config:input"]
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch name := r.PathValue("name"); name {
+	case "lithos-config:begin":
+		if in.Token == "" || in.Timeout < 1 || in.Timeout > 3600 {
+			refuse(w, http.StatusBadRequest, "invalid-value", "A token and a timeout from 1 to 3600 seconds are needed.")
+			return
+		}
+		if in.Expected != "" && d.aside == nil && in.Expected != tagOf(d.running) {
+			refuse(w, http.StatusPreconditionFailed, "operation-failed", "The running configuration was changed by somebody else.")
+			return
+		}
+		if err := d.begin(in.Token, time.Duration(in.Timeout)*time.Second); err != nil {
+			refuse(w, http.StatusConflict, "in-use", err.Error())
+			return
+		}
+	case "lithos-config:confirm", "lithos-config:cancel":
+		if d.aside == nil || d.aside.token != in.Token {
+			refuse(w, http.StatusConflict, "operation-failed", "No such change is waiting to be confirmed.")
+			return
+		}
+		var err error
+		if name == "lithos-config:cancel" {
+			err = d.rollBack()
+		} else if err = d.save(); err == nil {
+			d.aside.timer.Stop()
+			d.aside = nil
+		}
+		if err != nil {
+			refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
+			return
+		}
+	case "lithos-config:keep-secret":
+		if in.Name == "" || in.Value == "" {
+			refuse(w, http.StatusBadRequest, "invalid-value", "A name and a value are needed.")
+			return
+		}
+		if err := d.keepSecret(in.Name, in.Value); err != nil {
+			refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
+			return
+		}
+	case "lithos-config:ping":
+		replies := d.ping(in.Interface, in.Destination)
+		if from, ok := d.addressOf(in.Interface); ok && replies == 0 && !d.onSite(in.Destination) {
+			d.mu.Unlock() // another device may have to be asked
+			if d.config.Fabric.outside(from, d) {
+				replies = 3
+			}
+			d.mu.Lock()
+		}
+		write(w, http.StatusOK, map[string]any{"lithos-config:output": map[string]int{"replies": replies}})
+		return
+	default:
+		refuse(w, http.StatusNotFound, "operation-not-supported", "There is no such operation.")
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// addressOf is the address of an interface.
+func (d *Device) addressOf(iface string) (netip.Addr, bool) {
+	for _, i := range d.running.Interfaces.Interface {
+		if i.Name == iface && i.IPv4 != nil && len(i.IPv4.Address) > 0 {
+			return i.IPv4.Address[0].IP, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// onSite reports whether an address is on a subnet of the device.
+func (d *Device) onSite(a netip.Addr) bool {
+	return slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool {
+		return i.IPv4 != nil && i.Uplink == nil && slices.ContainsFunc(i.IPv4.Address, func(p yang.Address) bool { return p.Prefix().Contains(a) })
+	})
+}
+
+// translates reports whether packets from an address get out by an uplink, and
+// so whether the outside, where everything answers, is reached.
+func (d *Device) translates(from netip.Addr) bool {
+	return slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool {
+		return i.Uplink != nil && i.Enabled && slices.ContainsFunc(i.Uplink.Translate, func(p netip.Prefix) bool { return p.Contains(from) })
+	})
+}
+
+// ping counts the replies to three echo requests: the device's own addresses
+// and its neighbours answer, and the outside where the uplink translates.
+func (d *Device) ping(iface string, to netip.Addr) int {
+	if from, ok := d.addressOf(iface); ok && !d.onSite(to) && d.translates(from) {
+		return 3
+	}
+	for _, i := range d.running.Interfaces.Interface {
+		if i.IPv4 == nil || !i.Enabled || iface != "" && i.Name != iface {
+			continue
+		}
+		for _, a := range i.IPv4.Address {
+			if a.IP == to {
+				return 3
+			}
+			_, near := d.heard[to]
+			if _, device := d.config.Fabric.holder(to); (near || device) && a.Prefix().Contains(to) {
+				return 3
+			}
+		}
+	}
+	return 0
+}
+
+// certificate makes a self-signed one; Lithos pins its fingerprint.
+func certificate(name string) (tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	now := time.Now()
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(1, 0, 0), KeyUsage: x509.KeyUsageDigitalSignature,
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
+}

@@ -1,0 +1,406 @@
+// Package standin is simulated devices: RESTCONF over TLS (RFC 8040) with a
+// running and a startup configuration and a timed confirm, the DHCP server and
+// relay on real UDP sockets, and clients on their networks that lease and renew.
+// They take the place of the devices Lithos is for, over the protocols they
+// speak. Each kind refuses what its like cannot do (compile.Limits).
+package standin
+
+import (
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+
+	"lithos/core/address"
+	"lithos/core/compile"
+	"lithos/core/dhcp"
+	"lithos/core/site"
+	"lithos/core/yang"
+)
+
+// Config is what a stand-in is started with.
+type Config struct {
+	Name     string
+	Kind     string      // of package site; a firewall when empty
+	Fabric   *Fabric     // what joins it to the other devices of its site; its own when nil
+	Initial  yang.Config // what it holds when there is no state file yet
+	Account  string
+	Password string
+	Secrets  map[string]string // passwords it keeps from the start, by name
+	State    string            // file its startup configuration survives in, with its leases beside it; empty for none
+	Log      *slog.Logger
+}
+
+// Device is a running stand-in.
+type Device struct {
+	URL         string // of its RESTCONF root's host
+	Fingerprint []byte // SHA-256 of its certificate
+
+	config Config
+	http   *http.Server
+	done   sync.WaitGroup
+
+	mu      sync.Mutex
+	running yang.Config
+	startup yang.Config
+	aside   *aside
+	book    *dhcp.Book
+	server  *dhcp.Server
+	relay   *dhcp.Relay
+	routed  *net.UDPConn                            // what other devices send to its addresses
+	wires   map[string]*net.UDPConn                 // the networks of its interfaces, as UDP endpoints
+	waiting map[dhcpv4.TransactionID]netip.AddrPort // clients whose requests were relayed
+	heard   map[netip.Addr]heard
+	learnt  map[address.MAC]string // of a switch: the port of a station
+	secrets map[string]string
+	ledger  *ledger
+	faults  Faults
+	writes  int
+}
+
+// aside is a configuration kept to return to unless the change is confirmed.
+type aside struct {
+	token string
+	was   yang.Config
+	timer *time.Timer
+}
+
+// heard is an entry of the neighbour table.
+type heard struct {
+	on   string
+	mac  address.MAC
+	name string
+}
+
+// Faults are what a stand-in can be told to get wrong, for tests.
+type Faults struct {
+	RefuseWrite int  // refuse the nth write from now, counted from 1
+	DropWrite   int  // close the connection at the nth write, after doing it
+	HoldWrite   int  // do not answer the nth write, nor do it, until the caller gives up
+	Deaf        bool // answer no DHCP message
+}
+
+// Start runs a stand-in on free loopback ports until Close.
+func Start(c Config) (*Device, error) {
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	if c.Fabric == nil {
+		c.Fabric = NewFabric()
+	}
+	d := &Device{
+		config: c, book: dhcp.NewBook(), running: c.Initial, wires: map[string]*net.UDPConn{}, waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
+		heard: map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
+	}
+	maps.Copy(d.secrets, c.Secrets)
+	if err := d.restore(); err != nil {
+		return nil, err
+	}
+	var err error
+	if d.routed, err = net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}); err != nil {
+		return nil, err
+	}
+	d.done.Go(d.route)
+	d.startup = d.running
+	if err := d.apply(d.running); err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Name, err)
+	}
+	cert, err := certificate(c.Name)
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(cert.Certificate[0])
+	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+	if err != nil {
+		return nil, err
+	}
+	d.URL, d.Fingerprint = "https://"+listener.Addr().String(), sum[:]
+	d.http = &http.Server{Handler: d.routes(), ReadHeaderTimeout: 5 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	d.done.Go(func() { _ = d.http.Serve(listener) })
+	return d, nil
+}
+
+// Close ends the stand-in as a power cut would: an unconfirmed change is lost,
+// the startup configuration stays.
+func (d *Device) Close() {
+	d.config.Fabric.leave(d)
+	_ = d.http.Close()
+	_ = d.routed.Close()
+	d.mu.Lock()
+	if d.aside != nil {
+		d.aside.timer.Stop()
+	}
+	for _, w := range d.wires {
+		_ = w.Close()
+	}
+	d.mu.Unlock()
+	d.done.Wait()
+	d.ledger.close()
+}
+
+// Inject sets what goes wrong from now on.
+func (d *Device) Inject(f Faults) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.faults, d.writes = f, 0
+}
+
+// Running and Startup are the device's datastores.
+func (d *Device) Running() yang.Config { d.mu.Lock(); defer d.mu.Unlock(); return d.running }
+
+// Startup is what the device would hold after a restart.
+func (d *Device) Startup() yang.Config { d.mu.Lock(); defer d.mu.Unlock(); return d.startup }
+
+// Set changes the running configuration behind Lithos's back, as somebody at
+// the console would.
+func (d *Device) Set(c yang.Config) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.apply(c)
+}
+
+func (d *Device) restore() error {
+	if d.config.State == "" {
+		return nil
+	}
+	for file, into := range map[string]any{d.config.State: &d.running, d.config.State + ".secrets": &d.secrets} {
+		raw, err := os.ReadFile(file)
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err == nil {
+			err = json.Unmarshal(raw, into)
+		}
+		if err != nil {
+			return fmt.Errorf("state of %s: %w", d.config.Name, err)
+		}
+	}
+	var err error
+	d.book, d.ledger, err = openLedger(d.config.State + ".leases")
+	return err
+}
+
+// save writes the running configuration to startup.
+func (d *Device) save() error {
+	d.startup = d.running
+	if d.config.State == "" {
+		return nil
+	}
+	return replace(d.config.State, d.running)
+}
+
+// keepSecret keeps a password under its name.
+func (d *Device) keepSecret(name, value string) error {
+	d.secrets[name] = value
+	if d.config.State == "" {
+		return nil
+	}
+	return replace(d.config.State+".secrets", d.secrets)
+}
+
+// replace writes a file in one step, so that a kill leaves the old or the new one.
+func replace(file string, v any) error {
+	raw, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(file+".new", raw, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(file+".new", file)
+}
+
+// apply makes c the running configuration, or refuses it whole.
+func (d *Device) apply(c yang.Config) error {
+	if err := c.Validate(); err != nil {
+		return err
+	}
+	if err := compile.Limits(d.config.Kind, c); err != nil {
+		return err
+	}
+	for _, i := range c.Interfaces.Interface {
+		if i.Uplink != nil && i.Uplink.PasswordName != "" && d.secrets[i.Uplink.PasswordName] == "" {
+			return fmt.Errorf("interface %s: no password is kept as %s", i.Name, i.Uplink.PasswordName)
+		}
+	}
+	d.running = c
+	d.server, d.relay = dhcp.NewServer(c, d.book), dhcp.NewRelay(c)
+	d.server.InUse = func(a netip.Addr) bool {
+		_, ok := d.heard[a]
+		return ok && d.book.Holder(a) == nil
+	}
+	return d.rewire()
+}
+
+// begin keeps the running configuration aside for at most timeout.
+func (d *Device) begin(token string, timeout time.Duration) error {
+	if d.aside != nil {
+		if d.aside.token != token {
+			return errors.New("another change is waiting to be confirmed")
+		}
+		d.aside.timer.Reset(timeout)
+		return nil
+	}
+	a := &aside{token: token, was: d.running}
+	a.timer = time.AfterFunc(timeout, func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.aside == a {
+			d.config.Log.Warn("no confirmation arrived; returning to the configuration before", "device", d.config.Name)
+			_ = d.rollBack()
+		}
+	})
+	d.aside = a
+	return nil
+}
+
+func (d *Device) rollBack() error {
+	d.aside.timer.Stop()
+	was := d.aside.was
+	d.aside = nil
+	return d.apply(was)
+}
+
+// rewire opens an endpoint for every interface with an address and closes the rest.
+func (d *Device) rewire() error {
+	up := map[string]bool{}
+	for _, i := range d.running.Interfaces.Interface {
+		if i.IPv4 == nil || !i.Enabled {
+			continue
+		}
+		up[i.Name] = true
+		if d.wires[i.Name] != nil {
+			continue
+		}
+		conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		if err != nil {
+			return err
+		}
+		d.wires[i.Name] = conn
+		d.done.Go(func() { d.answer(i.Name, conn) })
+	}
+	for name, w := range d.wires {
+		if !up[name] {
+			_ = w.Close()
+			delete(d.wires, name)
+		}
+	}
+	d.config.Fabric.join(d, d.places())
+	return nil
+}
+
+// places is where the device is on the networks of its site.
+func (d *Device) places() []place {
+	var out []place
+	for _, i := range d.running.Interfaces.Interface {
+		if d.wires[i.Name] == nil {
+			continue
+		}
+		p := place{device: d, iface: i.Name, wire: d.wires[i.Name].LocalAddr().(*net.UDPAddr).AddrPort(), routed: d.routed.LocalAddr().(*net.UDPAddr).AddrPort()}
+		switch {
+		case i.VLAN != nil:
+			p.vlan = i.VLAN.ID
+		case i.Switchport != nil:
+			p.vlan = i.Switchport.Untagged
+		}
+		for _, a := range i.IPv4.Address {
+			p.addresses = append(p.addresses, a.Prefix())
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// answer serves and relays DHCP on one wire until it is closed.
+func (d *Device) answer(iface string, conn *net.UDPConn) {
+	buf := make([]byte, dhcp.MaxPacket+1)
+	for {
+		n, from, err := conn.ReadFromUDPAddrPort(buf)
+		if err != nil {
+			return
+		}
+		m, err := dhcp.ReadPacket(buf[:n])
+		if err != nil {
+			continue
+		}
+		if reply := d.hearOn(iface, from, m); reply != nil {
+			_, _ = conn.WriteToUDPAddrPort(reply, from)
+		}
+	}
+}
+
+// maxWaiting bounds how many relayed clients wait for a reply at a time.
+const maxWaiting = 4096
+
+// hearOn is what a message heard on an interface is answered with, nil when it
+// is not, or was passed on.
+func (d *Device) hearOn(iface string, from netip.AddrPort, m *dhcpv4.DHCPv4) []byte {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	accepts := slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool { return i.Name == iface && i.Accepts(site.PermitDHCP) })
+	if d.faults.Deaf || !accepts {
+		return nil
+	}
+	if reply, _ := d.server.Handle(time.Now(), m, iface).Wire(); reply != nil {
+		return reply
+	}
+	out, servers, _ := d.relay.Forward(m, iface)
+	if out == nil {
+		return nil
+	}
+	if len(d.waiting) >= maxWaiting {
+		clear(d.waiting)
+	}
+	d.waiting[m.TransactionID] = from
+	for _, to := range servers {
+		d.send(out.ToBytes(), to)
+	}
+	return nil
+}
+
+// send carries a packet to whichever device of the site holds an address.
+func (d *Device) send(packet []byte, to netip.Addr) {
+	if at, ok := d.config.Fabric.holder(to); ok {
+		_, _ = d.routed.WriteToUDPAddrPort(packet, at)
+	}
+}
+
+// route answers what other devices send to this one: relayed requests and the
+// replies to its own.
+func (d *Device) route() {
+	buf := make([]byte, dhcp.MaxPacket+1)
+	for {
+		n, err := d.routed.Read(buf)
+		if err != nil {
+			return
+		}
+		m, err := dhcp.ReadPacket(buf[:n])
+		if err != nil {
+			continue
+		}
+		d.mu.Lock()
+		if back, iface, ok := d.relay.Back(m); ok {
+			at, known := d.waiting[m.TransactionID]
+			if wire := d.wires[iface]; wire != nil && known {
+				packet, _ := dhcp.Pack(back, dhcp.Order(buf[:n]), dhcp.MaxPacket)
+				_, _ = wire.WriteToUDPAddrPort(packet, at)
+			}
+		} else if a := d.server.Handle(time.Now(), m, ""); a.Reply != nil && !d.faults.Deaf {
+			packet, _ := a.Wire()
+			d.send(packet, dhcp.Deliver(a.Reply).Address)
+		}
+		d.mu.Unlock()
+	}
+}

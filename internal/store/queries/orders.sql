@@ -1,0 +1,57 @@
+-- name: OpenOrder :one
+INSERT INTO work_order (site_id, title, ticket, base_revision, state, opened_by)
+SELECT s.id, @title, @ticket, s.head, 'open', @opened_by FROM site s WHERE s.id = @site_id
+RETURNING id;
+
+-- name: ListOrders :many
+SELECT o.*, s.code, s.name AS site, t.full_name AS opener,
+    (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
+FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
+ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200;
+
+-- name: OrderByID :one
+SELECT o.*, s.code, s.head, t.full_name AS opener FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
+WHERE o.id = $1;
+
+-- name: OpenOrdersOfSite :many
+SELECT o.id, o.title, o.ticket, o.opened_at, t.full_name AS opener FROM work_order o JOIN technician t ON t.id = o.opened_by
+WHERE o.site_id = $1 AND o.state IN ('open', 'pushing') ORDER BY o.id DESC;
+
+-- name: TouchOrder :execrows
+UPDATE work_order SET version = version + 1 WHERE id = @id AND version = @version AND state = 'open';
+
+-- name: SetOrderState :exec
+UPDATE work_order SET state = @state,
+    closed_at = CASE WHEN @state::text IN ('landed', 'dropped') THEN now() END,
+    closed_by = CASE WHEN @state::text IN ('landed', 'dropped') THEN @by::bigint END
+WHERE id = @id;
+
+-- name: SetOrderBase :exec
+UPDATE work_order SET base_revision = @base_revision WHERE id = @id;
+
+-- name: OrderSteps :many
+SELECT e.seq, e.says, e.edits, e.undone, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
+FROM work_order_step e JOIN technician t ON t.id = e.made_by LEFT JOIN technician u ON u.id = e.undone_by
+WHERE e.order_id = $1 ORDER BY e.seq;
+
+-- name: AddStep :exec
+INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6);
+
+-- name: DropUndone :exec
+DELETE FROM work_order_step WHERE order_id = $1 AND undone;
+
+-- name: DropSteps :exec
+DELETE FROM work_order_step WHERE order_id = $1;
+
+-- name: MarkUndone :exec
+UPDATE work_order_step SET undone = @undone, undone_by = CASE WHEN @undone THEN @by::bigint END WHERE order_id = @order_id AND seq = @seq;
+
+-- name: PutRehearsal :exec
+INSERT INTO rehearsal (order_id, version, report, made_by) VALUES ($1, $2, $3, $4)
+ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, made_at = now();
+
+-- name: RehearsedVersion :one
+SELECT version FROM rehearsal WHERE order_id = $1;
+
+-- name: Rehearsal :one
+SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1;

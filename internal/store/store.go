@@ -1,0 +1,238 @@
+// Package store keeps everything Lithos remembers in PostgreSQL: sites as
+// revisions of one document with projections beside them, work orders with
+// their edits, pushes with their journal, what was seen, and who did it.
+//
+// Queries are SQL in queries/, made into Go by sqlc (package gen).
+package store
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"lithos/core/address"
+	"lithos/core/site"
+	"lithos/internal/store/gen"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Errors that callers tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	// ErrMoved says that somebody else changed the row first.
+	ErrMoved = errors.New("changed by somebody else meanwhile")
+)
+
+// Store is a pool of connections with the queries of package gen.
+type Store struct {
+	*gen.Queries
+	Pool *pgxpool.Pool
+}
+
+// Open connects to a migrated database.
+func Open(ctx context.Context, url string) (*Store, error) {
+	pool, err := pgxpool.New(ctx, url)
+	if err != nil {
+		return nil, fmt.Errorf("connect to PostgreSQL: %w", err)
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("connect to PostgreSQL: %w", err)
+	}
+	return &Store{gen.New(pool), pool}, nil
+}
+
+// Close ends every connection.
+func (s *Store) Close() { s.Pool.Close() }
+
+// Migrate brings a database to this version's layout, River's tables included.
+// Several processes may call it at once; one does the work.
+func Migrate(ctx context.Context, url string) error {
+	pool, err := pgxpool.New(ctx, url)
+	if err != nil {
+		return fmt.Errorf("connect to PostgreSQL: %w", err)
+	}
+	defer pool.Close()
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	locker, err := lock.NewPostgresSessionLocker()
+	if err != nil {
+		return err
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
+	if err != nil {
+		return fmt.Errorf("migrate: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("migrate: %w", err)
+	}
+	river, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	if _, err := river.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("migrate the job tables: %w", err)
+	}
+	return nil
+}
+
+// InTx runs do in one transaction, kept when do returns nil.
+func (s *Store) InTx(ctx context.Context, do func(q *gen.Queries, tx pgx.Tx) error) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error { return do(s.Queries.WithTx(tx), tx) })
+}
+
+// Found turns the driver's word for no row into ErrNotFound.
+func Found[T any](row T, err error) (T, error) {
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return row, err
+}
+
+// IsDuplicate reports whether err breaks a uniqueness constraint of that name.
+func IsDuplicate(err error, constraint string) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "23505" && pg.ConstraintName == constraint
+}
+
+// Author is who made a revision and why. Order and By are 0 for none.
+type Author struct {
+	Note  string
+	Order int64
+	By    int64
+}
+
+// AddSite stores the first revision of a site that is not there yet.
+func AddSite(ctx context.Context, q *gen.Queries, s *site.Site, by Author) error {
+	if err := q.InsertSite(ctx, gen.InsertSiteParams{ID: s.ID, Code: s.Code, Name: s.Name, Customer: s.Customer.Name}); err != nil {
+		return fmt.Errorf("add site %s: %w", s.Code, err)
+	}
+	return addRevision(ctx, q, s, 1, by)
+}
+
+// AddRevision stores the revision after head. It fails with ErrMoved when head
+// is not the site's newest any more.
+func AddRevision(ctx context.Context, q *gen.Queries, s *site.Site, head int32, by Author) error {
+	n, err := q.AdvanceSite(ctx, gen.AdvanceSiteParams{ID: s.ID, Code: s.Code, Name: s.Name, Customer: s.Customer.Name, Head: head})
+	if err != nil {
+		return fmt.Errorf("advance site %s: %w", s.Code, err)
+	}
+	if n == 0 {
+		return ErrMoved
+	}
+	return addRevision(ctx, q, s, head+1, by)
+}
+
+func addRevision(ctx context.Context, q *gen.Queries, s *site.Site, revision int32, by Author) error {
+	doc, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	if err := q.InsertRevision(ctx, gen.InsertRevisionParams{SiteID: s.ID, Revision: revision, Doc: doc, Note: by.Note, OrderID: optional(by.Order), MadeBy: optional(by.By)}); err != nil {
+		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
+	}
+	return project(ctx, q, s)
+}
+
+func optional(id int64) *int64 {
+	if id == 0 {
+		return nil
+	}
+	return &id
+}
+
+// project replaces what the indexed tables say of a site.
+func project(ctx context.Context, q *gen.Queries, s *site.Site) error {
+	if err := errors.Join(q.DropPrefixes(ctx, s.ID), q.DropAddresses(ctx, s.ID)); err != nil {
+		return fmt.Errorf("project %s: %w", s.Code, err)
+	}
+	var prefixes []gen.PutPrefixesParams
+	for _, n := range s.Networks {
+		prefixes = append(prefixes, gen.PutPrefixesParams{SiteID: s.ID, Part: site.KindNetwork + ":" + n.ID, Name: n.Name, Vlan: int32(n.VLAN), Prefix: n.Prefix.Masked()})
+	}
+	var rows []gen.PutAddressesParams
+	add := func(kind, id, network, name string, r gen.PutAddressesParams, mac address.MAC) {
+		r.SiteID, r.Part, r.Network, r.Name = s.ID, kind+":"+id, network, name
+		if !mac.IsZero() {
+			r.Mac = net.HardwareAddr(mac[:])
+		}
+		rows = append(rows, r)
+	}
+	for _, r := range s.Reservations {
+		add(site.KindReservation, r.ID, r.Network, r.Name, gen.PutAddressesParams{Address: r.Address}, r.MAC)
+	}
+	for _, f := range s.FixedDevices {
+		add(site.KindFixedDevice, f.ID, f.Network, f.Name, gen.PutAddressesParams{Address: f.Address}, f.MAC)
+	}
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			for _, a := range i.Addresses {
+				network := ""
+				if n, ok := s.NetworkOf(a.Addr()); ok {
+					network = n.ID
+				}
+				add(site.KindInterface, i.ID, network, d.Name, gen.PutAddressesParams{Address: a.Addr()}, address.MAC{})
+			}
+		}
+	}
+	if _, err := q.PutPrefixes(ctx, prefixes); err != nil {
+		return fmt.Errorf("project %s: %w", s.Code, err)
+	}
+	if _, err := q.PutAddresses(ctx, rows); err != nil {
+		return fmt.Errorf("project %s: %w", s.Code, err)
+	}
+	return nil
+}
+
+// Revision reads one revision of a site.
+func (s *Store) Revision(ctx context.Context, siteID string, revision int32) (*site.Site, error) {
+	raw, err := Found(s.RevisionDoc(ctx, gen.RevisionDocParams{SiteID: siteID, Revision: revision}))
+	if err != nil {
+		return nil, fmt.Errorf("revision %d of %s: %w", revision, siteID, err)
+	}
+	var doc site.Site
+	if err := json.Unmarshal(raw, &doc); err != nil {
+		return nil, fmt.Errorf("revision %d of %s: %w", revision, siteID, err)
+	}
+	return site.Normal(&doc), nil
+}
+
+// Listen calls heard for every payload published with Notify, until ctx ends
+// or the connection drops.
+func (s *Store) Listen(ctx context.Context, heard func(payload string)) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "LISTEN lithos"); err != nil {
+		return err
+	}
+	for {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		heard(n.Payload)
+	}
+}

@@ -1,0 +1,242 @@
+package work_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/rehearse"
+	"lithos/core/scenario"
+	"lithos/core/seen"
+	"lithos/core/site"
+	"lithos/internal/demo"
+	"lithos/internal/standin"
+	"lithos/internal/work"
+)
+
+// at opens an order at a site.
+func (o *office) at(code string) int64 {
+	o.t.Helper()
+	id, err := o.OpenOrder(o.t.Context(), o.mk, code, "Work", "")
+	require.NoError(o.t, err)
+	return id
+}
+
+func interfaceOf(device, id string, fields ...string) work.Change {
+	c := entry("interface", id, fields...)
+	c.Entries[0].In = "device:" + device
+	return c
+}
+
+func TestPasteInADraft(t *testing.T) {
+	o := open(t)
+	id := o.order()
+	r := work.PasteRequest{Network: "net-clinic", Kind: "reservation", Text: "10.84.18.80 00:00:5e:00:53:d0 dental-pc\n10.84.18.57 00:00:5e:00:53:d1 taken\n"}
+	p, err := o.Paste(t.Context(), id, r)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"adds", "refused"}, []string{p.Lines[0].Outcome, p.Lines[1].Outcome})
+	assert.Equal(t, 1, p.Edits)
+	d, err := o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Empty(t, d.Steps, "a preview changes nothing")
+	o.edit(id, work.Change{Paste: &r})
+	d, err = o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	require.Len(t, d.Steps, 1)
+	assert.Equal(t, "Add reservation dental-pc 10.84.18.80", d.Steps[0].Says)
+}
+
+func TestFixAllOfAKind(t *testing.T) {
+	o := open(t)
+	id := o.order()
+	for _, at := range []string{"10.84.18.100", "10.84.18.101", "10.84.18.102"} {
+		o.edit(id, entry("fixed", "", "network", "net-clinic", "address", at, "name", "kiosk-"+at[10:]))
+	}
+	p, err := o.Fixes(t.Context(), id, "pool-holds-fixed-device")
+	require.NoError(t, err)
+	require.Len(t, p.Fixes, 3)
+	assert.Equal(t, "Exclude .18.100 from the pool", p.Fixes[0].Fix)
+	assert.Contains(t, p.Fixes[0].Says, "Add exclusion Fixed device kiosk-00")
+	o.edit(id, work.Change{FixAll: "pool-holds-fixed-device"})
+	d, err := o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Zero(t, d.Blocking())
+	assert.Len(t, d.Steps, 4, "one step to undo")
+	p, err = o.Fixes(t.Context(), id, "network-unserved")
+	require.NoError(t, err)
+	assert.Empty(t, p.Fixes)
+}
+
+// A password typed into a draft is in no draft, journal, log or answer, and is
+// in the device after the push.
+func TestPasswordsPassUnseen(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	id := o.at("the-garret")
+	const password = "slate-under-snow"
+	o.edit(id, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", password, "mtu", "1480"))
+	d, err := o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	raw, err := json.Marshal(d.Steps)
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "if-garret-wan-password")
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	view, err := json.Marshal(v)
+	require.NoError(t, err)
+	running, err := json.Marshal(o.devices.ByID["dev-garret-rt"].Running())
+	require.NoError(t, err)
+	for where, text := range map[string][]byte{"draft": raw, "order": view, "device": running, "log": o.log.Bytes()} {
+		assert.False(t, bytes.Contains(text, []byte(password)), where)
+	}
+	assert.Contains(t, string(running), `"password-name":"if-garret-wan-password"`)
+}
+
+// A push to several devices goes one after another; the first refusal stops it,
+// and every device is as it was.
+func TestPushStopsAtTheFirstRefusal(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	id := o.at("moss-end")
+	o.edit(id, interfaceOf("dev-moss-sw", "if-moss-sw-v70", "relayTo", "10.84.48.10"))
+	o.edit(id, interfaceOf("dev-moss-gw", "if-moss-in", "permits", "dns, ping"))
+	before := o.devices.ByID["dev-moss-srv"].Running()
+	o.devices.ByID["dev-moss-sw"].Inject(standin.Faults{RefuseWrite: 1})
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "failed", v.Push.State)
+	assert.Contains(t, v.Push.Problem, "sw-moss: Relay DHCP from `vlan70`")
+	assert.Contains(t, v.Push.Problem, "Returned to what it held before: srv-moss, sw-moss. Not touched: gw-moss.")
+	assert.True(t, before.Equal(o.devices.ByID["dev-moss-srv"].Running()))
+
+	require.NoError(t, o.pushAll(o.Service, id))
+	v = o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.NotEmpty(t, o.devices.ByID["dev-moss-srv"].Running().DHCP.Pool)
+	r, err := o.Try(t.Context(), "moss-end", work.TryRequest{Network: "net-moss-kennels", Against: "device"})
+	require.NoError(t, err)
+	assert.Equal(t, "vlan70 of sw-moss", r.On)
+	assert.NotEmpty(t, r.Address, "served through the relay that was switched on")
+}
+
+func TestTryThroughManyActs(t *testing.T) {
+	o := open(t)
+	r, err := o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
+		{Do: "lease"}, {Do: "renew"}, {Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"}, {Do: "fill"}}})
+	require.NoError(t, err)
+	var says []string
+	for _, s := range r.Scenes {
+		says = append(says, s.Says)
+	}
+	assert.Equal(t, []string{
+		"It has 10.84.20.24 for 1 day.", "It has 10.84.20.24 for 1 day.", "The old address was refused. It has 10.84.18.96 for 8 hours.",
+		"The old address was refused. It has 10.84.18.96 for 8 hours.", "It gave 10.84.18.96 back.", "A device's pool is not filled; try that on the draft.",
+	}, says)
+	require.Len(t, r.Rungs, 4)
+	r, err = o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
+	require.NoError(t, err)
+	assert.Equal(t, "Imaging", r.Scenes[0].Network, "what comes out at the port")
+	id := o.at("kelder-bridge")
+	o.edit(id, interfaceOf("dev-sw-ward", "if-sw-ward-uplink", "taggedVLANs", "11, 24, 90"))
+	_, err = o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
+	refusal(t, err, work.Conflict, "is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
+	for _, bad := range []work.TryRequest{
+		{Network: "net-imaging", Against: "draft", Parameters: "1, x"}, {Network: "net-imaging", Against: "draft", Largest: 100}, {Network: "net-imaging", Against: "draft", MAC: "zz"},
+	} {
+		_, err := o.Try(t.Context(), "kelder-bridge", bad)
+		refusal(t, err, work.Invalid, "The client was not tried")
+	}
+}
+
+func TestForecastAndSpread(t *testing.T) {
+	o := open(t)
+	v, err := o.Forecast(t.Context(), "kelder-bridge", work.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: 120, Stay: "40 minutes"})
+	require.NoError(t, err)
+	assert.Equal(t, 32, v.Size)
+	assert.Equal(t, "2 hours", v.Lease)
+	assert.Greater(t, v.Day.TurnedAway, 1.0)
+	assert.Greater(t, v.SizeDoes, 32)
+	assert.NotEmpty(t, v.LeaseDoes)
+	assert.Len(t, v.Day.Held, 96)
+	assert.Equal(t, []work.Stretch{{From: 64, To: 95}}, v.Pools, "on the ruler's scale")
+	assert.Equal(t, 64, v.Filled[0].From)
+	_, err = o.Forecast(t.Context(), "kelder-bridge", work.ForecastRequest{Pool: "pool-waiting", Stay: "a while"})
+	refusal(t, err, work.Invalid, "is not a length of time")
+	_, err = o.Forecast(t.Context(), "kelder-bridge", work.ForecastRequest{Pool: "pool-none"})
+	refusal(t, err, work.Missing, "no such pool")
+
+	sp, err := o.Spread(t.Context(), "kelder-bridge", 0, "pool-clinic", "15 minutes")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"8 hours", "4 hours", "30 minutes", "4 hours"}, []string{sp.Lease, sp.All, sp.Set, sp.Before})
+	_, err = o.Spread(t.Context(), "kelder-bridge", 0, "pool-clinic", "soon")
+	refusal(t, err, work.Invalid, "is not a length of time")
+}
+
+// What the clients of a site are seen to do, read from its devices.
+func TestSeenIsJudged(t *testing.T) {
+	o := open(t)
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	devices, err := demo.Start(ctx, o.Service, demo.Options{Pace: time.Millisecond})
+	require.NoError(t, err)
+	t.Cleanup(devices.Close)
+	run(t, o.Service)
+	remarks := func(code string) map[string]bool {
+		got := map[string]bool{}
+		v, err := o.Seen(ctx, code, 0)
+		require.NoError(t, err)
+		for _, row := range v.Seen {
+			for _, r := range row.Remarks {
+				got[r.Kind] = true
+			}
+		}
+		return got
+	}
+	look := func(code string, want ...string) {
+		require.Eventually(t, func() bool {
+			o.Observe(ctx, scenario.Site(code).ID)
+			got := remarks(code)
+			return !slices.ContainsFunc(want, func(k string) bool { return !got[k] })
+		}, 20*time.Second, 100*time.Millisecond, "%s: %v", code, want)
+	}
+	look("kelder-bridge", seen.MadeUp, seen.Unrecorded, seen.InPool)
+	look("the-garret", seen.Cloned)
+	v, err := o.View(ctx, "the-garret", work.Look{})
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(v.Findings, func(f work.Finding) bool { return f.Rule == "mac-cloned" }))
+	kelder, err := o.Seen(ctx, "kelder-bridge", 0)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(kelder.Seen, func(r work.SeenRow) bool {
+		return r.Port == "port2 of sw-ward" || r.Port == "port1 of sw-ward" || r.Port == "port2 of sw-core"
+	}), "switches say which port")
+
+	id := o.at("the-garret")
+	o.edit(id, entry(site.KindKnownClient, "", "mac", "00:00:5e:00:53:c4", "name", "workbench", "ignored", "Two benches from one image, being set up"))
+	after, err := o.Seen(ctx, "the-garret", id)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(after.Seen, func(r work.SeenRow) bool {
+		return r.Known == "workbench" && len(r.Remarks) == 1 && r.Remarks[0].Kind == seen.Ignored
+	}))
+}
+
+func TestLinksOfASite(t *testing.T) {
+	o := open(t)
+	d, err := o.Links(t.Context(), "moss-end", 0, "net-moss-kennels")
+	require.NoError(t, err)
+	assert.Len(t, d.Devices, 4)
+	assert.Len(t, d.Cables, 3)
+	assert.Equal(t, "Kennels lives on vlan70 of sw-moss and comes out at port2 of sw-barn.", d.Says)
+	id := o.at("moss-end")
+	o.edit(id, interfaceOf("dev-moss-barn", "if-moss-barn-1", "taggedVLANs", "24"))
+	d, err = o.Links(t.Context(), "moss-end", id, "net-moss-kennels")
+	require.NoError(t, err)
+	require.Len(t, d.Breaks, 1)
+	assert.Equal(t, "vlan-on-one-side-only", d.Breaks[0].Rule)
+}

@@ -1,0 +1,507 @@
+package work
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"lithos/core/check"
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/core/yang"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+// Draft is a work order with its steps and the proposed site they make.
+type Draft struct {
+	Order        gen.OrderByIDRow
+	Steps        []Step
+	Base         *site.Site
+	Doc          *site.Site
+	BaseFindings []check.Finding
+	Findings     []check.Finding
+	baseConfigs  map[string]yang.Config // what Base makes of each device
+}
+
+// Step is one thing a technician did to a draft: one or more edits that undo
+// takes back together.
+type Step struct {
+	Seq    int32
+	Says   string
+	Edits  []edit.Edit
+	Undone bool
+	By     string
+	ByID   int64
+	At     time.Time
+	// UndoneBy is who took it back.
+	UndoneBy string
+}
+
+// live is the edits that are not undone, in order.
+func live(steps []Step) []edit.Edit {
+	var out []edit.Edit
+	for _, s := range steps {
+		if !s.Undone {
+			out = append(out, s.Edits...)
+		}
+	}
+	return out
+}
+
+// Added is the findings the draft brings in.
+func (d *Draft) Added() []check.Finding { return check.Added(d.BaseFindings, d.Findings) }
+
+// Blocking counts the added findings that keep the draft from being pushed.
+func (d *Draft) Blocking() int {
+	n := 0
+	for _, f := range d.Added() {
+		if f.Severity == check.Blocks {
+			n++
+		}
+	}
+	return n
+}
+
+const maxTitle = 120
+
+// OpenOrder opens a work order on a site's newest revision.
+func (s *Service) OpenOrder(ctx context.Context, by Technician, code, title, ticket string) (int64, error) {
+	title, ticket = strings.TrimSpace(title), strings.TrimSpace(ticket)
+	var fields []edit.FieldError
+	if title == "" || len(title) > maxTitle {
+		fields = append(fields, edit.FieldError{Field: "title", Says: fmt.Sprintf("A work order needs a title of 1 to %d characters; type what it is for, for example Recovery ward.", maxTitle)})
+	}
+	if len(ticket) > maxTitle {
+		fields = append(fields, edit.FieldError{Field: "ticket", Says: fmt.Sprintf("The ticket has %d characters; use at most %d.", len(ticket), maxTitle)})
+	}
+	if len(fields) > 0 {
+		return 0, &Refusal{Invalid, "The work order was not opened.", fields}
+	}
+	row, err := s.siteByCode(ctx, code)
+	if err != nil {
+		return 0, err
+	}
+	var id int64
+	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		if id, err = q.OpenOrder(ctx, gen.OpenOrderParams{Title: title, Ticket: ticket, OpenedBy: by.ID, SiteID: row.ID}); err != nil {
+			return fmt.Errorf("open a work order: %w", err)
+		}
+		return publish(ctx, q, Event{"order", strconv.FormatInt(id, 10)})
+	})
+	return id, err
+}
+
+func (s *Service) siteByCode(ctx context.Context, code string) (gen.Site, error) {
+	row, err := store.Found(s.store.SiteByCode(ctx, code))
+	if errors.Is(err, store.ErrNotFound) {
+		return row, refuse(Missing, "There is no site %q.", code)
+	}
+	return row, err
+}
+
+// Draft reads a work order with the site it proposes.
+func (s *Service) Draft(ctx context.Context, id int64) (*Draft, error) {
+	order, err := store.Found(s.store.OrderByID(ctx, id))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, refuse(Missing, "There is no work order %s.", OrderName(id))
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	kept := s.drafts[id]
+	s.mu.Unlock()
+	if kept != nil && kept.Order.Version == order.Version && kept.Order.BaseRevision == order.BaseRevision {
+		now := *kept
+		now.Order = order
+		return &now, nil
+	}
+	rows, err := s.store.OrderSteps(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	d := &Draft{Order: order}
+	for _, r := range rows {
+		step := Step{Seq: r.Seq, Says: r.Says, Undone: r.Undone, By: r.MadeBy, ByID: r.ByID, At: r.MadeAt, UndoneBy: r.UndoneBy}
+		if err := json.Unmarshal(r.Edits, &step.Edits); err != nil {
+			return nil, fmt.Errorf("step %d of order %d: %w", r.Seq, id, err)
+		}
+		d.Steps = append(d.Steps, step)
+	}
+	base, err := s.examine(ctx, order.SiteID, order.BaseRevision)
+	if err != nil {
+		return nil, err
+	}
+	return s.keep(d, base)
+}
+
+// keep works out the rest of a draft from its order and steps, and remembers it.
+func (s *Service) keep(d *Draft, base *examined) (*Draft, error) {
+	doc, err := edit.Apply(base.doc, live(d.Steps)...)
+	if err != nil {
+		return nil, fmt.Errorf("order %d no longer applies to revision %d: %w", d.Order.ID, d.Order.BaseRevision, err)
+	}
+	d.Base, d.BaseFindings, d.baseConfigs = base.doc, base.findings, base.compiled
+	d.Doc, d.Findings = doc, check.Site(doc)
+	s.remember(d)
+	return d, nil
+}
+
+func (s *Service) remember(d *Draft) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	room(s.drafts, maxKept)
+	s.drafts[d.Order.ID] = d
+}
+
+// OrderName is how people refer to a work order.
+func OrderName(id int64) string { return fmt.Sprintf("WO-%04d", id) }
+
+// Change is what a technician asks of a draft: entries typed into forms, the
+// fix of a finding, or the removal of a part. One change is one step to undo.
+type Change struct {
+	Version int32        `json:"version" doc:"the draft's version the change was made on"`
+	Entries []edit.Entry `json:"entries,omitempty" maxItems:"50"`
+	Fix     string       `json:"fix,omitempty" doc:"id of the finding to fix"`
+	Remove  string       `json:"remove,omitempty" doc:"kind:id of the part to remove"`
+	In      string       `json:"in,omitempty" doc:"kind:id of the owner of what is removed"`
+	FixAll  string       `json:"fixAll,omitempty" doc:"rule whose findings are all fixed"`
+	// Paste adds or changes many reservations or fixed devices.
+	Paste *PasteRequest `json:"paste,omitempty"`
+}
+
+// Edit applies a change to a draft, checks the result and stores it, all or
+// nothing. It returns the draft after the change and, for a new part, its id.
+func (s *Service) Edit(ctx context.Context, by Technician, id int64, c Change) (d *Draft, made string, err error) {
+	d, err = s.editable(ctx, id, c.Version)
+	if err != nil {
+		return nil, "", err
+	}
+	if err := s.sealTyped(ctx, by, d.Order.SiteID, c.Entries); err != nil {
+		return nil, "", err
+	}
+	edits, doc, made, err := s.read(ctx, c, d)
+	if err != nil {
+		return nil, "", err
+	}
+	if len(edits) == 0 {
+		return d, made, nil
+	}
+	next := *d
+	next.Steps = slices.DeleteFunc(slices.Clone(d.Steps), func(s Step) bool { return s.Undone })
+	step := Step{Seq: 1, Says: describe(d.Doc, doc, edits), Edits: edits, By: by.FullName, ByID: by.ID, At: time.Now()}
+	if n := len(next.Steps); n > 0 {
+		step.Seq = next.Steps[n-1].Seq + 1
+	}
+	next.Steps = append(next.Steps, step)
+	next.Doc = doc
+	raw, err := json.Marshal(edits)
+	if err != nil {
+		return nil, "", err
+	}
+	// The rules run while the database writes; neither needs the other.
+	checked := make(chan []check.Finding, 1)
+	go func() { checked <- check.Site(doc) }()
+	err = s.write(ctx, &next, func(q *gen.Queries) error {
+		if len(next.Steps) <= len(d.Steps) { // steps that were undone are gone for good
+			if err := q.DropUndone(ctx, id); err != nil {
+				return err
+			}
+		}
+		return q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw, MadeBy: by.ID, MadeAt: step.At})
+	})
+	next.Findings = <-checked
+	if err == nil {
+		s.remember(&next)
+	}
+	return &next, made, err
+}
+
+// editable reads a draft that may be changed and is at the version the caller saw.
+func (s *Service) editable(ctx context.Context, id int64, version int32) (*Draft, error) {
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if d.Order.State != "open" {
+		return nil, refuse(Conflict, "%s is %s and takes no more edits. Open another work order.", OrderName(id), d.Order.State)
+	}
+	if d.Order.Version != version {
+		return nil, movedOn(d)
+	}
+	return d, nil
+}
+
+func movedOn(d *Draft) *Refusal {
+	who, what := "Somebody", "changed the draft"
+	if n := len(d.Steps); n > 0 {
+		who, what = d.Steps[n-1].By, "made another edit ("+d.Steps[n-1].Says+")"
+	}
+	return refuse(Conflict, "%s %s meanwhile. Look at it, then do yours again; what you typed is still here.", who, what)
+}
+
+// touch stores a change to a draft and remembers the draft after it.
+func (s *Service) touch(ctx context.Context, d *Draft, do func(q *gen.Queries) error) error {
+	err := s.write(ctx, d, do)
+	if err == nil {
+		s.remember(d)
+	}
+	return err
+}
+
+// write stores a change to a draft, in one transaction that fails when another
+// change came first.
+func (s *Service) write(ctx context.Context, d *Draft, do func(q *gen.Queries) error) error {
+	err := s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		n, err := q.TouchOrder(ctx, gen.TouchOrderParams{ID: d.Order.ID, Version: d.Order.Version})
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			return store.ErrMoved
+		}
+		if err := do(q); err != nil {
+			return err
+		}
+		return publish(ctx, q, Event{"order", strconv.FormatInt(d.Order.ID, 10)})
+	})
+	if errors.Is(err, store.ErrMoved) {
+		if now, err := s.Draft(ctx, d.Order.ID); err == nil {
+			return movedOn(now)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("change %s: %w", OrderName(d.Order.ID), err)
+	}
+	d.Order.Version++
+	return nil
+}
+
+// read turns the change into edits and the document after them.
+func (s *Service) read(ctx context.Context, c Change, d *Draft) (edits []edit.Edit, doc *site.Site, made string, err error) {
+	doc = d.Doc
+	switch {
+	case c.Fix != "":
+		if edits, err = s.fixOf(ctx, d, c.Fix); err != nil {
+			return nil, nil, "", err
+		}
+	case c.FixAll != "":
+		if _, edits, _, err = s.fixAll(ctx, d, c.FixAll); err != nil {
+			return nil, nil, "", err
+		}
+	case c.Paste != nil:
+		if _, edits, err = c.Paste.read(doc); err != nil {
+			return nil, nil, "", err
+		}
+	case c.Remove != "":
+		if edits, err = edit.Removing(doc, site.ParseRef(c.Remove), site.ParseRef(c.In)); err != nil {
+			return nil, nil, "", refuse(Conflict, "It cannot be removed: %s.", err)
+		}
+	}
+	if edits != nil {
+		if doc, err = edit.Apply(doc, edits...); err != nil {
+			return nil, nil, "", refuse(Conflict, "%s.", err)
+		}
+	}
+	for i, e := range c.Entries {
+		if e.New && e.ID == "" {
+			e.ID = newID(e.Kind)
+		}
+		if e.New && made == "" {
+			made = e.Kind + ":" + e.ID
+		}
+		one, err := edit.Read(doc, e)
+		var fields edit.FieldErrors
+		if errors.As(err, &fields) {
+			r := &Refusal{Kind: Invalid, Says: "Nothing was changed: " + sentence(fields) + "."}
+			for _, f := range fields {
+				r.Fields = append(r.Fields, edit.FieldError{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.Field), Says: f.Says})
+			}
+			return nil, nil, "", r
+		}
+		if err != nil {
+			return nil, nil, "", err
+		}
+		if doc, err = edit.Apply(doc, one...); err != nil {
+			return nil, nil, "", refuse(Conflict, "%s.", err)
+		}
+		edits = append(edits, one...)
+	}
+	return edits, doc, made, nil
+}
+
+// fixOf finds the fix of a finding, of the document or of its surroundings.
+func (s *Service) fixOf(ctx context.Context, d *Draft, id string) ([]edit.Edit, error) {
+	of := func(list []check.Finding) int {
+		return slices.IndexFunc(list, func(f check.Finding) bool { return f.ID == id })
+	}
+	found := d.Findings
+	i := of(found)
+	if i < 0 {
+		with, err := s.surroundings(ctx, d.Doc)
+		if err != nil {
+			return nil, err
+		}
+		found = check.Around(d.Doc, with)
+		i = of(found)
+	}
+	switch {
+	case i < 0:
+		return nil, refuse(Conflict, "That finding is gone already; there is nothing left to fix.")
+	case found[i].Fix == nil:
+		return nil, refuse(Invalid, "There is no ready fix for this finding; change what it names.")
+	}
+	return found[i].Fix.Edits, nil
+}
+
+func sentence(fields edit.FieldErrors) string {
+	var says []string
+	for _, f := range fields {
+		says = append(says, f.Says)
+	}
+	return strings.Join(says, "; ")
+}
+
+func newID(kind string) string {
+	short := map[string]string{site.KindNetwork: "net", site.KindInterface: "if", site.KindExclusion: "excl", site.KindReservation: "res", site.KindFixedDevice: "fix"}
+	prefix := short[kind]
+	if prefix == "" {
+		prefix = kind
+	}
+	return prefix + "-" + strings.ToLower(rand.Text()[:10])
+}
+
+func describe(before, after *site.Site, edits []edit.Edit) string {
+	var says []string
+	for _, e := range edits {
+		part := e.Part
+		if part.Kind == edit.KindOption {
+			part = e.In
+		}
+		doc := before // a part that is renamed is known by the name it had
+		if _, had := edit.NameOf(before, part); !had {
+			doc = after
+		}
+		says = append(says, edit.Describe(doc, e))
+	}
+	if len(says) > 3 {
+		says = append(says[:2], fmt.Sprintf("%d more", len(says)-2))
+	}
+	return strings.Join(says, "; ")
+}
+
+// Undo takes back the last step that stands.
+func (s *Service) Undo(ctx context.Context, by Technician, id int64, version int32) (*Draft, error) {
+	return s.flip(ctx, by, id, version, true, func(steps []Step) int {
+		for i := len(steps) - 1; i >= 0; i-- {
+			if !steps[i].Undone {
+				return i
+			}
+		}
+		return -1
+	})
+}
+
+// Redo does the first step that was undone again.
+func (s *Service) Redo(ctx context.Context, by Technician, id int64, version int32) (*Draft, error) {
+	return s.flip(ctx, by, id, version, false, func(steps []Step) int {
+		return slices.IndexFunc(steps, func(s Step) bool { return s.Undone })
+	})
+}
+
+func (s *Service) flip(ctx context.Context, by Technician, id int64, version int32, undone bool, which func([]Step) int) (*Draft, error) {
+	d, err := s.editable(ctx, id, version)
+	if err != nil {
+		return nil, err
+	}
+	i := which(d.Steps)
+	if i < 0 {
+		return d, nil
+	}
+	next := *d
+	next.Steps = slices.Clone(d.Steps)
+	next.Steps[i].Undone, next.Steps[i].UndoneBy = undone, ""
+	if undone {
+		next.Steps[i].UndoneBy = by.FullName
+	}
+	if next.Doc, err = edit.Apply(d.Base, live(next.Steps)...); err != nil {
+		return nil, fmt.Errorf("order %d: %w", id, err)
+	}
+	next.Findings = check.Site(next.Doc)
+	err = s.touch(ctx, &next, func(q *gen.Queries) error {
+		return q.MarkUndone(ctx, gen.MarkUndoneParams{OrderID: id, Seq: next.Steps[i].Seq, Undone: undone, By: by.ID})
+	})
+	return &next, err
+}
+
+// Rebase moves a draft to the site's newest revision by replaying its edits
+// there. What no longer applies is reported and left out.
+func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*Draft, []edit.Conflict, error) {
+	d, err := s.editable(ctx, id, version)
+	if err != nil {
+		return nil, nil, err
+	}
+	base, err := s.examine(ctx, d.Order.SiteID, d.Order.Head)
+	if err != nil {
+		return nil, nil, err
+	}
+	next := &Draft{Order: d.Order}
+	next.Order.BaseRevision = d.Order.Head
+	var lost []edit.Conflict
+	doc := base.doc
+	for _, step := range d.Steps {
+		if step.Undone {
+			continue
+		}
+		now, conflicts := edit.Replay(doc, step.Edits)
+		lost = append(lost, conflicts...)
+		if len(conflicts) > 0 {
+			step.Edits = slices.DeleteFunc(slices.Clone(step.Edits), func(e edit.Edit) bool {
+				return slices.ContainsFunc(conflicts, func(c edit.Conflict) bool { return c.Edit.Part == e.Part && c.Edit.In == e.In && c.Edit.Op == e.Op })
+			})
+			now, _ = edit.Replay(doc, step.Edits)
+		}
+		if doc = now; len(step.Edits) > 0 {
+			step.Seq = int32(len(next.Steps) + 1)
+			next.Steps = append(next.Steps, step)
+		}
+	}
+	next.Base, next.BaseFindings, next.baseConfigs = base.doc, base.findings, base.compiled
+	next.Doc, next.Findings = doc, check.Site(doc)
+	err = s.touch(ctx, next, func(q *gen.Queries) error {
+		if err := errors.Join(q.SetOrderBase(ctx, gen.SetOrderBaseParams{ID: id, BaseRevision: d.Order.Head}), q.DropSteps(ctx, id)); err != nil {
+			return err
+		}
+		for _, step := range next.Steps {
+			raw, err := json.Marshal(step.Edits)
+			if err != nil {
+				return err
+			}
+			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw, MadeBy: step.ByID, MadeAt: step.At}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return next, lost, err
+}
+
+// Drop closes a work order without pushing it. Its edits stay on record.
+func (s *Service) Drop(ctx context.Context, by Technician, id int64, version int32) error {
+	d, err := s.editable(ctx, id, version)
+	if err != nil {
+		return err
+	}
+	return s.touch(ctx, d, func(q *gen.Queries) error {
+		return q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "dropped", By: by.ID})
+	})
+}

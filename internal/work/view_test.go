@@ -1,0 +1,125 @@
+package work_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/scenario"
+	"lithos/internal/work"
+)
+
+func TestInspectorShowsEveryKindOfPart(t *testing.T) {
+	o := open(t)
+	cases := []struct {
+		ref, kind, title string
+		editable, told   bool
+	}{
+		{"reservation:res-xray-plate", "Reservation", "xray-plate", true, true},
+		{"fixed:fix-label-prn", "Fixed device", "label-prn", true, false},
+		{"pool:pool-clinic", "Pool", "Clinic PCs", true, true},
+		{"exclusion:excl-analyser", "Exclusion", "Analyser vendor, fixed by contract", true, false},
+		{"interface:if-gw-1-lan-24", "Interface", "lan.24", true, false},
+		{"network:net-clinic", "Network", "Clinic floor", true, true},
+		{"pool:gone", "Network", "Bench", true, true}, // what is not there shows the network
+	}
+	for _, c := range cases {
+		v, err := o.View(t.Context(), "kelder-bridge", work.Look{Select: c.ref})
+		require.NoError(t, err)
+		require.NotNil(t, v.Inspect)
+		assert.Equal(t, c.kind+" "+c.title, v.Inspect.Kind+" "+v.Inspect.Title)
+		assert.Equal(t, c.editable, len(v.Inspect.Fields) > 0, c.ref)
+		assert.Equal(t, c.told, len(v.Inspect.Told) > 0, c.ref)
+		assert.NotEmpty(t, v.Inspect.Facts)
+		if c.ref == "reservation:res-xray-plate" {
+			assert.Equal(t, "net-clinic", v.Network.ID, "the selected part brings its network")
+			assert.Equal(t, []string{"address-two-owners.fix-label-prn.res-xray-plate"}, v.Inspect.Findings)
+			var lease work.Told
+			for _, told := range v.Inspect.Told {
+				if told.Code == 51 {
+					lease = told
+				}
+			}
+			assert.Equal(t, "8 hours, from the pool Clinic PCs; Clinic standard says 1 day", lease.Value+", "+lease.From+"; "+lease.Hides)
+			assert.Equal(t, "reservation:res-xray-plate", v.Inspect.Levels[0].Ref, "the nearest level first")
+		}
+	}
+}
+
+func TestSeenStrangersCanBeRecorded(t *testing.T) {
+	o := open(t)
+	r, err := o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
+	require.NoError(t, err)
+	v, err := o.View(t.Context(), "kelder-bridge", work.Look{Network: "net-imaging", Select: "seen:" + r.Address})
+	require.NoError(t, err)
+	require.NotNil(t, v.Inspect.Prefill)
+	assert.Equal(t, map[string]string{"network": "net-imaging", "address": r.Address, "mac": "02:00:5e:00:00:aa", "name": "Oddname"}, v.Inspect.Prefill.Fields)
+}
+
+func TestRoundsAndStandards(t *testing.T) {
+	o := open(t)
+	rows, err := o.Sites(t.Context())
+	require.NoError(t, err)
+	require.Len(t, rows, len(scenario.Names))
+	assert.Empty(t, rows[0].Worst)
+	assert.Equal(t, "Hallin Road surgery", rows[1].Name)
+	assert.Equal(t, []int{0, 1}, []int{rows[1].Blocks, rows[1].Warns})
+	assert.Equal(t, "Two owners of .18.57", rows[2].Worst)
+
+	standards, err := o.Standards(t.Context())
+	require.NoError(t, err)
+	require.Len(t, standards, 3)
+	assert.Equal(t, "Clinic standard", standards[0].Name)
+	assert.Len(t, standards[0].Sites, 3)
+	assert.Empty(t, standards[0].Differs)
+	hallin := scenario.Site("hallin-road")
+	hallin.Standard.Windows[0].To = 29
+	_, err = o.Import(t.Context(), hallin, o.mk.ID, "another copy of the standard")
+	require.NoError(t, err)
+	standards, err = o.Standards(t.Context())
+	require.NoError(t, err)
+	assert.NotEmpty(t, standards[0].Differs)
+	history, err := o.History(t.Context(), "hallin-road")
+	require.NoError(t, err)
+	assert.Equal(t, "another copy of the standard by Maren Kolb", history[0].Note+" by "+history[0].By)
+}
+
+func TestRoomForANetwork(t *testing.T) {
+	o := open(t)
+	p, err := o.ProposeNetwork(t.Context(), "kelder-bridge", 0, 26)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"prefix": "10.84.20.64/26", "vlan": "91", "gateway": "10.84.20.65"}, p.Fields)
+	id := o.order()
+	o.edit(id, entry("network", "", "name", "Recovery", "prefix", "10.84.20.64/26", "vlan", "91"))
+	p, err = o.ProposeNetwork(t.Context(), "kelder-bridge", id, 26)
+	require.NoError(t, err)
+	assert.Equal(t, "10.84.20.128/26", p.Fields["prefix"], "the draft's own networks are taken")
+	assert.Equal(t, "92", p.Fields["vlan"])
+	_, err = o.ProposeNetwork(t.Context(), "kelder-bridge", 0, 20)
+	refusal(t, err, work.Conflict, "No /20 is free")
+	_, err = o.ProposeNetwork(t.Context(), "hallin-road", id, 26)
+	refusal(t, err, work.Missing, "not an order of this site")
+}
+
+// A device that Lithos cannot reach gets its steps in words, and the push goes
+// on without it.
+func TestStepsByHand(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	_, s := o.another()
+	_, err := s.Pool.Exec(t.Context(), "DELETE FROM device_access WHERE device_id = 'dev-sw-core'")
+	require.NoError(t, err)
+	id := o.order()
+	c := entry("interface", "if-sw-core-mgmt", "addresses", "10.84.16.4/26")
+	c.Entries[0].In = "device:dev-sw-core"
+	o.edit(id, c)
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	require.Len(t, v.Plans, 1)
+	assert.True(t, v.Plans[0].ByHand)
+	assert.Equal(t, "Remove `10.84.16.2/26` from `vlan11`", v.Plans[0].Steps[0].Verb+" "+v.Plans[0].Steps[0].Text)
+	assert.Empty(t, v.Head.Devices)
+	require.NoError(t, o.pushAll(o.Service, id))
+	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
+}

@@ -1,0 +1,199 @@
+// Package work is what technicians do with Lithos: see sites, open work orders,
+// edit, rehearse, push, verify and land. It joins the computation of core with
+// the store and the devices, and runs what takes long in the background.
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"lithos/core/check"
+	"lithos/core/compile"
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/core/yang"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+// Service is the use cases. It is safe for concurrent use, and any number of
+// processes may run one on the same database.
+type Service struct {
+	store  *store.Store
+	vault  *Vault
+	log    *slog.Logger
+	jobs   *river.Client[pgx.Tx]
+	Events *Hub
+
+	// confirmWithin is how long a device waits for the end of a push before it
+	// returns to its old configuration.
+	confirmWithin time.Duration
+
+	mu        sync.Mutex
+	heads     map[revisionKey]*examined
+	summaries map[revisionKey]summary
+	drafts    map[int64]*Draft
+}
+
+// revisionKey names one revision of a site. Revisions never change, so what is
+// worked out of one may be kept.
+type revisionKey struct {
+	site     string
+	revision int32
+}
+
+type examined struct {
+	doc      *site.Site
+	findings []check.Finding
+	compiled map[string]yang.Config // by device id
+}
+
+// The caches are bounded: whole documents of the few sites being worked on, and
+// a line or two of every site of a fleet.
+const (
+	maxKept      = 128
+	maxSummaries = 20_000
+)
+
+// New makes a service on a migrated database. Nothing runs in the background
+// until Run.
+func New(s *store.Store, vault *Vault, log *slog.Logger) *Service {
+	return &Service{
+		store: s, vault: vault, log: log, Events: newHub(), confirmWithin: 2 * time.Minute,
+		heads: map[revisionKey]*examined{}, summaries: map[revisionKey]summary{}, drafts: map[int64]*Draft{},
+	}
+}
+
+// Kind tells refusals apart.
+type Kind int
+
+// The kinds of refusal.
+const (
+	Missing  Kind = iota + 1 // what was asked for is not there
+	Invalid                  // the input is at fault
+	Conflict                 // somebody else was faster, or the state does not allow it
+	Denied                   // the account or password is wrong
+	Busy                     // too often; try again later
+)
+
+// Refusal is an error for people: a sentence, and the fields at fault.
+type Refusal struct {
+	Kind   Kind
+	Says   string
+	Fields []edit.FieldError
+}
+
+func (r *Refusal) Error() string { return r.Says }
+
+func refuse(kind Kind, format string, args ...any) *Refusal {
+	return &Refusal{Kind: kind, Says: fmt.Sprintf(format, args...)}
+}
+
+// examine reads a revision with its findings, from memory when it was read before.
+func (s *Service) examine(ctx context.Context, siteID string, revision int32) (*examined, error) {
+	key := revisionKey{siteID, revision}
+	s.mu.Lock()
+	kept := s.heads[key]
+	s.mu.Unlock()
+	if kept != nil {
+		return kept, nil
+	}
+	doc, err := s.store.Revision(ctx, siteID, revision)
+	if err != nil {
+		return nil, err
+	}
+	kept = &examined{doc, check.Site(doc), map[string]yang.Config{}}
+	for _, d := range doc.Devices {
+		kept.compiled[d.ID] = compile.Device(doc, d.ID)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	room(s.heads, maxKept)
+	s.heads[key] = kept
+	return kept, nil
+}
+
+// room makes place for one more in a cache.
+func room[K comparable, V any](m map[K]V, most int) {
+	for k := range m {
+		if len(m) < most {
+			return
+		}
+		delete(m, k)
+	}
+}
+
+// Event tells browsers what changed, so that they ask for it again.
+type Event struct {
+	Topic string `json:"topic" enum:"order,push,seen,site"`
+	ID    string `json:"id"` // of an order or push, else the site's code
+}
+
+func publish(ctx context.Context, q *gen.Queries, e Event) error {
+	raw, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	return q.Notify(ctx, string(raw))
+}
+
+// Hub hands events to whoever listens in this process.
+type Hub struct {
+	mu   sync.Mutex
+	subs map[chan Event]bool
+}
+
+func newHub() *Hub { return &Hub{subs: map[chan Event]bool{}} }
+
+// Subscribe returns a channel of events until cancel is called. A subscriber
+// that does not keep up misses events and is expected to ask again anyway.
+func (h *Hub) Subscribe() (events <-chan Event, cancel func()) {
+	c := make(chan Event, 64)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.subs[c] = true
+	return c, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.subs, c)
+	}
+}
+
+func (h *Hub) send(e Event) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.subs {
+		select {
+		case c <- e:
+		default:
+		}
+	}
+}
+
+// listen passes on what any process published, until ctx ends. It reconnects
+// after a dropped connection.
+func (s *Service) listen(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := s.store.Listen(ctx, func(payload string) {
+			var e Event
+			if json.Unmarshal([]byte(payload), &e) == nil {
+				s.Events.send(e)
+			}
+		})
+		if ctx.Err() != nil {
+			return
+		}
+		s.log.Warn("lost the connection for live events; trying again", "error", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}

@@ -1,0 +1,463 @@
+package work_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/edit"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/internal/demo"
+	"lithos/internal/postgres/pgtest"
+	"lithos/internal/standin"
+	"lithos/internal/store"
+	"lithos/internal/work"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
+
+// office is a service with the demonstration on it, and two technicians.
+type office struct {
+	*work.Service
+	t        *testing.T
+	url, key string
+	log      *bytes.Buffer
+	devices  *demo.Devices
+	mk, jo   work.Technician
+}
+
+func open(t *testing.T) *office {
+	t.Helper()
+	o := &office{t: t, url: pgtest.Database(t), key: filepath.Join(t.TempDir(), "key"), log: &bytes.Buffer{}}
+	o.Service, _ = o.another()
+	var err error
+	o.devices, err = demo.Start(t.Context(), o.Service, demo.Options{})
+	require.NoError(t, err)
+	t.Cleanup(o.devices.Close)
+	_, err = o.PutTechnician(t.Context(), "jo", "Jo Arden", "another long password")
+	require.NoError(t, err)
+	o.mk, err = o.SignIn(t.Context(), "mk", demo.Password, "test")
+	require.NoError(t, err)
+	o.jo, err = o.SignIn(t.Context(), "jo", "another long password", "test")
+	require.NoError(t, err)
+	return o
+}
+
+// another is one more process on the same database.
+func (o *office) another() (*work.Service, *store.Store) {
+	o.t.Helper()
+	s, err := store.Open(context.Background(), o.url)
+	require.NoError(o.t, err)
+	o.t.Cleanup(s.Close)
+	vault, err := work.OpenVault(o.key)
+	require.NoError(o.t, err)
+	return work.New(s, vault, slog.New(slog.NewTextHandler(o.log, nil))), s
+}
+
+// run works on the background jobs until the returned function is called.
+func run(t *testing.T, s *work.Service) (stop func()) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	require.NoError(t, s.Run(ctx, time.Hour))
+	var once sync.Once
+	stop = func() { once.Do(func() { cancel(); s.Stopped() }) }
+	t.Cleanup(stop)
+	return stop
+}
+
+func (o *office) order() int64 {
+	o.t.Helper()
+	id, err := o.OpenOrder(o.t.Context(), o.mk, "kelder-bridge", "Imaging room refit", "4471")
+	require.NoError(o.t, err)
+	return id
+}
+
+func (o *office) version(id int64) int32 {
+	o.t.Helper()
+	d, err := o.Draft(o.t.Context(), id)
+	require.NoError(o.t, err)
+	return d.Order.Version
+}
+
+func entry(kind, id string, fields ...string) work.Change {
+	e := edit.Entry{Kind: kind, ID: id, New: id == "", Fields: map[string]string{}}
+	for i := 0; i < len(fields); i += 2 {
+		e.Fields[fields[i]] = fields[i+1]
+	}
+	return work.Change{Entries: []edit.Entry{e}}
+}
+
+// edit makes a change at the draft's present version.
+func (o *office) edit(id int64, c work.Change) {
+	o.t.Helper()
+	c.Version = o.version(id)
+	_, _, err := o.Edit(o.t.Context(), o.mk, id, c)
+	require.NoError(o.t, err)
+}
+
+func refusal(t *testing.T, err error, kind work.Kind, says string) {
+	t.Helper()
+	var r *work.Refusal
+	require.ErrorAs(t, err, &r)
+	assert.Equal(t, kind, r.Kind, r.Says)
+	assert.Contains(t, r.Says, says)
+}
+
+func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
+	o := open(t)
+	other, _ := o.another()
+	id := o.order()
+	change := func(name string) work.Change { return entry("network", "net-imaging", "name", name) }
+
+	// Both saw version 0; each works in a process of their own.
+	_, _, err := o.Edit(t.Context(), o.mk, id, change("Scans"))
+	require.NoError(t, err)
+	_, _, err = other.Edit(t.Context(), o.jo, id, change("Pictures"))
+	refusal(t, err, work.Conflict, "Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
+
+	// At once, many times: every edit that was accepted is there.
+	var wg sync.WaitGroup
+	var accepted sync.Map
+	for i := range 8 {
+		for n, s := range []*work.Service{o.Service, other} {
+			wg.Go(func() {
+				c := entry("fixed", "", "network", "net-bench", "address", fmt.Sprintf("10.84.16.%d", 21+i*2+n), "name", fmt.Sprintf("dev-%d-%d", i, n))
+				for {
+					d, err := s.Draft(t.Context(), id)
+					if !assert.NoError(t, err) {
+						return
+					}
+					c.Version = d.Order.Version
+					if _, _, err = s.Edit(t.Context(), o.jo, id, c); err == nil {
+						accepted.Store(c.Entries[0].Fields["name"], true)
+						return
+					}
+					if !assert.ErrorContains(t, err, "meanwhile") {
+						return
+					}
+				}
+			})
+		}
+	}
+	wg.Wait()
+	fresh, _ := o.another()
+	d, err := fresh.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Len(t, d.Steps, 17)
+	accepted.Range(func(name, _ any) bool {
+		assert.True(t, containsDevice(d.Doc, name.(string)), "%s", name)
+		return true
+	})
+	assert.Equal(t, "Jo Arden", d.Steps[16].By)
+}
+
+func containsDevice(s *site.Site, name string) bool {
+	for _, f := range s.FixedDevices {
+		if f.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func TestUndoRedo(t *testing.T) {
+	o := open(t)
+	id := o.order()
+	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
+	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
+	encode := func() string {
+		fresh, _ := o.another() // reads from the store alone
+		d, err := fresh.Draft(t.Context(), id)
+		require.NoError(t, err)
+		raw, err := site.Encode(d.Doc)
+		require.NoError(t, err)
+		return string(raw)
+	}
+	both := encode()
+	_, err := o.Undo(t.Context(), o.jo, id, o.version(id))
+	require.NoError(t, err)
+	one := encode()
+	_, err = o.Undo(t.Context(), o.jo, id, o.version(id))
+	require.NoError(t, err)
+	base, err := site.Encode(scenario.Site("kelder-bridge"))
+	require.NoError(t, err)
+	assert.Equal(t, string(base), encode())
+	fresh, _ := o.another()
+	undone, err := fresh.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "Maren Kolb, taken back by Jo Arden", undone.Steps[0].By+", taken back by "+undone.Steps[0].UndoneBy)
+	for _, want := range []string{one, both} {
+		_, err = o.Redo(t.Context(), o.mk, id, o.version(id))
+		require.NoError(t, err)
+		assert.Equal(t, want, encode())
+	}
+	_, err = o.Undo(t.Context(), o.jo, id, o.version(id))
+	require.NoError(t, err)
+	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
+	d, err := o.Redo(t.Context(), o.mk, id, o.version(id))
+	require.NoError(t, err)
+	assert.Len(t, d.Steps, 2, "an edit after an undo ends what could be redone")
+}
+
+func TestBadInputChangesNothing(t *testing.T) {
+	o := open(t)
+	id := o.order()
+	var r *work.Refusal
+	_, _, err := o.Edit(t.Context(), o.mk, id, entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"))
+	require.ErrorAs(t, err, &r)
+	assert.Equal(t, "entries[0].fields.address", r.Fields[0].Field)
+	assert.Len(t, r.Fields, 2)
+	_, _, err = o.Edit(t.Context(), o.mk, id, work.Change{Fix: "pool-off.gone"})
+	refusal(t, err, work.Conflict, "gone already")
+	_, _, err = o.Edit(t.Context(), o.mk, id, work.Change{Remove: "pool:gone"})
+	refusal(t, err, work.Conflict, "cannot be removed")
+	assert.Zero(t, o.version(id))
+	_, err = o.OpenOrder(t.Context(), o.mk, "kelder-bridge", "", strings.Repeat("9", 200))
+	require.ErrorAs(t, err, &r)
+	assert.Len(t, r.Fields, 2)
+	_, err = o.OpenOrder(t.Context(), o.mk, "nowhere", "T", "")
+	refusal(t, err, work.Missing, "no site")
+	_, err = o.Draft(t.Context(), 99)
+	refusal(t, err, work.Missing, "no work order WO-0099")
+}
+
+func TestSignInIsRateLimited(t *testing.T) {
+	o := open(t)
+	for range 8 {
+		_, err := o.SignIn(t.Context(), "mk", "wrong", "10.0.0.9")
+		refusal(t, err, work.Denied, "wrong")
+	}
+	_, err := o.SignIn(t.Context(), "mk", demo.Password, "10.0.0.10")
+	refusal(t, err, work.Busy, "Too many failed attempts")
+	_, err = o.SignIn(t.Context(), "jo", "another long password", "10.0.0.9")
+	assert.NoError(t, err, "others are not kept out")
+	_, err = o.PutTechnician(t.Context(), "x", "X", "short")
+	refusal(t, err, work.Invalid, "at least 12")
+}
+
+// waitPush waits until the push of an order has ended.
+func (o *office) waitPush(s *work.Service, id int64) *work.OrderView {
+	o.t.Helper()
+	var v *work.OrderView
+	require.Eventually(o.t, func() bool {
+		var err error
+		v, err = s.Order(o.t.Context(), id)
+		require.NoError(o.t, err)
+		return v.Push != nil && v.Push.Finished != nil && v.Head.State != "pushing"
+	}, 30*time.Second, 10*time.Millisecond)
+	return v
+}
+
+func (o *office) pushAll(s *work.Service, id int64) error {
+	o.t.Helper()
+	_, err := s.Rehearse(o.t.Context(), o.mk, id, o.version(id))
+	require.NoError(o.t, err)
+	_, err = s.Push(o.t.Context(), o.mk, id, o.version(id))
+	return err
+}
+
+// bigger gives Imaging a larger prefix: pools and interfaces must move.
+func (o *office) bigger(id int64) {
+	o.edit(id, entry("network", "net-imaging", "prefix", "10.84.20.0/25"))
+	o.edit(id, work.Change{Fix: "interface-mask-differs.if-gw-1-lan-48.net-imaging"})
+}
+
+func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	id := o.order()
+	push := func() error { _, err := o.Push(t.Context(), o.mk, id, o.version(id)); return err }
+	refusal(t, push(), work.Conflict, "no edits")
+	o.edit(id, entry("pool", "pool-imaging", "ranges", "12-55"))
+	refusal(t, push(), work.Conflict, "block the push")
+	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
+	refusal(t, push(), work.Conflict, "was not rehearsed")
+	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	require.NoError(t, err)
+	o.edit(id, entry("pool", "pool-imaging", "ranges", "27-55"))
+	refusal(t, push(), work.Conflict, "was not rehearsed since its last change")
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "landed", v.Head.State, v.Push.Problem)
+	_, _, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"))
+	refusal(t, err, work.Conflict, "takes no more edits")
+}
+
+func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	gw := o.devices.ByID["dev-gw-1"]
+	before := gw.Running()
+	id := o.order()
+	o.bigger(id)
+	gw.Inject(standin.Faults{RefuseWrite: 3})
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "failed", v.Push.State)
+	assert.Contains(t, v.Push.Problem, "out of memory")
+	assert.Equal(t, "open", v.Head.State, "the draft goes on")
+	assert.True(t, gw.Running().Equal(before))
+	assert.True(t, gw.Startup().Equal(before))
+
+	// The same again, with nothing in the way.
+	gw.Inject(standin.Faults{})
+	require.NoError(t, o.pushAll(o.Service, id))
+	v = o.waitPush(o.Service, id)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.True(t, gw.Startup().Equal(gw.Running()))
+}
+
+func TestDeafServerFailsTheLadder(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	gw := o.devices.ByID["dev-gw-1"]
+	before := gw.Running()
+	id := o.order()
+	o.bigger(id)
+	gw.Inject(standin.Faults{Deaf: true})
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	assert.Contains(t, v.Push.Problem, "a new client gets no address: No reply within 2 seconds.")
+	assert.True(t, gw.Running().Equal(before))
+}
+
+func TestDroppedConnectionIsTriedAgain(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	id := o.order()
+	o.bigger(id)
+	o.devices.ByID["dev-gw-1"].Inject(standin.Faults{DropWrite: 2})
+	require.NoError(t, o.pushAll(o.Service, id))
+	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
+}
+
+// A process that is killed in the middle of a push: another takes it up from
+// what is stored and what the device holds.
+func TestInterruptedPushIsTakenUp(t *testing.T) {
+	o := open(t)
+	kill := run(t, o.Service)
+	gw := o.devices.ByID["dev-gw-1"]
+	id := o.order()
+	o.bigger(id)
+	gw.Inject(standin.Faults{HoldWrite: 3})
+	require.NoError(t, o.pushAll(o.Service, id))
+	require.Eventually(t, func() bool {
+		v, err := o.Order(t.Context(), id)
+		require.NoError(t, err)
+		return v.Push != nil && len(v.Push.Journal) == 4 && v.Push.Journal[3].State == "running"
+	}, 20*time.Second, 10*time.Millisecond)
+	kill()
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	require.Equal(t, "running", v.Push.State, "nobody has ended it")
+	gw.Inject(standin.Faults{})
+
+	second, _ := o.another()
+	run(t, second)
+	v = o.waitPush(second, id)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Contains(t, v.Push.Journal[4].Says, "was interrupted")
+	history, err := second.History(t.Context(), "kelder-bridge")
+	require.NoError(t, err)
+	assert.Len(t, history, 2, "the revision landed once")
+}
+
+func TestDraftFollowsANewerRevision(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	id := o.order()
+	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
+	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
+
+	newer := scenario.Site("kelder-bridge")
+	n, _ := newer.Network("net-imaging")
+	n.VLAN = 50
+	revision, err := o.Import(t.Context(), newer, o.jo.ID, "from a file")
+	require.NoError(t, err)
+	assert.Equal(t, int32(2), revision)
+	revision, err = o.Import(t.Context(), newer, o.jo.ID, "again")
+	require.NoError(t, err)
+	assert.Equal(t, int32(2), revision, "an equal file makes no revision")
+
+	_, err = o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	require.NoError(t, err)
+	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
+	refusal(t, err, work.Conflict, "newer revision")
+	d, lost, err := o.Rebase(t.Context(), id, o.version(id))
+	require.NoError(t, err)
+	require.Len(t, lost, 1)
+	assert.Contains(t, lost[0].Says, "vlan is now 50, and was 48")
+	n, _ = d.Doc.Network("net-imaging")
+	assert.Equal(t, "Scans 50", fmt.Sprint(n.Name, " ", n.VLAN))
+	assert.Equal(t, "Maren Kolb", d.Steps[0].By)
+
+	other := scenario.Site("quill-street")
+	other.ID, other.Code = "site-other", "kelder-bridge"
+	_, err = o.Import(t.Context(), other, 0, "")
+	refusal(t, err, work.Conflict, "belongs to another site")
+}
+
+func TestSeenTryAndFind(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	r, err := o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
+	require.NoError(t, err)
+	assert.Equal(t, "10.84.20.24", r.Address)
+	require.Len(t, r.Scenes[0].Messages, 4)
+	v, err := o.View(ctx, "kelder-bridge", work.Look{Network: "net-imaging"})
+	require.NoError(t, err)
+	require.Len(t, v.Network.Seen, 1)
+	assert.Equal(t, "visitor", v.Network.Seen[0].Name)
+	assert.Equal(t, 1, v.Network.Ruler.Used)
+
+	again, err := o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "draft"})
+	require.NoError(t, err)
+	assert.Equal(t, "10.84.20.25", again.Address, "computed with the lease that stands")
+	_, err = o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
+	refusal(t, err, work.Invalid, "not a group address")
+	_, err = o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-nowhere", Against: "device"})
+	refusal(t, err, work.Conflict, "does not have this network yet")
+
+	for query, want := range map[string]string{
+		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room", "vaccine": "vaccine-fridge", "kelder": "Kelder Bridge surgery", "hand": "Handsets", "10.84.20.33": "Imaging",
+	} {
+		hits, err := o.Find(ctx, query)
+		require.NoError(t, err)
+		titles := []string{}
+		for _, h := range hits {
+			titles = append(titles, h.Title)
+		}
+		assert.Contains(t, titles, want, query)
+	}
+	hits, err := o.Find(ctx, "%")
+	require.NoError(t, err)
+	assert.Empty(t, hits)
+}
+
+func TestSecretsStayInTheVault(t *testing.T) {
+	o := open(t)
+	_, s := o.another()
+	rows, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
+	require.NoError(t, err)
+	require.Len(t, rows, 3)
+	assert.True(t, bytes.HasPrefix(rows[0].Secret, []byte("age-encryption.org/")))
+	stranger, err := work.OpenVault(filepath.Join(t.TempDir(), "other"))
+	require.NoError(t, err)
+	_, err = stranger.Open(rows[0].Secret)
+	assert.ErrorContains(t, err, "does not open with this key file")
+}
+
+func TestMigrateTwice(t *testing.T) {
+	o := open(t)
+	require.NoError(t, store.Migrate(t.Context(), o.url))
+}

@@ -1,0 +1,36 @@
+import { Navigate, Route, Routes } from 'react-router'
+import { useLiveEvents, useSession } from './api/queries'
+import { Frame } from './frame/Frame'
+import { CurrentOrder } from './frame/currentOrder'
+import { OrderPage } from './orders/OrderPage'
+import { Orders } from './orders/Orders'
+import { Empty } from './parts/Empty'
+import { Rounds } from './rounds/Rounds'
+import { SignIn } from './signin/SignIn'
+import { SitePage } from './site/SitePage'
+import { SitesPlace } from './site/SitesPlace'
+import { Standards } from './standards/Standards'
+
+export function App() {
+  const session = useSession()
+  const technician = session.data?.technician
+  useLiveEvents(technician !== undefined)
+  if (session.isPending) return null
+  if (!technician) return <SignIn problem={session.error?.message} />
+  return (
+    <CurrentOrder>
+      <Routes>
+        <Route element={<Frame technician={technician} />}>
+          <Route index element={<Navigate to="/rounds" replace />} />
+          <Route path="rounds" element={<Rounds />} />
+          <Route path="sites" element={<SitesPlace />} />
+          <Route path="sites/:code" element={<SitePage />} />
+          <Route path="orders" element={<Orders />} />
+          <Route path="orders/:id" element={<OrderPage />} />
+          <Route path="standards" element={<Standards />} />
+          <Route path="*" element={<Empty title="There is nothing at this address" says="It may have been mistyped, or cut off when it was copied." to="/rounds" first="Go to Rounds" />} />
+        </Route>
+      </Routes>
+    </CurrentOrder>
+  )
+}

@@ -1,0 +1,42 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+export type Schemas = components['schemas']
+export type View = Schemas['View']
+export type Finding = Schemas['Finding']
+export type Row = Schemas['Row']
+export type Entry = Schemas['Entry']
+export type Change = Omit<Schemas['EditRequest'], 'look' | 'version'>
+
+export const api = createClient<paths>({ baseUrl: '/' })
+
+/** What the server says is wrong (RFC 9457), with the fields at fault. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly fields: Record<string, string> = {},
+  ) {
+    super(message)
+  }
+}
+
+const unreachable = 'Lithos does not answer. What you typed is kept; try again when the connection is back.'
+
+/** Runs a request and throws a Problem when it fails. */
+export async function call<T>(request: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let result
+  try {
+    result = await request
+  } catch {
+    throw new Problem(0, unreachable)
+  }
+  if (result.response.ok) return result.data as T
+  const body = result.error as Schemas['ErrorModel'] | undefined
+  const fields: Record<string, string> = {}
+  for (const e of body?.errors ?? []) {
+    const name = e.location?.replace(/^body\.(entries\[\d+\]\.fields\.)?/, '')
+    if (name && e.message) fields[name] = e.message
+  }
+  throw new Problem(result.response.status, body?.detail ?? `The server answers ${result.response.status}.`, fields)
+}

@@ -1,0 +1,99 @@
+import { useQueryClient } from '@tanstack/react-query'
+import { useCallback, useEffect, useState } from 'react'
+import { Link, useLocation, useNavigate } from 'react-router'
+import { api, call, Problem, type Schemas } from '../api/client'
+import { useOrderAction } from '../api/queries'
+import { useCurrentOrder } from './currentOrder'
+import { useKeys } from './useKeys'
+
+/** The open work order, on every page: what is drafted, what blocks, the next step. */
+export function Tray() {
+  const { head, take } = useCurrentOrder()
+  const leave = useCallback(() => take(undefined), [take])
+  if (!head) return <footer />
+  return <OpenTray key={head.id} head={head} leave={leave} />
+}
+
+const plural = (n: number, one: string, many = `${one}s`) => `${n} ${n === 1 ? one : many}`
+
+function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => void }) {
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [problem, setProblem] = useState('')
+  const rehearse = useOrderAction('/api/orders/{order}/rehearse')
+  const push = useOrderAction('/api/orders/{order}/push')
+  const rebase = useOrderAction('/api/orders/{order}/rebase')
+  const here = useLocation().pathname === `/orders/${head.id}`
+  const open = head.state === 'open'
+  const ended = head.state === 'landed' || head.state === 'dropped'
+  useEffect(() => {
+    if (ended && !here) leave()
+  }, [ended, here, leave])
+  const busy = rehearse.isPending || push.isPending || rebase.isPending
+
+  const run = async (action: () => Promise<unknown>) => {
+    setProblem('')
+    try {
+      await action()
+    } catch (e) {
+      setProblem(e instanceof Problem ? e.message : String(e))
+      void client.invalidateQueries({ queryKey: ['order', head.id] })
+    }
+  }
+  const flip = (path: '/api/orders/{order}/undo' | '/api/orders/{order}/redo') =>
+    run(async () => {
+      await call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version, look: {} } }))
+      await Promise.all([client.invalidateQueries({ queryKey: ['order', head.id] }), client.invalidateQueries({ queryKey: ['view'] })])
+    })
+  const canUndo = open && !!head.undo
+  const canRedo = open && !!head.redo
+  const canRehearse = open && head.edits > 0 && !head.behind && !busy
+  const canPush = canRehearse && head.rehearsed && head.blocking === 0
+  const doRehearse = () => run(async () => (await navigate(`/orders/${head.id}`), await rehearse.mutateAsync(head)))
+  const doPush = () => run(async () => (await navigate(`/orders/${head.id}`), await push.mutateAsync(head)))
+  useKeys({
+    'ctrl+z': () => canUndo && void flip('/api/orders/{order}/undo'),
+    'ctrl+shift+z': () => canRedo && void flip('/api/orders/{order}/redo'),
+    'ctrl+enter': () => void (canPush ? doPush() : canRehearse && doRehearse()),
+  })
+  const target = head.devices.length ? `Push to ${head.devices.join(' and ')}` : 'Push'
+  return (
+    <footer aria-label="Open work order" className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]">
+      <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">{head.name}</Link>
+      <Link to={here ? `/sites/${head.site}` : `/orders/${head.id}`} className="hover:underline">{head.title}</Link>
+      <span className="text-on-basalt-2">{plural(head.edits, 'step')}{head.devices.length > 0 && ` on ${head.devices.join(', ')}`}</span>
+      {head.blocking > 0 && <span className="text-[#ff9c86]"><span aria-hidden>■ </span>{plural(head.blocking, 'finding')} {head.blocking === 1 ? 'blocks' : 'block'} the push</span>}
+      {head.warning > 0 && <span className="text-[#e8c477]"><span aria-hidden>▲ </span>{plural(head.warning, 'warning')}</span>}
+      {head.state === 'pushing' && <span className="text-lichen">Being pushed</span>}
+      {problem && <span role="alert" className="text-[#ff9c86] basis-full order-last">{problem}</span>}
+      <span className="ml-auto flex flex-wrap gap-2 justify-end">
+        {open && (
+          <>
+            <button className="btn btn-dark" disabled={!canUndo} title={head.undo ? `Take back: ${head.undo}` : 'Nothing to take back'} onClick={() => void flip('/api/orders/{order}/undo')}>Undo <kbd>Ctrl Z</kbd></button>
+            {head.redo && <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={() => void flip('/api/orders/{order}/redo')}>Redo</button>}
+            {head.behind ? (
+              <button className="btn btn-next" disabled={busy} title="Replay this draft on the site's newest revision" onClick={() => void run(() => rebase.mutateAsync(head))}>Move to the newest revision</button>
+            ) : (
+              <>
+                <button className={`btn ${canPush ? 'btn-dark' : 'btn-next'}`} disabled={!canRehearse} onClick={() => void doRehearse()}>
+                  {rehearse.isPending ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'} {!canPush && <kbd>Ctrl ⏎</kbd>}
+                </button>
+                <button className={`btn ${canPush ? 'btn-next' : 'btn-dark'}`} disabled={!canPush} title={canPush ? undefined : pushNeeds(head)} onClick={() => void doPush()}>
+                  {target} {canPush && <kbd>Ctrl ⏎</kbd>}
+                </button>
+              </>
+            )}
+          </>
+        )}
+        {!open && head.state !== 'pushing' && <span className="self-center text-on-basalt-2">{head.state === 'landed' ? 'Landed' : 'Dropped'}</span>}
+        <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>Put away</button>
+      </span>
+    </footer>
+  )
+}
+
+function pushNeeds(head: Schemas['OrderHead']): string {
+  if (head.edits === 0) return 'There is nothing to push yet'
+  if (head.blocking > 0) return 'Findings block the push; fix them first'
+  return 'Rehearse the draft first'
+}

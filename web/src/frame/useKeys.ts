@@ -1,0 +1,33 @@
+import { useEffect, useRef } from 'react'
+
+export type Keys = Record<string, () => void>
+
+const typing = (target: EventTarget | null) =>
+  target instanceof HTMLElement && (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
+
+/**
+ * Binds keys for as long as the component shows. A key is "p", "?", "g r" (one
+ * after the other), "ctrl+z" or "ctrl+shift+z". None fires while somebody types
+ * in a field or a window is open.
+ */
+export function useKeys(keys: Keys) {
+  const latest = useRef(keys)
+  latest.current = keys
+  useEffect(() => {
+    let before = ''
+    const down = (e: KeyboardEvent) => {
+      if (e.defaultPrevented || e.altKey || typing(e.target) || document.querySelector('[role=dialog]')) return
+      const ctrl = e.ctrlKey || e.metaKey
+      const name = ctrl ? `ctrl+${e.shiftKey ? 'shift+' : ''}${e.key.toLowerCase()}` : e.key
+      const run = latest.current[`${before} ${name}`] ?? latest.current[name]
+      before = ctrl ? '' : name
+      if (run) {
+        e.preventDefault()
+        before = ''
+        run()
+      }
+    }
+    window.addEventListener('keydown', down)
+    return () => window.removeEventListener('keydown', down)
+  }, [])
+}

@@ -1,0 +1,99 @@
+import { useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Link, useParams } from 'react-router'
+import { api, call, type Problem, type Schemas } from '../api/client'
+import { useOrder } from '../api/queries'
+import { useCurrentOrder } from '../frame/currentOrder'
+import { Empty } from '../parts/Empty'
+import { When } from '../parts/When'
+import { FindingCard } from '../site/Inspector'
+import { Plans } from './Plans'
+import { PushJournal } from './PushJournal'
+import { Rehearsal } from './Rehearsal'
+
+/** A work order: what it does to which device in which order, and what comes of it. */
+export function OrderPage() {
+  const id = Number(useParams().id)
+  const order = useOrder(id)
+  const { id: current, take } = useCurrentOrder()
+  const view = order.data?.head.id === id ? order.data : undefined
+  const state = view?.head.state
+  useEffect(() => {
+    if (state === 'open' && current === undefined) take(id)
+  }, [state, current, id, take])
+  if (order.error) return <Empty title="The work order cannot be shown" says={order.error.message} to="/orders" first="Go to Work orders" />
+  if (!view) return null
+  const { head } = view
+  return (
+    <div className="min-h-full grid grid-cols-[440px_minmax(0,1fr)] max-[1000px]:grid-cols-1 max-[1000px]:content-start">
+      <section aria-label="Steps" className="bg-sheet border-r border-seam px-4.5 py-4">
+        <h2>{head.name} · <Link className="hover:underline" to={`/sites/${head.site}`}>{view.siteName}</Link></h2>
+        <h1 className="my-0.5">{head.title}</h1>
+        <p className="text-ink-2">
+          {head.ticket && `Ticket ${head.ticket}. `}Opened <When at={view.openedAt} /> by {head.openedBy}.
+          {head.state === 'landed' && <b className="text-malachite-ink"> Landed.</b>}
+        </p>
+        {current !== id && head.state === 'open' && <button className="btn mt-2" onClick={() => take(id)}>Work on this order</button>}
+        <Plans plans={view.plans} landed={head.state === 'landed'} />
+        <Edits view={view} />
+      </section>
+      <section aria-label="Outcome" className="px-5 py-4 min-w-0">
+        {view.push && <PushJournal push={view.push} />}
+        {view.lost && <Lost lost={view.lost} />}
+        {view.findings.length > 0 && head.state === 'open' && (
+          <div className="mb-5 max-w-[640px]">
+            <h2>What this draft brings in</h2>
+            {view.findings.map((f) => (
+              <Link key={f.id} className="block" to={`/sites/${head.site}?finding=${encodeURIComponent(f.id)}`}><FindingCard finding={f} busy /></Link>
+            ))}
+          </div>
+        )}
+        {view.rehearsal ? (
+          <Rehearsal rehearsal={view.rehearsal} current={head.rehearsed || head.state !== 'open'} touched={view.networks} />
+        ) : (
+          <Empty title="Not rehearsed yet" says="A rehearsal computes, with real packets, what every known client would be given, and walks the ladder of each network. Rehearse from the tray below; nothing is pushed that was not." />
+        )}
+      </section>
+    </div>
+  )
+}
+
+function Edits({ view }: { view: Schemas['OrderView'] }) {
+  const client = useQueryClient()
+  const [problem, setProblem] = useState('')
+  const { take } = useCurrentOrder()
+  const drop = async () => {
+    try {
+      await call(api.POST('/api/orders/{order}/drop', { params: { path: { order: view.head.id } }, body: { version: view.head.version } }))
+      take(undefined)
+      await client.invalidateQueries()
+    } catch (e) {
+      setProblem((e as Problem).message)
+    }
+  }
+  return (
+    <section className="mt-5">
+      <h2>The draft</h2>
+      {view.steps.length === 0 && <p className="text-ink-2 mt-1">No edits yet. <Link className="underline" to={`/sites/${view.head.site}`}>Go to the site</Link> and drag over the ruler, or add a network.</p>}
+      <ol className="mt-1">
+        {view.steps.map((s, i) => (
+          <li key={i} className="py-1.5 border-b border-seam-2">
+            <span className={s.undone ? 'line-through text-ink-3' : ''}>{s.says}</span>
+            <div className="text-[12px] text-ink-3">{s.by}, <When at={s.at} />{s.undoneBy && `; taken back by ${s.undoneBy}`}</div>
+          </li>
+        ))}
+      </ol>
+      {view.head.state === 'open' && <button className="text-[12.5px] text-ink-2 hover:underline mt-3" onClick={() => void drop()}>Drop this work order without pushing</button>}
+      {problem && <div role="alert" className="text-cinnabar-ink mt-1">{problem}</div>}
+    </section>
+  )
+}
+
+function Lost({ lost }: { lost: string[] }) {
+  return (
+    <section className="border-l-3 border-sand bg-sand-t px-3 py-2 mb-4 max-w-[640px]">
+      <b>These edits no longer apply and were left out</b>
+      <ul className="list-disc pl-5">{lost.map((l) => <li key={l}>{l}</li>)}</ul>
+    </section>
+  )
+}

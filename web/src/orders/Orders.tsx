@@ -1,0 +1,45 @@
+import { Link } from 'react-router'
+import { useOrders } from '../api/queries'
+import { Empty } from '../parts/Empty'
+import { When } from '../parts/When'
+
+const states: Record<string, string> = { open: 'open', pushing: 'being pushed', landed: 'landed', dropped: 'dropped' }
+
+/** Work orders, open ones first. */
+export function Orders() {
+  const orders = useOrders()
+  if (orders.error) return <Empty title="Work orders cannot be shown" says={orders.error.message} />
+  if (!orders.data) return null
+  if (orders.data.length === 0) return <Empty title="There is no work order yet" says="A work order holds the edits to a site until they are pushed. Open one from the site's page." to="/sites" first="Go to a site" />
+  return (
+    <div className="bg-sheet min-h-full px-5 py-4">
+      <h1>Work orders</h1>
+      <table className="mt-3 table-fixed">
+        <thead>
+          <tr>
+            <th className="list-head w-[100px]">Number</th>
+            <th className="list-head">Title</th>
+            <th className="list-head w-[110px]">Ticket</th>
+            <th className="list-head w-[22%]">Site</th>
+            <th className="list-head w-[110px]">State</th>
+            <th className="list-head w-[70px]">Steps</th>
+            <th className="list-head w-[190px]">Opened</th>
+          </tr>
+        </thead>
+        <tbody>
+          {orders.data.map((o) => (
+            <tr key={o.id} className="hover:bg-slab">
+              <td className="list-cell"><Link className="font-semibold hover:underline" to={`/orders/${o.id}`}>{o.name}</Link></td>
+              <td className="list-cell">{o.title}</td>
+              <td className="list-cell mono">{o.ticket}</td>
+              <td className="list-cell"><Link className="hover:underline" to={`/sites/${o.code}`}>{o.site}</Link></td>
+              <td className={`list-cell ${o.state === 'open' ? 'font-semibold' : 'text-ink-2'}`}>{states[o.state]}</td>
+              <td className="list-cell">{o.steps}</td>
+              <td className="list-cell text-ink-2"><When at={o.openedAt} /> by {o.by}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
