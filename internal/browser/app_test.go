@@ -28,7 +28,7 @@ import (
 func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 // patience bounds every wait for a condition.
-const patience = 30 * time.Second
+const patience = time.Minute
 
 // app is a running Lithos with the demonstration's sites and devices.
 type app struct{ *demotest.Running }
@@ -60,7 +60,7 @@ func (a *app) open(t testing.TB, width, height int) *tab {
 	require.NoError(t, browser.Connect())
 	page, err := browser.Page(proto.TargetCreateTarget{URL: "about:blank"})
 	require.NoError(t, err)
-	b := &tab{TB: t, page: page.Timeout(3 * time.Minute)}
+	b := &tab{TB: t, page: page.Timeout(10 * time.Minute)}
 	require.NoError(t, page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1}))
 	go page.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {
 		if e.Type == proto.RuntimeConsoleAPICalledTypeError {
@@ -149,22 +149,21 @@ func (b *tab) gone(text string) {
 }
 
 // click clicks the element of a selector whose text matches, once it is there
-// and enabled. One that is drawn anew under the hand is looked for again.
+// and enabled. One that is drawn anew under the hand is soon looked for again.
 func (b *tab) click(selector, match string) {
 	b.Helper()
-	var err error
-	for range 5 {
-		var el *rod.Element
-		el, err = b.page.Timeout(patience).ElementByJS(rod.Eval(`(selector, match) => [...document.querySelectorAll(selector)].find(e =>
+	p := b.page.Timeout(patience)
+	defer p.CancelTimeout()
+	for {
+		el, err := p.ElementByJS(rod.Eval(`(selector, match) => [...document.querySelectorAll(selector)].find(e =>
 			e.getClientRects().length > 0 && !e.disabled && new RegExp(match).test(e.innerText.trim())) ?? null`, selector, match))
 		if err != nil {
-			b.Fatalf("no %s %q: %v\nthe page says:\n%s", selector, match, err, b.text())
+			b.Fatalf("no %s %q to click: %v\nthe page says:\n%s", selector, match, err, b.text())
 		}
-		if err = el.Click(proto.InputMouseButtonLeft, 1); err == nil {
+		if el.Timeout(patience/20).Click(proto.InputMouseButtonLeft, 1) == nil {
 			return
 		}
 	}
-	b.Fatalf("%s %q cannot be clicked: %v", selector, match, err)
 }
 
 const findField = `label => [...document.querySelectorAll('label')].filter(l => l.textContent === label && l.offsetParent).map(l => document.getElementById(l.htmlFor)).at(-1) ?? document.querySelector('select[aria-label="' + label + '"]')`

@@ -147,6 +147,26 @@ func TestSecondTechnicianKeepsWhatWasTyped(t *testing.T) {
 	b.until("the reservation beside it", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('02:00:5e:00:00:01')`)
 }
 
+// Three steps taken back faster than one answer comes: what a technician does in
+// a hurry does not collide with itself.
+func TestHurriedUndo(t *testing.T) {
+	a := startApp(t)
+	who := a.technician(t)
+	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Hurry", "")
+	require.NoError(t, err)
+	for i, name := range []string{"One", "Two", "Three"} {
+		_, _, err := a.Work.Edit(t.Context(), who, order, work.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}})
+		require.NoError(t, err)
+	}
+	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
+	b.see("3 steps")
+	_, err = b.page.Eval(`() => { for (let i = 0; i < 3; i++) window.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true })) }`)
+	require.NoError(t, err)
+	b.see("0 steps")
+	b.until("the old name", `() => document.querySelector('h1')?.innerText === 'Imaging'`)
+	assert.NotContains(t, b.text(), "meanwhile")
+}
+
 // The same views on a tablet held upright, in dark colours.
 func TestNarrowAndDark(t *testing.T) {
 	a := startApp(t)

@@ -1,6 +1,6 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useEffect } from 'react'
-import { api, call, type Schemas } from './client'
+import { api, call, type Change, type Schemas, type View } from './client'
 
 export const useSession = () =>
   useQuery({ queryKey: ['session'], queryFn: () => call(api.GET('/api/session')), staleTime: Infinity })
@@ -24,15 +24,67 @@ export const useOrder = (order: number | undefined) =>
     queryFn: () => call(api.GET('/api/orders/{order}', { params: { path: { order: order! } } })),
   })
 
+// Changes of one draft are sent one after another, and each on the version the one
+// before it left: what this browser did itself, its technician has seen.
+const draftOf = (order: number | undefined) => ({ id: `draft ${order}` })
+const left = new Map<number, number>()
+const seen = (head: Schemas['OrderHead']) => Math.max(head.version, left.get(head.id) ?? 0)
+
+/** Shows a draft as an answer to its own change left it. Answers that are under way
+ * or kept are from before it, and would bring back what it changed. */
+async function show(client: QueryClient, head: Schemas['OrderHead']) {
+  left.set(head.id, head.version)
+  await Promise.all([client.cancelQueries({ queryKey: ['view'] }), client.cancelQueries({ queryKey: ['order', head.id] })])
+  client.removeQueries({ queryKey: ['view'], type: 'inactive' })
+  client.setQueryData(['order', head.id], (was: Schemas['OrderView'] | undefined) => (was ? { ...was, head } : was))
+}
+
+/** What is shown of a draft turned out to be old: asks for all of it again. */
+const refresh = (client: QueryClient, order: number | undefined) =>
+  Promise.all([client.invalidateQueries({ queryKey: ['order', order] }), client.invalidateQueries({ queryKey: ['view'] })])
+
+/** One edit: sent, checked, stored; onView draws the page from the answer. */
+export function useDraftEdit(order: number | undefined, look: Schemas['Look'], onView: (view: View) => void) {
+  const client = useQueryClient()
+  return useMutation({
+    scope: draftOf(order),
+    mutationFn: ({ head, change }: { head: Schemas['OrderHead']; change: Change }) =>
+      call(api.POST('/api/orders/{order}/edits', { params: { path: { order: head.id } }, body: { ...change, version: seen(head), look } })),
+    onSuccess: async (view) => {
+      if (view.order) await show(client, view.order)
+      onView(view)
+      // Somebody who went on to another part meanwhile looks at an older draft.
+      void client.refetchQueries({ queryKey: ['view'], type: 'active', predicate: (q) => (q.state.data as View | undefined)?.order?.version !== view.order?.version })
+    },
+    onError: () => void refresh(client, order),
+  })
+}
+
+/** Takes back the last step of a draft, or does it again. */
+export function useFlip(order: number) {
+  const client = useQueryClient()
+  return useMutation({
+    scope: draftOf(order),
+    mutationFn: ({ head, path }: { head: Schemas['OrderHead']; path: '/api/orders/{order}/undo' | '/api/orders/{order}/redo' }) =>
+      call(api.POST(path, { params: { path: { order: head.id } }, body: { version: seen(head), look: {} } })),
+    onSuccess: async (view) => {
+      if (view.order) await show(client, view.order)
+    },
+    onSettled: () => refresh(client, order),
+  })
+}
+
 type OrderAction = '/api/orders/{order}/rehearse' | '/api/orders/{order}/push' | '/api/orders/{order}/rebase'
 
 /** Rehearse, push or rebase an order; the answer becomes what its page shows. */
-export function useOrderAction(path: OrderAction) {
+export function useOrderAction(order: number, path: OrderAction) {
   const client = useQueryClient()
   return useMutation({
+    scope: draftOf(order),
     mutationFn: (head: Schemas['OrderHead']) =>
-      call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version } })),
-    onSuccess: (view) => {
+      call(api.POST(path, { params: { path: { order: head.id } }, body: { version: seen(head) } })),
+    onSuccess: async (view) => {
+      await show(client, view.head)
       client.setQueryData(['order', view.head.id], view)
       void client.invalidateQueries({ queryKey: ['view', view.head.site] })
     },

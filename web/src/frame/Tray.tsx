@@ -1,8 +1,8 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useState } from 'react'
 import { Link, useLocation, useNavigate } from 'react-router'
-import { api, call, Problem, type Schemas } from '../api/client'
-import { useOrderAction } from '../api/queries'
+import { Problem, type Schemas } from '../api/client'
+import { useFlip, useOrderAction } from '../api/queries'
 import { useCurrentOrder } from './currentOrder'
 import { useKeys } from './useKeys'
 
@@ -20,9 +20,10 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
   const client = useQueryClient()
   const navigate = useNavigate()
   const [problem, setProblem] = useState('')
-  const rehearse = useOrderAction('/api/orders/{order}/rehearse')
-  const push = useOrderAction('/api/orders/{order}/push')
-  const rebase = useOrderAction('/api/orders/{order}/rebase')
+  const rehearse = useOrderAction(head.id, '/api/orders/{order}/rehearse')
+  const push = useOrderAction(head.id, '/api/orders/{order}/push')
+  const rebase = useOrderAction(head.id, '/api/orders/{order}/rebase')
+  const { mutateAsync: flip } = useFlip(head.id)
   const here = useLocation().pathname === `/orders/${head.id}`
   const open = head.state === 'open'
   const ended = head.state === 'landed' || head.state === 'dropped'
@@ -40,11 +41,8 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
       void client.invalidateQueries({ queryKey: ['order', head.id] })
     }
   }
-  const flip = (path: '/api/orders/{order}/undo' | '/api/orders/{order}/redo') =>
-    run(async () => {
-      await call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version, look: {} } }))
-      await Promise.all([client.invalidateQueries({ queryKey: ['order', head.id] }), client.invalidateQueries({ queryKey: ['view'] })])
-    })
+  const undo = () => void run(() => flip({ head, path: '/api/orders/{order}/undo' }))
+  const redo = () => void run(() => flip({ head, path: '/api/orders/{order}/redo' }))
   const canUndo = open && !!head.undo
   const canRedo = open && !!head.redo
   const canRehearse = open && head.edits > 0 && !head.behind && !busy
@@ -52,8 +50,8 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
   const doRehearse = () => run(async () => (await navigate(`/orders/${head.id}`), await rehearse.mutateAsync(head)))
   const doPush = () => run(async () => (await navigate(`/orders/${head.id}`), await push.mutateAsync(head)))
   useKeys({
-    'ctrl+z': () => canUndo && void flip('/api/orders/{order}/undo'),
-    'ctrl+shift+z': () => canRedo && void flip('/api/orders/{order}/redo'),
+    'ctrl+z': () => canUndo && undo(),
+    'ctrl+shift+z': () => canRedo && redo(),
     'ctrl+enter': () => void (canPush ? doPush() : canRehearse && doRehearse()),
   })
   const target = head.devices.length ? `Push to ${head.devices.join(' and ')}` : 'Push'
@@ -69,8 +67,8 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
       <span className="ml-auto flex flex-wrap gap-2 justify-end">
         {open && (
           <>
-            <button className="btn btn-dark" disabled={!canUndo} title={head.undo ? `Take back: ${head.undo}` : 'Nothing to take back'} onClick={() => void flip('/api/orders/{order}/undo')}>Undo <kbd>Ctrl Z</kbd></button>
-            {head.redo && <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={() => void flip('/api/orders/{order}/redo')}>Redo</button>}
+            <button className="btn btn-dark" disabled={!canUndo} title={head.undo ? `Take back: ${head.undo}` : 'Nothing to take back'} onClick={undo}>Undo <kbd>Ctrl Z</kbd></button>
+            {head.redo && <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={redo}>Redo</button>}
             {head.behind ? (
               <button className="btn btn-next" disabled={busy} title="Replay this draft on the site's newest revision" onClick={() => void run(() => rebase.mutateAsync(head))}>Move to the newest revision</button>
             ) : (

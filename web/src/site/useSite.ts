@@ -1,7 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo } from 'react'
 import { useSearchParams } from 'react-router'
-import { api, call, type Change, type Schemas, type View } from '../api/client'
+import { api, call, type Schemas } from '../api/client'
+import { useDraftEdit } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 
 /** What of the site is on the screen, kept in the address so that it can be pasted into a ticket. */
@@ -52,25 +53,13 @@ export function useView(code: string, look: Schemas['Look']) {
   })
 }
 
-/** One edit: sent, checked, stored, and the page redrawn from the answer. */
+/** One edit, and the page redrawn from its answer; what it made becomes what is looked at. */
 export function useEdit(code: string, look: Schemas['Look'], go: (to: { network?: string; select?: string }) => void) {
   const client = useQueryClient()
-  return useMutation({
-    mutationFn: ({ head, change }: { head: Schemas['OrderHead']; change: Change }) =>
-      call(api.POST('/api/orders/{order}/edits', { params: { path: { order: head.id } }, body: { ...change, version: head.version, look } })),
-    onSuccess: (view: View) => {
-      const made = view.made && !view.made.startsWith('option') ? view.made : undefined
-      const next = made ? { ...look, network: view.network?.id ?? '', select: made } : look
-      client.setQueryData(viewKey(code, next), view)
-      if (made) go({ network: next.network, select: made })
-      if (view.order) {
-        const head = view.order
-        client.setQueryData(['order', head.id], (was: Schemas['OrderView'] | undefined) => (was ? { ...was, head } : was))
-      }
-    },
-    onError: () => {
-      void client.invalidateQueries({ queryKey: ['order', look.order] })
-      void client.invalidateQueries({ queryKey: ['view', code] })
-    },
+  return useDraftEdit(look.order, look, (view) => {
+    const made = view.made && !view.made.startsWith('option') ? view.made : undefined
+    const next = made ? { ...look, network: view.network?.id ?? '', select: made } : look
+    client.setQueryData(viewKey(code, next), view)
+    if (made) go({ network: next.network, select: made })
   })
 }
