@@ -29,9 +29,7 @@ func Normal(s *Site) *Site {
 			return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
 		})
 	}
-	out.Networks = sorted(s.Networks, func(a, b Network) int {
-		return cmp.Or(a.Prefix.Addr().Compare(b.Prefix.Addr()), cmp.Compare(a.Prefix.Bits(), b.Prefix.Bits()), cmp.Compare(a.ID, b.ID))
-	})
+	out.Networks = ByPrefix(s.Networks)
 	for i := range out.Networks {
 		out.Networks[i].Options = sortedOptions(out.Networks[i].Options)
 	}
@@ -129,4 +127,11 @@ func plain(n *yaml.Node) {
 	for _, c := range n.Content {
 		plain(c)
 	}
+}
+
+// ByPrefix is a copy of networks in the order of the normal form.
+func ByPrefix(networks []Network) []Network {
+	return sorted(networks, func(a, b Network) int {
+		return cmp.Or(a.Prefix.Addr().Compare(b.Prefix.Addr()), cmp.Compare(a.Prefix.Bits(), b.Prefix.Bits()), cmp.Compare(a.ID, b.ID))
+	})
 }

@@ -39,7 +39,7 @@ func Section(s *site.Site, findings []check.Finding, sightings []seen.Sighting) 
 	out := []Layer{}
 	var prefixes []netip.Prefix
 	var reached netip.Addr
-	for _, n := range site.Normal(s).Networks {
+	for _, n := range site.ByPrefix(s.Networks) {
 		u := used[n.ID]
 		out = append(out, Layer{
 			Kind: "network", ID: n.ID, Name: n.Name, VLAN: n.VLAN, Prefix: n.Prefix.String(), Size: address.Of(n.Prefix).Size(),

@@ -114,7 +114,7 @@ func (sc scene) inspect(n *site.Network, ref site.Ref) *Inspection {
 	case site.KindInterface:
 		if d, i, ok := doc.Interface(ref.ID); ok {
 			in.Kind, in.Title, in.In = "Interface", i.Name, site.KindDevice+":"+d.ID
-			v := sc.iface(*i)
+			v := inWords(i, farEnds(doc))
 			mono("Device", d.Name)
 			plain("Kind", i.Kind)
 			mono("On", i.Parent)
@@ -125,7 +125,7 @@ func (sc scene) inspect(n *site.Network, ref site.Ref) *Inspection {
 			plain("Carries", v.Carries)
 			plain("Permits", v.Permits)
 			plain("Leads to", v.Leads)
-			in.Fields = v.Fields
+			in.Fields = interfaceFields(i)
 		}
 	case site.KindDevice:
 		if d, ok := doc.Device(ref.ID); ok {
@@ -337,13 +337,10 @@ func definitionFields(d site.OptionDefinition) map[string]string {
 	return map[string]string{"code": strconv.Itoa(int(d.Code)), "name": d.Name, "type": d.Type, "meaning": d.Meaning}
 }
 
-// iface puts an interface in words, with its form.
-func (sc scene) iface(i site.Interface) InterfaceView {
-	v := InterfaceView{ID: i.ID, Name: i.Name, Kind: i.Kind, VLAN: i.VLAN, Addresses: words(i.Addresses), Permits: strings.Join(i.Permits, ", ")}
-	tagged := make([]string, len(i.Tagged))
-	for k, id := range i.Tagged {
-		tagged[k] = strconv.Itoa(id)
-	}
+// inWords is an interface as it is listed. ends are the site's farEnds.
+func inWords(i *site.Interface, ends map[string]string) InterfaceView {
+	far := ends[i.ID]
+	v := InterfaceView{ID: i.ID, Name: i.Name, Kind: i.Kind, VLAN: i.VLAN, Addresses: words(i.Addresses), Permits: strings.Join(i.Permits, ", "), Cabled: far != ""}
 	var carries, leads []string
 	if len(i.Members) > 0 {
 		carries = append(carries, "ports "+strings.Join(i.Members, ", "))
@@ -351,38 +348,73 @@ func (sc scene) iface(i site.Interface) InterfaceView {
 	if i.Untagged != 0 {
 		carries = append(carries, number(i.Untagged)+" untagged")
 	}
-	if len(tagged) > 0 {
-		carries = append(carries, strings.Join(tagged, ", ")+" tagged")
+	if len(i.Tagged) > 0 {
+		carries = append(carries, numbers(i.Tagged)+" tagged")
 	}
-	if far := sc.farEnd(i); far != "" {
+	if far != "" {
 		leads = append(leads, far)
 	}
 	if len(i.RelayTo) > 0 {
 		leads = append(leads, "relays to "+words(i.RelayTo))
 	}
-	v.Fields = map[string]string{
-		"name": i.Name, "kind": i.Kind, "parent": i.Parent, "vlan": number(i.VLAN), "addresses": v.Addresses, "members": strings.Join(i.Members, ", "),
-		"untaggedVLAN": number(i.Untagged), "taggedVLANs": strings.Join(tagged, ", "), "peer": i.Peer, "permits": v.Permits, "relayTo": words(i.RelayTo),
-	}
 	if u := i.Uplink; u != nil {
 		leads = append(leads, fmt.Sprintf("the internet by %s, translates %d networks", u.Method, len(u.Translates)))
-		v.Fields["method"], v.Fields["uplinkGateway"], v.Fields["account"], v.Fields["mtu"] = u.Method, words(valid(u.Gateway)), u.Account, number(u.MTU)
-		v.Fields["translates"] = strings.Join(u.Translates, ", ")
 	}
 	v.Carries, v.Leads = strings.Join(carries, "; "), strings.Join(leads, "; ")
 	return v
 }
 
-// farEnd is the other end of an interface's cable, whichever end it is written on.
-func (sc scene) farEnd(i site.Interface) string {
-	for _, d := range sc.doc.Devices {
-		for _, o := range d.Interfaces {
-			if o.ID == i.Peer || o.Peer == i.ID {
-				return o.Name + " of " + d.Name
+// interfaceFields is an interface's form.
+func interfaceFields(i *site.Interface) map[string]string {
+	fields := map[string]string{
+		"name": i.Name, "kind": i.Kind, "parent": i.Parent, "vlan": number(i.VLAN), "addresses": words(i.Addresses), "members": strings.Join(i.Members, ", "),
+		"untaggedVLAN": number(i.Untagged), "taggedVLANs": numbers(i.Tagged), "peer": i.Peer, "permits": strings.Join(i.Permits, ", "), "relayTo": words(i.RelayTo),
+	}
+	if u := i.Uplink; u != nil {
+		fields["method"], fields["uplinkGateway"], fields["account"], fields["mtu"] = u.Method, words(valid(u.Gateway)), u.Account, number(u.MTU)
+		fields["translates"] = strings.Join(u.Translates, ", ")
+	}
+	return fields
+}
+
+// farEnds is the other end of each cabled interface, by the interface's id,
+// whichever end the cable is written on.
+func farEnds(doc *site.Site) map[string]string {
+	cables := map[string]string{} // from the interface that a cable is written on
+	for _, d := range doc.Devices {
+		for _, i := range d.Interfaces {
+			if i.Peer != "" {
+				cables[i.ID] = i.Peer
 			}
 		}
 	}
-	return ""
+	if len(cables) == 0 {
+		return nil
+	}
+	names := map[string]string{}
+	for _, d := range doc.Devices {
+		for _, i := range d.Interfaces {
+			names[i.ID] = i.Name + " of " + d.Name
+		}
+	}
+	out := map[string]string{}
+	for from, to := range cables {
+		out[from] = names[to]
+	}
+	for from, to := range cables {
+		if out[to] == "" {
+			out[to] = names[from]
+		}
+	}
+	return out
+}
+
+func numbers(list []int) string {
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = strconv.Itoa(n)
+	}
+	return strings.Join(out, ", ")
 }
 
 // valid is the address alone, or nothing.

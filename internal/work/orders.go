@@ -7,8 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,7 +29,16 @@ type Draft struct {
 	Doc          *site.Site
 	BaseFindings []check.Finding
 	Findings     []check.Finding
+	changes      []target               // the devices of which Doc makes something else than Base
 	baseConfigs  map[string]yang.Config // what Base makes of each device
+}
+
+// judge works out what the rules and the devices make of the draft's document.
+func (d *Draft) judge() {
+	var both sync.WaitGroup
+	both.Go(func() { d.changes = d.changed() })
+	d.Findings = check.Site(d.Doc)
+	both.Wait()
 }
 
 // Step is one thing a technician did to a draft: one or more edits that undo
@@ -95,7 +104,7 @@ func (s *Service) OpenOrder(ctx context.Context, by Technician, code, title, tic
 		if id, err = q.OpenOrder(ctx, gen.OpenOrderParams{Title: title, Ticket: ticket, OpenedBy: by.ID, SiteID: row.ID}); err != nil {
 			return fmt.Errorf("open a work order: %w", err)
 		}
-		return publish(ctx, q, Event{"order", strconv.FormatInt(id, 10)})
+		return publish(ctx, q, orderEvent(id))
 	})
 	return id, err
 }
@@ -151,7 +160,8 @@ func (s *Service) keep(d *Draft, base *examined) (*Draft, error) {
 		return nil, fmt.Errorf("order %d no longer applies to revision %d: %w", d.Order.ID, d.Order.BaseRevision, err)
 	}
 	d.Base, d.BaseFindings, d.baseConfigs = base.doc, base.findings, base.compiled
-	d.Doc, d.Findings = doc, check.Site(doc)
+	d.Doc = doc
+	d.judge()
 	s.remember(d)
 	return d, nil
 }
@@ -186,6 +196,10 @@ func (s *Service) Edit(ctx context.Context, by Technician, id int64, c Change) (
 	if err != nil {
 		return nil, "", err
 	}
+	return s.edit(ctx, by, d, c)
+}
+
+func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (after *Draft, made string, err error) {
 	if err := s.sealTyped(ctx, by, d.Order.SiteID, c.Entries); err != nil {
 		return nil, "", err
 	}
@@ -199,8 +213,8 @@ func (s *Service) Edit(ctx context.Context, by Technician, id int64, c Change) (
 	next := *d
 	next.Steps = slices.DeleteFunc(slices.Clone(d.Steps), func(s Step) bool { return s.Undone })
 	step := Step{Seq: 1, Says: describe(d.Doc, doc, edits), Edits: edits, By: by.FullName, ByID: by.ID, At: time.Now()}
-	if n := len(next.Steps); n > 0 {
-		step.Seq = next.Steps[n-1].Seq + 1
+	if n := len(d.Steps); n > 0 {
+		step.Seq = d.Steps[n-1].Seq + 1
 	}
 	next.Steps = append(next.Steps, step)
 	next.Doc = doc
@@ -209,21 +223,31 @@ func (s *Service) Edit(ctx context.Context, by Technician, id int64, c Change) (
 		return nil, "", err
 	}
 	// The rules run while the database writes; neither needs the other.
-	checked := make(chan []check.Finding, 1)
-	go func() { checked <- check.Site(doc) }()
-	err = s.write(ctx, &next, func(q *gen.Queries) error {
-		if len(next.Steps) <= len(d.Steps) { // steps that were undone are gone for good
-			if err := q.DropUndone(ctx, id); err != nil {
-				return err
-			}
-		}
-		return q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw, MadeBy: by.ID, MadeAt: step.At})
-	})
-	next.Findings = <-checked
-	if err == nil {
-		s.remember(&next)
+	var judged sync.WaitGroup
+	judged.Go(next.judge)
+	err = s.takeStep(ctx, d, step, raw)
+	judged.Wait()
+	if err != nil {
+		return nil, "", err
 	}
-	return &next, made, err
+	next.Order.Version++
+	s.remember(&next)
+	return &next, made, nil
+}
+
+// takeStep stores an edit of a draft, unless another change came first.
+func (s *Service) takeStep(ctx context.Context, d *Draft, step Step, edits []byte) error {
+	event, err := json.Marshal(orderEvent(d.Order.ID))
+	if err != nil {
+		return err
+	}
+	n, err := s.store.TakeStep(ctx, gen.TakeStepParams{
+		OrderID: d.Order.ID, Version: d.Order.Version, Seq: step.Seq, Says: step.Says, Edits: edits, MadeBy: step.ByID, MadeAt: step.At, Event: string(event),
+	})
+	if err == nil && n == 0 {
+		err = store.ErrMoved
+	}
+	return s.unlessMoved(ctx, d, err)
 }
 
 // editable reads a draft that may be changed and is at the version the caller saw.
@@ -249,18 +273,9 @@ func movedOn(d *Draft) *Refusal {
 	return refuse(Conflict, "%s %s meanwhile. Look at it, then do yours again; what you typed is still here.", who, what)
 }
 
-// touch stores a change to a draft and remembers the draft after it.
+// touch stores a change to a draft, in one transaction that fails when another
+// change came first, and remembers the draft after it.
 func (s *Service) touch(ctx context.Context, d *Draft, do func(q *gen.Queries) error) error {
-	err := s.write(ctx, d, do)
-	if err == nil {
-		s.remember(d)
-	}
-	return err
-}
-
-// write stores a change to a draft, in one transaction that fails when another
-// change came first.
-func (s *Service) write(ctx context.Context, d *Draft, do func(q *gen.Queries) error) error {
 	err := s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		n, err := q.TouchOrder(ctx, gen.TouchOrderParams{ID: d.Order.ID, Version: d.Order.Version})
 		if err != nil {
@@ -272,8 +287,17 @@ func (s *Service) write(ctx context.Context, d *Draft, do func(q *gen.Queries) e
 		if err := do(q); err != nil {
 			return err
 		}
-		return publish(ctx, q, Event{"order", strconv.FormatInt(d.Order.ID, 10)})
+		return publish(ctx, q, orderEvent(d.Order.ID))
 	})
+	if err == nil {
+		d.Order.Version++
+		s.remember(d)
+	}
+	return s.unlessMoved(ctx, d, err)
+}
+
+// unlessMoved says of a change that came second who was first.
+func (s *Service) unlessMoved(ctx context.Context, d *Draft, err error) error {
 	if errors.Is(err, store.ErrMoved) {
 		if now, err := s.Draft(ctx, d.Order.ID); err == nil {
 			return movedOn(now)
@@ -282,7 +306,6 @@ func (s *Service) write(ctx context.Context, d *Draft, do func(q *gen.Queries) e
 	if err != nil {
 		return fmt.Errorf("change %s: %w", OrderName(d.Order.ID), err)
 	}
-	d.Order.Version++
 	return nil
 }
 
@@ -436,7 +459,7 @@ func (s *Service) flip(ctx context.Context, by Technician, id int64, version int
 	if next.Doc, err = edit.Apply(d.Base, live(next.Steps)...); err != nil {
 		return nil, fmt.Errorf("order %d: %w", id, err)
 	}
-	next.Findings = check.Site(next.Doc)
+	next.judge()
 	err = s.touch(ctx, &next, func(q *gen.Queries) error {
 		return q.MarkUndone(ctx, gen.MarkUndoneParams{OrderID: id, Seq: next.Steps[i].Seq, Undone: undone, By: by.ID})
 	})
@@ -476,7 +499,8 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*Draft, 
 		}
 	}
 	next.Base, next.BaseFindings, next.baseConfigs = base.doc, base.findings, base.compiled
-	next.Doc, next.Findings = doc, check.Site(doc)
+	next.Doc = doc
+	next.judge()
 	err = s.touch(ctx, next, func(q *gen.Queries) error {
 		if err := errors.Join(q.SetOrderBase(ctx, gen.SetOrderBaseParams{ID: id, BaseRevision: d.Order.Head}), q.DropSteps(ctx, id)); err != nil {
 			return err

@@ -68,10 +68,7 @@ func (s *Service) Push(ctx context.Context, by Technician, id int64, version int
 	if err != nil {
 		return 0, err
 	}
-	head, err := s.orderHead(ctx, d, nil)
-	if err != nil {
-		return 0, err
-	}
+	head := d.head(nil)
 	with, err := s.surroundings(ctx, d.Doc)
 	if err != nil {
 		return 0, err
@@ -105,7 +102,7 @@ func (s *Service) Push(ctx context.Context, by Technician, id int64, version int
 		if _, err := s.jobs.InsertTx(ctx, tx, PushArgs{push}, nil); err != nil {
 			return err
 		}
-		return publish(ctx, q, Event{"order", strconv.FormatInt(id, 10)})
+		return publish(ctx, q, orderEvent(id))
 	})
 	if store.IsDuplicate(err, "push_one_a_site") {
 		return 0, refuse(Conflict, "Another push to this site is under way. Wait until it has ended.")

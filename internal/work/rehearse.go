@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -51,7 +50,7 @@ func (s *Service) Rehearse(ctx context.Context, by Technician, id int64, version
 		if err := q.PutRehearsal(ctx, gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID}); err != nil {
 			return err
 		}
-		return publish(ctx, q, Event{"order", strconv.FormatInt(id, 10)})
+		return publish(ctx, q, orderEvent(id))
 	})
 	return &Rehearsal{version, by.FullName, report}, err
 }
@@ -112,7 +111,7 @@ func (s *Service) targets(ctx context.Context, d *Draft) ([]target, error) {
 
 func (d *Draft) targets(access []gen.DeviceAccess) []target {
 	var reached, byHand []target
-	for _, t := range d.changed() {
+	for _, t := range d.changes {
 		for i := range access {
 			if access[i].DeviceID == t.id {
 				t.access = &access[i]
@@ -127,7 +126,7 @@ func (d *Draft) targets(access []gen.DeviceAccess) []target {
 	return append(reached, byHand...)
 }
 
-// changed compiles both sites and compares, device by device.
+// changed compiles the draft's site and compares it with its base, device by device.
 func (d *Draft) changed() []target {
 	var out []target
 	for _, dev := range inPushOrder(d.Doc.Devices) {
@@ -199,11 +198,7 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	head, err := s.orderHead(ctx, d, access)
-	if err != nil {
-		return nil, err
-	}
-	v := &OrderView{Head: *head, SiteName: d.Doc.Name, Plans: s.plans(d.targets(access)), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
+	v := &OrderView{Head: *d.head(access), SiteName: d.Doc.Name, Plans: s.plans(d.targets(access)), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
 	for _, st := range d.Steps {
 		v.Steps = append(v.Steps, StepView{st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}

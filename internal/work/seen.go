@@ -23,9 +23,10 @@ const heardWithin = 10 * time.Minute
 // that answer at its address with the same MAC are one.
 func (s *Service) sightings(ctx context.Context, doc *site.Site) ([]seen.Sighting, error) {
 	rows, err := s.store.SightingsOfSite(ctx, doc.ID)
-	if err != nil {
-		return nil, err
-	}
+	return sightingsOf(doc, rows), err
+}
+
+func sightingsOf(doc *site.Site, rows []gen.Sighting) []seen.Sighting {
 	ports := map[address.MAC]string{}
 	for _, r := range rows {
 		if d, ok := doc.Device(r.DeviceID); ok && r.Source == station && len(r.Mac) == 6 {
@@ -49,7 +50,7 @@ func (s *Service) sightings(ctx context.Context, doc *site.Site) ([]seen.Sightin
 		at[key] = len(out)
 		out = append(out, v)
 	}
-	return out, nil
+	return out
 }
 
 type seenKey struct {
@@ -91,16 +92,38 @@ func merge(a, b seen.Sighting) seen.Sighting {
 
 // surroundings is what rules need beside the document of a site.
 func (s *Service) surroundings(ctx context.Context, doc *site.Site) (check.Surroundings, error) {
-	with := check.Surroundings{Now: time.Now()}
-	var err error
-	if with.Seen, err = s.sightings(ctx, doc); err != nil {
-		return with, err
+	b, err := s.readBeside(ctx, doc)
+	return b.surroundings(doc), err
+}
+
+// beside is what the database knows of a site beside its document.
+type beside struct {
+	access    []gen.DeviceAccess // of the site's devices
+	orders    []gen.OpenOrdersOfSiteRow
+	seen      []gen.Sighting
+	neighbors []gen.NeighborPrefixesRow // networks of the customer's other sites
+}
+
+func (s *Service) readBeside(ctx context.Context, doc *site.Site) (b beside, err error) {
+	if b.access, err = s.store.AccessOfSite(ctx, doc.ID); err != nil {
+		return b, err
 	}
+	if b.orders, err = s.store.OpenOrdersOfSite(ctx, doc.ID); err != nil {
+		return b, err
+	}
+	if b.seen, err = s.store.SightingsOfSite(ctx, doc.ID); err != nil {
+		return b, err
+	}
+	b.neighbors, err = s.store.NeighborPrefixes(ctx, gen.NeighborPrefixesParams{Customer: doc.Customer.Name, ID: doc.ID})
+	return b, err
+}
+
+func (b beside) surroundings(doc *site.Site) check.Surroundings {
+	with := check.Surroundings{Now: time.Now(), Seen: sightingsOf(doc, b.seen)}
 	if zone, err := time.LoadLocation(doc.TimeZone); err == nil {
 		with.Now = with.Now.In(zone)
 	}
-	rows, err := s.store.NeighborPrefixes(ctx, gen.NeighborPrefixesParams{Customer: doc.Customer.Name, ID: doc.ID})
-	for _, r := range rows {
+	for _, r := range b.neighbors {
 		i := len(with.Neighbors) - 1
 		if i < 0 || with.Neighbors[i].Name != r.Site {
 			with.Neighbors = append(with.Neighbors, check.Neighbor{Name: r.Site})
@@ -108,7 +131,7 @@ func (s *Service) surroundings(ctx context.Context, doc *site.Site) (check.Surro
 		}
 		with.Neighbors[i].Networks = append(with.Neighbors[i].Networks, site.Network{ID: site.ParseRef(r.Part).ID, Name: r.Name, Prefix: r.Prefix})
 	}
-	return with, err
+	return with
 }
 
 // around is the findings of a document with those of its surroundings.

@@ -2,11 +2,11 @@ package work
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"lithos/core/address"
@@ -17,7 +17,6 @@ import (
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/survey"
-	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
 
@@ -147,27 +146,26 @@ type Told struct {
 
 // DeviceView is a device of the site with its interfaces, for the forms.
 type DeviceView struct {
-	Fields     map[string]string `json:"fields"` // the form's
-	ID         string            `json:"id"`
-	Name       string            `json:"name"`
-	Kind       string            `json:"kind"`
-	Reached    bool              `json:"reached"` // Lithos can push to it
-	ReadAt     *time.Time        `json:"readAt,omitempty"`
-	Problem    string            `json:"problem,omitempty"`
-	Interfaces []InterfaceView   `json:"interfaces"`
+	ID         string          `json:"id"`
+	Name       string          `json:"name"`
+	Kind       string          `json:"kind"`
+	Reached    bool            `json:"reached"` // Lithos can push to it
+	ReadAt     *time.Time      `json:"readAt,omitempty"`
+	Problem    string          `json:"problem,omitempty"`
+	Interfaces []InterfaceView `json:"interfaces"`
 }
 
 // InterfaceView is one interface of a device.
 type InterfaceView struct {
-	ID        string            `json:"id"`
-	Name      string            `json:"name"`
-	Kind      string            `json:"kind"`
-	VLAN      int               `json:"vlan"`
-	Addresses string            `json:"addresses"`
-	Carries   string            `json:"carries"` // VLANs or member ports, in words
-	Permits   string            `json:"permits"`
-	Leads     string            `json:"leads"`  // cable, relay or uplink, in words
-	Fields    map[string]string `json:"fields"` // the form's
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Kind      string `json:"kind"`
+	VLAN      int    `json:"vlan"`
+	Addresses string `json:"addresses"`
+	Carries   string `json:"carries"` // VLANs or member ports, in words
+	Permits   string `json:"permits"`
+	Leads     string `json:"leads"` // cable, relay or uplink, in words
+	Cabled    bool   `json:"cabled"`
 }
 
 // scene is what a view is drawn from.
@@ -176,8 +174,8 @@ type scene struct {
 	findings []check.Finding
 	added    map[string]bool
 	seen     []seen.Sighting
-	access   []gen.DeviceAccess // of the site's devices
-	base     *site.Site         // what a draft started from; nil without one
+	base     *site.Site // what a draft started from; nil without one
+	beside   beside
 }
 
 // addAround counts the findings of a draft's surroundings that its base had not.
@@ -213,35 +211,49 @@ func (s *Service) View(ctx context.Context, code string, look Look) (*View, erro
 	if err != nil {
 		return nil, err
 	}
-	access, err := s.store.AccessOfSite(ctx, row.ID)
+	b, err := s.readBeside(ctx, head.doc)
 	if err != nil {
 		return nil, err
 	}
-	return s.draw(ctx, scene{doc: head.doc, findings: head.findings, access: access}, row.Head, nil, look)
+	return scene{doc: head.doc, findings: head.findings, beside: b}.draw(row.Head, nil, look), nil
 }
 
-// ViewDraft draws the site a draft proposes.
+// viewDraft draws the site a draft proposes.
 func (s *Service) viewDraft(ctx context.Context, d *Draft, look Look) (*View, error) {
-	access, err := s.store.AccessOfSite(ctx, d.Order.SiteID)
+	b, err := s.readBeside(ctx, d.Doc)
 	if err != nil {
 		return nil, err
 	}
-	head, err := s.orderHead(ctx, d, access)
-	if err != nil {
-		return nil, err
-	}
+	return d.view(b, look), nil
+}
+
+func (d *Draft) view(b beside, look Look) *View {
 	added := map[string]bool{}
 	for _, f := range d.Added() {
 		added[f.ID] = true
 	}
-	return s.draw(ctx, scene{doc: d.Doc, findings: d.Findings, added: added, access: access, base: d.Base}, d.Order.BaseRevision, head, look)
+	return scene{doc: d.Doc, findings: d.Findings, added: added, beside: b, base: d.Base}.draw(d.Order.BaseRevision, d.head(b.access), look)
 }
 
 // EditView is Edit and the view after it, in one go.
 func (s *Service) EditView(ctx context.Context, by Technician, id int64, c Change, look Look) (*View, error) {
-	d, made, err := s.Edit(ctx, by, id, c)
+	before, err := s.editable(ctx, id, c.Version)
 	if err != nil {
 		return nil, err
+	}
+	// What stands beside the document is read while the edit is made; neither
+	// changes the other.
+	var b beside
+	var read sync.WaitGroup
+	var unread error
+	read.Go(func() { b, unread = s.readBeside(ctx, before.Doc) })
+	d, made, err := s.edit(ctx, by, before, c)
+	read.Wait()
+	if err != nil {
+		return nil, err
+	}
+	if unread != nil {
+		return nil, unread
 	}
 	if ref := site.ParseRef(made); ref.Kind == site.KindNetwork {
 		look.Network = ref.ID
@@ -249,11 +261,9 @@ func (s *Service) EditView(ctx context.Context, by Technician, id int64, c Chang
 	if made != "" && site.ParseRef(made).Kind != edit.KindOption {
 		look.Select = made
 	}
-	v, err := s.viewDraft(ctx, d, look)
-	if err == nil {
-		v.Made = made
-	}
-	return v, err
+	v := d.view(b, look)
+	v.Made = made
+	return v, nil
 }
 
 // UndoView is Undo, or Redo, with the view after it.
@@ -269,12 +279,9 @@ func (s *Service) UndoView(ctx context.Context, by Technician, id int64, version
 	return s.viewDraft(ctx, d, look)
 }
 
-func (s *Service) draw(ctx context.Context, sc scene, revision int32, order *OrderHead, look Look) (*View, error) {
+func (sc scene) draw(revision int32, order *OrderHead, look Look) *View {
 	doc := sc.doc
-	with, err := s.surroundings(ctx, doc)
-	if err != nil {
-		return nil, err
-	}
+	with := sc.beside.surroundings(doc)
 	found := check.Around(doc, with)
 	if sc.base != nil && len(found) > 0 {
 		sc.addAround(check.Added(check.Around(sc.base, with), found), order)
@@ -285,11 +292,7 @@ func (s *Service) draw(ctx context.Context, sc scene, revision int32, order *Ord
 		Site:  SiteHead{doc.ID, doc.Code, doc.Name, doc.Customer.Name, words(doc.Block), doc.Domain, doc.Standard.Name, doc.TimeZone, revision},
 		Order: order, Layers: survey.Section(doc, sc.findings, sc.seen), Findings: []Finding{}, Orders: []OpenOrder{},
 	}
-	open, err := s.store.OpenOrdersOfSite(ctx, doc.ID)
-	if err != nil {
-		return nil, err
-	}
-	for _, o := range open {
+	for _, o := range sc.beside.orders {
 		v.Orders = append(v.Orders, OpenOrder{o.ID, OrderName(o.ID), o.Title, o.Opener})
 	}
 	for _, f := range sc.findings {
@@ -311,7 +314,7 @@ func (s *Service) draw(ctx context.Context, sc scene, revision int32, order *Ord
 		v.Network = sc.network(n, look.From)
 		v.Inspect = sc.inspect(n, ref)
 	}
-	return v, nil
+	return v
 }
 
 func words[T fmt.Stringer](list []T) string {
@@ -401,27 +404,28 @@ func told(own option.Own, list []option.Told, inspected site.Ref) []Told {
 
 func (sc scene) devices() []DeviceView {
 	out := []DeviceView{}
+	ends := farEnds(sc.doc)
 	for _, d := range sc.doc.Devices {
-		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}, Fields: map[string]string{"name": d.Name, "kind": d.Kind}}
-		for _, a := range sc.access {
+		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}}
+		for _, a := range sc.beside.access {
 			if a.DeviceID == d.ID {
 				v.Reached, v.ReadAt, v.Problem = true, a.ReadAt, a.Problem
 			}
 		}
-		for _, i := range d.Interfaces {
-			v.Interfaces = append(v.Interfaces, sc.iface(i))
+		for i := range d.Interfaces {
+			v.Interfaces = append(v.Interfaces, inWords(&d.Interfaces[i], ends))
 		}
 		out = append(out, v)
 	}
 	return out
 }
 
-// orderHead is what the tray says of a draft.
-func (s *Service) orderHead(ctx context.Context, d *Draft, access []gen.DeviceAccess) (*OrderHead, error) {
+// head is what the tray says of a draft.
+func (d *Draft) head(access []gen.DeviceAccess) *OrderHead {
 	o := d.Order
 	h := &OrderHead{
 		ID: o.ID, Name: OrderName(o.ID), Site: o.Code, Title: o.Title, Ticket: o.Ticket, State: o.State, OpenedBy: o.Opener, Version: o.Version,
-		Behind: o.State == "open" && o.Head != o.BaseRevision, Devices: []string{},
+		Behind: o.State == "open" && o.Head != o.BaseRevision, Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
 	}
 	for _, st := range d.Steps {
 		switch {
@@ -445,12 +449,7 @@ func (s *Service) orderHead(ctx context.Context, d *Draft, access []gen.DeviceAc
 			h.Devices = append(h.Devices, t.name)
 		}
 	}
-	version, err := store.Found(s.store.RehearsedVersion(ctx, o.ID))
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	h.Rehearsed = err == nil && version == o.Version
-	return h, nil
+	return h
 }
 
 // ProposeNetwork finds room for a network of the given prefix length at a site,

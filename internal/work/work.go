@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"strconv"
 	"sync"
 	"time"
 
@@ -135,6 +136,8 @@ type Event struct {
 	Topic string `json:"topic" enum:"order,push,seen,site"`
 	ID    string `json:"id"` // of an order or push, else the site's code
 }
+
+func orderEvent(id int64) Event { return Event{"order", strconv.FormatInt(id, 10)} }
 
 func publish(ctx context.Context, q *gen.Queries, e Event) error {
 	raw, err := json.Marshal(e)

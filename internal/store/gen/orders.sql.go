@@ -44,15 +44,6 @@ func (q *Queries) DropSteps(ctx context.Context, orderID int64) error {
 	return err
 }
 
-const dropUndone = `-- name: DropUndone :exec
-DELETE FROM work_order_step WHERE order_id = $1 AND undone
-`
-
-func (q *Queries) DropUndone(ctx context.Context, orderID int64) error {
-	_, err := q.db.Exec(ctx, dropUndone, orderID)
-	return err
-}
-
 const listOrders = `-- name: ListOrders :many
 SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
@@ -200,7 +191,8 @@ func (q *Queries) OpenOrdersOfSite(ctx context.Context, siteID string) ([]OpenOr
 }
 
 const orderByID = `-- name: OrderByID :one
-SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.head, t.full_name AS opener FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
+SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed
+FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
 WHERE o.id = $1
 `
 
@@ -219,6 +211,7 @@ type OrderByIDRow struct {
 	Code         string
 	Head         int32
 	Opener       string
+	Rehearsed    int32
 }
 
 func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error) {
@@ -239,6 +232,7 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error)
 		&i.Code,
 		&i.Head,
 		&i.Opener,
+		&i.Rehearsed,
 	)
 	return i, err
 }
@@ -334,17 +328,6 @@ func (q *Queries) Rehearsal(ctx context.Context, orderID int64) (RehearsalRow, e
 	return i, err
 }
 
-const rehearsedVersion = `-- name: RehearsedVersion :one
-SELECT version FROM rehearsal WHERE order_id = $1
-`
-
-func (q *Queries) RehearsedVersion(ctx context.Context, orderID int64) (int32, error) {
-	row := q.db.QueryRow(ctx, rehearsedVersion, orderID)
-	var version int32
-	err := row.Scan(&version)
-	return version, err
-}
-
 const setOrderBase = `-- name: SetOrderBase :exec
 UPDATE work_order SET base_revision = $1 WHERE id = $2
 `
@@ -375,6 +358,48 @@ type SetOrderStateParams struct {
 func (q *Queries) SetOrderState(ctx context.Context, arg SetOrderStateParams) error {
 	_, err := q.db.Exec(ctx, setOrderState, arg.State, arg.By, arg.ID)
 	return err
+}
+
+const takeStep = `-- name: TakeStep :execrows
+WITH touched AS (
+    UPDATE work_order SET version = version + 1 WHERE id = $2 AND version = $3 AND state = 'open' RETURNING id
+), gone AS (
+    DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
+), added AS (
+    INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at)
+    SELECT touched.id, $4::integer, $5::text, $6::json, $7::bigint, $8::timestamptz FROM touched
+)
+SELECT pg_notify('lithos', $1::text) FROM touched
+`
+
+type TakeStepParams struct {
+	Event   string
+	OrderID int64
+	Version int32
+	Seq     int32
+	Says    string
+	Edits   []byte
+	MadeBy  int64
+	MadeAt  time.Time
+}
+
+// One edit in one statement: the draft's version, what redo can no longer reach,
+// the step, and the word to browsers. No row when another change came first.
+func (q *Queries) TakeStep(ctx context.Context, arg TakeStepParams) (int64, error) {
+	result, err := q.db.Exec(ctx, takeStep,
+		arg.Event,
+		arg.OrderID,
+		arg.Version,
+		arg.Seq,
+		arg.Says,
+		arg.Edits,
+		arg.MadeBy,
+		arg.MadeAt,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const touchOrder = `-- name: TouchOrder :execrows

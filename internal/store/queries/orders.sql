@@ -10,7 +10,8 @@ FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.
 ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200;
 
 -- name: OrderByID :one
-SELECT o.*, s.code, s.head, t.full_name AS opener FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
+SELECT o.*, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed
+FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
 WHERE o.id = $1;
 
 -- name: OpenOrdersOfSite :many
@@ -37,8 +38,18 @@ WHERE e.order_id = $1 ORDER BY e.seq;
 -- name: AddStep :exec
 INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6);
 
--- name: DropUndone :exec
-DELETE FROM work_order_step WHERE order_id = $1 AND undone;
+-- One edit in one statement: the draft's version, what redo can no longer reach,
+-- the step, and the word to browsers. No row when another change came first.
+-- name: TakeStep :execrows
+WITH touched AS (
+    UPDATE work_order SET version = version + 1 WHERE id = @order_id AND version = @version AND state = 'open' RETURNING id
+), gone AS (
+    DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
+), added AS (
+    INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at)
+    SELECT touched.id, @seq::integer, @says::text, @edits::json, @made_by::bigint, @made_at::timestamptz FROM touched
+)
+SELECT pg_notify('lithos', @event::text) FROM touched;
 
 -- name: DropSteps :exec
 DELETE FROM work_order_step WHERE order_id = $1;
@@ -49,9 +60,6 @@ UPDATE work_order_step SET undone = @undone, undone_by = CASE WHEN @undone THEN 
 -- name: PutRehearsal :exec
 INSERT INTO rehearsal (order_id, version, report, made_by) VALUES ($1, $2, $3, $4)
 ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, made_at = now();
-
--- name: RehearsedVersion :one
-SELECT version FROM rehearsal WHERE order_id = $1;
 
 -- name: Rehearsal :one
 SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1;

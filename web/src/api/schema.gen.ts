@@ -546,9 +546,6 @@ export interface components {
             timeout: number;
         };
         DeviceView: {
-            fields: {
-                [key: string]: string;
-            };
             id: string;
             interfaces: components["schemas"]["InterfaceView"][];
             kind: string;
@@ -710,10 +707,8 @@ export interface components {
         };
         InterfaceView: {
             addresses: string;
+            cabled: boolean;
             carries: string;
-            fields: {
-                [key: string]: string;
-            };
             id: string;
             kind: string;
             leads: string;

@@ -26,7 +26,7 @@ export function TryTab({ view, site }: { view: View; site: string }) {
   })
   const run = (next: Act[]) => void form.handleSubmit((v) => attempt.mutate({ v, acts: next }))()
   const problem = attempt.error as Problem | null
-  const ports = view.devices.flatMap((d) => d.interfaces.filter((i) => i.kind === 'port' && !i.fields.peer && !i.addresses).map((i) => ({ value: i.id, label: `${i.name} of ${d.name}` })))
+  const ports = view.devices.flatMap((d) => d.interfaces.filter((i) => i.kind === 'port' && !i.cabled && !i.addresses).map((i) => ({ value: i.id, label: `${i.name} of ${d.name}` })))
   const stray = problem && !Object.keys(problem.fields).some((f) => f in form.getValues())
   return (
     <div className="py-3">
