@@ -4,6 +4,7 @@ package api
 
 import (
 	"context"
+	"encoding/gob"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -34,7 +35,9 @@ type Options struct {
 	Secure bool
 }
 
-const signedIn = "technician"
+// signedIn is where a session keeps its technician, so that a request need not
+// ask for the account again.
+const signedIn = "signed-in"
 
 type server struct {
 	work     *work.Service
@@ -44,6 +47,7 @@ type server struct {
 
 // New is the whole HTTP server.
 func New(w *work.Service, o Options) http.Handler {
+	gob.Register(work.Technician{})
 	sessions := scs.New()
 	sessions.Store = pgxstore.NewWithCleanupInterval(o.Pool, 10*time.Minute)
 	// A shift's length. There is no idle timeout: it would cost every request a
@@ -160,15 +164,9 @@ func who(ctx context.Context) work.Technician {
 // signedInOnly admits requests of a session that somebody signed in to.
 func (s *server) signedInOnly(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
-		id := s.sessions.GetInt64(ctx.Context(), signedIn)
-		var t work.Technician
-		err := error(&work.Refusal{Kind: work.Denied, Says: "You are not signed in, or were away too long. Sign in; what you typed is still here."})
-		if id != 0 {
-			t, err = s.work.TechnicianByID(ctx.Context(), id)
-		}
-		if err != nil {
-			status := http.StatusUnauthorized
-			_ = huma.WriteErr(api, ctx, status, err.Error())
+		t, ok := s.sessions.Get(ctx.Context(), signedIn).(work.Technician)
+		if !ok {
+			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, "You are not signed in, or were away too long. Sign in; what you typed is still here.")
 			return
 		}
 		next(huma.WithValue(ctx, contextKey{}, t))
@@ -178,7 +176,7 @@ func (s *server) signedInOnly(api huma.API) func(huma.Context, func(huma.Context
 // events streams what changed (server-sent events), a comment now and then to
 // keep the connection open.
 func (s *server) events(w http.ResponseWriter, r *http.Request) {
-	if s.sessions.GetInt64(r.Context(), signedIn) == 0 {
+	if !s.sessions.Exists(r.Context(), signedIn) {
 		http.Error(w, "Sign in first.", http.StatusUnauthorized)
 		return
 	}

@@ -62,17 +62,20 @@ func (s *server) sessionOperations(api huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		s.sessions.Put(ctx, signedIn, t.ID)
+		s.sessions.Put(ctx, signedIn, t)
 		return &body[work.Technician]{t}, nil
 	})
 	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"), func(ctx context.Context, _ *none) (*sessionAnswer, error) {
-		id := s.sessions.GetInt64(ctx, signedIn)
-		if id == 0 {
+		was, ok := s.sessions.Get(ctx, signedIn).(work.Technician)
+		if !ok {
 			return &sessionAnswer{}, nil
 		}
-		t, err := s.work.TechnicianByID(ctx, id)
+		t, err := s.work.TechnicianByID(ctx, was.ID)
 		if err != nil {
 			return nil, s.problem(err)
+		}
+		if t != was {
+			s.sessions.Put(ctx, signedIn, t)
 		}
 		return &sessionAnswer{Body: whoIs{&t}}, nil
 	})

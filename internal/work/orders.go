@@ -192,11 +192,22 @@ type Change struct {
 // Edit applies a change to a draft, checks the result and stores it, all or
 // nothing. It returns the draft after the change and, for a new part, its id.
 func (s *Service) Edit(ctx context.Context, by Technician, id int64, c Change) (d *Draft, made string, err error) {
-	d, err = s.editable(ctx, id, c.Version)
-	if err != nil {
+	if d, err = s.toEdit(ctx, id, c.Version); err != nil {
 		return nil, "", err
 	}
 	return s.edit(ctx, by, d, c)
+}
+
+// toEdit is editable where the change itself is refused when the draft has moved
+// on: a version says everything of a draft, and one in memory need not be asked for.
+func (s *Service) toEdit(ctx context.Context, id int64, version int32) (*Draft, error) {
+	s.mu.Lock()
+	kept := s.drafts[id]
+	s.mu.Unlock()
+	if kept != nil && kept.Order.Version == version && kept.Order.State == "open" {
+		return kept, nil
+	}
+	return s.editable(ctx, id, version)
 }
 
 func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (after *Draft, made string, err error) {
@@ -225,29 +236,31 @@ func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (
 	// The rules run while the database writes; neither needs the other.
 	var judged sync.WaitGroup
 	judged.Go(next.judge)
-	err = s.takeStep(ctx, d, step, raw)
+	head, err := s.takeStep(ctx, d, step, raw)
 	judged.Wait()
 	if err != nil {
 		return nil, "", err
 	}
 	next.Order.Version++
+	next.Order.Head = head
 	s.remember(&next)
 	return &next, made, nil
 }
 
-// takeStep stores an edit of a draft, unless another change came first.
-func (s *Service) takeStep(ctx context.Context, d *Draft, step Step, edits []byte) error {
+// takeStep stores an edit of a draft, unless another change came first. It
+// returns the site's newest revision.
+func (s *Service) takeStep(ctx context.Context, d *Draft, step Step, edits []byte) (head int32, err error) {
 	event, err := json.Marshal(orderEvent(d.Order.ID))
 	if err != nil {
-		return err
+		return 0, err
 	}
-	n, err := s.store.TakeStep(ctx, gen.TakeStepParams{
+	row, err := store.Found(s.store.TakeStep(ctx, gen.TakeStepParams{
 		OrderID: d.Order.ID, Version: d.Order.Version, Seq: step.Seq, Says: step.Says, Edits: edits, MadeBy: step.ByID, MadeAt: step.At, Event: string(event),
-	})
-	if err == nil && n == 0 {
+	}))
+	if errors.Is(err, store.ErrNotFound) {
 		err = store.ErrMoved
 	}
-	return s.unlessMoved(ctx, d, err)
+	return row.Head, s.unlessMoved(ctx, d, err)
 }
 
 // editable reads a draft that may be changed and is at the version the caller saw.

@@ -56,7 +56,7 @@ func (s *Service) Rehearse(ctx context.Context, by Technician, id int64, version
 }
 
 func (s *Service) rehearsal(ctx context.Context, id int64) (*Rehearsal, error) {
-	row, err := store.Found(s.store.Rehearsal(ctx, id))
+	row, err := store.Found(s.store.RehearsalOfOrder(ctx, id))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}

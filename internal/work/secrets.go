@@ -54,7 +54,7 @@ func (s *Service) handOver(ctx context.Context, siteID string, c yang.Config, dr
 		if i.Uplink == nil || i.Uplink.PasswordName == "" {
 			continue
 		}
-		sealed, err := store.Found(s.store.Secret(ctx, gen.SecretParams{SiteID: siteID, Name: i.Uplink.PasswordName}))
+		sealed, err := store.Found(s.store.SecretNamed(ctx, gen.SecretNamedParams{SiteID: siteID, Name: i.Uplink.PasswordName}))
 		if errors.Is(err, store.ErrNotFound) {
 			return fmt.Errorf("no password is kept as %s; type it on the interface %s", i.Uplink.PasswordName, i.Name)
 		}

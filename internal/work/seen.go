@@ -13,6 +13,7 @@ import (
 	"lithos/core/links"
 	"lithos/core/seen"
 	"lithos/core/site"
+	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
 
@@ -92,38 +93,16 @@ func merge(a, b seen.Sighting) seen.Sighting {
 
 // surroundings is what rules need beside the document of a site.
 func (s *Service) surroundings(ctx context.Context, doc *site.Site) (check.Surroundings, error) {
-	b, err := s.readBeside(ctx, doc)
-	return b.surroundings(doc), err
+	b, err := s.store.Beside(ctx, doc.ID, doc.Customer.Name)
+	return surroundings(doc, b), err
 }
 
-// beside is what the database knows of a site beside its document.
-type beside struct {
-	access    []gen.DeviceAccess // of the site's devices
-	orders    []gen.OpenOrdersOfSiteRow
-	seen      []gen.Sighting
-	neighbors []gen.NeighborPrefixesRow // networks of the customer's other sites
-}
-
-func (s *Service) readBeside(ctx context.Context, doc *site.Site) (b beside, err error) {
-	if b.access, err = s.store.AccessOfSite(ctx, doc.ID); err != nil {
-		return b, err
-	}
-	if b.orders, err = s.store.OpenOrdersOfSite(ctx, doc.ID); err != nil {
-		return b, err
-	}
-	if b.seen, err = s.store.SightingsOfSite(ctx, doc.ID); err != nil {
-		return b, err
-	}
-	b.neighbors, err = s.store.NeighborPrefixes(ctx, gen.NeighborPrefixesParams{Customer: doc.Customer.Name, ID: doc.ID})
-	return b, err
-}
-
-func (b beside) surroundings(doc *site.Site) check.Surroundings {
-	with := check.Surroundings{Now: time.Now(), Seen: sightingsOf(doc, b.seen)}
+func surroundings(doc *site.Site, b store.Beside) check.Surroundings {
+	with := check.Surroundings{Now: time.Now(), Seen: sightingsOf(doc, b.Seen)}
 	if zone, err := time.LoadLocation(doc.TimeZone); err == nil {
 		with.Now = with.Now.In(zone)
 	}
-	for _, r := range b.neighbors {
+	for _, r := range b.Neighbors {
 		i := len(with.Neighbors) - 1
 		if i < 0 || with.Neighbors[i].Name != r.Site {
 			with.Neighbors = append(with.Neighbors, check.Neighbor{Name: r.Site})

@@ -17,6 +17,7 @@ import (
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/survey"
+	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
 
@@ -175,7 +176,7 @@ type scene struct {
 	added    map[string]bool
 	seen     []seen.Sighting
 	base     *site.Site // what a draft started from; nil without one
-	beside   beside
+	beside   store.Beside
 }
 
 // addAround counts the findings of a draft's surroundings that its base had not.
@@ -211,7 +212,7 @@ func (s *Service) View(ctx context.Context, code string, look Look) (*View, erro
 	if err != nil {
 		return nil, err
 	}
-	b, err := s.readBeside(ctx, head.doc)
+	b, err := s.store.Beside(ctx, head.doc.ID, head.doc.Customer.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -220,33 +221,33 @@ func (s *Service) View(ctx context.Context, code string, look Look) (*View, erro
 
 // viewDraft draws the site a draft proposes.
 func (s *Service) viewDraft(ctx context.Context, d *Draft, look Look) (*View, error) {
-	b, err := s.readBeside(ctx, d.Doc)
+	b, err := s.store.Beside(ctx, d.Doc.ID, d.Doc.Customer.Name)
 	if err != nil {
 		return nil, err
 	}
 	return d.view(b, look), nil
 }
 
-func (d *Draft) view(b beside, look Look) *View {
+func (d *Draft) view(b store.Beside, look Look) *View {
 	added := map[string]bool{}
 	for _, f := range d.Added() {
 		added[f.ID] = true
 	}
-	return scene{doc: d.Doc, findings: d.Findings, added: added, beside: b, base: d.Base}.draw(d.Order.BaseRevision, d.head(b.access), look)
+	return scene{doc: d.Doc, findings: d.Findings, added: added, beside: b, base: d.Base}.draw(d.Order.BaseRevision, d.head(b.Access), look)
 }
 
 // EditView is Edit and the view after it, in one go.
 func (s *Service) EditView(ctx context.Context, by Technician, id int64, c Change, look Look) (*View, error) {
-	before, err := s.editable(ctx, id, c.Version)
+	before, err := s.toEdit(ctx, id, c.Version)
 	if err != nil {
 		return nil, err
 	}
 	// What stands beside the document is read while the edit is made; neither
 	// changes the other.
-	var b beside
+	var b store.Beside
 	var read sync.WaitGroup
 	var unread error
-	read.Go(func() { b, unread = s.readBeside(ctx, before.Doc) })
+	read.Go(func() { b, unread = s.store.Beside(ctx, before.Doc.ID, before.Doc.Customer.Name) })
 	d, made, err := s.edit(ctx, by, before, c)
 	read.Wait()
 	if err != nil {
@@ -281,7 +282,7 @@ func (s *Service) UndoView(ctx context.Context, by Technician, id int64, version
 
 func (sc scene) draw(revision int32, order *OrderHead, look Look) *View {
 	doc := sc.doc
-	with := sc.beside.surroundings(doc)
+	with := surroundings(doc, sc.beside)
 	found := check.Around(doc, with)
 	if sc.base != nil && len(found) > 0 {
 		sc.addAround(check.Added(check.Around(sc.base, with), found), order)
@@ -292,7 +293,7 @@ func (sc scene) draw(revision int32, order *OrderHead, look Look) *View {
 		Site:  SiteHead{doc.ID, doc.Code, doc.Name, doc.Customer.Name, words(doc.Block), doc.Domain, doc.Standard.Name, doc.TimeZone, revision},
 		Order: order, Layers: survey.Section(doc, sc.findings, sc.seen), Findings: []Finding{}, Orders: []OpenOrder{},
 	}
-	for _, o := range sc.beside.orders {
+	for _, o := range sc.beside.Orders {
 		v.Orders = append(v.Orders, OpenOrder{o.ID, OrderName(o.ID), o.Title, o.Opener})
 	}
 	for _, f := range sc.findings {
@@ -407,7 +408,7 @@ func (sc scene) devices() []DeviceView {
 	ends := farEnds(sc.doc)
 	for _, d := range sc.doc.Devices {
 		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}}
-		for _, a := range sc.beside.access {
+		for _, a := range sc.beside.Access {
 			if a.DeviceID == d.ID {
 				v.Reached, v.ReadAt, v.Problem = true, a.ReadAt, a.Problem
 			}

@@ -19,7 +19,7 @@ var (
 	ErrBatchAlreadyClosed = errors.New("batch already closed")
 )
 
-const putSighting = `-- name: PutSighting :batchexec
+const PutSighting = `-- name: PutSighting :batchexec
 INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, pool, state, port, first, last, expires)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $11, $12)
 ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET
@@ -64,7 +64,7 @@ func (q *Queries) PutSighting(ctx context.Context, arg []PutSightingParams) *Put
 			a.Last,
 			a.Expires,
 		}
-		batch.Queue(putSighting, vals...)
+		batch.Queue(PutSighting, vals...)
 	}
 	br := q.db.SendBatch(ctx, batch)
 	return &PutSightingBatchResults{br, len(arg), false}
@@ -91,7 +91,7 @@ func (b *PutSightingBatchResults) Close() error {
 	return b.br.Close()
 }
 
-const supersedeLease = `-- name: SupersedeLease :batchexec
+const SupersedeLease = `-- name: SupersedeLease :batchexec
 UPDATE sighting SET state = 'expired', expires = least(expires, now())
 WHERE site_id = $1 AND device_id = $2 AND source = 'lease' AND address = $3 AND mac <> $4 AND state <> 'expired'
 `
@@ -119,7 +119,7 @@ func (q *Queries) SupersedeLease(ctx context.Context, arg []SupersedeLeaseParams
 			a.Address,
 			a.Mac,
 		}
-		batch.Queue(supersedeLease, vals...)
+		batch.Queue(SupersedeLease, vals...)
 	}
 	br := q.db.SendBatch(ctx, batch)
 	return &SupersedeLeaseBatchResults{br, len(arg), false}

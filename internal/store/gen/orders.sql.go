@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-const addStep = `-- name: AddStep :exec
+const AddStep = `-- name: AddStep :exec
 INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6)
 `
 
@@ -24,7 +24,7 @@ type AddStepParams struct {
 }
 
 func (q *Queries) AddStep(ctx context.Context, arg AddStepParams) error {
-	_, err := q.db.Exec(ctx, addStep,
+	_, err := q.db.Exec(ctx, AddStep,
 		arg.OrderID,
 		arg.Seq,
 		arg.Says,
@@ -35,16 +35,16 @@ func (q *Queries) AddStep(ctx context.Context, arg AddStepParams) error {
 	return err
 }
 
-const dropSteps = `-- name: DropSteps :exec
+const DropSteps = `-- name: DropSteps :exec
 DELETE FROM work_order_step WHERE order_id = $1
 `
 
 func (q *Queries) DropSteps(ctx context.Context, orderID int64) error {
-	_, err := q.db.Exec(ctx, dropSteps, orderID)
+	_, err := q.db.Exec(ctx, DropSteps, orderID)
 	return err
 }
 
-const listOrders = `-- name: ListOrders :many
+const ListOrders = `-- name: ListOrders :many
 SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
@@ -70,7 +70,7 @@ type ListOrdersRow struct {
 }
 
 func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
-	rows, err := q.db.Query(ctx, listOrders)
+	rows, err := q.db.Query(ctx, ListOrders)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +105,7 @@ func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
 	return items, nil
 }
 
-const markUndone = `-- name: MarkUndone :exec
+const MarkUndone = `-- name: MarkUndone :exec
 UPDATE work_order_step SET undone = $1, undone_by = CASE WHEN $1 THEN $2::bigint END WHERE order_id = $3 AND seq = $4
 `
 
@@ -117,7 +117,7 @@ type MarkUndoneParams struct {
 }
 
 func (q *Queries) MarkUndone(ctx context.Context, arg MarkUndoneParams) error {
-	_, err := q.db.Exec(ctx, markUndone,
+	_, err := q.db.Exec(ctx, MarkUndone,
 		arg.Undone,
 		arg.By,
 		arg.OrderID,
@@ -126,7 +126,7 @@ func (q *Queries) MarkUndone(ctx context.Context, arg MarkUndoneParams) error {
 	return err
 }
 
-const openOrder = `-- name: OpenOrder :one
+const OpenOrder = `-- name: OpenOrder :one
 INSERT INTO work_order (site_id, title, ticket, base_revision, state, opened_by)
 SELECT s.id, $1, $2, s.head, 'open', $3 FROM site s WHERE s.id = $4
 RETURNING id
@@ -140,7 +140,7 @@ type OpenOrderParams struct {
 }
 
 func (q *Queries) OpenOrder(ctx context.Context, arg OpenOrderParams) (int64, error) {
-	row := q.db.QueryRow(ctx, openOrder,
+	row := q.db.QueryRow(ctx, OpenOrder,
 		arg.Title,
 		arg.Ticket,
 		arg.OpenedBy,
@@ -151,7 +151,7 @@ func (q *Queries) OpenOrder(ctx context.Context, arg OpenOrderParams) (int64, er
 	return id, err
 }
 
-const openOrdersOfSite = `-- name: OpenOrdersOfSite :many
+const OpenOrdersOfSite = `-- name: OpenOrdersOfSite :many
 SELECT o.id, o.title, o.ticket, o.opened_at, t.full_name AS opener FROM work_order o JOIN technician t ON t.id = o.opened_by
 WHERE o.site_id = $1 AND o.state IN ('open', 'pushing') ORDER BY o.id DESC
 `
@@ -165,7 +165,7 @@ type OpenOrdersOfSiteRow struct {
 }
 
 func (q *Queries) OpenOrdersOfSite(ctx context.Context, siteID string) ([]OpenOrdersOfSiteRow, error) {
-	rows, err := q.db.Query(ctx, openOrdersOfSite, siteID)
+	rows, err := q.db.Query(ctx, OpenOrdersOfSite, siteID)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +190,7 @@ func (q *Queries) OpenOrdersOfSite(ctx context.Context, siteID string) ([]OpenOr
 	return items, nil
 }
 
-const orderByID = `-- name: OrderByID :one
+const OrderByID = `-- name: OrderByID :one
 SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
 WHERE o.id = $1
@@ -215,7 +215,7 @@ type OrderByIDRow struct {
 }
 
 func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error) {
-	row := q.db.QueryRow(ctx, orderByID, id)
+	row := q.db.QueryRow(ctx, OrderByID, id)
 	var i OrderByIDRow
 	err := row.Scan(
 		&i.ID,
@@ -237,7 +237,7 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error)
 	return i, err
 }
 
-const orderSteps = `-- name: OrderSteps :many
+const OrderSteps = `-- name: OrderSteps :many
 SELECT e.seq, e.says, e.edits, e.undone, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
 FROM work_order_step e JOIN technician t ON t.id = e.made_by LEFT JOIN technician u ON u.id = e.undone_by
 WHERE e.order_id = $1 ORDER BY e.seq
@@ -255,7 +255,7 @@ type OrderStepsRow struct {
 }
 
 func (q *Queries) OrderSteps(ctx context.Context, orderID int64) ([]OrderStepsRow, error) {
-	rows, err := q.db.Query(ctx, orderSteps, orderID)
+	rows, err := q.db.Query(ctx, OrderSteps, orderID)
 	if err != nil {
 		return nil, err
 	}
@@ -283,7 +283,7 @@ func (q *Queries) OrderSteps(ctx context.Context, orderID int64) ([]OrderStepsRo
 	return items, nil
 }
 
-const putRehearsal = `-- name: PutRehearsal :exec
+const PutRehearsal = `-- name: PutRehearsal :exec
 INSERT INTO rehearsal (order_id, version, report, made_by) VALUES ($1, $2, $3, $4)
 ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, made_at = now()
 `
@@ -296,7 +296,7 @@ type PutRehearsalParams struct {
 }
 
 func (q *Queries) PutRehearsal(ctx context.Context, arg PutRehearsalParams) error {
-	_, err := q.db.Exec(ctx, putRehearsal,
+	_, err := q.db.Exec(ctx, PutRehearsal,
 		arg.OrderID,
 		arg.Version,
 		arg.Report,
@@ -305,20 +305,20 @@ func (q *Queries) PutRehearsal(ctx context.Context, arg PutRehearsalParams) erro
 	return err
 }
 
-const rehearsal = `-- name: Rehearsal :one
+const RehearsalOfOrder = `-- name: RehearsalOfOrder :one
 SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1
 `
 
-type RehearsalRow struct {
+type RehearsalOfOrderRow struct {
 	Version int32
 	Report  []byte
 	MadeAt  time.Time
 	MadeBy  string
 }
 
-func (q *Queries) Rehearsal(ctx context.Context, orderID int64) (RehearsalRow, error) {
-	row := q.db.QueryRow(ctx, rehearsal, orderID)
-	var i RehearsalRow
+func (q *Queries) RehearsalOfOrder(ctx context.Context, orderID int64) (RehearsalOfOrderRow, error) {
+	row := q.db.QueryRow(ctx, RehearsalOfOrder, orderID)
+	var i RehearsalOfOrderRow
 	err := row.Scan(
 		&i.Version,
 		&i.Report,
@@ -328,7 +328,7 @@ func (q *Queries) Rehearsal(ctx context.Context, orderID int64) (RehearsalRow, e
 	return i, err
 }
 
-const setOrderBase = `-- name: SetOrderBase :exec
+const SetOrderBase = `-- name: SetOrderBase :exec
 UPDATE work_order SET base_revision = $1 WHERE id = $2
 `
 
@@ -338,11 +338,11 @@ type SetOrderBaseParams struct {
 }
 
 func (q *Queries) SetOrderBase(ctx context.Context, arg SetOrderBaseParams) error {
-	_, err := q.db.Exec(ctx, setOrderBase, arg.BaseRevision, arg.ID)
+	_, err := q.db.Exec(ctx, SetOrderBase, arg.BaseRevision, arg.ID)
 	return err
 }
 
-const setOrderState = `-- name: SetOrderState :exec
+const SetOrderState = `-- name: SetOrderState :exec
 UPDATE work_order SET state = $1,
     closed_at = CASE WHEN $1::text IN ('landed', 'dropped') THEN now() END,
     closed_by = CASE WHEN $1::text IN ('landed', 'dropped') THEN $2::bigint END
@@ -356,20 +356,20 @@ type SetOrderStateParams struct {
 }
 
 func (q *Queries) SetOrderState(ctx context.Context, arg SetOrderStateParams) error {
-	_, err := q.db.Exec(ctx, setOrderState, arg.State, arg.By, arg.ID)
+	_, err := q.db.Exec(ctx, SetOrderState, arg.State, arg.By, arg.ID)
 	return err
 }
 
-const takeStep = `-- name: TakeStep :execrows
+const TakeStep = `-- name: TakeStep :one
 WITH touched AS (
-    UPDATE work_order SET version = version + 1 WHERE id = $2 AND version = $3 AND state = 'open' RETURNING id
+    UPDATE work_order o SET version = o.version + 1 WHERE o.id = $2 AND o.version = $3 AND o.state = 'open' RETURNING o.id, o.site_id
 ), gone AS (
     DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
 ), added AS (
     INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at)
     SELECT touched.id, $4::integer, $5::text, $6::json, $7::bigint, $8::timestamptz FROM touched
 )
-SELECT pg_notify('lithos', $1::text) FROM touched
+SELECT s.head, pg_notify('lithos', $1::text)::text AS told FROM touched JOIN site s ON s.id = touched.site_id
 `
 
 type TakeStepParams struct {
@@ -383,10 +383,16 @@ type TakeStepParams struct {
 	MadeAt  time.Time
 }
 
+type TakeStepRow struct {
+	Head int32
+	Told string
+}
+
 // One edit in one statement: the draft's version, what redo can no longer reach,
-// the step, and the word to browsers. No row when another change came first.
-func (q *Queries) TakeStep(ctx context.Context, arg TakeStepParams) (int64, error) {
-	result, err := q.db.Exec(ctx, takeStep,
+// the step, and the word to browsers. It gives the site's newest revision, and no
+// row when another change came first.
+func (q *Queries) TakeStep(ctx context.Context, arg TakeStepParams) (TakeStepRow, error) {
+	row := q.db.QueryRow(ctx, TakeStep,
 		arg.Event,
 		arg.OrderID,
 		arg.Version,
@@ -396,13 +402,12 @@ func (q *Queries) TakeStep(ctx context.Context, arg TakeStepParams) (int64, erro
 		arg.MadeBy,
 		arg.MadeAt,
 	)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected(), nil
+	var i TakeStepRow
+	err := row.Scan(&i.Head, &i.Told)
+	return i, err
 }
 
-const touchOrder = `-- name: TouchOrder :execrows
+const TouchOrder = `-- name: TouchOrder :execrows
 UPDATE work_order SET version = version + 1 WHERE id = $1 AND version = $2 AND state = 'open'
 `
 
@@ -412,7 +417,7 @@ type TouchOrderParams struct {
 }
 
 func (q *Queries) TouchOrder(ctx context.Context, arg TouchOrderParams) (int64, error) {
-	result, err := q.db.Exec(ctx, touchOrder, arg.ID, arg.Version)
+	result, err := q.db.Exec(ctx, TouchOrder, arg.ID, arg.Version)
 	if err != nil {
 		return 0, err
 	}

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-const failedSignIns = `-- name: FailedSignIns :one
+const FailedSignIns = `-- name: FailedSignIns :one
 SELECT
     count(*) FILTER (WHERE a.name = $1) AS by_name,
     count(*) FILTER (WHERE a.source = $2) AS by_source
@@ -29,13 +29,13 @@ type FailedSignInsRow struct {
 }
 
 func (q *Queries) FailedSignIns(ctx context.Context, arg FailedSignInsParams) (FailedSignInsRow, error) {
-	row := q.db.QueryRow(ctx, failedSignIns, arg.Name, arg.Source, arg.Since)
+	row := q.db.QueryRow(ctx, FailedSignIns, arg.Name, arg.Source, arg.Since)
 	var i FailedSignInsRow
 	err := row.Scan(&i.ByName, &i.BySource)
 	return i, err
 }
 
-const forgetFailedSignIns = `-- name: ForgetFailedSignIns :exec
+const ForgetFailedSignIns = `-- name: ForgetFailedSignIns :exec
 DELETE FROM sign_in_attempt WHERE name = $1 OR at < $2
 `
 
@@ -45,11 +45,11 @@ type ForgetFailedSignInsParams struct {
 }
 
 func (q *Queries) ForgetFailedSignIns(ctx context.Context, arg ForgetFailedSignInsParams) error {
-	_, err := q.db.Exec(ctx, forgetFailedSignIns, arg.Name, arg.Before)
+	_, err := q.db.Exec(ctx, ForgetFailedSignIns, arg.Name, arg.Before)
 	return err
 }
 
-const noteFailedSignIn = `-- name: NoteFailedSignIn :exec
+const NoteFailedSignIn = `-- name: NoteFailedSignIn :exec
 INSERT INTO sign_in_attempt (name, source) VALUES ($1, $2)
 `
 
@@ -59,11 +59,11 @@ type NoteFailedSignInParams struct {
 }
 
 func (q *Queries) NoteFailedSignIn(ctx context.Context, arg NoteFailedSignInParams) error {
-	_, err := q.db.Exec(ctx, noteFailedSignIn, arg.Name, arg.Source)
+	_, err := q.db.Exec(ctx, NoteFailedSignIn, arg.Name, arg.Source)
 	return err
 }
 
-const putTechnician = `-- name: PutTechnician :one
+const PutTechnician = `-- name: PutTechnician :one
 INSERT INTO technician (name, full_name, password_hash) VALUES ($1, $2, $3)
 ON CONFLICT (name) DO UPDATE SET full_name = excluded.full_name, password_hash = excluded.password_hash
 RETURNING id
@@ -76,18 +76,18 @@ type PutTechnicianParams struct {
 }
 
 func (q *Queries) PutTechnician(ctx context.Context, arg PutTechnicianParams) (int64, error) {
-	row := q.db.QueryRow(ctx, putTechnician, arg.Name, arg.FullName, arg.PasswordHash)
+	row := q.db.QueryRow(ctx, PutTechnician, arg.Name, arg.FullName, arg.PasswordHash)
 	var id int64
 	err := row.Scan(&id)
 	return id, err
 }
 
-const technicianByID = `-- name: TechnicianByID :one
+const TechnicianByID = `-- name: TechnicianByID :one
 SELECT id, name, full_name, password_hash, created_at FROM technician WHERE id = $1
 `
 
 func (q *Queries) TechnicianByID(ctx context.Context, id int64) (Technician, error) {
-	row := q.db.QueryRow(ctx, technicianByID, id)
+	row := q.db.QueryRow(ctx, TechnicianByID, id)
 	var i Technician
 	err := row.Scan(
 		&i.ID,
@@ -99,12 +99,12 @@ func (q *Queries) TechnicianByID(ctx context.Context, id int64) (Technician, err
 	return i, err
 }
 
-const technicianByName = `-- name: TechnicianByName :one
+const TechnicianByName = `-- name: TechnicianByName :one
 SELECT id, name, full_name, password_hash, created_at FROM technician WHERE name = $1
 `
 
 func (q *Queries) TechnicianByName(ctx context.Context, name string) (Technician, error) {
-	row := q.db.QueryRow(ctx, technicianByName, name)
+	row := q.db.QueryRow(ctx, TechnicianByName, name)
 	var i Technician
 	err := row.Scan(
 		&i.ID,

@@ -11,12 +11,12 @@ import (
 	"time"
 )
 
-const accessOfSite = `-- name: AccessOfSite :many
+const AccessOfSite = `-- name: AccessOfSite :many
 SELECT site_id, device_id, url, account, secret, fingerprint, read_at, problem FROM device_access WHERE site_id = $1 ORDER BY device_id
 `
 
 func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAccess, error) {
-	rows, err := q.db.Query(ctx, accessOfSite, siteID)
+	rows, err := q.db.Query(ctx, AccessOfSite, siteID)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAcce
 	return items, nil
 }
 
-const closeJournal = `-- name: CloseJournal :exec
+const CloseJournal = `-- name: CloseJournal :exec
 UPDATE push_journal SET state = $1, says = says || $2::text WHERE push_id = $3 AND state = 'running'
 `
 
@@ -55,20 +55,20 @@ type CloseJournalParams struct {
 }
 
 func (q *Queries) CloseJournal(ctx context.Context, arg CloseJournalParams) error {
-	_, err := q.db.Exec(ctx, closeJournal, arg.State, arg.Detail, arg.PushID)
+	_, err := q.db.Exec(ctx, CloseJournal, arg.State, arg.Detail, arg.PushID)
 	return err
 }
 
-const forgetSightings = `-- name: ForgetSightings :exec
+const ForgetSightings = `-- name: ForgetSightings :exec
 DELETE FROM sighting WHERE last < now() - interval '60 days'
 `
 
 func (q *Queries) ForgetSightings(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, forgetSightings)
+	_, err := q.db.Exec(ctx, ForgetSightings)
 	return err
 }
 
-const journal = `-- name: Journal :many
+const Journal = `-- name: Journal :many
 SELECT seq, at, device, stage, says, state FROM push_journal WHERE push_id = $1 ORDER BY seq
 `
 
@@ -82,7 +82,7 @@ type JournalRow struct {
 }
 
 func (q *Queries) Journal(ctx context.Context, pushID int64) ([]JournalRow, error) {
-	rows, err := q.db.Query(ctx, journal, pushID)
+	rows, err := q.db.Query(ctx, Journal, pushID)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +108,7 @@ func (q *Queries) Journal(ctx context.Context, pushID int64) ([]JournalRow, erro
 	return items, nil
 }
 
-const latestPush = `-- name: LatestPush :one
+const LatestPush = `-- name: LatestPush :one
 SELECT p.id, p.order_id, p.site_id, p.version, p.state, p.problem, p.started_by, p.started_at, p.finished_at, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1
 `
 
@@ -126,7 +126,7 @@ type LatestPushRow struct {
 }
 
 func (q *Queries) LatestPush(ctx context.Context, orderID int64) (LatestPushRow, error) {
-	row := q.db.QueryRow(ctx, latestPush, orderID)
+	row := q.db.QueryRow(ctx, LatestPush, orderID)
 	var i LatestPushRow
 	err := row.Scan(
 		&i.ID,
@@ -143,7 +143,7 @@ func (q *Queries) LatestPush(ctx context.Context, orderID int64) (LatestPushRow,
 	return i, err
 }
 
-const neighborPrefixes = `-- name: NeighborPrefixes :many
+const NeighborPrefixes = `-- name: NeighborPrefixes :many
 SELECT s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
 WHERE s.customer = $1 AND s.id <> $2 ORDER BY s.name, p.prefix
 `
@@ -161,7 +161,7 @@ type NeighborPrefixesRow struct {
 }
 
 func (q *Queries) NeighborPrefixes(ctx context.Context, arg NeighborPrefixesParams) ([]NeighborPrefixesRow, error) {
-	rows, err := q.db.Query(ctx, neighborPrefixes, arg.Customer, arg.ID)
+	rows, err := q.db.Query(ctx, NeighborPrefixes, arg.Customer, arg.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (q *Queries) NeighborPrefixes(ctx context.Context, arg NeighborPrefixesPara
 	return items, nil
 }
 
-const noteRead = `-- name: NoteRead :exec
+const NoteRead = `-- name: NoteRead :exec
 UPDATE device_access SET read_at = CASE WHEN $1::text = '' THEN now() ELSE read_at END, problem = $1 WHERE site_id = $2 AND device_id = $3
 `
 
@@ -196,25 +196,25 @@ type NoteReadParams struct {
 }
 
 func (q *Queries) NoteRead(ctx context.Context, arg NoteReadParams) error {
-	_, err := q.db.Exec(ctx, noteRead, arg.Problem, arg.SiteID, arg.DeviceID)
+	_, err := q.db.Exec(ctx, NoteRead, arg.Problem, arg.SiteID, arg.DeviceID)
 	return err
 }
 
-const notify = `-- name: Notify :exec
+const Notify = `-- name: Notify :exec
 SELECT pg_notify('lithos', $1::text)
 `
 
 func (q *Queries) Notify(ctx context.Context, payload string) error {
-	_, err := q.db.Exec(ctx, notify, payload)
+	_, err := q.db.Exec(ctx, Notify, payload)
 	return err
 }
 
-const pushByID = `-- name: PushByID :one
+const PushByID = `-- name: PushByID :one
 SELECT id, order_id, site_id, version, state, problem, started_by, started_at, finished_at FROM push WHERE id = $1
 `
 
 func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
-	row := q.db.QueryRow(ctx, pushByID, id)
+	row := q.db.QueryRow(ctx, PushByID, id)
 	var i Push
 	err := row.Scan(
 		&i.ID,
@@ -230,7 +230,7 @@ func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
 	return i, err
 }
 
-const putAccess = `-- name: PutAccess :exec
+const PutAccess = `-- name: PutAccess :exec
 INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint) VALUES ($1, $2, $3, $4, $5, $6)
 ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint
 `
@@ -245,7 +245,7 @@ type PutAccessParams struct {
 }
 
 func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
-	_, err := q.db.Exec(ctx, putAccess,
+	_, err := q.db.Exec(ctx, PutAccess,
 		arg.SiteID,
 		arg.DeviceID,
 		arg.Url,
@@ -256,7 +256,7 @@ func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
 	return err
 }
 
-const putSecret = `-- name: PutSecret :exec
+const PutSecret = `-- name: PutSecret :exec
 INSERT INTO secret (site_id, name, sealed, put_by) VALUES ($1, $2, $3, nullif($4::bigint, 0))
 ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = excluded.put_by, put_at = now()
 `
@@ -269,7 +269,7 @@ type PutSecretParams struct {
 }
 
 func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
-	_, err := q.db.Exec(ctx, putSecret,
+	_, err := q.db.Exec(ctx, PutSecret,
 		arg.SiteID,
 		arg.Name,
 		arg.Sealed,
@@ -278,23 +278,23 @@ func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
 	return err
 }
 
-const secret = `-- name: Secret :one
+const SecretNamed = `-- name: SecretNamed :one
 SELECT sealed FROM secret WHERE site_id = $1 AND name = $2
 `
 
-type SecretParams struct {
+type SecretNamedParams struct {
 	SiteID string
 	Name   string
 }
 
-func (q *Queries) Secret(ctx context.Context, arg SecretParams) ([]byte, error) {
-	row := q.db.QueryRow(ctx, secret, arg.SiteID, arg.Name)
+func (q *Queries) SecretNamed(ctx context.Context, arg SecretNamedParams) ([]byte, error) {
+	row := q.db.QueryRow(ctx, SecretNamed, arg.SiteID, arg.Name)
 	var sealed []byte
 	err := row.Scan(&sealed)
 	return sealed, err
 }
 
-const setPushState = `-- name: SetPushState :exec
+const SetPushState = `-- name: SetPushState :exec
 UPDATE push SET state = $1, problem = $2, finished_at = CASE WHEN $1::text IN ('landed', 'failed') THEN now() END WHERE id = $3
 `
 
@@ -305,16 +305,16 @@ type SetPushStateParams struct {
 }
 
 func (q *Queries) SetPushState(ctx context.Context, arg SetPushStateParams) error {
-	_, err := q.db.Exec(ctx, setPushState, arg.State, arg.Problem, arg.ID)
+	_, err := q.db.Exec(ctx, SetPushState, arg.State, arg.Problem, arg.ID)
 	return err
 }
 
-const sightingsOfSite = `-- name: SightingsOfSite :many
+const SightingsOfSite = `-- name: SightingsOfSite :many
 SELECT site_id, device_id, source, address, mac, client_id, name, pool, state, first, last, expires, port FROM sighting WHERE site_id = $1 ORDER BY address
 `
 
 func (q *Queries) SightingsOfSite(ctx context.Context, siteID string) ([]Sighting, error) {
-	rows, err := q.db.Query(ctx, sightingsOfSite, siteID)
+	rows, err := q.db.Query(ctx, SightingsOfSite, siteID)
 	if err != nil {
 		return nil, err
 	}
@@ -347,12 +347,12 @@ func (q *Queries) SightingsOfSite(ctx context.Context, siteID string) ([]Sightin
 	return items, nil
 }
 
-const sitesWithAccess = `-- name: SitesWithAccess :many
+const SitesWithAccess = `-- name: SitesWithAccess :many
 SELECT DISTINCT site_id FROM device_access ORDER BY site_id
 `
 
 func (q *Queries) SitesWithAccess(ctx context.Context) ([]string, error) {
-	rows, err := q.db.Query(ctx, sitesWithAccess)
+	rows, err := q.db.Query(ctx, SitesWithAccess)
 	if err != nil {
 		return nil, err
 	}
@@ -371,7 +371,7 @@ func (q *Queries) SitesWithAccess(ctx context.Context) ([]string, error) {
 	return items, nil
 }
 
-const startPush = `-- name: StartPush :one
+const StartPush = `-- name: StartPush :one
 INSERT INTO push (order_id, site_id, version, state, started_by) VALUES ($1, $2, $3, 'queued', $4) RETURNING id
 `
 
@@ -383,7 +383,7 @@ type StartPushParams struct {
 }
 
 func (q *Queries) StartPush(ctx context.Context, arg StartPushParams) (int64, error) {
-	row := q.db.QueryRow(ctx, startPush,
+	row := q.db.QueryRow(ctx, StartPush,
 		arg.OrderID,
 		arg.SiteID,
 		arg.Version,
@@ -394,7 +394,7 @@ func (q *Queries) StartPush(ctx context.Context, arg StartPushParams) (int64, er
 	return id, err
 }
 
-const writeJournal = `-- name: WriteJournal :exec
+const WriteJournal = `-- name: WriteJournal :exec
 INSERT INTO push_journal (push_id, seq, device, stage, says, state)
 VALUES ($1, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = $1), $2, $3, $4, $5)
 `
@@ -408,7 +408,7 @@ type WriteJournalParams struct {
 }
 
 func (q *Queries) WriteJournal(ctx context.Context, arg WriteJournalParams) error {
-	_, err := q.db.Exec(ctx, writeJournal,
+	_, err := q.db.Exec(ctx, WriteJournal,
 		arg.PushID,
 		arg.Device,
 		arg.Stage,

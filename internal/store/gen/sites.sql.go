@@ -12,7 +12,7 @@ import (
 	"time"
 )
 
-const advanceSite = `-- name: AdvanceSite :execrows
+const AdvanceSite = `-- name: AdvanceSite :execrows
 UPDATE site SET head = head + 1, code = $1, name = $2, customer = $3 WHERE id = $4 AND head = $5
 `
 
@@ -25,7 +25,7 @@ type AdvanceSiteParams struct {
 }
 
 func (q *Queries) AdvanceSite(ctx context.Context, arg AdvanceSiteParams) (int64, error) {
-	result, err := q.db.Exec(ctx, advanceSite,
+	result, err := q.db.Exec(ctx, AdvanceSite,
 		arg.Code,
 		arg.Name,
 		arg.Customer,
@@ -38,25 +38,25 @@ func (q *Queries) AdvanceSite(ctx context.Context, arg AdvanceSiteParams) (int64
 	return result.RowsAffected(), nil
 }
 
-const dropAddresses = `-- name: DropAddresses :exec
+const DropAddresses = `-- name: DropAddresses :exec
 DELETE FROM site_address WHERE site_id = $1
 `
 
 func (q *Queries) DropAddresses(ctx context.Context, siteID string) error {
-	_, err := q.db.Exec(ctx, dropAddresses, siteID)
+	_, err := q.db.Exec(ctx, DropAddresses, siteID)
 	return err
 }
 
-const dropPrefixes = `-- name: DropPrefixes :exec
+const DropPrefixes = `-- name: DropPrefixes :exec
 DELETE FROM site_prefix WHERE site_id = $1
 `
 
 func (q *Queries) DropPrefixes(ctx context.Context, siteID string) error {
-	_, err := q.db.Exec(ctx, dropPrefixes, siteID)
+	_, err := q.db.Exec(ctx, DropPrefixes, siteID)
 	return err
 }
 
-const findByAddress = `-- name: FindByAddress :many
+const FindByAddress = `-- name: FindByAddress :many
 SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
 WHERE a.address = $1 ORDER BY s.name LIMIT 20
 `
@@ -72,7 +72,7 @@ type FindByAddressRow struct {
 }
 
 func (q *Queries) FindByAddress(ctx context.Context, address netip.Addr) ([]FindByAddressRow, error) {
-	rows, err := q.db.Query(ctx, findByAddress, address)
+	rows, err := q.db.Query(ctx, FindByAddress, address)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +99,7 @@ func (q *Queries) FindByAddress(ctx context.Context, address netip.Addr) ([]Find
 	return items, nil
 }
 
-const findByMAC = `-- name: FindByMAC :many
+const FindByMAC = `-- name: FindByMAC :many
 SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
 WHERE a.mac = $1 ORDER BY s.name, a.address LIMIT 20
 `
@@ -115,7 +115,7 @@ type FindByMACRow struct {
 }
 
 func (q *Queries) FindByMAC(ctx context.Context, mac net.HardwareAddr) ([]FindByMACRow, error) {
-	rows, err := q.db.Query(ctx, findByMAC, mac)
+	rows, err := q.db.Query(ctx, FindByMAC, mac)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +142,7 @@ func (q *Queries) FindByMAC(ctx context.Context, mac net.HardwareAddr) ([]FindBy
 	return items, nil
 }
 
-const findByName = `-- name: FindByName :many
+const FindByName = `-- name: FindByName :many
 SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
 WHERE a.name ILIKE '%' || $1::text || '%' ORDER BY similarity(a.name, $1::text) DESC, s.name LIMIT 20
 `
@@ -158,7 +158,7 @@ type FindByNameRow struct {
 }
 
 func (q *Queries) FindByName(ctx context.Context, text string) ([]FindByNameRow, error) {
-	rows, err := q.db.Query(ctx, findByName, text)
+	rows, err := q.db.Query(ctx, FindByName, text)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (q *Queries) FindByName(ctx context.Context, text string) ([]FindByNameRow,
 	return items, nil
 }
 
-const findByVLAN = `-- name: FindByVLAN :many
+const FindByVLAN = `-- name: FindByVLAN :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
 WHERE p.vlan = $1 ORDER BY s.name LIMIT 20
 `
@@ -200,7 +200,7 @@ type FindByVLANRow struct {
 }
 
 func (q *Queries) FindByVLAN(ctx context.Context, vlan int32) ([]FindByVLANRow, error) {
-	rows, err := q.db.Query(ctx, findByVLAN, vlan)
+	rows, err := q.db.Query(ctx, FindByVLAN, vlan)
 	if err != nil {
 		return nil, err
 	}
@@ -226,7 +226,7 @@ func (q *Queries) FindByVLAN(ctx context.Context, vlan int32) ([]FindByVLANRow, 
 	return items, nil
 }
 
-const findNetworksByName = `-- name: FindNetworksByName :many
+const FindNetworksByName = `-- name: FindNetworksByName :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
 WHERE p.name ILIKE '%' || $1::text || '%' ORDER BY similarity(p.name, $1::text) DESC, s.name LIMIT 20
 `
@@ -241,7 +241,7 @@ type FindNetworksByNameRow struct {
 }
 
 func (q *Queries) FindNetworksByName(ctx context.Context, text string) ([]FindNetworksByNameRow, error) {
-	rows, err := q.db.Query(ctx, findNetworksByName, text)
+	rows, err := q.db.Query(ctx, FindNetworksByName, text)
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +267,7 @@ func (q *Queries) FindNetworksByName(ctx context.Context, text string) ([]FindNe
 	return items, nil
 }
 
-const findPrefixes = `-- name: FindPrefixes :many
+const FindPrefixes = `-- name: FindPrefixes :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
 WHERE p.prefix >>= $1::inet ORDER BY masklen(p.prefix) DESC LIMIT 20
 `
@@ -282,7 +282,7 @@ type FindPrefixesRow struct {
 }
 
 func (q *Queries) FindPrefixes(ctx context.Context, address netip.Addr) ([]FindPrefixesRow, error) {
-	rows, err := q.db.Query(ctx, findPrefixes, address)
+	rows, err := q.db.Query(ctx, FindPrefixes, address)
 	if err != nil {
 		return nil, err
 	}
@@ -308,7 +308,7 @@ func (q *Queries) FindPrefixes(ctx context.Context, address netip.Addr) ([]FindP
 	return items, nil
 }
 
-const findSites = `-- name: FindSites :many
+const FindSites = `-- name: FindSites :many
 SELECT code, name, customer FROM site WHERE name ILIKE '%' || $1::text || '%' OR code ILIKE '%' || $1::text || '%' ORDER BY name LIMIT 10
 `
 
@@ -319,7 +319,7 @@ type FindSitesRow struct {
 }
 
 func (q *Queries) FindSites(ctx context.Context, text string) ([]FindSitesRow, error) {
-	rows, err := q.db.Query(ctx, findSites, text)
+	rows, err := q.db.Query(ctx, FindSites, text)
 	if err != nil {
 		return nil, err
 	}
@@ -338,7 +338,7 @@ func (q *Queries) FindSites(ctx context.Context, text string) ([]FindSitesRow, e
 	return items, nil
 }
 
-const insertRevision = `-- name: InsertRevision :exec
+const InsertRevision = `-- name: InsertRevision :exec
 INSERT INTO site_revision (site_id, revision, doc, note, order_id, made_by) VALUES ($1, $2, $3, $4, $5, $6)
 `
 
@@ -352,7 +352,7 @@ type InsertRevisionParams struct {
 }
 
 func (q *Queries) InsertRevision(ctx context.Context, arg InsertRevisionParams) error {
-	_, err := q.db.Exec(ctx, insertRevision,
+	_, err := q.db.Exec(ctx, InsertRevision,
 		arg.SiteID,
 		arg.Revision,
 		arg.Doc,
@@ -363,7 +363,7 @@ func (q *Queries) InsertRevision(ctx context.Context, arg InsertRevisionParams) 
 	return err
 }
 
-const insertSite = `-- name: InsertSite :exec
+const InsertSite = `-- name: InsertSite :exec
 INSERT INTO site (id, code, name, customer, head) VALUES ($1, $2, $3, $4, 1)
 `
 
@@ -375,7 +375,7 @@ type InsertSiteParams struct {
 }
 
 func (q *Queries) InsertSite(ctx context.Context, arg InsertSiteParams) error {
-	_, err := q.db.Exec(ctx, insertSite,
+	_, err := q.db.Exec(ctx, InsertSite,
 		arg.ID,
 		arg.Code,
 		arg.Name,
@@ -384,7 +384,7 @@ func (q *Queries) InsertSite(ctx context.Context, arg InsertSiteParams) error {
 	return err
 }
 
-const listRevisions = `-- name: ListRevisions :many
+const ListRevisions = `-- name: ListRevisions :many
 SELECT r.revision, r.note, r.order_id, r.made_at, coalesce(t.full_name, '') AS made_by
 FROM site_revision r LEFT JOIN technician t ON t.id = r.made_by
 WHERE r.site_id = $1 ORDER BY r.revision DESC
@@ -399,7 +399,7 @@ type ListRevisionsRow struct {
 }
 
 func (q *Queries) ListRevisions(ctx context.Context, siteID string) ([]ListRevisionsRow, error) {
-	rows, err := q.db.Query(ctx, listRevisions, siteID)
+	rows, err := q.db.Query(ctx, ListRevisions, siteID)
 	if err != nil {
 		return nil, err
 	}
@@ -424,7 +424,7 @@ func (q *Queries) ListRevisions(ctx context.Context, siteID string) ([]ListRevis
 	return items, nil
 }
 
-const listSites = `-- name: ListSites :many
+const ListSites = `-- name: ListSites :many
 SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name, '') AS made_by,
     (SELECT count(*) FROM work_order o WHERE o.site_id = s.id AND o.state IN ('open', 'pushing')) AS open_orders,
     (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks
@@ -446,7 +446,7 @@ type ListSitesRow struct {
 }
 
 func (q *Queries) ListSites(ctx context.Context) ([]ListSitesRow, error) {
-	rows, err := q.db.Query(ctx, listSites)
+	rows, err := q.db.Query(ctx, ListSites)
 	if err != nil {
 		return nil, err
 	}
@@ -492,7 +492,7 @@ type PutPrefixesParams struct {
 	Prefix netip.Prefix
 }
 
-const revisionDoc = `-- name: RevisionDoc :one
+const RevisionDoc = `-- name: RevisionDoc :one
 SELECT doc FROM site_revision WHERE site_id = $1 AND revision = $2
 `
 
@@ -502,18 +502,18 @@ type RevisionDocParams struct {
 }
 
 func (q *Queries) RevisionDoc(ctx context.Context, arg RevisionDocParams) ([]byte, error) {
-	row := q.db.QueryRow(ctx, revisionDoc, arg.SiteID, arg.Revision)
+	row := q.db.QueryRow(ctx, RevisionDoc, arg.SiteID, arg.Revision)
 	var doc []byte
 	err := row.Scan(&doc)
 	return doc, err
 }
 
-const siteByCode = `-- name: SiteByCode :one
+const SiteByCode = `-- name: SiteByCode :one
 SELECT id, code, name, customer, head FROM site WHERE code = $1
 `
 
 func (q *Queries) SiteByCode(ctx context.Context, code string) (Site, error) {
-	row := q.db.QueryRow(ctx, siteByCode, code)
+	row := q.db.QueryRow(ctx, SiteByCode, code)
 	var i Site
 	err := row.Scan(
 		&i.ID,
@@ -525,12 +525,12 @@ func (q *Queries) SiteByCode(ctx context.Context, code string) (Site, error) {
 	return i, err
 }
 
-const siteByID = `-- name: SiteByID :one
+const SiteByID = `-- name: SiteByID :one
 SELECT id, code, name, customer, head FROM site WHERE id = $1
 `
 
 func (q *Queries) SiteByID(ctx context.Context, id string) (Site, error) {
-	row := q.db.QueryRow(ctx, siteByID, id)
+	row := q.db.QueryRow(ctx, SiteByID, id)
 	var i Site
 	err := row.Scan(
 		&i.ID,

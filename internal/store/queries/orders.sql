@@ -39,17 +39,18 @@ WHERE e.order_id = $1 ORDER BY e.seq;
 INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6);
 
 -- One edit in one statement: the draft's version, what redo can no longer reach,
--- the step, and the word to browsers. No row when another change came first.
--- name: TakeStep :execrows
+-- the step, and the word to browsers. It gives the site's newest revision, and no
+-- row when another change came first.
+-- name: TakeStep :one
 WITH touched AS (
-    UPDATE work_order SET version = version + 1 WHERE id = @order_id AND version = @version AND state = 'open' RETURNING id
+    UPDATE work_order o SET version = o.version + 1 WHERE o.id = @order_id AND o.version = @version AND o.state = 'open' RETURNING o.id, o.site_id
 ), gone AS (
     DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
 ), added AS (
     INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at)
     SELECT touched.id, @seq::integer, @says::text, @edits::json, @made_by::bigint, @made_at::timestamptz FROM touched
 )
-SELECT pg_notify('lithos', @event::text) FROM touched;
+SELECT s.head, pg_notify('lithos', @event::text)::text AS told FROM touched JOIN site s ON s.id = touched.site_id;
 
 -- name: DropSteps :exec
 DELETE FROM work_order_step WHERE order_id = $1;
@@ -61,5 +62,5 @@ UPDATE work_order_step SET undone = @undone, undone_by = CASE WHEN @undone THEN 
 INSERT INTO rehearsal (order_id, version, report, made_by) VALUES ($1, $2, $3, $4)
 ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, made_at = now();
 
--- name: Rehearsal :one
+-- name: RehearsalOfOrder :one
 SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1;

@@ -51,7 +51,7 @@ DELETE FROM sighting WHERE last < now() - interval '60 days';
 INSERT INTO secret (site_id, name, sealed, put_by) VALUES (@site_id, @name, @sealed, nullif(@put_by::bigint, 0))
 ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = excluded.put_by, put_at = now();
 
--- name: Secret :one
+-- name: SecretNamed :one
 SELECT sealed FROM secret WHERE site_id = $1 AND name = $2;
 
 -- name: NeighborPrefixes :many
