@@ -142,7 +142,7 @@ func gatewayUnusable(f *facts, report func(Finding)) {
 
 func gatewayOnNoInterface(f *facts, report func(Finding)) {
 	held := map[netip.Addr]bool{}
-	for _, o := range f.owners {
+	for _, o := range f.owners() {
 		held[o.at] = held[o.at] || o.part.Kind == site.KindInterface || o.part.Kind == site.KindFixedDevice
 	}
 	for _, n := range f.Networks {
@@ -249,12 +249,13 @@ func interfaceMaskDiffers(f *facts, report func(Finding)) {
 // interfacesOverlap sweeps each device's addresses in order, as networksOverlap does.
 func interfacesOverlap(f *facts, report func(Finding)) {
 	type held struct {
-		i site.Interface
+		i *site.Interface
 		a netip.Prefix
 	}
 	for _, d := range f.Devices {
 		var all []held
-		for _, i := range d.Interfaces {
+		for k := range d.Interfaces {
+			i := &d.Interfaces[k]
 			for _, a := range i.Addresses {
 				all = append(all, held{i, a})
 			}
@@ -277,13 +278,14 @@ func interfacesOverlap(f *facts, report func(Finding)) {
 }
 
 func addressTwoOwners(f *facts, report func(Finding)) {
-	for from := 0; from < len(f.owners); {
+	all := f.owners()
+	for from := 0; from < len(all); {
 		to := from + 1
-		for to < len(f.owners) && f.owners[to].at == f.owners[from].at {
+		for to < len(all) && all[to].at == all[from].at {
 			to++
 		}
-		if owners := f.owners[from:to]; len(owners) > 1 {
-			f.twoOwners(owners, report)
+		if to-from > 1 {
+			f.twoOwners(all[from:to], report)
 		}
 		from = to
 	}
@@ -293,12 +295,12 @@ func (f *facts) twoOwners(owners []owner, report func(Finding)) {
 	at := owners[0].at
 	found := Finding{
 		Addresses: []address.Range{address.Single(at)},
-		Says:      owners[0].what,
+		Says:      owners[0].what(),
 	}
 	for i, o := range owners {
 		found.Parts = append(found.Parts, o.part)
 		if i > 0 {
-			found.Says += " and " + lower(o.what)
+			found.Says += " and " + lower(o.what())
 		}
 	}
 	if !owners[0].mac.IsZero() && owners[0].mac == owners[1].mac {
@@ -322,7 +324,7 @@ func lower(s string) string { return strings.ToLower(s[:1]) + s[1:] }
 
 func (f *facts) moveReservation(n *site.Network, id string) *Fix {
 	r, ok := f.Reservation(id)
-	free, ok2 := f.nextFree(n)
+	free, ok2 := NextFree(f.Site, n)
 	if !ok || !ok2 {
 		return nil
 	}

@@ -147,7 +147,7 @@ func poolNearlyFull(a *around, report func(Finding)) {
 // widen is the fix that gives a pool more addresses where the network has them
 // free: after its last range, else before its first.
 func (a *around) widen(p *site.Pool, n *site.Network, by int) *Fix {
-	taken := a.taken(n)
+	taken := Taken(a.Site, n)
 	for _, w := range a.Standard.Windows {
 		if r, ok := Window(n.Prefix, w); ok && w.Use != "dynamic" {
 			taken = append(taken, r)
@@ -197,7 +197,7 @@ func poolTooSmall(a *around, report func(Finding)) {
 		if a.Now.Sub(since) < 24*time.Hour {
 			return // not a whole day yet
 		}
-		lease := timer(a.toldIn(p, n), option.LeaseTime, 24*time.Hour)
+		lease := a.timers(p, n).Lease
 		d := forecast.Observed(came, since, a.Now, usualStay, time.UTC)
 		day := forecast.Pool(size, lease, d)
 		if day.Share <= 0.01 || size == 0 {

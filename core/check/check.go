@@ -65,6 +65,7 @@ var documentRules = slices.Concat(addressing, linkRules, dhcpRules, servingRules
 // first, then by address. The result is the same for equal documents.
 func Site(s *site.Site) []Finding {
 	f := learn(s)
+	f.wire()
 	var out []Finding
 	for _, r := range documentRules {
 		r.find(f, func(found Finding) { out = append(out, r.signed(found)) })
@@ -118,9 +119,23 @@ func Added(base, draft []Finding) []Finding {
 type owner struct {
 	at    netip.Addr
 	part  site.Ref
-	what  string // "Reservation xray-plate"
+	name  string
+	on    string // of an interface, its device
 	mac   address.MAC
 	named bool // by a client identifier
+}
+
+// what is how people speak of it, for example "Reservation xray-plate".
+func (o owner) what() string {
+	switch {
+	case o.part.Kind == site.KindInterface:
+		return "Interface " + o.name + " of " + o.on
+	case o.part.Kind == site.KindFixedDevice:
+		return "Fixed device " + o.name
+	case o.name == "":
+		return "Reservation"
+	}
+	return "Reservation " + o.name
 }
 
 // facts is what the rules ask of a document, worked out once.
@@ -128,8 +143,10 @@ type facts struct {
 	*site.Site
 	networks map[string]*site.Network
 	pools    map[string][]*site.Pool // by network id
-	owners   []owner                 // by address: interfaces, fixed devices, reservations
+	held     []owner                 // see owners
+	common   compile.Everywhere
 	told     map[*site.Pool][]option.Told
+	timed    map[*site.Pool]compile.Timers
 	byStart  []*site.Network                  // networks by first address
 	reach    []netip.Addr                     // the last address of any network up to the same place in byStart
 	subnets  map[string]map[netip.Prefix]bool // that a device, by id, has an interface in
@@ -156,7 +173,7 @@ func (f *facts) limits(d *site.Device) error {
 }
 
 func learn(s *site.Site) *facts {
-	f := &facts{Site: s, networks: map[string]*site.Network{}, pools: map[string][]*site.Pool{}, told: map[*site.Pool][]option.Told{}}
+	f := &facts{Site: s, networks: map[string]*site.Network{}, pools: map[string][]*site.Pool{}, told: map[*site.Pool][]option.Told{}, timed: map[*site.Pool]compile.Timers{}, common: compile.Common(s)}
 	for i := range s.Networks {
 		f.networks[s.Networks[i].ID] = &s.Networks[i]
 	}
@@ -164,38 +181,37 @@ func learn(s *site.Site) *facts {
 		p := &s.Pools[i]
 		f.pools[p.Network] = append(f.pools[p.Network], p)
 	}
-	for _, d := range s.Devices {
-		for _, i := range d.Interfaces {
-			for _, a := range i.Addresses {
-				f.owners = append(f.owners, owner{a.Addr(), site.Ref{Kind: site.KindInterface, ID: i.ID}, "Interface " + i.Name + " of " + d.Name, address.MAC{}, false})
-			}
-		}
-	}
-	for _, v := range s.FixedDevices {
-		f.owners = append(f.owners, owner{v.Address, site.Ref{Kind: site.KindFixedDevice, ID: v.ID}, "Fixed device " + v.Name, v.MAC, false})
-	}
-	for _, v := range s.Reservations {
-		f.owners = append(f.owners, owner{v.Address, site.Ref{Kind: site.KindReservation, ID: v.ID}, strings.TrimSpace("Reservation " + v.Name), v.MAC, v.Client != ""})
-	}
-	f.index()
-	slices.SortStableFunc(f.owners, func(a, b owner) int { return a.at.Compare(b.at) })
 	return f
 }
 
-// index prepares the questions that would otherwise walk all networks or
-// interfaces each time.
-func (f *facts) index() {
-	for i := range f.Networks {
-		f.byStart = append(f.byStart, &f.Networks[i])
+// owners lists who holds an address, by address: interfaces, fixed devices and
+// reservations.
+func (f *facts) owners() []owner {
+	if f.held != nil {
+		return f.held
 	}
-	slices.SortStableFunc(f.byStart, func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
-	for i, n := range f.byStart {
-		end := address.Of(n.Prefix).To
-		if i > 0 && end.Less(f.reach[i-1]) {
-			end = f.reach[i-1]
+	f.held = make([]owner, 0, len(f.FixedDevices)+len(f.Reservations)+len(f.Networks))
+	for _, d := range f.Devices {
+		for _, i := range d.Interfaces {
+			for _, a := range i.Addresses {
+				f.held = append(f.held, owner{at: a.Addr(), part: interfaceRef(i.ID), name: i.Name, on: d.Name})
+			}
 		}
-		f.reach = append(f.reach, end)
 	}
+	for i := range f.FixedDevices {
+		v := &f.FixedDevices[i]
+		f.held = append(f.held, owner{at: v.Address, part: site.Ref{Kind: site.KindFixedDevice, ID: v.ID}, name: v.Name, mac: v.MAC})
+	}
+	for i := range f.Reservations {
+		v := &f.Reservations[i]
+		f.held = append(f.held, owner{at: v.Address, part: site.Ref{Kind: site.KindReservation, ID: v.ID}, name: v.Name, mac: v.MAC, named: v.Client != ""})
+	}
+	slices.SortStableFunc(f.held, func(a, b owner) int { return a.at.Compare(b.at) })
+	return f.held
+}
+
+// wire finds out what lives where: the questions of the rules about links.
+func (f *facts) wire() {
 	f.own = f.Own()
 	f.subnets, f.homesOf = map[string]map[netip.Prefix]bool{}, map[netip.Prefix][]home{}
 	for di := range f.Devices {
@@ -214,9 +230,28 @@ func (f *facts) index() {
 	}
 }
 
+// line puts the networks in the order of their addresses.
+func (f *facts) line() {
+	f.byStart = make([]*site.Network, len(f.Networks))
+	for i := range f.Networks {
+		f.byStart[i] = &f.Networks[i]
+	}
+	slices.SortStableFunc(f.byStart, func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
+	for i, n := range f.byStart {
+		end := address.Of(n.Prefix).To
+		if i > 0 && end.Less(f.reach[i-1]) {
+			end = f.reach[i-1]
+		}
+		f.reach = append(f.reach, end)
+	}
+}
+
 // NetworkOf is the most specific network that holds a, as site.Site's, without
 // walking all of them.
 func (f *facts) NetworkOf(a netip.Addr) (*site.Network, bool) {
+	if f.byStart == nil {
+		f.line()
+	}
 	at, _ := slices.BinarySearchFunc(f.byStart, a, func(n *site.Network, a netip.Addr) int {
 		if n.Prefix.Masked().Addr().Compare(a) <= 0 {
 			return -1
@@ -236,36 +271,60 @@ func (f *facts) NetworkOf(a netip.Addr) (*site.Network, bool) {
 func (f *facts) toldIn(p *site.Pool, n *site.Network) []option.Told {
 	told, ok := f.told[p]
 	if !ok {
-		told = compile.Told(f.Site, compile.For{Network: n, Pool: p})
+		told = f.common.Told(compile.For{Network: n, Pool: p})
 		f.told[p] = told
 	}
 	return told
 }
 
+// timers is how long clients of a pool hold their leases.
+func (f *facts) timers(p *site.Pool, n *site.Network) compile.Timers {
+	t, ok := f.timed[p]
+	if !ok {
+		t = compile.TimersOf(f.toldIn(p, n))
+		f.timed[p] = t
+	}
+	return t
+}
+
 // ownersIn lists the owners inside a range.
 func (f *facts) ownersIn(r address.Range) []owner {
-	from, _ := slices.BinarySearchFunc(f.owners, r.From, func(o owner, a netip.Addr) int { return o.at.Compare(a) })
+	owners := f.owners()
+	from, _ := slices.BinarySearchFunc(owners, r.From, func(o owner, a netip.Addr) int { return o.at.Compare(a) })
 	to := from
-	for to < len(f.owners) && r.Contains(f.owners[to].at) {
+	for to < len(owners) && r.Contains(owners[to].at) {
 		to++
 	}
-	return f.owners[from:to]
+	return owners[from:to]
 }
 
 // Taken is every range of a network that something owns or a pool may hand
 // out: what the next free address must avoid.
-func Taken(s *site.Site, n *site.Network) []address.Range { return learn(s).taken(n) }
-
-func (f *facts) taken(n *site.Network) []address.Range {
+func Taken(s *site.Site, n *site.Network) []address.Range {
 	var out []address.Range
-	if n.Gateway.IsValid() {
-		out = append(out, address.Single(n.Gateway))
+	hold := func(a netip.Addr) {
+		if n.Prefix.Contains(a) {
+			out = append(out, address.Single(a))
+		}
 	}
-	for _, o := range f.ownersIn(address.Of(n.Prefix)) {
-		out = append(out, address.Single(o.at))
+	hold(n.Gateway)
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			for _, a := range i.Addresses {
+				hold(a.Addr())
+			}
+		}
 	}
-	for _, p := range f.pools[n.ID] {
-		out = append(out, p.Ranges...)
+	for i := range s.FixedDevices {
+		hold(s.FixedDevices[i].Address)
+	}
+	for i := range s.Reservations {
+		hold(s.Reservations[i].Address)
+	}
+	for i := range s.Pools {
+		if p := &s.Pools[i]; p.Network == n.ID {
+			out = append(out, p.Ranges...)
+		}
 	}
 	return out
 }
@@ -273,12 +332,10 @@ func (f *facts) taken(n *site.Network) []address.Range {
 // NextFree is the lowest address of a network that nothing owns and no pool
 // hands out, windows for infrastructure and dynamic use left alone while there
 // is another.
-func NextFree(s *site.Site, n *site.Network) (netip.Addr, bool) { return learn(s).nextFree(n) }
-
-func (f *facts) nextFree(n *site.Network) (netip.Addr, bool) {
-	taken := f.taken(n)
+func NextFree(s *site.Site, n *site.Network) (netip.Addr, bool) {
+	taken := Taken(s, n)
 	var windows []address.Range
-	for _, w := range f.Standard.Windows {
+	for _, w := range s.Standard.Windows {
 		if r, ok := Window(n.Prefix, w); ok && w.Use != "reserved" {
 			windows = append(windows, r)
 		}

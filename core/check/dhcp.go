@@ -155,8 +155,8 @@ func poolHoldsFixedDevice(f *facts, report func(Finding)) {
 				short := address.Short(o.at, n.Prefix)
 				report(Finding{
 					Title: fmt.Sprintf("%s is inside pool %s", short, p.Name), Network: n.ID, Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
-					Says: fmt.Sprintf("%s holds %s itself, and pool %s may hand it to a client. Whichever starts second loses its connection.", o.what, o.at, p.Name),
-					Fix:  excluding("Exclude "+short+" from the pool", p, at, o.what),
+					Says: fmt.Sprintf("%s holds %s itself, and pool %s may hand it to a client. Whichever starts second loses its connection.", o.what(), o.at, p.Name),
+					Fix:  excluding("Exclude "+short+" from the pool", p, at, o.what()),
 				})
 			}
 		}
@@ -217,8 +217,9 @@ func reservationMACTwice(f *facts, report func(Finding)) {
 		network string
 		mac     address.MAC
 	}
-	first := map[key]site.Reservation{}
-	for _, r := range f.Reservations {
+	first := make(map[key]*site.Reservation, len(f.Reservations))
+	for i := range f.Reservations {
+		r := &f.Reservations[i]
 		k := key{r.Network, r.MAC}
 		other, dup := first[k]
 		if !dup || r.MAC.IsZero() {
@@ -239,14 +240,14 @@ func reservationMACTwice(f *facts, report func(Finding)) {
 func macMalformed(f *facts, report func(Finding)) {
 	bad := func(o owner, says string) {
 		found := Finding{
-			Title: o.what + " has no usable MAC", Parts: []site.Ref{o.part}, Addresses: []address.Range{address.Single(o.at)}, Says: says,
+			Title: o.what() + " has no usable MAC", Parts: []site.Ref{o.part}, Addresses: []address.Range{address.Single(o.at)}, Says: says,
 		}
 		if n, ok := f.NetworkOf(o.at); ok {
 			found.Network = n.ID
 		}
 		report(found)
 	}
-	for _, o := range f.owners {
+	for _, o := range f.owners() {
 		switch {
 		case o.mac.IsGroup():
 			bad(o, fmt.Sprintf("%s is a group address; no single client sends it, so this is never matched.", o.mac))

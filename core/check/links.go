@@ -31,17 +31,17 @@ func changeInterface(title string, d *site.Device, was, now site.Interface) *Fix
 }
 
 func addressUnusable(f *facts, report func(Finding)) {
-	for _, o := range f.owners {
+	for _, o := range f.owners() {
 		n, ok := f.NetworkOf(o.at)
 		if !ok || address.Usable(n.Prefix).Contains(o.at) || o.part.Kind == site.KindReservation || o.at == n.Gateway {
 			continue // reservation-outside-network and gateway-unusable say so
 		}
 		found := Finding{
-			Title: o.what + " is on an address no host can hold", Network: n.ID, Parts: []site.Ref{o.part}, Addresses: []address.Range{address.Single(o.at)},
+			Title: o.what() + " is on an address no host can hold", Network: n.ID, Parts: []site.Ref{o.part}, Addresses: []address.Range{address.Single(o.at)},
 			Says: fmt.Sprintf("%s is the network or broadcast address of %s. Others do not answer it.", o.at, n.Prefix),
 		}
 		if d, ok := f.FixedDevice(o.part.ID); ok && o.part.Kind == site.KindFixedDevice {
-			if free, ok := f.nextFree(n); ok {
+			if free, ok := NextFree(f.Site, n); ok {
 				now := *d
 				now.Address = free
 				found.Fix = change("Record it at "+address.Short(free, n.Prefix), site.KindFixedDevice, d.ID, site.Ref{}, *d, now)

@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"time"
 
 	"lithos/core/address"
 	"lithos/core/compile"
@@ -123,21 +122,18 @@ func optionInvalid(f *facts, report func(Finding)) {
 
 func leaseTimersOrder(f *facts, report func(Finding)) {
 	f.eachPool(func(p *site.Pool, n *site.Network) {
-		told := f.toldIn(p, n)
-		lease := timer(told, option.LeaseTime, 24*time.Hour)
-		// Unset timers are a half and seven eighths of the lease (RFC 2131 section 4.4.5).
-		t1, t2 := timer(told, option.RenewalT1, lease/2), timer(told, option.RebindingT2, lease/8*7)
-		if t1 < t2 && t2 < lease {
+		t := f.timers(p, n)
+		if t.T1 < t.T2 && t.T2 < t.Lease {
 			return
 		}
 		found := Finding{
 			Title: fmt.Sprintf("The lease timers of %s are out of order", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
 			Says: fmt.Sprintf("Renewal (T1) is after %s, rebinding (T2) after %s and the lease ends after %s. Clients ignore timers that are not in this order, or lose their address before they renew.",
-				option.FormatDuration(t1), option.FormatDuration(t2), option.FormatDuration(lease)),
+				option.FormatDuration(t.T1), option.FormatDuration(t.T2), option.FormatDuration(t.Lease)),
 		}
 		fix := &Fix{Title: "Let T1 and T2 follow the lease time"}
 		for _, code := range []uint8{option.RenewalT1, option.RebindingT2} {
-			if t, ok := compile.Value(told, code); ok {
+			if t, ok := compile.Value(f.toldIn(p, n), code); ok {
 				one := f.unsetting("", t)
 				if one == nil {
 					fix = nil
@@ -149,16 +145,4 @@ func leaseTimersOrder(f *facts, report func(Finding)) {
 		found.Fix = fix
 		report(found)
 	})
-}
-
-func timer(told []option.Told, code uint8, otherwise time.Duration) time.Duration {
-	t, ok := compile.Value(told, code)
-	if !ok {
-		return otherwise
-	}
-	d, err := option.ParseDuration(t.Value)
-	if err != nil {
-		return otherwise
-	}
-	return d
 }

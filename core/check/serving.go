@@ -41,8 +41,8 @@ func poolHoldsInterface(f *facts, report func(Finding)) {
 				short := address.Short(o.at, n.Prefix)
 				report(Finding{
 					Title: fmt.Sprintf("Pool %s holds an interface's address", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), o.part}, Addresses: []address.Range{at},
-					Says: fmt.Sprintf("%s holds %s, and pool %s may hand it to a client. Both lose their connection.", o.what, o.at, p.Name),
-					Fix:  excluding("Exclude "+short+" from the pool", p, at, o.what),
+					Says: fmt.Sprintf("%s holds %s, and pool %s may hand it to a client. Both lose their connection.", o.what(), o.at, p.Name),
+					Fix:  excluding("Exclude "+short+" from the pool", p, at, o.what()),
 				})
 			}
 		}
@@ -60,9 +60,9 @@ func reservationExcluded(f *facts, report func(Finding)) {
 					continue
 				}
 				report(Finding{
-					Title: o.what + " is inside an exclusion", Network: n.ID, Parts: []site.Ref{o.part, {Kind: site.KindExclusion, ID: x.ID}, poolRef(p.ID)},
+					Title: o.what() + " is inside an exclusion", Network: n.ID, Parts: []site.Ref{o.part, {Kind: site.KindExclusion, ID: x.ID}, poolRef(p.ID)},
 					Addresses: []address.Range{address.Single(o.at)},
-					Says:      fmt.Sprintf("%s is kept back (%s) and reserved at once. %s is still given it; the reason may no longer hold.", o.at, x.Reason, o.what),
+					Says:      fmt.Sprintf("%s is kept back (%s) and reserved at once. %s is still given it; the reason may no longer hold.", o.at, x.Reason, o.what()),
 				})
 			}
 		}
@@ -88,9 +88,9 @@ func reservationInPool(f *facts, report func(Finding)) {
 					continue
 				}
 				report(Finding{
-					Title: fmt.Sprintf("%s is inside pool %s", o.what, p.Name), Network: n.ID, Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
+					Title: fmt.Sprintf("%s is inside pool %s", o.what(), p.Name), Network: n.ID, Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
 					Says: fmt.Sprintf("%s reserves only outside the ranges of its pools, and refuses %s.", d.Name, o.at),
-					Fix:  excluding("Exclude "+address.Short(o.at, n.Prefix)+" from the pool", p, at, o.what),
+					Fix:  excluding("Exclude "+address.Short(o.at, n.Prefix)+" from the pool", p, at, o.what()),
 				})
 			}
 		}
@@ -316,7 +316,7 @@ const (
 
 func leaseTooLong(f *facts, report func(Finding)) {
 	f.eachPool(func(p *site.Pool, n *site.Network) {
-		lease := timer(f.toldIn(p, n), option.LeaseTime, 24*time.Hour)
+		lease := f.timers(p, n).Lease
 		if lease <= longestLease {
 			return
 		}
@@ -330,7 +330,7 @@ func leaseTooLong(f *facts, report func(Finding)) {
 
 func leaseTooShort(f *facts, report func(Finding)) {
 	f.eachPool(func(p *site.Pool, n *site.Network) {
-		lease := timer(f.toldIn(p, n), option.LeaseTime, 24*time.Hour)
+		lease := f.timers(p, n).Lease
 		if lease >= shortestLease {
 			return
 		}

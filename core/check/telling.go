@@ -204,8 +204,11 @@ func optionShadowsRouter(f *facts, report func(Finding)) {
 	f.eachPool(func(p *site.Pool, n *site.Network) {
 		list := f.toldIn(p, n)
 		routes, ok := compile.Value(list, option.StaticRoutes)
+		if !ok || strings.Contains(routes.Value, "0.0.0.0/0 ") {
+			return
+		}
 		routers := compile.Addresses(list, option.Router)
-		if _, err := option.Parse(option.StaticRoutes, routes.Value); !ok || err != nil || strings.Contains(routes.Value, "0.0.0.0/0 ") || len(routers) == 0 {
+		if _, err := option.Parse(option.StaticRoutes, routes.Value); err != nil || len(routers) == 0 {
 			return
 		}
 		report(Finding{

@@ -9,8 +9,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"time"
 
 	"lithos/core/address"
+	"lithos/core/dhcp"
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -35,10 +37,14 @@ func Device(s *site.Site, id string) yang.Config {
 			c.Relays.Relay = append(c.Relays.Relay, yang.Relay{Interface: i.Name, Server: i.RelayTo})
 		}
 	}
-	own := s.Own()
+	own, common := s.Own(), Common(s)
+	networks := make(map[string]*site.Network, len(s.Networks))
+	for i := range s.Networks {
+		networks[s.Networks[i].ID] = &s.Networks[i]
+	}
 	for i := range s.Pools {
 		p := &s.Pools[i]
-		n, ok := s.Network(p.Network)
+		n, ok := networks[p.Network]
 		if p.Server != id || !ok {
 			continue
 		}
@@ -46,7 +52,7 @@ func Device(s *site.Site, id string) yang.Config {
 		if !here && len(RelaysTo(s, n, d)) == 0 {
 			continue // nothing brings its clients' requests; rules network-unserved and relay-missing say so
 		}
-		c.DHCP.Pool = append(c.DHCP.Pool, pool(s, own, n, p, name))
+		c.DHCP.Pool = append(c.DHCP.Pool, pool(s, own, common.Told(For{Network: n, Pool: p}), n, p, name))
 	}
 	served := map[string]bool{}
 	for _, p := range c.DHCP.Pool {
@@ -137,7 +143,7 @@ func iface(s *site.Site, i site.Interface) yang.Interface {
 	return out
 }
 
-func pool(s *site.Site, own option.Own, n *site.Network, p *site.Pool, on string) yang.Pool {
+func pool(s *site.Site, own option.Own, told []option.Told, n *site.Network, p *site.Pool, on string) yang.Pool {
 	out := yang.Pool{
 		ID: p.ID, Name: p.Name, Enabled: p.Enabled, Interface: on, Subnet: n.Prefix.Masked(),
 		ForClass: p.ForClass, ForClient: identifier(p.ForClient),
@@ -151,8 +157,10 @@ func pool(s *site.Site, own option.Own, n *site.Network, p *site.Pool, on string
 	for _, x := range p.Exclusions {
 		out.Exclusion = append(out.Exclusion, yang.Exclusion{Span: yang.Span{Start: x.Range.From, End: x.Range.To}, Reason: x.Reason})
 	}
-	for _, t := range Told(s, For{Network: n, Pool: p}) {
-		out.Option = append(out.Option, encode(own, []site.Option{{Code: t.Code, Value: t.Value}})...)
+	for _, t := range told {
+		if wire, err := own.Parse(t.Code, t.Value); err == nil {
+			out.Option = append(out.Option, yang.Option{Code: t.Code, Value: wire})
+		}
 	}
 	return out
 }
@@ -241,22 +249,34 @@ type For struct {
 // it comes from: standard, customer, site, network, pool, vendor class and
 // reservation, the nearest of them. The gateway is told as option 3 and the
 // site's domain as option 15 unless an option of the same level says otherwise.
-func Told(s *site.Site, c For) []option.Told {
-	levels := [][]option.Set{
+func Told(s *site.Site, c For) []option.Told { return Common(s).Told(c) }
+
+// Everywhere is what every client of a site is told, whatever its network. Made
+// once, it answers for many clients.
+type Everywhere []option.Told
+
+// Common works out what the standard, the customer and the site say.
+func Common(s *site.Site) Everywhere {
+	var domain []option.Set
+	if s.Domain != "" {
+		domain = []option.Set{{Code: option.DomainName, Value: s.Domain, Source: option.Source{Kind: site.KindSite, ID: s.ID, Name: s.Name}}}
+	}
+	return option.Resolve(
 		set(site.KindStandard, s.Standard.ID, s.Standard.Name, s.Standard.Options),
 		set(site.KindCustomer, s.Customer.ID, s.Customer.Name, s.Customer.Options),
-	}
-	own := set(site.KindSite, s.ID, s.Name, s.Options)
-	if s.Domain != "" {
-		own = slices.Insert(own, 0, option.Set{Code: option.DomainName, Value: s.Domain, Source: option.Source{Kind: site.KindSite, ID: s.ID, Name: s.Name}})
-	}
-	levels = append(levels, own)
+		append(domain, set(site.KindSite, s.ID, s.Name, s.Options)...),
+	)
+}
+
+// Told is what a client is told there.
+func (e Everywhere) Told(c For) []option.Told {
+	var levels [][]option.Set
 	if n := c.Network; n != nil {
-		own = set(site.KindNetwork, n.ID, n.Name, n.Options)
+		var gateway []option.Set
 		if n.Gateway.IsValid() {
-			own = slices.Insert(own, 0, option.Set{Code: option.Router, Value: n.Gateway.String(), Source: option.Source{Kind: site.KindNetwork, ID: n.ID, Name: n.Name}})
+			gateway = []option.Set{{Code: option.Router, Value: n.Gateway.String(), Source: option.Source{Kind: site.KindNetwork, ID: n.ID, Name: n.Name}}}
 		}
-		levels = append(levels, own)
+		levels = append(levels, append(gateway, set(site.KindNetwork, n.ID, n.Name, n.Options)...))
 	}
 	if p := c.Pool; p != nil {
 		levels = append(levels, set(site.KindPool, p.ID, p.Name, p.Options))
@@ -267,7 +287,7 @@ func Told(s *site.Site, c For) []option.Told {
 	if r := c.Reservation; r != nil {
 		levels = append(levels, set(site.KindReservation, r.ID, cmp.Or(r.Name, r.Address.String()), r.Options))
 	}
-	return option.Resolve(levels...)
+	return option.Over(e, levels...)
 }
 
 func set(kind, id, name string, options []site.Option) []option.Set {
@@ -285,6 +305,25 @@ func Value(told []option.Told, code uint8) (option.Told, bool) {
 		return option.Told{}, false
 	}
 	return told[i], true
+}
+
+// Timers is how long a client holds its lease, and when it renews (RFC 2131
+// section 4.4.5).
+type Timers struct{ Lease, T1, T2 time.Duration }
+
+// TimersOf reads the timers of what a client is told. Unset, T1 and T2 are a half
+// and seven eighths of the lease. What cannot be read counts as unset.
+func TimersOf(told []option.Told) Timers {
+	read := func(code uint8, otherwise time.Duration) time.Duration {
+		if t, ok := Value(told, code); ok {
+			if d, err := option.ParseDuration(t.Value); err == nil {
+				return d
+			}
+		}
+		return otherwise
+	}
+	lease := read(option.LeaseTime, dhcp.DefaultLease)
+	return Timers{lease, read(option.RenewalT1, lease/2), read(option.RebindingT2, lease/8*7)}
 }
 
 // Addresses reads the addresses of a told option, none when it is not told.

@@ -27,8 +27,15 @@ type Told struct {
 
 // Resolve decides between levels given farthest first: for each code the
 // nearest wins. Within one level the last wins. The result is ordered by code.
-func Resolve(levels ...[]Set) []Told {
-	var out []Told
+func Resolve(levels ...[]Set) []Told { return Over(nil, levels...) }
+
+// Over is Resolve where farther levels came to base, which stays as it is.
+func Over(base []Told, levels ...[]Set) []Told {
+	sets := 0
+	for _, level := range levels {
+		sets += len(level)
+	}
+	out := append(make([]Told, 0, len(base)+sets), base...)
 	for _, level := range levels {
 		for _, set := range level {
 			i, found := slices.BinarySearchFunc(out, set.Code, func(t Told, code uint8) int { return int(t.Code) - int(code) })

@@ -97,7 +97,7 @@ func (s *Service) Forecast(ctx context.Context, code string, r ForecastRequest) 
 	if v.Size == 0 {
 		v.Size = address.Count(survey.Offered(doc, p))
 	}
-	lease, _ := leaseOf(doc, n, p)
+	lease := timersOf(doc, n, p).Lease
 	stay := 45 * time.Minute
 	var wrong edit.FieldErrors
 	for field, one := range map[string]struct {
@@ -164,20 +164,9 @@ func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duratio
 	return forecast.Observed(came, first, now, stay, zone)
 }
 
-// leaseOf is the lease time a pool's clients are told, and T1, which is half of
-// it unless it is set.
-func leaseOf(doc *site.Site, n *site.Network, p *site.Pool) (lease, t1 time.Duration) {
-	told := compile.Told(doc, compile.For{Network: n, Pool: p})
-	read := func(code uint8, otherwise time.Duration) time.Duration {
-		if t, ok := compile.Value(told, code); ok {
-			if d, err := option.ParseDuration(t.Value); err == nil {
-				return d
-			}
-		}
-		return otherwise
-	}
-	lease = read(option.LeaseTime, 24*time.Hour)
-	return lease, read(option.RenewalT1, lease/2)
+// timersOf is how long a pool's clients hold their leases.
+func timersOf(doc *site.Site, n *site.Network, p *site.Pool) compile.Timers {
+	return compile.TimersOf(compile.Told(doc, compile.For{Network: n, Pool: p}))
 }
 
 // SpreadView is how a changed option reaches a network's clients.
@@ -224,7 +213,8 @@ func (s *Service) Spread(ctx context.Context, code string, order int64, pool, ta
 	if err != nil {
 		return nil, err
 	}
-	lease, t1 := leaseOf(doc, n, p)
+	timers := timersOf(doc, n, p)
+	lease, t1 := timers.Lease, timers.T1
 	var holders []forecast.Holder
 	for _, v := range all {
 		if v.Source == seen.Lease && v.Live && slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
