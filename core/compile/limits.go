@@ -2,9 +2,7 @@ package compile
 
 import (
 	"fmt"
-	"slices"
 
-	"lithos/core/address"
 	"lithos/core/site"
 	"lithos/core/yang"
 )
@@ -62,17 +60,7 @@ func Limits(kind string, c yang.Config) error {
 func keptApart(c yang.Config) error {
 	for _, r := range c.DHCP.Reservation {
 		for _, p := range c.DHCP.Pool {
-			inside := func(spans []address.Range) bool {
-				return slices.ContainsFunc(spans, func(s address.Range) bool { return s.Contains(r.Address) })
-			}
-			var ranges, cut []address.Range
-			for _, s := range p.Range {
-				ranges = append(ranges, s.AddressRange())
-			}
-			for _, x := range p.Exclusion {
-				cut = append(cut, x.AddressRange())
-			}
-			if inside(ranges) && !inside(cut) {
+			if p.HandsOut(r.Address) {
 				return fmt.Errorf("reservation %s: a layer 3 switch reserves only outside the ranges of its pools, and %s is in %s", r.Name, r.Address, p.Name)
 			}
 		}

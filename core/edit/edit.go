@@ -382,7 +382,8 @@ func Removing(s *site.Site, part, in site.Ref) ([]Edit, error) {
 			}
 		}
 	}
-	return r.edits, r.remove(part.Kind, part.ID, in)
+	err := r.remove(part.Kind, part.ID, in)
+	return r.edits, err
 }
 
 type remover struct {

@@ -312,9 +312,17 @@ func (p *planner) dropReservations() (steps []Step) {
 			steps = append(steps, drop("Release", fmt.Sprintf("`%s` from %s", r.Address, title(r)), "The client is given an address of the pool at its next renewal", yang.ReservationPath(r.ID)))
 		case p.withdraw[r.Pool] || p.withdraw[now.Pool]:
 			steps = append(steps, drop("Set aside", "the reservation of "+title(r), "Its pool is about to be withdrawn", yang.ReservationPath(r.ID)))
+		case p.givesWay(r, now):
+			steps = append(steps, drop("Set aside", "the reservation of "+title(r), fmt.Sprintf("A pool is about to hand out `%s`", r.Address), yang.ReservationPath(r.ID)))
 		}
 	}
 	return steps
+}
+
+// givesWay reports whether a reservation moves off an address that a pool takes,
+// which it must have left by then: some devices refuse one inside a pool.
+func (p *planner) givesWay(was, now yang.Reservation) bool {
+	return was.Address != now.Address && slices.ContainsFunc(p.now.DHCP.Pool, func(q yang.Pool) bool { return q.HandsOut(was.Address) })
 }
 
 func (p *planner) dropPools() (steps []Step) {

@@ -168,6 +168,48 @@ func TestStepsReachTheTarget(t *testing.T) {
 	})
 }
 
+// held draws pools with reservations beside them, as a layer 3 switch takes them.
+func held(t *rapid.T, label string) yang.Config {
+	at := func(n int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(n)}) }
+	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "vlan10", Type: yang.TypeVLAN, Enabled: true, VLAN: &yang.VLAN{ID: 10},
+		IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: at(1), PrefixLength: 24}}}}}}}
+	for i := range rapid.IntRange(1, 2).Draw(t, label+" pools") {
+		from := 10 + 20*i + rapid.IntRange(0, 9).Draw(t, label+" from")
+		p := yang.Pool{ID: fmt.Sprint("pool-", i), Enabled: true, Interface: "vlan10", Subnet: netip.MustParsePrefix("10.0.0.0/24"),
+			Range: []yang.Span{{Start: at(from), End: at(from + rapid.IntRange(0, 15).Draw(t, label+" size"))}}}
+		if rapid.Bool().Draw(t, label+" excludes") {
+			p.Exclusion = []yang.Exclusion{{Span: yang.Span{Start: at(from), End: at(from + 2)}}}
+		}
+		c.DHCP.Pool = append(c.DHCP.Pool, p)
+	}
+	for i := range rapid.IntRange(0, 3).Draw(t, label+" reservations") {
+		r := yang.Reservation{ID: fmt.Sprint("r-", i), Pool: c.DHCP.Pool[i%len(c.DHCP.Pool)].ID, Address: at(10 + rapid.IntRange(0, 45).Draw(t, label+" at"))}
+		if !slices.ContainsFunc(c.DHCP.Pool, func(p yang.Pool) bool { return p.HandsOut(r.Address) }) {
+			c.DHCP.Reservation = append(c.DHCP.Reservation, r)
+		}
+	}
+	return c.Sorted()
+}
+
+// A layer 3 switch, which keeps reservations out of its pools, accepts every
+// configuration on the way too.
+func TestReservationsGiveWayToPools(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		now, target := held(t, "running"), held(t, "target")
+		for _, s := range plan.Between(now, target) {
+			if err := s.Apply(&now); err != nil {
+				t.Fatalf("%s %s: %v", s.Verb, s.Text, err)
+			}
+			if err := compile.Limits(site.L3Switch, now); err != nil {
+				t.Fatalf("after %s %s: %v", s.Verb, s.Text, err)
+			}
+		}
+		if !now.Equal(target) {
+			t.Fatalf("reached %+v, want %+v", now, target)
+		}
+	})
+}
+
 func TestCompileOfEverySiteIsAccepted(t *testing.T) {
 	for _, name := range scenario.Names {
 		s := scenario.Site(name)

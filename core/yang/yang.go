@@ -147,6 +147,12 @@ type Pool struct {
 	Option    []Option     `json:"option,omitempty"`
 }
 
+// HandsOut reports whether an address is in a range of the pool and in no exclusion.
+func (p Pool) HandsOut(a netip.Addr) bool {
+	return slices.ContainsFunc(p.Range, func(s Span) bool { return s.AddressRange().Contains(a) }) &&
+		!slices.ContainsFunc(p.Exclusion, func(x Exclusion) bool { return x.AddressRange().Contains(a) })
+}
+
 // Span is an inclusive run of addresses.
 type Span struct {
 	Start netip.Addr `json:"start"`
