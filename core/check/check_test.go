@@ -128,7 +128,7 @@ var cases = []struct {
 	}, true},
 	{"network-unserved", func(s *site.Site) { pool(s, "pool-imaging").Server = "dev-none" }, func(s *site.Site) {
 		s.Networks = append(s.Networks, site.Network{ID: "net-link", Name: "Link", Prefix: prefix("10.84.17.0/30")})
-	}, false},
+	}, true},
 	{"router-missing", func(s *site.Site) { network(s, "net-imaging").Gateway = netip.Addr{} }, func(s *site.Site) {
 		n := network(s, "net-imaging")
 		n.Gateway, n.Options = netip.Addr{}, []site.Option{{Code: 3, Value: "10.84.20.1"}}

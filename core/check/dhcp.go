@@ -282,17 +282,24 @@ func networkUnserved(f *facts, report func(Finding)) {
 		// pool-unreachable.
 		says := fmt.Sprintf("No pool hands out addresses on %s. Only devices with a fixed address work there.", n.Name)
 		served := false
+		var fix *Fix
 		parts := []site.Ref{networkRef(n.ID)}
 		for _, p := range f.pools[n.ID] {
 			if _, ok := f.Device(p.Server); !ok {
 				says = fmt.Sprintf("Pool %s names no device to serve it.", p.Name)
+				if homes := f.homes(n); fix == nil && len(homes) > 0 {
+					at := max(0, slices.IndexFunc(homes, func(h home) bool { return h.at == n.Gateway }))
+					now := *p
+					now.Server = homes[at].device.ID
+					fix = change(fmt.Sprintf("Serve %s from %s", p.Name, homes[at].device.Name), site.KindPool, p.ID, site.Ref{}, *p, now)
+				}
 			} else {
 				served = true
 			}
 			parts = append(parts, poolRef(p.ID))
 		}
 		if !served {
-			report(Finding{Title: n.Name + " is not served", Network: n.ID, Parts: parts, Says: says})
+			report(Finding{Title: n.Name + " is not served", Network: n.ID, Parts: parts, Says: says, Fix: fix})
 		}
 	}
 }

@@ -367,7 +367,9 @@ func mustMarshal(v any) json.RawMessage {
 
 // Removing lists the edits that remove a part with everything that lives on it:
 // a network goes with its reservations, fixed devices and pools, and uplinks
-// stop translating it; pools kept for a vendor class that goes are for anyone.
+// stop translating it; pools kept for a vendor class that goes are for anyone;
+// pools that a device served are served by none, and cables to its interfaces, or
+// to one interface that goes, are unplugged.
 func Removing(s *site.Site, part, in site.Ref) ([]Edit, error) {
 	r := remover{site: s}
 	switch part.Kind {
@@ -381,6 +383,20 @@ func Removing(s *site.Site, part, in site.Ref) ([]Edit, error) {
 				r.change(site.KindPool, p.ID, site.Ref{}, p, now)
 			}
 		}
+	case site.KindDevice:
+		for _, p := range s.Pools {
+			if now := p; p.Server == part.ID {
+				now.Server = ""
+				r.change(site.KindPool, p.ID, site.Ref{}, p, now)
+			}
+		}
+		if d, ok := s.Device(part.ID); ok {
+			for _, i := range d.Interfaces {
+				r.unplug(i.ID, d.ID)
+			}
+		}
+	case site.KindInterface:
+		r.unplug(part.ID, "")
 	}
 	err := r.remove(part.Kind, part.ID, in)
 	return r.edits, err
@@ -425,6 +441,19 @@ func (r *remover) livingOn(network string) {
 	for _, p := range r.site.Pools {
 		if p.Network == network {
 			_ = r.remove(site.KindPool, p.ID, site.Ref{})
+		}
+	}
+}
+
+// unplug takes the cables out that are written on other interfaces than the one
+// they lead to, but for those of a device that goes itself.
+func (r *remover) unplug(id, gone string) {
+	for _, d := range r.site.Devices {
+		for _, i := range d.Interfaces {
+			if now := i; i.Peer == id && d.ID != gone {
+				now.Peer = ""
+				r.change(site.KindInterface, i.ID, site.Ref{Kind: site.KindDevice, ID: d.ID}, i, now)
+			}
 		}
 	}
 }

@@ -73,6 +73,27 @@ func TestStoryOfEntries(t *testing.T) {
 	assert.False(t, ok, "a network takes what lives on it along")
 }
 
+// A device goes with its cables, and its pools wait for another server.
+func TestRemovingADevice(t *testing.T) {
+	s := scenario.Site("moss-end")
+	gone, err := edit.Removing(s, site.Ref{Kind: "device", ID: "dev-moss-srv"}, site.Ref{})
+	require.NoError(t, err)
+	after, err := edit.Apply(s, gone...)
+	require.NoError(t, err)
+	require.NotEmpty(t, after.Pools)
+	for _, p := range after.Pools {
+		assert.Empty(t, p.Server, p.Name)
+	}
+	for _, d := range after.Devices {
+		for _, i := range d.Interfaces {
+			if i.Peer != "" {
+				_, _, ok := after.Interface(i.Peer)
+				assert.True(t, ok, "the cable of %s of %s leads somewhere", i.Name, d.Name)
+			}
+		}
+	}
+}
+
 func TestTypedMistakesNameTheField(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	cases := []struct {
