@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"runtime/debug"
 	"strings"
@@ -33,9 +34,10 @@ func (c *migrateCommand) Run(ctx context.Context) error { return store.Migrate(c
 
 type serveCommand struct {
 	database
-	Listen string        `help:"Address and port to serve on." env:"LITHOS_LISTEN" default:"127.0.0.1:8471"`
-	Poll   time.Duration `help:"How often devices are read." env:"LITHOS_POLL" default:"30s"`
-	Secure bool          `help:"Send cookies over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
+	Listen  string        `help:"Address and port to serve on." env:"LITHOS_LISTEN" default:"127.0.0.1:8471"`
+	Poll    time.Duration `help:"How often devices are read." env:"LITHOS_POLL" default:"30s"`
+	Outside netip.Addr    `help:"An address on the internet that answers an echo request; a push proves its networks by it." env:"LITHOS_OUTSIDE"`
+	Secure  bool          `help:"Send cookies over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
 }
 
 // Run serves until the program is told to end.
@@ -52,6 +54,10 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("%w; give another address with --listen", err)
 	}
+	if c.Outside.IsValid() && !c.Outside.Is4() {
+		return fmt.Errorf("--outside %s is not an IPv4 address; give one that answers, or leave it out", c.Outside)
+	}
+	w.Outside = c.Outside
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	return serve(ctx, w, s, listener, c.Poll, c.Secure)
 }

@@ -18,6 +18,10 @@ var files embed.FS
 // Names lists the sites.
 var Names = []string{"kelder-bridge", "hallin-road", "moss-end", "quill-street", "the-garret", "the-yard"}
 
+// Outside is an address beyond every uplink that answers: the simulated internet
+// answers for all, and this one is nobody's (RFC 5737).
+var Outside = netip.AddrFrom4([4]byte{192, 0, 2, 1})
+
 // Site reads a site of the scenario. It panics on a name that is not in Names:
 // the files are part of the program.
 func Site(name string) *site.Site {

@@ -43,6 +43,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	if _, err := w.PutTechnician(ctx, Account, FullName, Password); err != nil {
 		return nil, err
 	}
+	w.Outside = scenario.Outside
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop}
 	defer func() {

@@ -90,7 +90,7 @@ func TestUnconfirmedChangeIsTakenBack(t *testing.T) {
 	require.False(t, d.Running().Equal(before))
 	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:begin", `{"lithos-config:input":{"token":"two","timeout":1}}`)
 	assert.Equal(t, 409, status, "another change has to wait")
-	require.Eventually(t, func() bool { return d.Running().Equal(before) }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return d.Running().Equal(before) }, 2*time.Minute, 10*time.Millisecond)
 	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:confirm", `{"lithos-config:input":{"token":"one"}}`)
 	assert.Equal(t, 409, status, "it is too late to confirm")
 }
@@ -119,7 +119,7 @@ func TestItsClientsLeaseAndAreHeard(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, body := send(t, d, "GET", "/restconf/data?content=nonconfig", "")
 		return bytes.Contains([]byte(body), []byte(`"10.7.7.20"`)) && bytes.Contains([]byte(body), []byte(`"state":"bound"`)) && bytes.Contains([]byte(body), []byte(`10.7.8.10`))
-	}, 20*time.Second, 20*time.Millisecond, "the nas has its reserved address and hyper-1 is a neighbour")
+	}, 2*time.Minute, 20*time.Millisecond, "the nas has its reserved address and hyper-1 is a neighbour")
 }
 
 // A stand-in that is started again remembers its leases, whatever was cut off in

@@ -204,7 +204,7 @@ func TestSeenIsJudged(t *testing.T) {
 			o.Observe(ctx, scenario.Site(code).ID)
 			got := remarks(code)
 			return !slices.ContainsFunc(want, func(k string) bool { return !got[k] })
-		}, 20*time.Second, 100*time.Millisecond, "%s: %v", code, want)
+		}, 2*time.Minute, 100*time.Millisecond, "%s: %v", code, want)
 	}
 	look("kelder-bridge", seen.MadeUp, seen.Unrecorded, seen.InPool)
 	look("the-garret", seen.Cloned)

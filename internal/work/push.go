@@ -367,14 +367,14 @@ func (p *pushing) climb(ctx context.Context, t target, driver *device.RESTCONF) 
 		if err != nil {
 			return err
 		}
-		if rehearse.InternetRung(doc, n).State != rehearse.Pass {
+		if !p.Outside.IsValid() || rehearse.InternetRung(doc, n).State != rehearse.Pass {
 			continue
 		}
 		err = p.note(ctx, t.name, "ladder", "Internet from "+n.Name, func() error {
-			p.found = "`" + outside.String() + "` answers"
-			replies, err := driver.Ping(ctx, i.Name, outside)
+			p.found = "`" + p.Outside.String() + "` answers"
+			replies, err := driver.Ping(ctx, i.Name, p.Outside)
 			if err == nil && replies == 0 {
-				err = fmt.Errorf("%s does not answer", outside)
+				err = fmt.Errorf("%s does not answer", p.Outside)
 			}
 			return err
 		})
@@ -384,10 +384,6 @@ func (p *pushing) climb(ctx context.Context, t target, driver *device.RESTCONF) 
 	}
 	return nil
 }
-
-// outside is the address the internet rung tries: one that is for documentation
-// and so nobody's (RFC 5737). The simulated outside answers for all.
-var outside = netip.AddrFrom4([4]byte{192, 0, 2, 1})
 
 func linkUp(ctx context.Context, driver *device.RESTCONF, iface string) error {
 	o, err := driver.Observe(ctx)

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"strconv"
 	"sync"
 	"time"
@@ -32,6 +33,11 @@ type Service struct {
 	log    *slog.Logger
 	jobs   *river.Client[pgx.Tx]
 	Events *Hub
+
+	// Outside is an address on the internet that answers an echo request (RFC 792):
+	// what the last rung tries after a push, from each network in turn. Without one
+	// that rung is not climbed. It is set before Run.
+	Outside netip.Addr
 
 	// confirmWithin is how long a device waits for the end of a push before it
 	// returns to its old configuration.

@@ -5,7 +5,9 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -254,7 +256,7 @@ func (o *office) waitPush(s *work.Service, id int64) *work.OrderView {
 		v, err = s.Order(o.t.Context(), id)
 		require.NoError(o.t, err)
 		return v.Push != nil && v.Push.Finished != nil && v.Head.State != "pushing"
-	}, 30*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 	return v
 }
 
@@ -331,6 +333,22 @@ func TestDeafServerFailsTheLadder(t *testing.T) {
 	assert.True(t, gw.Running().Equal(before))
 }
 
+// The last rung is climbed where somebody said what to reach, and nowhere else.
+func TestInternetRungNeedsAnAddress(t *testing.T) {
+	for _, outside := range []netip.Addr{scenario.Outside, {}} {
+		o := open(t)
+		o.Outside = outside
+		run(t, o.Service)
+		id := o.order()
+		o.bigger(id)
+		require.NoError(t, o.pushAll(o.Service, id))
+		v := o.waitPush(o.Service, id)
+		require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+		tried := slices.ContainsFunc(v.Push.Journal, func(l work.JournalEntry) bool { return strings.HasPrefix(l.Says, "Internet from ") })
+		assert.Equal(t, outside.IsValid(), tried)
+	}
+}
+
 func TestDroppedConnectionIsTriedAgain(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
@@ -355,7 +373,7 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 		v, err := o.Order(t.Context(), id)
 		require.NoError(t, err)
 		return v.Push != nil && len(v.Push.Journal) == 4 && v.Push.Journal[3].State == "running"
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 	kill()
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)

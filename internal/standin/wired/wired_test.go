@@ -168,7 +168,7 @@ func take(t *testing.T, h host, dir string) map[string]string {
 	select {
 	case err := <-done:
 		require.NoError(t, err, out.String())
-	case <-time.After(30 * time.Second):
+	case <-time.After(2 * time.Minute):
 		_ = cmd.Process.Kill()
 		t.Fatalf("the client got no lease: %s", out.String())
 	}
