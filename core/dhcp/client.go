@@ -150,25 +150,25 @@ type Wire func(request []byte) (reply []byte, why string, err error)
 // A Talk is the messages of a client and its servers, as they pass.
 type Talk struct {
 	Messages []Message
-	own      option.Own
+	words    Words
 	wire     Wire
 	c        *Client
 }
 
-// Talk begins a conversation over a wire. own names the site's own options.
-func (c *Client) Talk(wire Wire, own option.Own) *Talk { return &Talk{own: own, wire: wire, c: c} }
+// Talk begins a conversation over a wire.
+func (c *Client) Talk(wire Wire, words Words) *Talk { return &Talk{words: words, wire: wire, c: c} }
 
 // Say sends a message, and takes the reply when there is one.
 func (t *Talk) Say(m *dhcpv4.DHCPv4) (reply *dhcpv4.DHCPv4, err error) {
 	sent := m.ToBytes()
 	at := len(t.Messages)
-	t.Messages = append(t.Messages, Describe(t.own, sent, ""))
+	t.Messages = append(t.Messages, Describe(t.words, sent, ""))
 	raw, why, err := t.wire(sent)
 	if err != nil || raw == nil {
 		t.Messages[at].Why = why
 		return nil, err
 	}
-	answer := Describe(t.own, raw, why)
+	answer := Describe(t.words, raw, why)
 	answer.Accepts = Accepts(m)
 	t.Messages = append(t.Messages, answer)
 	if reply, err = ReadPacket(raw); err != nil {
@@ -190,7 +190,7 @@ func (t *Talk) Lease() error {
 
 // Exchange is a Talk that takes a lease, and returns every message that passed.
 func (c *Client) Exchange(wire Wire) ([]Message, error) {
-	t := c.Talk(wire, nil)
+	t := c.Talk(wire, Words{})
 	err := t.Lease()
 	return t.Messages, err
 }

@@ -247,7 +247,7 @@ func FuzzHandle(f *testing.F) {
 		book := dhcp.NewBook()
 		s := dhcp.NewServer(config(), book)
 		s.Handle(start, m, "lan").Wire()
-		dhcp.Describe(nil, data, "")
+		dhcp.Describe(dhcp.Words{}, data, "")
 		for _, l := range book.Leases() {
 			if !address.Of(l.Subnet).Contains(l.Address) {
 				t.Fatalf("lease of %s outside %s", l.Address, l.Subnet)

@@ -37,12 +37,27 @@ type MessageOption struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 	Bytes string `json:"bytes"` // hex of the value
+	// Parts is what a vendor's options hold (43 and 125), where that adds up.
+	Parts []MessagePart `json:"parts,omitempty"`
 }
 
-// Describe decodes a message as it went over the wire, with the site's own
-// options named. why is the server's word on it. Octets that are no message
-// give one of type "malformed".
-func Describe(own option.Own, wire []byte, why string) Message {
+// MessagePart is one sub-option of a vendor. Without a name its value is hex.
+type MessagePart struct {
+	Code  uint8  `json:"code"`
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Words is what a site calls what is not in the registry: its own options, and
+// the sub-options of the client's vendor class.
+type Words struct {
+	Own    option.Own
+	Vendor []option.Definition
+}
+
+// Describe decodes a message as it went over the wire. why is the server's word
+// on it. Octets that are no message give one of type "malformed".
+func Describe(words Words, wire []byte, why string) Message {
 	out := Message{Type: "malformed", FromSide: "client", Why: why, Bytes: hex.EncodeToString(wire), Size: len(wire), Options: []MessageOption{}, Marks: []Mark{}}
 	m, err := ReadPacket(wire)
 	if err != nil {
@@ -59,11 +74,39 @@ func Describe(own option.Own, wire []byte, why string) Message {
 	out.Server, out.File = shown(nonZero(m.ServerIPAddr)), clean(m.BootFileName)
 	out.Marks = append(out.Marks, Marks(wire)...)
 	for _, mark := range out.Marks {
-		def, _ := own.Lookup(mark.Code)
+		def, _ := words.Own.Lookup(mark.Code)
 		value := wire[mark.From+2 : mark.To]
-		out.Options = append(out.Options, MessageOption{mark.Code, def.Name, own.Format(mark.Code, value), hex.EncodeToString(value)})
+		out.Options = append(out.Options, MessageOption{mark.Code, def.Name, words.Own.Format(mark.Code, value), hex.EncodeToString(value), words.parts(mark.Code, value)})
 	}
 	slices.SortStableFunc(out.Options, func(a, b MessageOption) int { return int(a.Code) - int(b.Code) })
+	return out
+}
+
+// parts splits a vendor's option: 43 as it is (RFC 2132 section 8.4), 125 behind
+// the number of an enterprise and a length (RFC 3925 section 4).
+func (w Words) parts(code uint8, value []byte) []MessagePart {
+	const behind = 5 // octets of enterprise number and length
+	switch {
+	case code == option.VendorInfo && len(value) > behind && int(value[behind-1]) == len(value)-behind:
+		value = value[behind:]
+	case code != option.VendorSpecific:
+		return nil
+	}
+	codes, values, ok := option.SubOptionsOf(value)
+	if !ok {
+		return nil
+	}
+	var out []MessagePart
+	for i, code := range codes {
+		part := MessagePart{Code: code, Value: hex.EncodeToString(values[i])}
+		if k := slices.IndexFunc(w.Vendor, func(d option.Definition) bool { return d.Code == code }); k >= 0 {
+			part.Name = w.Vendor[k].Name
+			if text, ok := w.Vendor[k].Type.Format(values[i]); ok {
+				part.Value = text
+			}
+		}
+		out = append(out, part)
+	}
 	return out
 }
 

@@ -3,6 +3,7 @@ package dhcp_test
 import (
 	"bytes"
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -170,7 +171,7 @@ func TestOverloadIsUsedWhenNeeded(t *testing.T) {
 	m.Options = dhcpv4.Options{53: {2}, 17: bytes.Repeat([]byte{'r'}, 200), 67: bytes.Repeat([]byte{'f'}, 100), 66: bytes.Repeat([]byte{'s'}, 40), 82: {1, 1, 'x'}}
 	wire, left := dhcp.Pack(m, []byte{17, 67, 66}, 548)
 	assert.Empty(t, left)
-	got := dhcp.Describe(nil, wire, "")
+	got := dhcp.Describe(dhcp.Words{}, wire, "")
 	assert.Equal(t, "file", got.Option(52))
 	where := map[uint8]string{}
 	for _, mark := range got.Marks {
@@ -182,6 +183,23 @@ func TestOverloadIsUsedWhenNeeded(t *testing.T) {
 	m.Options[18] = bytes.Repeat([]byte{'e'}, 250)
 	_, left = dhcp.Pack(m, nil, 548)
 	assert.NotEmpty(t, left)
+}
+
+// What a vendor's options hold is named by the class, where it adds up.
+func TestVendorOptionsAreTakenApart(t *testing.T) {
+	words := dhcp.Words{Vendor: []option.Definition{{Code: 1, Name: "Call server", Type: option.Address}, {Code: 3, Name: "Ring", Type: option.Number8}}}
+	describe := func(code uint8, value []byte) dhcp.MessageOption {
+		m := (&dhcp.Client{MAC: mac(1)}).Discover()
+		m.Options = dhcpv4.Options{53: {2}, code: value}
+		got := dhcp.Describe(words, m.ToBytes(), "").Options
+		return got[max(0, slices.IndexFunc(got, func(o dhcp.MessageOption) bool { return o.Code == code }))]
+	}
+	subs := []byte{1, 4, 10, 84, 16, 130, 2, 2, 0xab, 0xcd, 3, 2, 1, 1}
+	want := []dhcp.MessagePart{{Code: 1, Name: "Call server", Value: "10.84.16.130"}, {Code: 2, Value: "abcd"}, {Code: 3, Name: "Ring", Value: "0101"}}
+	assert.Equal(t, want, describe(43, subs).Parts)
+	assert.Equal(t, want, describe(125, append([]byte{0, 0, 0x7f, 0xff, byte(len(subs))}, subs...)).Parts)
+	assert.Empty(t, describe(43, []byte{1, 9, 1}).Parts, "octets that do not add up stay octets")
+	assert.Empty(t, describe(125, []byte{0, 0, 1, 1, 9, 1}).Parts)
 }
 
 func TestBookIsBounded(t *testing.T) {

@@ -143,7 +143,7 @@ func (st *Stage) serve(k knownClient) (*dhcp.Message, string) {
 	}
 	wire := st.Wire(n)
 	c := &dhcp.Client{MAC: k.mac, ID: k.id, HostName: k.name, Address: k.has}
-	t := c.Talk(wire, st.own)
+	t := c.Talk(wire, dhcp.Words{Own: st.own})
 	if k.has.IsValid() {
 		if reply, _ := t.Say(c.Renew()); reply != nil && reply.MessageType() == dhcpv4.MessageTypeAck {
 			return &t.Messages[len(t.Messages)-1], ""

@@ -117,6 +117,3 @@ func (st *Stage) relay(r *dhcp.Relay, m *dhcpv4.DHCPv4, i *site.Interface) (repl
 	}
 	return nil, why
 }
-
-// Own is the options the site defined for itself.
-func (st *Stage) Own() option.Own { return st.own }

@@ -75,7 +75,7 @@ func (t *Trial) Do(a Act) (Scene, error) {
 	if err != nil {
 		return Scene{}, err
 	}
-	talk := t.client.Talk(wire, t.site.Own())
+	talk := t.client.Talk(wire, dhcp.Words{Own: t.site.Own(), Vendor: t.site.ClassOf(t.client.Class).Definitions()})
 	scene := Scene{Do: a.Do, Network: t.at.Name}
 	switch a.Do {
 	case ActLease:

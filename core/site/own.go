@@ -1,6 +1,10 @@
 package site
 
-import "lithos/core/option"
+import (
+	"strings"
+
+	"lithos/core/option"
+)
 
 // Own is the site's own option definitions. One of an unknown type is left
 // out; package check reports it.
@@ -9,6 +13,33 @@ func (s *Site) Own() option.Own {
 	for _, d := range s.OptionDefinitions {
 		if t, ok := option.TypeNamed(d.Type); ok {
 			out = append(out, option.Definition{Code: d.Code, Name: d.Name, Meaning: d.Meaning, Type: t, Reference: "defined at this site (RFC 3942)"})
+		}
+	}
+	return out
+}
+
+// ClassOf is the vendor class of a client that says this as option 60: the one
+// whose match is the longest beginning of it. It is nil when there is none.
+func (s *Site) ClassOf(said string) *VendorClass {
+	var best *VendorClass
+	for i := range s.VendorClasses {
+		k := &s.VendorClasses[i]
+		if k.Match != "" && strings.HasPrefix(said, k.Match) && (best == nil || len(k.Match) > len(best.Match)) {
+			best = k
+		}
+	}
+	return best
+}
+
+// Definitions names and types the sub-options of a class, none of nil.
+func (k *VendorClass) Definitions() []option.Definition {
+	var out []option.Definition
+	if k == nil {
+		return nil
+	}
+	for _, o := range k.SubOptions {
+		if t, ok := option.TypeNamed(o.Type); ok {
+			out = append(out, option.Definition{Code: o.Code, Name: o.Name, Type: t})
 		}
 	}
 	return out

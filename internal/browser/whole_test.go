@@ -136,7 +136,7 @@ func TestOptionsAndTheReply(t *testing.T) {
 	b.click("button", "^Set$")
 	b.until("the option among what is told", `() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('230') && r.innerText.includes('Badge server'))`)
 	b.click("button", "^Of class Handsets$")
-	b.see("01040a541082020d68616e64736574732f77617264")
+	b.until("the sub-options by their names", `() => /1 Call server 10\.84\.16\.130/.test(document.querySelector('[aria-label="The reply"]').innerText)`)
 	b.see("octets of 548")
 	b.axe("options")
 	b.until("the reply in view", `() => (document.querySelector('[aria-label="The reply"]').scrollIntoView(), true)`)

@@ -104,7 +104,7 @@ func lease(at []place, c *dhcp.Client) error {
 		return err
 	}
 	defer conn.Close()
-	talk := c.Talk(broadcast(conn, at), nil)
+	talk := c.Talk(broadcast(conn, at), dhcp.Words{})
 	if c.Address.IsValid() {
 		if r, err := talk.Say(c.Renew()); err == nil && r != nil && c.Address.IsValid() {
 			return nil

@@ -822,6 +822,13 @@ export interface components {
             /** Format: int32 */
             code: number;
             name: string;
+            parts?: components["schemas"]["MessagePart"][];
+            value: string;
+        };
+        MessagePart: {
+            /** Format: int32 */
+            code: number;
+            name: string;
             value: string;
         };
         Network: {

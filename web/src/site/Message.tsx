@@ -22,7 +22,9 @@ export function MessageCard({ message: m, open = false }: { message: Schemas['Me
           <div key={`${o.code}${i}`} className="contents">
             <dt className="mono text-ink-3">{o.code}</dt>
             <dt className="text-ink-2">{o.name}</dt>
-            <dd className="mono [overflow-wrap:anywhere]">{o.value}</dd>
+            <dd className="mono [overflow-wrap:anywhere]">
+              {o.parts?.length ? o.parts.map((p, k) => <div key={k} title={`sub-option ${p.code}`}><span className="text-ink-3">{p.code}</span> {p.name && <span className="font-sans text-ink-2">{p.name} </span>}{p.value}</div>) : o.value}
+            </dd>
           </div>
         ))}
       </dl>
