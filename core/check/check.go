@@ -27,6 +27,9 @@ const (
 	Notes  Severity = "notes"
 )
 
+// Graver reports whether s weighs more than other.
+func (s Severity) Graver(other Severity) bool { return weight[s] < weight[other] }
+
 // Finding is one broken rule with its evidence.
 type Finding struct {
 	ID        string          `json:"id"` // the same for the same parts, in every revision

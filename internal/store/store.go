@@ -181,6 +181,9 @@ func addRevision(ctx context.Context, q *gen.Queries, s *site.Site, revision int
 	if err := q.InsertRevision(ctx, gen.InsertRevisionParams{SiteID: s.ID, Revision: revision, Doc: doc, Note: by.Note, OrderID: optional(by.Order), MadeBy: optional(by.By)}); err != nil {
 		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
 	}
+	if err := q.LookAgainAtCustomer(ctx, s.Customer.Name); err != nil {
+		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
+	}
 	return project(ctx, q, s)
 }
 

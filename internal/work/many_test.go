@@ -211,6 +211,11 @@ func TestSeenIsJudged(t *testing.T) {
 	v, err := o.View(ctx, "the-garret", work.Look{})
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(v.Findings, func(f work.Finding) bool { return f.Rule == "mac-cloned" }))
+	rows, err := o.Sites(ctx)
+	require.NoError(t, err)
+	garret := rows[slices.IndexFunc(rows, func(r work.SiteRow) bool { return r.Code == "the-garret" })]
+	require.NotNil(t, garret.Worst, "Rounds tells of it too")
+	assert.Contains(t, garret.Worst.Title, "is in two places")
 	kelder, err := o.Seen(ctx, "kelder-bridge", 0)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(kelder.Seen, func(r work.SeenRow) bool {

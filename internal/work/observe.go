@@ -52,6 +52,9 @@ func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
 	if err := w.store.ForgetSightings(ctx); err != nil {
 		return err
 	}
+	if err := w.lookAround(ctx); err != nil {
+		return err
+	}
 	return w.resume(ctx)
 }
 
@@ -110,13 +113,22 @@ func (s *Service) observeNow(ctx context.Context, siteID string) {
 			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
 		}
 	}
-	row, err := s.store.SiteByID(ctx, siteID)
-	if err == nil {
-		err = publish(ctx, s.store.Queries, Event{"seen", row.Code})
-	}
-	if err != nil && ctx.Err() == nil {
+	if err := s.tellSeen(ctx, siteID); err != nil && ctx.Err() == nil {
 		s.log.Warn("cannot tell browsers what was seen", "site", siteID, "error", err)
 	}
+}
+
+// tellSeen draws conclusions from what was seen at a site, and tells browsers.
+func (s *Service) tellSeen(ctx context.Context, siteID string) error {
+	row, err := s.store.SiteByID(ctx, siteID)
+	if err != nil {
+		return err
+	}
+	changed, err := s.lookAt(ctx, row)
+	if changed {
+		err = publish(ctx, s.store.Queries, roundsEvent)
+	}
+	return errors.Join(err, publish(ctx, s.store.Queries, Event{"seen", row.Code}))
 }
 
 func (s *Service) observe(ctx context.Context, a gen.DeviceAccess) error {

@@ -3,6 +3,7 @@ package work
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -35,8 +36,23 @@ type SiteRow struct {
 	Orders   int       `json:"orders"` // open work orders
 	Blocks   int       `json:"blocks"` // findings by severity
 	Warns    int       `json:"warns"`
-	Worst    string    `json:"worst,omitempty"` // title of the gravest finding
-	WorstID  string    `json:"worstId,omitempty"`
+	Findings int       `json:"findings"`
+	Worst    *Brief    `json:"worst,omitempty"` // the gravest
+}
+
+// Brief is a finding in one line.
+type Brief struct {
+	ID       string         `json:"id"`
+	Severity check.Severity `json:"severity" enum:"blocks,warns,notes"`
+	Title    string         `json:"title"`
+}
+
+func inBrief(findings []check.Finding) []Brief {
+	out := make([]Brief, len(findings))
+	for i, f := range findings {
+		out[i] = Brief{f.ID, f.Severity, f.Title}
+	}
+	return out
 }
 
 // Sites lists every site with what is wrong there.
@@ -51,19 +67,43 @@ func (s *Service) Sites(ctx context.Context) ([]SiteRow, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, SiteRow{
+		row := SiteRow{
 			Code: r.Code, Name: r.Name, Customer: r.Customer, Block: sum.block, Networks: int(r.Networks), Revision: r.Head, Changed: r.MadeAt,
-			By: r.MadeBy, Orders: int(r.OpenOrders), Blocks: sum.blocks, Warns: sum.warns, Worst: sum.worst.Title, WorstID: sum.worst.ID,
-		})
+			By: r.MadeBy, Orders: int(r.OpenOrders),
+		}
+		row.count(sum.findings)
+		if len(r.Around) > len("[]") {
+			var around []Brief
+			if err := json.Unmarshal(r.Around, &around); err != nil {
+				return nil, fmt.Errorf("what was found around %s: %w", r.Code, err)
+			}
+			row.count(around)
+		}
+		out = append(out, row)
 	}
 	return out, nil
 }
 
+// count adds findings, gravest first, to what Rounds says of a site.
+func (r *SiteRow) count(found []Brief) {
+	r.Findings += len(found)
+	for _, f := range found {
+		switch f.Severity {
+		case check.Blocks:
+			r.Blocks++
+		case check.Warns:
+			r.Warns++
+		}
+	}
+	if len(found) > 0 && (r.Worst == nil || found[0].Severity.Graver(r.Worst.Severity)) {
+		r.Worst = &found[0]
+	}
+}
+
 // summary is what Rounds says of one revision of a site.
 type summary struct {
-	block         string
-	blocks, warns int
-	worst         check.Finding // the gravest, zero when every rule is kept
+	block    string
+	findings []Brief // of the document, gravest first
 }
 
 func (s *Service) summarise(ctx context.Context, key revisionKey) (summary, error) {
@@ -77,18 +117,7 @@ func (s *Service) summarise(ctx context.Context, key revisionKey) (summary, erro
 	if err != nil {
 		return summary{}, err
 	}
-	sum.block = words(head.doc.Block)
-	for _, f := range head.findings {
-		switch f.Severity {
-		case check.Blocks:
-			sum.blocks++
-		case check.Warns:
-			sum.warns++
-		}
-	}
-	if len(head.findings) > 0 {
-		sum.worst = check.Finding{ID: head.findings[0].ID, Title: head.findings[0].Title}
-	}
+	sum.block, sum.findings = words(head.doc.Block), inBrief(head.findings)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	room(s.summaries, maxSummaries)

@@ -1,12 +1,17 @@
 package work_test
 
 import (
+	"context"
+	"net/netip"
+	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/scenario"
+	"lithos/core/site"
 	"lithos/internal/work"
 )
 
@@ -57,15 +62,45 @@ func TestSeenStrangersCanBeRecorded(t *testing.T) {
 	assert.Equal(t, map[string]string{"network": "net-imaging", "address": r.Address, "mac": "02:00:5e:00:00:aa", "name": "Oddname"}, v.Inspect.Prefill.Fields)
 }
 
+// Rounds tells of what only a site's surroundings show: here another site of the
+// customer on the same addresses.
+func TestRoundsLookAround(t *testing.T) {
+	o := open(t)
+	ctx, stop := context.WithCancel(t.Context())
+	require.NoError(t, o.Run(ctx, time.Second))
+	t.Cleanup(func() { stop(); o.Stopped() })
+	of := func(code, title string) bool {
+		rows, err := o.Sites(t.Context())
+		require.NoError(t, err)
+		i := slices.IndexFunc(rows, func(r work.SiteRow) bool { return r.Code == code })
+		return rows[i].Worst != nil && rows[i].Worst.Title == title && rows[i].Findings > 0
+	}
+	clone := scenario.Site("the-garret")
+	told := func(code, title string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return of(code, title) }, time.Minute, 20*time.Millisecond, "%s: %s", code, title)
+	}
+	twin := &site.Site{ID: "site-twin", Code: "twin", Name: "Twin", Customer: clone.Customer, Block: clone.Block,
+		Networks: []site.Network{{ID: "net-twin", Name: "Home", Prefix: clone.Networks[0].Prefix}}}
+	_, err := o.Import(t.Context(), twin, 0, "")
+	require.NoError(t, err)
+	told("the-garret", clone.Networks[0].Name+" is also "+twin.Networks[0].Name+" at Twin")
+	told("twin", twin.Networks[0].Name+" is also "+clone.Networks[0].Name+" at "+clone.Name)
+	twin.Networks[0].Prefix = netip.MustParsePrefix("192.168.212.0/24")
+	_, err = o.Import(t.Context(), twin, 0, "")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return !of("the-garret", clone.Networks[0].Name+" is also "+twin.Networks[0].Name+" at Twin") }, 2*time.Minute, 20*time.Millisecond)
+}
+
 func TestRoundsAndStandards(t *testing.T) {
 	o := open(t)
 	rows, err := o.Sites(t.Context())
 	require.NoError(t, err)
 	require.Len(t, rows, len(scenario.Names))
-	assert.Empty(t, rows[0].Worst)
+	assert.Nil(t, rows[0].Worst)
 	assert.Equal(t, "Hallin Road surgery", rows[1].Name)
 	assert.Equal(t, []int{0, 1}, []int{rows[1].Blocks, rows[1].Warns})
-	assert.Equal(t, "Two owners of .18.57", rows[2].Worst)
+	assert.Equal(t, "Two owners of .18.57", rows[2].Worst.Title)
 
 	standards, err := o.Standards(t.Context())
 	require.NoError(t, err)

@@ -139,7 +139,7 @@ func room[K comparable, V any](m map[K]V, most int) {
 
 // Event tells browsers what changed, so that they ask for it again.
 type Event struct {
-	Topic string `json:"topic" enum:"order,push,seen,site"`
+	Topic string `json:"topic" enum:"order,push,seen,site,rounds"`
 	ID    string `json:"id"` // of an order or push, else the site's code
 }
 

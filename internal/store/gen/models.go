@@ -122,6 +122,13 @@ type SiteRevision struct {
 	MadeAt   time.Time
 }
 
+type SiteStanding struct {
+	SiteID   string
+	Revision int32
+	Findings []byte
+	LookedAt time.Time
+}
+
 type Technician struct {
 	ID           int64
 	Name         string

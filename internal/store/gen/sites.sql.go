@@ -427,9 +427,9 @@ func (q *Queries) ListRevisions(ctx context.Context, siteID string) ([]ListRevis
 const ListSites = `-- name: ListSites :many
 SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name, '') AS made_by,
     (SELECT count(*) FROM work_order o WHERE o.site_id = s.id AND o.state IN ('open', 'pushing')) AS open_orders,
-    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks
+    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks, coalesce(f.findings, '[]')::json AS around
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
-LEFT JOIN technician t ON t.id = r.made_by
+LEFT JOIN technician t ON t.id = r.made_by LEFT JOIN site_standing f ON f.site_id = s.id
 ORDER BY s.customer, s.name
 `
 
@@ -443,6 +443,7 @@ type ListSitesRow struct {
 	MadeBy     string
 	OpenOrders int64
 	Networks   int64
+	Around     []byte
 }
 
 func (q *Queries) ListSites(ctx context.Context) ([]ListSitesRow, error) {
@@ -464,6 +465,7 @@ func (q *Queries) ListSites(ctx context.Context) ([]ListSitesRow, error) {
 			&i.MadeBy,
 			&i.OpenOrders,
 			&i.Networks,
+			&i.Around,
 		); err != nil {
 			return nil, err
 		}
@@ -473,6 +475,16 @@ func (q *Queries) ListSites(ctx context.Context) ([]ListSitesRow, error) {
 		return nil, err
 	}
 	return items, nil
+}
+
+const LookAgainAtCustomer = `-- name: LookAgainAtCustomer :exec
+UPDATE site_standing f SET looked_at = '-infinity' FROM site s WHERE s.id = f.site_id AND s.customer = $1
+`
+
+// A changed site may overlap the customer's others, or no longer.
+func (q *Queries) LookAgainAtCustomer(ctx context.Context, customer string) error {
+	_, err := q.db.Exec(ctx, LookAgainAtCustomer, customer)
+	return err
 }
 
 type PutAddressesParams struct {
@@ -490,6 +502,22 @@ type PutPrefixesParams struct {
 	Name   string
 	Vlan   int32
 	Prefix netip.Prefix
+}
+
+const PutStanding = `-- name: PutStanding :exec
+INSERT INTO site_standing (site_id, revision, findings) VALUES ($1, $2, $3)
+ON CONFLICT (site_id) DO UPDATE SET revision = excluded.revision, findings = excluded.findings, looked_at = now()
+`
+
+type PutStandingParams struct {
+	SiteID   string
+	Revision int32
+	Findings []byte
+}
+
+func (q *Queries) PutStanding(ctx context.Context, arg PutStandingParams) error {
+	_, err := q.db.Exec(ctx, PutStanding, arg.SiteID, arg.Revision, arg.Findings)
+	return err
 }
 
 const RevisionDoc = `-- name: RevisionDoc :one
@@ -540,4 +568,48 @@ func (q *Queries) SiteByID(ctx context.Context, id string) (Site, error) {
 		&i.Head,
 	)
 	return i, err
+}
+
+const SitesToLookAt = `-- name: SitesToLookAt :many
+SELECT s.id FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
+WHERE f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < $1
+ORDER BY f.looked_at NULLS FIRST LIMIT $2
+`
+
+type SitesToLookAtParams struct {
+	Before time.Time
+	Most   int32
+}
+
+// The sites to look around at next: new ones, those with another revision than
+// when they were looked at, and those that wait the longest.
+func (q *Queries) SitesToLookAt(ctx context.Context, arg SitesToLookAtParams) ([]string, error) {
+	rows, err := q.db.Query(ctx, SitesToLookAt, arg.Before, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []string
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const Standing = `-- name: Standing :one
+SELECT findings FROM site_standing WHERE site_id = $1
+`
+
+func (q *Queries) Standing(ctx context.Context, siteID string) ([]byte, error) {
+	row := q.db.QueryRow(ctx, Standing, siteID)
+	var findings []byte
+	err := row.Scan(&findings)
+	return findings, err
 }

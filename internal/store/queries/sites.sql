@@ -1,10 +1,28 @@
 -- name: ListSites :many
 SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name, '') AS made_by,
     (SELECT count(*) FROM work_order o WHERE o.site_id = s.id AND o.state IN ('open', 'pushing')) AS open_orders,
-    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks
+    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks, coalesce(f.findings, '[]')::json AS around
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
-LEFT JOIN technician t ON t.id = r.made_by
+LEFT JOIN technician t ON t.id = r.made_by LEFT JOIN site_standing f ON f.site_id = s.id
 ORDER BY s.customer, s.name;
+
+-- name: PutStanding :exec
+INSERT INTO site_standing (site_id, revision, findings) VALUES ($1, $2, $3)
+ON CONFLICT (site_id) DO UPDATE SET revision = excluded.revision, findings = excluded.findings, looked_at = now();
+
+-- name: Standing :one
+SELECT findings FROM site_standing WHERE site_id = $1;
+
+-- The sites to look around at next: new ones, those with another revision than
+-- when they were looked at, and those that wait the longest.
+-- name: SitesToLookAt :many
+SELECT s.id FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
+WHERE f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < @before
+ORDER BY f.looked_at NULLS FIRST LIMIT @most;
+
+-- A changed site may overlap the customer's others, or no longer.
+-- name: LookAgainAtCustomer :exec
+UPDATE site_standing f SET looked_at = '-infinity' FROM site s WHERE s.id = f.site_id AND s.customer = @customer;
 
 -- name: SiteByCode :one
 SELECT * FROM site WHERE code = $1;

@@ -100,6 +100,7 @@ export function useLiveEvents(signedIn: boolean) {
     const again = (...queryKey: unknown[]) => void client.invalidateQueries({ queryKey })
     stream.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as { topic: string; id: string }
+      if (event.topic === 'rounds') return again('sites')
       if (event.topic === 'seen') return again('view', event.id)
       if (event.topic === 'site') {
         again('sites')

@@ -484,6 +484,12 @@ export interface components {
             /** Format: int64 */
             row: number;
         };
+        Brief: {
+            id: string;
+            /** @enum {string} */
+            severity: "blocks" | "warns" | "notes";
+            title: string;
+        };
         Client: {
             after?: string;
             before?: string;
@@ -1137,6 +1143,8 @@ export interface components {
             changed: string;
             code: string;
             customer: string;
+            /** Format: int64 */
+            findings: number;
             name: string;
             /** Format: int64 */
             networks: number;
@@ -1146,8 +1154,7 @@ export interface components {
             revision: number;
             /** Format: int64 */
             warns: number;
-            worst?: string;
-            worstId?: string;
+            worst?: components["schemas"]["Brief"];
         };
         Span: {
             ends: boolean;

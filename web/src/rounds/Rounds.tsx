@@ -41,8 +41,8 @@ export function Rounds() {
               <td className="list-cell">{s.networks}</td>
               <td className="list-cell">
                 {s.worst ? (
-                  <Link to={`/sites/${s.code}?finding=${encodeURIComponent(s.worstId ?? '')}`} className="hover:underline">
-                    <Mark severity={s.blocks ? 'blocks' : 'warns'} /> {s.worst}{s.blocks + s.warns > 1 && ` and ${s.blocks + s.warns - 1} more`}
+                  <Link to={`/sites/${s.code}?finding=${encodeURIComponent(s.worst.id)}`} className="hover:underline">
+                    <Mark severity={s.worst.severity} /> {s.worst.title}{s.findings > 1 && ` and ${s.findings - 1} more`}
                   </Link>
                 ) : (
                   <span className="text-ink-3">keeps every rule</span>

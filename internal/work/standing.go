@@ -1,0 +1,77 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"lithos/core/check"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+const (
+	// lookAgainAfter is how old may be what Rounds says of a site's surroundings
+	// where nothing is known to have changed: the day goes on.
+	lookAgainAfter = 10 * time.Minute
+	// looksAtOnce bounds how many sites one poll looks around at.
+	looksAtOnce = 200
+)
+
+// lookAround keeps what Rounds says of the sites' surroundings up to date, of as
+// many as one poll can; the others follow with the next.
+func (s *Service) lookAround(ctx context.Context) error {
+	ids, err := s.store.SitesToLookAt(ctx, gen.SitesToLookAtParams{Before: time.Now().Add(-lookAgainAfter), Most: looksAtOnce})
+	if err != nil {
+		return err
+	}
+	news := false
+	for _, id := range ids {
+		row, err := s.store.SiteByID(ctx, id)
+		if err != nil {
+			return err
+		}
+		changed, err := s.lookAt(ctx, row)
+		if err != nil {
+			return err
+		}
+		news = news || changed
+	}
+	if !news {
+		return nil
+	}
+	return publish(ctx, s.store.Queries, roundsEvent)
+}
+
+// roundsEvent says that what Rounds tells of some site has changed.
+var roundsEvent = Event{Topic: "rounds"}
+
+// lookAt stores what the rules of a site's surroundings find. It reports whether
+// that is something else than before.
+func (s *Service) lookAt(ctx context.Context, row gen.Site) (changed bool, err error) {
+	head, err := s.examine(ctx, row.ID, row.Head)
+	if err != nil {
+		return false, err
+	}
+	with, err := s.surroundings(ctx, head.doc)
+	if err != nil {
+		return false, err
+	}
+	found := check.Around(head.doc, with)
+	check.Sort(found)
+	now, err := json.Marshal(inBrief(found))
+	if err != nil {
+		return false, err
+	}
+	was, err := store.Found(s.store.Standing(ctx, row.ID))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return false, err
+	}
+	if err := s.store.PutStanding(ctx, gen.PutStandingParams{SiteID: row.ID, Revision: row.Head, Findings: now}); err != nil {
+		return false, fmt.Errorf("note what was found around %s: %w", row.Code, err)
+	}
+	return !bytes.Equal(was, now), nil
+}
