@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -34,14 +35,72 @@ func Describe(s *site.Site, e Edit) string {
 	default:
 		var changes []string
 		for _, f := range e.Fields {
-			if f.Name == "enabled" {
-				changes = append(changes, map[bool]string{true: "switched on", false: "switched off"}[string(f.To) == "true"])
-				continue
-			}
-			changes = append(changes, fmt.Sprintf("%s %s, was %s", f.Name, say(f.To), say(f.From)))
+			var was, now any
+			_, _ = json.Unmarshal(f.From, &was), json.Unmarshal(f.To, &now)
+			changes = append(changes, turned(s, f.Name, was, now)...)
 		}
 		return "Change " + what + ": " + strings.Join(changes, "; ")
 	}
+}
+
+// fieldWords is what people call a field where the site file's name is not plain.
+var fieldWords = map[string]string{
+	"vlan": "VLAN", "untaggedVLAN": "VLAN without a tag", "taggedVLANs": "VLANs with a tag", "mac": "MAC", "clientId": "client identifier", "mtu": "MTU",
+	"peer": "cable to", "relayTo": "relays to", "server": "served by", "forClass": "only for", "forClient": "only for clients",
+	"match": "option 60 begins", "subOptions": "sub-options", "method": "address by", "parent": "carried by", "members": "ports",
+}
+
+// pointers is what kind of part a field names by its id.
+var pointers = map[string]string{
+	"server": site.KindDevice, "peer": site.KindInterface, "network": site.KindNetwork, "translates": site.KindNetwork, "forClass": site.KindVendorClass,
+}
+
+// turned says what became of a field: of one with fields of its own, of each.
+func turned(s *site.Site, name string, was, now any) []string {
+	before, had := was.(map[string]any)
+	after, has := now.(map[string]any)
+	switch {
+	case name == "uplink" && (had || has):
+		var out []string
+		for _, key := range slices.Sorted(maps.Keys(before)) {
+			if _, stays := after[key]; !stays {
+				out = append(out, turned(s, key, before[key], nil)...)
+			}
+		}
+		for _, key := range slices.Sorted(maps.Keys(after)) {
+			if !reflect.DeepEqual(before[key], after[key]) {
+				out = append(out, turned(s, key, before[key], after[key])...)
+			}
+		}
+		return out
+	case name == "enabled":
+		return []string{map[bool]string{true: "switched on", false: "switched off"}[now == true]}
+	case name == "secret" && now != nil:
+		return []string{"another password"}
+	}
+	return []string{fmt.Sprintf("%s %s, was %s", cmp.Or(fieldWords[name], name), named(s, name, now), named(s, name, was))}
+}
+
+// named puts a value in words, parts by their names.
+func named(s *site.Site, field string, v any) string {
+	kind := pointers[field]
+	if list, ok := v.([]any); ok && kind != "" {
+		var out []string
+		for _, item := range list {
+			out = append(out, named(s, field, item))
+		}
+		return strings.Join(out, ", ")
+	}
+	if id, ok := v.(string); ok && kind != "" {
+		if d, _, ok := s.Interface(id); ok && kind == site.KindInterface {
+			name, _ := NameOf(s, site.Ref{Kind: kind, ID: id})
+			return name + " of " + d.Name
+		}
+		if name, ok := NameOf(s, site.Ref{Kind: kind, ID: id}); ok {
+			return name
+		}
+	}
+	return sayAny(v)
 }
 
 func describeOption(s *site.Site, e Edit, part map[string]any) string {

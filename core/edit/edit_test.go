@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -71,6 +72,28 @@ func TestStoryOfEntries(t *testing.T) {
 	require.NoError(t, err)
 	_, ok := after.Reservation("res-rec")
 	assert.False(t, ok, "a network takes what lives on it along")
+}
+
+// What changes inside an uplink is said field by field, parts by their names, and
+// a password not at all.
+func TestUplinkChangesInWords(t *testing.T) {
+	s := scenario.Site("the-garret")
+	for want, fields := range map[string]map[string]string{
+		"Change interface wan: another password": {"secret": "line-2"},
+		"Change interface wan: MTU 1480, was ":   {"mtu": "1480"},
+		"Change interface wan: translates ":      {"translates": ""},
+	} {
+		edits := read(t, s, edit.Entry{Kind: "interface", ID: "if-garret-wan", In: "device:dev-garret-rt", Fields: fields})
+		require.Len(t, edits, 1)
+		says := edit.Describe(s, edits[0])
+		assert.True(t, strings.HasPrefix(says, want), says)
+		for _, hidden := range []string{"line-2", "garret-line", "net-"} {
+			assert.NotContains(t, says, hidden)
+		}
+	}
+	p := scenario.Site("kelder-bridge")
+	says := edit.Describe(p, read(t, p, edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"server": "dev-sw-core"}})[0])
+	assert.Equal(t, "Change pool Clinic PCs: served by sw-core, was gw-1", says)
 }
 
 // A device goes with its cables, and its pools wait for another server.

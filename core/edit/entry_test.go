@@ -22,7 +22,7 @@ func TestEverySiteFieldCanBeChanged(t *testing.T) {
 		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"name": "Kelder Bridge", "domain": "KB.example"}}, "Change site Kelder Bridge surgery: domain kb.example, was kelder.larkrise.example; name Kelder Bridge, was Kelder Bridge surgery"},
 		{edit.Entry{Kind: "interface", ID: "if-gw-1-lan-48", In: "device:dev-gw-1", Fields: map[string]string{"addresses": "10.84.20.1/25, 10.84.21.1/24"}}, "Change interface lan.48: addresses 10.84.20.1/25, 10.84.21.1/24, was 10.84.20.1/26"},
 		{edit.Entry{Kind: "exclusion", ID: "excl-analyser", In: "pool:pool-clinic", Fields: map[string]string{"range": "120-129"}}, "Change exclusion Analyser vendor, fixed by contract: range 10.84.18.120 – 10.84.18.129, was 10.84.18.120 – 10.84.18.127"},
-		{edit.Entry{Kind: "fixed", ID: "fix-edge", Fields: map[string]string{"mac": ""}}, "Change fixed device edge: mac not set, was 00:00:5e:00:53:06"},
+		{edit.Entry{Kind: "fixed", ID: "fix-edge", Fields: map[string]string{"mac": ""}}, "Change fixed device edge: MAC not set, was 00:00:5e:00:53:06"},
 		{edit.Entry{Kind: "option", ID: "119", In: "site:" + s.ID, Fields: map[string]string{"value": "larkrise.example"}}, "Set search list (option 119) on Kelder Bridge surgery to larkrise.example"},
 		{edit.Entry{Kind: "option", ID: "42", In: "reservation:res-pbx", Fields: map[string]string{"value": "10.84.16.1"}}, "Set time servers (option 42) on pbx to 10.84.16.1"},
 		{edit.Entry{Kind: "network", ID: "net-clinic", Fields: map[string]string{"gateway": ""}}, "Change network Clinic floor: gateway not set, was 10.84.18.1"},

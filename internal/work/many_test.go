@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -17,6 +18,7 @@ import (
 	"lithos/core/site"
 	"lithos/internal/demo"
 	"lithos/internal/standin"
+	"lithos/internal/store"
 	"lithos/internal/work"
 )
 
@@ -85,7 +87,7 @@ func TestPasswordsPassUnseen(t *testing.T) {
 	require.NoError(t, err)
 	raw, err := json.Marshal(d.Steps)
 	require.NoError(t, err)
-	assert.Contains(t, string(raw), "if-garret-wan-password")
+	assert.Contains(t, string(raw), "line-", "the name it is kept under")
 	require.NoError(t, o.pushAll(o.Service, id))
 	v := o.waitPush(o.Service, id)
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
@@ -96,7 +98,46 @@ func TestPasswordsPassUnseen(t *testing.T) {
 	for where, text := range map[string][]byte{"draft": raw, "order": view, "device": running, "log": o.log.Bytes()} {
 		assert.False(t, bytes.Contains(text, []byte(password)), where)
 	}
-	assert.Contains(t, string(running), `"password-name":"if-garret-wan-password"`)
+	assert.Contains(t, string(running), `"password-name":"`+nameInUse(t, o)+`"`)
+}
+
+func nameInUse(t *testing.T, o *office) string {
+	doc, err := o.Export(t.Context(), "the-garret")
+	require.NoError(t, err)
+	_, i, ok := doc.Interface("if-garret-wan")
+	require.True(t, ok)
+	return i.Uplink.Secret
+}
+
+// A password typed into a draft replaces the one in use when it is pushed, not
+// before; undo takes it back, and a draft that is dropped leaves none behind.
+func TestTypedPasswordsWaitForThePush(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	was := nameInUse(t, o)
+	dropped := o.at("the-garret")
+	o.edit(dropped, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", "never-pushed"))
+	require.NoError(t, o.Drop(t.Context(), o.mk, dropped, o.version(dropped)))
+	id := o.at("the-garret")
+	o.edit(id, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", "typed-wrong"))
+	o.edit(id, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", "hail-on-slate"))
+	d, err := o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Len(t, d.Steps, 2, "a password alone is a step")
+	assert.Equal(t, was, nameInUse(t, o))
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	now := nameInUse(t, o)
+	assert.NotEqual(t, was, now)
+	s, err := store.Open(t.Context(), o.url)
+	require.NoError(t, err)
+	defer s.Close()
+	rows, err := s.Pool.Query(t.Context(), "SELECT name FROM secret WHERE site_id = 'site-the-garret' ORDER BY put_at")
+	require.NoError(t, err)
+	kept, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	assert.Equal(t, []string{was, now}, kept)
 }
 
 // A push to several devices goes one after another; the first refusal stops it,

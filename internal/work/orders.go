@@ -211,12 +211,18 @@ func (s *Service) toEdit(ctx context.Context, id int64, version int32) (*Draft, 
 }
 
 func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (after *Draft, made string, err error) {
-	if err := s.sealTyped(ctx, by, d.Order.SiteID, c.Entries); err != nil {
+	secrets, err := s.sealTyped(by, d, c.Entries)
+	if err != nil {
 		return nil, "", err
 	}
 	edits, doc, made, err := s.read(ctx, c, d)
 	if err != nil {
 		return nil, "", err
+	}
+	for _, secret := range secrets {
+		if err := s.store.PutSecret(ctx, secret); err != nil {
+			return nil, "", err
+		}
 	}
 	if len(edits) == 0 {
 		return d, made, nil
@@ -539,6 +545,9 @@ func (s *Service) Drop(ctx context.Context, by Technician, id int64, version int
 		return err
 	}
 	return s.touch(ctx, d, func(q *gen.Queries) error {
-		return q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "dropped", By: by.ID})
+		return errors.Join(
+			q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "dropped", By: by.ID}),
+			q.ForgetSecrets(ctx, gen.ForgetSecretsParams{OrderID: &id, Used: []string{}}),
+		)
 	})
 }

@@ -474,7 +474,10 @@ func (p *pushing) land(ctx context.Context) error {
 			if err := q.SetPushState(ctx, gen.SetPushStateParams{ID: p.push.ID, State: "landed"}); err != nil {
 				return err
 			}
-			return errors.Join(publish(ctx, q, Event{"site", o.Code}), p.tell(ctx, q))
+			return errors.Join(
+				q.ForgetSecrets(ctx, gen.ForgetSecretsParams{OrderID: &o.ID, Used: secretNames(p.draft.Doc)}),
+				publish(ctx, q, Event{"site", o.Code}), p.tell(ctx, q),
+			)
 		})
 	})
 	if err == nil {

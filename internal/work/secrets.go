@@ -16,35 +16,51 @@ import (
 // KeepSecret keeps a password of a site under the name its file gives it,
 // encrypted. It can be put into devices and not be read.
 func (s *Service) KeepSecret(ctx context.Context, siteID, name, value string) error {
-	return s.keepSecret(ctx, Technician{}, siteID, name, value)
-}
-
-func (s *Service) keepSecret(ctx context.Context, by Technician, siteID, name, value string) error {
 	sealed, err := s.vault.Seal(value)
 	if err != nil {
 		return err
 	}
-	return s.store.PutSecret(ctx, gen.PutSecretParams{SiteID: siteID, Name: name, Sealed: sealed, PutBy: by.ID})
+	return s.store.PutSecret(ctx, gen.PutSecretParams{SiteID: siteID, Name: name, Sealed: sealed})
 }
 
-// sealTyped takes the passwords out of what was typed, keeps them, and leaves
-// the names they are kept under. A draft holds only those.
-func (s *Service) sealTyped(ctx context.Context, by Technician, siteID string, entries []edit.Entry) error {
-	for _, e := range entries {
+const maxSecret = 200 // characters
+
+// sealTyped takes the passwords out of what was typed and leaves in their place
+// the names they are to be kept under. A draft holds only those. Each gets a name
+// of its own, so that the one in use stays what it was until the push.
+func (s *Service) sealTyped(by Technician, d *Draft, entries []edit.Entry) ([]gen.PutSecretParams, error) {
+	var out []gen.PutSecretParams
+	for i, e := range entries {
 		value := e.Fields["secret"]
 		if e.Kind != site.KindInterface || value == "" {
 			continue
 		}
-		if len(value) > 200 {
-			return &Refusal{Kind: Invalid, Says: "Nothing was changed: the password is too long.", Fields: []edit.FieldError{{Field: "entries[0].fields.secret", Says: "has more than 200 characters"}}}
+		if len(value) > maxSecret {
+			says := fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
+			return nil, &Refusal{Kind: Invalid, Says: "Nothing was changed: the password " + says + ".", Fields: []edit.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: says}}}
 		}
-		name := e.ID + "-password"
-		if err := s.keepSecret(ctx, by, siteID, name[max(0, len(name)-64):], value); err != nil {
-			return err
+		sealed, err := s.vault.Seal(value)
+		if err != nil {
+			return nil, err
 		}
-		e.Fields["secret"] = name[max(0, len(name)-64):]
+		name := newID("line")
+		e.Fields["secret"] = name
+		out = append(out, gen.PutSecretParams{SiteID: d.Order.SiteID, Name: name, Sealed: sealed, PutBy: by.ID, OrderID: d.Order.ID})
 	}
-	return nil
+	return out, nil
+}
+
+// secretNames lists the passwords a site's document names.
+func secretNames(doc *site.Site) []string {
+	out := []string{}
+	for _, d := range doc.Devices {
+		for _, i := range d.Interfaces {
+			if i.Uplink != nil && i.Uplink.Secret != "" {
+				out = append(out, i.Uplink.Secret)
+			}
+		}
+	}
+	return out
 }
 
 // handOver puts the passwords that a configuration names into the device, before

@@ -89,7 +89,9 @@ func TestRoundsLookAround(t *testing.T) {
 	twin.Networks[0].Prefix = netip.MustParsePrefix("192.168.212.0/24")
 	_, err = o.Import(t.Context(), twin, 0, "")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return !of("the-garret", clone.Networks[0].Name+" is also "+twin.Networks[0].Name+" at Twin") }, 2*time.Minute, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return !of("the-garret", clone.Networks[0].Name+" is also "+twin.Networks[0].Name+" at Twin")
+	}, 2*time.Minute, 20*time.Millisecond)
 }
 
 func TestRoundsAndStandards(t *testing.T) {

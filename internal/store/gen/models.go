@@ -52,11 +52,12 @@ type Rehearsal struct {
 }
 
 type Secret struct {
-	SiteID string
-	Name   string
-	Sealed []byte
-	PutBy  *int64
-	PutAt  time.Time
+	SiteID  string
+	Name    string
+	Sealed  []byte
+	PutBy   *int64
+	PutAt   time.Time
+	OrderID *int64
 }
 
 type Session struct {

@@ -59,6 +59,21 @@ func (q *Queries) CloseJournal(ctx context.Context, arg CloseJournalParams) erro
 	return err
 }
 
+const ForgetSecrets = `-- name: ForgetSecrets :exec
+DELETE FROM secret WHERE order_id = $1 AND NOT name = ANY($2::text[])
+`
+
+type ForgetSecretsParams struct {
+	OrderID *int64
+	Used    []string
+}
+
+// The passwords typed in an order that nothing names now that it has ended.
+func (q *Queries) ForgetSecrets(ctx context.Context, arg ForgetSecretsParams) error {
+	_, err := q.db.Exec(ctx, ForgetSecrets, arg.OrderID, arg.Used)
+	return err
+}
+
 const ForgetSightings = `-- name: ForgetSightings :exec
 DELETE FROM sighting WHERE last < now() - interval '60 days'
 `
@@ -257,15 +272,16 @@ func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
 }
 
 const PutSecret = `-- name: PutSecret :exec
-INSERT INTO secret (site_id, name, sealed, put_by) VALUES ($1, $2, $3, nullif($4::bigint, 0))
+INSERT INTO secret (site_id, name, sealed, put_by, order_id) VALUES ($1, $2, $3, nullif($4::bigint, 0), nullif($5::bigint, 0))
 ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = excluded.put_by, put_at = now()
 `
 
 type PutSecretParams struct {
-	SiteID string
-	Name   string
-	Sealed []byte
-	PutBy  int64
+	SiteID  string
+	Name    string
+	Sealed  []byte
+	PutBy   int64
+	OrderID int64
 }
 
 func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
@@ -274,6 +290,7 @@ func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
 		arg.Name,
 		arg.Sealed,
 		arg.PutBy,
+		arg.OrderID,
 	)
 	return err
 }

@@ -48,8 +48,12 @@ WHERE site_id = @site_id AND device_id = @device_id AND source = 'lease' AND add
 DELETE FROM sighting WHERE last < now() - interval '60 days';
 
 -- name: PutSecret :exec
-INSERT INTO secret (site_id, name, sealed, put_by) VALUES (@site_id, @name, @sealed, nullif(@put_by::bigint, 0))
+INSERT INTO secret (site_id, name, sealed, put_by, order_id) VALUES (@site_id, @name, @sealed, nullif(@put_by::bigint, 0), nullif(@order_id::bigint, 0))
 ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = excluded.put_by, put_at = now();
+
+-- The passwords typed in an order that nothing names now that it has ended.
+-- name: ForgetSecrets :exec
+DELETE FROM secret WHERE order_id = @order_id AND NOT name = ANY(@used::text[]);
 
 -- name: SecretNamed :one
 SELECT sealed FROM secret WHERE site_id = $1 AND name = $2;
