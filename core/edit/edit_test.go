@@ -136,7 +136,7 @@ func TestTypedMistakesNameTheField(t *testing.T) {
 		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:gone", Fields: map[string]string{"range": "100", "reason": "r"}}, "in", "is not a pool"},
 		{edit.Entry{Kind: "option", ID: "51", In: "site:site-kelder-bridge", Fields: map[string]string{"value": "soon"}}, "value", "type for example 8 hours"},
 		{edit.Entry{Kind: "option", ID: "42", In: "customer:cust-other", Fields: map[string]string{"value": "10.0.0.1"}}, "in", "sets no options at this site"},
-		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"colour": "red"}}, "colour", "is not a field of pool"},
+		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"colour": "red"}}, "colour", `"colour" is not a field of pool`},
 		{edit.Entry{Kind: "network", ID: "net-clinic", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26"}}, "id", "cannot be the id"},
 		{edit.Entry{Kind: "interface", ID: "i", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.9", "addresses": "10.0.0.1"}}, "addresses", "type an address and a length"},
 		{edit.Entry{Kind: "planet", ID: "x"}, "kind", "is not a part of a site"},

@@ -47,13 +47,12 @@ const maxWords = 400
 // Read turns an entry into the edit it asks for; none when it changes nothing.
 // The error is FieldErrors when the fields are at fault.
 func Read(s *site.Site, e Entry) ([]Edit, error) {
-	r := &reader{site: s, entry: e, in: site.ParseRef(e.In), unread: map[string]bool{}}
-	for name := range e.Fields {
-		r.unread[name] = true
-	}
+	r := &reader{site: s, entry: e, in: site.ParseRef(e.In)}
 	edit, ok := r.read()
-	for name := range r.unread {
-		r.fail(name, "is not a field of "+e.Kind)
+	for name := range e.Fields {
+		if len(r.known) > 0 && !slices.Contains(r.known, name) {
+			r.fail(name, fmt.Sprintf("%q is not a field of %s; its fields are %s", name, e.Kind, strings.Join(r.known, ", ")))
+		}
 	}
 	if len(r.errors) > 0 {
 		slices.SortFunc(r.errors, func(a, b FieldError) int { return strings.Compare(a.Field, b.Field) })
@@ -70,7 +69,7 @@ type reader struct {
 	entry  Entry
 	in     site.Ref
 	errors FieldErrors
-	unread map[string]bool
+	known  []string // fields of this kind of part
 }
 
 func (r *reader) fail(field, says string) {
@@ -79,7 +78,7 @@ func (r *reader) fail(field, says string) {
 
 // text hands a typed field to set, and records what set finds wrong with it.
 func (r *reader) text(field string, set func(text string) error) {
-	delete(r.unread, field)
+	r.known = append(r.known, field)
 	text, given := r.entry.Fields[field]
 	if !given {
 		return

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -138,6 +139,29 @@ func TestTypedPasswordsWaitForThePush(t *testing.T) {
 	kept, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
 	assert.Equal(t, []string{was, now}, kept)
+}
+
+// A network behind a relay is proved from where its clients are heard, though only
+// the server was changed.
+func TestRelayedNetworkIsProvedAtItsRelay(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	id := o.at("moss-end")
+	o.edit(id, entry("pool", "pool-moss-ward", "ranges", "60-190"))
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	var changed, climbed []string
+	for _, l := range v.Push.Journal {
+		switch l.Stage {
+		case "step":
+			changed = append(changed, l.Device)
+		case "ladder":
+			climbed = append(climbed, l.Device+": "+l.Says)
+		}
+	}
+	assert.Equal(t, []string{"srv-moss"}, slices.Compact(changed))
+	assert.Contains(t, strings.Join(climbed, "\n"), "sw-moss: Lease on Ward: a new client gets")
 }
 
 // A push to several devices goes one after another; the first refusal stops it,

@@ -194,23 +194,30 @@ func (s *Service) carryOut(ctx context.Context, id int64) error {
 	return nil
 }
 
-// all changes the devices one after another, each under its timed confirm,
-// confirms when every one passed, and lands the new revision.
+// all changes the devices one after another, each under its timed confirm, climbs
+// the ladder when every one holds what it must, confirms, and lands the new revision.
 func (p *pushing) all(ctx context.Context, targets []target) error {
 	var begun []*device.RESTCONF
+	drivers := map[string]*device.RESTCONF{} // by device id
 	for _, t := range targets {
 		driver, err := p.reach(*t.access)
 		if err != nil {
 			return err
 		}
 		defer driver.Close()
-		begun = append(begun, driver)
+		begun, drivers[t.id] = append(begun, driver), driver
 		if err := p.one(ctx, t, driver); err != nil {
 			if ctx.Err() == nil {
 				p.giveBack(ctx, targets, begun)
 			}
 			return fmt.Errorf("%s: %w. %s", t.name, err, outcomes(targets, len(begun)))
 		}
+	}
+	if where, err := p.climb(ctx, drivers); err != nil {
+		if ctx.Err() == nil {
+			p.giveBack(ctx, targets, begun)
+		}
+		return fmt.Errorf("%s: %w. %s", where, err, outcomes(targets, len(begun)))
 	}
 	for i, driver := range begun {
 		err := p.note(ctx, targets[i].name, "confirm", "Confirm, and save as startup configuration", func() error { return driver.Confirm(ctx, p.token) })
@@ -256,7 +263,7 @@ func (p *pushing) giveBack(ctx context.Context, targets []target, begun []*devic
 	}
 }
 
-// one brings one device to what it must hold and proves it.
+// one brings one device to what it must hold, and reads that back.
 func (p *pushing) one(ctx context.Context, t target, driver *device.RESTCONF) error {
 	var steps []plan.Step
 	goal := t.wanted
@@ -283,17 +290,13 @@ func (p *pushing) one(ctx context.Context, t target, driver *device.RESTCONF) er
 			return err
 		}
 	}
-	err = p.note(ctx, t.name, "compare", "Read back and compare", func() error {
+	return p.note(ctx, t.name, "compare", "Read back and compare", func() error {
 		held, _, err := driver.Read(ctx)
 		if err == nil && !held.Equal(goal) {
 			err = fmt.Errorf("the device holds something else than it was told: %s", firstDifference(plan.Between(held, goal)))
 		}
 		return err
 	})
-	if err != nil {
-		return err
-	}
-	return p.climb(ctx, t, driver)
 }
 
 func firstDifference(left []plan.Step) string {
@@ -322,67 +325,93 @@ func again(ctx context.Context, do func() error) error {
 	return err
 }
 
-// climb runs the rungs of the ladder against the device, for every network the
-// draft touches and the device serves, with a client of Lithos's own.
-func (p *pushing) climb(ctx context.Context, t target, driver *device.RESTCONF) error {
-	doc := p.draft.Doc
+// climb runs the rungs of the ladder for every network the draft touches, with a
+// client of Lithos's own on the device that hears the network, whether the push
+// changed that device or not. drivers are those of the devices it changed. Where
+// a rung fails, it says on which device.
+func (p *pushing) climb(ctx context.Context, drivers map[string]*device.RESTCONF) (where string, err error) {
+	access, err := p.store.AccessOfSite(ctx, p.draft.Order.SiteID)
+	if err != nil {
+		return "", err
+	}
 	for _, id := range touched(p.draft) {
-		n, ok := doc.Network(id)
+		n, ok := p.draft.Doc.Network(id)
 		if !ok {
 			continue
 		}
-		d, i, on := hearing(doc, n)
-		if !on || d.ID != t.id {
+		d, i, on := hearing(p.draft.Doc, n)
+		if !on {
 			continue
 		}
-		leased := rehearse.Ladder(time.Now(), doc, n, nil)[1].State == rehearse.Pass
-		err := p.note(ctx, t.name, "ladder", "Link of "+n.Name, func() error {
-			p.found = "`" + i.Name + "` is up"
-			return linkUp(ctx, driver, i.Name)
-		})
-		if err != nil {
-			return err
-		}
-		router := n.Gateway
-		if leased {
-			err := p.note(ctx, t.name, "ladder", "Lease on "+n.Name, func() error {
-				router, err = p.probe(ctx, driver, n, i.Name)
-				return err
-			})
-			if err != nil {
-				return err
+		driver := drivers[d.ID]
+		if at := slices.IndexFunc(access, func(a gen.DeviceAccess) bool { return a.DeviceID == d.ID }); driver == nil && at >= 0 {
+			if driver, err = p.reach(access[at]); err != nil {
+				return d.Name, err
 			}
+			defer driver.Close()
+			drivers[d.ID] = driver
 		}
-		if !router.IsValid() {
-			continue
+		if driver == nil {
+			continue // nobody can plug a client in there from here
 		}
-		err = p.note(ctx, t.name, "ladder", "Gateway of "+n.Name, func() error {
-			p.found = "`" + router.String() + "` answers"
-			replies, err := driver.Ping(ctx, i.Name, router)
-			if err == nil && replies == 0 {
-				err = fmt.Errorf("%s does not answer", router)
-			}
-			return err
-		})
-		if err != nil {
-			return err
+		if err := (ladder{p, n, d.Name, i.Name, driver}).climb(ctx); err != nil {
+			return d.Name, err
 		}
-		if !p.Outside.IsValid() || rehearse.InternetRung(doc, n).State != rehearse.Pass {
-			continue
-		}
-		err = p.note(ctx, t.name, "ladder", "Internet from "+n.Name, func() error {
-			p.found = "`" + p.Outside.String() + "` answers"
-			replies, err := driver.Ping(ctx, i.Name, p.Outside)
-			if err == nil && replies == 0 {
-				err = fmt.Errorf("%s does not answer", p.Outside)
-			}
+	}
+	return "", nil
+}
+
+// ladder is the rungs of one network, climbed from an interface of a device.
+type ladder struct {
+	*pushing
+	network       *site.Network
+	device, iface string
+	driver        *device.RESTCONF
+}
+
+func (l ladder) climb(ctx context.Context) error {
+	doc, n := l.draft.Doc, l.network
+	err := l.rung(ctx, "Link of ", func() error {
+		l.found = "`" + l.iface + "` is up"
+		return linkUp(ctx, l.driver, l.iface)
+	})
+	if err != nil {
+		return err
+	}
+	router := n.Gateway
+	if rehearse.Ladder(time.Now(), doc, n, nil)[1].State == rehearse.Pass {
+		err := l.rung(ctx, "Lease on ", func() error {
+			router, err = l.probe(ctx, l.driver, n, l.iface)
 			return err
 		})
 		if err != nil {
 			return err
 		}
 	}
-	return nil
+	if !router.IsValid() {
+		return nil
+	}
+	if err := l.rung(ctx, "Gateway of ", func() error { return l.answers(ctx, router) }); err != nil {
+		return err
+	}
+	if !l.Outside.IsValid() || rehearse.InternetRung(doc, n).State != rehearse.Pass {
+		return nil
+	}
+	return l.rung(ctx, "Internet from ", func() error { return l.answers(ctx, l.Outside) })
+}
+
+func (l ladder) rung(ctx context.Context, name string, do func() error) error {
+	return l.note(ctx, l.device, "ladder", name+l.network.Name, do)
+}
+
+// answers pings an address from the interface.
+func (l ladder) answers(ctx context.Context, a netip.Addr) error {
+	l.found = "`" + a.String() + "` answers"
+	replies, err := l.driver.Ping(ctx, l.iface, a)
+	if err == nil && replies == 0 {
+		err = fmt.Errorf("%s does not answer", a)
+	}
+	return err
 }
 
 func linkUp(ctx context.Context, driver *device.RESTCONF, iface string) error {
