@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"syscall"
 	"time"
+	_ "time/tzdata" // sites have time zones, and a machine may know none
 
 	"github.com/alecthomas/kong"
 

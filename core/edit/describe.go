@@ -47,7 +47,7 @@ func Describe(s *site.Site, e Edit) string {
 var fieldWords = map[string]string{
 	"vlan": "VLAN", "untaggedVLAN": "VLAN without a tag", "taggedVLANs": "VLANs with a tag", "mac": "MAC", "clientId": "client identifier", "mtu": "MTU",
 	"peer": "cable to", "relayTo": "relays to", "server": "served by", "forClass": "only for", "forClient": "only for clients",
-	"match": "option 60 begins", "subOptions": "sub-options", "method": "address by", "parent": "carried by", "members": "ports",
+	"match": "option 60 begins", "subOptions": "sub-options", "method": "address by", "timeZone": "time zone", "parent": "carried by", "members": "ports",
 }
 
 // pointers is what kind of part a field names by its id.

@@ -71,20 +71,7 @@ func (r *reader) fillInterface(i *site.Interface) {
 	r.choice("kind", &i.Kind, "a kind of interface", site.Port, site.PortGroup, site.VLAN, site.Uplink, site.Loopback)
 	r.words("parent", &i.Parent, "")
 	r.vlan("vlan", &i.VLAN)
-	r.text("addresses", func(t string) error {
-		i.Addresses = nil
-		for part := range strings.SplitSeq(t, ",") {
-			if strings.TrimSpace(part) == "" {
-				continue
-			}
-			p, err := address.ParsePrefix(part)
-			if err != nil {
-				return err
-			}
-			i.Addresses = append(i.Addresses, p)
-		}
-		return nil
-	})
+	r.prefixes("addresses", &i.Addresses, func(netip.Prefix) error { return nil })
 	r.text("members", func(t string) error {
 		i.Members = nil
 		d, _ := r.site.Device(r.in.ID)

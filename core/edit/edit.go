@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"reflect"
 	"slices"
 	"strconv"
@@ -176,13 +177,16 @@ func equal(a, b json.RawMessage) bool {
 
 // identity is what of the site itself a draft may change.
 type identity struct {
-	Name     string `json:"name"`
-	Domain   string `json:"domain,omitempty"`
-	TimeZone string `json:"timeZone,omitempty"`
+	Name     string         `json:"name"`
+	Domain   string         `json:"domain,omitempty"`
+	TimeZone string         `json:"timeZone,omitempty"`
+	Block    []netip.Prefix `json:"block"`
 }
 
+func identityOf(s *site.Site) identity { return identity{s.Name, s.Domain, s.TimeZone, s.Block} }
+
 func changeIdentity(s *site.Site, e Edit) *Conflict {
-	one := []identity{{s.Name, s.Domain, s.TimeZone}}
+	one := []identity{identityOf(s)}
 	list := parts[identity]{&one, func(*identity) string { return s.ID }}
 	merged, conflict := merge(list.value(0), e)
 	if conflict != nil {
@@ -191,7 +195,7 @@ func changeIdentity(s *site.Site, e Edit) *Conflict {
 	if err := list.replace(0, merged); err != nil {
 		return &Conflict{e, err.Error()}
 	}
-	s.Name, s.Domain, s.TimeZone = one[0].Name, one[0].Domain, one[0].TimeZone
+	s.Name, s.Domain, s.TimeZone, s.Block = one[0].Name, one[0].Domain, one[0].TimeZone, one[0].Block
 	return nil
 }
 

@@ -139,6 +139,8 @@ func TestTypedMistakesNameTheField(t *testing.T) {
 		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"colour": "red"}}, "colour", `"colour" is not a field of pool`},
 		{edit.Entry{Kind: "network", ID: "net-clinic", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26"}}, "id", "cannot be the id"},
 		{edit.Entry{Kind: "interface", ID: "i", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.9", "addresses": "10.0.0.1"}}, "addresses", "type an address and a length"},
+		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"block": "10.84.16.1/20"}}, "block", "has host bits set; type 10.84.16.0/20"},
+		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"timeZone": "Kelder"}}, "timeZone", "is not a time zone"},
 		{edit.Entry{Kind: "planet", ID: "x"}, "kind", "is not a part of a site"},
 	}
 	for _, c := range cases {

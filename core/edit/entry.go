@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"lithos/core/address"
 	"lithos/core/option"
@@ -238,7 +239,7 @@ func (r *reader) read() (Edit, bool) {
 	case KindOption:
 		return r.readOption()
 	case site.KindSite:
-		was := identity{r.site.Name, r.site.Domain, r.site.TimeZone}
+		was := identityOf(r.site)
 		now := was
 		r.words("name", &now.Name, "a site needs a name; type for example Kelder Bridge surgery")
 		r.text("domain", func(t string) error {
@@ -248,6 +249,14 @@ func (r *reader) read() (Edit, bool) {
 			}
 			return option.CheckDomain(t)
 		})
+		r.text("timeZone", func(t string) error {
+			now.TimeZone = t
+			if _, err := time.LoadLocation(t); err != nil || t == "Local" {
+				return fmt.Errorf("%q is not a time zone; type one of the IANA's names, for example Europe/London", t)
+			}
+			return nil
+		})
+		r.prefixes("block", &now.Block, withoutHostBits)
 		return Changing(site.KindSite, r.site.ID, site.Ref{}, was, now)
 	default:
 		r.fail("kind", fmt.Sprintf("%q is not a part of a site", r.entry.Kind))
@@ -289,13 +298,42 @@ func finish[T any](r *reader, find func(string) (*T, bool), setID func(*T) strin
 	return Changing(r.entry.Kind, r.entry.ID, r.in, was, now)
 }
 
+func withoutHostBits(p netip.Prefix) error {
+	if p != p.Masked() {
+		return fmt.Errorf("%s has host bits set; type %s", p, p.Masked())
+	}
+	return nil
+}
+
+// prefixes reads several, each of which must pass.
+func (r *reader) prefixes(field string, to *[]netip.Prefix, pass func(netip.Prefix) error) {
+	r.text(field, func(t string) error {
+		out := []netip.Prefix{}
+		for part := range strings.SplitSeq(t, ",") {
+			if strings.TrimSpace(part) == "" {
+				continue
+			}
+			p, err := address.ParsePrefix(part)
+			if err == nil {
+				err = pass(p)
+			}
+			if err != nil {
+				return err
+			}
+			out = append(out, p)
+		}
+		*to = out
+		return nil
+	})
+}
+
 func (r *reader) fillNetwork(n *site.Network) {
 	r.words("name", &n.Name, "a network needs a name; type for example Recovery")
 	r.words("purpose", &n.Purpose, "")
 	r.text("prefix", func(t string) error {
 		p, err := address.ParsePrefix(t)
-		if err == nil && p != p.Masked() {
-			return fmt.Errorf("%s has host bits set; type %s", p, p.Masked())
+		if err == nil {
+			err = withoutHostBits(p)
 		}
 		if err == nil && p.Bits() < 8 {
 			return fmt.Errorf("%s is larger than any site's network; type a length from 8 to 32", p)

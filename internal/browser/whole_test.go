@@ -151,13 +151,29 @@ func TestOptionsAndTheReply(t *testing.T) {
 	b.click("button", "^Cancel$")
 }
 
-// What is wrong with the whole site is shown with each of its networks.
-func TestFindingsOfTheWholeSite(t *testing.T) {
+// What is wrong with the whole site is told with each of its networks and mended at
+// the site, which has a form of its own.
+func TestTheWholeSite(t *testing.T) {
 	b := startApp(t).in(t, "the-yard", "network=net-yard-slip")
+	b.click("aside button", "concerns the whole site$")
+	b.inspects("Saltmarsh yard")
 	b.see("A name server outside is asked first")
+	b.axe("a site's inspector")
+	b.picture("site-itself")
 	b.click("aside button", "^Put the site's own first$")
 	b.gone("A name server outside is asked first")
 	b.see("Name servers inside and outside are mixed")
+	b.click("aside button", "^Change$")
+	b.fill("Block", "10.97.0.1/20")
+	b.fill("Time zone", "Slipway")
+	b.click("button", "^Save$")
+	b.see("has host bits set; type 10.97.0.0/20")
+	b.see("is not a time zone")
+	b.fill("Block", "10.97.0.0/20, 10.97.32.0/21")
+	b.fill("Time zone", "Europe/Oslo")
+	b.click("button", "^Save$")
+	b.see("10.97.32.0/21 free")
+	b.until("the time zone", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('Europe/Oslo')`)
 }
 
 func TestForecasts(t *testing.T) {

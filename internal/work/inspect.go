@@ -44,8 +44,12 @@ type Level struct {
 	Name string `json:"name"`
 }
 
-// inspect describes the selected part of a network, or the network itself.
+// inspect describes the selected part, or the network n when there is none such.
+// n is nil at a site without networks, which is then described itself.
 func (sc scene) inspect(n *site.Network, ref site.Ref) *Inspection {
+	if n == nil && ref.Kind != site.KindDevice && ref.Kind != site.KindInterface {
+		ref = site.Ref{Kind: site.KindSite, ID: sc.doc.ID}
+	}
 	in := &Inspection{Ref: ref.String(), Facts: []Fact{}, Fields: map[string]string{}, Findings: []string{}, Told: []Told{}, Levels: []Level{}}
 	mono := func(label, value string) {
 		if value != "" {
@@ -134,6 +138,10 @@ func (sc scene) inspect(n *site.Network, ref site.Ref) *Inspection {
 			plain("Interfaces", strconv.Itoa(len(d.Interfaces)))
 			in.Fields = map[string]string{"name": d.Name, "kind": d.Kind}
 		}
+	case site.KindSite:
+		if ref.ID == doc.ID {
+			sc.inspectSite(in, mono, plain)
+		}
 	case site.KindVendorClass:
 		if k, ok := doc.VendorClass(ref.ID); ok {
 			in.Kind, in.Title = "Vendor class", k.Name
@@ -167,12 +175,41 @@ func (sc scene) inspect(n *site.Network, ref site.Ref) *Inspection {
 		in.Title = in.Facts[0].Value
 	}
 	for _, f := range sc.findings {
-		if slices.ContainsFunc(f.Parts, func(p site.Ref) bool { return p.String() == in.Ref }) || in.Ref == site.KindNetwork+":"+f.Network || in.Kind == "Network" && f.Network == "" {
-			// What concerns the whole site stands with every network.
+		concerns := slices.ContainsFunc(f.Parts, func(p site.Ref) bool { return p.String() == in.Ref })
+		if concerns || in.Ref == site.KindNetwork+":"+f.Network || ref.Kind == site.KindSite && f.Network == "" {
 			in.Findings = append(in.Findings, f.ID)
 		}
 	}
 	return in
+}
+
+// inspectSite shows what holds for the whole site, and what every client of it is
+// told whatever its network.
+func (sc scene) inspectSite(in *Inspection, mono, plain func(label, value string)) {
+	doc := sc.doc
+	in.Kind, in.Title = "Site", doc.Name
+	plain("Customer", doc.Customer.Name)
+	plain("Standard", doc.Standard.Name)
+	for _, b := range doc.Block {
+		mono("Block", b.String())
+	}
+	mono("Domain", doc.Domain)
+	plain("Time zone", doc.TimeZone)
+	in.Fields = map[string]string{"name": doc.Name, "domain": doc.Domain, "timeZone": doc.TimeZone, "block": words(doc.Block)}
+	in.Told = told(doc.Own(), compile.Common(doc), site.Ref{Kind: site.KindSite, ID: doc.ID})
+	in.For = "Every client of the site"
+	in.Levels = sc.wideLevels()
+	slices.Reverse(in.Levels)
+}
+
+// wideLevels are the levels above networks, farthest first.
+func (sc scene) wideLevels() []Level {
+	var out []Level
+	if std := sc.doc.Standard; std.ID != "" {
+		out = append(out, Level{site.KindStandard + ":" + std.ID, "the standard " + std.Name + ", at this site alone"})
+	}
+	return append(out, Level{site.KindCustomer + ":" + sc.doc.Customer.ID, "the customer " + sc.doc.Customer.Name + ", at this site alone"},
+		Level{site.KindSite + ":" + sc.doc.ID, "the site " + sc.doc.Name})
 }
 
 func (sc scene) inspectNetwork(in *Inspection, n *site.Network, mono, plain func(label, value string)) {
@@ -224,11 +261,7 @@ func (sc scene) tell(in *Inspection, n *site.Network, p *site.Pool, r *site.Rese
 	own := site.ParseRef(in.Ref)
 	list := compile.Told(sc.doc, compile.For{Network: n, Pool: p, Reservation: r})
 	in.Told = told(sc.doc.Own(), list, own)
-	if std := sc.doc.Standard; std.ID != "" {
-		in.Levels = append(in.Levels, Level{site.KindStandard + ":" + std.ID, "the standard " + std.Name + ", at this site alone"})
-	}
-	in.Levels = append(in.Levels, Level{site.KindCustomer + ":" + sc.doc.Customer.ID, "the customer " + sc.doc.Customer.Name + ", at this site alone"},
-		Level{site.KindSite + ":" + sc.doc.ID, "the site " + sc.doc.Name}, Level{site.KindNetwork + ":" + n.ID, "the network " + n.Name})
+	in.Levels = append(sc.wideLevels(), Level{site.KindNetwork + ":" + n.ID, "the network " + n.Name})
 	in.For = "A client of " + n.Name
 	if p != nil {
 		in.Levels = append(in.Levels, Level{site.KindPool + ":" + p.ID, "the pool " + p.Name})

@@ -313,8 +313,8 @@ func (sc scene) draw(revision int32, order *OrderHead, look Look) *View {
 	}
 	if n != nil {
 		v.Network = sc.network(n, look.From)
-		v.Inspect = sc.inspect(n, ref)
 	}
+	v.Inspect = sc.inspect(n, ref)
 	return v
 }
 

@@ -2,11 +2,15 @@ import { useRef, type KeyboardEvent } from 'react'
 import type { View } from '../api/client'
 import { Mark } from '../parts/Kind'
 
-type Props = { view: View; onNetwork: (id: string) => void; onFree: (prefix: string) => void; onAdd: () => void }
+type Props = { view: View; selected: boolean; onSite: () => void; onNetwork: (id: string) => void; onFree: (prefix: string) => void; onAdd: () => void }
+
+/** Findings of no network in particular, gravest first. */
+export const siteWide = (view: View) => view.findings.filter((f) => !f.network)
 
 /** The site's block from low to high address, one layer a network. */
-export function Section({ view, onNetwork, onFree, onAdd }: Props) {
+export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Props) {
   const list = useRef<HTMLDivElement>(null)
+  const worst = siteWide(view)[0]?.severity
   const move = (e: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1 }[e.key]
     if (!step) return
@@ -16,7 +20,9 @@ export function Section({ view, onNetwork, onFree, onAdd }: Props) {
   }
   return (
     <aside aria-label="Section" className="border-r border-seam bg-ground pt-3.5 pl-3.5 overflow-auto relative flex flex-col">
-      <h2 className="!text-ink !text-[14px] pr-3">{view.site.name}</h2>
+      <h2 className="!text-ink !text-[14px] pr-3">
+        <button className="text-left hover:underline" aria-pressed={selected} title="What holds for the whole site" onClick={onSite}>{worst && <Mark severity={worst} />} {view.site.name}</button>
+      </h2>
       <p className="text-ink-2 text-[12.5px] mb-2.5 pr-3">
         {view.site.customer} · <span className="mono">{view.site.block}</span>
       </p>

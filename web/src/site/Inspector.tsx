@@ -1,6 +1,7 @@
 import type { Change, Schemas, View } from '../api/client'
 import { Copy } from '../parts/Copy'
-import { Shape } from '../parts/Kind'
+import { Mark, Shape } from '../parts/Kind'
+import { siteWide } from '../section/Section'
 import { titles, type FormSpec } from './forms'
 
 type Props = {
@@ -10,6 +11,7 @@ type Props = {
   onForm: (spec: FormSpec) => void
   onOption: (option?: { code: number; value: string; level: string }) => void
   onFixAll: (rule: string) => void
+  onSelect: (ref: string) => void
   onClose?: () => void
 }
 
@@ -17,11 +19,12 @@ type Props = {
 const shown = 8
 
 /** What is selected, its findings with their fixes, and what a client there will be told. */
-export function Inspector({ view, busy, change, onForm, onOption, onFixAll, onClose }: Props) {
+export function Inspector({ view, busy, change, onForm, onOption, onFixAll, onSelect, onClose }: Props) {
   const i = view.inspect
   if (!i) return null
   const [kind, id] = [i.ref.slice(0, i.ref.indexOf(':')), i.ref.slice(i.ref.indexOf(':') + 1)]
   const findings = view.findings.filter((f) => i.findings.includes(f.id))
+  const wide = kind === 'network' ? siteWide(view) : []
   const editable = Object.keys(i.fields).length > 0
   return (
     <aside aria-label="Inspector" className="bg-slab border-l border-seam px-4 py-3.5 overflow-auto relative">
@@ -39,6 +42,11 @@ export function Inspector({ view, busy, change, onForm, onOption, onFixAll, onCl
         ))}
       </dl>
       {findings.slice(0, shown).map((f) => <FindingCard key={f.id} finding={f} busy={busy} onFix={() => change({ fix: f.id })} alike={view.findings.filter((o) => o.rule === f.rule && o.fix).length} onFixAll={() => onFixAll(f.rule)} />)}
+      {wide.length > 0 && (
+        <button className="flex gap-1.5 items-baseline mt-2.5 text-[13px] text-left hover:underline" onClick={() => onSelect(`site:${view.site.id}`)}>
+          <Mark severity={wide[0].severity} /> {wide.length === 1 ? 'One finding concerns' : `${wide.length} findings concern`} the whole site
+        </button>
+      )}
       {findings.length > shown && <p className="text-ink-2 mt-2">and {findings.length - shown} more here; select what they are about in the list</p>}
       <div className="flex flex-wrap gap-1.5 mt-3">
         {i.next && (
@@ -59,9 +67,9 @@ export function Inspector({ view, busy, change, onForm, onOption, onFixAll, onCl
             Give {view.network.interface.inName} an interface
           </button>
         )}
-        {editable && <button className="btn !h-[28px]" disabled={busy} onClick={() => change({ remove: i.ref, in: i.in })}>Remove</button>}
+        {editable && kind !== 'site' && <button className="btn !h-[28px]" disabled={busy} onClick={() => change({ remove: i.ref, in: i.in })}>Remove</button>}
       </div>
-      {i.told.length > 0 && <WillBeTold told={i.told} onOption={onOption} />}
+      {i.told.length > 0 && <WillBeTold whom={kind === 'site' ? 'every client' : 'this client'} told={i.told} onOption={onOption} />}
     </aside>
   )
 }
@@ -91,10 +99,10 @@ export function FindingCard({ finding: f, busy, onFix, alike = 0, onFixAll }: { 
   )
 }
 
-function WillBeTold({ told, onOption }: { told: Schemas['Told'][]; onOption: Props['onOption'] }) {
+function WillBeTold({ whom, told, onOption }: { whom: string; told: Schemas['Told'][]; onOption: Props['onOption'] }) {
   return (
     <section className="mt-4">
-      <h2>What this client will be told</h2>
+      <h2>What {whom} will be told</h2>
       <ul className="mt-1">
         {told.map((t) => (
           <li key={t.code} className="grid grid-cols-[30px_1fr_auto] gap-x-1.5 py-1 border-b border-seam-2">

@@ -48,8 +48,9 @@ export function SitePage() {
   // A finding in the address selects what it is about.
   const target = view?.findings.find((f) => f.id === finding)
   useEffect(() => {
-    if (target && target.parts[0] && look.select !== target.parts[0]) go({ network: target.network, select: target.parts[0] })
-  }, [target, look.select, go])
+    const about = target && (target.network ? target.parts[0] : `site:${view!.site.id}`)
+    if (target && about && look.select !== about) go({ network: target.network, select: about })
+  }, [target, view, look.select, go])
 
   const head = view?.order
   /** Does something that needs an open work order, opening one first. */
@@ -124,9 +125,9 @@ export function SitePage() {
   const addNetwork = (prefix = '') => openForm({ kind: 'network', isNew: true, title: 'Add a network', values: { name: '', prefix: prefix.includes(' - ') ? '' : prefix, vlan: '', gateway: '', purpose: '' } })
   return (
     <div className="h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_280px] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto]">
-      <NetworkPicker view={view} onNetwork={(id) => go({ network: id })} onAdd={() => addNetwork()} />
+      <NetworkPicker view={view} onSite={() => actions.onSelect(`site:${view.site.id}`)} onNetwork={(id) => go({ network: id })} onAdd={() => addNetwork()} />
       <div className="max-[1000px]:hidden min-h-0 grid">
-        <Section view={view} onNetwork={(id) => go({ network: id })} onFree={addNetwork} onAdd={() => addNetwork()} />
+        <Section view={view} selected={look.select === `site:${view.site.id}`} onSite={() => actions.onSelect(`site:${view.site.id}`)} onNetwork={(id) => go({ network: id })} onFree={addNetwork} onAdd={() => addNetwork()} />
       </div>
       <div ref={setScroller} className="bg-sheet min-w-0 overflow-auto px-4.5 py-3.5 relative">
         {network ? (
@@ -153,7 +154,7 @@ export function SitePage() {
         )}
       </div>
       <div className={`min-h-0 grid max-[1000px]:fixed max-[1000px]:inset-y-[48px] max-[1000px]:right-0 max-[1000px]:w-[320px] max-[1000px]:z-30 ${sheet ? '' : 'max-[1000px]:hidden'}`}>
-        <Inspector view={view} busy={edit.isPending} change={change} onForm={openForm} onFixAll={(rule) => within(() => setFixing(rule))} onOption={(o) => within(() => setOption(o ?? {}))} onClose={sheet ? () => setSheet(false) : undefined} />
+        <Inspector view={view} busy={edit.isPending} change={change} onForm={openForm} onFixAll={(rule) => within(() => setFixing(rule))} onOption={(o) => within(() => setOption(o ?? {}))} onSelect={actions.onSelect} onClose={sheet ? () => setSheet(false) : undefined} />
       </div>
       {!head && !arriving && <NoOrder site={view.site} current={current} onOpen={() => setPending(() => () => {})} />}
       {form && <PartForm spec={form} view={view} site={code} save={save} onClose={() => setForm(undefined)} />}
@@ -195,10 +196,10 @@ const levelsOf = (view: Schemas['View']) =>
   view.inspect?.levels.length ? view.inspect.levels : [{ ref: `network:${view.network?.id}`, name: `the network ${view.network?.name}` }, { ref: `site:${view.site.id}`, name: `the site ${view.site.name}` }]
 
 /** The Section folded into a choice, on narrow screens. */
-function NetworkPicker({ view, onNetwork, onAdd }: { view: Schemas['View']; onNetwork: (id: string) => void; onAdd: () => void }) {
+function NetworkPicker({ view, onSite, onNetwork, onAdd }: { view: Schemas['View']; onSite: () => void; onNetwork: (id: string) => void; onAdd: () => void }) {
   return (
     <div className="min-[1001px]:hidden flex items-center gap-3 px-4 py-2 border-b border-seam">
-      <b>{view.site.name}</b>
+      <button className="font-bold hover:underline" onClick={onSite}>{view.site.name}</button>
       <select aria-label="Network" className="field !w-auto" value={view.network?.id} onChange={(e) => onNetwork(e.target.value)}>
         {view.layers.filter((l) => l.kind === 'network').map((l) => <option key={l.id} value={l.id}>{l.name} {l.prefix}</option>)}
       </select>

@@ -40,6 +40,8 @@ export function fieldsOf(spec: FormSpec, view: View, values: Record<string, stri
   const mac = { name: 'mac', label: 'MAC', mono: true, hint: 'With colons, hyphens, dots or none' }
   const clientId = { name: 'clientId', label: 'Client identifier', mono: true, hint: 'In place of a MAC, for a client that sends option 61' }
   switch (spec.kind) {
+    case 'site':
+      return [name, { name: 'block', label: 'Block', mono: true, hint: 'The prefixes allotted to it, with commas' }, { name: 'domain', label: 'Domain', mono: true, hint: 'Told to clients as option 15' }, { name: 'timeZone', label: 'Time zone', hint: 'For example Europe/London' }]
     case 'network':
       return [name, { name: 'prefix', label: 'Prefix', mono: true, hint: 'For example 10.84.20.64/26, or with a dotted mask' }, { name: 'vlan', label: 'VLAN id', mono: true, hint: '1 to 4094; empty where untagged' }, { name: 'gateway', label: 'Gateway', mono: true, hint: 'The address of the router on this network' }, { name: 'purpose', label: 'Purpose' }]
     case 'device':
@@ -98,5 +100,6 @@ function interfaceFields(spec: FormSpec, view: View, values: Record<string, stri
 }
 
 export const titles: Record<string, string> = {
+  site: 'site',
   network: 'network', device: 'device', interface: 'interface', pool: 'pool', exclusion: 'exclusion', reservation: 'reservation', fixed: 'fixed device', class: 'vendor class', definition: 'own option', known: 'client',
 }
