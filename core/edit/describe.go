@@ -78,7 +78,34 @@ func turned(s *site.Site, name string, was, now any) []string {
 	case name == "secret" && now != nil:
 		return []string{"another password"}
 	}
-	return []string{fmt.Sprintf("%s %s, was %s", cmp.Or(fieldWords[name], name), named(s, name, now), named(s, name, was))}
+	label := cmp.Or(fieldWords[name], name)
+	if says := regrouped(s, name, was, now); says != "" {
+		return []string{label + " " + says}
+	}
+	return []string{fmt.Sprintf("%s %s, was %s", label, named(s, name, now), named(s, name, was))}
+}
+
+// regrouped says what came to a list and what left it, where some of it stays.
+func regrouped(s *site.Site, name string, was, now any) string {
+	before, _ := was.([]any)
+	after, _ := now.([]any)
+	without := func(list, other []any) []any {
+		return slices.DeleteFunc(slices.Clone(list), func(v any) bool {
+			return slices.ContainsFunc(other, func(o any) bool { return reflect.DeepEqual(v, o) })
+		})
+	}
+	came, left := without(after, before), without(before, after)
+	var says []string
+	if len(came) > 0 {
+		says = append(says, "also "+named(s, name, came))
+	}
+	if len(left) > 0 {
+		says = append(says, "no longer "+named(s, name, left))
+	}
+	if len(left) == len(before) { // nothing stays
+		return ""
+	}
+	return strings.Join(says, ", ")
 }
 
 // named puts a value in words, parts by their names.

@@ -20,7 +20,7 @@ func TestEverySiteFieldCanBeChanged(t *testing.T) {
 		says  string
 	}{
 		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"name": "Kelder Bridge", "domain": "KB.example"}}, "Change site Kelder Bridge surgery: domain kb.example, was kelder.larkrise.example; name Kelder Bridge, was Kelder Bridge surgery"},
-		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"block": "10.84.16.0/20, 10.84.80.0 255.255.255.0", "timeZone": "Europe/Oslo"}}, "Change site Kelder Bridge surgery: block 10.84.16.0/20, 10.84.80.0/24, was 10.84.16.0/20; time zone Europe/Oslo, was Europe/London"},
+		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"block": "10.84.16.0/20, 10.84.80.0 255.255.255.0", "timeZone": "Europe/Oslo"}}, "Change site Kelder Bridge surgery: block also 10.84.80.0/24; time zone Europe/Oslo, was Europe/London"},
 		{edit.Entry{Kind: "interface", ID: "if-gw-1-lan-48", In: "device:dev-gw-1", Fields: map[string]string{"addresses": "10.84.20.1/25, 10.84.21.1/24"}}, "Change interface lan.48: addresses 10.84.20.1/25, 10.84.21.1/24, was 10.84.20.1/26"},
 		{edit.Entry{Kind: "exclusion", ID: "excl-analyser", In: "pool:pool-clinic", Fields: map[string]string{"range": "120-129"}}, "Change exclusion Analyser vendor, fixed by contract: range 10.84.18.120 – 10.84.18.129, was 10.84.18.120 – 10.84.18.127"},
 		{edit.Entry{Kind: "fixed", ID: "fix-edge", Fields: map[string]string{"mac": ""}}, "Change fixed device edge: MAC not set, was 00:00:5e:00:53:06"},
