@@ -52,10 +52,7 @@ func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
 	if err := w.store.ForgetSightings(ctx); err != nil {
 		return err
 	}
-	if err := w.lookAround(ctx); err != nil {
-		return err
-	}
-	return w.resume(ctx)
+	return errors.Join(w.lookAround(ctx), w.resume(ctx))
 }
 
 // Run works on background jobs and passes on live events until ctx ends. poll

@@ -315,11 +315,11 @@ func (s *Service) touch(ctx context.Context, d *Draft, do func(q *gen.Queries) e
 	return s.unlessMoved(ctx, d, err)
 }
 
-// unlessMoved says of a change that came second who was first.
+// unlessMoved says of a change that came second what came first.
 func (s *Service) unlessMoved(ctx context.Context, d *Draft, err error) error {
 	if errors.Is(err, store.ErrMoved) {
-		if now, err := s.Draft(ctx, d.Order.ID); err == nil {
-			return movedOn(now)
+		if _, err := s.editable(ctx, d.Order.ID, d.Order.Version); err != nil {
+			return err
 		}
 	}
 	if err != nil {

@@ -31,12 +31,15 @@ func (s *Service) lookAround(ctx context.Context) error {
 	news := false
 	for _, id := range ids {
 		row, err := s.store.SiteByID(ctx, id)
-		if err != nil {
-			return err
+		changed := false
+		if err == nil {
+			changed, err = s.lookAt(ctx, row)
 		}
-		changed, err := s.lookAt(ctx, row)
-		if err != nil {
-			return err
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil { // the others are looked at all the same
+			s.log.Warn("cannot look around at a site", "site", id, "error", err)
 		}
 		news = news || changed
 	}

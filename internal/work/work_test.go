@@ -211,6 +211,21 @@ func TestUndoRedo(t *testing.T) {
 	assert.Len(t, d.Steps, 2, "an edit after an undo ends what could be redone")
 }
 
+// A draft kept in memory is not edited after its order has ended.
+func TestEndedOrdersTakeNoEdits(t *testing.T) {
+	o := open(t)
+	id := o.order()
+	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
+	version := o.version(id)
+	require.NoError(t, o.Drop(t.Context(), o.mk, id, version))
+	for _, v := range []int32{version, version + 1} {
+		c := entry("network", "net-imaging", "purpose", "y")
+		c.Version = v
+		_, _, err := o.Edit(t.Context(), o.mk, id, c)
+		refusal(t, err, work.Conflict, "is dropped and takes no more edits")
+	}
+}
+
 func TestBadInputChangesNothing(t *testing.T) {
 	o := open(t)
 	id := o.order()
