@@ -39,6 +39,15 @@ func TestWireForms(t *testing.T) {
 		{33, "10.84.20.12 10.84.18.1", "0a54140c0a541201", ""},
 		{117, "6, 44", "0006002c", ""},
 		{137, "lost.example", "046c6f7374076578616d706c6500", ""},
+		{122, "first server 10.84.16.10; provisioning adapters.example; 4 0001", "01040a54100a" + "0313" + "00086164617074657273076578616d706c6500" + "04020001", ""},
+		{122, "01040a54100a", "01040a54100a", "first server 10.84.16.10"}, // as octets, as it was stored before it had words
+		{139, "information 10.84.16.10, 10.84.16.1; event 10.84.16.2", "01080a54100a0a541001" + "03040a541002", ""},
+		{140, "command a.example, b.example", "0216" + "0161076578616d706c6500" + "0162076578616d706c6500", ""},
+		{143, "https://a.example/x, tftp://b.example/y", "0013" + hex.EncodeToString([]byte("https://a.example/x")) + "0012" + hex.EncodeToString([]byte("tftp://b.example/y")), ""},
+		{146, "high 10.84.16.10, 10.84.16.1 for a.example", "010a54100a0a541001" + "0161076578616d706c6500", ""},
+		{146, "10.84.16.10 for a.example", "000a54100a00000000" + "0161076578616d706c6500", ""},
+		{158, "10.84.16.1, 10.84.16.2; 10.84.17.1", "080a5410010a541002" + "040a541101", ""},
+		{212, "2001:db8::/32 mask 8 via 192.0.2.1, 192.0.2.2", "0820" + "20010db8000000000000000000000000" + "c0000201c0000202", ""},
 		{121, "0.0.0.0/0 via 10.84.18.1, 10.17.0.0/16 via 10.84.18.2", "000a541201100a110a541202", ""},
 	}
 	for _, c := range cases {
@@ -81,6 +90,15 @@ func TestMistakes(t *testing.T) {
 		{19, "perhaps", "neither on nor off"},
 		{21, "10.0.0.0", "is not two addresses"},
 		{43, "0105aa", "are not sub-options"},
+		{122, "third server 10.0.0.1", "begins with none of first server"},
+		{139, "0109aa", "begins with none of information, command, event"},
+		{139, "information mobility.example", "is not an IPv4 address"},
+		{140, "event -x.example", "is not a name"},
+		{143, "setup.example", "is not the address of something to fetch"},
+		{146, "10.84.16.10", "does not say which domains"},
+		{158, "10.84.16.1; ", "an address is missing"},
+		{212, "2001:db8::/120 mask 8 via 192.0.2.1", "more than the 128 of IPv6"},
+		{212, "10.0.0.0/8 mask 8 via 192.0.2.1", "is not an IPv6 prefix"},
 		{120, "10.0.0.1, sip.example", "are not mixed"},
 		{230, "x", "define its name and type first"},
 	}
@@ -140,6 +158,11 @@ func FuzzDecode(f *testing.F) {
 	f.Add(uint8(121), []byte{0, 10, 0, 0, 1})
 	f.Add(uint8(61), []byte{1, 0, 0, 0x5e, 0, 0x53, 1})
 	f.Add(uint8(82), []byte{1, 2, 3})
+	f.Add(uint8(122), []byte{1, 4, 10, 0, 0, 1, 3, 4, 0, 1, 'a', 0})
+	f.Add(uint8(140), []byte{1, 3, 1, 'a', 0})
+	f.Add(uint8(146), []byte{1, 10, 0, 0, 1, 10, 0, 0, 2, 1, 'a', 0})
+	f.Add(uint8(158), []byte{4, 10, 0, 0, 1})
+	f.Add(uint8(143), []byte{0, 4, 'a', ':', '/', '/'})
 	f.Fuzz(func(t *testing.T, code uint8, wire []byte) {
 		if len(wire) > MaxValue {
 			return

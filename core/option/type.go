@@ -19,30 +19,37 @@ type Type int
 
 // The types of the registered options.
 const (
-	Address        Type = iota + 1 // one IPv4 address
-	Addresses                      // one or more IPv4 addresses, most preferred first
-	AddressPairs                   // pairs of IPv4 addresses
-	Text                           // 1 to 255 octets of NVT ASCII
-	Domain                         // one domain name, as text
-	DomainWire                     // one domain name, as DNS writes it
-	Domains                        // a search list, compressed (RFC 3397)
-	Seconds                        // an unsigned 32-bit number of seconds
-	Switch                         // one octet, 0 or 1
-	Number8                        // an unsigned 8-bit number
-	Number16                       // an unsigned 16-bit number
-	Number32                       // an unsigned 32-bit number
-	Signed32                       // a signed 32-bit number
-	Numbers16                      // unsigned 16-bit numbers
-	Codes                          // a list of option codes
-	MessageKind                    // a DHCP message type
-	Identifier                     // type octet and opaque octets
-	Routes                         // classless static routes (RFC 3442)
-	Callers                        // SIP servers: names or addresses (RFC 3361)
-	OnlyAddresses                  // addresses after an octet that says whether only they may be used (RFC 2610)
-	OnlyText                       // text after such an octet
-	SubOptions                     // code, length, octets, as hex
-	OpaqueOctets                   // opaque octets, as hex
-	overloadFields                 // which header fields carry options
+	Address         Type = iota + 1 // one IPv4 address
+	Addresses                       // one or more IPv4 addresses, most preferred first
+	AddressPairs                    // pairs of IPv4 addresses
+	Text                            // 1 to 255 octets of NVT ASCII
+	Domain                          // one domain name, as text
+	DomainWire                      // one domain name, as DNS writes it
+	Domains                         // a search list, compressed (RFC 3397)
+	Seconds                         // an unsigned 32-bit number of seconds
+	Switch                          // one octet, 0 or 1
+	Number8                         // an unsigned 8-bit number
+	Number16                        // an unsigned 16-bit number
+	Number32                        // an unsigned 32-bit number
+	Signed32                        // a signed 32-bit number
+	Numbers16                       // unsigned 16-bit numbers
+	Codes                           // a list of option codes
+	MessageKind                     // a DHCP message type
+	Identifier                      // type octet and opaque octets
+	Routes                          // classless static routes (RFC 3442)
+	Callers                         // SIP servers: names or addresses (RFC 3361)
+	OnlyAddresses                   // addresses after an octet that says whether only they may be used (RFC 2610)
+	OnlyText                        // text after such an octet
+	AdapterParts                    // sub-options of RFC 3495
+	MobilityHosts                   // addresses of servers by service (RFC 5678 section 2)
+	MobilityNames                   // names of servers by service (RFC 5678 section 3)
+	AddressLists                    // lists of addresses (RFC 7291)
+	Selection                       // name servers for domains (RFC 6731)
+	URIs                            // where to fetch something (RFC 8572)
+	RapidDeployment                 // IPv6 through a provider's IPv4 (RFC 5969)
+	SubOptions                      // code, length, octets, as hex
+	OpaqueOctets                    // opaque octets, as hex
+	overloadFields                  // which header fields carry options
 )
 
 // A codec reads and writes one type. parse is given trimmed text and an example
@@ -54,30 +61,37 @@ type codec struct {
 }
 
 var codecs = map[Type]codec{
-	Address:        {"address", parseAddresses(1, 1), formatAddresses(1, " ")},
-	Addresses:      {"addresses", parseAddresses(1, 63), formatAddresses(1, " ")},
-	AddressPairs:   {"address pairs", parsePairs, formatAddresses(2, " ")},
-	Text:           {"text", parseText, formatText},
-	Domain:         {"domain name", parseDomain, formatText},
-	DomainWire:     {"domain name (DNS form)", parseDomainWire, formatDomainWire},
-	Domains:        {"domain names", func(text, _ string) ([]byte, error) { return packDomains(list(text)) }, formatDomains},
-	Seconds:        {"duration", parseSeconds, formatSeconds},
-	Switch:         {"switch", parseSwitch, formatSwitch},
-	Number8:        {"number (8 bits)", parseNumber(1), formatNumber(1)},
-	Number16:       {"number (16 bits)", parseNumber(2), formatNumber(2)},
-	Number32:       {"number (32 bits)", parseNumber(4), formatNumber(4)},
-	Signed32:       {"signed number (32 bits)", parseSigned, formatSigned},
-	Numbers16:      {"numbers (16 bits)", parseNumbers16, formatNumbers16},
-	Codes:          {"option codes", byHand, formatCodes},
-	MessageKind:    {"message type", byHand, formatMessageKind},
-	Identifier:     {"identifier", parseIdentifier, formatIdentifier},
-	Routes:         {"routes", func(text, _ string) ([]byte, error) { return packRoutes(list(text)) }, formatRoutes},
-	Callers:        {"call servers", parseCallers, formatCallers},
-	OnlyAddresses:  {"addresses, perhaps only these", parseOnly(parseAddresses(1, 62)), formatOnly(formatAddresses(1, " "))},
-	OnlyText:       {"text, perhaps only this", parseOnly(parseText), formatOnly(formatText)},
-	SubOptions:     {"sub-options", parseSubOptions, formatOctets},
-	OpaqueOctets:   {"octets", parseOctets, formatOctets},
-	overloadFields: {"overload", byHand, formatOverload},
+	Address:         {"address", parseAddresses(1, 1), formatAddresses(1, " ")},
+	Addresses:       {"addresses", parseAddresses(1, 63), formatAddresses(1, " ")},
+	AddressPairs:    {"address pairs", parsePairs, formatAddresses(2, " ")},
+	Text:            {"text", parseText, formatText},
+	Domain:          {"domain name", parseDomain, formatText},
+	DomainWire:      {"domain name (DNS form)", parseDomainWire, formatDomainWire},
+	Domains:         {"domain names", func(text, _ string) ([]byte, error) { return packDomains(list(text)) }, formatDomains},
+	Seconds:         {"duration", parseSeconds, formatSeconds},
+	Switch:          {"switch", parseSwitch, formatSwitch},
+	Number8:         {"number (8 bits)", parseNumber(1), formatNumber(1)},
+	Number16:        {"number (16 bits)", parseNumber(2), formatNumber(2)},
+	Number32:        {"number (32 bits)", parseNumber(4), formatNumber(4)},
+	Signed32:        {"signed number (32 bits)", parseSigned, formatSigned},
+	Numbers16:       {"numbers (16 bits)", parseNumbers16, formatNumbers16},
+	Codes:           {"option codes", byHand, formatCodes},
+	MessageKind:     {"message type", byHand, formatMessageKind},
+	Identifier:      {"identifier", parseIdentifier, formatIdentifier},
+	Routes:          {"routes", func(text, _ string) ([]byte, error) { return packRoutes(list(text)) }, formatRoutes},
+	Callers:         {"call servers", parseCallers, formatCallers},
+	OnlyAddresses:   {"addresses, perhaps only these", parseOnly(parseAddresses(1, 62)), formatOnly(formatAddresses(1, " "))},
+	OnlyText:        {"text, perhaps only this", parseOnly(parseText), formatOnly(formatText)},
+	AdapterParts:    tagged("adapter settings", adapterParts),
+	MobilityHosts:   tagged("servers by service", mobilityAddresses),
+	MobilityNames:   tagged("names by service", mobilityNames),
+	AddressLists:    parts("lists of addresses", longer(4), parseAddressLists, formatAddressLists),
+	Selection:       parts("name servers for domains", longer(9), parseSelection, formatSelection),
+	URIs:            parts("URIs", longer(2), parseURIs, formatURIs),
+	RapidDeployment: parts("prefix, mask and relays", longer(21), parseRapid, formatRapid),
+	SubOptions:      {"sub-options", parseSubOptions, formatOctets},
+	OpaqueOctets:    {"octets", parseOctets, formatOctets},
+	overloadFields:  {"overload", byHand, formatOverload},
 }
 
 func (t Type) String() string { return codecs[t].name }
