@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"lithos/core/address"
@@ -73,21 +74,38 @@ func Around(s *site.Site, with Surroundings) []Finding {
 	return out
 }
 
+// namedSites is how many sites a finding names; of a customer with hundreds that
+// are all laid out alike, the others are counted.
+const namedSites = 3
+
 func overlapAcrossSites(a *around, report func(Finding)) {
 	for _, n := range a.Networks {
+		own := address.Of(n.Prefix.Masked())
+		refs := []site.Ref{networkRef(n.ID)}
+		var at []string
+		var shared []address.Range
 		for _, other := range a.Neighbors {
 			for _, o := range other.Networks {
-				part, ok := address.Of(n.Prefix.Masked()).Intersect(address.Of(o.Prefix.Masked()))
+				part, ok := own.Intersect(address.Of(o.Prefix.Masked()))
 				if !ok {
 					continue
 				}
-				report(Finding{
-					Title: fmt.Sprintf("%s is also %s at %s", n.Name, o.Name, other.Name), Network: n.ID, Parts: []site.Ref{networkRef(n.ID), networkRef(o.ID)},
-					Addresses: []address.Range{part},
-					Says:      fmt.Sprintf("%s is used at both sites. Routes between them lead to one of the two, and the other is cut off.", part),
-				})
+				if shared = append(shared, part); len(shared) <= namedSites {
+					at, refs = append(at, o.Name+" at "+other.Name), append(refs, networkRef(o.ID))
+				}
 			}
 		}
+		if len(shared) == 0 {
+			continue
+		}
+		if more := len(shared) - len(at); more > 0 {
+			at = append(at, fmt.Sprintf("%d more", more))
+		}
+		parts := address.Ranges(shared, nil)
+		report(Finding{
+			Title: fmt.Sprintf("%s is also %s", n.Name, strings.Join(at, ", ")), Network: n.ID, Parts: refs, Addresses: parts,
+			Says: fmt.Sprintf("%s is used at both sites. Routes between them lead to one of the two, and the other is cut off.", join(parts)),
+		})
 	}
 }
 

@@ -121,7 +121,11 @@ func (s *Service) tellSeen(ctx context.Context, siteID string) error {
 	if err != nil {
 		return err
 	}
-	changed, err := s.lookAt(ctx, row)
+	b, err := s.store.Beside(ctx, row.ID, row.Customer)
+	if err != nil {
+		return err
+	}
+	changed, err := s.lookAt(ctx, row, b)
 	if changed {
 		err = publish(ctx, s.store.Queries, roundsEvent)
 	}

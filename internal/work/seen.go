@@ -102,12 +102,15 @@ func surroundings(doc *site.Site, b store.Beside) check.Surroundings {
 	if zone, err := time.LoadLocation(doc.TimeZone); err == nil {
 		with.Now = with.Now.In(zone)
 	}
+	last := ""
 	for _, r := range b.Neighbors {
-		i := len(with.Neighbors) - 1
-		if i < 0 || with.Neighbors[i].Name != r.Site {
-			with.Neighbors = append(with.Neighbors, check.Neighbor{Name: r.Site})
-			i++
+		if r.SiteID == doc.ID {
+			continue
 		}
+		if r.SiteID != last {
+			with.Neighbors, last = append(with.Neighbors, check.Neighbor{Name: r.Site}), r.SiteID
+		}
+		i := len(with.Neighbors) - 1
 		with.Neighbors[i].Networks = append(with.Neighbors[i].Networks, site.Network{ID: site.ParseRef(r.Part).ID, Name: r.Name, Prefix: r.Prefix})
 	}
 	return with

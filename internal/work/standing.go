@@ -29,12 +29,27 @@ func (s *Service) lookAround(ctx context.Context) error {
 		return err
 	}
 	news := false
-	for _, id := range ids {
+	customers := map[string][]gen.NeighborPrefixesRow{} // the networks of all their sites, read once
+	look := func(id string) (changed bool, err error) {
 		row, err := s.store.SiteByID(ctx, id)
-		changed := false
-		if err == nil {
-			changed, err = s.lookAt(ctx, row)
+		if err != nil {
+			return false, err
 		}
+		all, ok := customers[row.Customer]
+		if !ok {
+			if all, err = s.store.NeighborPrefixes(ctx, gen.NeighborPrefixesParams{Customer: row.Customer}); err != nil {
+				return false, err
+			}
+			customers[row.Customer] = all
+		}
+		seen, err := s.store.SightingsOfSite(ctx, id)
+		if err != nil {
+			return false, err
+		}
+		return s.lookAt(ctx, row, store.Beside{Seen: seen, Neighbors: all})
+	}
+	for _, id := range ids {
+		changed, err := look(id)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -54,16 +69,12 @@ var roundsEvent = Event{Topic: "rounds"}
 
 // lookAt stores what the rules of a site's surroundings find. It reports whether
 // that is something else than before.
-func (s *Service) lookAt(ctx context.Context, row gen.Site) (changed bool, err error) {
+func (s *Service) lookAt(ctx context.Context, row gen.Site, b store.Beside) (changed bool, err error) {
 	head, err := s.examine(ctx, row.ID, row.Head)
 	if err != nil {
 		return false, err
 	}
-	with, err := s.surroundings(ctx, head.doc)
-	if err != nil {
-		return false, err
-	}
-	found := check.Around(head.doc, with)
+	found := check.Around(head.doc, surroundings(head.doc, b))
 	check.Sort(found)
 	now, err := json.Marshal(inBrief(found))
 	if err != nil {

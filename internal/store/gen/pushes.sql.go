@@ -159,16 +159,17 @@ func (q *Queries) LatestPush(ctx context.Context, orderID int64) (LatestPushRow,
 }
 
 const NeighborPrefixes = `-- name: NeighborPrefixes :many
-SELECT s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
-WHERE s.customer = $1 AND s.id <> $2 ORDER BY s.name, p.prefix
+SELECT s.id AS site_id, s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
+WHERE s.customer = $1 AND s.id <> $2 ORDER BY s.name, s.id, p.prefix
 `
 
 type NeighborPrefixesParams struct {
 	Customer string
-	ID       string
+	But      string
 }
 
 type NeighborPrefixesRow struct {
+	SiteID string
 	Site   string
 	Part   string
 	Name   string
@@ -176,7 +177,7 @@ type NeighborPrefixesRow struct {
 }
 
 func (q *Queries) NeighborPrefixes(ctx context.Context, arg NeighborPrefixesParams) ([]NeighborPrefixesRow, error) {
-	rows, err := q.db.Query(ctx, NeighborPrefixes, arg.Customer, arg.ID)
+	rows, err := q.db.Query(ctx, NeighborPrefixes, arg.Customer, arg.But)
 	if err != nil {
 		return nil, err
 	}
@@ -185,6 +186,7 @@ func (q *Queries) NeighborPrefixes(ctx context.Context, arg NeighborPrefixesPara
 	for rows.Next() {
 		var i NeighborPrefixesRow
 		if err := rows.Scan(
+			&i.SiteID,
 			&i.Site,
 			&i.Part,
 			&i.Name,

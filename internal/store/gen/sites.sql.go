@@ -478,7 +478,8 @@ func (q *Queries) ListSites(ctx context.Context) ([]ListSitesRow, error) {
 }
 
 const LookAgainAtCustomer = `-- name: LookAgainAtCustomer :exec
-UPDATE site_standing f SET looked_at = '-infinity' FROM site s WHERE s.id = f.site_id AND s.customer = $1
+UPDATE site_standing f SET looked_at = '-infinity' FROM site s
+WHERE s.id = f.site_id AND s.customer = $1 AND f.looked_at > '-infinity'
 `
 
 // A changed site may overlap the customer's others, or no longer.

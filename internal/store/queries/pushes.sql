@@ -59,8 +59,8 @@ DELETE FROM secret WHERE order_id = @order_id AND NOT name = ANY(@used::text[]);
 SELECT sealed FROM secret WHERE site_id = $1 AND name = $2;
 
 -- name: NeighborPrefixes :many
-SELECT s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
-WHERE s.customer = $1 AND s.id <> $2 ORDER BY s.name, p.prefix;
+SELECT s.id AS site_id, s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
+WHERE s.customer = @customer AND s.id <> @but ORDER BY s.name, s.id, p.prefix;
 
 -- name: SightingsOfSite :many
 SELECT * FROM sighting WHERE site_id = $1 ORDER BY address;

@@ -22,7 +22,8 @@ ORDER BY f.looked_at NULLS FIRST LIMIT @most;
 
 -- A changed site may overlap the customer's others, or no longer.
 -- name: LookAgainAtCustomer :exec
-UPDATE site_standing f SET looked_at = '-infinity' FROM site s WHERE s.id = f.site_id AND s.customer = @customer;
+UPDATE site_standing f SET looked_at = '-infinity' FROM site s
+WHERE s.id = f.site_id AND s.customer = @customer AND f.looked_at > '-infinity';
 
 -- name: SiteByCode :one
 SELECT * FROM site WHERE code = $1;
