@@ -5,6 +5,7 @@ package api
 import (
 	"context"
 	"encoding/gob"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -197,7 +198,11 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 		case <-keep.C:
 			line = ": still here\n\n"
 		case e := <-events:
-			line = fmt.Sprintf("data: {\"topic\":%q,\"id\":%q}\n\n", e.Topic, e.ID)
+			raw, err := json.Marshal(e)
+			if err != nil {
+				return
+			}
+			line = fmt.Sprintf("data: %s\n\n", raw)
 		}
 	}
 }

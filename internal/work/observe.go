@@ -129,7 +129,7 @@ func (s *Service) tellSeen(ctx context.Context, siteID string) error {
 	if changed {
 		err = publish(ctx, s.store.Queries, roundsEvent)
 	}
-	return errors.Join(err, publish(ctx, s.store.Queries, Event{"seen", row.Code}))
+	return errors.Join(err, publish(ctx, s.store.Queries, Event{Topic: "seen", ID: row.Code}))
 }
 
 func (s *Service) observe(ctx context.Context, a gen.DeviceAccess) error {

@@ -104,7 +104,7 @@ func (s *Service) OpenOrder(ctx context.Context, by Technician, code, title, tic
 		if id, err = q.OpenOrder(ctx, gen.OpenOrderParams{Title: title, Ticket: ticket, OpenedBy: by.ID, SiteID: row.ID}); err != nil {
 			return fmt.Errorf("open a work order: %w", err)
 		}
-		return publish(ctx, q, orderEvent(id))
+		return publish(ctx, q, orderEvent(id, 0))
 	})
 	return id, err
 }
@@ -256,7 +256,7 @@ func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (
 // takeStep stores an edit of a draft, unless another change came first. It
 // returns the site's newest revision.
 func (s *Service) takeStep(ctx context.Context, d *Draft, step Step, edits []byte) (head int32, err error) {
-	event, err := json.Marshal(orderEvent(d.Order.ID))
+	event, err := json.Marshal(orderEvent(d.Order.ID, d.Order.Version+1))
 	if err != nil {
 		return 0, err
 	}
@@ -306,7 +306,7 @@ func (s *Service) touch(ctx context.Context, d *Draft, do func(q *gen.Queries) e
 		if err := do(q); err != nil {
 			return err
 		}
-		return publish(ctx, q, orderEvent(d.Order.ID))
+		return publish(ctx, q, orderEvent(d.Order.ID, d.Order.Version+1))
 	})
 	if err == nil {
 		d.Order.Version++

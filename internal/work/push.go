@@ -102,7 +102,7 @@ func (s *Service) Push(ctx context.Context, by Technician, id int64, version int
 		if _, err := s.jobs.InsertTx(ctx, tx, PushArgs{push}, nil); err != nil {
 			return err
 		}
-		return publish(ctx, q, orderEvent(id))
+		return publish(ctx, q, orderEvent(id, 0))
 	})
 	if store.IsDuplicate(err, "push_one_a_site") {
 		return 0, refuse(Conflict, "Another push to this site is under way. Wait until it has ended.")
@@ -505,7 +505,7 @@ func (p *pushing) land(ctx context.Context) error {
 			}
 			return errors.Join(
 				q.ForgetSecrets(ctx, gen.ForgetSecretsParams{OrderID: &o.ID, Used: secretNames(p.draft.Doc)}),
-				publish(ctx, q, Event{"site", o.Code}), p.tell(ctx, q),
+				publish(ctx, q, Event{Topic: "site", ID: o.Code}), p.tell(ctx, q),
 			)
 		})
 	})
@@ -533,7 +533,7 @@ func (p *pushing) state(ctx context.Context, state, problem string) error {
 }
 
 func (p *pushing) tell(ctx context.Context, q *gen.Queries) error {
-	return publish(ctx, q, Event{"push", strconv.FormatInt(p.draft.Order.ID, 10)})
+	return publish(ctx, q, Event{Topic: "push", ID: strconv.FormatInt(p.draft.Order.ID, 10)})
 }
 
 // note writes a line to the journal, does what it says, and closes the line.

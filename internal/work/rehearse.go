@@ -50,7 +50,7 @@ func (s *Service) Rehearse(ctx context.Context, by Technician, id int64, version
 		if err := q.PutRehearsal(ctx, gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID}); err != nil {
 			return err
 		}
-		return publish(ctx, q, orderEvent(id))
+		return publish(ctx, q, orderEvent(id, 0))
 	})
 	return &Rehearsal{version, by.FullName, report}, err
 }

@@ -171,7 +171,7 @@ func (s *Service) Import(ctx context.Context, doc *site.Site, by int64, note str
 			if err := store.AddSite(ctx, q, doc, store.Author{Note: note, By: by}); err != nil {
 				return err
 			}
-			return publish(ctx, q, Event{"site", doc.Code})
+			return publish(ctx, q, Event{Topic: "site", ID: doc.Code})
 		})
 	}
 	if err != nil {
@@ -198,7 +198,7 @@ func (s *Service) Import(ctx context.Context, doc *site.Site, by int64, note str
 		if err := store.AddRevision(ctx, q, doc, row.Head, store.Author{Note: note, By: by}); err != nil {
 			return err
 		}
-		return publish(ctx, q, Event{"site", doc.Code})
+		return publish(ctx, q, Event{Topic: "site", ID: doc.Code})
 	})
 	return row.Head + 1, err
 }

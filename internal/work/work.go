@@ -141,9 +141,14 @@ func room[K comparable, V any](m map[K]V, most int) {
 type Event struct {
 	Topic string `json:"topic" enum:"order,push,seen,site,rounds"`
 	ID    string `json:"id"` // of an order or push, else the site's code
+	// Version is what a change of a draft left it at: whoever made the change knows.
+	Version int32 `json:"version,omitempty"`
 }
 
-func orderEvent(id int64) Event { return Event{"order", strconv.FormatInt(id, 10)} }
+// orderEvent tells of a change of an order; version is 0 where it is not of its draft.
+func orderEvent(id int64, version int32) Event {
+	return Event{"order", strconv.FormatInt(id, 10), version}
+}
 
 func publish(ctx context.Context, q *gen.Queries, e Event) error {
 	raw, err := json.Marshal(e)

@@ -99,7 +99,7 @@ export function useLiveEvents(signedIn: boolean) {
     const stream = new EventSource('/api/events')
     const again = (...queryKey: unknown[]) => void client.invalidateQueries({ queryKey })
     stream.onmessage = (message) => {
-      const event = JSON.parse(message.data as string) as { topic: string; id: string }
+      const event = JSON.parse(message.data as string) as { topic: string; id: string; version?: number }
       if (event.topic === 'rounds') return again('sites')
       if (event.topic === 'seen') return again('view', event.id)
       if (event.topic === 'site') {
@@ -109,7 +109,8 @@ export function useLiveEvents(signedIn: boolean) {
       }
       again('order', Number(event.id))
       again('orders')
-      again('view')
+      // The site as this browser's own change left it is on the page already.
+      if (!event.version || event.version > (left.get(Number(event.id)) ?? 0)) again('view')
     }
     return () => stream.close()
   }, [client, signedIn])
