@@ -138,7 +138,8 @@ type pushing struct {
 	push  gen.Push
 	draft *Draft
 	token string
-	found string // what the line of the journal now being written came to, such as an address
+	began time.Time // when the first device began to wait for its confirm
+	found string    // what the line of the journal now being written came to, such as an address
 }
 
 // pushLock is the class of the advisory locks that keep two processes from
@@ -199,6 +200,7 @@ func (s *Service) carryOut(ctx context.Context, id int64) error {
 func (p *pushing) all(ctx context.Context, targets []target) error {
 	var begun []*device.RESTCONF
 	drivers := map[string]*device.RESTCONF{} // by device id
+	p.began = time.Now()
 	for _, t := range targets {
 		driver, err := p.reach(*t.access)
 		if err != nil {
@@ -327,17 +329,23 @@ func again(ctx context.Context, do func() error) error {
 
 // climb runs the rungs of the ladder for every network the draft touches, with a
 // client of Lithos's own on the device that hears the network, whether the push
-// changed that device or not. drivers are those of the devices it changed. Where
-// a rung fails, it says on which device.
+// changed that device or not, for as long as half of what the devices wait for
+// their confirm. drivers are those of the devices it changed. Where a rung fails,
+// it says on which device.
 func (p *pushing) climb(ctx context.Context, drivers map[string]*device.RESTCONF) (where string, err error) {
 	access, err := p.store.AccessOfSite(ctx, p.draft.Order.SiteID)
 	if err != nil {
 		return "", err
 	}
-	for _, id := range touched(p.draft) {
+	networks := touched(p.draft)
+	for k, id := range networks {
 		n, ok := p.draft.Doc.Network(id)
 		if !ok {
 			continue
+		}
+		if time.Since(p.began) > p.confirmWithin/2 {
+			says := fmt.Sprintf("%d more networks are not climbed: the devices wait for their confirm", len(networks)-k)
+			return "", p.note(ctx, "", "ladder", says, func() error { return nil })
 		}
 		d, i, on := hearing(p.draft.Doc, n)
 		if !on {

@@ -98,6 +98,13 @@ export function useLiveEvents(signedIn: boolean) {
     if (!signedIn) return
     const stream = new EventSource('/api/events')
     const again = (...queryKey: unknown[]) => void client.invalidateQueries({ queryKey })
+    // What happened while the connection was away is in no event.
+    let away = false
+    stream.onerror = () => void (away = true)
+    stream.onopen = () => {
+      if (away) void client.invalidateQueries()
+      away = false
+    }
     stream.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as { topic: string; id: string; version?: number }
       if (event.topic === 'rounds') return again('sites')
