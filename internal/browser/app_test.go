@@ -149,7 +149,8 @@ func (b *tab) gone(text string) {
 }
 
 // click clicks the element of a selector whose text matches, once it is there
-// and enabled. One that is drawn anew under the hand is soon looked for again.
+// and enabled. One that is drawn anew or scrolled away under the hand is looked
+// for again, until a click has reached it.
 func (b *tab) click(selector, match string) {
 	b.Helper()
 	p := b.page.Timeout(patience)
@@ -160,7 +161,12 @@ func (b *tab) click(selector, match string) {
 		if err != nil {
 			b.Fatalf("no %s %q to click: %v\nthe page says:\n%s", selector, match, err, b.text())
 		}
-		if el.Timeout(patience/20).Click(proto.InputMouseButtonLeft, 1) == nil {
+		if _, err := el.Eval(`() => { this.reached = false; this.addEventListener('click', () => { this.reached = true }, { once: true, capture: true }) }`); err != nil {
+			continue
+		}
+		failed := el.Timeout(patience/20).Click(proto.InputMouseButtonLeft, 1)
+		reached, err := el.Eval(`() => this.reached`)
+		if err == nil && reached.Value.Bool() || err != nil && failed == nil {
 			return
 		}
 	}
