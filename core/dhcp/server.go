@@ -285,17 +285,9 @@ func (s *Server) visit(now time.Time, in *dhcpv4.DHCPv4, iface string) *visit {
 	return v
 }
 
-// classOf is the class whose match is the longest beginning of option 60.
+// classOf is the class of the client that sent in, nil when there is none.
 func (s *Server) classOf(in *dhcpv4.DHCPv4) *class {
-	said := string(in.Options[option.VendorClass])
-	var best *class
-	for i := range s.classes {
-		c := &s.classes[i]
-		if said != "" && c.Match != "" && strings.HasPrefix(said, c.Match) && (best == nil || len(c.Match) > len(best.Match)) {
-			best = c
-		}
-	}
-	return best
+	return option.MatchClass(s.classes, string(in.Options[option.VendorClass]), func(c *class) string { return c.Match })
 }
 
 // meant is the pools for this client: those kept for its class or identifier

@@ -62,7 +62,7 @@ var (
 		code byte
 		word string
 	}{{1, "information"}, {2, "command"}, {3, "event"}}
-	mobilityAddresses, mobilityNames = mobility(parseAddresses(1, 62), formatAddresses(1, " ")), mobility(parseNames, formatNames)
+	mobilityAddresses, mobilityNames = mobility(parseAddresses(1, 62), formatAddresses(1, " ")), mobility(parseNames, formatDomains)
 	// RFC 3495 section 4; what is not here is written as its number and hex.
 	adapterParts = []tag{
 		{1, "first server", parseAddresses(1, 1), formatAddresses(1, " ")},
@@ -149,8 +149,6 @@ func parseNames(text, _ string) ([]byte, error) {
 	return out, nil
 }
 
-func formatNames(wire []byte) (string, bool) { return formatDomains(wire) }
-
 // parseAddressLists reads lists of addresses, each the servers of one network
 // (RFC 7291 section 4): commas within a list, semicolons between.
 func parseAddressLists(text, example string) ([]byte, error) {
@@ -217,7 +215,7 @@ func formatSelection(wire []byte) (string, bool) {
 		addrs = addrs[:4]
 	}
 	servers, ok := formatAddresses(1, " ")(addrs)
-	names, ok2 := formatNames(wire[9:])
+	names, ok2 := formatDomains(wire[9:])
 	word, ok3 := preferences[wire[0]]
 	return word + servers + " for " + names, ok && ok2 && ok3
 }

@@ -149,3 +149,17 @@ func SubOptionsOf(wire []byte) (codes []uint8, values [][]byte, ok bool) {
 func list(text string) []string {
 	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ';' || r == '\n' })
 }
+
+// MatchClass is the vendor class of a client that says this as option 60: the one
+// whose match is the longest beginning of it (RFC 2132 section 9.13). It is nil
+// when there is none; an empty match is nobody's.
+func MatchClass[T any](classes []T, said string, match func(*T) string) *T {
+	var best *T
+	for i := range classes {
+		c := &classes[i]
+		if m := match(c); m != "" && strings.HasPrefix(said, m) && (best == nil || len(m) > len(match(best))) {
+			best = c
+		}
+	}
+	return best
+}

@@ -1,10 +1,6 @@
 package site
 
-import (
-	"strings"
-
-	"lithos/core/option"
-)
+import "lithos/core/option"
 
 // Own is the site's own option definitions. One of an unknown type is left
 // out; package check reports it.
@@ -18,17 +14,10 @@ func (s *Site) Own() option.Own {
 	return out
 }
 
-// ClassOf is the vendor class of a client that says this as option 60: the one
-// whose match is the longest beginning of it. It is nil when there is none.
+// ClassOf is the vendor class of a client that says this as option 60, nil when
+// there is none.
 func (s *Site) ClassOf(said string) *VendorClass {
-	var best *VendorClass
-	for i := range s.VendorClasses {
-		k := &s.VendorClasses[i]
-		if k.Match != "" && strings.HasPrefix(said, k.Match) && (best == nil || len(k.Match) > len(best.Match)) {
-			best = k
-		}
-	}
-	return best
+	return option.MatchClass(s.VendorClasses, said, func(k *VendorClass) string { return k.Match })
 }
 
 // Definitions names and types the sub-options of a class, none of nil.

@@ -24,17 +24,13 @@ const (
 // lookAround keeps what Rounds says of the sites' surroundings up to date, of as
 // many as one poll can; the others follow with the next.
 func (s *Service) lookAround(ctx context.Context) error {
-	ids, err := s.store.SitesToLookAt(ctx, gen.SitesToLookAtParams{Before: time.Now().Add(-lookAgainAfter), Most: looksAtOnce})
+	rows, err := s.store.SitesToLookAt(ctx, gen.SitesToLookAtParams{Before: time.Now().Add(-lookAgainAfter), Most: looksAtOnce})
 	if err != nil {
 		return err
 	}
 	news := false
 	customers := map[string][]gen.NeighborPrefixesRow{} // the networks of all their sites, read once
-	look := func(id string) (changed bool, err error) {
-		row, err := s.store.SiteByID(ctx, id)
-		if err != nil {
-			return false, err
-		}
+	look := func(row gen.Site) (changed bool, err error) {
 		all, ok := customers[row.Customer]
 		if !ok {
 			if all, err = s.store.NeighborPrefixes(ctx, gen.NeighborPrefixesParams{Customer: row.Customer}); err != nil {
@@ -42,19 +38,19 @@ func (s *Service) lookAround(ctx context.Context) error {
 			}
 			customers[row.Customer] = all
 		}
-		seen, err := s.store.SightingsOfSite(ctx, id)
+		seen, err := s.store.SightingsOfSite(ctx, row.ID)
 		if err != nil {
 			return false, err
 		}
 		return s.lookAt(ctx, row, store.Beside{Seen: seen, Neighbors: all})
 	}
-	for _, id := range ids {
-		changed, err := look(id)
+	for _, row := range rows {
+		changed, err := look(row)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		if err != nil { // the others are looked at all the same
-			s.log.Warn("cannot look around at a site", "site", id, "error", err)
+			s.log.Warn("cannot look around at a site", "site", row.Code, "error", err)
 		}
 		news = news || changed
 	}

@@ -572,7 +572,7 @@ func (q *Queries) SiteByID(ctx context.Context, id string) (Site, error) {
 }
 
 const SitesToLookAt = `-- name: SitesToLookAt :many
-SELECT s.id FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
+SELECT s.id, s.code, s.name, s.customer, s.head FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
 WHERE f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < $1
 ORDER BY f.looked_at NULLS FIRST LIMIT $2
 `
@@ -584,19 +584,25 @@ type SitesToLookAtParams struct {
 
 // The sites to look around at next: new ones, those with another revision than
 // when they were looked at, and those that wait the longest.
-func (q *Queries) SitesToLookAt(ctx context.Context, arg SitesToLookAtParams) ([]string, error) {
+func (q *Queries) SitesToLookAt(ctx context.Context, arg SitesToLookAtParams) ([]Site, error) {
 	rows, err := q.db.Query(ctx, SitesToLookAt, arg.Before, arg.Most)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var items []string
+	var items []Site
 	for rows.Next() {
-		var id string
-		if err := rows.Scan(&id); err != nil {
+		var i Site
+		if err := rows.Scan(
+			&i.ID,
+			&i.Code,
+			&i.Name,
+			&i.Customer,
+			&i.Head,
+		); err != nil {
 			return nil, err
 		}
-		items = append(items, id)
+		items = append(items, i)
 	}
 	if err := rows.Err(); err != nil {
 		return nil, err

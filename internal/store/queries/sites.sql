@@ -16,7 +16,7 @@ SELECT findings FROM site_standing WHERE site_id = $1;
 -- The sites to look around at next: new ones, those with another revision than
 -- when they were looked at, and those that wait the longest.
 -- name: SitesToLookAt :many
-SELECT s.id FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
+SELECT s.* FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
 WHERE f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < @before
 ORDER BY f.looked_at NULLS FIRST LIMIT @most;
 
