@@ -2,17 +2,21 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
 	"syscall"
 	"time"
 
+	"lithos/internal/api"
 	"lithos/internal/demo"
 	"lithos/internal/postgres"
 	"lithos/internal/store"
+	"lithos/internal/work"
 )
 
 type demoCommand struct {
@@ -46,7 +50,12 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 	if err := store.Migrate(ctx, db.Database); err != nil {
 		return err
 	}
-	w, s, err := db.open(ctx)
+	if _, err := os.Stat(db.Key); errors.Is(err, fs.ErrNotExist) {
+		if err := work.MakeKey(db.Key); err != nil {
+			return err
+		}
+	}
+	w, s, err := db.open(ctx, 0)
 	if err != nil {
 		return err
 	}
@@ -61,7 +70,7 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	fmt.Fprintf(out, "\n  Lithos is ready:  http://%s\n  Sign in as        %s\n  with the password %s\n\n  Ctrl-C stops everything.\n\n", listener.Addr(), demo.Account, demo.Password)
-	return serve(ctx, w, s, listener, 3*time.Second, false)
+	return serve(ctx, w, listener, 3*time.Second, api.Options{})
 }
 
 // lock keeps two demonstrations out of one folder: the second would stop the

@@ -99,7 +99,7 @@ type exportCommand struct {
 
 // Run writes the newest revision.
 func (c *exportCommand) Run(ctx context.Context, out io.Writer) error {
-	w, s, err := c.open(ctx)
+	w, s, err := c.open(ctx, 0)
 	if err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func (c *importCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	w, s, err := c.open(ctx)
+	w, s, err := c.open(ctx, 0)
 	if err != nil {
 		return err
 	}

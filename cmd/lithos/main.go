@@ -24,7 +24,11 @@ type cli struct {
 	Demo    demoCommand    `cmd:"" help:"Run everything with the made-up sites: PostgreSQL, simulated devices, the server."`
 	Serve   serveCommand   `cmd:"" help:"Run the server on a database."`
 	Migrate migrateCommand `cmd:"" help:"Bring a database to this version's layout."`
-	Account accountCommand `cmd:"" help:"Make an account, or change its password (read from standard input)."`
+	Account accountCommand `cmd:"" help:"Make accounts, switch them off, list and end their sessions."`
+	Key     keyCommand     `cmd:"" help:"Make the key file, or accept a new one in place of a lost one."`
+	Hold    holdCommand    `cmd:"" help:"Keep every push and reading from the devices until they are released."`
+	Release releaseCommand `cmd:"" help:"Let pushes and readings go on, for example after a restore."`
+	Audit   auditCommand   `cmd:"" help:"Print what was done by whom."`
 	Device  deviceCommand  `cmd:"" help:"Record how a device is reached (password read from standard input)."`
 	Check   checkCommand   `cmd:"" help:"Check site files; exit 1 when a finding blocks."`
 	Export  exportCommand  `cmd:"" help:"Write a site's file."`
@@ -39,20 +43,43 @@ type cli struct {
 // database is what every command on a database is told.
 type database struct {
 	Database string `help:"PostgreSQL URL." env:"LITHOS_DATABASE" required:""`
-	Key      string `help:"File with the key that encrypts secrets; made when missing." env:"LITHOS_KEY" default:"lithos.key" type:"path"`
+	Key      string `help:"File with the key that encrypts secrets; lithos key make makes it." env:"LITHOS_KEY" default:"lithos.key" type:"path"`
 }
 
-// open connects the use cases to the database.
-func (d database) open(ctx context.Context) (*work.Service, *store.Store, error) {
+// open connects the use cases to the database, once the key is known to be its own.
+func (d database) open(ctx context.Context, connections int) (*work.Service, *store.Store, error) {
+	w, s, err := d.unkeyed(ctx, connections)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := w.UseKey(ctx); err != nil {
+		s.Close()
+		return nil, nil, err
+	}
+	return w, s, nil
+}
+
+// unkeyed is open without the look at the key.
+func (d database) unkeyed(ctx context.Context, connections int) (*work.Service, *store.Store, error) {
 	vault, err := work.OpenVault(d.Key)
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := store.Open(ctx, d.Database)
+	s, err := store.Open(ctx, d.Database, connections)
 	if err != nil {
 		return nil, nil, err
 	}
 	return work.New(s, vault, logger()), s, nil
+}
+
+// with does something with the use cases and closes the database.
+func (d database) with(ctx context.Context, do func(*work.Service) error) error {
+	w, s, err := d.open(ctx, 0)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return do(w)
 }
 
 func logger() *slog.Logger {
@@ -92,7 +119,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 	case errors.Is(err, errFound):
 		return 1
 	default:
-		fmt.Fprintln(errs, "lithos:", err)
+		fmt.Fprintln(errs, "lithos:", store.ForPeople(err))
 		return 2
 	}
 }

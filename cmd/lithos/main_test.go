@@ -68,6 +68,8 @@ func TestCheck(t *testing.T) {
 
 func TestImportAndExport(t *testing.T) {
 	url, key := pgtest.Database(t), filepath.Join(t.TempDir(), "key")
+	code, _, errs := lithos(t, "key", "make", "--key", key)
+	require.Equal(t, 0, code, errs)
 	with := func(args ...string) []string { return append(args, "--database", url, "--key", key) }
 	quill := file(t, "quill.yaml", scenario.Site("quill-street"))
 	code, out, errs := lithos(t, with("import", quill)...)

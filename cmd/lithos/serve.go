@@ -1,14 +1,13 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
-	"net/http"
 	"net/netip"
 	"os"
 	"runtime/debug"
@@ -34,18 +33,27 @@ func (c *migrateCommand) Run(ctx context.Context) error { return store.Migrate(c
 
 type serveCommand struct {
 	database
-	Listen  string        `help:"Address and port to serve on." env:"LITHOS_LISTEN" default:"127.0.0.1:8471"`
-	Poll    time.Duration `help:"How often devices are read." env:"LITHOS_POLL" default:"30s"`
-	Outside netip.Addr    `help:"An address on the internet that answers an echo request; a push proves its networks by it." env:"LITHOS_OUTSIDE"`
-	Secure  bool          `help:"Send cookies over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
+	Listen      string         `help:"Address and port to serve on." env:"LITHOS_LISTEN" default:"127.0.0.1:8471"`
+	Poll        time.Duration  `help:"How often devices are read." env:"LITHOS_POLL" default:"30s"`
+	Connections int            `help:"Most connections to PostgreSQL in the pool; two more listen." env:"LITHOS_CONNECTIONS" default:"16"`
+	Outside     netip.Addr     `help:"An address on the internet that answers an echo request; a push proves its networks by it." env:"LITHOS_OUTSIDE"`
+	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
+	Proxy       []netip.Prefix `help:"Reverse proxies, as prefixes, whose X-Forwarded-For is believed." env:"LITHOS_PROXY"`
+	Quiet       bool           `help:"Write no access log." env:"LITHOS_QUIET"`
 }
 
 // Run serves until the program is told to end.
 func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
+	if c.Connections < 4 {
+		return fmt.Errorf("--connections %d is too few; give at least 4", c.Connections)
+	}
+	if c.Outside.IsValid() && !c.Outside.Is4() {
+		return fmt.Errorf("--outside %s is not an IPv4 address; give one that answers, or leave it out", c.Outside)
+	}
 	if err := store.Migrate(ctx, c.Database); err != nil {
 		return err
 	}
-	w, s, err := c.open(ctx)
+	w, s, err := c.open(ctx, c.Connections)
 	if err != nil {
 		return err
 	}
@@ -54,12 +62,13 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("%w; give another address with --listen", err)
 	}
-	if c.Outside.IsValid() && !c.Outside.Is4() {
-		return fmt.Errorf("--outside %s is not an IPv4 address; give one that answers, or leave it out", c.Outside)
-	}
 	w.Outside = c.Outside
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
-	return serve(ctx, w, s, listener, c.Poll, c.Secure)
+	o := api.Options{Secure: c.Secure, Proxies: c.Proxy}
+	if !c.Quiet {
+		o.Access = slog.New(slog.NewTextHandler(os.Stderr, nil))
+	}
+	return serve(ctx, w, listener, c.Poll, o)
 }
 
 // relaxCollector gives what runs for long the setting it was measured with.
@@ -70,16 +79,14 @@ func relaxCollector() {
 }
 
 // serve answers requests and works on jobs until ctx ends, then lets both finish.
-func serve(ctx context.Context, w *work.Service, s *store.Store, listener net.Listener, poll time.Duration, secure bool) error {
+func serve(ctx context.Context, w *work.Service, listener net.Listener, poll time.Duration, o api.Options) error {
 	relaxCollector()
 	if err := w.Run(ctx, poll); err != nil {
 		return err
 	}
-	server := &http.Server{
-		Handler:           api.New(w, api.Options{Pool: s.Pool, Files: web.Files(), Log: logger(), Secure: secure}),
-		ReadHeaderTimeout: 10 * time.Second,
-		BaseContext:       func(net.Listener) context.Context { return ctx }, // ends event streams
-	}
+	o.Files, o.Log = web.Files(), logger()
+	server := api.Server(api.New(w, o))
+	server.BaseContext = func(net.Listener) context.Context { return ctx } // ends event streams
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 	select {
@@ -92,35 +99,6 @@ func serve(ctx context.Context, w *work.Service, s *store.Store, listener net.Li
 	err := server.Shutdown(late)
 	w.Stopped()
 	return err
-}
-
-type accountCommand struct {
-	database
-	Name     string `arg:"" help:"Name to sign in with."`
-	FullName string `arg:"" help:"Full name, for the history."`
-}
-
-// Run reads the password from standard input, so that it stands in no history.
-func (c *accountCommand) Run(ctx context.Context) error {
-	password, err := firstLine(os.Stdin)
-	if err != nil {
-		return err
-	}
-	w, s, err := c.open(ctx)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	_, err = w.PutTechnician(ctx, c.Name, c.FullName, password)
-	return err
-}
-
-func firstLine(r io.Reader) (string, error) {
-	line, err := bufio.NewReader(io.LimitReader(r, 1000)).ReadString('\n')
-	if line = strings.TrimRight(line, "\r\n"); line == "" {
-		return "", fmt.Errorf("no password on standard input: %w", err)
-	}
-	return line, nil
 }
 
 type deviceCommand struct {
@@ -142,12 +120,9 @@ func (c *deviceCommand) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w, s, err := c.open(ctx)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	return w.PutAccess(ctx, c.Site, c.Device, device.Access{URL: c.URL, Account: c.Account, Password: password, Fingerprint: sum})
+	return c.with(ctx, func(w *work.Service) error {
+		return w.PutAccess(ctx, operator(), c.Site, c.Device, device.Access{URL: c.URL, Account: c.Account, Password: password, Fingerprint: sum})
+	})
 }
 
 type standinCommand struct {

@@ -338,7 +338,8 @@ func vlanOutOfRange(f *facts, report func(Finding)) {
 		if n.VLAN < 0 || n.VLAN > 4094 {
 			report(Finding{
 				Title: fmt.Sprintf("%s has VLAN id %d", n.Name, n.VLAN), Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
-				Says: fmt.Sprintf("IEEE 802.1Q has room for ids 1 to 4094 only; every device refuses %d.", n.VLAN),
+				Value: fmt.Sprint(n.VLAN),
+				Says:  fmt.Sprintf("IEEE 802.1Q has room for ids 1 to 4094 only; every device refuses %d.", n.VLAN),
 			})
 		}
 	}
@@ -347,7 +348,8 @@ func vlanOutOfRange(f *facts, report func(Finding)) {
 			if i.VLAN < 0 || i.VLAN > 4094 || i.Kind == site.VLAN && i.VLAN == 0 {
 				report(Finding{
 					Title: fmt.Sprintf("%s of %s has VLAN id %d", i.Name, d.Name, i.VLAN), Parts: []site.Ref{{Kind: site.KindInterface, ID: i.ID}},
-					Says: fmt.Sprintf("A VLAN interface needs an id from 1 to 4094; %s refuses %d.", d.Name, i.VLAN),
+					Value: fmt.Sprint(i.VLAN),
+					Says:  fmt.Sprintf("A VLAN interface needs an id from 1 to 4094; %s refuses %d.", d.Name, i.VLAN),
 				})
 			}
 		}
@@ -366,8 +368,9 @@ func vlanReused(f *facts, report func(Finding)) {
 			now.VLAN = FreeVLAN(f.Site)
 			report(Finding{
 				Title: fmt.Sprintf("%s and %s share VLAN %d", other.Name, n.Name, n.VLAN), Network: n.ID, Parts: []site.Ref{networkRef(other.ID), networkRef(n.ID)},
-				Says: fmt.Sprintf("Clients of both networks hear each other's broadcasts, and a DHCP request on VLAN %d is answered from whichever pool is first.", n.VLAN),
-				Fix:  change(fmt.Sprintf("Give %s VLAN %d", n.Name, now.VLAN), site.KindNetwork, n.ID, site.Ref{}, *n, now),
+				Value: fmt.Sprint(n.VLAN),
+				Says:  fmt.Sprintf("Clients of both networks hear each other's broadcasts, and a DHCP request on VLAN %d is answered from whichever pool is first.", n.VLAN),
+				Fix:   change(fmt.Sprintf("Give %s VLAN %d", n.Name, now.VLAN), site.KindNetwork, n.ID, site.Ref{}, *n, now),
 			})
 			continue
 		}

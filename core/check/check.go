@@ -5,6 +5,8 @@ package check
 
 import (
 	"cmp"
+	"fmt"
+	"hash/fnv"
 	"net/netip"
 	"slices"
 	"strings"
@@ -32,7 +34,9 @@ func (s Severity) Graver(other Severity) bool { return weight[s] < weight[other]
 
 // Finding is one broken rule with its evidence.
 type Finding struct {
-	ID        string          `json:"id"` // the same for the same parts, in every revision
+	// ID is the same in every revision for the same rule, parts, addresses and value:
+	// another wrong value on the same part is another finding.
+	ID        string          `json:"id"`
 	Rule      string          `json:"rule"`
 	Severity  Severity        `json:"severity" enum:"blocks,warns,notes"`
 	Title     string          `json:"title"`
@@ -41,6 +45,9 @@ type Finding struct {
 	Parts     []site.Ref      `json:"parts"`
 	Addresses []address.Range `json:"addresses,omitempty"`
 	Fix       *Fix            `json:"fix,omitempty"`
+	// Value is what is wrong where that is neither a part nor an address: a VLAN id,
+	// an option's value.
+	Value string `json:"-"`
 }
 
 // Fix removes the cause of a finding.
@@ -84,8 +91,22 @@ func (r Rule) signed(found Finding) Finding {
 	for _, p := range found.Parts {
 		found.ID += "." + p.ID
 	}
+	for i, a := range found.Addresses {
+		if i == maxAddressesInID {
+			break
+		}
+		found.ID += "." + strings.ReplaceAll(a.String(), " ", "")
+	}
+	if found.Value != "" {
+		sum := fnv.New32a()
+		_, _ = sum.Write([]byte(found.Value))
+		found.ID += fmt.Sprintf(".%x", sum.Sum32())
+	}
 	return found
 }
+
+// maxAddressesInID keeps ids short enough for the address of a page.
+const maxAddressesInID = 4
 
 // Sort puts findings in their order: gravest first, then by address.
 func Sort(findings []Finding) {

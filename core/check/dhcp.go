@@ -241,6 +241,7 @@ func macMalformed(f *facts, report func(Finding)) {
 	bad := func(o owner, says string) {
 		found := Finding{
 			Title: o.what() + " has no usable MAC", Parts: []site.Ref{o.part}, Addresses: []address.Range{address.Single(o.at)}, Says: says,
+			Value: o.mac.String(),
 		}
 		if n, ok := f.NetworkOf(o.at); ok {
 			found.Network = n.ID

@@ -76,6 +76,7 @@ func vlanOnOneSideOnly(f *facts, report func(Finding)) {
 				}
 				report(Finding{
 					Title: fmt.Sprintf("VLAN %d is on one side only", v), Network: n.ID, Says: says,
+					Value: fmt.Sprint(v),
 					Parts: []site.Ref{interfaceRef(from.Interface.ID), interfaceRef(to.Interface.ID), networkRef(n.ID)},
 					Fix:   changeInterface(fmt.Sprintf("Carry VLAN %d on %s too", v, to), to.Device, *to.Interface, now),
 				})
@@ -94,8 +95,9 @@ func untaggedDiffers(f *facts, report func(Finding)) {
 		now.Untagged = a
 		found := Finding{
 			Title: fmt.Sprintf("VLANs %d and %d run together", a, b), Parts: []site.Ref{interfaceRef(c.A.Interface.ID), interfaceRef(c.B.Interface.ID)},
-			Says: fmt.Sprintf("Frames of VLAN %d leave %s without a tag and become VLAN %d at %s. Clients of one network get addresses of the other.", a, c.A, b, c.B),
-			Fix:  changeInterface(fmt.Sprintf("Make VLAN %d the untagged one on %s", a, c.B), c.B.Device, *c.B.Interface, now),
+			Value: fmt.Sprint(a, b),
+			Says:  fmt.Sprintf("Frames of VLAN %d leave %s without a tag and become VLAN %d at %s. Clients of one network get addresses of the other.", a, c.A, b, c.B),
+			Fix:   changeInterface(fmt.Sprintf("Make VLAN %d the untagged one on %s", a, c.B), c.B.Device, *c.B.Interface, now),
 		}
 		for _, n := range f.Networks {
 			if n.VLAN == a {
@@ -151,7 +153,8 @@ func beyondDevice(f *facts, report func(Finding)) {
 		if err := f.limits(d); err != nil {
 			report(Finding{
 				Title: d.Name + " cannot do what is asked", Parts: []site.Ref{deviceRef(d.ID)},
-				Says: fmt.Sprintf("%s refuses it: %s.", d.Name, err),
+				Value: err.Error(),
+				Says:  fmt.Sprintf("%s refuses it: %s.", d.Name, err),
 			})
 		}
 	}

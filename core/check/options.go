@@ -114,7 +114,8 @@ func optionInvalid(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("Option %d of %s cannot be sent", o.Code, name), Network: network,
 				Parts: []site.Ref{level, {Kind: edit.KindOption, ID: fmt.Sprint(o.Code)}}, Says: err.Error() + ".",
-				Fix: f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
+				Value: o.Value,
+				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
 			})
 		}
 	})
@@ -128,6 +129,7 @@ func leaseTimersOrder(f *facts, report func(Finding)) {
 		}
 		found := Finding{
 			Title: fmt.Sprintf("The lease timers of %s are out of order", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Value: fmt.Sprint(t.T1, t.T2, t.Lease),
 			Says: fmt.Sprintf("Renewal (T1) is after %s, rebinding (T2) after %s and the lease ends after %s. Clients ignore timers that are not in this order, or lose their address before they renew.",
 				option.FormatDuration(t.T1), option.FormatDuration(t.T2), option.FormatDuration(t.Lease)),
 		}

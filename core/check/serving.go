@@ -361,8 +361,9 @@ func classMissing(f *facts, report func(Finding)) {
 		now.ForClass = ""
 		report(Finding{
 			Title: fmt.Sprintf("Pool %s is for a class that is not there", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: fmt.Sprintf("No vendor class of the site is %q. Every client would be served from it.", p.ForClass),
-			Fix:  change("Serve anyone from it", site.KindPool, p.ID, site.Ref{}, *p, now),
+			Value: p.ForClass,
+			Says:  fmt.Sprintf("No vendor class of the site is %q. Every client would be served from it.", p.ForClass),
+			Fix:   change("Serve anyone from it", site.KindPool, p.ID, site.Ref{}, *p, now),
 		})
 	})
 }

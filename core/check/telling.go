@@ -154,8 +154,9 @@ func domainDiffers(f *facts, report func(Finding)) {
 		}
 		report(Finding{
 			Title: "Clients are told another domain", Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}},
-			Says: fmt.Sprintf("%s sets %s where the site's domain is %s. Their short names are completed to names that are not there.", t.From.Name, t.Value, f.Domain),
-			Fix:  f.unsetting("Tell them "+f.Domain, t),
+			Value: t.Value,
+			Says:  fmt.Sprintf("%s sets %s where the site's domain is %s. Their short names are completed to names that are not there.", t.From.Name, t.Value, f.Domain),
+			Fix:   f.unsetting("Tell them "+f.Domain, t),
 		})
 	})
 }
@@ -178,8 +179,9 @@ func searchListTooLong(f *facts, report func(Finding)) {
 		}
 		report(Finding{
 			Title: fmt.Sprintf("The search list has %d domains", len(names)), Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}},
-			Says: fmt.Sprintf("Many clients take the first %d, or %d characters, and drop the rest without a word; each name looked up tries every one.", mostSearched, longestToWrite),
-			Fix:  f.retell(fmt.Sprintf("Keep the first %d", len(kept)), t, strings.Join(kept, ", ")),
+			Value: t.Value,
+			Says:  fmt.Sprintf("Many clients take the first %d, or %d characters, and drop the rest without a word; each name looked up tries every one.", mostSearched, longestToWrite),
+			Fix:   f.retell(fmt.Sprintf("Keep the first %d", len(kept)), t, strings.Join(kept, ", ")),
 		})
 	})
 }
@@ -193,8 +195,9 @@ func optionServerOnly(f *facts, report func(Finding)) {
 			}
 			report(Finding{
 				Title: fmt.Sprintf("%s sets %s by hand", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: edit.KindOption, ID: fmt.Sprint(o.Code)}},
-				Says: fmt.Sprintf("Option %d is made by the server for each client; devices refuse it or send clients nonsense.", o.Code),
-				Fix:  f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
+				Value: o.Value,
+				Says:  fmt.Sprintf("Option %d is made by the server for each client; devices refuse it or send clients nonsense.", o.Code),
+				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
 			})
 		}
 	})
@@ -213,8 +216,9 @@ func optionShadowsRouter(f *facts, report func(Finding)) {
 		}
 		report(Finding{
 			Title: fmt.Sprintf("Clients of %s lose their router", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), level(routes)},
-			Says: fmt.Sprintf("A client that takes the static routes set on %s ignores option 3 (RFC 3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name, routes.Value),
-			Fix:  f.retell(fmt.Sprintf("Add the default route via %s", routers[0]), routes, fmt.Sprintf("0.0.0.0/0 via %s, %s", routers[0], routes.Value)),
+			Value: routes.Value,
+			Says:  fmt.Sprintf("A client that takes the static routes set on %s ignores option 3 (RFC 3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name, routes.Value),
+			Fix:   f.retell(fmt.Sprintf("Add the default route via %s", routers[0]), routes, fmt.Sprintf("0.0.0.0/0 via %s, %s", routers[0], routes.Value)),
 		})
 	})
 }
@@ -233,8 +237,9 @@ func optionSetTwice(f *facts, report func(Finding)) {
 			def, _ := f.own.Lookup(code)
 			report(Finding{
 				Title: fmt.Sprintf("%s sets %s twice", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: edit.KindOption, ID: fmt.Sprint(code)}},
-				Says: fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code], last[code]),
-				Fix:  f.keepLast(at, code, count[code]),
+				Value: last[code],
+				Says:  fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code], last[code]),
+				Fix:   f.keepLast(at, code, count[code]),
 			})
 		}
 	})
@@ -288,8 +293,9 @@ func mtuAboveUplink(f *facts, report func(Finding)) {
 			}
 			report(Finding{
 				Title: fmt.Sprintf("Clients of %s send packets too large for %s", p.Name, u.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), interfaceRef(u.ID)},
-				Says: fmt.Sprintf("They are told an MTU of %d by %s, and %s carries %d. Large transfers stall while small ones work.", mtu, t.From.Name, u.Name, u.Uplink.Largest()),
-				Fix:  f.retell(fmt.Sprintf("Tell them %d", u.Uplink.Largest()), t, fmt.Sprint(u.Uplink.Largest())),
+				Value: fmt.Sprint(mtu),
+				Says:  fmt.Sprintf("They are told an MTU of %d by %s, and %s carries %d. Large transfers stall while small ones work.", mtu, t.From.Name, u.Name, u.Uplink.Largest()),
+				Fix:   f.retell(fmt.Sprintf("Tell them %d", u.Uplink.Largest()), t, fmt.Sprint(u.Uplink.Largest())),
 			})
 			return
 		}
@@ -341,6 +347,7 @@ func vendorInvalid(f *facts, report func(Finding)) {
 		if err != nil {
 			report(Finding{
 				Title: fmt.Sprintf("Vendor class %s cannot be told", k.Name), Parts: []site.Ref{{Kind: site.KindVendorClass, ID: k.ID}}, Says: err.Error() + ".",
+				Value: err.Error(),
 			})
 		}
 	}

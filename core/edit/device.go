@@ -208,7 +208,7 @@ func (r *reader) fillClass(c *site.VendorClass) {
 		c.Enterprise = int(n)
 		return nil
 	})
-	r.text("subOptions", func(t string) error {
+	r.lines("subOptions", func(t string) error {
 		subs, err := readSubOptions(t)
 		if err == nil {
 			c.SubOptions = subs

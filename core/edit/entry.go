@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"lithos/core/address"
 	"lithos/core/option"
@@ -79,12 +80,32 @@ func (r *reader) fail(field, says string) {
 
 // text hands a typed field to set, and records what set finds wrong with it.
 func (r *reader) text(field string, set func(text string) error) {
+	r.lines(field, func(text string) error {
+		if err := site.CheckText(text); err != nil {
+			return err
+		}
+		return set(text)
+	})
+}
+
+// lines is text for a field of several lines.
+func (r *reader) lines(field string, set func(text string) error) {
 	r.known = append(r.known, field)
 	text, given := r.entry.Fields[field]
 	if !given {
 		return
 	}
-	if err := set(strings.TrimSpace(text)); err != nil {
+	text = strings.TrimSpace(text)
+	var err error
+	for line := range strings.SplitSeq(strings.ReplaceAll(text, "\r\n", "\n"), "\n") {
+		if err == nil {
+			err = site.CheckText(line)
+		}
+	}
+	if err == nil {
+		err = set(text)
+	}
+	if err != nil {
 		r.fail(field, err.Error())
 	}
 }
@@ -98,8 +119,8 @@ func (r *reader) words(field string, to *string, missing string) {
 		if t == "" && missing != "" {
 			return fmt.Errorf("%s", missing)
 		}
-		if len(t) > maxWords {
-			return fmt.Errorf("has %d characters; use at most %d", len(t), maxWords)
+		if n := utf8.RuneCountInString(t); n > maxWords {
+			return fmt.Errorf("has %d characters; use at most %d", n, maxWords)
 		}
 		*to = t
 		return nil

@@ -54,30 +54,17 @@ func (s *server) operations(api huma.API) {
 }
 
 func (s *server) sessionOperations(api huma.API) {
-	huma.Register(api, op(http.MethodPost, "/api/session", "sign-in", "Sign in"), func(ctx context.Context, in *remoteSignIn) (*body[work.Technician], error) {
-		t, err := s.work.SignIn(ctx, in.Body.Name, in.Body.Password, source(in.remote))
-		if err == nil {
-			err = s.sessions.RenewToken(ctx) // a session id from before signing in is worth nothing
-		}
+	huma.Register(api, op(http.MethodPost, "/api/session", "sign-in", "Sign in"), s.signIn)
+	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"), func(ctx context.Context, _ *none) (*sessionAnswer, error) {
+		held, err := s.work.Held(ctx)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		s.sessions.Put(ctx, signedIn, t)
-		return &body[work.Technician]{t}, nil
-	})
-	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"), func(ctx context.Context, _ *none) (*sessionAnswer, error) {
-		was, ok := s.sessions.Get(ctx, signedIn).(work.Technician)
+		t, ok := s.sessions.Get(ctx, signedIn).(work.Technician)
 		if !ok {
 			return &sessionAnswer{}, nil
 		}
-		t, err := s.work.TechnicianByID(ctx, was.ID)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		if t != was {
-			s.sessions.Put(ctx, signedIn, t)
-		}
-		return &sessionAnswer{Body: whoIs{&t}}, nil
+		return &sessionAnswer{Body: whoIs{&t, held}}, nil
 	})
 	huma.Register(api, op(http.MethodDelete, "/api/session", "sign-out", "Sign out"), func(ctx context.Context, _ *none) (*none, error) {
 		return nil, s.problem(s.sessions.Destroy(ctx))
@@ -86,24 +73,10 @@ func (s *server) sessionOperations(api huma.API) {
 
 type whoIs struct {
 	Technician *work.Technician `json:"technician,omitempty"`
+	Held       *work.Held       `json:"held,omitempty" doc:"since when and why pushes and readings of devices are held"`
 }
 
 type sessionAnswer struct{ Body whoIs }
-
-// remoteSignIn is a sign-in with where it comes from.
-type remoteSignIn struct {
-	Body struct {
-		Name     string `json:"name" maxLength:"100"`
-		Password string `json:"password" maxLength:"200"`
-	}
-	remote string
-}
-
-// Resolve implements huma.Resolver: it notes the peer's address.
-func (r *remoteSignIn) Resolve(ctx huma.Context) []error {
-	r.remote = ctx.RemoteAddr()
-	return nil
-}
 
 func (s *server) siteOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"), func(ctx context.Context, _ *none) (*body[[]work.SiteRow], error) {
@@ -136,7 +109,7 @@ func (s *server) siteOperations(api huma.API) {
 		SiteInput
 		Format string `query:"format" enum:"json,yaml" default:"json"`
 	}) (*fileAnswer, error) {
-		doc, err := s.work.Export(ctx, in.Site)
+		doc, err := s.work.ExportFor(ctx, who(ctx), in.Site)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -257,20 +230,26 @@ func (s *server) orderOperations(api huma.API) {
 		v, err := s.work.Fixes(ctx, in.Order, in.Rule)
 		return answer(s, v, err)
 	})
-	for _, redo := range []bool{false, true} {
-		o := op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Take back the last step")
-		if redo {
-			o = op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again")
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Take back the last step"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Version int32     `json:"version" doc:"the draft's version the change was made on"`
+			Look    work.Look `json:"look"`
+			Others  bool      `json:"others,omitempty" doc:"take it back even when it is another technician's"`
 		}
-		huma.Register(api, o, func(ctx context.Context, in *struct {
-			OrderInput
-			Body versioned
-		}) (*body[*work.View], error) {
-			in.Body.Look.Order = in.Order
-			v, err := s.work.UndoView(ctx, who(ctx), in.Order, in.Body.Version, redo, in.Body.Look)
-			return answer(s, v, err)
-		})
-	}
+	}) (*body[*work.View], error) {
+		in.Body.Look.Order = in.Order
+		v, err := s.work.UndoView(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others, in.Body.Look)
+		return answer(s, v, err)
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body versioned
+	}) (*body[*work.View], error) {
+		in.Body.Look.Order = in.Order
+		v, err := s.work.RedoView(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Look)
+		return answer(s, v, err)
+	})
 	type at struct {
 		OrderInput
 		Body struct {
@@ -278,33 +257,52 @@ func (s *server) orderOperations(api huma.API) {
 		}
 	}
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rehearse", "rehearse", "Compute what the draft will do"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		if _, err := s.work.Rehearse(ctx, who(ctx), in.Order, in.Body.Version); err != nil {
-			return nil, s.problem(err)
-		}
-		v, err := s.work.Order(ctx, in.Order)
-		return answer(s, v, err)
+		_, err := s.work.Rehearse(ctx, who(ctx), in.Order, in.Body.Version)
+		return s.orderAfter(ctx, in.Order, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/push", "push", "Start the push"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		if _, err := s.work.Push(ctx, who(ctx), in.Order, in.Body.Version); err != nil {
-			return nil, s.problem(err)
-		}
-		v, err := s.work.Order(ctx, in.Order)
-		return answer(s, v, err)
+		_, err := s.work.Push(ctx, who(ctx), in.Order, in.Body.Version)
+		return s.orderAfter(ctx, in.Order, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rebase", "rebase", "Move the draft to the site's newest revision"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		_, lost, err := s.work.Rebase(ctx, in.Order, in.Body.Version)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		v, err := s.work.Order(ctx, in.Order)
-		if v != nil {
-			for _, c := range lost {
-				v.Lost = append(v.Lost, c.Says)
-			}
-		}
-		return answer(s, v, err)
+		_, err := s.work.Rebase(ctx, in.Order, in.Body.Version)
+		return s.orderAfter(ctx, in.Order, err)
 	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/drop", "drop", "Close the order without pushing it"), func(ctx context.Context, in *at) (*none, error) {
-		return nil, s.problem(s.work.Drop(ctx, who(ctx), in.Order, in.Body.Version))
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/decide", "decide", "Decide about an edit that no longer applies"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Version int32 `json:"version" doc:"the draft's version as it was seen"`
+			Seq     int32 `json:"seq" doc:"of the edit"`
+			Mine    bool  `json:"mine" doc:"make the edit in place of what is there now; else it is left out"`
+		}
+	}) (*body[*work.OrderView], error) {
+		_, err := s.work.Decide(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Seq, in.Body.Mine)
+		return s.orderAfter(ctx, in.Order, err)
 	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/drop", "drop", "Close the order without pushing it"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.Drop(ctx, who(ctx), in.Order, in.Body.Version))
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-up", "take-up", "Open a dropped order again"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.TakeUp(ctx, who(ctx), in.Order, in.Body.Version))
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/end-push", "end-push", "End a push that waits for a device that does not answer"), func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.EndPush(ctx, who(ctx), in.Order))
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/verify", "verify", "Record that somebody has seen to what a push did not prove"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Seq int32 `json:"seq" doc:"of what was not verified"`
+		}
+	}) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.Verify(ctx, who(ctx), in.Order, in.Body.Seq))
+	})
+}
+
+// orderAfter answers with an order as an act on it has left it.
+func (s *server) orderAfter(ctx context.Context, order int64, err error) (*body[*work.OrderView], error) {
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	v, err := s.work.Order(ctx, order)
+	return answer(s, v, err)
 }

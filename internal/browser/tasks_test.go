@@ -28,7 +28,7 @@ func (a *app) at(t *testing.T, width, height int, path string) *tab {
 }
 
 func (a *app) technician(t *testing.T) work.Technician {
-	who, err := a.Work.SignIn(t.Context(), demo.Account, demo.Password, "test")
+	who, _, err := a.Work.SignIn(t.Context(), work.Attempt{Name: demo.Account, Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
 	return who
 }

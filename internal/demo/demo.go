@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -40,7 +41,7 @@ type Options struct {
 
 // Start loads what is missing and starts the devices. Stop them with Close.
 func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err error) {
-	if _, err := w.PutTechnician(ctx, Account, FullName, Password); err != nil {
+	if err := account(ctx, w); err != nil {
 		return nil, err
 	}
 	w.Outside = scenario.Outside
@@ -71,7 +72,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			}
 			running.ByID[dev.ID] = d
 			access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
-			if err := w.PutAccess(ctx, doc.ID, dev.ID, access); err != nil {
+			if err := w.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
 				return nil, err
 			}
 		}
@@ -80,6 +81,20 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		}
 	}
 	return running, nil
+}
+
+// by is who the demonstration's doings are attributed to.
+const by = "the demonstration"
+
+// account makes the demonstration's account, once: making it again would end the
+// sessions of whoever is still signed in.
+func account(ctx context.Context, w *work.Service) error {
+	there, err := w.Accounts(ctx)
+	if err != nil || slices.ContainsFunc(there, func(a work.Account) bool { return a.Name == Account }) {
+		return err
+	}
+	_, err = w.PutTechnician(ctx, by, Account, FullName, Password)
+	return err
 }
 
 func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) (*standin.Device, string, error) {

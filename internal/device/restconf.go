@@ -17,7 +17,9 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strings"
 	"time"
+	"unicode"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
@@ -65,14 +67,60 @@ func NewRESTCONF(a Access) *RESTCONF {
 		}
 		return nil
 	}}
-	return &RESTCONF{a, &http.Client{Timeout: 15 * time.Second, Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second}}}
+	return &RESTCONF{a, &http.Client{
+		Timeout:   15 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second},
+		// A redirect would take the password elsewhere.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}
+}
+
+// Check refuses an access that would send the password unprotected, or cannot be
+// used: the address is https with a host and nothing behind it, the key is pinned.
+func (a Access) Check() error {
+	u, err := url.Parse(a.URL)
+	switch {
+	case err != nil || u.Host == "" || u.Hostname() == "":
+		return errors.New("the device's address cannot be read; give it as https://192.0.2.1:443")
+	case u.Scheme != "https":
+		return fmt.Errorf("the device's address begins with %s; only https is used, so that its password stays secret", clean(u.Scheme))
+	case u.User != nil:
+		return errors.New("the device's address holds an account; give that on its own")
+	case u.Path != "" && u.Path != "/" || u.RawQuery != "" || u.Fragment != "":
+		return errors.New("the device's address goes on after its port; give only https://host:port")
+	case len(a.Fingerprint) != sha256.Size:
+		return errors.New("the fingerprint of the device's certificate is missing; give the 64 hex digits of its SHA-256")
+	case a.Account == "" || clean(a.Account) != a.Account:
+		return errors.New("the account on the device is empty or holds a control character")
+	case a.Password == "" || clean(a.Password) != a.Password:
+		return errors.New("the password of the device is empty or holds a control character")
+	}
+	return nil
+}
+
+// maxText bounds a text taken from a device, in octets.
+const maxText = 1000
+
+// clean is text from a device as it can be kept and shown: UTF-8, without control
+// characters, not too long.
+func clean(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(s, "\uFFFD"))
+	return strings.ToValidUTF8(s[:min(len(s), maxText)], "")
 }
 
 // Close ends idle connections.
 func (r *RESTCONF) Close() { r.client.CloseIdleConnections() }
 
 func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, into any) (http.Header, error) {
-	req, err := http.NewRequestWithContext(ctx, method, r.access.URL+path, bytes.NewReader(body))
+	if err := r.access.Check(); err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(r.access.URL, "/")+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +140,10 @@ func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, int
 	if err != nil {
 		return nil, fmt.Errorf("the device's answer broke off: %w", err)
 	}
-	if resp.StatusCode >= 300 {
+	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
+		return nil, &RefusedError{resp.StatusCode, "the device sends Lithos to another address; record that address for it"}
+	}
+	if resp.StatusCode >= 400 {
 		return nil, &RefusedError{resp.StatusCode, errorMessage(answer, resp.Status)}
 	}
 	if into != nil {
@@ -113,9 +164,9 @@ func errorMessage(answer []byte, status string) string {
 		} `json:"ietf-restconf:errors"`
 	}
 	if json.Unmarshal(answer, &doc) == nil && len(doc.Errors.Error) > 0 && doc.Errors.Error[0].Message != "" {
-		return doc.Errors.Error[0].Message
+		return clean(doc.Errors.Error[0].Message)
 	}
-	return "the device answers " + status
+	return "the device answers " + clean(status)
 }
 
 // Read is the running configuration with its entity tag.
@@ -128,10 +179,21 @@ func (r *RESTCONF) Read(ctx context.Context) (yang.Config, string, error) {
 	return c.Sorted(), header.Get("ETag"), nil
 }
 
-// Observe is the operational state.
+// Observe is the operational state. Names in it can be kept and shown: what else a
+// device sends in one is left out.
 func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
 	var o yang.Operational
 	_, err := r.do(ctx, http.MethodGet, "/restconf/data?content=nonconfig", nil, &o)
+	for i := range o.Interfaces.Interface {
+		o.Interfaces.Interface[i].Name = clean(o.Interfaces.Interface[i].Name)
+	}
+	for i := range o.DHCP.Lease {
+		l := &o.DHCP.Lease[i]
+		l.HostName, l.Pool, l.State = clean(l.HostName), clean(l.Pool), clean(l.State)
+	}
+	for i := range o.Stations.Station {
+		o.Stations.Station[i].Interface = clean(o.Stations.Station[i].Interface)
+	}
 	return o, err
 }
 
@@ -169,6 +231,33 @@ func (r *RESTCONF) Confirm(ctx context.Context, token string) error {
 // Cancel returns the device to what it held before Begin.
 func (r *RESTCONF) Cancel(ctx context.Context, token string) error {
 	return r.operate(ctx, "cancel", map[string]any{"token": token}, nil)
+}
+
+// ChangeState is what a device says of a change.
+type ChangeState string
+
+// The states of a change.
+const (
+	ChangeWaiting   ChangeState = "waiting"   // for the confirm, or for its time to run out
+	ChangeConfirmed ChangeState = "confirmed" // and saved
+	ChangeAbsent    ChangeState = "absent"    // it never began, was cancelled, or has returned by itself
+)
+
+// Change asks the device what became of a change.
+func (r *RESTCONF) Change(ctx context.Context, token string) (ChangeState, error) {
+	var out struct {
+		Output struct {
+			State ChangeState `json:"state"`
+		} `json:"lithos-config:output"`
+	}
+	if err := r.operate(ctx, "change", map[string]any{"token": token}, &out); err != nil {
+		return "", err
+	}
+	switch out.Output.State {
+	case ChangeWaiting, ChangeConfirmed, ChangeAbsent:
+		return out.Output.State, nil
+	}
+	return "", fmt.Errorf("the device says %q of the change, which means nothing", clean(string(out.Output.State)))
 }
 
 // Ping asks the device for three echo requests and counts the replies.

@@ -39,6 +39,12 @@ func (d *Device) routes() http.Handler {
 
 func (d *Device) authorised(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		d.mu.Lock()
+		cut := d.faults.Unreachable
+		d.mu.Unlock()
+		if cut {
+			panic(http.ErrAbortHandler)
+		}
 		account, password, _ := r.BasicAuth()
 		same := subtle.ConstantTimeCompare([]byte(account), []byte(d.config.Account)) & subtle.ConstantTimeCompare([]byte(password), []byte(d.config.Password))
 		if same != 1 {
@@ -175,6 +181,13 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	in := doc["lithos-config:input"]
+	if hold := d.holding(r.PathValue("name")); hold != nil {
+		select {
+		case <-hold:
+		case <-r.Context().Done():
+			return
+		}
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	switch name := r.PathValue("name"); name {
@@ -196,17 +209,36 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 			refuse(w, http.StatusConflict, "operation-failed", "No such change is waiting to be confirmed.")
 			return
 		}
+		if name == "lithos-config:confirm" && d.faults.fails(&d.faults.ConfirmsFull) {
+			refuse(w, http.StatusInternalServerError, "operation-failed", "The startup storage is full.")
+			return
+		}
+		if d.faults.fails(&d.faults.SettlesLost) {
+			panic(http.ErrAbortHandler)
+		}
 		var err error
 		if name == "lithos-config:cancel" {
 			err = d.rollBack()
-		} else if err = d.save(); err == nil {
-			d.aside.timer.Stop()
-			d.aside = nil
+		} else {
+			err = d.confirm()
+		}
+		if d.faults.fails(&d.faults.SettleAnswersLost) {
+			panic(http.ErrAbortHandler)
 		}
 		if err != nil {
 			refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
 			return
 		}
+	case "lithos-config:change":
+		out := map[string]any{"state": "absent"}
+		switch {
+		case d.aside != nil && d.aside.token == in.Token:
+			out["state"], out["returns-in"] = "waiting", max(0, int(time.Until(d.aside.returns)/time.Second))
+		case slices.Contains(d.confirmed, in.Token):
+			out["state"] = "confirmed"
+		}
+		write(w, http.StatusOK, map[string]any{"lithos-config:output": out})
+		return
 	case "lithos-config:keep-secret":
 		if in.Name == "" || in.Value == "" {
 			refuse(w, http.StatusBadRequest, "invalid-value", "A name and a value are needed.")
@@ -232,6 +264,16 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// holding is what an operation waits for before it is done, nil for nothing.
+func (d *Device) holding(operation string) <-chan struct{} {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if operation == "lithos-config:confirm" {
+		return d.faults.HoldConfirm
+	}
+	return nil
 }
 
 // addressOf is the address of an interface.

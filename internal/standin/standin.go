@@ -52,29 +52,31 @@ type Device struct {
 	http   *http.Server
 	done   sync.WaitGroup
 
-	mu      sync.Mutex
-	running yang.Config
-	startup yang.Config
-	aside   *aside
-	book    *dhcp.Book
-	server  *dhcp.Server
-	relay   *dhcp.Relay
-	routed  *net.UDPConn                            // what other devices send to its addresses
-	wires   map[string]*net.UDPConn                 // the networks of its interfaces, as UDP endpoints
-	waiting map[dhcpv4.TransactionID]netip.AddrPort // clients whose requests were relayed
-	heard   map[netip.Addr]heard
-	learnt  map[address.MAC]string // of a switch: the port of a station
-	secrets map[string]string
-	ledger  *ledger
-	faults  Faults
-	writes  int
+	mu        sync.Mutex
+	running   yang.Config
+	startup   yang.Config
+	aside     *aside
+	confirmed []string // the changes that were, the newest last
+	book      *dhcp.Book
+	server    *dhcp.Server
+	relay     *dhcp.Relay
+	routed    *net.UDPConn                            // what other devices send to its addresses
+	wires     map[string]*net.UDPConn                 // the networks of its interfaces, as UDP endpoints
+	waiting   map[dhcpv4.TransactionID]netip.AddrPort // clients whose requests were relayed
+	heard     map[netip.Addr]heard
+	learnt    map[address.MAC]string // of a switch: the port of a station
+	secrets   map[string]string
+	ledger    *ledger
+	faults    Faults
+	writes    int
 }
 
 // aside is a configuration kept to return to unless the change is confirmed.
 type aside struct {
-	token string
-	was   yang.Config
-	timer *time.Timer
+	token   string
+	was     yang.Config
+	timer   *time.Timer
+	returns time.Time // when it does so by itself
 }
 
 // heard is an entry of the neighbour table.
@@ -90,6 +92,21 @@ type Faults struct {
 	DropWrite   int  // close the connection at the nth write, after doing it
 	HoldWrite   int  // do not answer the nth write, nor do it, until the caller gives up
 	Deaf        bool // answer no DHCP message
+	Unreachable bool // close every connection at once
+
+	ConfirmsFull      int             // refuse the next confirms: there is no room to save
+	SettlesLost       int             // close the connection at the next confirms and cancels, before doing them
+	SettleAnswersLost int             // the same, after doing them
+	HoldConfirm       <-chan struct{} // do a confirm only once this is closed
+}
+
+// fails counts a fault down, and reports whether it strikes this time.
+func (*Faults) fails(left *int) bool {
+	if *left == 0 {
+		return false
+	}
+	*left--
+	return true
 }
 
 // Start runs a stand-in on free loopback ports until Close.
@@ -171,34 +188,60 @@ func (d *Device) Set(c yang.Config) error {
 	return d.apply(c)
 }
 
+// kept is what of a device survives a restart, in one file: its configuration and
+// the changes it has confirmed go together.
+type kept struct {
+	yang.Config
+	Confirmed []string `json:"lithos-config:confirmed,omitempty"`
+}
+
 func (d *Device) restore() error {
 	if d.config.State == "" {
 		return nil
 	}
-	for file, into := range map[string]any{d.config.State: &d.running, d.config.State + ".secrets": &d.secrets} {
-		raw, err := os.ReadFile(file)
-		if errors.Is(err, os.ErrNotExist) {
-			continue
-		}
-		if err == nil {
-			err = json.Unmarshal(raw, into)
-		}
-		if err != nil {
-			return fmt.Errorf("state of %s: %w", d.config.Name, err)
-		}
+	// Each is decoded into an empty value: decoding over what the device begins
+	// with would leave of that whatever the file does not name.
+	var config kept
+	switch err := read(d.config.State, &config); {
+	case err == nil:
+		d.running, d.confirmed = config.Config, config.Confirmed
+	case !errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("state of %s: %w", d.config.Name, err)
 	}
+	secrets := map[string]string{}
+	if err := read(d.config.State+".secrets", &secrets); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("secrets of %s: %w", d.config.Name, err)
+	}
+	maps.Copy(d.secrets, secrets)
 	var err error
 	d.book, d.ledger, err = openLedger(d.config.State + ".leases")
 	return err
 }
 
-// save writes the running configuration to startup.
-func (d *Device) save() error {
-	d.startup = d.running
-	if d.config.State == "" {
-		return nil
+func read(file string, into any) error {
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return err
 	}
-	return replace(d.config.State, d.running)
+	return json.Unmarshal(raw, into)
+}
+
+// remembered is how many confirmed changes a device can tell of.
+const remembered = 64
+
+// confirm writes the running configuration to startup and ends the change.
+func (d *Device) confirm() error {
+	confirmed := append(slices.Clone(d.confirmed), d.aside.token)
+	confirmed = confirmed[max(0, len(confirmed)-remembered):]
+	if d.config.State != "" {
+		if err := replace(d.config.State, kept{d.running, confirmed}); err != nil {
+			return err
+		}
+	}
+	d.startup, d.confirmed = d.running, confirmed
+	d.aside.timer.Stop()
+	d.aside = nil
+	return nil
 }
 
 // keepSecret keeps a password under its name.
@@ -251,9 +294,10 @@ func (d *Device) begin(token string, timeout time.Duration) error {
 			return errors.New("another change is waiting to be confirmed")
 		}
 		d.aside.timer.Reset(timeout)
+		d.aside.returns = time.Now().Add(timeout)
 		return nil
 	}
-	a := &aside{token: token, was: d.running}
+	a := &aside{token: token, was: d.running, returns: time.Now().Add(timeout)}
 	a.timer = time.AfterFunc(timeout, func() {
 		d.mu.Lock()
 		defer d.mu.Unlock()

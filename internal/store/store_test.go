@@ -25,7 +25,7 @@ func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
-	s, err := store.Open(context.Background(), pgtest.Database(t))
+	s, err := store.Open(context.Background(), pgtest.Database(t), 0)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s
@@ -147,25 +147,41 @@ func TestOnePushASite(t *testing.T) {
 	add(t, s, doc)
 	who, err := s.PutTechnician(ctx, gen.PutTechnicianParams{Name: "mk", FullName: "Maren Kolb", PasswordHash: "x"})
 	require.NoError(t, err)
-	order, err := s.OpenOrder(ctx, gen.OpenOrderParams{Title: "T", OpenedBy: who, SiteID: doc.ID})
+	order, err := s.OpenOrder(ctx, gen.OpenOrderParams{Title: "T", OpenedBy: who.ID, SiteID: doc.ID})
 	require.NoError(t, err)
 	start := func() (int64, error) {
-		return s.StartPush(ctx, gen.StartPushParams{OrderID: order, SiteID: doc.ID, StartedBy: who})
+		return s.StartPush(ctx, gen.StartPushParams{OrderID: order, SiteID: doc.ID, StartedBy: who.ID})
 	}
 	first, err := start()
 	require.NoError(t, err)
 	_, err = start()
 	assert.True(t, store.IsDuplicate(err, "push_one_a_site"))
-	for _, state := range []string{"running", "done"} {
-		require.NoError(t, s.WriteJournal(ctx, gen.WriteJournalParams{PushID: first, Device: "gw-1", Stage: "step", Says: "Serve", State: state}))
+	row, err := s.HoldPush(ctx, gen.HoldPushParams{ID: first, Run: "one", Seconds: 60})
+	require.NoError(t, err)
+	assert.Equal(t, "one", row.HeldBy)
+	_, err = store.Found(s.HoldPush(ctx, gen.HoldPushParams{ID: first, Run: "two", Seconds: 60}))
+	assert.ErrorIs(t, err, store.ErrNotFound, "one run at a time holds it")
+	write := func(run, state string) int64 {
+		n, err := s.WriteJournal(ctx, gen.WriteJournalParams{PushID: first, Run: run, Device: "gw-1", Stage: "step", Says: "Serve", State: state})
+		require.NoError(t, err)
+		return n
 	}
-	require.NoError(t, s.CloseJournal(ctx, gen.CloseJournalParams{PushID: first, State: "failed", Detail: ": cut"}))
+	assert.Equal(t, []int64{1, 1, 0}, []int64{write("one", "running"), write("one", "done"), write("two", "done")}, "only the run that holds it writes")
+	_, err = s.CloseJournal(ctx, gen.CloseJournalParams{PushID: first, Run: "one", State: "failed", Detail: ": cut"})
+	require.NoError(t, err)
 	lines, err := s.Journal(ctx, first)
 	require.NoError(t, err)
 	require.Len(t, lines, 2)
 	assert.Equal(t, "failed Serve: cut", lines[0].State+" "+lines[0].Says)
 	assert.Equal(t, "done Serve", lines[1].State+" "+lines[1].Says)
-	require.NoError(t, s.SetPushState(ctx, gen.SetPushStateParams{ID: first, State: "failed", Problem: "p"}))
+	move := func(run, state string, expected ...string) int64 {
+		n, err := s.MovePush(ctx, gen.MovePushParams{ID: first, Run: run, State: state, Problem: "p", Expected: expected})
+		require.NoError(t, err)
+		return n
+	}
+	assert.Zero(t, move("one", "landed", "landing"), "a state that is not there is not left")
+	assert.Zero(t, move("two", "failed", "queued"))
+	assert.Equal(t, int64(1), move("one", "failed", "queued"))
 	_, err = start()
 	assert.NoError(t, err, "a push that has ended makes room")
 	_, err = s.Pool.Exec(ctx, "UPDATE push SET state = 'dancing'")
@@ -207,7 +223,7 @@ func TestNotificationsAreHeard(t *testing.T) {
 	heard := make(chan string)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- s.Listen(ctx, func(payload string) {
+		ended <- s.Listen(ctx, func() {}, func(payload string) {
 			select {
 			case heard <- payload:
 			case <-ctx.Done():
@@ -231,6 +247,6 @@ func TestSeveralProcessesMigrateAtOnce(t *testing.T) {
 		wg.Go(func() { assert.NoError(t, store.Migrate(context.Background(), url)) })
 	}
 	wg.Wait()
-	_, err := store.Open(t.Context(), "postgres://nobody@127.0.0.1:1/none")
+	_, err := store.Open(t.Context(), "postgres://nobody@127.0.0.1:1/none", 0)
 	assert.ErrorContains(t, err, "connect to PostgreSQL")
 }

@@ -96,7 +96,7 @@ func TestPasswordsPassUnseen(t *testing.T) {
 	require.NoError(t, err)
 	running, err := json.Marshal(o.devices.ByID["dev-garret-rt"].Running())
 	require.NoError(t, err)
-	for where, text := range map[string][]byte{"draft": raw, "order": view, "device": running, "log": o.log.Bytes()} {
+	for where, text := range map[string][]byte{"draft": raw, "order": view, "device": running, "log": []byte(o.log.String())} {
 		assert.False(t, bytes.Contains(text, []byte(password)), where)
 	}
 	assert.Contains(t, string(running), `"password-name":"`+nameInUse(t, o)+`"`)
@@ -111,7 +111,7 @@ func nameInUse(t *testing.T, o *office) string {
 }
 
 // A password typed into a draft replaces the one in use when it is pushed, not
-// before; undo takes it back, and a draft that is dropped leaves none behind.
+// before; undo takes it back, and a draft that was dropped long ago leaves none behind.
 func TestTypedPasswordsWaitForThePush(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
@@ -131,12 +131,21 @@ func TestTypedPasswordsWaitForThePush(t *testing.T) {
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	now := nameInUse(t, o)
 	assert.NotEqual(t, was, now)
-	s, err := store.Open(t.Context(), o.url)
+	s, err := store.Open(t.Context(), o.url, 0)
 	require.NoError(t, err)
 	defer s.Close()
 	rows, err := s.Pool.Query(t.Context(), "SELECT name FROM secret WHERE site_id = 'site-the-garret' ORDER BY put_at")
 	require.NoError(t, err)
 	kept, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	assert.Len(t, kept, 3, "one typed in a dropped order is kept for when it is taken up again")
+	assert.Subset(t, kept, []string{was, now})
+	_, err = s.Pool.Exec(t.Context(), "UPDATE work_order SET closed_at = now() - interval '31 days' WHERE state = 'dropped'")
+	require.NoError(t, err)
+	require.NoError(t, s.ForgetDroppedSecrets(t.Context()))
+	rows, err = s.Pool.Query(t.Context(), "SELECT name FROM secret WHERE site_id = 'site-the-garret' ORDER BY put_at")
+	require.NoError(t, err)
+	kept, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
 	assert.Equal(t, []string{was, now}, kept)
 }
@@ -178,7 +187,7 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "failed", v.Push.State)
 	assert.Contains(t, v.Push.Problem, "sw-moss: Relay DHCP from `vlan70`")
-	assert.Contains(t, v.Push.Problem, "Returned to what it held before: srv-moss, sw-moss. Not touched: gw-moss.")
+	assert.Contains(t, v.Push.Problem, "Holds what it held before, by its own answer: srv-moss, sw-moss. Not touched: gw-moss.")
 	assert.True(t, before.Equal(o.devices.ByID["dev-moss-srv"].Running()))
 
 	require.NoError(t, o.pushAll(o.Service, id))

@@ -6,20 +6,28 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
 
 	"lithos/core/rehearse"
 	"lithos/core/seen"
 	"lithos/core/yang"
+	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
 
-// pollArgs is the job that reads what the devices have seen.
+// The queues of background work: what one of them waits for does not keep the
+// others.
+const (
+	queuePush = "push"
+	queueRead = "read"
+)
+
+// pollArgs is the job that has the devices of every site read.
 type pollArgs struct{}
 
 // Kind implements river.JobArgs.
@@ -28,50 +36,116 @@ func (pollArgs) Kind() string { return "poll" }
 type pollWorker struct {
 	river.WorkerDefaults[pollArgs]
 	*Service
+	every time.Duration
 }
 
-// pollsAtOnce bounds how many sites are read at a time.
-const pollsAtOnce = 8
+// spread is the longest time over which the readings of one poll are spread.
+const spread = time.Minute
+
+// Work implements river.Worker. It makes a job of every site, those that wait the
+// longest first; a site whose last job is not done yet has none added.
+func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
+	sites, err := w.store.SitesToRead(ctx)
+	if err != nil || len(sites) == 0 {
+		return err
+	}
+	over := min(w.every, spread) / time.Duration(len(sites))
+	jobs := make([]river.InsertManyParams, len(sites))
+	for i, id := range sites {
+		jobs[i] = river.InsertManyParams{Args: readArgs{id}, InsertOpts: &river.InsertOpts{ScheduledAt: time.Now().Add(time.Duration(i) * over)}}
+	}
+	_, err = w.jobs.InsertMany(ctx, jobs)
+	return err
+}
+
+// readArgs is the job that reads the devices of one site.
+type readArgs struct {
+	Site string `json:"site" river:"unique"`
+}
+
+// Kind implements river.JobArgs.
+func (readArgs) Kind() string { return "read" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts. A reading that fails is not
+// repeated: the next poll reads again.
+func (readArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: queueRead, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled,
+	}}}
+}
+
+type readWorker struct {
+	river.WorkerDefaults[readArgs]
+	*Service
+}
+
+// Timeout implements river.Worker.
+func (readWorker) Timeout(*river.Job[readArgs]) time.Duration { return 3 * time.Minute }
 
 // Work implements river.Worker.
-func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
-	sites, err := w.store.SitesWithAccess(ctx)
-	if err != nil {
-		return err
-	}
-	var all sync.WaitGroup
-	slots := make(chan struct{}, pollsAtOnce)
-	for _, id := range sites {
-		slots <- struct{}{}
-		all.Go(func() {
-			defer func() { <-slots }()
-			w.observeNow(ctx, id)
-		})
-	}
-	all.Wait()
-	if err := w.store.ForgetSightings(ctx); err != nil {
-		return err
-	}
-	return errors.Join(w.lookAround(ctx), w.resume(ctx))
+func (w readWorker) Work(ctx context.Context, job *river.Job[readArgs]) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(w.life, cancel)()
+	w.observeNow(ctx, job.Args.Site)
+	return nil
 }
+
+// tidyArgs is the job that forgets what is too old and looks around at sites.
+type tidyArgs struct{}
+
+// Kind implements river.JobArgs.
+func (tidyArgs) Kind() string { return "tidy" }
+
+type tidyWorker struct {
+	river.WorkerDefaults[tidyArgs]
+	*Service
+}
+
+// Timeout implements river.Worker.
+func (tidyWorker) Timeout(*river.Job[tidyArgs]) time.Duration { return 5 * time.Minute }
+
+// Work implements river.Worker.
+func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
+	return errors.Join(
+		w.store.ForgetSightings(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx), w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
+	)
+}
+
+// The workers of one process. A push waits for devices most of its time.
+const (
+	pushesAtOnce = 32
+	readsAtOnce  = 8
+	othersAtOnce = 4
+)
+
+// FinishWithin is how long a process that is told to end goes on with what must not
+// be left halfway: devices that are confirming, and landing.
+const FinishWithin = 15 * time.Second
 
 // Run works on background jobs and passes on live events until ctx ends. poll
 // is how often devices are read for leases and neighbours.
 func (s *Service) Run(ctx context.Context, poll time.Duration) error {
+	s.life = ctx
+	if err := s.recognise(ctx); err != nil {
+		return err
+	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, pushWorker{Service: s})
-	river.AddWorker(workers, pollWorker{Service: s})
+	river.AddWorker(workers, pollWorker{Service: s, every: poll})
+	river.AddWorker(workers, readWorker{Service: s})
+	river.AddWorker(workers, tidyWorker{Service: s})
 	jobs, err := river.NewClient(riverpgxv5.New(s.store.Pool), &river.Config{
 		Logger:            s.log,
-		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 8}},
+		Queues:            map[string]river.QueueConfig{queuePush: {MaxWorkers: pushesAtOnce}, queueRead: {MaxWorkers: readsAtOnce}, river.QueueDefault: {MaxWorkers: othersAtOnce}},
 		Workers:           workers,
 		FetchPollInterval: time.Second,
 		FetchCooldown:     50 * time.Millisecond,
-		// A job of a process that was killed is taken up by another after this.
-		RescueStuckJobsAfter: 20 * time.Minute,
-		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(poll), func() (river.JobArgs, *river.InsertOpts) {
-			return pollArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: poll}, MaxAttempts: 1}
-		}, &river.PeriodicJobOpts{RunOnStart: true})},
+		SoftStopTimeout:   FinishWithin,
+		// A job of a process that was killed is taken up by another after this; a
+		// push is taken up by resume long before.
+		RescueStuckJobsAfter: 40 * time.Minute,
+		PeriodicJobs:         []*river.PeriodicJob{every(poll, pollArgs{}), every(poll, tidyArgs{})},
 	})
 	if err != nil {
 		return fmt.Errorf("background jobs: %w", err)
@@ -81,7 +155,49 @@ func (s *Service) Run(ctx context.Context, poll time.Duration) error {
 		return fmt.Errorf("background jobs: %w", err)
 	}
 	go s.listen(ctx)
-	return s.resume(ctx)
+	go s.takeUp(ctx)
+	return nil
+}
+
+// every makes a job at each interval, over all processes one.
+func every(interval time.Duration, args river.JobArgs) *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(interval), func() (river.JobArgs, *river.InsertOpts) {
+		return args, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: interval}, MaxAttempts: 1}
+	}, &river.PeriodicJobOpts{RunOnStart: true})
+}
+
+// takeUpEvery is how often a process looks for pushes that nobody carries out.
+const takeUpEvery = 2 * time.Second
+
+// takeUp puts pushes back in the queue whose process was killed, until ctx ends.
+func (s *Service) takeUp(ctx context.Context) {
+	tick := time.NewTicker(takeUpEvery)
+	defer tick.Stop()
+	for {
+		if err := s.resume(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("cannot look for interrupted pushes; trying again", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// resume puts pushes back in the queue that no run holds and no job waits for.
+func (s *Service) resume(ctx context.Context) error {
+	ids, err := s.store.PushesLeft(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		s.log.Info("a push may have been interrupted", "push", id)
+		if _, err := s.jobs.Insert(ctx, PushArgs{id}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Stopped waits until the background jobs have ended after Run's ctx did.
@@ -93,16 +209,22 @@ func (s *Service) Observe(ctx context.Context, siteID string) { s.observeNow(ctx
 // observeNow reads every device of a site that Lithos reaches. What goes wrong
 // is recorded with the device and does not keep the others from being read.
 func (s *Service) observeNow(ctx context.Context, siteID string) {
+	if err := heldWork(ctx, s.store.Queries); err != nil {
+		s.log.Info("the devices of a site are not read", "site", siteID, "reason", err)
+		return
+	}
 	access, err := s.store.AccessOfSite(ctx, siteID)
 	if err != nil {
 		s.log.Warn("cannot read the devices of a site", "site", siteID, "error", err)
 		return
 	}
 	for _, a := range access {
-		problem := ""
+		problem, outcome, began := "", "answered", time.Now()
 		if err := s.observe(ctx, a); err != nil {
-			problem = err.Error()
+			problem, outcome = store.ForPeople(err), "failed"
 		}
+		s.Meters.reads.WithLabelValues(outcome).Inc()
+		s.Meters.reading.Observe(time.Since(began).Seconds())
 		if ctx.Err() != nil {
 			return
 		}
@@ -189,25 +311,3 @@ func readSightings(a gen.DeviceAccess, o yang.Operational, now time.Time) (rows 
 // station is the source of what a switch says of its ports: a sighting without
 // an address, which tells where the others of its MAC are.
 const station = "station"
-
-// resume puts pushes back in the queue whose job is gone: a process that was
-// killed leaves one running, and this takes it up at once.
-func (s *Service) resume(ctx context.Context) error {
-	rows, err := s.store.Pool.Query(ctx, `SELECT p.id FROM push p WHERE p.state IN ('queued', 'running') AND NOT EXISTS (
-		SELECT FROM river_job j WHERE j.kind = 'push' AND (j.args->>'push')::bigint = p.id AND j.state IN ('available', 'scheduled', 'retryable'))
-		AND NOT EXISTS (SELECT FROM pg_locks l WHERE l.locktype = 'advisory' AND l.classid = $1::int::oid AND l.objid = p.id::int::oid)`, pushLock)
-	if err != nil {
-		return err
-	}
-	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
-	if err != nil {
-		return err
-	}
-	for _, id := range ids {
-		s.log.Info("a push may have been interrupted", "push", id)
-		if _, err := s.jobs.Insert(ctx, PushArgs{id}, nil); err != nil {
-			return err
-		}
-	}
-	return nil
-}

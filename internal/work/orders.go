@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
 
@@ -48,9 +49,11 @@ type Step struct {
 	Says   string
 	Edits  []edit.Edit
 	Undone bool
-	By     string
-	ByID   int64
-	At     time.Time
+	// Version is the draft's version that the step made.
+	Version int32
+	By      string
+	ByID    int64
+	At      time.Time
 	// UndoneBy is who took it back.
 	UndoneBy string
 }
@@ -86,11 +89,15 @@ const maxTitle = 120
 func (s *Service) OpenOrder(ctx context.Context, by Technician, code, title, ticket string) (int64, error) {
 	title, ticket = strings.TrimSpace(title), strings.TrimSpace(ticket)
 	var fields []edit.FieldError
-	if title == "" || len(title) > maxTitle {
+	if n := utf8.RuneCountInString(title); n == 0 || n > maxTitle {
 		fields = append(fields, edit.FieldError{Field: "title", Says: fmt.Sprintf("A work order needs a title of 1 to %d characters; type what it is for, for example Recovery ward.", maxTitle)})
+	} else if err := site.CheckText(title); err != nil {
+		fields = append(fields, edit.FieldError{Field: "title", Says: "The title " + err.Error() + "."})
 	}
-	if len(ticket) > maxTitle {
-		fields = append(fields, edit.FieldError{Field: "ticket", Says: fmt.Sprintf("The ticket has %d characters; use at most %d.", len(ticket), maxTitle)})
+	if n := utf8.RuneCountInString(ticket); n > maxTitle {
+		fields = append(fields, edit.FieldError{Field: "ticket", Says: fmt.Sprintf("The ticket has %d characters; use at most %d.", n, maxTitle)})
+	} else if err := site.CheckText(ticket); err != nil {
+		fields = append(fields, edit.FieldError{Field: "ticket", Says: "The ticket " + err.Error() + "."})
 	}
 	if len(fields) > 0 {
 		return 0, &Refusal{Invalid, "The work order was not opened.", fields}
@@ -104,7 +111,7 @@ func (s *Service) OpenOrder(ctx context.Context, by Technician, code, title, tic
 		if id, err = q.OpenOrder(ctx, gen.OpenOrderParams{Title: title, Ticket: ticket, OpenedBy: by.ID, SiteID: row.ID}); err != nil {
 			return fmt.Errorf("open a work order: %w", err)
 		}
-		return publish(ctx, q, orderEvent(id, 0))
+		return errors.Join(audit(ctx, q, by, "order-opened", OrderName(id), title+", at "+row.Name), publish(ctx, q, orderEvent(id, 0)))
 	})
 	return id, err
 }
@@ -140,7 +147,7 @@ func (s *Service) Draft(ctx context.Context, id int64) (*Draft, error) {
 	}
 	d := &Draft{Order: order}
 	for _, r := range rows {
-		step := Step{Seq: r.Seq, Says: r.Says, Undone: r.Undone, By: r.MadeBy, ByID: r.ByID, At: r.MadeAt, UndoneBy: r.UndoneBy}
+		step := Step{Seq: r.Seq, Says: r.Says, Undone: r.Undone, Version: r.Version, By: r.MadeBy, ByID: r.ByID, At: r.MadeAt, UndoneBy: r.UndoneBy}
 		if err := json.Unmarshal(r.Edits, &step.Edits); err != nil {
 			return nil, fmt.Errorf("step %d of order %d: %w", r.Seq, id, err)
 		}
@@ -192,22 +199,76 @@ type Change struct {
 // Edit applies a change to a draft, checks the result and stores it, all or
 // nothing. It returns the draft after the change and, for a new part, its id.
 func (s *Service) Edit(ctx context.Context, by Technician, id int64, c Change) (d *Draft, made string, err error) {
-	if d, err = s.toEdit(ctx, id, c.Version); err != nil {
+	if d, err = s.toEdit(ctx, id, c); err != nil {
 		return nil, "", err
 	}
 	return s.edit(ctx, by, d, c)
 }
 
-// toEdit is editable where the change itself is refused when the draft has moved
-// on: a version says everything of a draft, and one in memory need not be asked for.
-func (s *Service) toEdit(ctx context.Context, id int64, version int32) (*Draft, error) {
+// toEdit finds the draft a change is made to. A draft in memory at the change's
+// version need not be asked for: the change is refused where it is stored when the
+// draft has moved on. One that has moved on takes the change all the same when
+// nothing the change speaks of is different.
+func (s *Service) toEdit(ctx context.Context, id int64, c Change) (*Draft, error) {
 	s.mu.Lock()
 	kept := s.drafts[id]
 	s.mu.Unlock()
-	if kept != nil && kept.Order.Version == version && kept.Order.State == "open" {
+	if kept != nil && kept.Order.Version == c.Version && kept.Order.State == "open" {
 		return kept, nil
 	}
-	return s.editable(ctx, id, version)
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.open(); err != nil {
+		return nil, err
+	}
+	if d.Order.Version != c.Version && !d.apartFrom(c) {
+		return nil, movedOn(d)
+	}
+	return d, nil
+}
+
+// apartFrom reports whether all that happened to a draft since a change's version
+// is steps about other parts than those the change speaks of.
+func (d *Draft) apartFrom(c Change) bool {
+	about := c.about()
+	if len(about) == 0 {
+		return false
+	}
+	since := int32(0)
+	for _, st := range d.Steps {
+		if st.Version <= c.Version {
+			continue
+		}
+		if since++; st.Undone {
+			return false
+		}
+		for _, e := range st.Edits {
+			if slices.Contains(about, e.Part) || slices.Contains(about, e.In) {
+				return false
+			}
+		}
+	}
+	return since == d.Order.Version-c.Version
+}
+
+// about lists the parts a change speaks of, none where that depends on the whole
+// draft: what is fixed or pasted was shown with it.
+func (c Change) about() []site.Ref {
+	var out []site.Ref
+	add := func(refs ...site.Ref) {
+		for _, r := range refs {
+			if r.ID != "" {
+				out = append(out, r)
+			}
+		}
+	}
+	for _, e := range c.Entries {
+		add(site.Ref{Kind: e.Kind, ID: e.ID}, site.ParseRef(e.In), site.Ref{Kind: site.KindNetwork, ID: e.Fields["network"]})
+	}
+	add(site.ParseRef(c.Remove), site.ParseRef(c.In))
+	return out
 }
 
 func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (after *Draft, made string, err error) {
@@ -229,7 +290,7 @@ func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (
 	}
 	next := *d
 	next.Steps = slices.DeleteFunc(slices.Clone(d.Steps), func(s Step) bool { return s.Undone })
-	step := Step{Seq: 1, Says: describe(d.Doc, doc, edits), Edits: edits, By: by.FullName, ByID: by.ID, At: time.Now()}
+	step := Step{Seq: 1, Says: describe(d.Doc, doc, edits), Edits: edits, Version: d.Order.Version + 1, By: by.FullName, ByID: by.ID, At: time.Now()}
 	if n := len(d.Steps); n > 0 {
 		step.Seq = d.Steps[n-1].Seq + 1
 	}
@@ -275,13 +336,27 @@ func (s *Service) editable(ctx context.Context, id int64, version int32) (*Draft
 	if err != nil {
 		return nil, err
 	}
-	if d.Order.State != "open" {
-		return nil, refuse(Conflict, "%s is %s and takes no more edits. Open another work order.", OrderName(id), d.Order.State)
+	if err := d.open(); err != nil {
+		return nil, err
 	}
 	if d.Order.Version != version {
 		return nil, movedOn(d)
 	}
 	return d, nil
+}
+
+// open refuses a draft that takes no more edits.
+func (d *Draft) open() error {
+	switch name := OrderName(d.Order.ID); d.Order.State {
+	case "open":
+		return nil
+	case "dropped":
+		return refuse(Conflict, "%s was dropped by %s. Take it up again on its page, or open another work order.", name, d.Order.Closer)
+	case "pushing":
+		return refuse(Conflict, "%s is being pushed and takes no more edits now.", name)
+	default:
+		return refuse(Conflict, "%s is %s and takes no more edits. Open another work order.", name, d.Order.State)
+	}
 }
 
 func movedOn(d *Draft) *Refusal {
@@ -441,9 +516,10 @@ func describe(before, after *site.Site, edits []edit.Edit) string {
 	return strings.Join(says, "; ")
 }
 
-// Undo takes back the last step that stands.
-func (s *Service) Undo(ctx context.Context, by Technician, id int64, version int32) (*Draft, error) {
-	return s.flip(ctx, by, id, version, true, func(steps []Step) int {
+// Undo takes back the last step that stands. A step of another technician's is
+// taken back only when others is set: the caller has been told whose it is.
+func (s *Service) Undo(ctx context.Context, by Technician, id int64, version int32, others bool) (*Draft, error) {
+	return s.flip(ctx, by, id, version, true, others, func(steps []Step) int {
 		for i := len(steps) - 1; i >= 0; i-- {
 			if !steps[i].Undone {
 				return i
@@ -455,12 +531,12 @@ func (s *Service) Undo(ctx context.Context, by Technician, id int64, version int
 
 // Redo does the first step that was undone again.
 func (s *Service) Redo(ctx context.Context, by Technician, id int64, version int32) (*Draft, error) {
-	return s.flip(ctx, by, id, version, false, func(steps []Step) int {
+	return s.flip(ctx, by, id, version, false, true, func(steps []Step) int {
 		return slices.IndexFunc(steps, func(s Step) bool { return s.Undone })
 	})
 }
 
-func (s *Service) flip(ctx context.Context, by Technician, id int64, version int32, undone bool, which func([]Step) int) (*Draft, error) {
+func (s *Service) flip(ctx context.Context, by Technician, id int64, version int32, undone, others bool, which func([]Step) int) (*Draft, error) {
 	d, err := s.editable(ctx, id, version)
 	if err != nil {
 		return nil, err
@@ -468,6 +544,10 @@ func (s *Service) flip(ctx context.Context, by Technician, id int64, version int
 	i := which(d.Steps)
 	if i < 0 {
 		return d, nil
+	}
+	if step := d.Steps[i]; step.ByID != by.ID && !others {
+		says := fmt.Sprintf("The last step is %s's (%s). Undo it all the same?", step.By, step.Says)
+		return nil, &Refusal{Conflict, says, []edit.FieldError{{Field: "others", Says: says}}}
 	}
 	next := *d
 	next.Steps = slices.Clone(d.Steps)
@@ -483,71 +563,4 @@ func (s *Service) flip(ctx context.Context, by Technician, id int64, version int
 		return q.MarkUndone(ctx, gen.MarkUndoneParams{OrderID: id, Seq: next.Steps[i].Seq, Undone: undone, By: by.ID})
 	})
 	return &next, err
-}
-
-// Rebase moves a draft to the site's newest revision by replaying its edits
-// there. What no longer applies is reported and left out.
-func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*Draft, []edit.Conflict, error) {
-	d, err := s.editable(ctx, id, version)
-	if err != nil {
-		return nil, nil, err
-	}
-	base, err := s.examine(ctx, d.Order.SiteID, d.Order.Head)
-	if err != nil {
-		return nil, nil, err
-	}
-	next := &Draft{Order: d.Order}
-	next.Order.BaseRevision = d.Order.Head
-	var lost []edit.Conflict
-	doc := base.doc
-	for _, step := range d.Steps {
-		if step.Undone {
-			continue
-		}
-		now, conflicts := edit.Replay(doc, step.Edits)
-		lost = append(lost, conflicts...)
-		if len(conflicts) > 0 {
-			step.Edits = slices.DeleteFunc(slices.Clone(step.Edits), func(e edit.Edit) bool {
-				return slices.ContainsFunc(conflicts, func(c edit.Conflict) bool { return c.Edit.Part == e.Part && c.Edit.In == e.In && c.Edit.Op == e.Op })
-			})
-			now, _ = edit.Replay(doc, step.Edits)
-		}
-		if doc = now; len(step.Edits) > 0 {
-			step.Seq = int32(len(next.Steps) + 1)
-			next.Steps = append(next.Steps, step)
-		}
-	}
-	next.Base, next.BaseFindings, next.baseConfigs = base.doc, base.findings, base.compiled
-	next.Doc = doc
-	next.judge()
-	err = s.touch(ctx, next, func(q *gen.Queries) error {
-		if err := errors.Join(q.SetOrderBase(ctx, gen.SetOrderBaseParams{ID: id, BaseRevision: d.Order.Head}), q.DropSteps(ctx, id)); err != nil {
-			return err
-		}
-		for _, step := range next.Steps {
-			raw, err := json.Marshal(step.Edits)
-			if err != nil {
-				return err
-			}
-			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw, MadeBy: step.ByID, MadeAt: step.At}); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return next, lost, err
-}
-
-// Drop closes a work order without pushing it. Its edits stay on record.
-func (s *Service) Drop(ctx context.Context, by Technician, id int64, version int32) error {
-	d, err := s.editable(ctx, id, version)
-	if err != nil {
-		return err
-	}
-	return s.touch(ctx, d, func(q *gen.Queries) error {
-		return errors.Join(
-			q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "dropped", By: by.ID}),
-			q.ForgetSecrets(ctx, gen.ForgetSecretsParams{OrderID: &id, Used: []string{}}),
-		)
-	})
 }

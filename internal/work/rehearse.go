@@ -159,7 +159,7 @@ type DevicePlan struct {
 func (s *Service) plans(targets []target) []DevicePlan {
 	out := []DevicePlan{}
 	for _, t := range targets {
-		out = append(out, DevicePlan{t.name, t.kind, t.access == nil, plan.Between(t.base, t.wanted), int(s.confirmWithin / time.Second)})
+		out = append(out, DevicePlan{t.name, t.kind, t.access == nil, plan.Between(t.base, t.wanted), int(s.Timing.ConfirmWithin / time.Second)})
 	}
 	return out
 }
@@ -175,7 +175,7 @@ type OrderView struct {
 	Networks  []string     `json:"networks"` // ids of those the draft touches
 	Rehearsal *Rehearsal   `json:"rehearsal,omitempty"`
 	Push      *PushView    `json:"push,omitempty"`
-	Lost      []string     `json:"lost,omitempty"` // edits that a move to a newer revision left out
+	Lost      []Lost       `json:"lost"` // edits that no longer applied on a newer revision
 }
 
 // StepView is one step of a draft.
@@ -194,16 +194,23 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	access, err := s.store.AccessOfSite(ctx, d.Order.SiteID)
+	head, added, err := s.judged(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	v := &OrderView{Head: *d.head(access), SiteName: d.Doc.Name, Plans: s.plans(d.targets(access)), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
+	targets, err := s.targets(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	v := &OrderView{Head: *head, SiteName: d.Doc.Name, Plans: s.plans(targets), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
 	for _, st := range d.Steps {
 		v.Steps = append(v.Steps, StepView{st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}
-	for _, f := range d.Added() {
+	for _, f := range added {
 		v.Findings = append(v.Findings, scene{added: map[string]bool{f.ID: true}}.finding(f))
+	}
+	if v.Lost, err = s.lost(ctx, d); err != nil {
+		return nil, err
 	}
 	if v.Rehearsal, err = s.rehearsal(ctx, id); err != nil {
 		return nil, err

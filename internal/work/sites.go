@@ -133,6 +133,8 @@ type Revision struct {
 	OrderID  int64     `json:"orderId,omitempty"`
 	By       string    `json:"by,omitempty"`
 	At       time.Time `json:"at"`
+	// Unverified says what its push did not prove, and who has seen to it since.
+	Unverified []string `json:"unverified"`
 }
 
 // History lists the revisions of a site, newest first.
@@ -141,21 +143,40 @@ func (s *Service) History(ctx context.Context, code string) ([]Revision, error) 
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.store.ListRevisions(ctx, row.ID)
+	rows, err1 := s.store.ListRevisions(ctx, row.ID)
+	gaps, err2 := s.store.UnverifiedOfSite(ctx, row.ID)
 	out := []Revision{}
 	for _, r := range rows {
-		v := Revision{Revision: r.Revision, Note: r.Note, By: r.MadeBy, At: r.MadeAt}
+		v := Revision{Revision: r.Revision, Note: r.Note, By: r.MadeBy, At: r.MadeAt, Unverified: []string{}}
 		if r.OrderID != nil {
 			v.Order, v.OrderID = OrderName(*r.OrderID), *r.OrderID
 		}
+		for _, u := range gaps {
+			switch {
+			case u.OrderID != v.OrderID:
+			case u.VerifiedAt == nil:
+				v.Unverified = append(v.Unverified, u.Name+" not verified")
+			default:
+				v.Unverified = append(v.Unverified, u.Name+" verified by hand by "+u.Verifier)
+			}
+		}
 		out = append(out, v)
 	}
-	return out, err
+	return out, errors.Join(err1, err2)
 }
 
 // Export reads a site's newest revision.
 func (s *Service) Export(ctx context.Context, code string) (*site.Site, error) {
 	return s.document(ctx, code, 0)
+}
+
+// ExportFor is Export for somebody who takes the file away, which is audited.
+func (s *Service) ExportFor(ctx context.Context, by Technician, code string) (*site.Site, error) {
+	doc, err := s.Export(ctx, code)
+	if err != nil {
+		return nil, err
+	}
+	return doc, audit(ctx, s.store.Queries, by, "site-exported", code, "The site file of "+doc.Name)
 }
 
 // Import makes a site file the newest revision of its site, or adds the site.
@@ -169,6 +190,9 @@ func (s *Service) Import(ctx context.Context, doc *site.Site, by int64, note str
 		}
 		return 1, s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 			if err := store.AddSite(ctx, q, doc, store.Author{Note: note, By: by}); err != nil {
+				return err
+			}
+			if err := audit(ctx, q, Technician{ID: by, FullName: note}, "site-imported", doc.Code, "Added "+doc.Name); err != nil {
 				return err
 			}
 			return publish(ctx, q, Event{Topic: "site", ID: doc.Code})
@@ -187,9 +211,12 @@ func (s *Service) Import(ctx context.Context, doc *site.Site, by int64, note str
 		return row.Head, err
 	}
 	err = s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
+		// A push that starts now waits, and finds the new head.
+		if _, err := store.LockSite(ctx, tx, doc.ID); err != nil {
+			return err
+		}
 		var pushing bool
-		// The row lock makes a push that starts now wait, and find the new head.
-		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM push WHERE site_id = s.id AND state IN ('queued', 'running')) FROM site s WHERE s.id = $1 FOR UPDATE", doc.ID).Scan(&pushing); err != nil {
+		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM push WHERE site_id = $1 AND state NOT IN ('landed', 'failed'))", doc.ID).Scan(&pushing); err != nil {
 			return err
 		}
 		if pushing {
@@ -198,19 +225,45 @@ func (s *Service) Import(ctx context.Context, doc *site.Site, by int64, note str
 		if err := store.AddRevision(ctx, q, doc, row.Head, store.Author{Note: note, By: by}); err != nil {
 			return err
 		}
+		if err := audit(ctx, q, Technician{ID: by, FullName: note}, "site-imported", doc.Code, fmt.Sprintf("Revision %d of %s", row.Head+1, doc.Name)); err != nil {
+			return err
+		}
 		return publish(ctx, q, Event{Topic: "site", ID: doc.Code})
 	})
 	return row.Head + 1, err
 }
 
 // PutAccess records how a device is reached. The password is encrypted before
-// it is stored and never returned.
-func (s *Service) PutAccess(ctx context.Context, siteID, deviceID string, a device.Access) error {
+// it is stored and never returned. by says who did it.
+func (s *Service) PutAccess(ctx context.Context, by, siteID, deviceID string, a device.Access) error {
+	if err := a.Check(); err != nil {
+		return refuse(Invalid, "%s", err)
+	}
+	row, err := store.Found(s.store.SiteByID(ctx, siteID))
+	if errors.Is(err, store.ErrNotFound) {
+		return refuse(Missing, "there is no site with the id %q; lithos export CODE shows a site's id", siteID)
+	}
+	if err != nil {
+		return err
+	}
+	head, err := s.examine(ctx, row.ID, row.Head)
+	if err != nil {
+		return err
+	}
+	d, ok := head.doc.Device(deviceID)
+	if !ok {
+		return refuse(Missing, "%s has no device with the id %q", row.Name, deviceID)
+	}
 	sealed, err := s.vault.Seal(a.Password)
 	if err != nil {
 		return err
 	}
-	return s.store.PutAccess(ctx, gen.PutAccessParams{SiteID: siteID, DeviceID: deviceID, Url: a.URL, Account: a.Account, Secret: sealed, Fingerprint: a.Fingerprint})
+	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		return errors.Join(
+			q.PutAccess(ctx, gen.PutAccessParams{SiteID: siteID, DeviceID: deviceID, Url: a.URL, Account: a.Account, Secret: sealed, Fingerprint: a.Fingerprint}),
+			audit(ctx, q, Technician{FullName: by}, "device-access", d.Name+" of "+row.Name, "Reached at "+a.URL+" as "+a.Account),
+		)
+	})
 }
 
 func (s *Service) reach(row gen.DeviceAccess) (*device.RESTCONF, error) {

@@ -72,11 +72,15 @@ type OrderHead struct {
 	Edits     int      `json:"edits"`
 	Blocking  int      `json:"blocking"`
 	Warning   int      `json:"warning"`
-	Undo      string   `json:"undo,omitempty"` // what undo takes back
+	Undo      string   `json:"undo,omitempty"`   // what undo takes back
+	UndoBy    string   `json:"undoBy,omitempty"` // whose step that is
 	Redo      string   `json:"redo,omitempty"`
-	Behind    bool     `json:"behind"`    // the site has a newer revision than the draft's base
-	Rehearsed bool     `json:"rehearsed"` // this very version was
-	Devices   []string `json:"devices"`   // names of those a push reaches
+	Lost      int      `json:"lost"`               // edits that no longer apply and wait for a decision
+	Refuses   string   `json:"refuses,omitempty"`  // why it cannot be pushed now, in a sentence
+	ClosedBy  string   `json:"closedBy,omitempty"` // who dropped it, or whose push landed it
+	Behind    bool     `json:"behind"`             // the site has a newer revision than the draft's base
+	Rehearsed bool     `json:"rehearsed"`          // this very version was
+	Devices   []string `json:"devices"`            // names of those a push reaches
 }
 
 // OpenOrder is one of the open work orders of a site.
@@ -175,14 +179,29 @@ type scene struct {
 	findings []check.Finding
 	added    map[string]bool
 	seen     []seen.Sighting
-	base     *site.Site // what a draft started from; nil without one
+	draft    *Draft // nil for the site as it is
 	beside   store.Beside
 }
 
-// addAround counts the findings of a draft's surroundings that its base had not.
-func (sc scene) addAround(found []check.Finding, head *OrderHead) {
-	for _, f := range found {
-		sc.added[f.ID] = true
+// judged is what the tray says of a draft, and every finding the draft brings in:
+// those of its document and those of its surroundings. Pages and Push read it alike.
+func (s *Service) judged(ctx context.Context, d *Draft) (*OrderHead, []check.Finding, error) {
+	b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc.Customer.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	with := surroundings(d.Doc, b)
+	head, added := d.judged(b.Access, check.Around(d.Base, with), check.Around(d.Doc, with))
+	return head, added, nil
+}
+
+// judged counts what a draft brings in. was and found are the findings of the
+// surroundings of its base and of itself.
+func (d *Draft) judged(access []gen.DeviceAccess, was, found []check.Finding) (*OrderHead, []check.Finding) {
+	added := slices.Concat(d.Added(), check.Added(was, found))
+	check.Sort(added)
+	head := d.head(access)
+	for _, f := range added {
 		switch f.Severity {
 		case check.Blocks:
 			head.Blocking++
@@ -190,6 +209,10 @@ func (sc scene) addAround(found []check.Finding, head *OrderHead) {
 			head.Warning++
 		}
 	}
+	if err := head.refusesPush(); err != nil {
+		head.Refuses = err.Error()
+	}
+	return head, added
 }
 
 // View draws a site. code is the site's; look.Order, when set, must be one of its orders.
@@ -216,7 +239,7 @@ func (s *Service) View(ctx context.Context, code string, look Look) (*View, erro
 	if err != nil {
 		return nil, err
 	}
-	return scene{doc: head.doc, findings: head.findings, beside: b}.draw(row.Head, nil, look), nil
+	return scene{doc: head.doc, findings: head.findings, beside: b}.draw(row.Head, look), nil
 }
 
 // viewDraft draws the site a draft proposes.
@@ -229,16 +252,12 @@ func (s *Service) viewDraft(ctx context.Context, d *Draft, look Look) (*View, er
 }
 
 func (d *Draft) view(b store.Beside, look Look) *View {
-	added := map[string]bool{}
-	for _, f := range d.Added() {
-		added[f.ID] = true
-	}
-	return scene{doc: d.Doc, findings: d.Findings, added: added, beside: b, base: d.Base}.draw(d.Order.BaseRevision, d.head(b.Access), look)
+	return scene{doc: d.Doc, findings: d.Findings, beside: b, draft: d}.draw(d.Order.BaseRevision, look)
 }
 
 // EditView is Edit and the view after it, in one go.
 func (s *Service) EditView(ctx context.Context, by Technician, id int64, c Change, look Look) (*View, error) {
-	before, err := s.toEdit(ctx, id, c.Version)
+	before, err := s.toEdit(ctx, id, c)
 	if err != nil {
 		return nil, err
 	}
@@ -267,25 +286,39 @@ func (s *Service) EditView(ctx context.Context, by Technician, id int64, c Chang
 	return v, nil
 }
 
-// UndoView is Undo, or Redo, with the view after it.
-func (s *Service) UndoView(ctx context.Context, by Technician, id int64, version int32, redo bool, look Look) (*View, error) {
-	flip := s.Undo
-	if redo {
-		flip = s.Redo
-	}
-	d, err := flip(ctx, by, id, version)
+// UndoView is Undo with the view after it.
+func (s *Service) UndoView(ctx context.Context, by Technician, id int64, version int32, others bool, look Look) (*View, error) {
+	d, err := s.Undo(ctx, by, id, version, others)
 	if err != nil {
 		return nil, err
 	}
 	return s.viewDraft(ctx, d, look)
 }
 
-func (sc scene) draw(revision int32, order *OrderHead, look Look) *View {
+// RedoView is Redo with the view after it.
+func (s *Service) RedoView(ctx context.Context, by Technician, id int64, version int32, look Look) (*View, error) {
+	d, err := s.Redo(ctx, by, id, version)
+	if err != nil {
+		return nil, err
+	}
+	return s.viewDraft(ctx, d, look)
+}
+
+func (sc scene) draw(revision int32, look Look) *View {
 	doc := sc.doc
 	with := surroundings(doc, sc.beside)
 	found := check.Around(doc, with)
-	if sc.base != nil && len(found) > 0 {
-		sc.addAround(check.Added(check.Around(sc.base, with), found), order)
+	var order *OrderHead
+	if sc.draft != nil {
+		var was, added []check.Finding
+		if len(found) > 0 {
+			was = check.Around(sc.draft.Base, with)
+		}
+		order, added = sc.draft.judged(sc.beside.Access, was, found)
+		sc.added = map[string]bool{}
+		for _, f := range added {
+			sc.added[f.ID] = true
+		}
 	}
 	sc.seen, sc.findings = with.Seen, slices.Concat(sc.findings, found)
 	check.Sort(sc.findings)
@@ -426,23 +459,15 @@ func (d *Draft) head(access []gen.DeviceAccess) *OrderHead {
 	o := d.Order
 	h := &OrderHead{
 		ID: o.ID, Name: OrderName(o.ID), Site: o.Code, Title: o.Title, Ticket: o.Ticket, State: o.State, OpenedBy: o.Opener, Version: o.Version,
-		Behind: o.State == "open" && o.Head != o.BaseRevision, Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
+		Lost: int(o.Lost), ClosedBy: o.Closer, Behind: o.State == "open" && o.Head != o.BaseRevision, Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
 	}
 	for _, st := range d.Steps {
 		switch {
 		case !st.Undone:
 			h.Edits++
-			h.Undo = st.Says
+			h.Undo, h.UndoBy = st.Says, st.By
 		case h.Redo == "":
 			h.Redo = st.Says
-		}
-	}
-	for _, f := range d.Added() {
-		switch f.Severity {
-		case check.Blocks:
-			h.Blocking++
-		case check.Warns:
-			h.Warning++
 		}
 	}
 	for _, t := range d.targets(access) {

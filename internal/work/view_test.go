@@ -39,7 +39,7 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 		assert.NotEmpty(t, v.Inspect.Facts)
 		if c.ref == "reservation:res-xray-plate" {
 			assert.Equal(t, "net-clinic", v.Network.ID, "the selected part brings its network")
-			assert.Equal(t, []string{"address-two-owners.fix-label-prn.res-xray-plate"}, v.Inspect.Findings)
+			assert.Equal(t, []string{"address-two-owners.fix-label-prn.res-xray-plate.10.84.18.57"}, v.Inspect.Findings)
 			var lease work.Told
 			for _, told := range v.Inspect.Told {
 				if told.Code == 51 {

@@ -10,8 +10,10 @@ import (
 	"log/slog"
 	"net/netip"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
@@ -39,9 +41,14 @@ type Service struct {
 	// that rung is not climbed. It is set before Run.
 	Outside netip.Addr
 
-	// confirmWithin is how long a device waits for the end of a push before it
-	// returns to its old configuration.
-	confirmWithin time.Duration
+	Timing Timing
+	Meters *Meters
+
+	// life ends when this process is told to end: work that can be taken up again
+	// stops, and what must not be left halfway is finished.
+	life context.Context
+
+	hashes chan struct{} // the passwords looked at now
 
 	mu        sync.Mutex
 	heads     map[revisionKey]*examined
@@ -73,8 +80,8 @@ const (
 // until Run.
 func New(s *store.Store, vault *Vault, log *slog.Logger) *Service {
 	return &Service{
-		store: s, vault: vault, log: log, Events: newHub(), confirmWithin: 2 * time.Minute,
-		heads: map[revisionKey]*examined{}, summaries: map[revisionKey]summary{}, drafts: map[int64]*Draft{},
+		store: s, vault: vault, log: log, Events: newHub(), Timing: UsualTiming, Meters: newMeters(), life: context.Background(),
+		hashes: make(chan struct{}, hashesAtOnce), heads: map[revisionKey]*examined{}, summaries: map[revisionKey]summary{}, drafts: map[int64]*Draft{},
 	}
 }
 
@@ -101,6 +108,18 @@ func (r *Refusal) Error() string { return r.Says }
 
 func refuse(kind Kind, format string, args ...any) *Refusal {
 	return &Refusal{Kind: kind, Says: fmt.Sprintf(format, args...)}
+}
+
+// Printable is text from outside as it can be kept and shown: on one line, without
+// control characters, of at most that many characters.
+func Printable(text string, most int) string {
+	kept := []rune(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(text, "")))
+	return string(kept[:min(len(kept), most)])
 }
 
 // examine reads a revision with its findings, from memory when it was read before.
@@ -139,7 +158,7 @@ func room[K comparable, V any](m map[K]V, most int) {
 
 // Event tells browsers what changed, so that they ask for it again.
 type Event struct {
-	Topic string `json:"topic" enum:"order,push,seen,site,rounds"`
+	Topic string `json:"topic" enum:"order,push,seen,site,rounds,work,session,all"`
 	ID    string `json:"id"` // of an order or push, else the site's code
 	// Version is what a change of a draft left it at: whoever made the change knows.
 	Version int32 `json:"version,omitempty"`
@@ -161,19 +180,32 @@ func publish(ctx context.Context, q *gen.Queries, e Event) error {
 // Hub hands events to whoever listens in this process.
 type Hub struct {
 	mu   sync.Mutex
-	subs map[chan Event]bool
+	subs map[*subscriber]bool
 }
 
-func newHub() *Hub { return &Hub{subs: map[chan Event]bool{}} }
+// subscriber is one listener. behind says that it missed events.
+type subscriber struct {
+	events chan Event
+	behind bool
+}
 
-// Subscribe returns a channel of events until cancel is called. A subscriber
-// that does not keep up misses events and is expected to ask again anyway.
+// everything tells a browser to ask for all it shows again: it missed events.
+var everything = Event{Topic: "all"}
+
+// backlog is how many events a subscriber may be behind before it is told to ask
+// for everything again instead.
+const backlog = 64
+
+func newHub() *Hub { return &Hub{subs: map[*subscriber]bool{}} }
+
+// Subscribe returns a channel of events until cancel is called. A subscriber that
+// falls behind gets one event of topic all in place of those it missed.
 func (h *Hub) Subscribe() (events <-chan Event, cancel func()) {
-	c := make(chan Event, 64)
+	c := &subscriber{events: make(chan Event, backlog)}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.subs[c] = true
-	return c, func() {
+	return c.events, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		delete(h.subs, c)
@@ -184,10 +216,21 @@ func (h *Hub) send(e Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for c := range h.subs {
-		select {
-		case c <- e:
-		default:
-		}
+		c.send(e)
+	}
+}
+
+// send gives the subscriber an event. The last place of its backlog is for the one
+// that says it missed some; what follows is missed until that one was read.
+func (c *subscriber) send(e Event) {
+	if len(c.events) < backlog-1 {
+		c.behind = false
+		c.events <- e
+		return
+	}
+	if !c.behind {
+		c.behind = true
+		c.events <- everything
 	}
 }
 
@@ -195,7 +238,8 @@ func (h *Hub) send(e Event) {
 // after a dropped connection.
 func (s *Service) listen(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := s.store.Listen(ctx, func(payload string) {
+		// What was published while nobody listened is in no event.
+		err := s.store.Listen(ctx, func() { s.Events.send(everything) }, func(payload string) {
 			var e Event
 			if json.Unmarshal([]byte(payload), &e) == nil {
 				s.Events.send(e)

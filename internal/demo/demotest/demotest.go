@@ -22,9 +22,11 @@ import (
 
 // Options of a running Lithos.
 type Options struct {
-	Files fs.FS         // the front end
-	Pace  time.Duration // between two messages of the simulated clients; 0 for none
-	Poll  time.Duration // between two readings of the devices
+	Files  fs.FS         // the front end
+	Pace   time.Duration // between two messages of the simulated clients; 0 for none
+	Poll   time.Duration // between two readings of the devices
+	State  string        // folder the devices' configurations survive in; none when empty
+	Timing work.Timing   // of pushes; the usual one when zero
 }
 
 // Running is Lithos until the test ends.
@@ -35,20 +37,31 @@ type Running struct {
 	Devices *demo.Devices
 }
 
+// Vault is a vault with a key of its own.
+func Vault(t testing.TB) *work.Vault {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, work.MakeKey(path))
+	vault, err := work.OpenVault(path)
+	require.NoError(t, err)
+	return vault
+}
+
 // Start needs pgtest.Main in the package's TestMain.
 func Start(t testing.TB, o Options) *Running {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	s, err := store.Open(ctx, pgtest.Database(t))
-	require.NoError(t, err)
-	vault, err := work.OpenVault(filepath.Join(t.TempDir(), "key"))
+	s, err := store.Open(ctx, pgtest.Database(t), 0)
 	require.NoError(t, err)
 	quiet := slog.New(slog.DiscardHandler)
-	w := work.New(s, vault, quiet)
-	devices, err := demo.Start(ctx, w, demo.Options{Pace: o.Pace})
+	w := work.New(s, Vault(t), quiet)
+	if o.Timing != (work.Timing{}) {
+		w.Timing = o.Timing
+	}
+	devices, err := demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State})
 	require.NoError(t, err)
 	require.NoError(t, w.Run(ctx, o.Poll))
-	server := httptest.NewServer(api.New(w, api.Options{Pool: s.Pool, Files: o.Files, Log: quiet}))
+	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet}))
 	t.Cleanup(func() {
 		cancel()
 		server.CloseClientConnections()

@@ -10,6 +10,17 @@ import (
 	"time"
 )
 
+type Audit struct {
+	ID           int64
+	At           time.Time
+	TechnicianID *int64
+	Who          string
+	Source       string
+	Act          string
+	About        string
+	Says         string
+}
+
 type DeviceAccess struct {
 	SiteID      string
 	DeviceID    string
@@ -19,6 +30,21 @@ type DeviceAccess struct {
 	Fingerprint []byte
 	ReadAt      *time.Time
 	Problem     string
+	TriedAt     *time.Time
+}
+
+type Installation struct {
+	One         bool
+	Identity    string
+	Key         string
+	HeldSince   *time.Time
+	HeldBecause string
+}
+
+type KnownBrowser struct {
+	Token        string
+	TechnicianID int64
+	LastAt       time.Time
 }
 
 type Push struct {
@@ -31,6 +57,17 @@ type Push struct {
 	StartedBy  int64
 	StartedAt  time.Time
 	FinishedAt *time.Time
+	HeldBy     string
+	HeldUntil  time.Time
+}
+
+type PushDevice struct {
+	PushID   int64
+	DeviceID string
+	Name     string
+	Seq      int32
+	State    string
+	Before   []byte
 }
 
 type PushJournal struct {
@@ -41,6 +78,15 @@ type PushJournal struct {
 	Stage  string
 	Says   string
 	State  string
+}
+
+type PushUnverified struct {
+	PushID     int64
+	Seq        int32
+	Name       string
+	Why        string
+	VerifiedBy *int64
+	VerifiedAt *time.Time
 }
 
 type Rehearsal struct {
@@ -61,9 +107,12 @@ type Secret struct {
 }
 
 type Session struct {
-	Token  string
-	Data   []byte
-	Expiry time.Time
+	Token        string
+	TechnicianID int64
+	StartedAt    time.Time
+	ExpiresAt    time.Time
+	Source       string
+	Agent        string
 }
 
 type Sighting struct {
@@ -83,9 +132,11 @@ type Sighting struct {
 }
 
 type SignInAttempt struct {
-	Name   string
-	Source string
-	At     time.Time
+	Name    string
+	Source  string
+	At      time.Time
+	ID      int64
+	Browser string
 }
 
 type Site struct {
@@ -136,6 +187,7 @@ type Technician struct {
 	FullName     string
 	PasswordHash string
 	CreatedAt    time.Time
+	OffAt        *time.Time
 }
 
 type WorkOrder struct {
@@ -152,6 +204,15 @@ type WorkOrder struct {
 	ClosedAt     *time.Time
 }
 
+type WorkOrderLost struct {
+	OrderID int64
+	Seq     int32
+	Edit    []byte
+	Says    string
+	Why     string
+	MadeBy  int64
+}
+
 type WorkOrderStep struct {
 	OrderID  int64
 	Seq      int32
@@ -161,4 +222,5 @@ type WorkOrderStep struct {
 	UndoneBy *int64
 	MadeBy   int64
 	MadeAt   time.Time
+	Version  int32
 }

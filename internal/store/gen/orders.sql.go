@@ -11,7 +11,7 @@ import (
 )
 
 const AddStep = `-- name: AddStep :exec
-INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6)
+INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7)
 `
 
 type AddStepParams struct {
@@ -19,6 +19,7 @@ type AddStepParams struct {
 	Seq     int32
 	Says    string
 	Edits   []byte
+	Version int32
 	MadeBy  int64
 	MadeAt  time.Time
 }
@@ -29,6 +30,7 @@ func (q *Queries) AddStep(ctx context.Context, arg AddStepParams) error {
 		arg.Seq,
 		arg.Says,
 		arg.Edits,
+		arg.Version,
 		arg.MadeBy,
 		arg.MadeAt,
 	)
@@ -42,6 +44,23 @@ DELETE FROM work_order_step WHERE order_id = $1
 func (q *Queries) DropSteps(ctx context.Context, orderID int64) error {
 	_, err := q.db.Exec(ctx, DropSteps, orderID)
 	return err
+}
+
+const ForgetLost = `-- name: ForgetLost :execrows
+DELETE FROM work_order_lost WHERE order_id = $1 AND seq = $2
+`
+
+type ForgetLostParams struct {
+	OrderID int64
+	Seq     int32
+}
+
+func (q *Queries) ForgetLost(ctx context.Context, arg ForgetLostParams) (int64, error) {
+	result, err := q.db.Exec(ctx, ForgetLost, arg.OrderID, arg.Seq)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const ListOrders = `-- name: ListOrders :many
@@ -94,6 +113,71 @@ func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
 			&i.Site,
 			&i.Opener,
 			&i.Steps,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const LoseEdit = `-- name: LoseEdit :exec
+INSERT INTO work_order_lost (order_id, seq, edit, says, why, made_by)
+SELECT $1, (SELECT coalesce(max(seq), 0) + 1 FROM work_order_lost l WHERE l.order_id = $1), $2, $3, $4, $5
+`
+
+type LoseEditParams struct {
+	OrderID int64
+	Edit    []byte
+	Says    string
+	Why     string
+	MadeBy  int64
+}
+
+func (q *Queries) LoseEdit(ctx context.Context, arg LoseEditParams) error {
+	_, err := q.db.Exec(ctx, LoseEdit,
+		arg.OrderID,
+		arg.Edit,
+		arg.Says,
+		arg.Why,
+		arg.MadeBy,
+	)
+	return err
+}
+
+const LostEdits = `-- name: LostEdits :many
+SELECT l.seq, l.edit, l.says, l.why, l.made_by AS by_id, t.full_name AS made_by FROM work_order_lost l JOIN technician t ON t.id = l.made_by
+WHERE l.order_id = $1 ORDER BY l.seq
+`
+
+type LostEditsRow struct {
+	Seq    int32
+	Edit   []byte
+	Says   string
+	Why    string
+	ByID   int64
+	MadeBy string
+}
+
+func (q *Queries) LostEdits(ctx context.Context, orderID int64) ([]LostEditsRow, error) {
+	rows, err := q.db.Query(ctx, LostEdits, orderID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []LostEditsRow
+	for rows.Next() {
+		var i LostEditsRow
+		if err := rows.Scan(
+			&i.Seq,
+			&i.Edit,
+			&i.Says,
+			&i.Why,
+			&i.ByID,
+			&i.MadeBy,
 		); err != nil {
 			return nil, err
 		}
@@ -191,8 +275,10 @@ func (q *Queries) OpenOrdersOfSite(ctx context.Context, siteID string) ([]OpenOr
 }
 
 const OrderByID = `-- name: OrderByID :one
-SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed
+SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed, coalesce(c.full_name, '') AS closer,
+    (SELECT count(*) FROM work_order_lost l WHERE l.order_id = o.id) AS lost
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
+LEFT JOIN technician c ON c.id = o.closed_by
 WHERE o.id = $1
 `
 
@@ -212,6 +298,8 @@ type OrderByIDRow struct {
 	Head         int32
 	Opener       string
 	Rehearsed    int32
+	Closer       string
+	Lost         int64
 }
 
 func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error) {
@@ -233,12 +321,14 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error)
 		&i.Head,
 		&i.Opener,
 		&i.Rehearsed,
+		&i.Closer,
+		&i.Lost,
 	)
 	return i, err
 }
 
 const OrderSteps = `-- name: OrderSteps :many
-SELECT e.seq, e.says, e.edits, e.undone, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
+SELECT e.seq, e.says, e.edits, e.undone, e.version, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
 FROM work_order_step e JOIN technician t ON t.id = e.made_by LEFT JOIN technician u ON u.id = e.undone_by
 WHERE e.order_id = $1 ORDER BY e.seq
 `
@@ -248,6 +338,7 @@ type OrderStepsRow struct {
 	Says     string
 	Edits    []byte
 	Undone   bool
+	Version  int32
 	MadeAt   time.Time
 	ByID     int64
 	MadeBy   string
@@ -268,6 +359,7 @@ func (q *Queries) OrderSteps(ctx context.Context, orderID int64) ([]OrderStepsRo
 			&i.Says,
 			&i.Edits,
 			&i.Undone,
+			&i.Version,
 			&i.MadeAt,
 			&i.ByID,
 			&i.MadeBy,
@@ -328,6 +420,24 @@ func (q *Queries) RehearsalOfOrder(ctx context.Context, orderID int64) (Rehearsa
 	return i, err
 }
 
+const ReopenOrder = `-- name: ReopenOrder :execrows
+UPDATE work_order SET state = 'open', version = version + 1, closed_at = NULL, closed_by = NULL
+WHERE id = $1 AND version = $2 AND state = 'dropped'
+`
+
+type ReopenOrderParams struct {
+	ID      int64
+	Version int32
+}
+
+func (q *Queries) ReopenOrder(ctx context.Context, arg ReopenOrderParams) (int64, error) {
+	result, err := q.db.Exec(ctx, ReopenOrder, arg.ID, arg.Version)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const SetOrderBase = `-- name: SetOrderBase :exec
 UPDATE work_order SET base_revision = $1 WHERE id = $2
 `
@@ -342,32 +452,41 @@ func (q *Queries) SetOrderBase(ctx context.Context, arg SetOrderBaseParams) erro
 	return err
 }
 
-const SetOrderState = `-- name: SetOrderState :exec
+const SetOrderState = `-- name: SetOrderState :execrows
 UPDATE work_order SET state = $1,
     closed_at = CASE WHEN $1::text IN ('landed', 'dropped') THEN now() END,
     closed_by = CASE WHEN $1::text IN ('landed', 'dropped') THEN $2::bigint END
-WHERE id = $3
+WHERE id = $3 AND state = $4
 `
 
 type SetOrderStateParams struct {
-	State string
-	By    int64
-	ID    int64
+	State    string
+	By       int64
+	ID       int64
+	Expected string
 }
 
-func (q *Queries) SetOrderState(ctx context.Context, arg SetOrderStateParams) error {
-	_, err := q.db.Exec(ctx, SetOrderState, arg.State, arg.By, arg.ID)
-	return err
+func (q *Queries) SetOrderState(ctx context.Context, arg SetOrderStateParams) (int64, error) {
+	result, err := q.db.Exec(ctx, SetOrderState,
+		arg.State,
+		arg.By,
+		arg.ID,
+		arg.Expected,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const TakeStep = `-- name: TakeStep :one
 WITH touched AS (
-    UPDATE work_order o SET version = o.version + 1 WHERE o.id = $2 AND o.version = $3 AND o.state = 'open' RETURNING o.id, o.site_id
+    UPDATE work_order o SET version = o.version + 1 WHERE o.id = $2 AND o.version = $3 AND o.state = 'open' RETURNING o.id, o.site_id, o.version
 ), gone AS (
     DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
 ), added AS (
-    INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at)
-    SELECT touched.id, $4::integer, $5::text, $6::json, $7::bigint, $8::timestamptz FROM touched
+    INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at)
+    SELECT touched.id, $4::integer, $5::text, $6::json, touched.version, $7::bigint, $8::timestamptz FROM touched
 )
 SELECT s.head, pg_notify('lithos', $1::text)::text AS told FROM touched JOIN site s ON s.id = touched.site_id
 `

@@ -10,63 +10,245 @@ import (
 	"time"
 )
 
-const FailedSignIns = `-- name: FailedSignIns :one
-SELECT
-    count(*) FILTER (WHERE a.name = $1) AS by_name,
-    count(*) FILTER (WHERE a.source = $2) AS by_source
-FROM sign_in_attempt a WHERE (a.name = $1 OR a.source = $2) AND a.at > $3
+const CountSignIn = `-- name: CountSignIn :one
+INSERT INTO sign_in_attempt (name, source, browser) VALUES ($1, $2, $3) RETURNING id
 `
 
-type FailedSignInsParams struct {
-	Name   string
-	Source string
-	Since  time.Time
+type CountSignInParams struct {
+	Name    string
+	Source  string
+	Browser string
 }
 
-type FailedSignInsRow struct {
-	ByName   int64
-	BySource int64
+func (q *Queries) CountSignIn(ctx context.Context, arg CountSignInParams) (int64, error) {
+	row := q.db.QueryRow(ctx, CountSignIn, arg.Name, arg.Source, arg.Browser)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
 }
 
-func (q *Queries) FailedSignIns(ctx context.Context, arg FailedSignInsParams) (FailedSignInsRow, error) {
-	row := q.db.QueryRow(ctx, FailedSignIns, arg.Name, arg.Source, arg.Since)
-	var i FailedSignInsRow
-	err := row.Scan(&i.ByName, &i.BySource)
-	return i, err
-}
-
-const ForgetFailedSignIns = `-- name: ForgetFailedSignIns :exec
-DELETE FROM sign_in_attempt WHERE name = $1 OR at < $2
+const EndSession = `-- name: EndSession :execrows
+DELETE FROM session WHERE token = $1
 `
 
-type ForgetFailedSignInsParams struct {
-	Name   string
-	Before time.Time
+func (q *Queries) EndSession(ctx context.Context, token string) (int64, error) {
+	result, err := q.db.Exec(ctx, EndSession, token)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
-func (q *Queries) ForgetFailedSignIns(ctx context.Context, arg ForgetFailedSignInsParams) error {
-	_, err := q.db.Exec(ctx, ForgetFailedSignIns, arg.Name, arg.Before)
+const EndSessions = `-- name: EndSessions :execrows
+DELETE FROM session WHERE technician_id = $1
+`
+
+func (q *Queries) EndSessions(ctx context.Context, technicianID int64) (int64, error) {
+	result, err := q.db.Exec(ctx, EndSessions, technicianID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const ForgetBrowsers = `-- name: ForgetBrowsers :exec
+DELETE FROM known_browser WHERE last_at < now() - interval '180 days'
+`
+
+func (q *Queries) ForgetBrowsers(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, ForgetBrowsers)
 	return err
 }
 
-const NoteFailedSignIn = `-- name: NoteFailedSignIn :exec
-INSERT INTO sign_in_attempt (name, source) VALUES ($1, $2)
+const ForgetSessions = `-- name: ForgetSessions :exec
+DELETE FROM session WHERE expires_at < now()
 `
 
-type NoteFailedSignInParams struct {
+func (q *Queries) ForgetSessions(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, ForgetSessions)
+	return err
+}
+
+const ForgetSignIns = `-- name: ForgetSignIns :exec
+DELETE FROM sign_in_attempt WHERE (name = $1 AND (source = $2 OR browser = $3 AND browser <> '')) OR at < $4
+`
+
+type ForgetSignInsParams struct {
+	Name    string
+	Source  string
+	Browser string
+	Before  time.Time
+}
+
+// The right password makes up for the attempts of its browser, or of its name and source.
+func (q *Queries) ForgetSignIns(ctx context.Context, arg ForgetSignInsParams) error {
+	_, err := q.db.Exec(ctx, ForgetSignIns,
+		arg.Name,
+		arg.Source,
+		arg.Browser,
+		arg.Before,
+	)
+	return err
+}
+
+const KnowBrowser = `-- name: KnowBrowser :exec
+INSERT INTO known_browser (token, technician_id) VALUES ($1, $2) ON CONFLICT (token, technician_id) DO UPDATE SET last_at = now()
+`
+
+type KnowBrowserParams struct {
+	Token        string
+	TechnicianID int64
+}
+
+func (q *Queries) KnowBrowser(ctx context.Context, arg KnowBrowserParams) error {
+	_, err := q.db.Exec(ctx, KnowBrowser, arg.Token, arg.TechnicianID)
+	return err
+}
+
+const ListAudit = `-- name: ListAudit :many
+SELECT id, at, technician_id, who, source, act, about, says FROM audit WHERE at >= $1 AND ($2::text = '' OR act = $2) AND ($3::text = '' OR about = $3) AND ($4::text = '' OR who ILIKE '%' || $4 || '%')
+ORDER BY id DESC LIMIT $5
+`
+
+type ListAuditParams struct {
+	Since time.Time
+	Act   string
+	About string
+	Who   string
+	Most  int32
+}
+
+func (q *Queries) ListAudit(ctx context.Context, arg ListAuditParams) ([]Audit, error) {
+	rows, err := q.db.Query(ctx, ListAudit,
+		arg.Since,
+		arg.Act,
+		arg.About,
+		arg.Who,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []Audit
+	for rows.Next() {
+		var i Audit
+		if err := rows.Scan(
+			&i.ID,
+			&i.At,
+			&i.TechnicianID,
+			&i.Who,
+			&i.Source,
+			&i.Act,
+			&i.About,
+			&i.Says,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const ListSessions = `-- name: ListSessions :many
+SELECT t.name, s.started_at, s.expires_at, s.source, s.agent FROM session s JOIN technician t ON t.id = s.technician_id
+WHERE s.expires_at > now() AND ($1::text = '' OR t.name = $1) ORDER BY t.name, s.started_at
+`
+
+type ListSessionsRow struct {
+	Name      string
+	StartedAt time.Time
+	ExpiresAt time.Time
+	Source    string
+	Agent     string
+}
+
+func (q *Queries) ListSessions(ctx context.Context, name string) ([]ListSessionsRow, error) {
+	rows, err := q.db.Query(ctx, ListSessions, name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ListSessionsRow
+	for rows.Next() {
+		var i ListSessionsRow
+		if err := rows.Scan(
+			&i.Name,
+			&i.StartedAt,
+			&i.ExpiresAt,
+			&i.Source,
+			&i.Agent,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const ListTechnicians = `-- name: ListTechnicians :many
+SELECT t.name, t.full_name, t.off_at, (SELECT count(*) FROM session s WHERE s.technician_id = t.id AND s.expires_at > now()) AS sessions
+FROM technician t ORDER BY t.name
+`
+
+type ListTechniciansRow struct {
+	Name     string
+	FullName string
+	OffAt    *time.Time
+	Sessions int64
+}
+
+func (q *Queries) ListTechnicians(ctx context.Context) ([]ListTechniciansRow, error) {
+	rows, err := q.db.Query(ctx, ListTechnicians)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ListTechniciansRow
+	for rows.Next() {
+		var i ListTechniciansRow
+		if err := rows.Scan(
+			&i.Name,
+			&i.FullName,
+			&i.OffAt,
+			&i.Sessions,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const LockSignIns = `-- name: LockSignIns :exec
+SELECT pg_advisory_xact_lock(4472, least(hashtext($1), hashtext($2))), pg_advisory_xact_lock(4472, greatest(hashtext($1), hashtext($2)))
+`
+
+type LockSignInsParams struct {
 	Name   string
 	Source string
 }
 
-func (q *Queries) NoteFailedSignIn(ctx context.Context, arg NoteFailedSignInParams) error {
-	_, err := q.db.Exec(ctx, NoteFailedSignIn, arg.Name, arg.Source)
+// An attempt is counted before its password is looked at. The lock keeps attempts
+// at one name from overlooking each other.
+func (q *Queries) LockSignIns(ctx context.Context, arg LockSignInsParams) error {
+	_, err := q.db.Exec(ctx, LockSignIns, arg.Name, arg.Source)
 	return err
 }
 
 const PutTechnician = `-- name: PutTechnician :one
 INSERT INTO technician (name, full_name, password_hash) VALUES ($1, $2, $3)
 ON CONFLICT (name) DO UPDATE SET full_name = excluded.full_name, password_hash = excluded.password_hash
-RETURNING id
+RETURNING id, (xmax = 0)::boolean AS made
 `
 
 type PutTechnicianParams struct {
@@ -75,15 +257,136 @@ type PutTechnicianParams struct {
 	PasswordHash string
 }
 
-func (q *Queries) PutTechnician(ctx context.Context, arg PutTechnicianParams) (int64, error) {
+type PutTechnicianRow struct {
+	ID   int64
+	Made bool
+}
+
+func (q *Queries) PutTechnician(ctx context.Context, arg PutTechnicianParams) (PutTechnicianRow, error) {
 	row := q.db.QueryRow(ctx, PutTechnician, arg.Name, arg.FullName, arg.PasswordHash)
-	var id int64
-	err := row.Scan(&id)
-	return id, err
+	var i PutTechnicianRow
+	err := row.Scan(&i.ID, &i.Made)
+	return i, err
+}
+
+const SessionTechnician = `-- name: SessionTechnician :one
+SELECT t.id, t.name, t.full_name, s.expires_at FROM session s JOIN technician t ON t.id = s.technician_id
+WHERE s.token = $1 AND s.expires_at > now() AND t.off_at IS NULL
+`
+
+type SessionTechnicianRow struct {
+	ID        int64
+	Name      string
+	FullName  string
+	ExpiresAt time.Time
+}
+
+func (q *Queries) SessionTechnician(ctx context.Context, token string) (SessionTechnicianRow, error) {
+	row := q.db.QueryRow(ctx, SessionTechnician, token)
+	var i SessionTechnicianRow
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.FullName,
+		&i.ExpiresAt,
+	)
+	return i, err
+}
+
+const SignInsSince = `-- name: SignInsSince :one
+SELECT
+    count(*) FILTER (WHERE a.name = $1) AS by_name,
+    count(*) FILTER (WHERE a.source = $2) AS by_source,
+    count(*) FILTER (WHERE a.name = $1 AND a.source = $2 AND a.browser = '') AS by_both,
+    count(*) FILTER (WHERE a.name = $1 AND a.browser = $3 AND a.browser <> '') AS by_browser
+FROM sign_in_attempt a WHERE (a.name = $1 OR a.source = $2) AND a.at > $4
+`
+
+type SignInsSinceParams struct {
+	Name    string
+	Source  string
+	Browser string
+	Since   time.Time
+}
+
+type SignInsSinceRow struct {
+	ByName    int64
+	BySource  int64
+	ByBoth    int64
+	ByBrowser int64
+}
+
+func (q *Queries) SignInsSince(ctx context.Context, arg SignInsSinceParams) (SignInsSinceRow, error) {
+	row := q.db.QueryRow(ctx, SignInsSince,
+		arg.Name,
+		arg.Source,
+		arg.Browser,
+		arg.Since,
+	)
+	var i SignInsSinceRow
+	err := row.Scan(
+		&i.ByName,
+		&i.BySource,
+		&i.ByBoth,
+		&i.ByBrowser,
+	)
+	return i, err
+}
+
+const StartSession = `-- name: StartSession :execrows
+INSERT INTO session (token, technician_id, expires_at, source, agent)
+SELECT $1, t.id, $2, $3, $4 FROM technician t WHERE t.id = $5 AND t.off_at IS NULL AND md5(t.password_hash) = $6::text
+`
+
+type StartSessionParams struct {
+	Token        string
+	ExpiresAt    time.Time
+	Source       string
+	Agent        string
+	TechnicianID int64
+	Stamp        string
+}
+
+func (q *Queries) StartSession(ctx context.Context, arg StartSessionParams) (int64, error) {
+	result, err := q.db.Exec(ctx, StartSession,
+		arg.Token,
+		arg.ExpiresAt,
+		arg.Source,
+		arg.Agent,
+		arg.TechnicianID,
+		arg.Stamp,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const SwitchTechnician = `-- name: SwitchTechnician :one
+UPDATE technician SET off_at = CASE WHEN $1::boolean THEN coalesce(off_at, now()) END WHERE name = $2 RETURNING id, name, full_name, password_hash, created_at, off_at
+`
+
+type SwitchTechnicianParams struct {
+	Off  bool
+	Name string
+}
+
+func (q *Queries) SwitchTechnician(ctx context.Context, arg SwitchTechnicianParams) (Technician, error) {
+	row := q.db.QueryRow(ctx, SwitchTechnician, arg.Off, arg.Name)
+	var i Technician
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.FullName,
+		&i.PasswordHash,
+		&i.CreatedAt,
+		&i.OffAt,
+	)
+	return i, err
 }
 
 const TechnicianByID = `-- name: TechnicianByID :one
-SELECT id, name, full_name, password_hash, created_at FROM technician WHERE id = $1
+SELECT id, name, full_name, password_hash, created_at, off_at FROM technician WHERE id = $1
 `
 
 func (q *Queries) TechnicianByID(ctx context.Context, id int64) (Technician, error) {
@@ -95,12 +398,13 @@ func (q *Queries) TechnicianByID(ctx context.Context, id int64) (Technician, err
 		&i.FullName,
 		&i.PasswordHash,
 		&i.CreatedAt,
+		&i.OffAt,
 	)
 	return i, err
 }
 
 const TechnicianByName = `-- name: TechnicianByName :one
-SELECT id, name, full_name, password_hash, created_at FROM technician WHERE name = $1
+SELECT id, name, full_name, password_hash, created_at, off_at FROM technician WHERE name = $1
 `
 
 func (q *Queries) TechnicianByName(ctx context.Context, name string) (Technician, error) {
@@ -112,6 +416,58 @@ func (q *Queries) TechnicianByName(ctx context.Context, name string) (Technician
 		&i.FullName,
 		&i.PasswordHash,
 		&i.CreatedAt,
+		&i.OffAt,
 	)
 	return i, err
+}
+
+const TechnicianOfBrowser = `-- name: TechnicianOfBrowser :one
+SELECT t.name FROM known_browser b JOIN technician t ON t.id = b.technician_id WHERE b.token = $1 AND t.name = $2
+`
+
+type TechnicianOfBrowserParams struct {
+	Token string
+	Name  string
+}
+
+func (q *Queries) TechnicianOfBrowser(ctx context.Context, arg TechnicianOfBrowserParams) (string, error) {
+	row := q.db.QueryRow(ctx, TechnicianOfBrowser, arg.Token, arg.Name)
+	var name string
+	err := row.Scan(&name)
+	return name, err
+}
+
+const UncountSignIn = `-- name: UncountSignIn :exec
+DELETE FROM sign_in_attempt WHERE id = $1
+`
+
+func (q *Queries) UncountSignIn(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, UncountSignIn, id)
+	return err
+}
+
+const WriteAudit = `-- name: WriteAudit :exec
+INSERT INTO audit (technician_id, who, source, act, about, says)
+VALUES (nullif($1::bigint, 0), $2, $3, $4, $5, $6)
+`
+
+type WriteAuditParams struct {
+	TechnicianID int64
+	Who          string
+	Source       string
+	Act          string
+	About        string
+	Says         string
+}
+
+func (q *Queries) WriteAudit(ctx context.Context, arg WriteAuditParams) error {
+	_, err := q.db.Exec(ctx, WriteAudit,
+		arg.TechnicianID,
+		arg.Who,
+		arg.Source,
+		arg.Act,
+		arg.About,
+		arg.Says,
+	)
+	return err
 }

@@ -12,7 +12,7 @@ import (
 )
 
 const AccessOfSite = `-- name: AccessOfSite :many
-SELECT site_id, device_id, url, account, secret, fingerprint, read_at, problem FROM device_access WHERE site_id = $1 ORDER BY device_id
+SELECT site_id, device_id, url, account, secret, fingerprint, read_at, problem, tried_at FROM device_access WHERE site_id = $1 ORDER BY device_id
 `
 
 func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAccess, error) {
@@ -33,6 +33,7 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAcce
 			&i.Fingerprint,
 			&i.ReadAt,
 			&i.Problem,
+			&i.TriedAt,
 		); err != nil {
 			return nil, err
 		}
@@ -44,18 +45,77 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAcce
 	return items, nil
 }
 
-const CloseJournal = `-- name: CloseJournal :exec
-UPDATE push_journal SET state = $1, says = says || $2::text WHERE push_id = $3 AND state = 'running'
+const CloseJournal = `-- name: CloseJournal :execrows
+UPDATE push_journal j SET state = $1, says = j.says || $2::text FROM push p
+WHERE p.id = j.push_id AND j.push_id = $3 AND p.held_by = $4 AND j.state = 'running'
 `
 
 type CloseJournalParams struct {
 	State  string
 	Detail string
 	PushID int64
+	Run    string
 }
 
-func (q *Queries) CloseJournal(ctx context.Context, arg CloseJournalParams) error {
-	_, err := q.db.Exec(ctx, CloseJournal, arg.State, arg.Detail, arg.PushID)
+func (q *Queries) CloseJournal(ctx context.Context, arg CloseJournalParams) (int64, error) {
+	result, err := q.db.Exec(ctx, CloseJournal,
+		arg.State,
+		arg.Detail,
+		arg.PushID,
+		arg.Run,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const CountSecrets = `-- name: CountSecrets :one
+SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM device_access) AS n
+`
+
+func (q *Queries) CountSecrets(ctx context.Context) (int32, error) {
+	row := q.db.QueryRow(ctx, CountSecrets)
+	var n int32
+	err := row.Scan(&n)
+	return n, err
+}
+
+const EndPush = `-- name: EndPush :execrows
+UPDATE push SET state = 'failed', problem = $1, finished_at = now(), held_by = '', held_until = 'epoch'
+WHERE id = $2 AND state IN ('confirming', 'returning')
+`
+
+type EndPushParams struct {
+	Problem string
+	ID      int64
+}
+
+// A technician ends a push that waits for a device's answer; its run loses its hold.
+func (q *Queries) EndPush(ctx context.Context, arg EndPushParams) (int64, error) {
+	result, err := q.db.Exec(ctx, EndPush, arg.Problem, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const ForgetAllSecrets = `-- name: ForgetAllSecrets :exec
+WITH gone AS (DELETE FROM secret) DELETE FROM device_access
+`
+
+func (q *Queries) ForgetAllSecrets(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, ForgetAllSecrets)
+	return err
+}
+
+const ForgetDroppedSecrets = `-- name: ForgetDroppedSecrets :exec
+DELETE FROM secret s USING work_order o WHERE o.id = s.order_id AND o.state = 'dropped' AND o.closed_at < now() - interval '30 days'
+`
+
+// Those typed in orders that were dropped long ago.
+func (q *Queries) ForgetDroppedSecrets(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, ForgetDroppedSecrets)
 	return err
 }
 
@@ -81,6 +141,46 @@ DELETE FROM sighting WHERE last < now() - interval '60 days'
 func (q *Queries) ForgetSightings(ctx context.Context) error {
 	_, err := q.db.Exec(ctx, ForgetSightings)
 	return err
+}
+
+const ForgetUnverified = `-- name: ForgetUnverified :exec
+DELETE FROM push_unverified WHERE push_id = $1
+`
+
+func (q *Queries) ForgetUnverified(ctx context.Context, pushID int64) error {
+	_, err := q.db.Exec(ctx, ForgetUnverified, pushID)
+	return err
+}
+
+const HoldPush = `-- name: HoldPush :one
+UPDATE push SET held_by = $1, held_until = now() + make_interval(secs => $2::double precision)
+WHERE id = $3 AND state NOT IN ('landed', 'failed') AND held_until < now() RETURNING id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until
+`
+
+type HoldPushParams struct {
+	Run     string
+	Seconds float64
+	ID      int64
+}
+
+// A run holds its push by a row with a lease, in the database's time.
+func (q *Queries) HoldPush(ctx context.Context, arg HoldPushParams) (Push, error) {
+	row := q.db.QueryRow(ctx, HoldPush, arg.Run, arg.Seconds, arg.ID)
+	var i Push
+	err := row.Scan(
+		&i.ID,
+		&i.OrderID,
+		&i.SiteID,
+		&i.Version,
+		&i.State,
+		&i.Problem,
+		&i.StartedBy,
+		&i.StartedAt,
+		&i.FinishedAt,
+		&i.HeldBy,
+		&i.HeldUntil,
+	)
+	return i, err
 }
 
 const Journal = `-- name: Journal :many
@@ -123,8 +223,27 @@ func (q *Queries) Journal(ctx context.Context, pushID int64) ([]JournalRow, erro
 	return items, nil
 }
 
+const KeepHold = `-- name: KeepHold :execrows
+UPDATE push SET held_until = now() + make_interval(secs => $1::double precision)
+WHERE id = $2 AND held_by = $3 AND state NOT IN ('landed', 'failed')
+`
+
+type KeepHoldParams struct {
+	Seconds float64
+	ID      int64
+	Run     string
+}
+
+func (q *Queries) KeepHold(ctx context.Context, arg KeepHoldParams) (int64, error) {
+	result, err := q.db.Exec(ctx, KeepHold, arg.Seconds, arg.ID, arg.Run)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const LatestPush = `-- name: LatestPush :one
-SELECT p.id, p.order_id, p.site_id, p.version, p.state, p.problem, p.started_by, p.started_at, p.finished_at, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1
+SELECT p.id, p.order_id, p.site_id, p.version, p.state, p.problem, p.started_by, p.started_at, p.finished_at, p.held_by, p.held_until, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1
 `
 
 type LatestPushRow struct {
@@ -137,6 +256,8 @@ type LatestPushRow struct {
 	StartedBy  int64
 	StartedAt  time.Time
 	FinishedAt *time.Time
+	HeldBy     string
+	HeldUntil  time.Time
 	Starter    string
 }
 
@@ -153,9 +274,39 @@ func (q *Queries) LatestPush(ctx context.Context, orderID int64) (LatestPushRow,
 		&i.StartedBy,
 		&i.StartedAt,
 		&i.FinishedAt,
+		&i.HeldBy,
+		&i.HeldUntil,
 		&i.Starter,
 	)
 	return i, err
+}
+
+const MovePush = `-- name: MovePush :execrows
+UPDATE push SET state = $1, problem = $2, finished_at = CASE WHEN $1::text IN ('landed', 'failed') THEN now() END
+WHERE id = $3 AND held_by = $4 AND state = ANY($5::text[])
+`
+
+type MovePushParams struct {
+	State    string
+	Problem  string
+	ID       int64
+	Run      string
+	Expected []string
+}
+
+// A push goes from one of the states its run expects to the next, while the run holds it.
+func (q *Queries) MovePush(ctx context.Context, arg MovePushParams) (int64, error) {
+	result, err := q.db.Exec(ctx, MovePush,
+		arg.State,
+		arg.Problem,
+		arg.ID,
+		arg.Run,
+		arg.Expected,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const NeighborPrefixes = `-- name: NeighborPrefixes :many
@@ -203,7 +354,7 @@ func (q *Queries) NeighborPrefixes(ctx context.Context, arg NeighborPrefixesPara
 }
 
 const NoteRead = `-- name: NoteRead :exec
-UPDATE device_access SET read_at = CASE WHEN $1::text = '' THEN now() ELSE read_at END, problem = $1 WHERE site_id = $2 AND device_id = $3
+UPDATE device_access SET tried_at = now(), read_at = CASE WHEN $1::text = '' THEN now() ELSE read_at END, problem = $1 WHERE site_id = $2 AND device_id = $3
 `
 
 type NoteReadParams struct {
@@ -226,8 +377,19 @@ func (q *Queries) Notify(ctx context.Context, payload string) error {
 	return err
 }
 
+const OneSecret = `-- name: OneSecret :one
+SELECT secret FROM device_access UNION ALL SELECT sealed FROM secret LIMIT 1
+`
+
+func (q *Queries) OneSecret(ctx context.Context) ([]byte, error) {
+	row := q.db.QueryRow(ctx, OneSecret)
+	var secret []byte
+	err := row.Scan(&secret)
+	return secret, err
+}
+
 const PushByID = `-- name: PushByID :one
-SELECT id, order_id, site_id, version, state, problem, started_by, started_at, finished_at FROM push WHERE id = $1
+SELECT id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until FROM push WHERE id = $1
 `
 
 func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
@@ -243,8 +405,70 @@ func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
 		&i.StartedBy,
 		&i.StartedAt,
 		&i.FinishedAt,
+		&i.HeldBy,
+		&i.HeldUntil,
 	)
 	return i, err
+}
+
+const PushDevices = `-- name: PushDevices :many
+SELECT push_id, device_id, name, seq, state, before FROM push_device WHERE push_id = $1 ORDER BY seq
+`
+
+func (q *Queries) PushDevices(ctx context.Context, pushID int64) ([]PushDevice, error) {
+	rows, err := q.db.Query(ctx, PushDevices, pushID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []PushDevice
+	for rows.Next() {
+		var i PushDevice
+		if err := rows.Scan(
+			&i.PushID,
+			&i.DeviceID,
+			&i.Name,
+			&i.Seq,
+			&i.State,
+			&i.Before,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const PushesByState = `-- name: PushesByState :many
+SELECT state, count(*) AS n FROM push WHERE state NOT IN ('landed', 'failed') GROUP BY state
+`
+
+type PushesByStateRow struct {
+	State string
+	N     int64
+}
+
+func (q *Queries) PushesByState(ctx context.Context) ([]PushesByStateRow, error) {
+	rows, err := q.db.Query(ctx, PushesByState)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []PushesByStateRow
+	for rows.Next() {
+		var i PushesByStateRow
+		if err := rows.Scan(&i.State, &i.N); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const PutAccess = `-- name: PutAccess :exec
@@ -273,6 +497,31 @@ func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
 	return err
 }
 
+const PutPushDevice = `-- name: PutPushDevice :exec
+INSERT INTO push_device (push_id, device_id, name, seq, state, before)
+SELECT $1, $2, $3, (SELECT count(*) FROM push_device d WHERE d.push_id = $1), 'begun', $4
+ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before
+`
+
+type PutPushDeviceParams struct {
+	PushID   int64
+	DeviceID string
+	Name     string
+	Before   []byte
+}
+
+// What a device holds before a push changes it. A device that has returned
+// meanwhile begins anew.
+func (q *Queries) PutPushDevice(ctx context.Context, arg PutPushDeviceParams) error {
+	_, err := q.db.Exec(ctx, PutPushDevice,
+		arg.PushID,
+		arg.DeviceID,
+		arg.Name,
+		arg.Before,
+	)
+	return err
+}
+
 const PutSecret = `-- name: PutSecret :exec
 INSERT INTO secret (site_id, name, sealed, put_by, order_id) VALUES ($1, $2, $3, nullif($4::bigint, 0), nullif($5::bigint, 0))
 ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = excluded.put_by, put_at = now()
@@ -297,6 +546,36 @@ func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
 	return err
 }
 
+const PutUnverified = `-- name: PutUnverified :exec
+INSERT INTO push_unverified (push_id, seq, name, why)
+SELECT $1, (SELECT count(*) FROM push_unverified u WHERE u.push_id = $1), $2, $3
+`
+
+type PutUnverifiedParams struct {
+	PushID int64
+	Name   string
+	Why    string
+}
+
+func (q *Queries) PutUnverified(ctx context.Context, arg PutUnverifiedParams) error {
+	_, err := q.db.Exec(ctx, PutUnverified, arg.PushID, arg.Name, arg.Why)
+	return err
+}
+
+const ReleaseHold = `-- name: ReleaseHold :exec
+UPDATE push SET held_by = '', held_until = 'epoch' WHERE id = $1 AND held_by = $2
+`
+
+type ReleaseHoldParams struct {
+	ID  int64
+	Run string
+}
+
+func (q *Queries) ReleaseHold(ctx context.Context, arg ReleaseHoldParams) error {
+	_, err := q.db.Exec(ctx, ReleaseHold, arg.ID, arg.Run)
+	return err
+}
+
 const SecretNamed = `-- name: SecretNamed :one
 SELECT sealed FROM secret WHERE site_id = $1 AND name = $2
 `
@@ -313,18 +592,18 @@ func (q *Queries) SecretNamed(ctx context.Context, arg SecretNamedParams) ([]byt
 	return sealed, err
 }
 
-const SetPushState = `-- name: SetPushState :exec
-UPDATE push SET state = $1, problem = $2, finished_at = CASE WHEN $1::text IN ('landed', 'failed') THEN now() END WHERE id = $3
+const SetPushDevice = `-- name: SetPushDevice :exec
+UPDATE push_device SET state = $1 WHERE push_id = $2 AND device_id = $3
 `
 
-type SetPushStateParams struct {
-	State   string
-	Problem string
-	ID      int64
+type SetPushDeviceParams struct {
+	State    string
+	PushID   int64
+	DeviceID string
 }
 
-func (q *Queries) SetPushState(ctx context.Context, arg SetPushStateParams) error {
-	_, err := q.db.Exec(ctx, SetPushState, arg.State, arg.Problem, arg.ID)
+func (q *Queries) SetPushDevice(ctx context.Context, arg SetPushDeviceParams) error {
+	_, err := q.db.Exec(ctx, SetPushDevice, arg.State, arg.PushID, arg.DeviceID)
 	return err
 }
 
@@ -366,12 +645,13 @@ func (q *Queries) SightingsOfSite(ctx context.Context, siteID string) ([]Sightin
 	return items, nil
 }
 
-const SitesWithAccess = `-- name: SitesWithAccess :many
-SELECT DISTINCT site_id FROM device_access ORDER BY site_id
+const SitesToRead = `-- name: SitesToRead :many
+SELECT site_id FROM device_access GROUP BY site_id ORDER BY min(coalesce(tried_at, '-infinity')), site_id
 `
 
-func (q *Queries) SitesWithAccess(ctx context.Context) ([]string, error) {
-	rows, err := q.db.Query(ctx, SitesWithAccess)
+// The sites whose devices are read, those that wait the longest first.
+func (q *Queries) SitesToRead(ctx context.Context) ([]string, error) {
+	rows, err := q.db.Query(ctx, SitesToRead)
 	if err != nil {
 		return nil, err
 	}
@@ -413,26 +693,129 @@ func (q *Queries) StartPush(ctx context.Context, arg StartPushParams) (int64, er
 	return id, err
 }
 
-const WriteJournal = `-- name: WriteJournal :exec
+const Unverified = `-- name: Unverified :many
+SELECT u.seq, u.name, u.why, coalesce(t.full_name, '') AS verifier, u.verified_at
+FROM push_unverified u LEFT JOIN technician t ON t.id = u.verified_by WHERE u.push_id = $1 ORDER BY u.seq
+`
+
+type UnverifiedRow struct {
+	Seq        int32
+	Name       string
+	Why        string
+	Verifier   string
+	VerifiedAt *time.Time
+}
+
+func (q *Queries) Unverified(ctx context.Context, pushID int64) ([]UnverifiedRow, error) {
+	rows, err := q.db.Query(ctx, Unverified, pushID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []UnverifiedRow
+	for rows.Next() {
+		var i UnverifiedRow
+		if err := rows.Scan(
+			&i.Seq,
+			&i.Name,
+			&i.Why,
+			&i.Verifier,
+			&i.VerifiedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const UnverifiedOfSite = `-- name: UnverifiedOfSite :many
+SELECT p.order_id, u.name, u.verified_at, coalesce(t.full_name, '') AS verifier
+FROM push p JOIN push_unverified u ON u.push_id = p.id LEFT JOIN technician t ON t.id = u.verified_by
+WHERE p.site_id = $1 AND p.state = 'landed' ORDER BY p.id, u.seq
+`
+
+type UnverifiedOfSiteRow struct {
+	OrderID    int64
+	Name       string
+	VerifiedAt *time.Time
+	Verifier   string
+}
+
+// What the revisions of a site landed without proof.
+func (q *Queries) UnverifiedOfSite(ctx context.Context, siteID string) ([]UnverifiedOfSiteRow, error) {
+	rows, err := q.db.Query(ctx, UnverifiedOfSite, siteID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []UnverifiedOfSiteRow
+	for rows.Next() {
+		var i UnverifiedOfSiteRow
+		if err := rows.Scan(
+			&i.OrderID,
+			&i.Name,
+			&i.VerifiedAt,
+			&i.Verifier,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const Verify = `-- name: Verify :execrows
+UPDATE push_unverified u SET verified_by = $1::bigint, verified_at = now() FROM push p
+WHERE p.id = u.push_id AND p.order_id = $2 AND p.state = 'landed' AND u.seq = $3 AND u.verified_at IS NULL
+`
+
+type VerifyParams struct {
+	By      int64
+	OrderID int64
+	Seq     int32
+}
+
+func (q *Queries) Verify(ctx context.Context, arg VerifyParams) (int64, error) {
+	result, err := q.db.Exec(ctx, Verify, arg.By, arg.OrderID, arg.Seq)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const WriteJournal = `-- name: WriteJournal :execrows
 INSERT INTO push_journal (push_id, seq, device, stage, says, state)
-VALUES ($1, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = $1), $2, $3, $4, $5)
+SELECT p.id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = p.id), $1, $2, $3, $4
+FROM push p WHERE p.id = $5 AND p.held_by = $6
 `
 
 type WriteJournalParams struct {
-	PushID int64
 	Device string
 	Stage  string
 	Says   string
 	State  string
+	PushID int64
+	Run    string
 }
 
-func (q *Queries) WriteJournal(ctx context.Context, arg WriteJournalParams) error {
-	_, err := q.db.Exec(ctx, WriteJournal,
-		arg.PushID,
+func (q *Queries) WriteJournal(ctx context.Context, arg WriteJournalParams) (int64, error) {
+	result, err := q.db.Exec(ctx, WriteJournal,
 		arg.Device,
 		arg.Stage,
 		arg.Says,
 		arg.State,
+		arg.PushID,
+		arg.Run,
 	)
-	return err
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }

@@ -10,8 +10,10 @@ FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.
 ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200;
 
 -- name: OrderByID :one
-SELECT o.*, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed
+SELECT o.*, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed, coalesce(c.full_name, '') AS closer,
+    (SELECT count(*) FROM work_order_lost l WHERE l.order_id = o.id) AS lost
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
+LEFT JOIN technician c ON c.id = o.closed_by
 WHERE o.id = $1;
 
 -- name: OpenOrdersOfSite :many
@@ -21,34 +23,34 @@ WHERE o.site_id = $1 AND o.state IN ('open', 'pushing') ORDER BY o.id DESC;
 -- name: TouchOrder :execrows
 UPDATE work_order SET version = version + 1 WHERE id = @id AND version = @version AND state = 'open';
 
--- name: SetOrderState :exec
+-- name: SetOrderState :execrows
 UPDATE work_order SET state = @state,
     closed_at = CASE WHEN @state::text IN ('landed', 'dropped') THEN now() END,
     closed_by = CASE WHEN @state::text IN ('landed', 'dropped') THEN @by::bigint END
-WHERE id = @id;
+WHERE id = @id AND state = @expected;
 
 -- name: SetOrderBase :exec
 UPDATE work_order SET base_revision = @base_revision WHERE id = @id;
 
 -- name: OrderSteps :many
-SELECT e.seq, e.says, e.edits, e.undone, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
+SELECT e.seq, e.says, e.edits, e.undone, e.version, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
 FROM work_order_step e JOIN technician t ON t.id = e.made_by LEFT JOIN technician u ON u.id = e.undone_by
 WHERE e.order_id = $1 ORDER BY e.seq;
 
 -- name: AddStep :exec
-INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6);
+INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7);
 
 -- One edit in one statement: the draft's version, what redo can no longer reach,
 -- the step, and the word to browsers. It gives the site's newest revision, and no
 -- row when another change came first.
 -- name: TakeStep :one
 WITH touched AS (
-    UPDATE work_order o SET version = o.version + 1 WHERE o.id = @order_id AND o.version = @version AND o.state = 'open' RETURNING o.id, o.site_id
+    UPDATE work_order o SET version = o.version + 1 WHERE o.id = @order_id AND o.version = @version AND o.state = 'open' RETURNING o.id, o.site_id, o.version
 ), gone AS (
     DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
 ), added AS (
-    INSERT INTO work_order_step (order_id, seq, says, edits, made_by, made_at)
-    SELECT touched.id, @seq::integer, @says::text, @edits::json, @made_by::bigint, @made_at::timestamptz FROM touched
+    INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at)
+    SELECT touched.id, @seq::integer, @says::text, @edits::json, touched.version, @made_by::bigint, @made_at::timestamptz FROM touched
 )
 SELECT s.head, pg_notify('lithos', @event::text)::text AS told FROM touched JOIN site s ON s.id = touched.site_id;
 
@@ -64,3 +66,18 @@ ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = exclud
 
 -- name: RehearsalOfOrder :one
 SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1;
+
+-- name: ReopenOrder :execrows
+UPDATE work_order SET state = 'open', version = version + 1, closed_at = NULL, closed_by = NULL
+WHERE id = @id AND version = @version AND state = 'dropped';
+
+-- name: LoseEdit :exec
+INSERT INTO work_order_lost (order_id, seq, edit, says, why, made_by)
+SELECT @order_id, (SELECT coalesce(max(seq), 0) + 1 FROM work_order_lost l WHERE l.order_id = @order_id), @edit, @says, @why, @made_by;
+
+-- name: LostEdits :many
+SELECT l.seq, l.edit, l.says, l.why, l.made_by AS by_id, t.full_name AS made_by FROM work_order_lost l JOIN technician t ON t.id = l.made_by
+WHERE l.order_id = $1 ORDER BY l.seq;
+
+-- name: ForgetLost :execrows
+DELETE FROM work_order_lost WHERE order_id = $1 AND seq = $2;

@@ -7,18 +7,73 @@ SELECT * FROM push WHERE id = $1;
 -- name: LatestPush :one
 SELECT p.*, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1;
 
--- name: SetPushState :exec
-UPDATE push SET state = @state, problem = @problem, finished_at = CASE WHEN @state::text IN ('landed', 'failed') THEN now() END WHERE id = @id;
+-- A run holds its push by a row with a lease, in the database's time.
+-- name: HoldPush :one
+UPDATE push SET held_by = @run, held_until = now() + make_interval(secs => @seconds::double precision)
+WHERE id = @id AND state NOT IN ('landed', 'failed') AND held_until < now() RETURNING *;
+
+-- name: KeepHold :execrows
+UPDATE push SET held_until = now() + make_interval(secs => @seconds::double precision)
+WHERE id = @id AND held_by = @run AND state NOT IN ('landed', 'failed');
+
+-- name: ReleaseHold :exec
+UPDATE push SET held_by = '', held_until = 'epoch' WHERE id = @id AND held_by = @run;
+
+-- A push goes from one of the states its run expects to the next, while the run holds it.
+-- name: MovePush :execrows
+UPDATE push SET state = @state, problem = @problem, finished_at = CASE WHEN @state::text IN ('landed', 'failed') THEN now() END
+WHERE id = @id AND held_by = @run AND state = ANY(@expected::text[]);
+
+-- A technician ends a push that waits for a device's answer; its run loses its hold.
+-- name: EndPush :execrows
+UPDATE push SET state = 'failed', problem = @problem, finished_at = now(), held_by = '', held_until = 'epoch'
+WHERE id = @id AND state IN ('confirming', 'returning');
 
 -- name: Journal :many
 SELECT seq, at, device, stage, says, state FROM push_journal WHERE push_id = $1 ORDER BY seq;
 
--- name: WriteJournal :exec
+-- name: WriteJournal :execrows
 INSERT INTO push_journal (push_id, seq, device, stage, says, state)
-VALUES (@push_id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = @push_id), @device, @stage, @says, @state);
+SELECT p.id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = p.id), @device, @stage, @says, @state
+FROM push p WHERE p.id = @push_id AND p.held_by = @run;
 
--- name: CloseJournal :exec
-UPDATE push_journal SET state = @state, says = says || @detail::text WHERE push_id = @push_id AND state = 'running';
+-- name: CloseJournal :execrows
+UPDATE push_journal j SET state = @state, says = j.says || @detail::text FROM push p
+WHERE p.id = j.push_id AND j.push_id = @push_id AND p.held_by = @run AND j.state = 'running';
+
+-- What a device holds before a push changes it. A device that has returned
+-- meanwhile begins anew.
+-- name: PutPushDevice :exec
+INSERT INTO push_device (push_id, device_id, name, seq, state, before)
+SELECT @push_id, @device_id, @name, (SELECT count(*) FROM push_device d WHERE d.push_id = @push_id), 'begun', @before
+ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before;
+
+-- name: SetPushDevice :exec
+UPDATE push_device SET state = @state WHERE push_id = @push_id AND device_id = @device_id;
+
+-- name: PushDevices :many
+SELECT * FROM push_device WHERE push_id = $1 ORDER BY seq;
+
+-- name: PutUnverified :exec
+INSERT INTO push_unverified (push_id, seq, name, why)
+SELECT @push_id, (SELECT count(*) FROM push_unverified u WHERE u.push_id = @push_id), @name, @why;
+
+-- name: ForgetUnverified :exec
+DELETE FROM push_unverified WHERE push_id = $1;
+
+-- name: Unverified :many
+SELECT u.seq, u.name, u.why, coalesce(t.full_name, '') AS verifier, u.verified_at
+FROM push_unverified u LEFT JOIN technician t ON t.id = u.verified_by WHERE u.push_id = $1 ORDER BY u.seq;
+
+-- name: Verify :execrows
+UPDATE push_unverified u SET verified_by = @by::bigint, verified_at = now() FROM push p
+WHERE p.id = u.push_id AND p.order_id = @order_id AND p.state = 'landed' AND u.seq = @seq AND u.verified_at IS NULL;
+
+-- What the revisions of a site landed without proof.
+-- name: UnverifiedOfSite :many
+SELECT p.order_id, u.name, u.verified_at, coalesce(t.full_name, '') AS verifier
+FROM push p JOIN push_unverified u ON u.push_id = p.id LEFT JOIN technician t ON t.id = u.verified_by
+WHERE p.site_id = $1 AND p.state = 'landed' ORDER BY p.id, u.seq;
 
 -- name: PutAccess :exec
 INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint) VALUES ($1, $2, $3, $4, $5, $6)
@@ -27,11 +82,12 @@ ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = exc
 -- name: AccessOfSite :many
 SELECT * FROM device_access WHERE site_id = $1 ORDER BY device_id;
 
--- name: SitesWithAccess :many
-SELECT DISTINCT site_id FROM device_access ORDER BY site_id;
+-- The sites whose devices are read, those that wait the longest first.
+-- name: SitesToRead :many
+SELECT site_id FROM device_access GROUP BY site_id ORDER BY min(coalesce(tried_at, '-infinity')), site_id;
 
 -- name: NoteRead :exec
-UPDATE device_access SET read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem WHERE site_id = @site_id AND device_id = @device_id;
+UPDATE device_access SET tried_at = now(), read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem WHERE site_id = @site_id AND device_id = @device_id;
 
 -- name: PutSighting :batchexec
 INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, pool, state, port, first, last, expires)
@@ -55,8 +111,21 @@ ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = exc
 -- name: ForgetSecrets :exec
 DELETE FROM secret WHERE order_id = @order_id AND NOT name = ANY(@used::text[]);
 
+-- Those typed in orders that were dropped long ago.
+-- name: ForgetDroppedSecrets :exec
+DELETE FROM secret s USING work_order o WHERE o.id = s.order_id AND o.state = 'dropped' AND o.closed_at < now() - interval '30 days';
+
 -- name: SecretNamed :one
 SELECT sealed FROM secret WHERE site_id = $1 AND name = $2;
+
+-- name: CountSecrets :one
+SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM device_access) AS n;
+
+-- name: OneSecret :one
+SELECT secret FROM device_access UNION ALL SELECT sealed FROM secret LIMIT 1;
+
+-- name: ForgetAllSecrets :exec
+WITH gone AS (DELETE FROM secret) DELETE FROM device_access;
 
 -- name: NeighborPrefixes :many
 SELECT s.id AS site_id, s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
@@ -67,3 +136,6 @@ SELECT * FROM sighting WHERE site_id = $1 ORDER BY address;
 
 -- name: Notify :exec
 SELECT pg_notify('lithos', @payload::text);
+
+-- name: PushesByState :many
+SELECT state, count(*) AS n FROM push WHERE state NOT IN ('landed', 'failed') GROUP BY state;

@@ -1,0 +1,27 @@
+package site
+
+import (
+	"errors"
+	"unicode"
+	"unicode/utf8"
+)
+
+// CheckText refuses text of one line that cannot be kept or shown: octets that are
+// not UTF-8, control characters, and characters that turn the direction of what
+// follows around, so that a name reads as another.
+func CheckText(s string) error {
+	if !utf8.ValidString(s) {
+		return errors.New("holds octets that are not UTF-8; type it again")
+	}
+	for _, r := range s {
+		switch {
+		case r == '\n' || r == '\r':
+			return errors.New("holds a line break; write it on one line")
+		case unicode.IsControl(r):
+			return errors.New("holds a control character; leave it out")
+		case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x2028, r == 0x2029:
+			return errors.New("holds a character that turns its direction around or breaks the line; leave it out")
+		}
+	}
+	return nil
+}

@@ -1,0 +1,82 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"strconv"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// textJSON is JSON whose text can be kept and shown: see checkJSON.
+var textJSON = huma.Format{
+	Marshal: func(w io.Writer, v any) error {
+		enc := json.NewEncoder(w)
+		enc.SetEscapeHTML(false)
+		return enc.Encode(v)
+	},
+	Unmarshal: func(data []byte, v any) error {
+		if err := checkJSON(data); err != nil {
+			return err
+		}
+		return json.Unmarshal(data, v)
+	},
+}
+
+var (
+	errNotUTF8 = errors.New("the request holds octets that are not UTF-8; send it as UTF-8")
+	errControl = errors.New("the request holds a control character; leave it out")
+)
+
+// checkJSON refuses a JSON text that is not UTF-8, or whose strings hold control
+// characters other than tabs and line breaks, or halves of surrogate pairs, which
+// decoding would replace unseen.
+func checkJSON(data []byte) error {
+	if !utf8.Valid(data) {
+		return errNotUTF8
+	}
+	for i := 0; i < len(data); i++ {
+		if data[i] == 0x7f || data[i] == 0xc2 && data[i+1] < 0xa0 { // DEL, and C1 in UTF-8
+			return errControl
+		}
+		if data[i] != '\\' || i+1 == len(data) {
+			continue
+		}
+		i++
+		switch data[i] {
+		case 'b', 'f':
+			return errControl
+		case 'u':
+			r, ok := escaped(data[i+1:])
+			switch {
+			case !ok:
+				continue // the decoder says so
+			case r < 0x20 && r != '\t' && r != '\n' && r != '\r', r >= 0x7f && r < 0xa0:
+				return errControl
+			case utf16.IsSurrogate(r):
+				low, ok := rune(0), false
+				if len(data) > i+6 && data[i+5] == '\\' && data[i+6] == 'u' {
+					low, ok = escaped(data[i+7:])
+				}
+				if !ok || utf16.DecodeRune(r, low) == utf8.RuneError {
+					return errNotUTF8
+				}
+				i += 6
+			}
+			i += 4
+		}
+	}
+	return nil
+}
+
+// escaped reads the four hex digits of an escape.
+func escaped(data []byte) (rune, bool) {
+	if len(data) < 4 {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(string(data[:4]), 16, 16)
+	return rune(n), err == nil
+}
