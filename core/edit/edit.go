@@ -57,6 +57,7 @@ type Field struct {
 type Conflict struct {
 	Edit Edit   `json:"edit"`
 	Says string `json:"says"`
+	At   int    `json:"at"` // its place among the edits that were replayed
 }
 
 func (c *Conflict) Error() string { return c.Says }
@@ -65,35 +66,55 @@ func (c *Conflict) Error() string { return c.Says }
 // not changed; the result shares with it what no edit touched. The first edit
 // that does not apply ends it with a *Conflict.
 func Apply(base *site.Site, edits ...Edit) (*site.Site, error) {
-	out := *base
-	for _, e := range edits {
-		if err := applyOne(&out, e); err != nil {
+	a := applier{site: *base}
+	for i, e := range edits {
+		if err := a.apply(e); err != nil {
+			err.At = i
 			return nil, err
 		}
 	}
-	return site.Normal(&out), nil
+	return site.Normal(&a.site), nil
 }
 
 // Replay applies what still applies and reports the rest, in order.
 func Replay(base *site.Site, edits []Edit) (*site.Site, []Conflict) {
-	out := *base
+	a := applier{site: *base}
 	var lost []Conflict
-	for _, e := range edits {
-		if err := applyOne(&out, e); err != nil {
+	for i, e := range edits {
+		if err := a.apply(e); err != nil {
+			err.At = i
 			lost = append(lost, *err)
 		}
 	}
-	return site.Normal(&out), lost
+	return site.Normal(&a.site), lost
 }
 
-func applyOne(s *site.Site, e Edit) *Conflict {
+// applier applies edits one after another. The list that the last one was about is
+// kept, so that thousands about one list copy it once and find their parts at once.
+type applier struct {
+	site site.Site
+	kind string
+	in   site.Ref
+	list list // nil for none
+}
+
+func (a *applier) listOf(kind string, in site.Ref) (list, bool) {
+	if a.list != nil && a.kind == kind && a.in == in {
+		return a.list, true
+	}
+	l, ok := listOf(&a.site, kind, in)
+	a.kind, a.in, a.list = kind, in, l
+	return l, ok
+}
+
+func (a *applier) apply(e Edit) *Conflict {
 	refuse := func(format string, args ...any) *Conflict {
-		return &Conflict{e, fmt.Sprintf(format, args...)}
+		return &Conflict{Edit: e, Says: fmt.Sprintf(format, args...)}
 	}
 	if e.Part.Kind == site.KindSite && e.Op == Change {
-		return changeIdentity(s, e)
+		return changeIdentity(&a.site, e)
 	}
-	list, ok := listOf(s, e.Part.Kind, e.In)
+	list, ok := a.listOf(e.Part.Kind, e.In)
 	if !ok {
 		return refuse("%s is no longer there", e.In)
 	}
@@ -135,11 +156,11 @@ func applyOne(s *site.Site, e Edit) *Conflict {
 func merge(was json.RawMessage, e Edit) (json.RawMessage, *Conflict) {
 	var keys map[string]json.RawMessage
 	if err := json.Unmarshal(was, &keys); err != nil {
-		return nil, &Conflict{e, err.Error()}
+		return nil, &Conflict{Edit: e, Says: err.Error()}
 	}
 	for _, f := range e.Fields {
 		if !equal(keys[f.Name], f.From) {
-			return nil, &Conflict{e, fmt.Sprintf("%s: %s is now %s, and was %s when it was changed here", e.Part, f.Name, orNone(keys[f.Name]), orNone(f.From))}
+			return nil, &Conflict{Edit: e, Says: fmt.Sprintf("%s: %s is now %s, and was %s when it was changed here", e.Part, f.Name, orNone(keys[f.Name]), orNone(f.From))}
 		}
 		if isNull(f.To) {
 			delete(keys, f.Name)
@@ -149,7 +170,7 @@ func merge(was json.RawMessage, e Edit) (json.RawMessage, *Conflict) {
 	}
 	merged, err := json.Marshal(keys)
 	if err != nil {
-		return nil, &Conflict{e, err.Error()}
+		return nil, &Conflict{Edit: e, Says: err.Error()}
 	}
 	return merged, nil
 }
@@ -187,13 +208,13 @@ func identityOf(s *site.Site) identity { return identity{s.Name, s.Domain, s.Tim
 
 func changeIdentity(s *site.Site, e Edit) *Conflict {
 	one := []identity{identityOf(s)}
-	list := parts[identity]{&one, func(*identity) string { return s.ID }}
+	list := &parts[identity]{at: &one, id: func(*identity) string { return s.ID }}
 	merged, conflict := merge(list.value(0), e)
 	if conflict != nil {
 		return conflict
 	}
 	if err := list.replace(0, merged); err != nil {
-		return &Conflict{e, err.Error()}
+		return &Conflict{Edit: e, Says: err.Error()}
 	}
 	s.Name, s.Domain, s.TimeZone, s.Block = one[0].Name, one[0].Domain, one[0].TimeZone, one[0].Block
 	return nil
@@ -209,16 +230,33 @@ type list interface {
 }
 
 type parts[T any] struct {
-	at *[]T
-	id func(*T) string
+	at    *[]T
+	id    func(*T) string
+	mine  bool           // the list was copied, and may be changed
+	finds int            // how often a part was looked for
+	index map[string]int // places by id, once it is worth it
 }
 
-func (p parts[T]) find(id string) (int, bool) {
+// worthAnIndex is after how many look-ups a list is indexed: a draft's edit makes
+// one or two, a paste thousands.
+const worthAnIndex = 8
+
+func (p *parts[T]) find(id string) (int, bool) {
+	if p.finds++; p.finds == worthAnIndex {
+		p.index = make(map[string]int, len(*p.at))
+		for i := range *p.at {
+			p.index[p.id(&(*p.at)[i])] = i
+		}
+	}
+	if p.index != nil {
+		i, ok := p.index[id]
+		return i, ok
+	}
 	i := slices.IndexFunc(*p.at, func(t T) bool { return p.id(&t) == id })
 	return i, i >= 0
 }
 
-func (p parts[T]) value(i int) json.RawMessage {
+func (p *parts[T]) value(i int) json.RawMessage {
 	raw, err := json.Marshal((*p.at)[i])
 	if err != nil {
 		panic("a part of a site always marshals: " + err.Error())
@@ -226,24 +264,40 @@ func (p parts[T]) value(i int) json.RawMessage {
 	return raw
 }
 
-func (p parts[T]) insert(raw json.RawMessage) error {
-	v, err := strict[T](raw)
-	if err == nil {
-		*p.at = append(slices.Clone(*p.at), v)
+// own copies the list, so that the document it comes from stays as it was.
+func (p *parts[T]) own() {
+	if !p.mine {
+		*p.at, p.mine = slices.Clone(*p.at), true
 	}
-	return err
 }
 
-func (p parts[T]) replace(i int, raw json.RawMessage) error {
+func (p *parts[T]) insert(raw json.RawMessage) error {
+	v, err := strict[T](raw)
+	if err != nil {
+		return err
+	}
+	p.own()
+	if p.index != nil {
+		p.index[p.id(&v)] = len(*p.at)
+	}
+	*p.at = append(*p.at, v)
+	return nil
+}
+
+func (p *parts[T]) replace(i int, raw json.RawMessage) error {
 	v, err := strict[T](raw)
 	if err == nil {
-		*p.at = slices.Clone(*p.at)
+		p.own()
 		(*p.at)[i] = v
 	}
 	return err
 }
 
-func (p parts[T]) remove(i int) { *p.at = slices.Delete(slices.Clone(*p.at), i, i+1) }
+func (p *parts[T]) remove(i int) {
+	p.own()
+	*p.at = slices.Delete(*p.at, i, i+1)
+	p.finds, p.index = 0, nil
+}
 
 func strict[T any](raw json.RawMessage) (T, error) {
 	var v T
@@ -258,34 +312,34 @@ func strict[T any](raw json.RawMessage) (T, error) {
 func listOf(s *site.Site, kind string, in site.Ref) (list, bool) {
 	switch kind {
 	case site.KindDevice:
-		return parts[site.Device]{&s.Devices, func(d *site.Device) string { return d.ID }}, true
+		return &parts[site.Device]{at: &s.Devices, id: func(d *site.Device) string { return d.ID }}, true
 	case site.KindNetwork:
-		return parts[site.Network]{&s.Networks, func(n *site.Network) string { return n.ID }}, true
+		return &parts[site.Network]{at: &s.Networks, id: func(n *site.Network) string { return n.ID }}, true
 	case site.KindPool:
-		return parts[site.Pool]{&s.Pools, func(p *site.Pool) string { return p.ID }}, true
+		return &parts[site.Pool]{at: &s.Pools, id: func(p *site.Pool) string { return p.ID }}, true
 	case site.KindReservation:
-		return parts[site.Reservation]{&s.Reservations, func(r *site.Reservation) string { return r.ID }}, true
+		return &parts[site.Reservation]{at: &s.Reservations, id: func(r *site.Reservation) string { return r.ID }}, true
 	case site.KindFixedDevice:
-		return parts[site.FixedDevice]{&s.FixedDevices, func(f *site.FixedDevice) string { return f.ID }}, true
+		return &parts[site.FixedDevice]{at: &s.FixedDevices, id: func(f *site.FixedDevice) string { return f.ID }}, true
 	case site.KindVendorClass:
-		return parts[site.VendorClass]{&s.VendorClasses, func(c *site.VendorClass) string { return c.ID }}, true
+		return &parts[site.VendorClass]{at: &s.VendorClasses, id: func(c *site.VendorClass) string { return c.ID }}, true
 	case site.KindDefinition:
-		return parts[site.OptionDefinition]{&s.OptionDefinitions, func(d *site.OptionDefinition) string { return d.ID }}, true
+		return &parts[site.OptionDefinition]{at: &s.OptionDefinitions, id: func(d *site.OptionDefinition) string { return d.ID }}, true
 	case site.KindKnownClient:
-		return parts[site.KnownClient]{&s.KnownClients, func(k *site.KnownClient) string { return k.ID }}, true
+		return &parts[site.KnownClient]{at: &s.KnownClients, id: func(k *site.KnownClient) string { return k.ID }}, true
 	case site.KindInterface:
 		s.Devices = slices.Clone(s.Devices)
 		if d, ok := s.Device(in.ID); ok {
-			return parts[site.Interface]{&d.Interfaces, func(i *site.Interface) string { return i.ID }}, true
+			return &parts[site.Interface]{at: &d.Interfaces, id: func(i *site.Interface) string { return i.ID }}, true
 		}
 	case site.KindExclusion:
 		s.Pools = slices.Clone(s.Pools)
 		if p, ok := s.Pool(in.ID); ok {
-			return parts[site.Exclusion]{&p.Exclusions, func(x *site.Exclusion) string { return x.ID }}, true
+			return &parts[site.Exclusion]{at: &p.Exclusions, id: func(x *site.Exclusion) string { return x.ID }}, true
 		}
 	case KindOption:
 		if options, ok := optionsOf(s, in); ok {
-			return parts[site.Option]{options, func(o *site.Option) string { return strconv.Itoa(int(o.Code)) }}, true
+			return &parts[site.Option]{at: options, id: func(o *site.Option) string { return strconv.Itoa(int(o.Code)) }}, true
 		}
 	}
 	return nil, false

@@ -6,7 +6,6 @@ package rehearse
 import (
 	"cmp"
 	"net/netip"
-	"slices"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -17,11 +16,13 @@ import (
 	"lithos/core/site"
 )
 
-// Report is a rehearsal.
+// Report is a rehearsal, but for the clients, of which there may be many: Run
+// hands those on one by one.
 type Report struct {
 	At       time.Time `json:"at"`
 	Networks []Network `json:"networks"`
-	Clients  []Client  `json:"clients"`
+	Clients  int       `json:"clients"` // known ones
+	Moving   int       `json:"moving"`  // of those, that are told something else
 }
 
 // Network is the ladder of one network, seen by a client plugged into it.
@@ -65,30 +66,31 @@ type Client struct {
 // Leases is what is held now, by the id of the serving device.
 type Leases map[string][]dhcp.Lease
 
-// Run rehearses draft against base. leases is the observed state; now decides
-// which of them still stand.
-func Run(now time.Time, base, draft *site.Site, leases Leases) Report {
-	r := Report{At: now, Networks: []Network{}, Clients: []Client{}}
+// Run rehearses draft against base and gives each known client to each, in no
+// order that means anything; an error of each ends it. leases is the observed
+// state; now decides which of them still stand.
+func Run(now time.Time, base, draft *site.Site, leases Leases, each func(Client) error) (Report, error) {
+	r := Report{At: now, Networks: []Network{}}
 	before, after := NewStage(now, base, leases), NewStage(now, draft, leases)
 	count := map[string]int{}
 	for _, k := range known(now, draft, base, leases) {
 		was, _ := before.serve(k)
 		is, why := after.serve(k)
+		c := compare(k, was, is, why)
 		count[k.network]++
-		r.Clients = append(r.Clients, compare(k, was, is, why))
-	}
-	slices.SortStableFunc(r.Clients, func(a, b Client) int {
-		if a.Moves != b.Moves {
-			return map[bool]int{true: -1, false: 1}[a.Moves]
+		if r.Clients++; c.Moves {
+			r.Moving++
 		}
-		return cmp.Or(cmp.Compare(a.Network, b.Network), cmp.Compare(a.Name, b.Name))
-	})
+		if err := each(c); err != nil {
+			return r, err
+		}
+	}
 	walked := NewStage(now, draft, leases)
 	for i := range draft.Networks {
 		n := &draft.Networks[i]
 		r.Networks = append(r.Networks, Network{n.ID, n.Name, n.VLAN, count[n.ID], walked.ladder(n)})
 	}
-	return r
+	return r, nil
 }
 
 type knownClient struct {

@@ -28,6 +28,18 @@ func ladder(t *testing.T, s *site.Site, network string) []string {
 	return out
 }
 
+// runAll rehearses and keeps every client.
+func runAll(t *testing.T, now time.Time, base, draft *site.Site, leases rehearse.Leases) (rehearse.Report, []rehearse.Client) {
+	t.Helper()
+	var clients []rehearse.Client
+	report, err := rehearse.Run(now, base, draft, leases, func(c rehearse.Client) error {
+		clients = append(clients, c)
+		return nil
+	})
+	require.NoError(t, err)
+	return report, clients
+}
+
 func TestLadder(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	assert.Equal(t, []string{"link pass VLAN 48 ", "lease pass .24 ", "gateway pass 10.84.20.1 ", "internet pass translated on wan "}, ladder(t, s, "net-imaging"))
@@ -59,11 +71,11 @@ func TestWhoMoves(t *testing.T) {
 	r, _ := draft.Reservation("res-plate-reader")
 	r.Address = leases["dev-gw-1"][0].Address // moves onto what office-pc holds
 
-	report := rehearse.Run(now, base, draft, leases)
+	report, clients := runAll(t, now, base, draft, leases)
 	find := func(name string) rehearse.Client {
-		i := slices.IndexFunc(report.Clients, func(c rehearse.Client) bool { return c.Name == name })
+		i := slices.IndexFunc(clients, func(c rehearse.Client) bool { return c.Name == name })
 		require.GreaterOrEqual(t, i, 0, name)
-		return report.Clients[i]
+		return clients[i]
 	}
 	office, other, reader := find("office-pc"), find("other-pc"), find("plate-reader")
 	assert.Equal(t, "10.84.20.24", office.Before)
@@ -72,7 +84,8 @@ func TestWhoMoves(t *testing.T) {
 	assert.False(t, other.Moves)
 	assert.Equal(t, []string{"10.84.20.14", "10.84.20.24"}, []string{reader.Before, reader.After})
 	assert.NotEmpty(t, reader.Reply.Bytes)
-	assert.True(t, report.Clients[0].Moves, "those that move come first")
+	assert.Equal(t, len(clients), report.Clients)
+	assert.Equal(t, len(slices.DeleteFunc(slices.Clone(clients), func(c rehearse.Client) bool { return !c.Moves })), report.Moving)
 	assert.Equal(t, 3, report.Networks[slices.IndexFunc(report.Networks, func(n rehearse.Network) bool { return n.ID == "net-imaging" })].Clients)
 }
 
@@ -81,8 +94,8 @@ func TestWhoMoves(t *testing.T) {
 func TestNothingChangesNothing(t *testing.T) {
 	for _, name := range scenario.Names {
 		s := scenario.Site(name)
-		report := rehearse.Run(now, s, s, nil)
-		for _, c := range report.Clients {
+		report, clients := runAll(t, now, s, s, nil)
+		for _, c := range clients {
 			assert.False(t, c.Moves, c.Name)
 			require.NotNil(t, c.Reply, "%s: %s", c.Name, c.Why)
 			assert.Equal(t, c.After, c.Reply.Your)
@@ -103,18 +116,18 @@ func TestNewOptionsAreTold(t *testing.T) {
 	base, draft := scenario.Site("kelder-bridge"), scenario.Site("kelder-bridge")
 	n, _ := draft.Network("net-imaging")
 	n.Options = []site.Option{{Code: 6, Value: "10.84.16.1"}}
-	report := rehearse.Run(now, base, draft, nil)
-	i := slices.IndexFunc(report.Clients, func(c rehearse.Client) bool { return c.Name == "plate-reader" })
+	_, clients := runAll(t, now, base, draft, nil)
+	i := slices.IndexFunc(clients, func(c rehearse.Client) bool { return c.Name == "plate-reader" })
 	require.GreaterOrEqual(t, i, 0)
-	assert.Equal(t, []string{"name servers"}, report.Clients[i].Changes)
-	assert.Equal(t, "when it next asks", report.Clients[i].When)
-	assert.Equal(t, "10.84.16.1", report.Clients[i].Reply.Option(6))
+	assert.Equal(t, []string{"name servers"}, clients[i].Changes)
+	assert.Equal(t, "when it next asks", clients[i].When)
+	assert.Equal(t, "10.84.16.1", clients[i].Reply.Option(6))
 
 	draft.Pools = slices.DeleteFunc(draft.Pools, func(p site.Pool) bool { return p.ID == "pool-imaging" })
-	report = rehearse.Run(now, base, draft, nil)
-	i = slices.IndexFunc(report.Clients, func(c rehearse.Client) bool { return c.Name == "plate-reader" })
-	assert.Empty(t, report.Clients[i].After)
-	assert.Equal(t, "No pool is served on lan.48.", report.Clients[i].Why)
+	_, clients = runAll(t, now, base, draft, nil)
+	i = slices.IndexFunc(clients, func(c rehearse.Client) bool { return c.Name == "plate-reader" })
+	assert.Empty(t, clients[i].After)
+	assert.Equal(t, "No pool is served on lan.48.", clients[i].Why)
 	m, _ := draft.Network("net-imaging")
 	assert.Equal(t, rehearse.Skip, rehearse.Ladder(now, draft, m, nil)[1].State, "no pool by design")
 }

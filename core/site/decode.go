@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"reflect"
 	"slices"
 	"strconv"
@@ -236,10 +237,15 @@ func (b *binder) want(n *node, path string, kind byte) bool {
 func (b *binder) bind(n *node, v reflect.Value, path string) {
 	if u, ok := v.Addr().Interface().(encoding.TextUnmarshaler); ok {
 		if b.want(n, path, 's') {
-			if err := u.UnmarshalText([]byte(n.text)); err != nil {
-				b.mistake(n, path, fmt.Sprintf("%q is not %s", n.text, form(v.Type())))
+			if err := u.UnmarshalText([]byte(n.text)); err != nil || n.text == "" {
+				b.mistake(n, path, fmt.Sprintf("%q is not %s", clip(n.text), form(v.Type())))
+			} else if isIPv6(v) {
+				b.mistake(n, path, fmt.Sprintf("%s is an IPv6 address, and site files hold IPv4 alone; write %s", n.text, strings.TrimPrefix(form(v.Type()), "an ")))
 			}
 		}
+		return
+	}
+	if len(b.mistakes) >= maxMistakes {
 		return
 	}
 	switch v.Kind() {
@@ -262,6 +268,9 @@ func (b *binder) bind(n *node, v reflect.Value, path string) {
 		v.Set(list)
 	case reflect.String:
 		if b.want(n, path, 's') {
+			if err := CheckText(n.text); err != nil {
+				b.mistake(n, path, err.Error())
+			}
 			v.SetString(n.text)
 		}
 	case reflect.Bool:
@@ -289,12 +298,17 @@ func (b *binder) bind(n *node, v reflect.Value, path string) {
 
 func (b *binder) object(n *node, v reflect.Value, path string) {
 	fields := fieldsOf(v.Type())
+	given := make(map[string]bool, len(n.keys))
 	for i, key := range n.keys {
-		at := join(path, key)
-		if slices.Contains(n.keys[:i], key) {
+		if len(b.mistakes) >= maxMistakes {
+			return
+		}
+		at := join(path, clip(key))
+		if given[key] {
 			b.mistake(n.values[i], at, "is given twice; keep one")
 			continue
 		}
+		given[key] = true
 		f, ok := fields.find(key)
 		if !ok {
 			b.mistake(n.values[i], at, "is not a field of the site file; the fields here are "+strings.Join(fields.names(), ", "))
@@ -304,12 +318,45 @@ func (b *binder) object(n *node, v reflect.Value, path string) {
 		if f.enum != nil {
 			b.oneOf(n.values[i], at, f.enum)
 		}
+		b.fits(n.values[i], at, f)
 	}
 	for _, f := range fields {
-		if f.required && !slices.Contains(n.keys, f.name) {
+		if f.required && !given[f.name] {
 			b.mistake(n, join(path, f.name), "is missing")
 		}
 	}
+}
+
+// fits refuses a text that does not look as it must, and a number out of its limits.
+func (b *binder) fits(n *node, path string, f field) {
+	form, formed := forms[f.form]
+	switch {
+	case formed && n.kind == 's' && !form.fits(n.text):
+		b.mistake(n, path, fmt.Sprintf("%q %s", clip(n.text), form.says))
+	case f.limits != nil && n.kind == 'n':
+		if i, err := strconv.Atoi(n.text); err == nil && (i < f.limits[0] || i > f.limits[1]) {
+			b.mistake(n, path, fmt.Sprintf("is %d; write a number from %d to %d", i, f.limits[0], f.limits[1]))
+		}
+	}
+}
+
+// clip keeps what is quoted in a mistake short.
+func clip(s string) string {
+	const most = 80
+	if len(s) <= most {
+		return s
+	}
+	return strings.ToValidUTF8(s[:most], "") + "…"
+}
+
+func isIPv6(v reflect.Value) bool {
+	switch a := v.Interface().(type) {
+	case netip.Addr:
+		return !a.Is4()
+	case netip.Prefix:
+		return !a.Addr().Is4()
+	}
+	return false
 }
 
 // oneOf refuses a text, or an item of a list of texts, that is none of the

@@ -2,10 +2,12 @@ package site
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"lithos/core/address"
 )
@@ -17,6 +19,8 @@ type field struct {
 	doc      string
 	enum     []string
 	required bool
+	form     string  // names one of forms
+	limits   *[2]int // least and greatest of a number
 }
 
 type fields []field
@@ -50,6 +54,13 @@ func fieldsOf(t reflect.Type) fields {
 		if e := sf.Tag.Get("enum"); e != "" {
 			f.enum = strings.Split(e, ",")
 		}
+		f.form = sf.Tag.Get("form")
+		if r := sf.Tag.Get("range"); r != "" {
+			f.limits = new([2]int)
+			if _, err := fmt.Sscanf(r, "%d-%d", &f.limits[0], &f.limits[1]); err != nil {
+				panic("the range of " + sf.Name + ": " + err.Error())
+			}
+		}
 		out = append(out, f)
 	}
 	return out
@@ -74,6 +85,31 @@ var patterns = map[reflect.Type]string{
 	reflect.TypeFor[netip.Prefix](): `^(\d{1,3}\.){3}\d{1,3}/\d{1,2}$`,
 	reflect.TypeFor[address.MAC]():  `^([0-9a-f]{2}:){5}[0-9a-f]{2}$`,
 	reflect.TypeFor[Date]():         `^\d{4}-\d{2}-\d{2}$`,
+}
+
+// forms are the texts that must look a certain way: what fits, in the schema's words
+// and in code, and what to write instead.
+var forms = map[string]struct {
+	pattern string
+	fits    func(string) bool
+	says    string
+}{
+	"code": {`^[a-z0-9][a-z0-9-]{0,63}$`, ValidID, "is not a code; use small letters, digits and hyphens, at most 64, for example kelder-bridge"},
+	"name": {`\S`, func(s string) bool { return strings.TrimSpace(s) != "" }, "is empty; write what people call it"},
+	"zone": {`^([A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*)?$`, validZone, "is not a time zone; write one of the IANA's names, for example Europe/London"},
+	"prefix": {`^(\d{1,3}\.){3}\d{1,3}/([89]|[12]\d|3[0-2])$`, func(s string) bool {
+		p, err := netip.ParsePrefix(s)
+		return err != nil || p.Bits() >= 8 // what is no prefix is said already
+	}, "is larger than any site's network; write a length from 8 to 32"},
+}
+
+// validZone reports whether a time zone is one of the IANA's names, or none.
+func validZone(name string) bool {
+	if name == "" {
+		return true
+	}
+	_, err := time.LoadLocation(name)
+	return err == nil && name != "Local"
 }
 
 // Schema is the site file's JSON Schema (draft 2020-12), made from the types
@@ -114,6 +150,12 @@ func schemaOf(t reflect.Type, defs map[string]any) map[string]any {
 		for _, f := range fieldsOf(t) {
 			p := schemaOf(t.FieldByIndex(f.index).Type, defs)
 			p["description"] = f.doc
+			if f.limits != nil {
+				p["minimum"], p["maximum"] = f.limits[0], f.limits[1]
+			}
+			if pattern := forms[f.form].pattern; pattern != "" {
+				p["pattern"] = pattern
+			}
 			switch items, list := p["items"].(map[string]any); {
 			case f.enum != nil && list:
 				items["enum"] = f.enum

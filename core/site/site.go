@@ -22,11 +22,11 @@ import (
 // Site is the document. The zero value is an empty site.
 type Site struct {
 	ID           string         `json:"id" doc:"stable id of the site"`
-	Code         string         `json:"code" doc:"short code used in links and work orders"`
-	Name         string         `json:"name" doc:"what people call the site"`
+	Code         string         `json:"code" form:"code" doc:"short code used in links and work orders"`
+	Name         string         `json:"name" form:"name" doc:"what people call the site"`
 	Customer     Level          `json:"customer" doc:"the customer the site belongs to, with the options set for all its sites"`
 	Standard     Standard       `json:"standard,omitzero" doc:"the addressing standard the site follows"`
-	TimeZone     string         `json:"timeZone,omitempty" doc:"IANA time zone, for example Europe/London"`
+	TimeZone     string         `json:"timeZone,omitempty" form:"zone" doc:"IANA time zone, for example Europe/London"`
 	Block        []netip.Prefix `json:"block" doc:"the prefixes allotted to the site"`
 	Domain       string         `json:"domain,omitempty" doc:"the site's own domain; clients are told it as option 15"`
 	Options      []Option       `json:"options,omitempty" doc:"DHCP options for every network of the site"`
@@ -81,7 +81,7 @@ const (
 // Device is a router, firewall, switch or server with its interfaces.
 type Device struct {
 	ID         string      `json:"id" doc:"stable id"`
-	Name       string      `json:"name" doc:"host name of the device"`
+	Name       string      `json:"name" form:"name" doc:"host name of the device"`
 	Kind       string      `json:"kind" doc:"what the device is" enum:"router,firewall,layer 3 switch,layer 2 switch,server"`
 	Interfaces []Interface `json:"interfaces,omitempty" doc:"ports, port groups, VLAN interfaces, uplinks and loopbacks"`
 }
@@ -98,7 +98,7 @@ const (
 // Interface is one interface of a device.
 type Interface struct {
 	ID        string         `json:"id" doc:"stable id"`
-	Name      string         `json:"name" doc:"the device's own name for it"`
+	Name      string         `json:"name" form:"name" doc:"the device's own name for it"`
 	Kind      string         `json:"kind" doc:"what it is" enum:"port,port group,vlan,uplink,loopback"`
 	Parent    string         `json:"parent,omitempty" doc:"name of the interface that carries a VLAN interface"`
 	VLAN      int            `json:"vlan,omitempty" doc:"VLAN id of a VLAN interface, 1 to 4094"`
@@ -153,7 +153,7 @@ type UplinkFacts struct {
 	Gateway    netip.Addr `json:"gateway,omitzero" doc:"the provider's router, of a fixed address"`
 	Account    string     `json:"account,omitempty" doc:"PPPoE account name"`
 	Secret     string     `json:"secret,omitempty" doc:"name under which Lithos keeps the PPPoE password; never the password"`
-	MTU        int        `json:"mtu,omitempty" doc:"largest packet, 576 to 9000 octets; 1500 when not given, 1492 for PPPoE"`
+	MTU        int        `json:"mtu,omitempty" range:"576-9000" doc:"largest packet, 576 to 9000 octets; 1500 when not given, 1492 for PPPoE"`
 	Translates []string   `json:"translates,omitempty" doc:"ids of the networks whose addresses it translates"`
 }
 
@@ -172,9 +172,9 @@ func (u *UplinkFacts) Largest() int {
 // Network is one IP subnet.
 type Network struct {
 	ID      string       `json:"id" doc:"stable id"`
-	Name    string       `json:"name" doc:"what people call the network"`
+	Name    string       `json:"name" form:"name" doc:"what people call the network"`
 	Purpose string       `json:"purpose,omitempty" doc:"who uses it"`
-	Prefix  netip.Prefix `json:"prefix" doc:"the subnet, for example 10.84.20.0/26"`
+	Prefix  netip.Prefix `json:"prefix" form:"prefix" doc:"the subnet, for example 10.84.20.0/26"`
 	VLAN    int          `json:"vlan,omitempty" doc:"VLAN id, 1 to 4094; none where untagged"`
 	Gateway netip.Addr   `json:"gateway,omitzero" doc:"the router's address; clients are told it as option 3"`
 	Options []Option     `json:"options,omitempty" doc:"DHCP options for clients of this network"`
@@ -183,7 +183,7 @@ type Network struct {
 // Pool is what one server hands out on one network.
 type Pool struct {
 	ID         string          `json:"id" doc:"stable id"`
-	Name       string          `json:"name" doc:"what people call the pool"`
+	Name       string          `json:"name" form:"name" doc:"what people call the pool"`
 	Network    string          `json:"network" doc:"id of its network"`
 	Server     string          `json:"server" doc:"id of the device that serves it"`
 	Enabled    bool            `json:"enabled" doc:"whether the server hands out its addresses"`

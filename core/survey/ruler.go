@@ -16,6 +16,8 @@ const (
 	CourseSize = 256
 	// MaxCourses is how many courses are drawn at once: a /20.
 	MaxCourses = 16
+	// MaxBins is how many parts the overview of a larger network has at most.
+	MaxBins = 1024
 )
 
 // Ruler is the horizontal drawing of a network. Offsets count from the first
@@ -27,6 +29,7 @@ type Ruler struct {
 	Courses []Course   `json:"courses"`
 	From    int        `json:"from"`           // offset of the first course drawn
 	Bins    []Bin      `json:"bins,omitempty"` // the overview of a network larger than what is drawn
+	Bin     int        `json:"bin,omitempty"`  // addresses a bin
 	Pool    int        `json:"pool"`
 	Used    int        `json:"used"`
 }
@@ -76,7 +79,8 @@ type Conflict struct {
 	Title    string         `json:"title"`
 }
 
-// Bin is one course's worth of a large network's overview.
+// Bin is a part of a large network's overview: a course, or several of a network
+// of more than MaxBins courses.
 type Bin struct {
 	Pool int `json:"pool"` // addresses in pools
 	Pins int `json:"pins"`
@@ -102,7 +106,8 @@ func Draw(s *site.Site, n *site.Network, findings []check.Finding, sightings []s
 		})
 	}
 	if total > MaxCourses {
-		r.Bins = make([]Bin, total)
+		r.Bin = CourseSize * ((total + MaxBins - 1) / MaxBins)
+		r.Bins = make([]Bin, (size+r.Bin-1)/r.Bin)
 	}
 	d := drawing{&r, n.Prefix}
 	for _, w := range s.Standard.Windows {
@@ -172,8 +177,8 @@ func (d drawing) pool(p *site.Pool) {
 		d.span(run, Span{Kind: "pool", Ref: ref, Range: i, Label: p.Name, Off: !p.Enabled})
 		if part, ok := run.Intersect(address.Of(d.prefix)); ok && d.Bins != nil {
 			from, to := address.Offset(d.prefix, part.From), address.Offset(d.prefix, part.To)
-			for b := from / CourseSize; b <= to/CourseSize; b++ {
-				d.Bins[b].Pool += min(to, b*CourseSize+CourseSize-1) - max(from, b*CourseSize) + 1
+			for b := from / d.Bin; b <= to/d.Bin; b++ {
+				d.Bins[b].Pool += min(to, b*d.Bin+d.Bin-1) - max(from, b*d.Bin) + 1
 			}
 		}
 	}
@@ -184,7 +189,7 @@ func (d drawing) pool(p *site.Pool) {
 
 func (d drawing) pin(row Row) {
 	if d.Bins != nil && d.prefix.Contains(row.From) {
-		d.Bins[address.Offset(d.prefix, row.From)/CourseSize].Pins++
+		d.Bins[address.Offset(d.prefix, row.From)/d.Bin].Pins++
 	}
 	d.clip(address.Single(row.From), func(c *Course, at, _ int) {
 		c.Pins = append(c.Pins, Pin{row.Kind, row.Ref, at, row.Name})
@@ -196,7 +201,7 @@ func (d drawing) pin(row Row) {
 
 func (d drawing) seen(a netip.Addr) {
 	if d.Bins != nil {
-		d.Bins[address.Offset(d.prefix, a)/CourseSize].Seen++
+		d.Bins[address.Offset(d.prefix, a)/d.Bin].Seen++
 	}
 	d.clip(address.Single(a), func(c *Course, at, _ int) {
 		if i, dup := slices.BinarySearch(c.Seen, at); !dup {

@@ -322,6 +322,37 @@ func poolRows(s *site.Site, p *site.Pool, sightings []seen.Sighting) []Row {
 	return rows
 }
 
+// Places is the network each part that has one belongs to.
+func Places(s *site.Site) map[site.Ref]string {
+	at := make(map[site.Ref]string, len(s.Networks)+len(s.Pools)+len(s.Reservations)+len(s.FixedDevices))
+	for _, n := range s.Networks {
+		at[site.Ref{Kind: site.KindNetwork, ID: n.ID}] = n.ID
+	}
+	for _, p := range s.Pools {
+		at[site.Ref{Kind: site.KindPool, ID: p.ID}] = p.Network
+		for _, x := range p.Exclusions {
+			at[site.Ref{Kind: site.KindExclusion, ID: x.ID}] = p.Network
+		}
+	}
+	for _, r := range s.Reservations {
+		at[site.Ref{Kind: site.KindReservation, ID: r.ID}] = r.Network
+	}
+	for _, f := range s.FixedDevices {
+		at[site.Ref{Kind: site.KindFixedDevice, ID: f.ID}] = f.Network
+	}
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			if len(i.Addresses) == 0 {
+				continue
+			}
+			if n, ok := s.NetworkOf(i.Addresses[0].Addr()); ok {
+				at[site.Ref{Kind: site.KindInterface, ID: i.ID}] = n.ID
+			}
+		}
+	}
+	return at
+}
+
 // PartIn reports which network a part belongs to, and what people call it.
 func PartIn(s *site.Site, ref site.Ref) (network, name string, ok bool) {
 	name, ok = edit.NameOf(s, ref)

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lithos/core/dhcp"
 	"lithos/core/links"
 	"lithos/core/site"
 	"lithos/internal/work"
@@ -259,6 +260,21 @@ func (s *server) orderOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rehearse", "rehearse", "Compute what the draft will do"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
 		_, err := s.work.Rehearse(ctx, who(ctx), in.Order, in.Body.Version)
 		return s.orderAfter(ctx, in.Order, err)
+	})
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/clients", "rehearsed-clients", "Some of the clients of the rehearsal"), func(ctx context.Context, in *struct {
+		OrderInput
+		Moving bool `query:"moving" doc:"those that are told something else; otherwise those that keep what they have"`
+		From   int  `query:"from" minimum:"0" maximum:"10000000" doc:"how many to pass over"`
+	}) (*body[*work.ClientPage], error) {
+		v, err := s.work.RehearsedClients(ctx, in.Order, in.Moving, in.From)
+		return answer(s, v, err)
+	})
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/replies/{seq}", "rehearsed-reply", "The reply a client of the rehearsal would get"), func(ctx context.Context, in *struct {
+		OrderInput
+		Seq int32 `path:"seq" doc:"of the client"`
+	}) (*body[*dhcp.Message], error) {
+		v, err := s.work.RehearsedReply(ctx, in.Order, in.Seq)
+		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/push", "push", "Start the push"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
 		_, err := s.work.Push(ctx, who(ctx), in.Order, in.Body.Version)

@@ -130,6 +130,11 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	d.mu.Lock()
+	slow := d.faults.SlowWrite
+	d.faults.SlowWrite = 0
+	d.mu.Unlock()
+	time.Sleep(slow)
+	d.mu.Lock()
 	d.writes++
 	if d.faults.HoldWrite > 0 && d.writes == d.faults.HoldWrite {
 		d.mu.Unlock()

@@ -88,11 +88,12 @@ type heard struct {
 
 // Faults are what a stand-in can be told to get wrong, for tests.
 type Faults struct {
-	RefuseWrite int  // refuse the nth write from now, counted from 1
-	DropWrite   int  // close the connection at the nth write, after doing it
-	HoldWrite   int  // do not answer the nth write, nor do it, until the caller gives up
-	Deaf        bool // answer no DHCP message
-	Unreachable bool // close every connection at once
+	RefuseWrite int           // refuse the nth write from now, counted from 1
+	DropWrite   int           // close the connection at the nth write, after doing it
+	SlowWrite   time.Duration // wait this long before the next write, once
+	HoldWrite   int           // do not answer the nth write, nor do it, until the caller gives up
+	Deaf        bool          // answer no DHCP message
+	Unreachable bool          // close every connection at once
 
 	ConfirmsFull      int             // refuse the next confirms: there is no room to save
 	SettlesLost       int             // close the connection at the next confirms and cancels, before doing them

@@ -179,6 +179,7 @@ func (r *run) probe(ctx context.Context, driver *device.RESTCONF, n *site.Networ
 // touched lists the networks a draft's edits concern, in address order.
 func touched(d *Draft) []string {
 	hit := map[string]bool{}
+	now, was := survey.Places(d.Doc), survey.Places(d.Base)
 	for _, e := range live(d.Steps) {
 		for _, ref := range []site.Ref{e.Part, e.In} {
 			if ref.Kind == site.KindSite {
@@ -186,11 +187,7 @@ func touched(d *Draft) []string {
 					hit[n.ID] = true
 				}
 			}
-			for _, doc := range []*site.Site{d.Doc, d.Base} {
-				if in, _, ok := survey.PartIn(doc, ref); ok {
-					hit[in] = true
-				}
-			}
+			hit[now[ref]], hit[was[ref]] = true, true
 		}
 	}
 	out := []string{}

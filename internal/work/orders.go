@@ -497,9 +497,17 @@ func newID(kind string) string {
 	return prefix + "-" + strings.ToLower(rand.Text()[:10])
 }
 
+// mostDescribed is how many edits of a step are put in words; it says how many more
+// there are.
+const mostDescribed = 3
+
 func describe(before, after *site.Site, edits []edit.Edit) string {
+	shown := edits
+	if len(edits) > mostDescribed {
+		shown = edits[:mostDescribed-1]
+	}
 	var says []string
-	for _, e := range edits {
+	for _, e := range shown {
 		part := e.Part
 		if part.Kind == edit.KindOption {
 			part = e.In
@@ -510,8 +518,8 @@ func describe(before, after *site.Site, edits []edit.Edit) string {
 		}
 		says = append(says, edit.Describe(doc, e))
 	}
-	if len(says) > 3 {
-		says = append(says[:2], fmt.Sprintf("%d more", len(says)-2))
+	if more := len(edits) - len(shown); more > 0 {
+		says = append(says, fmt.Sprintf("%d more", more))
 	}
 	return strings.Join(says, "; ")
 }

@@ -45,19 +45,23 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*Draft, 
 		if step.Undone {
 			continue
 		}
-		var stay []edit.Edit
-		for _, e := range step.Edits {
-			now, conflicts := edit.Replay(doc, []edit.Edit{e})
-			if len(conflicts) == 0 {
-				doc, stay = now, append(stay, e)
-				continue
-			}
-			raw, err := json.Marshal(e)
+		now, conflicts := edit.Replay(doc, step.Edits)
+		gone := map[int]bool{}
+		for _, c := range conflicts {
+			raw, err := json.Marshal(c.Edit)
 			if err != nil {
 				return nil, err
 			}
-			lost = append(lost, gen.LoseEditParams{OrderID: id, Edit: raw, Says: edit.Describe(d.Doc, e), Why: edit.Why(d.Doc, base.doc, conflicts[0]), MadeBy: step.ByID})
+			gone[c.At] = true
+			lost = append(lost, gen.LoseEditParams{OrderID: id, Edit: raw, Says: edit.Describe(d.Doc, c.Edit), Why: edit.Why(d.Doc, base.doc, c), MadeBy: step.ByID})
 		}
+		var stay []edit.Edit
+		for i, e := range step.Edits {
+			if !gone[i] {
+				stay = append(stay, e)
+			}
+		}
+		doc = now
 		if step.Edits = stay; len(stay) > 0 {
 			step.Seq = int32(len(next.Steps) + 1)
 			step.Version = d.Order.Version + 1

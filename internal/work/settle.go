@@ -200,8 +200,6 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver *device.REST
 	switch {
 	case err != nil:
 		return silent(fmt.Errorf("%w; unconfirmed, it returns by itself within %d s", err, int(r.Timing.ConfirmWithin/time.Second)))
-	case state == device.ChangeAbsent:
-		return nil
 	case state == device.ChangeWaiting:
 		return silent(cancelled)
 	}
@@ -209,7 +207,17 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver *device.REST
 	if err := json.Unmarshal(d.Before, &before); err != nil {
 		return fmt.Errorf("what %s held before cannot be read: %w", d.Name, err)
 	}
-	return r.undo(ctx, driver, before)
+	if state == device.ChangeConfirmed {
+		return r.undo(ctx, driver, before)
+	}
+	running, _, err := driver.Read(ctx)
+	if err != nil {
+		return silent(err)
+	}
+	if !running.Equal(before) {
+		r.found = "it has, and was changed by somebody else since"
+	}
+	return nil
 }
 
 // undo brings a device that has confirmed back, under a timed confirm of its own.

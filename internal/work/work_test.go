@@ -83,6 +83,8 @@ func (s *safeBuffer) String() string {
 	return s.b.String()
 }
 
+func (o *office) logger() *slog.Logger { return slog.New(slog.NewTextHandler(o.log, nil)) }
+
 // another is one more process on the same database.
 func (o *office) another() (*work.Service, *store.Store) {
 	o.t.Helper()
@@ -91,7 +93,7 @@ func (o *office) another() (*work.Service, *store.Store) {
 	o.t.Cleanup(s.Close)
 	vault, err := work.OpenVault(o.key)
 	require.NoError(o.t, err)
-	return work.New(s, vault, slog.New(slog.NewTextHandler(o.log, nil))), s
+	return work.New(s, vault, o.logger()), s
 }
 
 // run works on the background jobs until the returned function is called.

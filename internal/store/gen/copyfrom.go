@@ -81,3 +81,43 @@ func (r iteratorForPutPrefixes) Err() error {
 func (q *Queries) PutPrefixes(ctx context.Context, arg []PutPrefixesParams) (int64, error) {
 	return q.db.CopyFrom(ctx, []string{"site_prefix"}, []string{"site_id", "part", "name", "vlan", "prefix"}, &iteratorForPutPrefixes{rows: arg})
 }
+
+// iteratorForPutRehearsalClients implements pgx.CopyFromSource.
+type iteratorForPutRehearsalClients struct {
+	rows                 []PutRehearsalClientsParams
+	skippedFirstNextCall bool
+}
+
+func (r *iteratorForPutRehearsalClients) Next() bool {
+	if len(r.rows) == 0 {
+		return false
+	}
+	if !r.skippedFirstNextCall {
+		r.skippedFirstNextCall = true
+		return true
+	}
+	r.rows = r.rows[1:]
+	return len(r.rows) > 0
+}
+
+func (r iteratorForPutRehearsalClients) Values() ([]interface{}, error) {
+	return []interface{}{
+		r.rows[0].OrderID,
+		r.rows[0].Seq,
+		r.rows[0].Moves,
+		r.rows[0].Network,
+		r.rows[0].Name,
+		r.rows[0].Client,
+		r.rows[0].Reply,
+		r.rows[0].Why,
+		r.rows[0].Accepts,
+	}, nil
+}
+
+func (r iteratorForPutRehearsalClients) Err() error {
+	return nil
+}
+
+func (q *Queries) PutRehearsalClients(ctx context.Context, arg []PutRehearsalClientsParams) (int64, error) {
+	return q.db.CopyFrom(ctx, []string{"rehearsal_client"}, []string{"order_id", "seq", "moves", "network", "name", "client", "reply", "why", "accepts"}, &iteratorForPutRehearsalClients{rows: arg})
+}

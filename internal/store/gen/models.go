@@ -97,6 +97,18 @@ type Rehearsal struct {
 	MadeAt  time.Time
 }
 
+type RehearsalClient struct {
+	OrderID int64
+	Seq     int32
+	Moves   bool
+	Network string
+	Name    string
+	Client  []byte
+	Reply   []byte
+	Why     string
+	Accepts int32
+}
+
 type Secret struct {
 	SiteID  string
 	Name    string

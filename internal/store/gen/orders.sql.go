@@ -63,6 +63,15 @@ func (q *Queries) ForgetLost(ctx context.Context, arg ForgetLostParams) (int64, 
 	return result.RowsAffected(), nil
 }
 
+const ForgetRehearsalClients = `-- name: ForgetRehearsalClients :exec
+DELETE FROM rehearsal_client WHERE order_id = $1
+`
+
+func (q *Queries) ForgetRehearsalClients(ctx context.Context, orderID int64) error {
+	_, err := q.db.Exec(ctx, ForgetRehearsalClients, orderID)
+	return err
+}
+
 const ListOrders = `-- name: ListOrders :many
 SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
@@ -397,6 +406,61 @@ func (q *Queries) PutRehearsal(ctx context.Context, arg PutRehearsalParams) erro
 	return err
 }
 
+type PutRehearsalClientsParams struct {
+	OrderID int64
+	Seq     int32
+	Moves   bool
+	Network string
+	Name    string
+	Client  []byte
+	Reply   []byte
+	Why     string
+	Accepts int32
+}
+
+const RehearsalClients = `-- name: RehearsalClients :many
+SELECT seq, client, octet_length(reply)::integer AS size FROM rehearsal_client WHERE order_id = $1 AND moves = $2
+ORDER BY network, name, seq LIMIT $4 OFFSET $3
+`
+
+type RehearsalClientsParams struct {
+	OrderID int64
+	Moves   bool
+	Skip    int32
+	Most    int32
+}
+
+type RehearsalClientsRow struct {
+	Seq    int32
+	Client []byte
+	Size   int32
+}
+
+func (q *Queries) RehearsalClients(ctx context.Context, arg RehearsalClientsParams) ([]RehearsalClientsRow, error) {
+	rows, err := q.db.Query(ctx, RehearsalClients,
+		arg.OrderID,
+		arg.Moves,
+		arg.Skip,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []RehearsalClientsRow
+	for rows.Next() {
+		var i RehearsalClientsRow
+		if err := rows.Scan(&i.Seq, &i.Client, &i.Size); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const RehearsalOfOrder = `-- name: RehearsalOfOrder :one
 SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1
 `
@@ -417,6 +481,28 @@ func (q *Queries) RehearsalOfOrder(ctx context.Context, orderID int64) (Rehearsa
 		&i.MadeAt,
 		&i.MadeBy,
 	)
+	return i, err
+}
+
+const RehearsalReply = `-- name: RehearsalReply :one
+SELECT reply, why, accepts FROM rehearsal_client WHERE order_id = $1 AND seq = $2
+`
+
+type RehearsalReplyParams struct {
+	OrderID int64
+	Seq     int32
+}
+
+type RehearsalReplyRow struct {
+	Reply   []byte
+	Why     string
+	Accepts int32
+}
+
+func (q *Queries) RehearsalReply(ctx context.Context, arg RehearsalReplyParams) (RehearsalReplyRow, error) {
+	row := q.db.QueryRow(ctx, RehearsalReply, arg.OrderID, arg.Seq)
+	var i RehearsalReplyRow
+	err := row.Scan(&i.Reply, &i.Why, &i.Accepts)
 	return i, err
 }
 

@@ -81,3 +81,16 @@ WHERE l.order_id = $1 ORDER BY l.seq;
 
 -- name: ForgetLost :execrows
 DELETE FROM work_order_lost WHERE order_id = $1 AND seq = $2;
+
+-- name: ForgetRehearsalClients :exec
+DELETE FROM rehearsal_client WHERE order_id = $1;
+
+-- name: PutRehearsalClients :copyfrom
+INSERT INTO rehearsal_client (order_id, seq, moves, network, name, client, reply, why, accepts) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9);
+
+-- name: RehearsalClients :many
+SELECT seq, client, octet_length(reply)::integer AS size FROM rehearsal_client WHERE order_id = @order_id AND moves = @moves
+ORDER BY network, name, seq LIMIT @most OFFSET @skip;
+
+-- name: RehearsalReply :one
+SELECT reply, why, accepts FROM rehearsal_client WHERE order_id = $1 AND seq = $2;

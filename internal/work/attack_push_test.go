@@ -1,0 +1,600 @@
+package work_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/compile"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/core/yang"
+	"lithos/internal/device"
+	"lithos/internal/standin"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+	"lithos/internal/work"
+)
+
+// exec runs a statement on the office's database.
+func (o *office) exec(sql string, args ...any) {
+	o.t.Helper()
+	conn, err := pgx.Connect(o.t.Context(), o.url)
+	require.NoError(o.t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(o.t.Context(), sql, args...)
+	require.NoError(o.t, err)
+}
+
+// pushUntil waits until the latest push of an order is as is wants it.
+func (o *office) pushUntil(s *work.Service, id int64, what string, is func(*work.PushView) bool) *work.PushView {
+	o.t.Helper()
+	var v *work.OrderView
+	require.Eventually(o.t, func() bool {
+		var err error
+		v, err = s.Order(o.t.Context(), id)
+		return err == nil && v.Push != nil && is(v.Push)
+	}, 2*time.Minute, 10*time.Millisecond, what)
+	return v.Push
+}
+
+// three is a draft at Moss End that changes its server, its switch and its firewall.
+func (o *office) three() (id int64, before map[string]yang.Config) {
+	o.t.Helper()
+	id = o.at("moss-end")
+	o.edit(id, interfaceOf("dev-moss-sw", "if-moss-sw-v70", "relayTo", "10.84.48.10"))
+	o.edit(id, interfaceOf("dev-moss-gw", "if-moss-in", "permits", "dns, ping"))
+	before = map[string]yang.Config{}
+	for _, name := range []string{"dev-moss-srv", "dev-moss-sw", "dev-moss-gw"} {
+		before[name] = o.devices.ByID[name].Running()
+	}
+	return id, before
+}
+
+// unchanged asserts that every device holds, and would start with, what it held.
+func (o *office) unchanged(before map[string]yang.Config) {
+	o.t.Helper()
+	for name, held := range before {
+		assert.True(o.t, o.devices.ByID[name].Running().Equal(held), "%s runs what it held", name)
+		assert.True(o.t, o.devices.ByID[name].Startup().Equal(held), "%s starts with what it held", name)
+	}
+}
+
+// Twenty pushes at once with four connections, while pages are served.
+func TestAttackTwentyPushesAtOnce(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	s, err := store.Open(context.Background(), o.url, 4)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	vault, err := work.OpenVault(o.key)
+	require.NoError(t, err)
+	w := work.New(s, vault, o.logger())
+	var orders []int64
+	var codes []string
+	for i := range 20 {
+		doc := renamed(t, "quill-street", fmt.Sprintf("q%02d", i))
+		_, err := w.Import(t.Context(), doc, 0, "for the test")
+		require.NoError(t, err)
+		fabric := standin.NewFabric()
+		for _, d := range doc.Devices {
+			if d.Kind == site.L2Switch {
+				continue
+			}
+			dev, err := standin.Start(standin.Config{
+				Name: d.ID, Kind: d.Kind, Fabric: fabric, Initial: compile.Device(doc, d.ID), Account: "lithos", Password: "secret",
+			})
+			require.NoError(t, err)
+			t.Cleanup(dev.Close)
+			access := device.Access{URL: dev.URL, Account: "lithos", Password: "secret", Fingerprint: dev.Fingerprint}
+			require.NoError(t, w.PutAccess(t.Context(), "a test", doc.ID, d.ID, access))
+		}
+		id, err := w.OpenOrder(t.Context(), o.mk, doc.Code, "All at once", "")
+		require.NoError(t, err)
+		pool := entry("pool", strings.ReplaceAll("pool-quill-lab", "quill", fmt.Sprintf("q%02d", i)), "ranges", "100-120")
+		_, _, err = w.Edit(t.Context(), o.mk, id, pool)
+		require.NoError(t, err)
+		_, err = w.Rehearse(t.Context(), o.mk, id, 1)
+		require.NoError(t, err)
+		orders, codes = append(orders, id), append(codes, doc.Code)
+	}
+	run(t, w)
+	var all sync.WaitGroup
+	for _, id := range orders {
+		all.Go(func() {
+			_, err := w.Push(t.Context(), o.mk, id, 1)
+			assert.NoError(t, err)
+		})
+	}
+	served := 0
+	require.Eventually(t, func() bool {
+		ended := 0
+		for i, id := range orders {
+			_, err := w.View(t.Context(), codes[i], work.Look{})
+			require.NoError(t, err)
+			served++
+			v, err := w.Order(t.Context(), id)
+			require.NoError(t, err)
+			if v.Push != nil && v.Push.Finished != nil {
+				ended++
+				assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+			}
+		}
+		return ended == len(orders)
+	}, 4*time.Minute, 10*time.Millisecond)
+	all.Wait()
+	assert.Positive(t, served)
+}
+
+// renamed is a site of the scenario under another name.
+func renamed(t *testing.T, name, as string) *site.Site {
+	t.Helper()
+	raw, err := site.Encode(scenario.Site(name))
+	require.NoError(t, err)
+	doc, err := site.Read(strings.NewReader(strings.ReplaceAll(string(raw), "quill", as)))
+	require.NoError(t, err)
+	return doc
+}
+
+// The connection is lost at the very moment the revision is stored, five times.
+func TestAttackLandingLosesItsConnection(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	o.exec(`CREATE SEQUENCE attacks;
+		CREATE FUNCTION attack() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+			IF nextval('attacks') <= 5 THEN PERFORM pg_terminate_backend(pg_backend_pid()); END IF;
+			RETURN NEW;
+		END $$;
+		CREATE TRIGGER attack BEFORE INSERT ON site_revision FOR EACH ROW EXECUTE FUNCTION attack()`)
+	run(t, o.Service)
+	id := o.order()
+	o.bigger(id)
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Equal(t, "Pushed, verified and landed", v.Push.Title)
+	history, err := o.History(t.Context(), "kelder-bridge")
+	require.NoError(t, err)
+	assert.Len(t, history, 2)
+}
+
+// Text that one column keeps and another refuses never gets in.
+func TestAttackControlCharactersGetIn(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	var r *work.Refusal
+	_, err := o.OpenOrder(t.Context(), o.mk, "kelder-bridge", "Ward\x00", "44\x1b71")
+	require.ErrorAs(t, err, &r)
+	require.Len(t, r.Fields, 2)
+	assert.Equal(t, "The title holds a control character; leave it out.", r.Fields[0].Says)
+	id := o.order()
+	for _, bad := range []string{"Scans\x00", "Sc\x1bans", "Sc\nans", "Sc\u202eans", "Sc\xffans"} {
+		_, _, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", bad))
+		require.ErrorAs(t, err, &r, "%q", bad)
+		assert.Equal(t, "entries[0].fields.name", r.Fields[0].Field)
+	}
+	raw, err := site.Encode(scenario.Site("kelder-bridge"))
+	require.NoError(t, err)
+	_, err = site.Read(bytes.NewReader(bytes.Replace(raw, []byte(`"name": "Imaging"`), []byte(`"name": "Imag\u0000ing"`), 1)))
+	assert.ErrorContains(t, err, "holds a control character")
+}
+
+// A revision that lands while a push is under way: a file is refused.
+func TestAttackRevisionLandsDuringAPush(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	gw := o.devices.ByID["dev-gw-1"]
+	id := o.order()
+	o.bigger(id)
+	gw.Inject(standin.Faults{HoldWrite: 1})
+	require.NoError(t, o.pushAll(o.Service, id))
+	newer := scenario.Site("kelder-bridge")
+	newer.Name = "Kelder Bridge practice"
+	_, err := o.Import(t.Context(), newer, o.jo.ID, "from a file")
+	refusal(t, err, work.Conflict, "a push to Kelder Bridge surgery is under way")
+	gw.Inject(standin.Faults{Unreachable: true}) // ends the write that is held
+	gw.Inject(standin.Faults{})
+	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
+}
+
+// A hand in the database makes a revision while a push waits for its turn: that is
+// noticed before a device is touched.
+func TestAttackRevisionLandsWhileAPushWaits(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	kill := run(t, o.Service)
+	kill() // nobody works on jobs
+	gw := o.devices.ByID["dev-gw-1"]
+	before := gw.Running()
+	id := o.order()
+	o.bigger(id)
+	require.NoError(t, o.pushAll(o.Service, id))
+	second, s := o.another()
+	newer := scenario.Site("kelder-bridge")
+	newer.Name = "Kelder Bridge practice"
+	require.NoError(t, s.InTx(t.Context(), func(q *gen.Queries, _ pgx.Tx) error {
+		return store.AddRevision(t.Context(), q, newer, 1, store.Author{Note: "by hand"})
+	}))
+	run(t, second)
+	v := o.waitPush(second, id)
+	assert.Equal(t, "The push touched no device", v.Push.Title)
+	assert.Contains(t, v.Push.Problem, "The site is at revision 2, and the draft was made on revision 1. Not touched: gw-1.")
+	assert.True(t, gw.Running().Equal(before))
+	assert.Equal(t, "open", v.Head.State)
+}
+
+// A confirm, or the answer to it, is lost on the way: it is asked after.
+func TestAttackConfirmOrItsAnswerIsLost(t *testing.T) {
+	t.Parallel()
+	for name, f := range map[string]standin.Faults{
+		"the confirm": {SettlesLost: 2}, "its answer": {SettleAnswersLost: 1}, "all of its answers": {SettleAnswersLost: 3},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			o := open(t)
+			run(t, o.Service)
+			id, before := o.three()
+			o.devices.ByID["dev-moss-sw"].Inject(f)
+			require.NoError(t, o.pushAll(o.Service, id))
+			v := o.waitPush(o.Service, id)
+			require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+			for name, held := range before {
+				d := o.devices.ByID[name]
+				assert.True(t, d.Startup().Equal(d.Running()), name)
+				assert.False(t, d.Running().Equal(held), name)
+			}
+		})
+	}
+}
+
+// One device will not confirm: the others, which have, are put back, and what is
+// said of each is its own answer.
+func TestAttackOneDeviceFailsItsConfirm(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	id, before := o.three()
+	o.devices.ByID["dev-moss-gw"].Inject(standin.Faults{ConfirmsFull: 100})
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "failed", v.Push.State)
+	assert.Contains(t, v.Push.Problem, "gw-moss: Confirm, and save as startup configuration: The startup storage is full.")
+	assert.Contains(t, v.Push.Problem, "Holds what it held before, by its own answer:")
+	assert.Equal(t, "open", v.Head.State)
+	o.unchanged(before)
+
+	// With room again the same draft lands.
+	o.devices.ByID["dev-moss-gw"].Inject(standin.Faults{})
+	require.NoError(t, o.pushAll(o.Service, id))
+	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
+}
+
+// A device goes silent between the last comparison and its confirm: that it is not
+// known is said, and holds the site until the device answers.
+func TestAttackDeviceGoesSilentAtItsConfirm(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	id, _ := o.three()
+	gate := make(chan struct{})
+	o.devices.ByID["dev-moss-srv"].Inject(standin.Faults{HoldConfirm: gate})
+	require.NoError(t, o.pushAll(o.Service, id))
+	o.pushUntil(o.Service, id, "the first confirm", func(p *work.PushView) bool { return p.State == "confirming" })
+	sw := o.devices.ByID["dev-moss-sw"]
+	sw.Inject(standin.Faults{Unreachable: true})
+	close(gate)
+	p := o.pushUntil(o.Service, id, "the silence", func(p *work.PushView) bool { return len(p.Silent) > 0 })
+	assert.Equal(t, []string{"sw-moss"}, p.Silent)
+	assert.Nil(t, p.Finished)
+	assert.Equal(t, "unknown", p.Journal[len(p.Journal)-2].State, "what is not known is not called done")
+	other := o.at("moss-end")
+	o.edit(other, entry("network", "net-moss-ward", "purpose", "x"))
+	_, err := o.Rehearse(t.Context(), o.mk, other, o.version(other))
+	require.NoError(t, err)
+	_, err = o.Push(t.Context(), o.mk, other, o.version(other))
+	refusal(t, err, work.Conflict, "Another push to this site is under way")
+	sw.Inject(standin.Faults{})
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+}
+
+// A device that never answers again: a technician ends the push, and what is not
+// known is said to be.
+func TestAttackDeviceStaysSilent(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	id, before := o.three()
+	require.ErrorContains(t, o.EndPush(t.Context(), o.jo, id), "has no push")
+	sw := o.devices.ByID["dev-moss-sw"]
+	sw.Inject(standin.Faults{HoldWrite: 1})
+	require.NoError(t, o.pushAll(o.Service, id))
+	o.pushUntil(o.Service, id, "the switch's first step", func(p *work.PushView) bool {
+		last := p.Journal[max(0, len(p.Journal)-1):]
+		return len(last) > 0 && last[0].Device == "sw-moss" && last[0].Stage == "step"
+	})
+	require.ErrorContains(t, o.EndPush(t.Context(), o.jo, id), "No device is waited for")
+	sw.Inject(standin.Faults{Unreachable: true})
+	o.pushUntil(o.Service, id, "the silence", func(p *work.PushView) bool { return len(p.Silent) > 0 })
+	require.NoError(t, o.EndPush(t.Context(), o.jo, id))
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "failed", v.Push.State)
+	assert.Contains(t, v.Push.Problem, "Ended by Jo Arden while it waited for sw-moss")
+	assert.Contains(t, v.Push.Problem, "Holds what it held before, by its own answer: srv-moss. Not known: sw-moss.")
+	delete(before, "dev-moss-sw")
+	o.unchanged(before)
+}
+
+// A run whose hold is taken away stops, writes nothing more, and the push lands once.
+func TestAttackLostHoldRunsAPushTwice(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	o.Timing.HoldFor = 2 * time.Second
+	run(t, o.Service)
+	gw := o.devices.ByID["dev-gw-1"]
+	id := o.order()
+	o.bigger(id)
+	gw.Inject(standin.Faults{HoldWrite: 2})
+	require.NoError(t, o.pushAll(o.Service, id))
+	o.pushUntil(o.Service, id, "the second step", func(p *work.PushView) bool { return len(p.Journal) == 3 })
+	o.exec("UPDATE push SET held_by = 'somebody else', held_until = now() + interval '1 hour'")
+	gw.Inject(standin.Faults{})
+	require.Eventually(t, func() bool { return strings.Contains(o.log.String(), "the hold on a push is lost") }, time.Minute, 10*time.Millisecond)
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "running", v.Push.State, "the run that lost it ended nothing")
+	assert.Len(t, v.Push.Journal, 3, "and wrote nothing")
+	o.exec("UPDATE push SET held_by = '', held_until = 'epoch'")
+	v = o.waitPush(o.Service, id)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	history, err := o.History(t.Context(), "kelder-bridge")
+	require.NoError(t, err)
+	assert.Len(t, history, 2, "the revision landed once")
+}
+
+// A push interrupted long ago is not carried on: its devices are put back.
+func TestAttackOldPushIsResumed(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	kill := run(t, o.Service)
+	gw := o.devices.ByID["dev-gw-1"]
+	before := gw.Running()
+	id := o.order()
+	o.bigger(id)
+	gw.Inject(standin.Faults{HoldWrite: 2})
+	require.NoError(t, o.pushAll(o.Service, id))
+	o.pushUntil(o.Service, id, "the second step", func(p *work.PushView) bool { return len(p.Journal) == 3 })
+	kill()
+	gw.Inject(standin.Faults{})
+	second, _ := o.another()
+	second.Timing.ResumeWithin = time.Nanosecond
+	run(t, second)
+	v := o.waitPush(second, id)
+	assert.Equal(t, "failed", v.Push.State)
+	assert.Contains(t, v.Push.Problem, "It was interrupted, and is not carried on")
+	assert.True(t, gw.Running().Equal(before))
+	assert.Equal(t, "open", v.Head.State)
+}
+
+// A backup is restored over the database: nothing is pushed or read until it is
+// released.
+func TestAttackRestoredBackupPushes(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	kill := run(t, o.Service)
+	gw := o.devices.ByID["dev-gw-1"]
+	id := o.order()
+	o.bigger(id)
+	gw.Inject(standin.Faults{HoldWrite: 2})
+	require.NoError(t, o.pushAll(o.Service, id))
+	o.pushUntil(o.Service, id, "the second step", func(p *work.PushView) bool { return len(p.Journal) == 3 })
+	kill()
+	gw.Inject(standin.Faults{})
+	dump := filepath.Join(t.TempDir(), "dump")
+	client(t, "pg_dump", "-Fc", "-f", dump, "-d", o.url)
+	client(t, "pg_restore", "--clean", "--if-exists", "-d", o.url, dump)
+	held := gw.Running()
+	second, _ := o.another()
+	run(t, second)
+	since, err := second.Held(t.Context())
+	require.NoError(t, err)
+	require.NotNil(t, since)
+	assert.Contains(t, since.Because, "was restored")
+	other, err := second.OpenOrder(t.Context(), o.mk, "quill-street", "After the restore", "")
+	require.NoError(t, err)
+	_, _, err = second.Edit(t.Context(), o.mk, other, entry("pool", "pool-quill-lab", "ranges", "100-120"))
+	require.NoError(t, err)
+	_, err = second.Rehearse(t.Context(), o.mk, other, 1)
+	require.NoError(t, err)
+	_, err = second.Push(t.Context(), o.mk, other, 1)
+	refusal(t, err, work.Conflict, "Pushes and readings are held")
+	second.Observe(t.Context(), "site-kelder-bridge")
+	assert.Contains(t, o.log.String(), "the devices of a site are not read")
+	v, err := second.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "running", v.Push.State, "nobody has carried it on")
+	assert.True(t, gw.Running().Equal(held))
+	was, err := second.ReleaseWork(t.Context(), "an administrator")
+	require.NoError(t, err)
+	assert.True(t, was)
+	assert.Equal(t, "landed", o.waitPush(second, id).Push.State)
+}
+
+// client runs one of PostgreSQL's programs.
+func client(t *testing.T, name string, args ...string) {
+	t.Helper()
+	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/" + name)
+	require.NoError(t, err)
+	require.NotEmpty(t, found, name)
+	out, err := exec.CommandContext(t.Context(), found[len(found)-1], args...).CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
+// A missing key file is not made anew, and another key is not taken for the right one.
+func TestAttackWrongKeyBecomesANewOne(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	require.NoError(t, o.UseKey(t.Context()))
+	require.NoError(t, o.UseKey(t.Context()))
+	missing := filepath.Join(t.TempDir(), "key")
+	_, err := work.OpenVault(missing)
+	assert.ErrorContains(t, err, "there is no key file")
+	_, err = os.Stat(missing)
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	assert.ErrorContains(t, work.MakeKey(o.key), "file exists")
+	require.NoError(t, work.MakeKey(missing))
+	wrong := o.key
+	o.key = missing
+	stranger, s := o.another()
+	o.key = wrong
+	err = stranger.UseKey(t.Context())
+	assert.ErrorContains(t, err, "is not the one this database was used with")
+	n, err := stranger.ForgetKey(t.Context(), "an administrator")
+	require.NoError(t, err)
+	assert.Positive(t, n)
+	require.NoError(t, stranger.UseKey(t.Context()))
+	left, err := s.CountSecrets(t.Context())
+	require.NoError(t, err)
+	assert.Zero(t, left)
+	assert.Error(t, o.UseKey(t.Context()), "the lost key is worth nothing now")
+}
+
+// A process told to end amid the confirms finishes them and lands.
+func TestAttackToldToEndAmidConfirms(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	ctx, end := context.WithCancel(context.Background())
+	require.NoError(t, o.Run(ctx, time.Hour))
+	id, _ := o.three()
+	gate := make(chan struct{})
+	o.devices.ByID["dev-moss-sw"].Inject(standin.Faults{HoldConfirm: gate})
+	require.NoError(t, o.pushAll(o.Service, id))
+	o.pushUntil(o.Service, id, "the switch's confirm", func(p *work.PushView) bool {
+		last := p.Journal[max(0, len(p.Journal)-1):]
+		return len(last) > 0 && last[0].Device == "sw-moss" && last[0].Stage == "confirm"
+	})
+	end()
+	close(gate)
+	o.Stopped()
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+}
+
+// A push that has no time for its ladder does not say that it verified.
+func TestAttackLadderCutShortIsCalledVerified(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	o.Timing.ConfirmWithin = 10 * time.Second
+	run(t, o.Service)
+	id := o.order()
+	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
+	o.devices.ByID["dev-gw-1"].Inject(standin.Faults{SlowWrite: 5500 * time.Millisecond})
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Equal(t, "Pushed and landed, not all of it verified", v.Push.Title)
+	require.Len(t, v.Push.Unverified, 1)
+	assert.Equal(t, "Imaging", v.Push.Unverified[0].Name)
+	assert.Contains(t, v.Push.Unverified[0].Why, "no time to climb")
+	o.journalSays(v.Push, "skipped", "Imaging is not verified")
+}
+
+func (o *office) journalSays(p *work.PushView, state, says string) {
+	o.t.Helper()
+	for _, l := range p.Journal {
+		if l.State == state && strings.Contains(l.Says, says) {
+			return
+		}
+	}
+	assert.Fail(o.t, "no such line in the journal", "%s %s in %v", state, says, p.Journal)
+}
+
+// An order none of whose devices is reached lands and says that nothing was
+// verified, everywhere, until somebody has seen to it.
+func TestAttackNoDeviceReachedIsCalledVerified(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	o.exec("DELETE FROM device_access WHERE site_id = 'site-kelder-bridge'")
+	id := o.order()
+	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Equal(t, "Landed, not verified: Lithos has touched no device", v.Push.Title)
+	require.Len(t, v.Push.Unverified, 2)
+	assert.Equal(t, "gw-1", v.Push.Unverified[0].Name)
+	assert.Contains(t, v.Push.Unverified[0].Why, "Lithos does not reach it")
+	assert.Equal(t, "Imaging", v.Push.Unverified[1].Name)
+	o.journalSays(v.Push, "skipped", "Not reached by Lithos")
+	unverified := func() []string {
+		history, err := o.History(t.Context(), "kelder-bridge")
+		require.NoError(t, err)
+		return history[0].Unverified
+	}
+	assert.Equal(t, []string{"gw-1 not verified", "Imaging not verified"}, unverified())
+	require.NoError(t, o.Verify(t.Context(), o.jo, id, 0))
+	assert.Error(t, o.Verify(t.Context(), o.mk, id, 0), "once")
+	assert.Equal(t, []string{"gw-1 verified by hand by Jo Arden", "Imaging not verified"}, unverified())
+	require.NoError(t, o.Verify(t.Context(), o.mk, id, 1))
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "Pushed, verified and landed", v.Push.Title)
+}
+
+// What a draft adds is judged alike by its page, the tray and Push.
+func TestAttackPageOffersWhatPushRefuses(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	id := o.order()
+	// Addresses of another surgery: only the surroundings know.
+	o.edit(id, entry("network", "", "name", "Annexe", "prefix", "10.84.32.0/24", "vlan", "77"))
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	page, err := o.View(t.Context(), "kelder-bridge", work.Look{Order: id})
+	require.NoError(t, err)
+	across := slices.IndexFunc(v.Findings, func(f work.Finding) bool { return f.Rule == "networks-overlap-across-sites" })
+	assert.GreaterOrEqual(t, across, 0)
+	assert.Equal(t, page.Order.Warning, v.Head.Warning)
+	assert.Equal(t, page.Order.Blocking, v.Head.Blocking)
+	assert.NotEmpty(t, v.Findings)
+	assert.Equal(t, v.Head.Refuses, page.Order.Refuses)
+	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
+	require.Error(t, err)
+	assert.Equal(t, v.Head.Refuses, err.Error(), "what is refused is what was said")
+}
+
+// A second wrong value on the same part is new, and blocks.
+func TestAttackSecondMistakeOnTheSamePart(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	bad := scenario.Site("kelder-bridge")
+	r, ok := bad.Reservation("res-xray-plate")
+	require.True(t, ok)
+	r.Address = scenario.Outside // outside its network
+	_, err := o.Import(t.Context(), bad, 0, "with a mistake")
+	require.NoError(t, err)
+	id := o.order()
+	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
+	d, err := o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Zero(t, d.Blocking(), "the mistake was there before")
+	o.edit(id, entry("reservation", "res-xray-plate", "address", "10.84.40.40"))
+	d, err = o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, 1, d.Blocking())
+}
