@@ -3,6 +3,7 @@ package edit_test
 import (
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -240,4 +241,25 @@ func TestUndoIsReplayWithoutTheLast(t *testing.T) {
 			t.Fatal("the base was written to")
 		}
 	})
+}
+
+// Thousands of edits of one list copy it once: what is allocated grows with the
+// edits, not with their product with what is there.
+func TestAttackFourthPasteIsQuadratic(t *testing.T) {
+	base := campus()
+	first := paste(t, base, lines(0, 1000))
+	fourth := paste(t, paste(t, first, lines(1000, 1000)), lines(2000, 1000))
+	n, _ := base.Network("net-campus")
+	_, edits, err := edit.Paste(fourth, n, site.KindReservation, lines(3000, 1000), func(line int) string { return fmt.Sprintf("res-new-%d", line) })
+	require.NoError(t, err)
+	require.Len(t, edits, 1000)
+	allocated := func(s *site.Site) uint64 {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		_, err := edit.Apply(s, edits...)
+		runtime.ReadMemStats(&after)
+		require.NoError(t, err)
+		return after.TotalAlloc - before.TotalAlloc
+	}
+	assert.Less(t, allocated(fourth), 3*allocated(base), "with four times as many there")
 }

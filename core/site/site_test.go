@@ -136,7 +136,7 @@ func TestInterfaceOnPrefersTheGateway(t *testing.T) {
 // Any order of parts encodes to the same bytes and reads back.
 func TestNormalFormIsOne(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s := &Site{ID: "s", Code: "s", Name: rapid.StringMatching(`[a-z: #'"{\[-]{1,12}`).Draw(t, "name"), Customer: Level{ID: "c", Name: "C"}}
+		s := &Site{ID: "s", Code: "s", Name: rapid.StringMatching(`[a-z][a-z: #'"{\[-]{0,11}`).Draw(t, "name"), Customer: Level{ID: "c", Name: "C"}}
 		for i := range rapid.IntRange(0, 8).Draw(t, "n") {
 			a := address.FromUint(0x0a000000 + rapid.Uint32Range(0, 99).Draw(t, "a"))
 			s.Reservations = append(s.Reservations, Reservation{ID: fmt.Sprintf("r%d", i), Network: "n", Address: a, MAC: address.MAC{2, byte(i)}})
@@ -180,4 +180,44 @@ func FuzzRead(f *testing.F) {
 			t.Fatalf("%v reading back %s", err, file)
 		}
 	})
+}
+
+// Values that no site has are refused with their place.
+func TestAttackValuesNoSiteHas(t *testing.T) {
+	uplink := `"devices": [{"id": "gw", "name": "gw", "kind": "router", "interfaces": [{"id": "wan", "name": "wan", "kind": "uplink", "uplink": {"method": "dhcp", "mtu": -5}}]}], "networks"`
+	for _, c := range []struct{ from, to, says string }{
+		{`"code": "kel"`, `"code": ""`, `line 3, code: "" is not a code`},
+		{`"code": "kel"`, `"code": "k\nel"`, "line 3, code: holds a line break"},
+		{`"code": "kel"`, `"code": "k/../el"`, "line 3, code: \"k/../el\" is not a code"},
+		{`"code": "kel"`, `"code": "kel", "timeZone": "../../etc"`, `timeZone: "../../etc" is not a time zone`},
+		{`"code": "kel"`, `"code": "kel", "timeZone": "Local"`, `timeZone: "Local" is not a time zone`},
+		{`"networks"`, uplink, "devices[0].interfaces[0].uplink.mtu: is -5; write a number from 576 to 9000"},
+		{`"10.84.18.0/26"`, `"0.0.0.0/0"`, "networks[0].prefix: \"0.0.0.0/0\" is larger than any site's network"},
+		{`"10.84.18.0/26"`, `"fd00::/64"`, "networks[0].prefix: fd00::/64 is an IPv6 address"},
+		{`"10.84.18.1"`, `"fd00::1"`, "networks[0].gateway: fd00::1 is an IPv6 address"},
+		{`"name": "Bench", "prefix"`, `"name": " ", "prefix"`, "networks[0].name: \" \" is empty"},
+		{`"reason": "Vendor"`, `"reason": "Ven\u0000dor"`, "pools[0].exclusions[0].reason: holds a control character"},
+		{`"reason": "Vendor"`, `"reason": "Ven\u202edor"`, "turns its direction around"},
+	} {
+		_, err := Read(strings.NewReader(strings.Replace(small, c.from, c.to, 1)))
+		assert.ErrorContains(t, err, c.says, c.to)
+	}
+}
+
+// A hundred thousand keys that are no fields are read past, and twenty are reported.
+func TestAttackManyKeys(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(`{"id": "site-k"`)
+	for i := range 100_000 {
+		fmt.Fprintf(&b, `,"k%d":1`, i)
+	}
+	b.WriteString("}")
+	_, err := Read(strings.NewReader(b.String()))
+	require.Error(t, err)
+	assert.Len(t, strings.Split(err.Error(), "\n"), 20)
+	again := strings.Repeat(`,"code":"kel"`, 100_000)
+	_, err = Read(strings.NewReader(strings.Replace(small, `,
+  "name"`, again+`,
+  "name"`, 1)))
+	assert.ErrorContains(t, err, "is given twice")
 }

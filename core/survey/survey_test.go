@@ -132,3 +132,19 @@ func TestDrawingAndEngineAgree(t *testing.T) {
 		}
 	})
 }
+
+// The overview of the largest network has no more parts than a screen has columns.
+func TestAttackLargestNetworkIsDrawn(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	n, ok := s.Network("net-clinic")
+	require.True(t, ok)
+	n.Prefix = netip.MustParsePrefix("10.0.0.0/8")
+	r := survey.Draw(s, n, nil, nil, 0)
+	assert.Len(t, r.Bins, survey.MaxBins)
+	assert.Equal(t, r.Size, len(r.Bins)*r.Bin)
+	pool := 0
+	for _, b := range r.Bins {
+		pool += b.Pool
+	}
+	assert.Positive(t, pool)
+}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/alexedwards/scs/v2"
@@ -66,7 +67,8 @@ func Server(h http.Handler) *http.Server {
 // New is the whole HTTP server.
 func New(w *work.Service, o Options) http.Handler {
 	s := &server{work: w, log: o.Log, secure: o.Secure, sessions: newSessions(w, o.Secure)}
-	e := echo.New()
+	// Echo's own routes for what a group has not would hide which methods a path takes.
+	e := echo.NewWithConfig(echo.Config{NoGroupAutoRegister404Routes: true})
 	e.Logger = o.Log
 	e.HTTPErrorHandler = s.failed
 	e.IPExtractor = clientAddress(o.Proxies)
@@ -82,8 +84,13 @@ func New(w *work.Service, o Options) http.Handler {
 	group.GET("/events", s.events)
 	timed := group.Group("", middleware.ContextTimeout(answerWithin))
 	s.operations(newAPI(e, timed))
-	timed.Any("/*", func(*echo.Context) error { return echo.ErrNotFound })
-	e.GET("/*", echo.WrapHandler(pages(o.Files)))
+	files := echo.WrapHandler(pages(o.Files))
+	e.GET("/*", func(c *echo.Context) error {
+		if strings.HasPrefix(c.Request().URL.Path, prefix+"/") {
+			return echo.ErrNotFound
+		}
+		return files(c)
+	})
 	return e
 }
 

@@ -2,20 +2,26 @@ package api_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/cookiejar"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/internal/api"
 	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
 	"lithos/internal/postgres/pgtest"
@@ -267,4 +273,63 @@ func grown(n int) string {
 	list(`{"id":"res-%d","name":"r%d","network":"net-%d","address":"10.%d.%d.20","mac":"02:00:5e:00:%02x:%02x"}`, func(i int) []any { return []any{i, i, i, i / 256, i % 256, i / 256, i % 256} })
 	b.WriteString(`]}`)
 	return b.String()
+}
+
+var quiet = slog.New(slog.DiscardHandler)
+
+// lines is a log that several goroutines write.
+type lines struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lines) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+func logTo(l *lines) *slog.Logger { return slog.New(slog.NewTextHandler(l, nil)) }
+
+// Whatever is let through decodes to text without control characters.
+func FuzzJSONText(f *testing.F) {
+	for _, seed := range []string{`{"a":"b"}`, `{"a":"\u0000"}`, `"\\u0000"`, `"\ud83d\ude00"`, `"\ud800x"`, "\"\xc2\x85\"", `"\\\b"`} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if api.CheckJSON(data) != nil {
+			return
+		}
+		var v any
+		if json.Unmarshal(data, &v) != nil {
+			return
+		}
+		var walk func(any)
+		walk = func(v any) {
+			switch v := v.(type) {
+			case string:
+				for _, r := range v {
+					if unicode.IsControl(r) && r != '\t' && r != '\n' && r != '\r' || r == utf8.RuneError && !bytes.ContainsRune(data, utf8.RuneError) && !bytes.Contains(bytes.ToLower(data), []byte(`\ufffd`)) {
+						t.Fatalf("%q came through as %q", data, v)
+					}
+				}
+			case []any:
+				for _, item := range v {
+					walk(item)
+				}
+			case map[string]any:
+				for key, item := range v {
+					walk(key)
+					walk(item)
+				}
+			}
+		}
+		walk(v)
+	})
 }

@@ -45,7 +45,7 @@ func newMetrics(w *work.Service) *metrics {
 	}, []string{"method", "route", "status"})
 	all := prometheus.NewRegistry()
 	all.MustRegister(took, w.Meters, w.Gauges(), collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	return &metrics{promhttp.HandlerFor(all, promhttp.HandlerOpts{}), took}
+	return &metrics{promhttp.HandlerFor(all, promhttp.HandlerOpts{DisableCompression: true}), took}
 }
 
 // count notes how long each request took. A stream takes as long as its browser stays.

@@ -104,6 +104,9 @@ func (s *server) failed(c *echo.Context, err error) {
 		return
 	}
 	status := echo.StatusCode(err)
+	if status == http.StatusMethodNotAllowed && c.Path() == "/*" {
+		status = http.StatusNotFound // only the pages have such a path
+	}
 	says := sentences[status]
 	var said *echo.HTTPError
 	if errors.As(err, &said) && says == "" {

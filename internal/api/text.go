@@ -11,7 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// textJSON is JSON whose text can be kept and shown: see checkJSON.
+// textJSON is JSON whose text can be kept and shown: see CheckJSON.
 var textJSON = huma.Format{
 	Marshal: func(w io.Writer, v any) error {
 		enc := json.NewEncoder(w)
@@ -19,7 +19,7 @@ var textJSON = huma.Format{
 		return enc.Encode(v)
 	},
 	Unmarshal: func(data []byte, v any) error {
-		if err := checkJSON(data); err != nil {
+		if err := CheckJSON(data); err != nil {
 			return err
 		}
 		return json.Unmarshal(data, v)
@@ -31,10 +31,10 @@ var (
 	errControl = errors.New("the request holds a control character; leave it out")
 )
 
-// checkJSON refuses a JSON text that is not UTF-8, or whose strings hold control
+// CheckJSON refuses a JSON text that is not UTF-8, or whose strings hold control
 // characters other than tabs and line breaks, or halves of surrogate pairs, which
 // decoding would replace unseen.
-func checkJSON(data []byte) error {
+func CheckJSON(data []byte) error {
 	if !utf8.Valid(data) {
 		return errNotUTF8
 	}

@@ -5,8 +5,10 @@ import (
 	"context"
 	"crypto/tls"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -162,4 +164,28 @@ func TestLeasesSurviveARestart(t *testing.T) {
 	status, body := send(t, d, "GET", "/restconf/data?content=nonconfig", "")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, body, `"address":"10.7.7.101"`)
+}
+
+// What a device keeps takes the place of what it was made with, whole: a port that
+// was given to another group is in no group of before.
+func TestAttackKeptStateIsDecodedOverAnother(t *testing.T) {
+	state := filepath.Join(t.TempDir(), "state.json")
+	d := start(t, state, 0)
+	changed := d.Running()
+	ward := changed.Interfaces.Interface[slices.IndexFunc(changed.Interfaces.Interface, func(i yang.Interface) bool { return i.Name == "lan.20" })]
+	ward.Name, ward.VLAN = "lan.15", &yang.VLAN{Parent: "lan", ID: 15}
+	ward.IPv4 = &yang.IPv4{Address: []yang.Address{{IP: netip.MustParseAddr("10.7.11.1"), PrefixLength: 26}}}
+	changed.Interfaces.Interface = append(slices.Clone(changed.Interfaces.Interface), ward)
+	changed = changed.Sorted()
+	require.NoError(t, d.Set(changed))
+	status, _ := send(t, d, "POST", "/restconf/operations/lithos-config:begin", `{"lithos-config:input":{"token":"one","timeout":60}}`)
+	require.Equal(t, 204, status)
+	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:confirm", `{"lithos-config:input":{"token":"one"}}`)
+	require.Equal(t, 204, status)
+	held := d.Running()
+	d.Close()
+	again := start(t, state, 0)
+	assert.True(t, again.Running().Equal(held))
+	_, body := send(t, again, "POST", "/restconf/operations/lithos-config:change", `{"lithos-config:input":{"token":"one"}}`)
+	assert.Contains(t, body, "confirmed", "it remembers what it confirmed")
 }

@@ -20,7 +20,7 @@ export function App() {
   return (
     <CurrentOrder>
       <Routes>
-        <Route element={<Frame technician={technician} />}>
+        <Route element={<Frame technician={technician} held={session.data?.held} />}>
           <Route index element={<Navigate to="/rounds" replace />} />
           <Route path="rounds" element={<Rounds />} />
           <Route path="sites" element={<SitesPlace />} />

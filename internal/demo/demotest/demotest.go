@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http/httptest"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -27,11 +28,15 @@ type Options struct {
 	Poll   time.Duration // between two readings of the devices
 	State  string        // folder the devices' configurations survive in; none when empty
 	Timing work.Timing   // of pushes; the usual one when zero
+	// Database and Vault are those of an earlier Start, whose doings go on; new ones when empty.
+	Database string
+	Vault    *work.Vault
 }
 
 // Running is Lithos until the test ends.
 type Running struct {
 	URL     string
+	Stop    func() // ends it before the test does
 	Work    *work.Service
 	Store   *store.Store
 	Devices *demo.Devices
@@ -51,10 +56,16 @@ func Vault(t testing.TB) *work.Vault {
 func Start(t testing.TB, o Options) *Running {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	s, err := store.Open(ctx, pgtest.Database(t), 0)
+	if o.Database == "" {
+		o.Database = pgtest.Database(t)
+	}
+	if o.Vault == nil {
+		o.Vault = Vault(t)
+	}
+	s, err := store.Open(ctx, o.Database, 0)
 	require.NoError(t, err)
 	quiet := slog.New(slog.DiscardHandler)
-	w := work.New(s, Vault(t), quiet)
+	w := work.New(s, o.Vault, quiet)
 	if o.Timing != (work.Timing{}) {
 		w.Timing = o.Timing
 	}
@@ -62,13 +73,17 @@ func Start(t testing.TB, o Options) *Running {
 	require.NoError(t, err)
 	require.NoError(t, w.Run(ctx, o.Poll))
 	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet}))
-	t.Cleanup(func() {
-		cancel()
-		server.CloseClientConnections()
-		server.Close()
-		w.Stopped()
-		devices.Close()
-		s.Close()
-	})
-	return &Running{server.URL, w, s, devices}
+	var once sync.Once
+	stop := func() {
+		once.Do(func() {
+			cancel()
+			server.CloseClientConnections()
+			server.Close()
+			w.Stopped()
+			devices.Close()
+			s.Close()
+		})
+	}
+	t.Cleanup(stop)
+	return &Running{server.URL, stop, w, s, devices}
 }

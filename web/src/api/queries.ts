@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useEffect } from 'react'
 import { api, call, type Change, type Schemas, type View } from './client'
 
@@ -65,14 +65,52 @@ export function useFlip(order: number) {
   const client = useQueryClient()
   return useMutation({
     scope: draftOf(order),
-    mutationFn: ({ head, path }: { head: Schemas['OrderHead']; path: '/api/orders/{order}/undo' | '/api/orders/{order}/redo' }) =>
-      call(api.POST(path, { params: { path: { order: head.id } }, body: { version: seen(head), look: {} } })),
+    mutationFn: ({ head, redo, others }: { head: Schemas['OrderHead']; redo?: boolean; others?: boolean }) => {
+      const body = { version: seen(head), look: {} }
+      const params = { path: { order: head.id } }
+      if (redo) return call(api.POST('/api/orders/{order}/redo', { params, body }))
+      return call(api.POST('/api/orders/{order}/undo', { params, body: { ...body, others } }))
+    },
     onSuccess: async (view) => {
       if (view.order) await show(client, view.order)
     },
     onSettled: () => refresh(client, order),
   })
 }
+
+/** Anything else done to an order; the answer becomes what its page shows. */
+export function useOrderAct(order: number) {
+  const client = useQueryClient()
+  return useMutation({
+    scope: draftOf(order),
+    mutationFn: (act: () => Promise<Schemas['OrderView']>) => act(),
+    onSuccess: async (view) => {
+      await show(client, view.head)
+      client.setQueryData(['order', view.head.id], view)
+      void client.invalidateQueries({ queryKey: ['view', view.head.site] })
+      void client.invalidateQueries({ queryKey: ['orders'] })
+    },
+    onError: () => void refresh(client, order),
+  })
+}
+
+/** Clients of an order's rehearsal, a page after another. */
+export const useRehearsedClients = (order: number, moving: boolean, enabled: boolean, at: string) =>
+  useInfiniteQuery({
+    queryKey: ['rehearsed', order, moving, at],
+    enabled,
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) =>
+      call(api.GET('/api/orders/{order}/rehearsal/clients', { params: { path: { order }, query: { moving, from: pageParam } } })),
+    getNextPageParam: (last) => (last.more ? last.from + last.clients.length : undefined),
+  })
+
+/** The reply one of them would get. */
+export const useRehearsedReply = (order: number, seq: number, at: string) =>
+  useQuery({
+    queryKey: ['reply', order, seq, at],
+    queryFn: () => call(api.GET('/api/orders/{order}/rehearsal/replies/{seq}', { params: { path: { order, seq } } })),
+  })
 
 type OrderAction = '/api/orders/{order}/rehearse' | '/api/orders/{order}/push' | '/api/orders/{order}/rebase'
 
@@ -107,11 +145,14 @@ export function useLiveEvents(signedIn: boolean) {
     }
     stream.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as { topic: string; id: string; version?: number }
+      if (event.topic === 'all') return void client.invalidateQueries()
+      if (event.topic === 'work') return again('session')
       if (event.topic === 'rounds') return again('sites')
       if (event.topic === 'seen') return again('view', event.id)
       if (event.topic === 'site') {
         again('sites')
         again('history', event.id)
+        again('order') // a draft of the site may have fallen behind
         return again('view', event.id)
       }
       again('order', Number(event.id))

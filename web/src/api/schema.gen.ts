@@ -73,6 +73,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide about an edit that no longer applies */
+        post: operations["decide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/drop": {
         parameters: {
             query?: never;
@@ -101,6 +118,23 @@ export interface paths {
         put?: never;
         /** Change the draft; all of it or nothing */
         post: operations["edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/end-push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a push that waits for a device that does not answer */
+        post: operations["end-push"];
         delete?: never;
         options?: never;
         head?: never;
@@ -192,6 +226,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/rehearsal/clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Some of the clients of the rehearsal */
+        get: operations["rehearsed-clients"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/rehearsal/replies/{seq}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The reply a client of the rehearsal would get */
+        get: operations["rehearsed-reply"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/rehearse": {
         parameters: {
             query?: never;
@@ -209,6 +277,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/take-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a dropped order again */
+        post: operations["take-up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/undo": {
         parameters: {
             query?: never;
@@ -220,6 +305,23 @@ export interface paths {
         put?: never;
         /** Take back the last step */
         post: operations["undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record that somebody has seen to what a push did not prove */
+        post: operations["verify"];
         delete?: never;
         options?: never;
         head?: never;
@@ -490,17 +592,11 @@ export interface components {
             severity: "blocks" | "warns" | "notes";
             title: string;
         };
-        Client: {
-            after?: string;
-            before?: string;
-            changes?: string[];
-            mac: string;
-            moves: boolean;
-            name: string;
-            network: string;
-            reply?: components["schemas"]["Message"];
-            when?: string;
-            why?: string;
+        ClientPage: {
+            clients: components["schemas"]["RehearsedClient"][];
+            /** Format: int64 */
+            from: number;
+            more: boolean;
         };
         Conflict: {
             finding: string;
@@ -542,6 +638,20 @@ export interface components {
             share: number;
             /** Format: double */
             turnedAway: number;
+        };
+        DecideRequest: {
+            /** @description make the edit in place of what is there now; else it is left out */
+            mine: boolean;
+            /**
+             * Format: int32
+             * @description of the edit
+             */
+            seq: number;
+            /**
+             * Format: int32
+             * @description the draft's version as it was seen
+             */
+            version: number;
         };
         DevicePlan: {
             byHand: boolean;
@@ -687,6 +797,11 @@ export interface components {
             sizeDoes: number;
             stay: string;
         };
+        Held: {
+            because: string;
+            /** Format: date-time */
+            since: string;
+        };
         Hit: {
             code: string;
             detail: string;
@@ -739,7 +854,7 @@ export interface components {
             says: string;
             stage: string;
             /** @enum {string} */
-            state: "running" | "done" | "failed";
+            state: "running" | "done" | "failed" | "skipped" | "unknown";
         };
         Layer: {
             /** Format: int64 */
@@ -793,6 +908,14 @@ export interface components {
             order?: number;
             /** @description kind:id of the selected part */
             select?: string;
+        };
+        Lost: {
+            by: string;
+            mine: boolean;
+            says: string;
+            /** Format: int32 */
+            seq: number;
+            why: string;
         };
         Mark: {
             /** Format: int32 */
@@ -896,14 +1019,18 @@ export interface components {
             behind: boolean;
             /** Format: int64 */
             blocking: number;
+            closedBy?: string;
             devices: string[];
             /** Format: int64 */
             edits: number;
             /** Format: int64 */
             id: number;
+            /** Format: int64 */
+            lost: number;
             name: string;
             openedBy: string;
             redo?: string;
+            refuses?: string;
             rehearsed: boolean;
             site: string;
             /** @enum {string} */
@@ -911,6 +1038,7 @@ export interface components {
             ticket: string;
             title: string;
             undo?: string;
+            undoBy?: string;
             /** Format: int32 */
             version: number;
             /** Format: int64 */
@@ -934,7 +1062,7 @@ export interface components {
         OrderView: {
             findings: components["schemas"]["Finding"][];
             head: components["schemas"]["OrderHead"];
-            lost?: string[];
+            lost: components["schemas"]["Lost"][];
             networks: string[];
             /** Format: date-time */
             openedAt: string;
@@ -999,28 +1127,47 @@ export interface components {
             id: number;
             journal: components["schemas"]["JournalEntry"][];
             problem?: string;
+            silent: string[];
             /** @enum {string} */
-            state: "queued" | "running" | "landed" | "failed";
+            state: "queued" | "running" | "confirming" | "returning" | "landing" | "landed" | "failed";
+            title: string;
+            unverified: components["schemas"]["Unverified"][];
         };
         Rehearsal: {
             by: string;
+            moving: components["schemas"]["ClientPage"];
             report: components["schemas"]["Report"];
             /** Format: int32 */
             version: number;
+        };
+        RehearsedClient: {
+            after?: string;
+            before?: string;
+            changes?: string[];
+            mac: string;
+            moves: boolean;
+            name: string;
+            network: string;
+            /** Format: int32 */
+            octets: number;
+            reply?: components["schemas"]["Message"];
+            /** Format: int32 */
+            seq: number;
+            when?: string;
+            why?: string;
         };
         Remark: {
             /** @enum {string} */
             kind: "unrecorded" | "in pool" | "cloned" | "contested" | "randomised" | "ignored" | "elsewhere";
             says: string;
         };
-        RemoteSignInBody: {
-            name: string;
-            password: string;
-        };
         Report: {
             /** Format: date-time */
             at: string;
-            clients: components["schemas"]["Client"][];
+            /** Format: int64 */
+            clients: number;
+            /** Format: int64 */
+            moving: number;
             networks: components["schemas"]["Network"][];
         };
         Revision: {
@@ -1033,6 +1180,7 @@ export interface components {
             orderId?: number;
             /** Format: int32 */
             revision: number;
+            unverified: string[];
         };
         Row: {
             detail?: string;
@@ -1066,6 +1214,8 @@ export interface components {
         Ruler: {
             /** Format: ip */
             base: string;
+            /** Format: int64 */
+            bin?: number;
             bins?: components["schemas"]["Bin"][];
             /** Format: int64 */
             course: number;
@@ -1121,6 +1271,10 @@ export interface components {
         };
         SeenView: {
             seen: components["schemas"]["SeenRow"][];
+        };
+        SignInRequestBody: {
+            name: string;
+            password: string;
         };
         SiteHead: {
             block: string;
@@ -1280,6 +1434,32 @@ export interface components {
             scenes: components["schemas"]["Scene"][];
             why?: string;
         };
+        UndoRequest: {
+            look: components["schemas"]["Look"];
+            /** @description take it back even when it is another technician's */
+            others?: boolean;
+            /**
+             * Format: int32
+             * @description the draft's version the change was made on
+             */
+            version: number;
+        };
+        Unverified: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            name: string;
+            /** Format: int32 */
+            seq: number;
+            why: string;
+        };
+        VerifyRequest: {
+            /**
+             * Format: int32
+             * @description of what was not verified
+             */
+            seq: number;
+        };
         Versioned: {
             look: components["schemas"]["Look"];
             /**
@@ -1304,6 +1484,8 @@ export interface components {
             site: components["schemas"]["SiteHead"];
         };
         WhoIs: {
+            /** @description since when and why pushes and readings of devices are held */
+            held?: components["schemas"]["Held"];
             technician?: components["schemas"]["Technician"];
         };
     };
@@ -1469,6 +1651,42 @@ export interface operations {
             };
         };
     };
+    decide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     drop: {
         parameters: {
             query?: never;
@@ -1485,12 +1703,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
             };
             /** @description Error */
             default: {
@@ -1526,6 +1746,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
                 };
             };
             /** @description Error */
@@ -1717,7 +1969,114 @@ export interface operations {
             };
         };
     };
+    "rehearsed-clients": {
+        parameters: {
+            query?: {
+                /** @description those that are told something else; otherwise those that keep what they have */
+                moving?: boolean;
+                /** @description how many to pass over */
+                from?: number;
+            };
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearsed-reply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+                /** @description of the client */
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AtBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-up": {
         parameters: {
             query?: never;
             header?: never;
@@ -1765,7 +2124,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Versioned"];
+                "application/json": components["schemas"]["UndoRequest"];
             };
         };
         responses: {
@@ -1776,6 +2135,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    verify: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
                 };
             };
             /** @description Error */
@@ -1850,19 +2245,24 @@ export interface operations {
     "sign-in": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "User-Agent"?: string;
+            };
             path?: never;
-            cookie?: never;
+            cookie?: {
+                "lithos-browser"?: string;
+            };
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RemoteSignInBody"];
+                "application/json": components["schemas"]["SignInRequestBody"];
             };
         };
         responses: {
             /** @description OK */
             200: {
                 headers: {
+                    "Set-Cookie"?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -3,6 +3,7 @@ import { DropdownMenu } from 'radix-ui'
 import { useState } from 'react'
 import { NavLink, Outlet, useNavigate } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
+import { When } from '../parts/When'
 import { Find } from './Find'
 import { KeyHelp } from './KeyHelp'
 import { Tray } from './Tray'
@@ -16,7 +17,7 @@ const places = [
   ['/standards', 'Standards', 't'],
 ] as const
 
-export function Frame({ technician }: { technician: Schemas['Technician'] }) {
+export function Frame({ technician, held }: { technician: Schemas['Technician']; held?: Schemas['Held'] }) {
   const navigate = useNavigate()
   const [help, setHelp] = useState(false)
   useKeys({
@@ -44,8 +45,15 @@ export function Frame({ technician }: { technician: Schemas['Technician'] }) {
         <Find />
         <TechnicianMenu technician={technician} onHelp={() => setHelp(true)} />
       </header>
-      <main className="min-h-0 overflow-auto relative">
-        <Outlet />
+      <main className="min-h-0 overflow-auto relative grid grid-rows-[auto_minmax(0,1fr)]">
+        {held ? (
+          <div role="status" className="bg-sand-t text-sand-ink border-b border-sand px-4 py-2">
+            <b>Pushes and readings of devices are held</b>, since <When at={held.since} />. {held.because}. Whoever runs Lithos lets them go on with <span className="mono">lithos release</span>.
+          </div>
+        ) : (
+          <span />
+        )}
+        <div className="min-h-0 overflow-auto"><Outlet /></div>
       </main>
       <Tray />
       <KeyHelp open={help} onClose={() => setHelp(false)} />

@@ -1,8 +1,9 @@
 import { useQueryClient } from '@tanstack/react-query'
-import { useCallback, useEffect, useState } from 'react'
+import { useCallback, useState } from 'react'
 import { Link, useLocation, useNavigate } from 'react-router'
-import { Problem, type Schemas } from '../api/client'
-import { useFlip, useOrderAction } from '../api/queries'
+import { api, call, Problem, type Schemas } from '../api/client'
+import { useFlip, useOrderAct, useOrderAction } from '../api/queries'
+import { Window } from '../parts/Window'
 import { useCurrentOrder } from './currentOrder'
 import { useKeys } from './useKeys'
 
@@ -11,7 +12,35 @@ export function Tray() {
   const { head, take } = useCurrentOrder()
   const leave = useCallback(() => take(undefined), [take])
   if (!head) return <footer />
+  if (head.state === 'landed' || head.state === 'dropped') return <EndedTray key={head.id} head={head} leave={leave} />
   return <OpenTray key={head.id} head={head} leave={leave} />
+}
+
+/** What has become of the work order this browser had open: nobody is left to wonder where the draft is. */
+function EndedTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => void }) {
+  const [problem, setProblem] = useState('')
+  const act = useOrderAct(head.id)
+  const takeUp = async () => {
+    setProblem('')
+    try {
+      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/take-up', { params: { path: { order: head.id } }, body: { version: head.version } })))
+    } catch (e) {
+      setProblem((e as Problem).message)
+    }
+  }
+  return (
+    <footer aria-label="Ended work order" className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]">
+      <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">{head.name}</Link>
+      <span role="status">
+        {head.title} {head.state === 'landed' ? 'has landed' : `was dropped by ${head.closedBy}`}: sites are shown as they stand.
+      </span>
+      {problem && <span role="alert" className="text-[#ff9c86]">{problem}</span>}
+      <span className="ml-auto flex gap-2">
+        {head.state === 'dropped' && <button className="btn btn-dark" disabled={act.isPending} onClick={() => void takeUp()}>Take it up again</button>}
+        <button className="btn btn-dark" title="It stays in Work orders" onClick={leave}>Put away</button>
+      </span>
+    </footer>
+  )
 }
 
 const plural = (n: number, one: string, many = `${one}s`) => `${n} ${n === 1 ? one : many}`
@@ -26,10 +55,7 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
   const { mutateAsync: flip } = useFlip(head.id)
   const here = useLocation().pathname === `/orders/${head.id}`
   const open = head.state === 'open'
-  const ended = head.state === 'landed' || head.state === 'dropped'
-  useEffect(() => {
-    if (ended && !here) leave()
-  }, [ended, here, leave])
+  const [asking, setAsking] = useState('')
   const busy = rehearse.isPending || push.isPending || rebase.isPending
 
   const run = async (action: () => Promise<unknown>) => {
@@ -41,12 +67,23 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
       void client.invalidateQueries({ queryKey: ['order', head.id] })
     }
   }
-  const undo = () => void run(() => flip({ head, path: '/api/orders/{order}/undo' }))
-  const redo = () => void run(() => flip({ head, path: '/api/orders/{order}/redo' }))
+  const undo = (others = false) => {
+    setAsking('')
+    void run(async () => {
+      try {
+        await flip({ head, others })
+      } catch (e) {
+        const theirs = e instanceof Problem && e.fields.others
+        if (!theirs) throw e
+        setAsking(theirs)
+      }
+    })
+  }
+  const redo = () => void run(() => flip({ head, redo: true }))
   const canUndo = open && !!head.undo
   const canRedo = open && !!head.redo
   const canRehearse = open && head.edits > 0 && !head.behind && !busy
-  const canPush = canRehearse && head.rehearsed && head.blocking === 0
+  const canPush = open && !head.refuses && !busy
   const doRehearse = () => run(async () => (await navigate(`/orders/${head.id}`), await rehearse.mutateAsync(head)))
   const doPush = () => run(async () => (await navigate(`/orders/${head.id}`), await push.mutateAsync(head)))
   useKeys({
@@ -62,12 +99,13 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
       <span className="text-on-basalt-2">{plural(head.edits, 'step')}{head.devices.length > 0 && ` on ${head.devices.join(', ')}`}</span>
       {head.blocking > 0 && <span className="text-[#ff9c86]"><span aria-hidden>■ </span>{plural(head.blocking, 'finding')} {head.blocking === 1 ? 'blocks' : 'block'} the push</span>}
       {head.warning > 0 && <span className="text-[#e8c477]"><span aria-hidden>▲ </span>{plural(head.warning, 'warning')}</span>}
+      {head.lost > 0 && <Link to={`/orders/${head.id}`} className="text-[#e8c477] underline">{plural(head.lost, 'edit')} no longer {head.lost === 1 ? 'applies' : 'apply'}: decide</Link>}
       {head.state === 'pushing' && <span className="text-lichen">Being pushed</span>}
       {problem && <span role="alert" className="text-[#ff9c86] basis-full order-last">{problem}</span>}
       <span className="ml-auto flex flex-wrap gap-2 justify-end">
         {open && (
           <>
-            <button className="btn btn-dark" disabled={!canUndo} title={head.undo ? `Take back: ${head.undo}` : 'Nothing to take back'} onClick={undo}>Undo <kbd>Ctrl Z</kbd></button>
+            <button className="btn btn-dark" disabled={!canUndo} title={head.undo ? `Take back, of ${head.undoBy}: ${head.undo}` : 'Nothing to take back'} onClick={() => undo()}>Undo <kbd>Ctrl Z</kbd></button>
             {head.redo && <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={redo}>Redo</button>}
             {head.behind ? (
               <button className="btn btn-next" disabled={busy} title="Replay this draft on the site's newest revision" onClick={() => void run(() => rebase.mutateAsync(head))}>Move to the newest revision</button>
@@ -76,22 +114,21 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
                 <button className={`btn ${canPush ? 'btn-dark' : 'btn-next'}`} disabled={!canRehearse} onClick={() => void doRehearse()}>
                   {rehearse.isPending ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'} {!canPush && <kbd>Ctrl ⏎</kbd>}
                 </button>
-                <button className={`btn ${canPush ? 'btn-next' : 'btn-dark'}`} disabled={!canPush} title={canPush ? undefined : pushNeeds(head)} onClick={() => void doPush()}>
+                <button className={`btn ${canPush ? 'btn-next' : 'btn-dark'}`} disabled={!canPush} title={head.refuses} onClick={() => void doPush()}>
                   {target} {canPush && <kbd>Ctrl ⏎</kbd>}
                 </button>
               </>
             )}
           </>
         )}
-        {!open && head.state !== 'pushing' && <span className="self-center text-on-basalt-2">{head.state === 'landed' ? 'Landed' : 'Dropped'}</span>}
         <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>Put away</button>
       </span>
+      <Window title="Take back another technician's step?" says={asking} open={asking !== ''} onClose={() => setAsking('')}>
+        <div className="flex gap-2 justify-end mt-4">
+          <button className="btn" onClick={() => setAsking('')}>Leave it</button>
+          <button className="btn btn-next" onClick={() => undo(true)}>Undo it</button>
+        </div>
+      </Window>
     </footer>
   )
-}
-
-function pushNeeds(head: Schemas['OrderHead']): string {
-  if (head.edits === 0) return 'There is nothing to push yet'
-  if (head.blocking > 0) return 'Findings block the push; fix them first'
-  return 'Rehearse the draft first'
 }

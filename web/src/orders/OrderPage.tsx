@@ -1,8 +1,7 @@
-import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { api, call, type Problem, type Schemas } from '../api/client'
-import { useOrder } from '../api/queries'
+import { useOrder, useOrderAct } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { Empty } from '../parts/Empty'
 import { When } from '../parts/When'
@@ -32,14 +31,15 @@ export function OrderPage() {
         <p className="text-ink-2">
           {head.ticket && `Ticket ${head.ticket}. `}Opened <When at={view.openedAt} /> by {head.openedBy}.
           {head.state === 'landed' && <b className="text-malachite-ink"> Landed.</b>}
+          {head.state === 'dropped' && <b> Dropped by {head.closedBy}.</b>}
         </p>
         {current !== id && head.state === 'open' && <button className="btn mt-2" onClick={() => take(id)}>Work on this order</button>}
         <Plans plans={view.plans} landed={head.state === 'landed'} />
         <Edits view={view} />
       </section>
       <section aria-label="Outcome" className="px-5 py-4 min-w-0">
-        {view.push && <PushJournal push={view.push} />}
-        {view.lost && <Lost lost={view.lost} />}
+        {view.push && <PushJournal push={view.push} order={id} />}
+        {view.lost.length > 0 && <Lost lost={view.lost} head={head} />}
         {view.findings.length > 0 && head.state === 'open' && (
           <div className="mb-5 max-w-[640px]">
             <h2>What this draft brings in</h2>
@@ -49,7 +49,7 @@ export function OrderPage() {
           </div>
         )}
         {view.rehearsal ? (
-          <Rehearsal rehearsal={view.rehearsal} current={head.rehearsed || head.state !== 'open'} touched={view.networks} />
+          <Rehearsal order={id} rehearsal={view.rehearsal} current={head.rehearsed || head.state !== 'open'} touched={view.networks} />
         ) : (
           <Empty title="Not rehearsed yet" says="A rehearsal computes, with real packets, what every known client would be given, and walks the ladder of each network. Rehearse from the tray below; nothing is pushed that was not." />
         )}
@@ -59,14 +59,15 @@ export function OrderPage() {
 }
 
 function Edits({ view }: { view: Schemas['OrderView'] }) {
-  const client = useQueryClient()
+  const { head } = view
   const [problem, setProblem] = useState('')
   const { take } = useCurrentOrder()
-  const drop = async () => {
+  const act = useOrderAct(head.id)
+  const move = async (path: '/api/orders/{order}/drop' | '/api/orders/{order}/take-up', then: () => void) => {
+    setProblem('')
     try {
-      await call(api.POST('/api/orders/{order}/drop', { params: { path: { order: view.head.id } }, body: { version: view.head.version } }))
-      take(undefined)
-      await client.invalidateQueries()
+      await act.mutateAsync(() => call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version } })))
+      then()
     } catch (e) {
       setProblem((e as Problem).message)
     }
@@ -74,7 +75,7 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
   return (
     <section className="mt-5">
       <h2>The draft</h2>
-      {view.steps.length === 0 && <p className="text-ink-2 mt-1">No edits yet. <Link className="underline" to={`/sites/${view.head.site}`}>Go to the site</Link> and drag over the ruler, or add a network.</p>}
+      {view.steps.length === 0 && <p className="text-ink-2 mt-1">No edits yet. <Link className="underline" to={`/sites/${head.site}`}>Go to the site</Link> and drag over the ruler, or add a network.</p>}
       <ol className="mt-1">
         {view.steps.map((s, i) => (
           <li key={i} className="py-1.5 border-b border-seam-2">
@@ -83,17 +84,48 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
           </li>
         ))}
       </ol>
-      {view.head.state === 'open' && <button className="text-[12.5px] text-ink-2 hover:underline mt-3" onClick={() => void drop()}>Drop this work order without pushing</button>}
+      {head.state === 'open' && (
+        <button className="text-[12.5px] text-ink-2 hover:underline mt-3" disabled={act.isPending} onClick={() => void move('/api/orders/{order}/drop', () => take(undefined))}>
+          Drop this work order without pushing; it can be taken up again
+        </button>
+      )}
+      {head.state === 'dropped' && (
+        <button className="btn mt-3" disabled={act.isPending} onClick={() => void move('/api/orders/{order}/take-up', () => take(head.id))}>Take it up again</button>
+      )}
       {problem && <div role="alert" className="text-cinnabar-ink mt-1">{problem}</div>}
     </section>
   )
 }
 
-function Lost({ lost }: { lost: string[] }) {
+/** Edits that no longer applied on a newer revision: each waits here for a decision. */
+function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['OrderHead'] }) {
+  const act = useOrderAct(head.id)
+  const [problem, setProblem] = useState('')
+  const decide = async (seq: number, mine: boolean) => {
+    setProblem('')
+    try {
+      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/decide', { params: { path: { order: head.id } }, body: { version: head.version, seq, mine } })))
+    } catch (e) {
+      setProblem((e as Problem).message)
+    }
+  }
   return (
-    <section className="border-l-3 border-sand bg-sand-t px-3 py-2 mb-4 max-w-[640px]">
-      <b>These edits no longer apply and were left out</b>
-      <ul className="list-disc pl-5">{lost.map((l) => <li key={l}>{l}</li>)}</ul>
+    <section aria-label="Edits that no longer apply" className="border-l-3 border-sand bg-sand-t px-3 py-2 mb-4 max-w-[720px]">
+      <h2>{lost.length === 1 ? 'This edit no longer applies' : 'These edits no longer apply'}</h2>
+      <p className="text-ink-2">The site has changed since. Decide about each before the push.</p>
+      <ul>
+        {lost.map((l) => (
+          <li key={l.seq} className="py-2 border-t border-seam mt-2">
+            <div><b>{l.says}</b> <span className="text-ink-2">by {l.by}</span></div>
+            <div className="text-ink-2">{l.why}.</div>
+            <div className="flex gap-2 mt-1.5">
+              {l.mine && <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, true)}>Make the edit all the same</button>}
+              <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, false)}>Leave it out</button>
+            </div>
+          </li>
+        ))}
+      </ul>
+      {problem && <div role="alert" className="text-cinnabar-ink">{problem}</div>}
     </section>
   )
 }

@@ -1,24 +1,34 @@
-import type { Schemas } from '../api/client'
+import { useState } from 'react'
+import { api, call, type Problem, type Schemas } from '../api/client'
+import { useOrderAct } from '../api/queries'
 import { Marked } from '../parts/Marked'
 import { When } from '../parts/When'
+import { Window } from '../parts/Window'
 
-const titles: Record<string, string> = { queued: 'Push is queued', running: 'Pushing', landed: 'Pushed, verified and landed', failed: 'The push failed' }
-const marks: Record<string, [string, string]> = { running: ['▸', 'text-ink'], done: ['✓', 'text-malachite-ink'], failed: ['✗', 'text-cinnabar-ink'] }
+const marks: Record<string, [string, string]> = {
+  running: ['▸', 'text-ink'],
+  done: ['✓', 'text-malachite-ink'],
+  failed: ['✗', 'text-cinnabar-ink'],
+  skipped: ['–', 'text-sand-ink'],
+  unknown: ['?', 'text-sand-ink'],
+}
 
-/** What a push has done so far, line by line, as it happens. */
-export function PushJournal({ push }: { push: Schemas['PushView'] }) {
+/** What a push has done so far, line by line, as it happens, and what it could not prove. */
+export function PushJournal({ push, order }: { push: Schemas['PushView']; order: number }) {
   return (
     <section aria-label="Push" className="mb-6 max-w-[720px]">
-      <div className="flex items-baseline gap-3">
-        <div role="status"><h1>{titles[push.state]}</h1></div>
+      <div className="flex items-baseline gap-3 flex-wrap">
+        <div role="status"><h1>{push.title}</h1></div>
         <span className="text-ink-2">by {push.by}, <When at={push.at} /></span>
       </div>
       {push.problem && (
         <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2 mt-2">
           <Marked text={push.problem} />
-          <div className="mt-1">The draft is open again. Whatever had been changed was taken back, or returns by itself.</div>
+          {push.state === 'failed' && <div className="mt-1">The draft is open again.</div>}
         </div>
       )}
+      {push.silent.length > 0 && <Silent push={push} order={order} />}
+      {push.unverified.length > 0 && <Unverified list={push.unverified} order={order} />}
       <ol className="mt-2 bg-sheet border border-seam">
         {push.journal.map((j, i) => {
           const [glyph, colour] = marks[j.state]
@@ -32,6 +42,68 @@ export function PushJournal({ push }: { push: Schemas['PushView'] }) {
         })}
         {push.journal.length === 0 && <li className="px-3 py-1 text-ink-2">Waiting for its turn</li>}
       </ol>
+    </section>
+  )
+}
+
+/** Devices that do not say what became of them, and the way to stop waiting. */
+function Silent({ push, order }: { push: Schemas['PushView']; order: number }) {
+  const act = useOrderAct(order)
+  const [asking, setAsking] = useState(false)
+  const [problem, setProblem] = useState('')
+  const names = push.silent.join(', ')
+  const end = async () => {
+    setAsking(false)
+    setProblem('')
+    try {
+      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/end-push', { params: { path: { order } } })))
+    } catch (e) {
+      setProblem((e as Problem).message)
+    }
+  }
+  return (
+    <div role="status" className="border-l-3 border-sand bg-sand-t text-sand-ink px-3 py-2 mt-2">
+      <b>{names} does not answer</b>, so nobody knows whether it holds the old configuration or the new one. Lithos keeps asking; until it answers nothing else is pushed to this site.
+      <div className="mt-2"><button className="btn" disabled={act.isPending} onClick={() => setAsking(true)}>Stop waiting</button></div>
+      {problem && <div role="alert" className="text-cinnabar-ink mt-1">{problem}</div>}
+      <Window title="Stop waiting for the device?" says={`The push ends as failed. Look at ${names} yourself afterwards: it may hold the old configuration or the new one.`} open={asking} onClose={() => setAsking(false)}>
+        <div className="flex gap-2 justify-end mt-4">
+          <button className="btn" onClick={() => setAsking(false)}>Keep waiting</button>
+          <button className="btn btn-next" onClick={() => void end()}>Stop waiting</button>
+        </div>
+      </Window>
+    </div>
+  )
+}
+
+/** What was landed without proof, and who has seen to it. */
+function Unverified({ list, order }: { list: Schemas['Unverified'][]; order: number }) {
+  const act = useOrderAct(order)
+  const [problem, setProblem] = useState('')
+  const verify = async (seq: number) => {
+    setProblem('')
+    try {
+      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/verify', { params: { path: { order } }, body: { seq } })))
+    } catch (e) {
+      setProblem((e as Problem).message)
+    }
+  }
+  return (
+    <section aria-label="Not verified" className="border-l-3 border-sand bg-sand-t px-3 py-2 mt-2">
+      <h2>Not verified by Lithos</h2>
+      <ul>
+        {list.map((u) => (
+          <li key={u.seq} className="flex items-baseline gap-3 py-1.5">
+            <span className="grow"><b>{u.name}</b>: {u.why}.</span>
+            {u.at ? (
+              <span className="text-ink-2 whitespace-nowrap"><span className="text-malachite-ink">✓</span> by hand, {u.by}, <When at={u.at} /></span>
+            ) : (
+              <button className="btn shrink-0" disabled={act.isPending} aria-label={`${u.name} is verified by hand`} onClick={() => void verify(u.seq)}>Verified by hand</button>
+            )}
+          </li>
+        ))}
+      </ul>
+      {problem && <div role="alert" className="text-cinnabar-ink">{problem}</div>}
     </section>
   )
 }

@@ -1,21 +1,22 @@
 import { useState } from 'react'
 import type { Schemas } from '../api/client'
+import { useRehearsedClients, useRehearsedReply } from '../api/queries'
 import { When } from '../parts/When'
 import { MessageCard } from '../site/Message'
 
 const rungs = ['link', 'lease', 'gateway', 'internet']
 
 /** The ladder of each network, who is given something else, and each client's reply. */
-export function Rehearsal({ rehearsal, current, touched }: { rehearsal: Schemas['Rehearsal']; current: boolean; touched: string[] }) {
+export function Rehearsal({ rehearsal, order: id, current, touched }: { rehearsal: Schemas['Rehearsal']; order: number; current: boolean; touched: string[] }) {
   const { report } = rehearsal
+  const keeping = report.clients - report.moving
   const names = Object.fromEntries(report.networks.map((n) => [n.id, n.name]))
   const order = [...report.networks].sort((a, b) => Number(touched.includes(b.id)) - Number(touched.includes(a.id)))
-  const moving = report.clients.filter((c) => c.moves)
   return (
     <section aria-label="Rehearsal">
       <div className="flex items-baseline gap-3 flex-wrap">
         <h1>Rehearsal</h1>
-        <span className="text-ink-2">{report.clients.length} known clients, run <When at={report.at} /> by {rehearsal.by}</span>
+        <span className="text-ink-2">{report.clients} known clients, run <When at={report.at} /> by {rehearsal.by}</span>
         {!current && <span className="text-sand-ink font-semibold">▲ The draft has changed since; rehearse again</span>}
       </div>
       <table className="mt-3 bg-sheet border border-seam table-fixed">
@@ -42,21 +43,55 @@ export function Rehearsal({ rehearsal, current, touched }: { rehearsal: Schemas[
         </tbody>
       </table>
       <section className="mt-5">
-        <h2>{moving.length ? 'Who is told something else' : 'No known client is told anything else'}</h2>
-        {moving.length > 0 && <Clients clients={moving} names={names} />}
+        <h2>{report.moving ? 'Who is told something else' : 'No known client is told anything else'}</h2>
+        {report.moving > 0 && <Clients order={id} moving first={rehearsal.moving} total={report.moving} at={report.at} names={names} />}
       </section>
-      {report.clients.length > moving.length && (
-        <details className="mt-4">
-          <summary className="text-ink-2 cursor-pointer">The {report.clients.length - moving.length} clients that keep what they have</summary>
-          <Clients clients={report.clients.filter((c) => !c.moves)} names={names} />
-        </details>
-      )}
+      {keeping > 0 && <Keeping order={id} total={keeping} at={report.at} names={names} />}
     </section>
   )
 }
 
-function Clients({ clients, names }: { clients: Schemas['Client'][]; names: Record<string, string> }) {
-  const [shown, setShown] = useState('')
+type Names = Record<string, string>
+
+/** Those that keep what they have are asked for when somebody wants to see them. */
+function Keeping({ order, total, at, names }: { order: number; total: number; at: string; names: Names }) {
+  const [open, setOpen] = useState(false)
+  return (
+    <details className="mt-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="text-ink-2 cursor-pointer">{total === 1 ? 'The client that keeps what it has' : `The ${total} clients that keep what they have`}</summary>
+      {open && <Clients order={order} moving={false} total={total} at={at} names={names} />}
+    </details>
+  )
+}
+
+function Clients({ order, moving, first, total, at, names }: { order: number; moving: boolean; first?: Schemas['ClientPage']; total: number; at: string; names: Names }) {
+  const [more, setMore] = useState(!first)
+  const pages = useRehearsedClients(order, moving, more, at)
+  const clients = pages.data?.pages.flatMap((p) => p.clients) ?? first?.clients ?? []
+  const hasMore = pages.data ? pages.hasNextPage : !!first?.more
+  const next = () => {
+    setMore(true)
+    if (pages.data) void pages.fetchNextPage()
+  }
+  return (
+    <>
+      <ClientTable clients={clients} names={names} order={order} at={at} />
+      {pages.error && <div role="alert" className="text-cinnabar-ink mt-1">{pages.error.message}</div>}
+      {hasMore && (
+        <button className="btn mt-2" disabled={pages.isFetching} onClick={next}>{pages.isFetching ? 'Asking for more…' : `Show more of ${total}`}</button>
+      )}
+    </>
+  )
+}
+
+function Reply({ order, seq, at }: { order: number; seq: number; at: string }) {
+  const reply = useRehearsedReply(order, seq, at)
+  if (reply.error) return <div role="alert" className="text-cinnabar-ink">{reply.error.message}</div>
+  return reply.data ? <ul><MessageCard message={reply.data} /></ul> : null
+}
+
+function ClientTable({ clients, names, order, at }: { clients: Schemas['RehearsedClient'][]; names: Names; order: number; at: string }) {
+  const [shown, setShown] = useState<number>()
   return (
     <table className="mt-1 bg-sheet border border-seam table-fixed">
       <thead>
@@ -71,7 +106,7 @@ function Clients({ clients, names }: { clients: Schemas['Client'][]; names: Reco
       </thead>
       <tbody>
         {clients.map((c) => {
-          const key = c.mac + c.network
+          const key = c.seq
           return [
             <tr key={key}>
               <td className="list-cell" title={c.mac}>{c.name}</td>
@@ -79,9 +114,9 @@ function Clients({ clients, names }: { clients: Schemas['Client'][]; names: Reco
               <td className="list-cell mono">{c.before || 'nothing'}</td>
               <td className={`list-cell mono ${c.after ? '' : 'text-cinnabar-ink'}`}>{c.after || 'nothing'}</td>
               <td className="list-cell text-ink-2 !whitespace-normal">{c.why || [c.changes?.join(', '), c.when].filter(Boolean).join(' ')}</td>
-              <td className="list-cell">{c.reply && <button className="hover:underline" aria-expanded={shown === key} onClick={() => setShown(shown === key ? '' : key)}>{c.reply.size} octets</button>}</td>
+              <td className="list-cell">{c.octets > 0 && <button className="hover:underline" aria-expanded={shown === key} onClick={() => setShown(shown === key ? undefined : key)}>{c.octets} octets</button>}</td>
             </tr>,
-            shown === key && c.reply && <tr key={`${key}-reply`}><td colSpan={6} className="p-2"><ul><MessageCard message={c.reply} /></ul></td></tr>,
+            shown === key && <tr key={`${key}-reply`}><td colSpan={6} className="p-2"><Reply order={order} seq={c.seq} at={at} /></td></tr>,
           ]
         })}
       </tbody>

@@ -2,6 +2,7 @@ import type { Change, Schemas, View } from '../api/client'
 import { Copy } from '../parts/Copy'
 import { Mark, Shape } from '../parts/Kind'
 import { siteWide } from '../section/Section'
+import { History } from './History'
 import { titles, type FormSpec } from './forms'
 
 type Props = {
@@ -70,6 +71,7 @@ export function Inspector({ view, busy, change, onForm, onOption, onFixAll, onSe
         {editable && kind !== 'site' && <button className="btn !h-[28px]" disabled={busy} onClick={() => change({ remove: i.ref, in: i.in })}>Remove</button>}
       </div>
       {i.told.length > 0 && <WillBeTold whom={kind === 'site' ? 'every client' : 'this client'} told={i.told} onOption={onOption} />}
+      {kind === 'site' && <History site={view.site.code} zone={view.site.timeZone} />}
     </aside>
   )
 }

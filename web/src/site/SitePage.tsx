@@ -70,7 +70,10 @@ export function SitePage() {
     },
     [head, edit],
   )
-  const change = useCallback((c: Change) => within(() => void save(c).catch((e: Problem) => setSays(e.message))), [save, within])
+  // What waits for a work order is saved to the one that was opened for it.
+  const saveNow = useRef(save)
+  saveNow.current = save
+  const change = useCallback((c: Change) => within(() => void saveNow.current(c).catch((e: Problem) => setSays(e.message))), [within])
   const openForm = useCallback((spec: FormSpec) => within(() => setForm(spec)), [within])
   const network = view?.network
 

@@ -1,0 +1,58 @@
+package device_test
+
+import (
+	"crypto/sha256"
+	"net/http"
+	"net/http/httptest"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/internal/device"
+	"lithos/internal/standin"
+)
+
+// A password is sent to a pinned certificate alone: not in clear, and not where a
+// redirect leads.
+func TestAttackPasswordGoesElsewhere(t *testing.T) {
+	var heard atomic.Int32
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		if _, _, ok := r.BasicAuth(); ok {
+			heard.Add(1)
+		}
+	}))
+	defer elsewhere.Close()
+	clear := device.NewRESTCONF(device.Access{URL: elsewhere.URL, Account: "lithos", Password: "secret", Fingerprint: make([]byte, 32)})
+	_, _, err := clear.Read(t.Context())
+	assert.ErrorContains(t, err, "only https is used")
+
+	sends := httptest.NewTLSServer(http.RedirectHandler(elsewhere.URL+"/restconf/data", http.StatusTemporaryRedirect))
+	defer sends.Close()
+	sum := sha256.Sum256(sends.Certificate().Raw)
+	sent := device.NewRESTCONF(device.Access{URL: sends.URL, Account: "lithos", Password: "secret", Fingerprint: sum[:]})
+	_, _, err = sent.Read(t.Context())
+	assert.ErrorContains(t, err, "sends Lithos to another address")
+	assert.Zero(t, heard.Load())
+}
+
+// What became of a change can be asked, after a restart of the device too.
+func TestAttackWhatBecameOfAChange(t *testing.T) {
+	d, driver := pair(t)
+	state := func(token string) device.ChangeState {
+		s, err := driver.Change(t.Context(), token)
+		require.NoError(t, err)
+		return s
+	}
+	assert.Equal(t, device.ChangeAbsent, state("one"))
+	require.NoError(t, driver.Begin(t.Context(), "one", time.Minute, ""))
+	assert.Equal(t, device.ChangeWaiting, state("one"))
+	d.Inject(standin.Faults{SettleAnswersLost: 1})
+	require.Error(t, driver.Confirm(t.Context(), "one"))
+	assert.Equal(t, device.ChangeConfirmed, state("one"))
+	require.NoError(t, driver.Begin(t.Context(), "two", time.Minute, ""))
+	require.NoError(t, driver.Cancel(t.Context(), "two"))
+	assert.Equal(t, device.ChangeAbsent, state("two"))
+}

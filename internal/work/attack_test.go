@@ -1,0 +1,423 @@
+package work_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/address"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/internal/demo"
+	"lithos/internal/device"
+	"lithos/internal/work"
+)
+
+// Sixty guesses at once: eight are looked at, and no more than four at a time.
+func TestAttackSixtyGuessesAtOnce(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	var all sync.WaitGroup
+	var denied, throttled atomic.Int32
+	for i := range 60 {
+		all.Go(func() {
+			_, err := o.signIn("mk", fmt.Sprintf("a guess number %d", i), "10.0.0.9")
+			var r *work.Refusal
+			if !assert.ErrorAs(t, err, &r) {
+				return
+			}
+			switch r.Kind {
+			case work.Denied:
+				denied.Add(1)
+			case work.Busy:
+				throttled.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.LessOrEqual(t, denied.Load(), int32(8))
+	assert.Equal(t, int32(60), denied.Load()+throttled.Load())
+}
+
+// Guesses from one address keep nobody out elsewhere, and a browser somebody has
+// signed in from before is let through even then.
+func TestAttackLockATechnicianOut(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	try := func(name, password, source, browser string) error {
+		_, _, err := o.SignIn(t.Context(), work.Attempt{Name: name, Password: password, Source: source, Browser: browser})
+		return err
+	}
+	_, stamp, err := o.SignIn(t.Context(), work.Attempt{Name: "mk", Password: demo.Password, Source: "10.0.0.9"})
+	require.NoError(t, err)
+	require.NoError(t, o.StartSession(t.Context(), "token", work.Session{
+		Technician: o.mk.ID, Stamp: stamp, Browser: "known", Expires: time.Now().Add(time.Hour),
+	}))
+	for range 8 {
+		refusal(t, try("mk", "a wrong password", "10.0.0.9", ""), work.Denied, "wrong")
+	}
+	refusal(t, try("mk", demo.Password, "10.0.0.9", ""), work.Busy, "Too many failed attempts")
+	refusal(t, try("mk", demo.Password, "10.0.0.9", "made up"), work.Busy, "Too many failed attempts")
+	assert.NoError(t, try("mk", demo.Password, "10.0.0.10", ""), "from elsewhere")
+	assert.NoError(t, try("mk", demo.Password, "10.0.0.9", "known"), "with the browser that is known")
+	assert.NoError(t, try("jo", joPassword, "10.0.0.9", ""), "others from there")
+	for range 8 {
+		refusal(t, try("mk", "a wrong password", "10.0.0.9", "known"), work.Denied, "wrong")
+	}
+	refusal(t, try("mk", demo.Password, "10.0.0.9", "known"), work.Busy, "Too many")
+	lines, err := o.Audited(t.Context(), time.Time{}, "sign-in-throttled", "mk", "", 100)
+	require.NoError(t, err)
+	assert.Len(t, lines, 3)
+}
+
+// A session ends with the password it was begun with, with its account, and with
+// the account's being switched off.
+func TestAttackSessionOutlivesItsAccount(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	begin := func(token string) {
+		_, stamp, err := o.SignIn(t.Context(), work.Attempt{Name: "jo", Password: joPassword, Source: "test"})
+		require.NoError(t, err)
+		require.NoError(t, o.StartSession(t.Context(), token, work.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
+	}
+	stands := func(token string) bool {
+		_, _, ok, err := o.SessionTechnician(t.Context(), token)
+		require.NoError(t, err)
+		return ok
+	}
+	ends := map[string]func(){
+		"a changed password": func() {
+			_, err := o.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", joPassword)
+			require.NoError(t, err)
+		},
+		"switched off": func() { require.NoError(t, o.SwitchAccount(t.Context(), "a test", "jo", true)) },
+		"ended":        func() { require.NoError(t, o.EndSessions(t.Context(), "a test", "jo")) },
+		"deleted":      func() { o.exec("DELETE FROM technician WHERE name = 'jo'") },
+	}
+	for _, how := range []string{"a changed password", "ended", "switched off", "deleted"} {
+		begin(how)
+		require.True(t, stands(how), how)
+		sessions, err := o.Sessions(t.Context(), "jo")
+		require.NoError(t, err)
+		assert.Len(t, sessions, 1)
+		ends[how]()
+		assert.False(t, stands(how), how)
+		if how == "switched off" {
+			_, err := o.signIn("jo", joPassword, "test")
+			refusal(t, err, work.Denied, "wrong")
+			require.NoError(t, o.SwitchAccount(t.Context(), "a test", "jo", false))
+		}
+	}
+	// Between the look at the password and the session the account is changed.
+	_, stamp, err := o.SignIn(t.Context(), work.Attempt{Name: "mk", Password: demo.Password, Source: "test"})
+	require.NoError(t, err)
+	_, err = o.PutTechnician(t.Context(), "a test", "mk", "Maren Kolb", "lantern-gravel-otter")
+	require.NoError(t, err)
+	refusal(t, o.StartSession(t.Context(), "late", work.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), work.Denied, "changed meanwhile")
+}
+
+// Names that do not begin with ASCII, passwords in characters, and passwords that
+// everybody has.
+func TestAttackNamesAndPasswords(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	put := func(name, full, password string) error {
+		_, err := o.PutTechnician(t.Context(), "a test", name, full, password)
+		return err
+	}
+	require.NoError(t, put("os", "Østen Łukasz Ávila", "höhenrauch-ördög-ñandú"))
+	who, err := o.signIn("OS", "höhenrauch-ördög-ñandú", "test")
+	require.NoError(t, err)
+	assert.Equal(t, "ØŁÁ", who.Initials)
+	for password, says := range map[string]string{
+		"ööööööö": "has 7 characters", "password1234": "commonly used", "qwertyuiop123": "commonly used", "aaaaaaaaaaaa": "commonly used",
+		"Maren Kolb 12": "commonly used", strings.Repeat("x y", 100): "has 300 characters", "a\xffbcdefghijklm": "not UTF-8",
+	} {
+		refusal(t, put("nn", "Maren Kolb", password), work.Invalid, says)
+	}
+	for name, says := range map[string]string{"": "needs a name", "  ": "needs a name", "a b": "a space", "a\x00b": "control character", strings.Repeat("n", 65): "longer than 64"} {
+		refusal(t, put(name, "N", "lantern-gravel-otter"), work.Invalid, says)
+	}
+	refusal(t, put("nn", " ", "lantern-gravel-otter"), work.Invalid, "needs a full name")
+}
+
+// A device's address that would send its password in clear, or lead elsewhere, is
+// not kept; nor is a site or device that is not there.
+func TestAttackDeviceAddresses(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	good := device.Access{URL: "https://192.0.2.1:443", Account: "lithos", Password: "secret", Fingerprint: make([]byte, 32)}
+	put := func(siteID, deviceID string, change func(*device.Access)) error {
+		a := good
+		change(&a)
+		return o.PutAccess(t.Context(), "a test", siteID, deviceID, a)
+	}
+	same := func(*device.Access) {}
+	require.NoError(t, put("site-kelder-bridge", "dev-gw-1", same))
+	for url, says := range map[string]string{
+		"http://192.0.2.1": "only https is used", "192.0.2.1:443": "cannot be read", "https://": "cannot be read", "https://a:b@192.0.2.1": "holds an account",
+		"https://192.0.2.1/restconf": "goes on after its port", "ftp://192.0.2.1": "only https is used",
+	} {
+		refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.URL = url }), work.Invalid, says)
+	}
+	refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.Fingerprint = nil }), work.Invalid, "fingerprint")
+	refusal(t, put("site-nowhere", "dev-gw-1", same), work.Missing, "no site with the id")
+	refusal(t, put("site-kelder-bridge", "dev-none", same), work.Missing, "no device with the id")
+}
+
+// A lease whose name holds what cannot be kept spoils only itself.
+func TestAttackBadNameFromADevice(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	for i, name := range []string{"good", "b\x00a\x1bd", "ill\xff"} {
+		r, err := o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name, Against: "device"})
+		require.NoError(t, err)
+		require.NotEmpty(t, r.Address, r.Why)
+	}
+	o.Observe(t.Context(), "site-kelder-bridge")
+	seen, err := o.Seen(t.Context(), "kelder-bridge", 0)
+	require.NoError(t, err)
+	var names []string
+	for _, s := range seen.Seen {
+		if s.Network == "net-imaging" {
+			names = append(names, s.Name)
+		}
+	}
+	assert.Contains(t, names, "good")
+	assert.Contains(t, names, "bad")
+	assert.Len(t, names, 3)
+}
+
+// A rehearsal of many clients is answered with counts and those that move, a page
+// at a time.
+func TestAttackRehearsalOfThousands(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	doc := scenario.Site("kelder-bridge")
+	n, _ := doc.Network("net-clinic")
+	n.Prefix, n.Gateway = netip.MustParsePrefix("10.84.64.0/18"), netip.MustParseAddr("10.84.64.1")
+	doc.Block = append(doc.Block, netip.MustParsePrefix("10.84.64.0/18"))
+	doc.FixedDevices, doc.Pools = nil, nil
+	var kept []site.Reservation
+	for _, r := range doc.Reservations {
+		if r.Network != "net-clinic" {
+			kept = append(kept, r)
+		}
+	}
+	for i := range 5000 {
+		kept = append(kept, site.Reservation{
+			ID: fmt.Sprintf("res-many-%d", i), Network: "net-clinic", Address: address.FromUint(address.Uint(n.Prefix.Addr()) + uint32(i) + 10),
+			MAC: address.MAC{2, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Name: fmt.Sprintf("m%d", i),
+		})
+	}
+	doc.Reservations = kept
+	_, err := o.Import(t.Context(), doc, 0, "many")
+	require.NoError(t, err)
+	id := o.order()
+	o.edit(id, entry("network", "net-clinic", "purpose", "x"))
+	r, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, r.Report.Clients, 5000)
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	raw, err := json.Marshal(v)
+	require.NoError(t, err)
+	assert.Less(t, len(raw), 100_000)
+	page, err := o.RehearsedClients(t.Context(), id, false, 100)
+	require.NoError(t, err)
+	assert.Len(t, page.Clients, 100)
+	assert.True(t, page.More)
+	_, err = o.RehearsedReply(t.Context(), id, 1_000_000)
+	refusal(t, err, work.Missing, "no such reply")
+}
+
+// A browser that does not keep up is told to ask for everything again.
+func TestAttackLiveEventsOverflow(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	events, cancel := o.Events.Subscribe()
+	defer cancel()
+	id := o.order()
+	for i := range 200 {
+		o.edit(id, entry("network", "net-imaging", "purpose", fmt.Sprint(i)))
+	}
+	topics := map[string]int{}
+	require.Eventually(t, func() bool {
+		select {
+		case e := <-events:
+			topics[e.Topic]++
+		default:
+		}
+		return topics["all"] > 0 && topics["order"] > 0
+	}, time.Minute, time.Millisecond)
+	assert.Less(t, topics["order"], 200)
+	// What comes after is heard again.
+	for len(events) > 0 {
+		<-events
+	}
+	require.Eventually(t, func() bool {
+		o.edit(id, entry("network", "net-imaging", "purpose", "again"))
+		o.edit(id, entry("network", "net-imaging", "purpose", "and again"))
+		return len(events) > 0
+	}, time.Minute, 10*time.Millisecond)
+}
+
+// Devices that accept a connection and say nothing do not keep others unread: each
+// site is a job of its own, and has one at a time.
+func TestAttackSilentDevicesKeepOthersUnread(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	hole, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer hole.Close()
+	o.exec("UPDATE device_access SET url = $1 WHERE site_id <> 'site-kelder-bridge'", "https://"+hole.Addr().String())
+	ctx, cancel := context.WithCancel(context.Background())
+	require.NoError(t, o.Run(ctx, time.Second))
+	t.Cleanup(func() { cancel(); o.Stopped() })
+	_, s := o.another()
+	require.Eventually(t, func() bool {
+		access, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
+		require.NoError(t, err)
+		read := true
+		for _, a := range access {
+			read = read && a.ReadAt != nil
+		}
+		var twice, sites int
+		require.NoError(t, s.Pool.QueryRow(t.Context(), `SELECT count(*) FILTER (WHERE n > 1), count(*) FROM (SELECT args, count(*) AS n FROM river_job
+			WHERE kind = 'read' AND state IN ('available', 'scheduled', 'running', 'retryable') GROUP BY args) j`).Scan(&twice, &sites))
+		assert.Zero(t, twice, "a site has one job at a time")
+		return read && sites >= 5 // the silent ones are still being waited for
+	}, time.Minute, 10*time.Millisecond)
+}
+
+// What somebody else did elsewhere in the draft does not refuse a form, what they did
+// to the same part does.
+func TestAttackEditElsewhereRefusesAForm(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	id := o.order()
+	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
+	seen := o.version(id)
+	// Somebody else, meanwhile.
+	theirs := entry("network", "net-bench", "name", "Workbench")
+	theirs.Version = seen
+	_, _, err := o.Edit(t.Context(), o.jo, id, theirs)
+	require.NoError(t, err)
+	mine := entry("network", "net-imaging", "name", "Scans")
+	mine.Version = seen
+	d, _, err := o.Edit(t.Context(), o.mk, id, mine)
+	require.NoError(t, err, "nothing the form shows has changed")
+	assert.Len(t, d.Steps, 3)
+	late := entry("network", "net-bench", "name", "Benches")
+	late.Version = seen
+	_, _, err = o.Edit(t.Context(), o.mk, id, late)
+	refusal(t, err, work.Conflict, "meanwhile")
+	// After an undo nothing is known of what was seen.
+	_, err = o.Undo(t.Context(), o.jo, id, o.version(id), true)
+	require.NoError(t, err)
+	last := entry("network", "net-cameras", "name", "Eyes")
+	last.Version = seen
+	_, _, err = o.Edit(t.Context(), o.mk, id, last)
+	refusal(t, err, work.Conflict, "meanwhile")
+}
+
+// Undo takes another's step back only when told so, and a dropped order can be
+// taken up again.
+func TestAttackUndoAndDropWithoutAWord(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	id := o.order()
+	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
+	_, err := o.Undo(t.Context(), o.jo, id, o.version(id), false)
+	refusal(t, err, work.Conflict, "The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
+	require.NoError(t, o.Drop(t.Context(), o.jo, id, o.version(id)))
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "dropped", v.Head.State)
+	assert.Equal(t, "Jo Arden", v.Head.ClosedBy)
+	require.NoError(t, o.TakeUp(t.Context(), o.mk, id, v.Head.Version))
+	refusal(t, o.TakeUp(t.Context(), o.mk, id, v.Head.Version), work.Conflict, "not dropped")
+	v, err = o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "open", v.Head.State)
+	assert.Len(t, v.Steps, 1)
+	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
+}
+
+// Edits that no longer apply on a newer revision are kept until somebody decides.
+func TestAttackRebaseDropsEdits(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	id := o.order()
+	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
+	o.edit(id, entry("reservation", "res-xray-plate", "name", "xray-new"))
+	o.edit(id, work.Change{Remove: "network:net-waiting"})
+	newer := scenario.Site("kelder-bridge")
+	n, _ := newer.Network("net-imaging")
+	n.VLAN = 50
+	r, _ := newer.Reservation("res-xray-plate")
+	r.Name = "xray-old"
+	w, _ := newer.Network("net-waiting")
+	w.Purpose = "now with a purpose"
+	_, err := o.Import(t.Context(), newer, 0, "from a file")
+	require.NoError(t, err)
+	_, err = o.Rebase(t.Context(), id, o.version(id))
+	require.NoError(t, err)
+	fresh, _ := o.another()
+	v, err := fresh.Order(t.Context(), id)
+	require.NoError(t, err)
+	require.Len(t, v.Lost, 3)
+	assert.Equal(t, "Reservation xray-new: name is now \"xray-old\", and was \"xray-plate\" when it was changed here", v.Lost[1].Why)
+	assert.Equal(t, "Maren Kolb", v.Lost[1].By)
+	assert.True(t, v.Lost[0].Mine)
+	assert.Contains(t, v.Head.Refuses, "3 edits of this draft no longer apply")
+	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, v.Lost[0].Seq, true)
+	require.NoError(t, err)
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[0].Seq, true)
+	refusal(t, err, work.Conflict, "decided about this edit already")
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[1].Seq, false)
+	require.NoError(t, err)
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[2].Seq, false)
+	require.NoError(t, err)
+	v, err = fresh.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Empty(t, v.Lost)
+	assert.Equal(t, "Change network Imaging: VLAN 49, was 50", v.Steps[len(v.Steps)-1].Says)
+	d, err := fresh.Draft(t.Context(), id)
+	require.NoError(t, err)
+	kept, _ := d.Doc.Reservation("res-xray-plate")
+	assert.Equal(t, "xray-old", kept.Name)
+}
+
+// The audit table only grows.
+func TestAttackAuditIsRewritten(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	_, s := o.another()
+	for _, sql := range []string{"DELETE FROM audit", "UPDATE audit SET who = 'nobody'", "TRUNCATE audit"} {
+		_, err := s.Pool.Exec(t.Context(), sql)
+		assert.ErrorContains(t, err, "append only", sql)
+	}
+	lines, err := o.Audited(t.Context(), time.Time{}, "", "", "", 1000)
+	require.NoError(t, err)
+	acts := map[string]int{}
+	for _, l := range lines {
+		acts[l.Act]++
+	}
+	assert.Equal(t, 2, acts["account-made"])
+	assert.Equal(t, 2, acts["sign-in"])
+	assert.Equal(t, len(scenario.Names), acts["site-imported"])
+	assert.Positive(t, acts["device-access"])
+}
