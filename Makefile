@@ -9,7 +9,7 @@ TOOLS := $(CURDIR)/bin/tools
 SQLC_VERSION := v1.31.1
 STATICCHECK_VERSION := v0.8.2
 
-.PHONY: help demo test bench generate check-generated lint fuzz clean system-packages browser
+.PHONY: help demo test attacks bench generate check-generated lint fuzz clean system-packages browser
 
 help: ## List the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
@@ -19,6 +19,9 @@ demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-
 
 test: system-packages browser bin/lithos $(TOOLS)/staticcheck check-generated lint ## Install what is missing and run every test
 	go test ./...
+
+attacks: system-packages browser web/dist/index.html ## Run the tests that attack Lithos from outside, and count them
+	@scripts/attacks
 
 lint: $(TOOLS)/staticcheck web/dist/index.html
 	@test -z "$$(gofmt -l cmd core internal web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal web/*.go; exit 1; }

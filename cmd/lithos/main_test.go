@@ -117,3 +117,89 @@ func TestTwoDemonstrationsShareNoFolder(t *testing.T) {
 	require.NoError(t, err)
 	unlock()
 }
+
+// typed runs a command's command with a password on standard input.
+func typed(t *testing.T, password string, args ...string) (int, string, string) {
+	t.Helper()
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	_, err = w.WriteString(password + "\n")
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	was := os.Stdin
+	os.Stdin = r
+	defer func() { os.Stdin = was }()
+	return lithos(t, args...)
+}
+
+func TestOperating(t *testing.T) {
+	url, key := pgtest.Database(t), filepath.Join(t.TempDir(), "key")
+	with := func(args ...string) []string { return append(args, "--database", url, "--key", key) }
+	code, _, errs := lithos(t, with("account", "list")...)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "lithos key make")
+	code, _, errs = lithos(t, "key", "make", "--key", key)
+	require.Equal(t, 0, code, errs)
+
+	code, _, errs = typed(t, "password1234", with("account", "set", "mk", "Maren Kolb")...)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "commonly used")
+	code, _, errs = typed(t, "thistle-canal-umbrella", with("account", "set", "mk", "Maren Kolb")...)
+	require.Equal(t, 0, code, errs)
+	_, out, _ := lithos(t, with("account", "list")...)
+	assert.Regexp(t, `mk +Maren Kolb +0 +on`, out)
+	code, _, errs = lithos(t, with("account", "off", "mk")...)
+	require.Equal(t, 0, code, errs)
+	_, out, _ = lithos(t, with("account", "list")...)
+	assert.Regexp(t, `mk +Maren Kolb +0 +off since`, out)
+	code, _, errs = lithos(t, with("account", "off", "nobody")...)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, `no account "nobody"`)
+	for _, words := range [][]string{{"account", "on", "mk"}, {"account", "end", "mk"}, {"account", "sessions"}} {
+		code, _, errs = lithos(t, with(words...)...)
+		assert.Equal(t, 0, code, errs)
+	}
+
+	_, out, _ = lithos(t, with("release")...)
+	assert.Contains(t, out, "nothing was held")
+	_, out, _ = lithos(t, with("hold", "Moving house")...)
+	assert.Contains(t, out, "are held")
+	_, out, _ = lithos(t, with("release")...)
+	assert.Contains(t, out, "go on")
+	_, out, _ = lithos(t, with("audit")...)
+	for _, line := range []string{"account-made", "account-off", "account-on", "sessions-ended", "work-held", "work-released", "at the command line"} {
+		assert.Contains(t, out, line)
+	}
+	_, out, _ = lithos(t, with("audit", "--act", "account-off")...)
+	assert.Equal(t, 2, strings.Count(out, "\n"), "the head and one line")
+
+	other := filepath.Join(t.TempDir(), "key")
+	code, _, errs = lithos(t, "key", "make", "--key", other)
+	require.Equal(t, 0, code, errs)
+	code, _, errs = lithos(t, "account", "list", "--database", url, "--key", other)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is not the one this database was used with")
+	code, out, errs = lithos(t, "key", "forget", "--database", url, "--key", other)
+	assert.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "0 passwords are forgotten")
+}
+
+// What no site has is refused by check and import alike, with its place.
+func TestAttackFilesNoSiteHas(t *testing.T) {
+	url, key := pgtest.Database(t), filepath.Join(t.TempDir(), "key")
+	lithos(t, "key", "make", "--key", key)
+	for what, change := range map[string][]string{
+		`code: "" is not a code`:            {`"code": "quill-street"`, `"code": ""`},
+		`code: holds a line break`:          {`"code": "quill-street"`, `"code": "quill\nstreet"`},
+		`"../../etc" is not a time zone`:    {`"timeZone": "Europe/London"`, `"timeZone": "../../etc"`},
+		`uplink.mtu: is -5; write a number`: {`"method": "dhcp"`, `"mtu": -5, "method": "dhcp"`},
+	} {
+		path := file(t, "quill.json", scenario.Site("quill-street"), change...)
+		code, out, _ := lithos(t, "check", path)
+		assert.Equal(t, 1, code)
+		assert.Contains(t, out, what)
+		code, _, errs := lithos(t, "import", path, "--database", url, "--key", key)
+		assert.Equal(t, 2, code)
+		assert.Contains(t, errs, what)
+	}
+}

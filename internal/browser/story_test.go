@@ -72,8 +72,11 @@ func TestRecoveryWard(t *testing.T) {
 	b.click("button", "^Add$")
 	b.see("lan.91 on gw-1")
 
-	// The uplink lets its clients out.
+	// The trunk to the switch carries its VLAN, and the uplink lets its clients out.
+	b.see("1 finding blocks the push")
 	b.click("aside button", "Recovery")
+	b.click("aside button", "^Carry VLAN 91 on uplink1 of sw-core too$")
+	b.gone("finding blocks the push")
 	b.click("aside button", "Translate it on wan of gw-1")
 	b.gone("is translated by no uplink")
 
@@ -157,7 +160,7 @@ func TestRecoveryWard(t *testing.T) {
 	b.axe("work order, rehearsed")
 
 	// The push, to the simulated firewall.
-	b.click("button", "^Push to gw-1")
+	b.click("button", "^Push to sw-core and gw-1")
 	b.see("Pushed, verified and landed")
 	b.see("Land revision 2 of Kelder Bridge surgery")
 	b.axe("work order, landed")

@@ -133,6 +133,9 @@ func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, int
 		if errors.As(err, &u) {
 			err = u.Err // without the URL, which says where the device is
 		}
+		if errors.Is(err, io.EOF) {
+			err = errors.New("it closed the connection")
+		}
 		return nil, fmt.Errorf("the device does not answer: %w", err)
 	}
 	defer resp.Body.Close()

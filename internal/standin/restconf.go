@@ -40,6 +40,9 @@ func (d *Device) routes() http.Handler {
 func (d *Device) authorised(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		d.mu.Lock()
+		if d.faults.SilentAt != "" && strings.HasSuffix(r.URL.Path, "/lithos-config:"+d.faults.SilentAt) {
+			d.faults.Unreachable = true
+		}
 		cut := d.faults.Unreachable
 		d.mu.Unlock()
 		if cut {

@@ -94,6 +94,7 @@ type Faults struct {
 	HoldWrite   int           // do not answer the nth write, nor do it, until the caller gives up
 	Deaf        bool          // answer no DHCP message
 	Unreachable bool          // close every connection at once
+	SilentAt    string        // an operation, confirm for instance, at which it becomes unreachable
 
 	ConfirmsFull      int             // refuse the next confirms: there is no room to save
 	SettlesLost       int             // close the connection at the next confirms and cancels, before doing them

@@ -59,7 +59,7 @@ func (s *Service) HoldWork(ctx context.Context, by, because string) error {
 		if err != nil {
 			return err
 		}
-		return s.holdIn(ctx, q, now.Identity, because+", "+by)
+		return s.holdIn(ctx, q, now.Identity, because+", held by "+by)
 	})
 }
 

@@ -402,7 +402,7 @@ func (sc scene) network(n *site.Network, from int) *NetworkView {
 	if v.Where == "" {
 		if d, i, ok := check.ProposeInterface(sc.doc, n); ok {
 			v.Interface = &Proposal{site.KindDevice + ":" + d.ID, d.Name, map[string]string{
-				"name": i.Name, "parent": i.Parent, "vlan": strconv.Itoa(i.VLAN), "addresses": words(i.Addresses),
+				"name": i.Name, "kind": i.Kind, "parent": i.Parent, "vlan": strconv.Itoa(i.VLAN), "addresses": words(i.Addresses),
 			}}
 		}
 	}

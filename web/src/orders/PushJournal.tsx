@@ -33,7 +33,7 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
         {push.journal.map((j, i) => {
           const [glyph, colour] = marks[j.state]
           return (
-            <li key={i} className="grid grid-cols-[24px_72px_1fr] px-3 py-1 border-b border-seam-2 last:border-b-0">
+            <li key={i} className="grid grid-cols-[24px_minmax(72px,auto)_1fr] gap-x-2 px-3 py-1 border-b border-seam-2 last:border-b-0">
               <span className={`${colour} font-bold`} title={j.state}>{glyph}</span>
               <span className="mono text-ink-2">{j.device}</span>
               <span><span className="sr-only">{j.state}: </span><Marked text={j.says} /></span>
