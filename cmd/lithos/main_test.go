@@ -144,7 +144,7 @@ func TestOperating(t *testing.T) {
 	code, _, errs = typed(t, "password1234", with("account", "set", "mk", "Maren Kolb")...)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "commonly used")
-	code, _, errs = typed(t, "thistle-canal-umbrella", with("account", "set", "mk", "Maren Kolb")...)
+	code, _, errs = typed(t, "thistle-canal-lantern", with("account", "set", "mk", "Maren Kolb")...)
 	require.Equal(t, 0, code, errs)
 	_, out, _ := lithos(t, with("account", "list")...)
 	assert.Regexp(t, `mk +Maren Kolb +0 +on`, out)

@@ -23,9 +23,9 @@ import (
 // colleague is another technician of the same office.
 func (a *app) colleague(t *testing.T) work.Technician {
 	t.Helper()
-	_, err := a.Work.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-umbrella")
+	_, err := a.Work.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-lantern")
 	require.NoError(t, err)
-	who, _, err := a.Work.SignIn(t.Context(), work.Attempt{Name: "jo", Password: "thistle-canal-umbrella", Source: "test"})
+	who, _, err := a.Work.SignIn(t.Context(), work.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
 	require.NoError(t, err)
 	return who
 }

@@ -290,10 +290,7 @@ func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (
 	}
 	next := *d
 	next.Steps = slices.DeleteFunc(slices.Clone(d.Steps), func(s Step) bool { return s.Undone })
-	step := Step{Seq: 1, Says: describe(d.Doc, doc, edits), Edits: edits, Version: d.Order.Version + 1, By: by.FullName, ByID: by.ID, At: time.Now()}
-	if n := len(d.Steps); n > 0 {
-		step.Seq = d.Steps[n-1].Seq + 1
-	}
+	step := d.nextStep(by, doc, edits)
 	next.Steps = append(next.Steps, step)
 	next.Doc = doc
 	raw, err := json.Marshal(edits)
@@ -312,6 +309,15 @@ func (s *Service) edit(ctx context.Context, by Technician, d *Draft, c Change) (
 	next.Order.Head = head
 	s.remember(&next)
 	return &next, made, nil
+}
+
+// nextStep is the step behind those a draft has, which makes doc of it.
+func (d *Draft) nextStep(by Technician, doc *site.Site, edits []edit.Edit) Step {
+	step := Step{Seq: 1, Says: describe(d.Doc, doc, edits), Edits: edits, Version: d.Order.Version + 1, By: by.FullName, ByID: by.ID, At: time.Now()}
+	if n := len(d.Steps); n > 0 {
+		step.Seq = d.Steps[n-1].Seq + 1
+	}
+	return step
 }
 
 // takeStep stores an edit of a draft, unless another change came first. It

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -150,10 +149,7 @@ func (s *Service) Decide(ctx context.Context, by Technician, id int64, version, 
 	if err != nil {
 		return nil, err
 	}
-	step := Step{Seq: 1, Says: describe(d.Doc, doc, []edit.Edit{over}), Edits: []edit.Edit{over}, Version: d.Order.Version + 1, By: by.FullName, ByID: by.ID, At: time.Now()}
-	if n := len(d.Steps); n > 0 {
-		step.Seq = d.Steps[n-1].Seq + 1
-	}
+	step := d.nextStep(by, doc, []edit.Edit{over})
 	next.Steps = append(slices.Clone(d.Steps), step)
 	next.Doc = doc
 	next.judge()

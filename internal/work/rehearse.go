@@ -280,6 +280,9 @@ func (s *Service) plans(targets []target) []DevicePlan {
 
 // OrderView is a work order as its page shows it.
 type OrderView struct {
+	// AsOf is when it was read, in microseconds since 1970: of two views the one with
+	// the greater is the newer, whichever arrives first.
+	AsOf      int64        `json:"asOf"`
 	Head      OrderHead    `json:"head"`
 	SiteName  string       `json:"siteName"`
 	OpenedAt  time.Time    `json:"openedAt"`
@@ -304,6 +307,7 @@ type StepView struct {
 
 // Order shows a work order.
 func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
+	asOf := time.Now().UnixMicro()
 	d, err := s.Draft(ctx, id)
 	if err != nil {
 		return nil, err
@@ -316,7 +320,7 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &OrderView{Head: *head, SiteName: d.Doc.Name, Plans: s.plans(targets), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
+	v := &OrderView{AsOf: asOf, Head: *head, SiteName: d.Doc.Name, Plans: s.plans(targets), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
 	for _, st := range d.Steps {
 		v.Steps = append(v.Steps, StepView{st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}

@@ -58,7 +58,7 @@ func open(t *testing.T) *office {
 	return o
 }
 
-const joPassword = "thistle-canal-umbrella"
+const joPassword = "thistle-canal-lantern"
 
 func (o *office) signIn(name, password, source string) (work.Technician, error) {
 	t, _, err := o.SignIn(o.t.Context(), work.Attempt{Name: name, Password: password, Source: source})

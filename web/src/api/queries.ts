@@ -30,14 +30,26 @@ const draftOf = (order: number | undefined) => ({ id: `draft ${order}` })
 const left = new Map<number, number>()
 const seen = (head: Schemas['OrderHead']) => Math.max(head.version, left.get(head.id) ?? 0)
 
-/** Shows a draft as an answer to its own change left it. Answers that are under way
- * or kept are from before it, and would bring back what it changed. */
-async function show(client: QueryClient, head: Schemas['OrderHead']) {
-  left.set(head.id, head.version)
-  await Promise.all([client.cancelQueries({ queryKey: ['view'] }), client.cancelQueries({ queryKey: ['order', head.id] })])
+/** Puts an answer to this browser's own change in the place of what is shown. Answers
+ * that are under way or kept are from before it, and would bring back what it changed;
+ * what they would have told beside that is asked for again. */
+async function answered(client: QueryClient, head: Schemas['OrderHead'], shows: (was?: Schemas['OrderView']) => Schemas['OrderView'] | undefined) {
+  left.set(head.id, Math.max(head.version, left.get(head.id) ?? 0))
+  const order = ['order', head.id]
+  const asked = client.isFetching({ queryKey: order }) > 0
+  await Promise.all([client.cancelQueries({ queryKey: ['view'] }), client.cancelQueries({ queryKey: order })])
   client.removeQueries({ queryKey: ['view'], type: 'inactive' })
-  client.setQueryData(['order', head.id], (was: Schemas['OrderView'] | undefined) => (was ? { ...was, head } : was))
+  client.setQueryData(order, shows)
+  if (asked) void client.invalidateQueries({ queryKey: order })
 }
+
+/** Shows a draft as an edit left it. */
+const show = (client: QueryClient, head: Schemas['OrderHead']) =>
+  answered(client, head, (was) => (was && was.head.version <= head.version ? { ...was, head } : was))
+
+/** Shows an order as an answer tells of it, unless what is shown is newer. */
+const put = (client: QueryClient, view: Schemas['OrderView']) =>
+  answered(client, view.head, (was) => (was && was.asOf > view.asOf ? was : view))
 
 /** What is shown of a draft turned out to be old: asks for all of it again. */
 const refresh = (client: QueryClient, order: number | undefined) =>
@@ -85,8 +97,7 @@ export function useOrderAct(order: number) {
     scope: draftOf(order),
     mutationFn: (act: () => Promise<Schemas['OrderView']>) => act(),
     onSuccess: async (view) => {
-      await show(client, view.head)
-      client.setQueryData(['order', view.head.id], view)
+      await put(client, view)
       void client.invalidateQueries({ queryKey: ['view', view.head.site] })
       void client.invalidateQueries({ queryKey: ['orders'] })
     },
@@ -122,8 +133,7 @@ export function useOrderAction(order: number, path: OrderAction) {
     mutationFn: (head: Schemas['OrderHead']) =>
       call(api.POST(path, { params: { path: { order: head.id } }, body: { version: seen(head) } })),
     onSuccess: async (view) => {
-      await show(client, view.head)
-      client.setQueryData(['order', view.head.id], view)
+      await put(client, view)
       void client.invalidateQueries({ queryKey: ['view', view.head.site] })
     },
   })

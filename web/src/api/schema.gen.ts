@@ -1060,6 +1060,8 @@ export interface components {
             title: string;
         };
         OrderView: {
+            /** Format: int64 */
+            asOf: number;
             findings: components["schemas"]["Finding"][];
             head: components["schemas"]["OrderHead"];
             lost: components["schemas"]["Lost"][];
