@@ -248,6 +248,8 @@ func TestAttackLiveEventsOverflow(t *testing.T) {
 	run(t, o.Service)
 	events, cancel := o.Events.Subscribe()
 	defer cancel()
+	// The first says that the process listens now.
+	require.Equal(t, "all", (<-events).Topic)
 	id := o.order()
 	for i := range 200 {
 		o.edit(id, entry("network", "net-imaging", "purpose", fmt.Sprint(i)))
