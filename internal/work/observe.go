@@ -42,6 +42,10 @@ type pollWorker struct {
 // spread is the longest time over which the readings of one poll are spread.
 const spread = time.Minute
 
+// soon is how often the jobs in the database that have a time are looked at: what is
+// due before is done at once.
+const soon = 5 * time.Second
+
 // Work implements river.Worker. It makes a job of every site, those that wait the
 // longest first; a site whose last job is not done yet has none added.
 func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
@@ -52,7 +56,10 @@ func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
 	over := min(w.every, spread) / time.Duration(len(sites))
 	jobs := make([]river.InsertManyParams, len(sites))
 	for i, id := range sites {
-		jobs[i] = river.InsertManyParams{Args: readArgs{id}, InsertOpts: &river.InsertOpts{ScheduledAt: time.Now().Add(time.Duration(i) * over)}}
+		jobs[i].Args = readArgs{id}
+		if later := time.Duration(i) * over; later >= soon {
+			jobs[i].InsertOpts = &river.InsertOpts{ScheduledAt: time.Now().Add(later)}
+		}
 	}
 	_, err = w.jobs.InsertMany(ctx, jobs)
 	return err

@@ -10,7 +10,7 @@ export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; lande
       {plans.map((p) => (
         <section key={p.device} className="mt-3.5" aria-label={`Steps on ${p.device}`}>
           <div className="flex items-baseline gap-2.5">
-            <b>{p.device}</b>
+            <b className="whitespace-nowrap">{p.device}</b>
             <span className="text-[12.5px] text-ink-3">
               {p.kind}, {p.steps.length === 1 ? '1 step' : `${p.steps.length} steps`}, {p.byHand ? 'to be done by hand: Lithos does not reach it' : `undoes the change if Lithos is not heard for ${p.timeout} s`}
             </span>
