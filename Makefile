@@ -27,7 +27,7 @@ lint: $(TOOLS)/staticcheck web/dist/index.html
 	@test -z "$$(gofmt -l cmd core internal web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal web/*.go; exit 1; }
 	go vet ./...
 	$(TOOLS)/staticcheck ./...
-	cd web && npx tsc --noEmit -p .
+	cd web && npx tsc --noEmit -p . && npx prettier --check --log-level warn src && npx eslint --max-warnings 0 src
 
 bench: web/dist/index.html ## Report the timings that matter, in one run
 	@scripts/bench

@@ -9,8 +9,8 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/edit"
+	"lithos/core/forecast"
 	"lithos/core/option"
-	"lithos/core/rehearse/forecast"
 	"lithos/core/seen"
 	"lithos/core/site"
 )
@@ -247,7 +247,7 @@ func exclusionEnded(a *around, report func(Finding)) {
 			fix.Edits, _ = edit.Removing(a.Site, site.Ref{Kind: site.KindExclusion, ID: x.ID}, in)
 			report(Finding{
 				Title: fmt.Sprintf("An exclusion of %s has ended", p.Name), Network: n.ID, Parts: []site.Ref{{Kind: site.KindExclusion, ID: x.ID}, in}, Addresses: []address.Range{x.Range},
-				Says: fmt.Sprintf("%s was kept back (%s) until %s, and still is.", x.Range, x.Reason, x.Until), Fix: fix,
+				Says: fmt.Sprintf("%s was excluded (%s) until %s, and still is.", x.Range, x.Reason, x.Until), Fix: fix,
 			})
 		}
 	})

@@ -13,7 +13,7 @@ import (
 var linkRules = []Rule{
 	{"address-unusable", "Addressing", Blocks, "No device holds a network or broadcast address.", addressUnusable},
 	{"vlan-on-one-side-only", "Addressing", Blocks, "Both ends of a cable carry the same VLANs.", vlanOnOneSideOnly},
-	{"untagged-vlan-differs", "Addressing", Blocks, "Both ends of a cable mean the same VLAN by frames without a tag.", untaggedDiffers},
+	{"untagged-vlan-differs", "Addressing", Blocks, "Both ends of a cable have the same untagged VLAN.", untaggedDiffers},
 	{"network-without-interface", "Addressing", Warns, "A device has an address in each network.", networkWithoutInterface},
 	{"public-prefix-inside", "Addressing", Warns, "Networks use addresses that are free for private use.", publicPrefixInside},
 	{"beyond-device", "Addressing", Blocks, "A device is asked only for what its kind can do.", beyondDevice},

@@ -62,7 +62,7 @@ func reservationExcluded(f *facts, report func(Finding)) {
 				report(Finding{
 					Title: o.what() + " is inside an exclusion", Network: n.ID, Parts: []site.Ref{o.part, {Kind: site.KindExclusion, ID: x.ID}, poolRef(p.ID)},
 					Addresses: []address.Range{address.Single(o.at)},
-					Says:      fmt.Sprintf("%s is kept back (%s) and reserved at once. %s is still given it; the reason may no longer hold.", o.at, x.Reason, o.what()),
+					Says:      fmt.Sprintf("%s is both excluded (%s) and reserved; the reservation wins. %s is still given it, so the reason may no longer hold.", o.at, x.Reason, o.what()),
 				})
 			}
 		}

@@ -20,7 +20,7 @@ import (
 var tellingRules = []Rule{
 	{"dns-unreachable", "Options", Warns, "A name server inside the site is a device that exists.", dnsUnreachable},
 	{"dns-outside-first", "Options", Warns, "The site's own name server is asked first.", dnsOutsideFirst},
-	{"dns-inside-outside-mixed", "Options", Warns, "Name servers all know the site's own names, or none does.", dnsMixed},
+	{"dns-inside-outside-mixed", "Options", Warns, "Clients are not told internal and public name servers together.", dnsMixed},
 	{"domain-differs", "Options", Warns, "Clients are told the site's own domain.", domainDiffers},
 	{"search-list-too-long", "Options", Warns, "A search list is one every client takes whole.", searchListTooLong},
 	{"option-server-only", "Options", Blocks, "Nobody sets what the server alone sets.", optionServerOnly},

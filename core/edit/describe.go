@@ -45,9 +45,9 @@ func Describe(s *site.Site, e Edit) string {
 
 // fieldWords is what people call a field where the site file's name is not plain.
 var fieldWords = map[string]string{
-	"vlan": "VLAN", "untaggedVLAN": "VLAN without a tag", "taggedVLANs": "VLANs with a tag", "mac": "MAC", "clientId": "client identifier", "mtu": "MTU",
+	"vlan": "VLAN", "untaggedVLAN": "untagged VLAN", "taggedVLANs": "tagged VLANs", "mac": "MAC", "clientId": "client identifier", "mtu": "MTU",
 	"peer": "cable to", "relayTo": "relays to", "server": "served by", "forClass": "only for", "forClient": "only for clients",
-	"match": "option 60 begins", "subOptions": "sub-options", "method": "address by", "timeZone": "time zone", "parent": "carried by", "members": "ports",
+	"match": "option 60 begins", "subOptions": "sub-options", "method": "gets its address by", "timeZone": "time zone", "parent": "carried by", "members": "ports",
 }
 
 // pointers is what kind of part a field names by its id.

@@ -218,7 +218,7 @@ func (p *planner) tune() (steps []Step) {
 		if i.IPv4 = was.IPv4; fresh || p.readdress[i.Name] {
 			i.IPv4 = nil
 		}
-		steps = append(steps, put("Set", fmt.Sprintf("`%s`: %s", i.Name, text), "Frames and requests pass as the plan says", yang.InterfacePath(i.Name), i))
+		steps = append(steps, put("Set", fmt.Sprintf("`%s`: %s", i.Name, text), tuned(i), yang.InterfacePath(i.Name), i))
 	}
 	return steps
 }
@@ -281,7 +281,7 @@ func uplink(u *yang.Uplink) string {
 	for _, n := range u.Translate {
 		nets = append(nets, "`"+n.String()+"`")
 	}
-	return fmt.Sprintf("address by %s, MTU %d, translates %s", u.Method, u.MTU, orNone(strings.Join(nets, ", ")))
+	return fmt.Sprintf("address %s, MTU %d, translates %s", methodWords[u.Method], u.MTU, orNone(strings.Join(nets, ", ")))
 }
 
 func (p *planner) describeClasses() (steps []Step) {
@@ -460,4 +460,20 @@ func (p *planner) reserve() (steps []Step) {
 		steps = append(steps, put("Reserve", fmt.Sprintf("`%s` for %s", address.Short(r.Address, pool.Subnet), title(r)), why, yang.ReservationPath(r.ID), r))
 	}
 	return steps
+}
+
+// methodWords is how an uplink gets its address, in words.
+var methodWords = map[string]string{"dhcp": "by DHCP", "fixed": "fixed", "pppoe": "by PPPoE"}
+
+// tuned says what setting an interface is for.
+func tuned(i yang.Interface) string {
+	switch {
+	case i.Uplink != nil:
+		return "The uplink gets its address so and lets these networks out"
+	case i.Switchport != nil:
+		return "The port carries these VLANs"
+	case len(i.Member) > 0:
+		return "The ports are one network"
+	}
+	return "The interface accepts these requests from its clients"
 }

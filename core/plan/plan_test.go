@@ -65,7 +65,7 @@ func TestReaddressingWithdrawsThePoolFirst(t *testing.T) {
 		"Set aside the reservation of plate-reader",
 		"Withdraw pool Imaging from `lan.48`",
 		"Remove `10.84.20.1/26` from `lan.48`",
-		"Set `wan`: address by fixed, MTU 1500, translates `10.84.16.0/26`, `10.84.16.64/27`, `10.84.16.128/25`, `10.84.18.0/23`, `10.84.20.0/25`, `10.84.24.0/22`",
+		"Set `wan`: address fixed, MTU 1500, translates `10.84.16.0/26`, `10.84.16.64/27`, `10.84.16.128/25`, `10.84.18.0/23`, `10.84.20.0/25`, `10.84.24.0/22`",
 		"Give `lan.48` the address `10.84.20.1/25`",
 		"Serve pool Imaging `.24 – .55` on `lan.48`",
 		"Reserve `.14` for plate-reader",

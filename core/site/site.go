@@ -205,9 +205,9 @@ func (p *Pool) Offers(a netip.Addr) bool {
 // Exclusion is a run inside a pool that is never handed out.
 type Exclusion struct {
 	ID     string        `json:"id" doc:"stable id"`
-	Range  address.Range `json:"range" doc:"the addresses kept back"`
-	Reason string        `json:"reason" doc:"why they are kept back"`
-	Until  Date          `json:"until,omitzero" doc:"last day they are kept back, for example 2027-03-31; none for good"`
+	Range  address.Range `json:"range" doc:"the addresses never handed out"`
+	Reason string        `json:"reason" doc:"why they are excluded"`
+	Until  Date          `json:"until,omitzero" doc:"last day they are excluded, for example 2027-03-31; none for good"`
 }
 
 // Reservation is an address always given to one client.

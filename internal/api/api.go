@@ -4,6 +4,7 @@
 package api
 
 import (
+	"compress/gzip"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -75,7 +76,7 @@ func New(w *work.Service, o Options) http.Handler {
 	m := newMetrics(w)
 	e.Use(
 		middleware.RequestID(), accessLog(o.Access), m.count, middleware.Recover(), secureHeaders(o.Secure),
-		middleware.BodyLimit(maxRequest), middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: isStream}),
+		middleware.BodyLimit(maxRequest), middleware.GzipWithConfig(middleware.GzipConfig{Level: gzip.BestSpeed, MinLength: 1024, Skipper: isStream}),
 	)
 	e.GET("/healthz", alive)
 	e.GET("/readyz", s.ready)

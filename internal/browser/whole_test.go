@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing"
 
+	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -33,12 +34,12 @@ func TestDevicesAndTheirLinks(t *testing.T) {
 	b.click("section[aria-label='Device sw-barn'] tr button", "^port1$")
 	b.inspects("port1")
 	b.click("aside button", "^Change$")
-	assert.Equal(t, "24, 70", b.value("VLANs with a tag"))
-	b.fill("VLANs with a tag", "24, x")
+	assert.Equal(t, "24, 70", b.value("Tagged VLANs"))
+	b.fill("Tagged VLANs", "24, x")
 	b.click("button", "^Save$")
 	b.see("is not a VLAN id; type numbers from 1 to 4094")
 	b.axe("an interface's form")
-	b.fill("VLANs with a tag", "24")
+	b.fill("Tagged VLANs", "24")
 	b.click("button", "^Save$")
 	b.see("The path breaks: port5 of sw-moss sends VLAN 70, and port1 of sw-barn does not take it.")
 	b.see("VLAN 70 is on one side only")
@@ -56,7 +57,7 @@ func TestDevicesAndTheirLinks(t *testing.T) {
 	b.fill("Name", "port1")
 	b.choose("Kind", "^port$")
 	b.choose("Cable to", "^port4 of sw-moss$")
-	b.fill("VLAN without a tag", "48")
+	b.fill("Untagged VLAN", "48")
 	b.click("button", "^Add$")
 	b.see("port4 of sw-moss")
 	b.click("[role=tab]", "^Devices$")
@@ -204,10 +205,10 @@ func TestSeenAndWhatToMakeOfIt(t *testing.T) {
 	b.see("Made-up MAC")
 	b.see("Two machines on one address")
 	b.axe("seen, judged")
-	b.click("label", "^Only what needs a look$")
+	b.click("label", "^Only problems$")
 	b.gone("vaccine-fridge")
 	b.picture("seen")
-	b.click("label", "^Only what needs a look$")
+	b.click("label", "^Only problems$")
 	b.click("[aria-label='What to do about 10.84.19.231'] button", "^Reserve .19.231$")
 	b.until("the reservation in the inspector", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('10.84.19.231')`)
 	b.click("[aria-label='What to do about 10.84.19.150'] button", "^Exclude$")
@@ -237,4 +238,34 @@ func TestTryManyActs(t *testing.T) {
 	b.click("[aria-label='What it does next'] button", "^others fill the pool$")
 	b.see("there is none for one more")
 	b.axe("try, many acts")
+}
+
+// Rounds lists the gravest site first, sorts by any column, and opens a site wherever
+// its row is clicked; keys of one letter can be switched off.
+func TestListsAndKeys(t *testing.T) {
+	b := startApp(t).at(t, 1280, 800, "/rounds")
+	b.see("Kelder Bridge surgery")
+	first := `name => document.querySelector('tbody tr a').innerText === name`
+	b.until("the gravest site first", `() => document.querySelector('tbody tr').innerText.includes('blocks the push')`)
+	b.click("th button", "^Site")
+	b.until("the first by name", first, "Hallin Road surgery")
+	b.click("th button", "^Site")
+	b.until("the last by name", first, "The Garret home lab")
+	b.axe("rounds, sorted")
+	b.click("tbody tr td:nth-child(3)", `^10\.97\.0\.0/20$`)
+	b.see("Slipway sheds")
+
+	keys := b.page.Keyboard
+	b.press(input.Slash)
+	b.until("the cursor in Find", `() => document.activeElement?.placeholder?.startsWith('Find')`)
+	b.press(input.ShiftLeft, input.Slash)
+	b.see("Keys without Ctrl do something")
+	b.axe("all keys")
+	b.click("[role=dialog] label", "Keys without Ctrl do something")
+	require.NoError(t, keys.Type(input.Escape))
+	b.gone("Keys without Ctrl do something")
+	b.press(input.Slash)
+	b.press(input.KeyG)
+	b.press(input.KeyO)
+	b.until("the page to stay", `() => location.pathname === '/sites/the-yard' && document.activeElement === document.body`)
 }

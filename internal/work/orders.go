@@ -133,10 +133,7 @@ func (s *Service) Draft(ctx context.Context, id int64) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	kept := s.drafts[id]
-	s.mu.Unlock()
-	if kept != nil && kept.Order.Version == order.Version && kept.Order.BaseRevision == order.BaseRevision {
+	if kept, ok := s.drafts.Get(id); ok && kept.Order.Version == order.Version && kept.Order.BaseRevision == order.BaseRevision {
 		now := *kept
 		now.Order = order
 		return &now, nil
@@ -174,10 +171,7 @@ func (s *Service) keep(d *Draft, base *examined) (*Draft, error) {
 }
 
 func (s *Service) remember(d *Draft) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	room(s.drafts, maxKept)
-	s.drafts[d.Order.ID] = d
+	s.drafts.Add(d.Order.ID, d)
 }
 
 // OrderName is how people refer to a work order.
@@ -210,10 +204,7 @@ func (s *Service) Edit(ctx context.Context, by Technician, id int64, c Change) (
 // draft has moved on. One that has moved on takes the change all the same when
 // nothing the change speaks of is different.
 func (s *Service) toEdit(ctx context.Context, id int64, c Change) (*Draft, error) {
-	s.mu.Lock()
-	kept := s.drafts[id]
-	s.mu.Unlock()
-	if kept != nil && kept.Order.Version == c.Version && kept.Order.State == "open" {
+	if kept, ok := s.drafts.Get(id); ok && kept.Order.Version == c.Version && kept.Order.State == "open" {
 		return kept, nil
 	}
 	d, err := s.Draft(ctx, id)

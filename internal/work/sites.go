@@ -2,6 +2,7 @@ package work
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -55,7 +56,7 @@ func inBrief(findings []check.Finding) []Brief {
 	return out
 }
 
-// Sites lists every site with what is wrong there.
+// Sites lists every site with what is wrong there, the gravest first.
 func (s *Service) Sites(ctx context.Context) ([]SiteRow, error) {
 	rows, err := s.store.ListSites(ctx)
 	if err != nil {
@@ -81,6 +82,8 @@ func (s *Service) Sites(ctx context.Context) ([]SiteRow, error) {
 		}
 		out = append(out, row)
 	}
+	// What is worst comes first; the rest stays by customer and name.
+	slices.SortStableFunc(out, func(a, b SiteRow) int { return cmp.Or(b.Blocks-a.Blocks, b.Warns-a.Warns, b.Findings-a.Findings) })
 	return out, nil
 }
 
@@ -107,9 +110,7 @@ type summary struct {
 }
 
 func (s *Service) summarise(ctx context.Context, key revisionKey) (summary, error) {
-	s.mu.Lock()
-	sum, ok := s.summaries[key]
-	s.mu.Unlock()
+	sum, ok := s.summaries.Get(key)
 	if ok {
 		return sum, nil
 	}
@@ -118,10 +119,7 @@ func (s *Service) summarise(ctx context.Context, key revisionKey) (summary, erro
 		return summary{}, err
 	}
 	sum.block, sum.findings = words(head.doc.Block), inBrief(head.findings)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	room(s.summaries, maxSummaries)
-	s.summaries[key] = sum
+	s.summaries.Add(key, sum)
 	return sum, nil
 }
 

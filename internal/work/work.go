@@ -15,6 +15,7 @@ import (
 	"time"
 	"unicode"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
@@ -50,10 +51,11 @@ type Service struct {
 
 	hashes chan struct{} // the passwords looked at now
 
-	mu        sync.Mutex
-	heads     map[revisionKey]*examined
-	summaries map[revisionKey]summary
-	drafts    map[int64]*Draft
+	// Whole documents of the sites being worked on, and a line or two of every site of
+	// a fleet; what was used the longest ago makes way.
+	heads     *lru.Cache[revisionKey, *examined]
+	summaries *lru.Cache[revisionKey, summary]
+	drafts    *lru.Cache[int64, *Draft]
 }
 
 // revisionKey names one revision of a site. Revisions never change, so what is
@@ -69,8 +71,7 @@ type examined struct {
 	compiled map[string]yang.Config // by device id
 }
 
-// The caches are bounded: whole documents of the few sites being worked on, and
-// a line or two of every site of a fleet.
+// How much the caches keep.
 const (
 	maxKept      = 128
 	maxSummaries = 20_000
@@ -81,7 +82,8 @@ const (
 func New(s *store.Store, vault *Vault, log *slog.Logger) *Service {
 	return &Service{
 		store: s, vault: vault, log: log, Events: newHub(), Timing: UsualTiming, Meters: newMeters(), life: context.Background(),
-		hashes: make(chan struct{}, hashesAtOnce), heads: map[revisionKey]*examined{}, summaries: map[revisionKey]summary{}, drafts: map[int64]*Draft{},
+		hashes: make(chan struct{}, hashesAtOnce),
+		heads:  cache[revisionKey, *examined](maxKept), summaries: cache[revisionKey, summary](maxSummaries), drafts: cache[int64, *Draft](maxKept),
 	}
 }
 
@@ -125,35 +127,27 @@ func Printable(text string, most int) string {
 // examine reads a revision with its findings, from memory when it was read before.
 func (s *Service) examine(ctx context.Context, siteID string, revision int32) (*examined, error) {
 	key := revisionKey{siteID, revision}
-	s.mu.Lock()
-	kept := s.heads[key]
-	s.mu.Unlock()
-	if kept != nil {
+	if kept, ok := s.heads.Get(key); ok {
 		return kept, nil
 	}
 	doc, err := s.store.Revision(ctx, siteID, revision)
 	if err != nil {
 		return nil, err
 	}
-	kept = &examined{doc, check.Site(doc), map[string]yang.Config{}}
+	kept := &examined{doc, check.Site(doc), map[string]yang.Config{}}
 	for _, d := range doc.Devices {
 		kept.compiled[d.ID] = compile.Device(doc, d.ID)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	room(s.heads, maxKept)
-	s.heads[key] = kept
+	s.heads.Add(key, kept)
 	return kept, nil
 }
 
-// room makes place for one more in a cache.
-func room[K comparable, V any](m map[K]V, most int) {
-	for k := range m {
-		if len(m) < most {
-			return
-		}
-		delete(m, k)
+func cache[K comparable, V any](most int) *lru.Cache[K, V] {
+	c, err := lru.New[K, V](most)
+	if err != nil {
+		panic("a cache keeps at least one: " + err.Error())
 	}
+	return c
 }
 
 // Event tells browsers what changed, so that they ask for it again.

@@ -28,7 +28,17 @@ export function App() {
           <Route path="orders" element={<Orders />} />
           <Route path="orders/:id" element={<OrderPage />} />
           <Route path="standards" element={<Standards />} />
-          <Route path="*" element={<Empty title="There is nothing at this address" says="It may have been mistyped, or cut off when it was copied." to="/rounds" first="Go to Rounds" />} />
+          <Route
+            path="*"
+            element={
+              <Empty
+                title="There is nothing at this address"
+                says="It may have been mistyped, or cut off when it was copied."
+                to="/rounds"
+                first="Go to Rounds"
+              />
+            }
+          />
         </Route>
       </Routes>
     </CurrentOrder>

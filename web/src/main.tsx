@@ -8,7 +8,9 @@ import { applyTheme } from './frame/theme'
 
 applyTheme()
 const client = new QueryClient({
-  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, placeholderData: (previous: unknown) => previous } },
+  defaultOptions: {
+    queries: { retry: 1, refetchOnWindowFocus: false, placeholderData: (previous: unknown) => previous },
+  },
 })
 
 createRoot(document.getElementById('root')!).render(

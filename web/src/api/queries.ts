@@ -15,7 +15,10 @@ export const useOptions = () =>
   useQuery({ queryKey: ['options'], queryFn: () => call(api.GET('/api/options')), staleTime: Infinity })
 
 export const useHistory = (site: string) =>
-  useQuery({ queryKey: ['history', site], queryFn: () => call(api.GET('/api/sites/{site}/history', { params: { path: { site } } })) })
+  useQuery({
+    queryKey: ['history', site],
+    queryFn: () => call(api.GET('/api/sites/{site}/history', { params: { path: { site } } })),
+  })
 
 export const useOrder = (order: number | undefined) =>
   useQuery({
@@ -33,7 +36,11 @@ const seen = (head: Schemas['OrderHead']) => Math.max(head.version, left.get(hea
 /** Puts an answer to this browser's own change in the place of what is shown. Answers
  * that are under way or kept are from before it, and would bring back what it changed;
  * what they would have told beside that is asked for again. */
-async function answered(client: QueryClient, head: Schemas['OrderHead'], shows: (was?: Schemas['OrderView']) => Schemas['OrderView'] | undefined) {
+async function answered(
+  client: QueryClient,
+  head: Schemas['OrderHead'],
+  shows: (was?: Schemas['OrderView']) => Schemas['OrderView'] | undefined,
+) {
   left.set(head.id, Math.max(head.version, left.get(head.id) ?? 0))
   const order = ['order', head.id]
   const asked = client.isFetching({ queryKey: order }) > 0
@@ -53,7 +60,10 @@ const put = (client: QueryClient, view: Schemas['OrderView']) =>
 
 /** What is shown of a draft turned out to be old: asks for all of it again. */
 const refresh = (client: QueryClient, order: number | undefined) =>
-  Promise.all([client.invalidateQueries({ queryKey: ['order', order] }), client.invalidateQueries({ queryKey: ['view'] })])
+  Promise.all([
+    client.invalidateQueries({ queryKey: ['order', order] }),
+    client.invalidateQueries({ queryKey: ['view'] }),
+  ])
 
 /** One edit: sent, checked, stored; onView draws the page from the answer. */
 export function useDraftEdit(order: number | undefined, look: Schemas['Look'], onView: (view: View) => void) {
@@ -61,12 +71,21 @@ export function useDraftEdit(order: number | undefined, look: Schemas['Look'], o
   return useMutation({
     scope: draftOf(order),
     mutationFn: ({ head, change }: { head: Schemas['OrderHead']; change: Change }) =>
-      call(api.POST('/api/orders/{order}/edits', { params: { path: { order: head.id } }, body: { ...change, version: seen(head), look } })),
+      call(
+        api.POST('/api/orders/{order}/edits', {
+          params: { path: { order: head.id } },
+          body: { ...change, version: seen(head), look },
+        }),
+      ),
     onSuccess: async (view) => {
       if (view.order) await show(client, view.order)
       onView(view)
       // Somebody who went on to another part meanwhile looks at an older draft.
-      void client.refetchQueries({ queryKey: ['view'], type: 'active', predicate: (q) => (q.state.data as View | undefined)?.order?.version !== view.order?.version })
+      void client.refetchQueries({
+        queryKey: ['view'],
+        type: 'active',
+        predicate: (q) => (q.state.data as View | undefined)?.order?.version !== view.order?.version,
+      })
     },
     onError: () => void refresh(client, order),
   })
@@ -112,7 +131,11 @@ export const useRehearsedClients = (order: number, moving: boolean, enabled: boo
     enabled,
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
-      call(api.GET('/api/orders/{order}/rehearsal/clients', { params: { path: { order }, query: { moving, from: pageParam } } })),
+      call(
+        api.GET('/api/orders/{order}/rehearsal/clients', {
+          params: { path: { order }, query: { moving, from: pageParam } },
+        }),
+      ),
     getNextPageParam: (last) => (last.more ? last.from + last.clients.length : undefined),
   })
 
@@ -156,14 +179,24 @@ export function useLiveEvents(signedIn: boolean) {
     stream.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as { topic: string; id: string; version?: number }
       if (event.topic === 'all') return void client.invalidateQueries()
-      if (event.topic === 'work') return again('session')
-      if (event.topic === 'rounds') return again('sites')
-      if (event.topic === 'seen') return again('view', event.id)
+      if (event.topic === 'work') {
+        again('session')
+        return
+      }
+      if (event.topic === 'rounds') {
+        again('sites')
+        return
+      }
+      if (event.topic === 'seen') {
+        again('view', event.id)
+        return
+      }
       if (event.topic === 'site') {
         again('sites')
         again('history', event.id)
         again('order') // a draft of the site may have fallen behind
-        return again('view', event.id)
+        again('view', event.id)
+        return
       }
       again('order', Number(event.id))
       again('orders')

@@ -40,29 +40,58 @@ export function Find() {
   }
   return (
     <div ref={box} className="ml-auto relative w-[340px] max-[1000px]:w-[220px]">
-      <Command shouldFilter={false} label="Find" onKeyDown={(e) => e.key === 'Escape' && (setOpen(false), input.current?.blur())}>
+      <Command
+        shouldFilter={false}
+        label="Find"
+        onKeyDown={(e) => e.key === 'Escape' && (setOpen(false), input.current?.blur())}
+      >
         <div className="relative">
           <Command.Input
             ref={input}
             value={text}
-            onValueChange={(v) => (setText(v), setOpen(true))}
+            onValueChange={(v) => {
+              setText(v)
+              setOpen(true)
+            }}
             onFocus={() => setOpen(true)}
             placeholder="Find an address, MAC, name or VLAN"
             className="w-full h-[30px] bg-basalt-2 border border-basalt-line rounded-sm px-2.5 pr-8 text-on-basalt placeholder:text-on-basalt-2"
           />
-          <kbd aria-hidden className="absolute right-2 top-[7px] text-on-basalt-2">/</kbd>
+          <kbd aria-hidden className="absolute right-2 top-[7px] text-on-basalt-2">
+            /
+          </kbd>
         </div>
         {/* The list is always there for the input's aria-controls; it shows when there is something to show. */}
-        <Command.List className={open && query ? 'absolute z-50 top-[36px] right-0 w-[460px] max-w-[92vw] max-h-[60vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-1' : 'sr-only'}>
-          {open && query && hits.data?.length === 0 && <div className="px-3 py-2 text-ink-2">Nothing at any site matches. Type an address, a MAC, a VLAN id or part of a name.</div>}
-          {open && query && hits.data?.map((h) => (
-            <Command.Item key={`${h.code}/${h.ref ?? ''}/${h.detail}`} value={`${h.code}/${h.ref ?? ''}/${h.detail}`} onSelect={() => choose(h)} className="px-3 py-1.5 rounded-sm cursor-pointer data-[selected=true]:bg-ground flex items-baseline gap-3">
-              <span className="w-[110px] text-ink-2 shrink-0"><Shape kind={h.kind} />{kindNames[h.kind]}</span>
-              <span className="font-semibold">{h.title || '(no name)'}</span>
-              <span className="mono text-ink-2 truncate">{h.detail}</span>
-              <span className="ml-auto text-ink-3 text-xs whitespace-nowrap">{h.site}</span>
-            </Command.Item>
-          ))}
+        <Command.List
+          className={
+            open && query
+              ? 'absolute z-50 top-[36px] right-0 w-[460px] max-w-[92vw] max-h-[60vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-1'
+              : 'sr-only'
+          }
+        >
+          {open && query && hits.data?.length === 0 && (
+            <div className="px-3 py-2 text-ink-2">
+              Nothing at any site matches. Type an address, a MAC, a VLAN id or part of a name.
+            </div>
+          )}
+          {open &&
+            query &&
+            hits.data?.map((h) => (
+              <Command.Item
+                key={`${h.code}/${h.ref ?? ''}/${h.detail}`}
+                value={`${h.code}/${h.ref ?? ''}/${h.detail}`}
+                onSelect={() => choose(h)}
+                className="px-3 py-1.5 rounded-sm cursor-pointer data-[selected=true]:bg-ground flex items-baseline gap-3"
+              >
+                <span className="w-[110px] text-ink-2 shrink-0">
+                  <Shape kind={h.kind} />
+                  {kindNames[h.kind]}
+                </span>
+                <span className="font-semibold">{h.title || '(no name)'}</span>
+                <span className="mono text-ink-2 truncate">{h.detail}</span>
+                <span className="ml-auto text-ink-3 text-xs whitespace-nowrap">{h.site}</span>
+              </Command.Item>
+            ))}
         </Command.List>
       </Command>
     </div>

@@ -27,7 +27,11 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
   return (
     <div className="h-full grid grid-rows-[48px_minmax(0,1fr)_auto]">
       <header className="bg-basalt text-on-basalt flex items-center gap-4 px-4">
-        <NavLink to="/rounds" className="flex items-center gap-2 font-[750] text-[17px] tracking-tight" aria-label="Lithos, Rounds">
+        <NavLink
+          to="/rounds"
+          className="flex items-center gap-2 font-[750] text-[17px] tracking-tight"
+          aria-label="Lithos, Rounds"
+        >
           <img src="/mark.svg" width="24" height="22" alt="" />
           <span className="max-[700px]:hidden">Lithos</span>
         </NavLink>
@@ -36,7 +40,9 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
             <NavLink
               key={to}
               to={to}
-              className={({ isActive }) => `px-2.5 inline-flex items-center border-b-2 border-t-2 border-t-transparent ${isActive ? 'text-white border-b-lichen' : 'text-on-basalt-2 border-b-transparent hover:text-white'}`}
+              className={({ isActive }) =>
+                `px-2.5 inline-flex items-center border-b-2 border-t-2 border-t-transparent ${isActive ? 'text-white border-b-lichen' : 'text-on-basalt-2 border-b-transparent hover:text-white'}`
+              }
             >
               {name}
             </NavLink>
@@ -48,12 +54,15 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
       <main className="min-h-0 overflow-auto relative grid grid-rows-[auto_minmax(0,1fr)]">
         {held ? (
           <div role="status" className="bg-sand-t text-sand-ink border-b border-sand px-4 py-2">
-            <b>Pushes and readings of devices are held</b>, since <When at={held.since} />. {held.because}. Whoever runs Lithos lets them go on with <span className="mono">lithos release</span>.
+            <b>Pushes and readings of devices are held</b>, since <When at={held.since} />. {held.because}. Whoever runs
+            Lithos lets them go on with <span className="mono">lithos release</span>.
           </div>
         ) : (
           <span />
         )}
-        <div className="min-h-0 overflow-auto"><Outlet /></div>
+        <div className="min-h-0 overflow-auto">
+          <Outlet />
+        </div>
       </main>
       <Tray />
       <KeyHelp open={help} onClose={() => setHelp(false)} />
@@ -69,15 +78,25 @@ function TechnicianMenu({ technician, onHelp }: { technician: Schemas['Technicia
     client.clear()
     location.assign('/')
   }
-  const item = 'px-3 py-1.5 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer flex items-center justify-between gap-6'
+  const item =
+    'px-3 py-1.5 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer flex items-center justify-between gap-6'
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger aria-label={`${technician.initials}, ${technician.fullName}: menu`} className="w-8 h-8 rounded-full bg-[#3b4a46] text-white text-xs grid place-items-center shrink-0">
+      <DropdownMenu.Trigger
+        aria-label={`${technician.initials}, ${technician.fullName}: menu`}
+        className="w-8 h-8 rounded-full bg-[#3b4a46] text-white text-xs grid place-items-center shrink-0"
+      >
         {technician.initials}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" sideOffset={6} className="z-50 bg-sheet text-ink border border-ink-3 rounded-sm p-1 min-w-[200px]">
-          <DropdownMenu.Label className="px-3 py-1.5 text-ink-2 text-[12.5px]">{technician.fullName}</DropdownMenu.Label>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={6}
+          className="z-50 bg-sheet text-ink border border-ink-3 rounded-sm p-1 min-w-[200px]"
+        >
+          <DropdownMenu.Label className="px-3 py-1.5 text-ink-2 text-[12.5px]">
+            {technician.fullName}
+          </DropdownMenu.Label>
           <DropdownMenu.RadioGroup
             value={chosen}
             onValueChange={(v) => {

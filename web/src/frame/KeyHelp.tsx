@@ -1,12 +1,52 @@
+import { useState } from 'react'
 import { Window } from '../parts/Window'
+import { singleKeys, switchSingleKeys } from './useKeys'
 
 const groups: [string, [string, string][]][] = [
-  ['Everywhere', [['/', 'find'], ['g r', 'Rounds'], ['g s', 'Sites'], ['g o', 'Work orders'], ['g t', 'Standards'], ['Ctrl Z', 'undo'], ['Ctrl Shift Z', 'redo'], ['Ctrl Enter', 'rehearse, then push'], ['?', 'all keys']]],
-  ['On a site', [['[  ]', 'previous, next network'], ['p', 'pool'], ['x', 'exclude'], ['r', 'reserve'], ['f', 'fixed device'], ['t', 'try a client']]],
-  ['On the ruler', [['← →', 'move by one address'], ['Shift ← →', 'extend the selection'], ['↑ ↓  PgUp PgDn', 'move by a course'], ['Home End', 'first, last address'], ['Enter', 'open what is there'], ['Esc', 'drop the selection']]],
+  [
+    'Everywhere',
+    [
+      ['/', 'find'],
+      ['g r', 'Rounds'],
+      ['g s', 'Sites'],
+      ['g o', 'Work orders'],
+      ['g t', 'Standards'],
+      ['Ctrl Z', 'undo'],
+      ['Ctrl Shift Z', 'redo'],
+      ['Ctrl Enter', 'rehearse, then push'],
+      ['?', 'all keys'],
+    ],
+  ],
+  [
+    'On a site',
+    [
+      ['[  ]', 'previous, next network'],
+      ['p', 'pool'],
+      ['x', 'exclude'],
+      ['r', 'reserve'],
+      ['f', 'fixed device'],
+      ['t', 'try a client'],
+    ],
+  ],
+  [
+    'On the ruler',
+    [
+      ['← →', 'move by one address'],
+      ['Shift ← →', 'extend the selection'],
+      ['↑ ↓  PgUp PgDn', 'move by a row'],
+      ['Home End', 'first, last address'],
+      ['Enter', 'open what is there'],
+      ['Esc', 'drop the selection'],
+    ],
+  ],
 ]
 
 export function KeyHelp({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const [single, setSingle] = useState(singleKeys)
+  const flip = (on: boolean) => {
+    switchSingleKeys(on)
+    setSingle(on)
+  }
   return (
     <Window title="All keys" says="No key fires while you type in a field." open={open} onClose={onClose} wide>
       <div className="grid sm:grid-cols-3 gap-5 mt-4">
@@ -16,7 +56,9 @@ export function KeyHelp({ open, onClose }: { open: boolean; onClose: () => void 
             <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1.5">
               {keys.map(([key, says]) => (
                 <div key={key} className="contents">
-                  <dt><kbd>{key}</kbd></dt>
+                  <dt>
+                    <kbd>{key}</kbd>
+                  </dt>
                   <dd>{says}</dd>
                 </div>
               ))}
@@ -24,7 +66,13 @@ export function KeyHelp({ open, onClose }: { open: boolean; onClose: () => void 
           </section>
         ))}
       </div>
-      <button className="btn mt-5" onClick={onClose}>Close</button>
+      <label className="mt-5 flex items-center gap-2">
+        <input type="checkbox" checked={single} onChange={(e) => flip(e.target.checked)} /> Keys without Ctrl do
+        something
+      </label>
+      <button className="btn mt-4" onClick={onClose}>
+        Close
+      </button>
     </Window>
   )
 }

@@ -23,21 +23,44 @@ function EndedTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => v
   const takeUp = async () => {
     setProblem('')
     try {
-      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/take-up', { params: { path: { order: head.id } }, body: { version: head.version } })))
+      await act.mutateAsync(() =>
+        call(
+          api.POST('/api/orders/{order}/take-up', {
+            params: { path: { order: head.id } },
+            body: { version: head.version },
+          }),
+        ),
+      )
     } catch (e) {
       setProblem((e as Problem).message)
     }
   }
   return (
-    <footer aria-label="Ended work order" className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]">
-      <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">{head.name}</Link>
+    <footer
+      aria-label="Ended work order"
+      className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]"
+    >
+      <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">
+        {head.name}
+      </Link>
       <span role="status">
-        {head.title} {head.state === 'landed' ? 'has landed' : `was dropped by ${head.closedBy}`}: sites are shown as they stand.
+        {head.title} {head.state === 'landed' ? 'has landed' : `was dropped by ${head.closedBy}`}: sites are shown as
+        they stand.
       </span>
-      {problem && <span role="alert" className="text-[#ff9c86]">{problem}</span>}
+      {problem && (
+        <span role="alert" className="text-[#ff9c86]">
+          {problem}
+        </span>
+      )}
       <span className="ml-auto flex gap-2">
-        {head.state === 'dropped' && <button className="btn btn-dark" disabled={act.isPending} onClick={() => void takeUp()}>Take it up again</button>}
-        <button className="btn btn-dark" title="It stays in Work orders" onClick={leave}>Put away</button>
+        {head.state === 'dropped' && (
+          <button className="btn btn-dark" disabled={act.isPending} onClick={() => void takeUp()}>
+            Take it up again
+          </button>
+        )}
+        <button className="btn btn-dark" title="It stays in Work orders" onClick={leave}>
+          Put away
+        </button>
       </span>
     </footer>
   )
@@ -93,40 +116,107 @@ function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => vo
   })
   const target = head.devices.length ? `Push to ${head.devices.join(' and ')}` : 'Push'
   return (
-    <footer aria-label="Open work order" className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]">
-      <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">{head.name}</Link>
-      <Link to={here ? `/sites/${head.site}` : `/orders/${head.id}`} className="hover:underline">{head.title}</Link>
-      <span className="text-on-basalt-2">{plural(head.edits, 'step')}{head.devices.length > 0 && ` on ${head.devices.join(', ')}`}</span>
-      {head.blocking > 0 && <span className="text-[#ff9c86]"><span aria-hidden>■ </span>{plural(head.blocking, 'finding')} {head.blocking === 1 ? 'blocks' : 'block'} the push</span>}
-      {head.warning > 0 && <span className="text-[#e8c477]"><span aria-hidden>▲ </span>{plural(head.warning, 'warning')}</span>}
-      {head.lost > 0 && <Link to={`/orders/${head.id}`} className="text-[#e8c477] underline">{plural(head.lost, 'edit')} no longer {head.lost === 1 ? 'applies' : 'apply'}: decide</Link>}
+    <footer
+      aria-label="Open work order"
+      className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]"
+    >
+      <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">
+        {head.name}
+      </Link>
+      <Link to={here ? `/sites/${head.site}` : `/orders/${head.id}`} className="hover:underline">
+        {head.title}
+      </Link>
+      <span className="text-on-basalt-2">
+        {plural(head.edits, 'step')}
+        {head.devices.length > 0 && ` on ${head.devices.join(', ')}`}
+      </span>
+      {head.blocking > 0 && (
+        <span className="text-[#ff9c86]">
+          <span aria-hidden>■ </span>
+          {plural(head.blocking, 'finding')} {head.blocking === 1 ? 'blocks' : 'block'} the push
+        </span>
+      )}
+      {head.warning > 0 && (
+        <span className="text-[#e8c477]">
+          <span aria-hidden>▲ </span>
+          {plural(head.warning, 'warning')}
+        </span>
+      )}
+      {head.lost > 0 && (
+        <Link to={`/orders/${head.id}`} className="text-[#e8c477] underline">
+          {plural(head.lost, 'edit')} no longer {head.lost === 1 ? 'applies' : 'apply'}: decide
+        </Link>
+      )}
       {head.state === 'pushing' && <span className="text-lichen">Being pushed</span>}
-      {problem && <span role="alert" className="text-[#ff9c86] basis-full order-last">{problem}</span>}
+      {problem && (
+        <span role="alert" className="text-[#ff9c86] basis-full order-last">
+          {problem}
+        </span>
+      )}
       <span className="ml-auto flex flex-wrap gap-2 justify-end">
         {open && (
           <>
-            <button className="btn btn-dark" disabled={!canUndo} title={head.undo ? `Take back, of ${head.undoBy}: ${head.undo}` : 'Nothing to take back'} onClick={() => undo()}>Undo <kbd>Ctrl Z</kbd></button>
-            {head.redo && <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={redo}>Redo</button>}
+            <button
+              className="btn btn-dark"
+              disabled={!canUndo}
+              title={head.undo ? `Take back, of ${head.undoBy}: ${head.undo}` : 'Nothing to take back'}
+              onClick={() => undo()}
+            >
+              Undo <kbd>Ctrl Z</kbd>
+            </button>
+            {head.redo && (
+              <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={redo}>
+                Redo
+              </button>
+            )}
             {head.behind ? (
-              <button className="btn btn-next" disabled={busy} title="Replay this draft on the site's newest revision" onClick={() => void run(() => rebase.mutateAsync(head))}>Move to the newest revision</button>
+              <button
+                className="btn btn-next"
+                disabled={busy}
+                title="Replay this draft on the site's newest revision"
+                onClick={() => void run(() => rebase.mutateAsync(head))}
+              >
+                Move to the newest revision
+              </button>
             ) : (
               <>
-                <button className={`btn ${canPush ? 'btn-dark' : 'btn-next'}`} disabled={!canRehearse} onClick={() => void doRehearse()}>
-                  {rehearse.isPending ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'} {!canPush && <kbd>Ctrl ⏎</kbd>}
+                <button
+                  className={`btn ${canPush ? 'btn-dark' : 'btn-next'}`}
+                  disabled={!canRehearse}
+                  onClick={() => void doRehearse()}
+                >
+                  {rehearse.isPending ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'}{' '}
+                  {!canPush && <kbd>Ctrl ⏎</kbd>}
                 </button>
-                <button className={`btn ${canPush ? 'btn-next' : 'btn-dark'}`} disabled={!canPush} title={head.refuses} onClick={() => void doPush()}>
+                <button
+                  className={`btn ${canPush ? 'btn-next' : 'btn-dark'}`}
+                  disabled={!canPush}
+                  title={head.refuses}
+                  onClick={() => void doPush()}
+                >
                   {target} {canPush && <kbd>Ctrl ⏎</kbd>}
                 </button>
               </>
             )}
           </>
         )}
-        <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>Put away</button>
+        <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>
+          Put away
+        </button>
       </span>
-      <Window title="Take back another technician's step?" says={asking} open={asking !== ''} onClose={() => setAsking('')}>
+      <Window
+        title="Take back another technician's step?"
+        says={asking}
+        open={asking !== ''}
+        onClose={() => setAsking('')}
+      >
         <div className="flex gap-2 justify-end mt-4">
-          <button className="btn" onClick={() => setAsking('')}>Leave it</button>
-          <button className="btn btn-next" onClick={() => undo(true)}>Undo it</button>
+          <button className="btn" onClick={() => setAsking('')}>
+            Leave it
+          </button>
+          <button className="btn btn-next" onClick={() => undo(true)}>
+            Undo it
+          </button>
         </div>
       </Window>
     </footer>

@@ -2,7 +2,11 @@ import { createContext, useCallback, useContext, useMemo, useState, type ReactNo
 import { useOrder } from '../api/queries'
 import type { Schemas } from '../api/client'
 
-type Current = { id: number | undefined; head: Schemas['OrderHead'] | undefined; take: (id: number | undefined) => void }
+type Current = {
+  id: number | undefined
+  head: Schemas['OrderHead'] | undefined
+  take: (id: number | undefined) => void
+}
 const Context = createContext<Current>({ id: undefined, head: undefined, take: () => {} })
 const key = 'lithos.order'
 

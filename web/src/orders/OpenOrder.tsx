@@ -5,7 +5,14 @@ import { api, call, Problem, type Schemas } from '../api/client'
 import { Field } from '../parts/Field'
 import { Window } from '../parts/Window'
 
-type Props = { open: boolean; site: string; siteName: string; orders: Schemas['OpenOrder'][]; onClose: () => void; onOpened: (id: number) => void }
+type Props = {
+  open: boolean
+  site: string
+  siteName: string
+  orders: Schemas['OpenOrder'][]
+  onClose: () => void
+  onOpened: (id: number) => void
+}
 
 /** Opens a work order, or takes up one that is open at the site. */
 export function OpenOrder({ open, site, siteName, orders, onClose, onOpened }: Props) {
@@ -24,14 +31,39 @@ export function OpenOrder({ open, site, siteName, orders, onClose, onOpened }: P
     }
   })
   return (
-    <Window title="Open a work order" says={`Edits to ${siteName} are kept in a work order until they are rehearsed and pushed.`} open={open} onClose={onClose}>
+    <Window
+      title="Open a work order"
+      says={`Edits to ${siteName} are kept in a work order until they are rehearsed and pushed.`}
+      open={open}
+      onClose={onClose}
+    >
       <form onSubmit={(e) => void submit(e)} className="mt-3 grid gap-3" aria-label="Open a work order">
-        <Field label="Title" placeholder="Recovery ward" autoFocus {...form.register('title')} error={problem?.fields.title} />
-        <Field label="Ticket" placeholder="4471" {...form.register('ticket')} error={problem?.fields.ticket} hint="The number it has where your work is booked; may be empty." />
-        {problem && Object.keys(problem.fields).length === 0 && <div role="alert" className="text-cinnabar-ink">{problem.message}</div>}
+        <Field
+          label="Title"
+          placeholder="Recovery ward"
+          autoFocus
+          {...form.register('title')}
+          error={problem?.fields.title}
+        />
+        <Field
+          label="Ticket"
+          placeholder="4471"
+          {...form.register('ticket')}
+          error={problem?.fields.ticket}
+          hint="The number it has where your work is booked; may be empty."
+        />
+        {problem && Object.keys(problem.fields).length === 0 && (
+          <div role="alert" className="text-cinnabar-ink">
+            {problem.message}
+          </div>
+        )}
         <div className="flex gap-2 justify-end">
-          <button type="button" className="btn" onClick={onClose}>Cancel</button>
-          <button className="btn btn-next" disabled={form.formState.isSubmitting}>Open</button>
+          <button type="button" className="btn" onClick={onClose}>
+            Cancel
+          </button>
+          <button className="btn btn-next" disabled={form.formState.isSubmitting}>
+            Open
+          </button>
         </div>
       </form>
       {orders.length > 0 && (

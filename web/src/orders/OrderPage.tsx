@@ -20,20 +20,32 @@ export function OrderPage() {
   useEffect(() => {
     if (state === 'open' && current === undefined) take(id)
   }, [state, current, id, take])
-  if (order.error) return <Empty title="The work order cannot be shown" says={order.error.message} to="/orders" first="Go to Work orders" />
+  if (order.error)
+    return (
+      <Empty title="The work order cannot be shown" says={order.error.message} to="/orders" first="Go to Work orders" />
+    )
   if (!view) return null
   const { head } = view
   return (
     <div className="min-h-full grid grid-cols-[440px_minmax(0,1fr)] max-[1000px]:grid-cols-1 max-[1000px]:content-start">
       <section aria-label="Steps" className="bg-sheet border-r border-seam px-4.5 py-4">
-        <h2>{head.name} · <Link className="hover:underline" to={`/sites/${head.site}`}>{view.siteName}</Link></h2>
+        <h2>
+          {head.name} ·{' '}
+          <Link className="hover:underline" to={`/sites/${head.site}`}>
+            {view.siteName}
+          </Link>
+        </h2>
         <h1 className="my-0.5">{head.title}</h1>
         <p className="text-ink-2">
           {head.ticket && `Ticket ${head.ticket}. `}Opened <When at={view.openedAt} /> by {head.openedBy}.
           {head.state === 'landed' && <b className="text-malachite-ink"> Landed.</b>}
           {head.state === 'dropped' && <b> Dropped by {head.closedBy}.</b>}
         </p>
-        {current !== id && head.state === 'open' && <button className="btn mt-2" onClick={() => take(id)}>Work on this order</button>}
+        {current !== id && head.state === 'open' && (
+          <button className="btn mt-2" onClick={() => take(id)}>
+            Work on this order
+          </button>
+        )}
         <Plans plans={view.plans} landed={head.state === 'landed'} />
         <Edits view={view} />
       </section>
@@ -44,14 +56,24 @@ export function OrderPage() {
           <div className="mb-5 max-w-[640px]">
             <h2>What this draft brings in</h2>
             {view.findings.map((f) => (
-              <Link key={f.id} className="block" to={`/sites/${head.site}?finding=${encodeURIComponent(f.id)}`}><FindingCard finding={f} busy /></Link>
+              <Link key={f.id} className="block" to={`/sites/${head.site}?finding=${encodeURIComponent(f.id)}`}>
+                <FindingCard finding={f} busy />
+              </Link>
             ))}
           </div>
         )}
         {view.rehearsal ? (
-          <Rehearsal order={id} rehearsal={view.rehearsal} current={head.rehearsed || head.state !== 'open'} touched={view.networks} />
+          <Rehearsal
+            order={id}
+            rehearsal={view.rehearsal}
+            current={head.rehearsed || head.state !== 'open'}
+            touched={view.networks}
+          />
         ) : (
-          <Empty title="Not rehearsed yet" says="A rehearsal computes, with real packets, what every known client would be given, and walks the ladder of each network. Rehearse from the tray below; nothing is pushed that was not." />
+          <Empty
+            title="Not rehearsed yet"
+            says="A rehearsal computes, with real packets, what every known client would be given, and walks the ladder of each network. Rehearse from the tray below; nothing is pushed that was not."
+          />
         )}
       </section>
     </div>
@@ -66,7 +88,9 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
   const move = async (path: '/api/orders/{order}/drop' | '/api/orders/{order}/take-up', then: () => void) => {
     setProblem('')
     try {
-      await act.mutateAsync(() => call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version } })))
+      await act.mutateAsync(() =>
+        call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version } })),
+      )
       then()
     } catch (e) {
       setProblem((e as Problem).message)
@@ -75,24 +99,49 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
   return (
     <section className="mt-5">
       <h2>The draft</h2>
-      {view.steps.length === 0 && <p className="text-ink-2 mt-1">No edits yet. <Link className="underline" to={`/sites/${head.site}`}>Go to the site</Link> and drag over the ruler, or add a network.</p>}
+      {view.steps.length === 0 && (
+        <p className="text-ink-2 mt-1">
+          No edits yet.{' '}
+          <Link className="underline" to={`/sites/${head.site}`}>
+            Go to the site
+          </Link>{' '}
+          and drag over the ruler, or add a network.
+        </p>
+      )}
       <ol className="mt-1">
         {view.steps.map((s, i) => (
           <li key={i} className="py-1.5 border-b border-seam-2">
             <span className={s.undone ? 'line-through text-ink-3' : ''}>{s.says}</span>
-            <div className="text-[12px] text-ink-3">{s.by}, <When at={s.at} />{s.undoneBy && `; taken back by ${s.undoneBy}`}</div>
+            <div className="text-[12px] text-ink-3">
+              {s.by}, <When at={s.at} />
+              {s.undoneBy && `; taken back by ${s.undoneBy}`}
+            </div>
           </li>
         ))}
       </ol>
       {head.state === 'open' && (
-        <button className="text-[12.5px] text-ink-2 hover:underline mt-3" disabled={act.isPending} onClick={() => void move('/api/orders/{order}/drop', () => take(undefined))}>
+        <button
+          className="text-[12.5px] text-ink-2 hover:underline mt-3"
+          disabled={act.isPending}
+          onClick={() => void move('/api/orders/{order}/drop', () => take(undefined))}
+        >
           Drop this work order without pushing; it can be taken up again
         </button>
       )}
       {head.state === 'dropped' && (
-        <button className="btn mt-3" disabled={act.isPending} onClick={() => void move('/api/orders/{order}/take-up', () => take(head.id))}>Take it up again</button>
+        <button
+          className="btn mt-3"
+          disabled={act.isPending}
+          onClick={() => void move('/api/orders/{order}/take-up', () => take(head.id))}
+        >
+          Take it up again
+        </button>
       )}
-      {problem && <div role="alert" className="text-cinnabar-ink mt-1">{problem}</div>}
+      {problem && (
+        <div role="alert" className="text-cinnabar-ink mt-1">
+          {problem}
+        </div>
+      )}
     </section>
   )
 }
@@ -104,28 +153,50 @@ function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['OrderHea
   const decide = async (seq: number, mine: boolean) => {
     setProblem('')
     try {
-      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/decide', { params: { path: { order: head.id } }, body: { version: head.version, seq, mine } })))
+      await act.mutateAsync(() =>
+        call(
+          api.POST('/api/orders/{order}/decide', {
+            params: { path: { order: head.id } },
+            body: { version: head.version, seq, mine },
+          }),
+        ),
+      )
     } catch (e) {
       setProblem((e as Problem).message)
     }
   }
   return (
-    <section aria-label="Edits that no longer apply" className="border-l-3 border-sand bg-sand-t px-3 py-2 mb-4 max-w-[720px]">
+    <section
+      aria-label="Edits that no longer apply"
+      className="border-l-3 border-sand bg-sand-t px-3 py-2 mb-4 max-w-[720px]"
+    >
       <h2>{lost.length === 1 ? 'This edit no longer applies' : 'These edits no longer apply'}</h2>
       <p className="text-ink-2">The site has changed since. Decide about each before the push.</p>
       <ul>
         {lost.map((l) => (
           <li key={l.seq} className="py-2 border-t border-seam mt-2">
-            <div><b>{l.says}</b> <span className="text-ink-2">by {l.by}</span></div>
+            <div>
+              <b>{l.says}</b> <span className="text-ink-2">by {l.by}</span>
+            </div>
             <div className="text-ink-2">{l.why}.</div>
             <div className="flex gap-2 mt-1.5">
-              {l.mine && <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, true)}>Make the edit all the same</button>}
-              <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, false)}>Leave it out</button>
+              {l.mine && (
+                <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, true)}>
+                  Make the edit all the same
+                </button>
+              )}
+              <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, false)}>
+                Leave it out
+              </button>
             </div>
           </li>
         ))}
       </ul>
-      {problem && <div role="alert" className="text-cinnabar-ink">{problem}</div>}
+      {problem && (
+        <div role="alert" className="text-cinnabar-ink">
+          {problem}
+        </div>
+      )}
     </section>
   )
 }

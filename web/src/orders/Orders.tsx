@@ -1,6 +1,7 @@
 import { Link } from 'react-router'
 import { useOrders } from '../api/queries'
 import { Empty } from '../parts/Empty'
+import { useOpenRow } from '../parts/rows'
 import { When } from '../parts/When'
 
 const states: Record<string, string> = { open: 'open', pushing: 'being pushed', landed: 'landed', dropped: 'dropped' }
@@ -8,9 +9,18 @@ const states: Record<string, string> = { open: 'open', pushing: 'being pushed', 
 /** Work orders, open ones first. */
 export function Orders() {
   const orders = useOrders()
+  const open = useOpenRow()
   if (orders.error) return <Empty title="Work orders cannot be shown" says={orders.error.message} />
   if (!orders.data) return null
-  if (orders.data.length === 0) return <Empty title="There is no work order yet" says="A work order holds the edits to a site until they are pushed. Open one from the site's page." to="/sites" first="Go to a site" />
+  if (orders.data.length === 0)
+    return (
+      <Empty
+        title="There is no work order yet"
+        says="A work order holds the edits to a site until they are pushed. Open one from the site's page."
+        to="/sites"
+        first="Go to a site"
+      />
+    )
   return (
     <div className="bg-sheet min-h-full px-5 py-4">
       <h1>Work orders</h1>
@@ -28,14 +38,24 @@ export function Orders() {
         </thead>
         <tbody>
           {orders.data.map((o) => (
-            <tr key={o.id} className="hover:bg-slab">
-              <td className="list-cell"><Link className="font-semibold hover:underline" to={`/orders/${o.id}`}>{o.name}</Link></td>
+            <tr key={o.id} {...open(`/orders/${o.id}`)}>
+              <td className="list-cell">
+                <Link className="font-semibold hover:underline" to={`/orders/${o.id}`}>
+                  {o.name}
+                </Link>
+              </td>
               <td className="list-cell">{o.title}</td>
               <td className="list-cell mono">{o.ticket}</td>
-              <td className="list-cell"><Link className="hover:underline" to={`/sites/${o.code}`}>{o.site}</Link></td>
+              <td className="list-cell">
+                <Link className="hover:underline" to={`/sites/${o.code}`}>
+                  {o.site}
+                </Link>
+              </td>
               <td className={`list-cell ${o.state === 'open' ? 'font-semibold' : 'text-ink-2'}`}>{states[o.state]}</td>
               <td className="list-cell">{o.steps}</td>
-              <td className="list-cell text-ink-2"><When at={o.openedAt} /> by {o.by}</td>
+              <td className="list-cell text-ink-2">
+                <When at={o.openedAt} /> by {o.by}
+              </td>
             </tr>
           ))}
         </tbody>

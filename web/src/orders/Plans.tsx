@@ -12,7 +12,10 @@ export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; lande
           <div className="flex items-baseline gap-2.5">
             <b className="whitespace-nowrap">{p.device}</b>
             <span className="text-[12.5px] text-ink-3">
-              {p.kind}, {p.steps.length === 1 ? '1 step' : `${p.steps.length} steps`}, {p.byHand ? 'to be done by hand: Lithos does not reach it' : `undoes the change if Lithos is not heard for ${p.timeout} s`}
+              {p.kind}, {p.steps.length === 1 ? '1 step' : `${p.steps.length} steps`},{' '}
+              {p.byHand
+                ? 'to be done by hand: Lithos does not reach it'
+                : `undoes the change if Lithos is not heard for ${p.timeout} s`}
             </span>
           </div>
           <ol>
@@ -20,10 +23,17 @@ export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; lande
               n++
               return (
                 <li key={s.path + s.method} className="grid grid-cols-[26px_1fr] gap-2 py-1.5 border-b border-seam-2">
-                  <span className={`w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ${landed && !p.byHand ? 'bg-malachite border-malachite text-white' : 'border-ink-3 text-ink-2'}`}>{n}</span>
+                  <span
+                    className={`w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ${landed && !p.byHand ? 'bg-malachite border-malachite text-white' : 'border-ink-3 text-ink-2'}`}
+                  >
+                    {n}
+                  </span>
                   <div>
-                    <span className={s.adds ? 'text-malachite-ink' : 'text-cinnabar-ink'}>{s.verb}</span> <Marked text={s.text} />
-                    <div className="text-[12.5px] text-ink-3"><Marked text={s.why} /></div>
+                    <span className={s.adds ? 'text-malachite-ink' : 'text-cinnabar-ink'}>{s.verb}</span>{' '}
+                    <Marked text={s.text} />
+                    <div className="text-[12.5px] text-ink-3">
+                      <Marked text={s.why} />
+                    </div>
                   </div>
                 </li>
               )

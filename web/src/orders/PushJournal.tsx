@@ -18,8 +18,12 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
   return (
     <section aria-label="Push" className="mb-6 max-w-[720px]">
       <div className="flex items-baseline gap-3 flex-wrap">
-        <div role="status"><h1>{push.title}</h1></div>
-        <span className="text-ink-2">by {push.by}, <When at={push.at} /></span>
+        <div role="status">
+          <h1>{push.title}</h1>
+        </div>
+        <span className="text-ink-2">
+          by {push.by}, <When at={push.at} />
+        </span>
       </div>
       {push.problem && (
         <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2 mt-2">
@@ -33,10 +37,18 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
         {push.journal.map((j, i) => {
           const [glyph, colour] = marks[j.state]
           return (
-            <li key={i} className="grid grid-cols-[24px_minmax(72px,auto)_1fr] gap-x-2 px-3 py-1 border-b border-seam-2 last:border-b-0">
-              <span className={`${colour} font-bold`} title={j.state}>{glyph}</span>
+            <li
+              key={i}
+              className="grid grid-cols-[24px_minmax(72px,auto)_1fr] gap-x-2 px-3 py-1 border-b border-seam-2 last:border-b-0"
+            >
+              <span className={`${colour} font-bold`} title={j.state}>
+                {glyph}
+              </span>
               <span className="mono text-ink-2">{j.device}</span>
-              <span><span className="sr-only">{j.state}: </span><Marked text={j.says} /></span>
+              <span>
+                <span className="sr-only">{j.state}: </span>
+                <Marked text={j.says} />
+              </span>
             </li>
           )
         })}
@@ -63,13 +75,31 @@ function Silent({ push, order }: { push: Schemas['PushView']; order: number }) {
   }
   return (
     <div role="status" className="border-l-3 border-sand bg-sand-t text-sand-ink px-3 py-2 mt-2">
-      <b>{names} does not answer</b>, so nobody knows whether it holds the old configuration or the new one. Lithos keeps asking; until it answers nothing else is pushed to this site.
-      <div className="mt-2"><button className="btn" disabled={act.isPending} onClick={() => setAsking(true)}>Stop waiting</button></div>
-      {problem && <div role="alert" className="text-cinnabar-ink mt-1">{problem}</div>}
-      <Window title="Stop waiting for the device?" says={`The push ends as failed. Look at ${names} yourself afterwards: it may hold the old configuration or the new one.`} open={asking} onClose={() => setAsking(false)}>
+      <b>{names} does not answer</b>, so nobody knows whether it holds the old configuration or the new one. Lithos
+      keeps asking; until it answers nothing else is pushed to this site.
+      <div className="mt-2">
+        <button className="btn" disabled={act.isPending} onClick={() => setAsking(true)}>
+          Stop waiting
+        </button>
+      </div>
+      {problem && (
+        <div role="alert" className="text-cinnabar-ink mt-1">
+          {problem}
+        </div>
+      )}
+      <Window
+        title="Stop waiting for the device?"
+        says={`The push ends as failed. Look at ${names} yourself afterwards: it may hold the old configuration or the new one.`}
+        open={asking}
+        onClose={() => setAsking(false)}
+      >
         <div className="flex gap-2 justify-end mt-4">
-          <button className="btn" onClick={() => setAsking(false)}>Keep waiting</button>
-          <button className="btn btn-next" onClick={() => void end()}>Stop waiting</button>
+          <button className="btn" onClick={() => setAsking(false)}>
+            Keep waiting
+          </button>
+          <button className="btn btn-next" onClick={() => void end()}>
+            Stop waiting
+          </button>
         </div>
       </Window>
     </div>
@@ -83,7 +113,9 @@ function Unverified({ list, order }: { list: Schemas['Unverified'][]; order: num
   const verify = async (seq: number) => {
     setProblem('')
     try {
-      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/verify', { params: { path: { order } }, body: { seq } })))
+      await act.mutateAsync(() =>
+        call(api.POST('/api/orders/{order}/verify', { params: { path: { order } }, body: { seq } })),
+      )
     } catch (e) {
       setProblem((e as Problem).message)
     }
@@ -94,16 +126,31 @@ function Unverified({ list, order }: { list: Schemas['Unverified'][]; order: num
       <ul>
         {list.map((u) => (
           <li key={u.seq} className="flex items-baseline gap-3 py-1.5">
-            <span className="grow"><b>{u.name}</b>: {u.why}.</span>
+            <span className="grow">
+              <b>{u.name}</b>: {u.why}.
+            </span>
             {u.at ? (
-              <span className="text-ink-2 whitespace-nowrap"><span className="text-malachite-ink">✓</span> by hand, {u.by}, <When at={u.at} /></span>
+              <span className="text-ink-2 whitespace-nowrap">
+                <span className="text-malachite-ink">✓</span> by hand, {u.by}, <When at={u.at} />
+              </span>
             ) : (
-              <button className="btn shrink-0" disabled={act.isPending} aria-label={`${u.name} is verified by hand`} onClick={() => void verify(u.seq)}>Verified by hand</button>
+              <button
+                className="btn shrink-0"
+                disabled={act.isPending}
+                aria-label={`${u.name} is verified by hand`}
+                onClick={() => void verify(u.seq)}
+              >
+                Verified by hand
+              </button>
             )}
           </li>
         ))}
       </ul>
-      {problem && <div role="alert" className="text-cinnabar-ink">{problem}</div>}
+      {problem && (
+        <div role="alert" className="text-cinnabar-ink">
+          {problem}
+        </div>
+      )}
     </section>
   )
 }

@@ -7,7 +7,17 @@ import { MessageCard } from '../site/Message'
 const rungs = ['link', 'lease', 'gateway', 'internet']
 
 /** The ladder of each network, who is given something else, and each client's reply. */
-export function Rehearsal({ rehearsal, order: id, current, touched }: { rehearsal: Schemas['Rehearsal']; order: number; current: boolean; touched: string[] }) {
+export function Rehearsal({
+  rehearsal,
+  order: id,
+  current,
+  touched,
+}: {
+  rehearsal: Schemas['Rehearsal']
+  order: number
+  current: boolean
+  touched: string[]
+}) {
   const { report } = rehearsal
   const keeping = report.clients - report.moving
   const names = Object.fromEntries(report.networks.map((n) => [n.id, n.name]))
@@ -16,26 +26,47 @@ export function Rehearsal({ rehearsal, order: id, current, touched }: { rehearsa
     <section aria-label="Rehearsal">
       <div className="flex items-baseline gap-3 flex-wrap">
         <h1>Rehearsal</h1>
-        <span className="text-ink-2">{report.clients} known clients, run <When at={report.at} /> by {rehearsal.by}</span>
+        <span className="text-ink-2">
+          {report.clients} known clients, run <When at={report.at} /> by {rehearsal.by}
+        </span>
         {!current && <span className="text-sand-ink font-semibold">▲ The draft has changed since; rehearse again</span>}
       </div>
       <table className="mt-3 bg-sheet border border-seam table-fixed">
         <thead>
           <tr>
             <th className="list-head w-[180px] border-r border-r-seam-2 bg-slab">Network</th>
-            {rungs.map((r) => <th key={r} className="list-head border-r border-r-seam-2 bg-slab capitalize">{r}</th>)}
+            {rungs.map((r) => (
+              <th key={r} className="list-head border-r border-r-seam-2 bg-slab capitalize">
+                {r}
+              </th>
+            ))}
           </tr>
         </thead>
         <tbody>
           {order.map((n) => (
             <tr key={n.id}>
               <th scope="row" className="text-left px-2.5 py-1.5 border-b border-r border-seam-2 font-normal">
-                <b>{n.name}</b>{touched.includes(n.id) && <span className="text-[12px] text-ink-2"> · in this draft</span>}
-                <div className="text-[12.5px] text-ink-3">{n.vlan ? `VLAN ${n.vlan}` : 'untagged'} · {n.clients === 1 ? '1 client' : `${n.clients} clients`}</div>
+                <b>{n.name}</b>
+                {touched.includes(n.id) && <span className="text-[12px] text-ink-2"> · in this draft</span>}
+                <div className="text-[12.5px] text-ink-3">
+                  {n.vlan ? `VLAN ${n.vlan}` : 'untagged'} · {n.clients === 1 ? '1 client' : `${n.clients} clients`}
+                </div>
               </th>
               {n.rungs.map((r) => (
-                <td key={r.name} className={`px-2.5 py-1.5 border-b border-r border-seam-2 align-top ${r.state === 'fail' ? 'bg-cinnabar-t text-cinnabar-ink font-semibold' : r.state === 'skip' ? 'text-ink-3' : ''}`}>
-                  {r.state === 'pass' ? <><span className="text-malachite-ink">✓</span> <span className="mono">{r.value}</span></> : <>{r.state === 'fail' && '✗ '}{r.value}</>}
+                <td
+                  key={r.name}
+                  className={`px-2.5 py-1.5 border-b border-r border-seam-2 align-top ${r.state === 'fail' ? 'bg-cinnabar-t text-cinnabar-ink font-semibold' : r.state === 'skip' ? 'text-ink-3' : ''}`}
+                >
+                  {r.state === 'pass' ? (
+                    <>
+                      <span className="text-malachite-ink">✓</span> <span className="mono">{r.value}</span>
+                    </>
+                  ) : (
+                    <>
+                      {r.state === 'fail' && '✗ '}
+                      {r.value}
+                    </>
+                  )}
                 </td>
               ))}
             </tr>
@@ -44,7 +75,9 @@ export function Rehearsal({ rehearsal, order: id, current, touched }: { rehearsa
       </table>
       <section className="mt-5">
         <h2>{report.moving ? 'Who is told something else' : 'No known client is told anything else'}</h2>
-        {report.moving > 0 && <Clients order={id} moving first={rehearsal.moving} total={report.moving} at={report.at} names={names} />}
+        {report.moving > 0 && (
+          <Clients order={id} moving first={rehearsal.moving} total={report.moving} at={report.at} names={names} />
+        )}
       </section>
       {keeping > 0 && <Keeping order={id} total={keeping} at={report.at} names={names} />}
     </section>
@@ -58,13 +91,29 @@ function Keeping({ order, total, at, names }: { order: number; total: number; at
   const [open, setOpen] = useState(false)
   return (
     <details className="mt-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
-      <summary className="text-ink-2 cursor-pointer">{total === 1 ? 'The client that keeps what it has' : `The ${total} clients that keep what they have`}</summary>
+      <summary className="text-ink-2 cursor-pointer">
+        {total === 1 ? 'The client that keeps what it has' : `The ${total} clients that keep what they have`}
+      </summary>
       {open && <Clients order={order} moving={false} total={total} at={at} names={names} />}
     </details>
   )
 }
 
-function Clients({ order, moving, first, total, at, names }: { order: number; moving: boolean; first?: Schemas['ClientPage']; total: number; at: string; names: Names }) {
+function Clients({
+  order,
+  moving,
+  first,
+  total,
+  at,
+  names,
+}: {
+  order: number
+  moving: boolean
+  first?: Schemas['ClientPage']
+  total: number
+  at: string
+  names: Names
+}) {
   const [more, setMore] = useState(!first)
   const pages = useRehearsedClients(order, moving, more, at)
   const clients = pages.data?.pages.flatMap((p) => p.clients) ?? first?.clients ?? []
@@ -76,9 +125,15 @@ function Clients({ order, moving, first, total, at, names }: { order: number; mo
   return (
     <>
       <ClientTable clients={clients} names={names} order={order} at={at} />
-      {pages.error && <div role="alert" className="text-cinnabar-ink mt-1">{pages.error.message}</div>}
+      {pages.error && (
+        <div role="alert" className="text-cinnabar-ink mt-1">
+          {pages.error.message}
+        </div>
+      )}
       {hasMore && (
-        <button className="btn mt-2" disabled={pages.isFetching} onClick={next}>{pages.isFetching ? 'Asking for more…' : `Show more of ${total}`}</button>
+        <button className="btn mt-2" disabled={pages.isFetching} onClick={next}>
+          {pages.isFetching ? 'Asking for more…' : `Show more of ${total}`}
+        </button>
       )}
     </>
   )
@@ -86,11 +141,30 @@ function Clients({ order, moving, first, total, at, names }: { order: number; mo
 
 function Reply({ order, seq, at }: { order: number; seq: number; at: string }) {
   const reply = useRehearsedReply(order, seq, at)
-  if (reply.error) return <div role="alert" className="text-cinnabar-ink">{reply.error.message}</div>
-  return reply.data ? <ul><MessageCard message={reply.data} /></ul> : null
+  if (reply.error)
+    return (
+      <div role="alert" className="text-cinnabar-ink">
+        {reply.error.message}
+      </div>
+    )
+  return reply.data ? (
+    <ul>
+      <MessageCard message={reply.data} />
+    </ul>
+  ) : null
 }
 
-function ClientTable({ clients, names, order, at }: { clients: Schemas['RehearsedClient'][]; names: Names; order: number; at: string }) {
+function ClientTable({
+  clients,
+  names,
+  order,
+  at,
+}: {
+  clients: Schemas['RehearsedClient'][]
+  names: Names
+  order: number
+  at: string
+}) {
   const [shown, setShown] = useState<number>()
   return (
     <table className="mt-1 bg-sheet border border-seam table-fixed">
@@ -109,14 +183,34 @@ function ClientTable({ clients, names, order, at }: { clients: Schemas['Rehearse
           const key = c.seq
           return [
             <tr key={key}>
-              <td className="list-cell" title={c.mac}>{c.name}</td>
+              <td className="list-cell" title={c.mac}>
+                {c.name}
+              </td>
               <td className="list-cell text-ink-2">{names[c.network]}</td>
               <td className="list-cell mono">{c.before || 'nothing'}</td>
               <td className={`list-cell mono ${c.after ? '' : 'text-cinnabar-ink'}`}>{c.after || 'nothing'}</td>
-              <td className="list-cell text-ink-2 !whitespace-normal">{c.why || [c.changes?.join(', '), c.when].filter(Boolean).join(' ')}</td>
-              <td className="list-cell">{c.octets > 0 && <button className="hover:underline" aria-expanded={shown === key} onClick={() => setShown(shown === key ? undefined : key)}>{c.octets} octets</button>}</td>
+              <td className="list-cell text-ink-2 !whitespace-normal">
+                {c.why || [c.changes?.join(', '), c.when].filter(Boolean).join(' ')}
+              </td>
+              <td className="list-cell">
+                {c.octets > 0 && (
+                  <button
+                    className="hover:underline"
+                    aria-expanded={shown === key}
+                    onClick={() => setShown(shown === key ? undefined : key)}
+                  >
+                    {c.octets} octets
+                  </button>
+                )}
+              </td>
             </tr>,
-            shown === key && <tr key={`${key}-reply`}><td colSpan={6} className="p-2"><Reply order={order} seq={c.seq} at={at} /></td></tr>,
+            shown === key && (
+              <tr key={`${key}-reply`}>
+                <td colSpan={6} className="p-2">
+                  <Reply order={order} seq={c.seq} at={at} />
+                </td>
+              </tr>
+            ),
           ]
         })}
       </tbody>

@@ -13,10 +13,21 @@ export function Copy({ text, children, className = '' }: { text: string; childre
     }
   }
   return (
-    <button type="button" title={copied ? 'Copied' : `Copy ${text}`} onClick={copy} className={`text-left hover:underline decoration-dotted underline-offset-3 [overflow-wrap:anywhere] ${className}`}>
+    <button
+      type="button"
+      title={copied ? 'Copied' : `Copy ${text}`}
+      onClick={() => void copy()}
+      className={`text-left hover:underline decoration-dotted underline-offset-3 [overflow-wrap:anywhere] ${className}`}
+    >
       {children ?? text}
-      <span aria-live="polite" className="sr-only">{copied ? 'Copied' : ''}</span>
-      {copied && <span aria-hidden className="ml-2 text-malachite font-sans text-xs">copied</span>}
+      <span aria-live="polite" className="sr-only">
+        {copied ? 'Copied' : ''}
+      </span>
+      {copied && (
+        <span aria-hidden className="ml-2 text-malachite font-sans text-xs">
+          copied
+        </span>
+      )}
     </button>
   )
 }

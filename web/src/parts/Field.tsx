@@ -3,26 +3,58 @@ import { useId, type InputHTMLAttributes, type ReactNode, type TextareaHTMLAttri
 type Common = { label: string; hint?: ReactNode; error?: string }
 
 /** A labelled input with its hint, and what is wrong with it. */
-export function Field({ label, hint, error, mono, ...input }: Common & { mono?: boolean } & InputHTMLAttributes<HTMLInputElement>) {
+export function Field({
+  label,
+  hint,
+  error,
+  mono,
+  ...input
+}: Common & { mono?: boolean } & InputHTMLAttributes<HTMLInputElement>) {
   const id = useId()
   return (
     <div>
-      <label htmlFor={id} className="block text-[12.5px] text-ink-2 mb-1">{label}</label>
-      <input id={id} autoComplete="off" spellCheck={false} aria-invalid={error ? true : undefined} aria-describedby={`${id}-says`} className={`field ${mono ? 'mono' : ''}`} {...input} />
+      <label htmlFor={id} className="block text-[12.5px] text-ink-2 mb-1">
+        {label}
+      </label>
+      <input
+        id={id}
+        autoComplete="off"
+        spellCheck={false}
+        aria-invalid={error ? true : undefined}
+        aria-describedby={`${id}-says`}
+        className={`field ${mono ? 'mono' : ''}`}
+        {...input}
+      />
       <Says id={`${id}-says`} hint={hint} error={error} />
     </div>
   )
 }
 
 /** A labelled choice of a few. */
-export function Choice({ label, hint, error, options, ...select }: Common & { options: { value: string; label: string }[] } & InputHTMLAttributes<HTMLSelectElement>) {
+export function Choice({
+  label,
+  hint,
+  error,
+  options,
+  ...select
+}: Common & { options: { value: string; label: string }[] } & InputHTMLAttributes<HTMLSelectElement>) {
   const id = useId()
   return (
     <div>
-      <label htmlFor={id} className="block text-[12.5px] text-ink-2 mb-1">{label}</label>
-      <select id={id} aria-invalid={error ? true : undefined} aria-describedby={`${id}-says`} className="field" {...select}>
+      <label htmlFor={id} className="block text-[12.5px] text-ink-2 mb-1">
+        {label}
+      </label>
+      <select
+        id={id}
+        aria-invalid={error ? true : undefined}
+        aria-describedby={`${id}-says`}
+        className="field"
+        {...select}
+      >
         {options.map((o) => (
-          <option key={o.value} value={o.value}>{o.label}</option>
+          <option key={o.value} value={o.value}>
+            {o.label}
+          </option>
         ))}
       </select>
       <Says id={`${id}-says`} hint={hint} error={error} />
@@ -31,22 +63,51 @@ export function Choice({ label, hint, error, options, ...select }: Common & { op
 }
 
 /** A labelled text of several lines. */
-export function Lines({ label, hint, error, mono, ...area }: Common & { mono?: boolean } & TextareaHTMLAttributes<HTMLTextAreaElement>) {
+export function Lines({
+  label,
+  hint,
+  error,
+  mono,
+  ...area
+}: Common & { mono?: boolean } & TextareaHTMLAttributes<HTMLTextAreaElement>) {
   const id = useId()
   return (
     <div>
-      <label htmlFor={id} className="block text-[12.5px] text-ink-2 mb-1">{label}</label>
-      <textarea id={id} rows={5} spellCheck={false} aria-invalid={error ? true : undefined} aria-describedby={`${id}-says`} className={`field !h-auto py-1.5 ${mono ? 'mono' : ''}`} {...area} />
+      <label htmlFor={id} className="block text-[12.5px] text-ink-2 mb-1">
+        {label}
+      </label>
+      <textarea
+        id={id}
+        rows={5}
+        spellCheck={false}
+        aria-invalid={error ? true : undefined}
+        aria-describedby={`${id}-says`}
+        className={`field !h-auto py-1.5 ${mono ? 'mono' : ''}`}
+        {...area}
+      />
       <Says id={`${id}-says`} hint={hint} error={error} />
     </div>
   )
 }
 
 /** Several of a few, as text with commas between. */
-export function Several({ label, hint, error, options, value, onChange }: Common & { options: { value: string; label: string }[]; value: string; onChange: (value: string) => void }) {
+export function Several({
+  label,
+  hint,
+  error,
+  options,
+  value,
+  onChange,
+}: Common & { options: { value: string; label: string }[]; value: string; onChange: (value: string) => void }) {
   const id = useId()
   const chosen = value.split(/[\s,]+/).filter(Boolean)
-  const flip = (one: string) => onChange(options.map((o) => o.value).filter((v) => chosen.includes(v) !== (v === one)).join(', '))
+  const flip = (one: string) =>
+    onChange(
+      options
+        .map((o) => o.value)
+        .filter((v) => chosen.includes(v) !== (v === one))
+        .join(', '),
+    )
   return (
     <fieldset aria-describedby={`${id}-says`}>
       <legend className="text-[12.5px] text-ink-2 mb-1">{label}</legend>
@@ -65,7 +126,11 @@ export function Several({ label, hint, error, options, value, onChange }: Common
 
 function Says({ id, hint, error }: { id: string; hint?: ReactNode; error?: string }) {
   return (
-    <div id={id} className={`text-[12.5px] mt-1 ${error ? 'text-cinnabar-ink' : 'text-ink-3'}`} role={error ? 'alert' : undefined}>
+    <div
+      id={id}
+      className={`text-[12.5px] mt-1 ${error ? 'text-cinnabar-ink' : 'text-ink-3'}`}
+      role={error ? 'alert' : undefined}
+    >
       {error ?? hint}
     </div>
   )

@@ -2,7 +2,15 @@
 export function Marked({ text }: { text: string }) {
   return (
     <>
-      {text.split('`').map((part, i) => (i % 2 ? <span key={i} className="mono">{part}</span> : part))}
+      {text.split('`').map((part, i) =>
+        i % 2 ? (
+          <span key={i} className="mono">
+            {part}
+          </span>
+        ) : (
+          part
+        ),
+      )}
     </>
   )
 }

@@ -1,4 +1,11 @@
-const steps: [number, Intl.RelativeTimeFormatUnit][] = [[60, 'second'], [60, 'minute'], [24, 'hour'], [30, 'day'], [12, 'month'], [Infinity, 'year']]
+const steps: [number, Intl.RelativeTimeFormatUnit][] = [
+  [60, 'second'],
+  [60, 'minute'],
+  [24, 'hour'],
+  [30, 'day'],
+  [12, 'month'],
+  [Infinity, 'year'],
+]
 const words = new Intl.RelativeTimeFormat('en', { numeric: 'auto', style: 'short' })
 
 function relative(at: Date): string {

@@ -2,7 +2,21 @@ import { Dialog } from 'radix-ui'
 import type { ReactNode } from 'react'
 
 /** A form over the page. Escape and the cross close it; the page behind keeps its place. */
-export function Window({ title, says, open, onClose, children, wide }: { title: string; says?: ReactNode; open: boolean; onClose: () => void; children: ReactNode; wide?: boolean }) {
+export function Window({
+  title,
+  says,
+  open,
+  onClose,
+  children,
+  wide,
+}: {
+  title: string
+  says?: ReactNode
+  open: boolean
+  onClose: () => void
+  children: ReactNode
+  wide?: boolean
+}) {
   return (
     <Dialog.Root open={open} onOpenChange={(now) => !now && onClose()}>
       <Dialog.Portal>

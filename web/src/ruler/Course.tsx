@@ -23,12 +23,20 @@ export const Course = memo(function Course({ course, x, selected, onEdge, onFind
   const ticks = Array.from({ length: Math.ceil(size / tick) }, (_, i) => course.from + i * tick).slice(1)
   return (
     <g>
-      <text x={0} y={-5} className="mono fill-ink-2" fontSize={11.5}>{course.first}</text>
-      <text x={width} y={-5} textAnchor="end" className="mono fill-ink-2" fontSize={11.5}>{course.last}</text>
+      <text x={0} y={-5} className="mono fill-ink-2" fontSize={11.5}>
+        {course.first}
+      </text>
+      <text x={width} y={-5} textAnchor="end" className="mono fill-ink-2" fontSize={11.5}>
+        {course.last}
+      </text>
       {ticks.map((t) => (
         <g key={t}>
           <line x1={x(t)} x2={x(t)} y1={-3} y2={courseHeight} stroke="var(--seam-2)" />
-          {x(t) > 108 && x(t) < width - 118 && <text x={x(t)} y={-5} textAnchor="middle" className="mono fill-ink-3" fontSize={10.5}>{Number(course.first.split('.')[3]) + (t - course.from)}</text>}
+          {x(t) > 108 && x(t) < width - 118 && (
+            <text x={x(t)} y={-5} textAnchor="middle" className="mono fill-ink-3" fontSize={10.5}>
+              {Number(course.first.split('.')[3]) + (t - course.from)}
+            </text>
+          )}
         </g>
       ))}
       <rect x={0} y={0} width={width} height={courseHeight} fill="none" stroke="var(--seam)" />
@@ -36,8 +44,17 @@ export const Course = memo(function Course({ course, x, selected, onEdge, onFind
         <Plan key={`${s.kind}${s.ref}${s.from}`} span={s} x={x} selected={selected === s.ref} onEdge={onEdge} />
       ))}
       <Pins course={course} middle={middle} selected={selected} />
-      <path d={course.names.map((n) => `M${(middle(n) - 1.7).toFixed(1)} 44h3.4v5h-3.4z`).join('')} fill="var(--azurite)" />
-      <path d={course.seen.map((s) => `M${middle(s).toFixed(1)} 54.5h0`).join('')} stroke="var(--malachite)" strokeWidth={3.6} strokeLinecap="round" data-seen={course.seen.length} />
+      <path
+        d={course.names.map((n) => `M${(middle(n) - 1.7).toFixed(1)} 44h3.4v5h-3.4z`).join('')}
+        fill="var(--azurite)"
+      />
+      <path
+        d={course.seen.map((s) => `M${middle(s).toFixed(1)} 54.5h0`).join('')}
+        stroke="var(--malachite)"
+        strokeWidth={3.6}
+        strokeLinecap="round"
+        data-seen={course.seen.length}
+      />
       {course.conflicts.map((c) => {
         const grave = c.severity === 'blocks'
         const at = middle((c.from + c.to) / 2)
@@ -46,10 +63,30 @@ export const Course = memo(function Course({ course, x, selected, onEdge, onFind
         return (
           <g key={`${c.finding}${c.from}`}>
             {pool && <rect x={x(c.from)} y={-1.5} width={x(c.to + 1) - x(c.from)} height={3} fill={colour} />}
-            <line x1={at} x2={at} y1={-7} y2={pool ? planHeight : courseHeight + 2} stroke={colour} strokeWidth={1.5} strokeDasharray={grave ? undefined : '3 2'} />
-            <a href={`#${c.finding}`} aria-label={c.title} onPointerDown={(e) => e.stopPropagation()} onClick={(e) => (e.preventDefault(), onFinding(c.finding))}>
+            <line
+              x1={at}
+              x2={at}
+              y1={-7}
+              y2={pool ? planHeight : courseHeight + 2}
+              stroke={colour}
+              strokeWidth={1.5}
+              strokeDasharray={grave ? undefined : '3 2'}
+            />
+            <a
+              href={`#${c.finding}`}
+              aria-label={c.title}
+              onPointerDown={(e) => e.stopPropagation()}
+              onClick={(e) => {
+                e.preventDefault()
+                onFinding(c.finding)
+              }}
+            >
               <circle cx={at} cy={-8} r={12} fill="transparent" />
-              {grave ? <circle cx={at} cy={-8} r={4.5} fill={colour} /> : <path d={`M${at - 5} -4 L${at} -13 L${at + 5} -4Z`} fill={colour} />}
+              {grave ? (
+                <circle cx={at} cy={-8} r={4.5} fill={colour} />
+              ) : (
+                <path d={`M${at - 5} -4 L${at} -13 L${at + 5} -4Z`} fill={colour} />
+              )}
               <title>{c.title}</title>
             </a>
           </g>
@@ -67,7 +104,17 @@ const looks: Record<string, { fill: string; stroke: string; text: string }> = {
   dynamic: { fill: 'none', stroke: 'var(--malachite)', text: 'var(--malachite-ink)' },
 }
 
-function Plan({ span, x, selected, onEdge }: { span: Span; x: ScaleLinear<number, number>; selected: boolean; onEdge: Props['onEdge'] }) {
+function Plan({
+  span,
+  x,
+  selected,
+  onEdge,
+}: {
+  span: Span
+  x: ScaleLinear<number, number>
+  selected: boolean
+  onEdge: Props['onEdge']
+}) {
   const left = x(span.from)
   const width = x(span.to + 1) - left
   const look = looks[span.kind] ?? looks.window
@@ -85,10 +132,33 @@ function Plan({ span, x, selected, onEdge }: { span: Span; x: ScaleLinear<number
   )
   return (
     <g>
-      <rect x={left} y={0} width={width} height={planHeight} fill={span.off ? 'var(--sheet)' : look.fill} stroke={look.stroke} strokeWidth={selected ? 2.5 : 1} strokeDasharray={span.off ? '5 3' : !span.ref ? '2 3' : undefined} />
+      <rect
+        x={left}
+        y={0}
+        width={width}
+        height={planHeight}
+        fill={span.off ? 'var(--sheet)' : look.fill}
+        stroke={look.stroke}
+        strokeWidth={selected ? 2.5 : 1}
+        strokeDasharray={span.off ? '5 3' : !span.ref ? '2 3' : undefined}
+      />
       {span.kind !== 'exclusion' && width > 40 && (
-        <text x={left + 6} y={16.5} fontSize={12} fontWeight={span.kind === 'pool' ? 620 : 400} fill={look.text} clipPath={`inset(0 0 0 0)`}>
-          {fit(span.kind === 'pool' ? `${span.label}${span.off ? ', off' : ''}` : span.kind === 'infrastructure' ? 'infra' : span.kind, width)}
+        <text
+          x={left + 6}
+          y={16.5}
+          fontSize={12}
+          fontWeight={span.kind === 'pool' ? 620 : 400}
+          fill={look.text}
+          clipPath={`inset(0 0 0 0)`}
+        >
+          {fit(
+            span.kind === 'pool'
+              ? `${span.label}${span.off ? ', off' : ''}`
+              : span.kind === 'infrastructure'
+                ? 'infra'
+                : span.kind,
+            width,
+          )}
         </text>
       )}
       {span.ref && span.starts && edge('start')}
@@ -97,7 +167,8 @@ function Plan({ span, x, selected, onEdge }: { span: Span; x: ScaleLinear<number
   )
 }
 
-const fit = (text: string, width: number) => (text.length * 6.4 > width - 8 ? `${text.slice(0, Math.max(1, Math.floor((width - 14) / 6.4)))}…` : text)
+const fit = (text: string, width: number) =>
+  text.length * 6.4 > width - 8 ? `${text.slice(0, Math.max(1, Math.floor((width - 14) / 6.4)))}…` : text
 
 const shapes: Record<string, { outline: string; top: number; fill: string }> = {
   reservation: { outline: 'l5 -12 l5 12z', top: 40, fill: 'var(--amethyst)' },
@@ -113,8 +184,13 @@ function Pins({ course, middle, selected }: { course: CourseData; middle: (at: n
   return (
     <>
       {Object.entries(shapes).map(([kind, shape]) => {
-        const d = course.pins.filter((p) => kindOf(p.kind) === kind).map((p) => `M${(middle(p.at) - startsLeft[kind]).toFixed(1)} ${shape.top}${shape.outline}`).join('')
-        return d && <path key={kind} d={d} fill={shape.fill} stroke="var(--sheet)" strokeWidth={0.75} data-pins={kind} />
+        const d = course.pins
+          .filter((p) => kindOf(p.kind) === kind)
+          .map((p) => `M${(middle(p.at) - startsLeft[kind]).toFixed(1)} ${shape.top}${shape.outline}`)
+          .join('')
+        return (
+          d && <path key={kind} d={d} fill={shape.fill} stroke="var(--sheet)" strokeWidth={0.75} data-pins={kind} />
+        )
       })}
       {chosen && <circle cx={middle(chosen.at)} cy={34} r={9} fill="none" stroke="var(--ink)" strokeWidth={1.5} />}
     </>

@@ -20,7 +20,17 @@ export type RulerActions = {
 type Drag = { kind: 'select'; anchor: number } | { kind: 'edge'; span: Span; edge: 'start' | 'end' }
 
 /** The addresses of a network, drawn to scale; pointing, dragging and keys work on it. */
-export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerData; selected: string; canExclude: boolean; actions: RulerActions }) {
+export function Ruler({
+  ruler,
+  selected,
+  canExclude,
+  actions,
+}: {
+  ruler: RulerData
+  selected: string
+  canExclude: boolean
+  actions: RulerActions
+}) {
   const box = useRef<HTMLDivElement>(null)
   const drawing = useRef<SVGSVGElement>(null)
   const [width, setWidth] = useState(720)
@@ -40,11 +50,17 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
   useEffect(() => {
     tell.current = actions.onSelection
   })
-  const setSelection = useCallback((s: Selection | undefined) => (select(s), tell.current(s)), [])
+  const setSelection = useCallback((s: Selection | undefined) => {
+    select(s)
+    tell.current(s)
+  }, [])
   useEffect(() => setCursor(undefined), [ruler.base, ruler.size])
   useEffect(() => setSelection(undefined), [ruler.base, ruler.size, selected, setSelection])
 
-  const scales = useMemo(() => ruler.courses.map((c) => scaleLinear([c.from, c.to + 1], [0, width - 2])), [ruler.courses, width])
+  const scales = useMemo(
+    () => ruler.courses.map((c) => scaleLinear([c.from, c.to + 1], [0, width - 2])),
+    [ruler.courses, width],
+  )
   const offsetAt = (e: React.PointerEvent | PointerEvent) => {
     const r = drawing.current!.getBoundingClientRect()
     const row = Math.min(ruler.courses.length - 1, Math.max(0, Math.floor((e.clientY - r.top) / pitch)))
@@ -91,7 +107,10 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
   }
   const move = (e: React.PointerEvent) => {
     const at = offsetAt(e)
-    if (!drag) return setCursor(at)
+    if (!drag) {
+      setCursor(at)
+      return
+    }
     if (drag.kind === 'select') {
       setCursor(at)
       if (at !== drag.anchor) setSelection({ from: Math.min(at, drag.anchor), to: Math.max(at, drag.anchor) })
@@ -100,7 +119,11 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
     const span = whole(drag.span)
     const to = snap(at, drag.edge)
     setCursor(to)
-    setGhost(drag.edge === 'start' ? { from: Math.min(to, span.to), to: span.to } : { from: span.from, to: Math.max(to, span.from) })
+    setGhost(
+      drag.edge === 'start'
+        ? { from: Math.min(to, span.to), to: span.to }
+        : { from: span.from, to: Math.max(to, span.from) },
+    )
   }
   const up = () => {
     if (drag?.kind === 'edge' && ghost) {
@@ -119,7 +142,14 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
     const at = cursor ?? 0
     const page = ruler.course
     const moves: Record<string, number> = {
-      ArrowLeft: at - 1, ArrowRight: at + 1, ArrowUp: at - page, ArrowDown: at + page, PageUp: at - page, PageDown: at + page, Home: 0, End: last,
+      ArrowLeft: at - 1,
+      ArrowRight: at + 1,
+      ArrowUp: at - page,
+      ArrowDown: at + page,
+      PageUp: at - page,
+      PageDown: at + page,
+      Home: 0,
+      End: last,
     }
     if (e.key in moves) {
       e.preventDefault()
@@ -142,7 +172,11 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
   const readout = marked
     ? `${rangeText(ruler, marked)} · ${marked.to - marked.from + 1} addresses`
     : cursor !== undefined
-      ? `${addressAt(ruler, cursor)} · ${thingsAt(ruler, cursor).map((t) => t.says).join(', ') || 'free'}`
+      ? `${addressAt(ruler, cursor)} · ${
+          thingsAt(ruler, cursor)
+            .map((t) => t.says)
+            .join(', ') || 'free'
+        }`
       : 'Point at an address, or drag over some'
   return (
     <div>
@@ -160,7 +194,12 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
         onPointerLeave={() => !drag && setCursor(undefined)}
         className={`relative touch-none select-none ${ruler.courses.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1' : ''}`}
       >
-        <svg ref={drawing} width={width} height={ruler.courses.length * pitch} style={{ overflow: 'visible', display: 'block' }}>
+        <svg
+          ref={drawing}
+          width={width}
+          height={ruler.courses.length * pitch}
+          style={{ overflow: 'visible', display: 'block' }}
+        >
           <defs>
             <pattern id="excluded" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
               <rect width="6" height="6" fill="var(--sand-t)" />
@@ -169,7 +208,13 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
           </defs>
           <Courses ruler={ruler} scales={scales} selected={selected} onEdge={onEdge} onFinding={actions.onFinding} />
         </svg>
-        <svg width={width} height={ruler.courses.length * pitch} className="absolute inset-0 pointer-events-none will-change-transform" style={{ overflow: 'visible' }} aria-hidden>
+        <svg
+          width={width}
+          height={ruler.courses.length * pitch}
+          className="absolute inset-0 pointer-events-none will-change-transform"
+          style={{ overflow: 'visible' }}
+          aria-hidden
+        >
           {ruler.courses.map((c, i) => (
             <g key={c.from} transform={`translate(0,${top + i * pitch})`}>
               {marked && marked.from <= c.to && marked.to >= c.from && (
@@ -183,19 +228,40 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
                   stroke="var(--azurite)"
                 />
               )}
-              {cursor !== undefined && cursor >= c.from && cursor <= c.to && <line x1={scales[i](cursor + 0.5)} x2={scales[i](cursor + 0.5)} y1={-3} y2={courseHeight} stroke="var(--ink)" strokeOpacity={0.5} />}
+              {cursor !== undefined && cursor >= c.from && cursor <= c.to && (
+                <line
+                  x1={scales[i](cursor + 0.5)}
+                  x2={scales[i](cursor + 0.5)}
+                  y1={-3}
+                  y2={courseHeight}
+                  stroke="var(--ink)"
+                  strokeOpacity={0.5}
+                />
+              )}
             </g>
           ))}
         </svg>
       </div>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1 min-h-[34px]">
-        <output className="mono text-ink" aria-live="polite">{readout}</output>
+        <output className="mono text-ink" aria-live="polite">
+          {readout}
+        </output>
         {selection && !drag ? (
           <span className="ml-auto flex flex-wrap gap-1.5" aria-label="What to do with the selection">
             <Action onClick={() => actions.onCreate('pool', rangeText(ruler, selection))} name="Pool" k="p" />
-            {canExclude && <Action onClick={() => actions.onCreate('exclusion', rangeText(ruler, selection))} name="Exclude" k="x" />}
-            <Action onClick={() => actions.onCreate('reservation', addressAt(ruler, selection.from))} name="Reserve" k="r" />
-            <Action onClick={() => actions.onCreate('fixed', addressAt(ruler, selection.from))} name="Fixed device" k="f" />
+            {canExclude && (
+              <Action onClick={() => actions.onCreate('exclusion', rangeText(ruler, selection))} name="Exclude" k="x" />
+            )}
+            <Action
+              onClick={() => actions.onCreate('reservation', addressAt(ruler, selection.from))}
+              name="Reserve"
+              k="r"
+            />
+            <Action
+              onClick={() => actions.onCreate('fixed', addressAt(ruler, selection.from))}
+              name="Fixed device"
+              k="f"
+            />
           </span>
         ) : (
           <Legend used={ruler.used} pool={ruler.pool} />
@@ -205,7 +271,13 @@ export function Ruler({ ruler, selected, canExclude, actions }: { ruler: RulerDa
   )
 }
 
-type CoursesProps = { ruler: RulerData; scales: ScaleLinear<number, number>[]; selected: string; onEdge: (span: Span, edge: 'start' | 'end', e: React.PointerEvent) => void; onFinding: (id: string) => void }
+type CoursesProps = {
+  ruler: RulerData
+  scales: ScaleLinear<number, number>[]
+  selected: string
+  onEdge: (span: Span, edge: 'start' | 'end', e: React.PointerEvent) => void
+  onFinding: (id: string) => void
+}
 
 /** What does not change while the hand moves. */
 const Courses = memo(function Courses({ ruler, scales, selected, onEdge, onFinding }: CoursesProps) {

@@ -22,8 +22,13 @@ export function thingsAt(ruler: Ruler, offset: number): { ref: string; says: str
   const spans = course.spans.filter((s) => offset >= s.from && offset <= s.to)
   const names = { reservation: 'reservation', fixed: 'fixed device', interface: 'interface of', gateway: 'gateway' }
   return [
-    ...course.pins.filter((p) => p.at === offset).map((p) => ({ ref: p.ref, says: `${names[p.kind as keyof typeof names]} ${p.name}` })),
-    ...spans.map((s) => ({ ref: s.ref ?? '', says: s.ref ? `${s.kind} ${s.label}${s.off ? ', switched off' : ''}` : `${s.kind} window` })).reverse(),
+    ...course.pins.filter((p) => p.at === offset).map((p) => ({ ref: p.ref, says: `${names[p.kind]} ${p.name}` })),
+    ...spans
+      .map((s) => ({
+        ref: s.ref ?? '',
+        says: s.ref ? `${s.kind} ${s.label}${s.off ? ', switched off' : ''}` : `${s.kind} window`,
+      }))
+      .reverse(),
     ...(course.seen.includes(offset) ? [{ ref: '', says: 'seen in use' }] : []),
   ]
 }

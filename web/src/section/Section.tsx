@@ -2,7 +2,14 @@ import { useRef, type KeyboardEvent } from 'react'
 import type { View } from '../api/client'
 import { Mark } from '../parts/Kind'
 
-type Props = { view: View; selected: boolean; onSite: () => void; onNetwork: (id: string) => void; onFree: (prefix: string) => void; onAdd: () => void }
+type Props = {
+  view: View
+  selected: boolean
+  onSite: () => void
+  onNetwork: (id: string) => void
+  onFree: (prefix: string) => void
+  onAdd: () => void
+}
 
 /** Findings of no network in particular, gravest first. */
 export const siteWide = (view: View) => view.findings.filter((f) => !f.network)
@@ -19,20 +26,37 @@ export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Pr
     items[items.indexOf(document.activeElement as HTMLElement) + step]?.focus()
   }
   return (
-    <aside aria-label="Section" className="border-r border-seam bg-ground pt-3.5 pl-3.5 overflow-auto relative flex flex-col">
+    <aside
+      aria-label="Section"
+      className="border-r border-seam bg-ground pt-3.5 pl-3.5 overflow-auto relative flex flex-col"
+    >
       <h2 className="!text-ink !text-[14px] pr-3">
-        <button className="text-left hover:underline" aria-pressed={selected} title="What holds for the whole site" onClick={onSite}>{worst && <Mark severity={worst} />} {view.site.name}</button>
+        <button
+          className="text-left hover:underline"
+          aria-pressed={selected}
+          title="What holds for the whole site"
+          onClick={onSite}
+        >
+          {worst && <Mark severity={worst} />} {view.site.name}
+        </button>
       </h2>
       <p className="text-ink-2 text-[12.5px] mb-2.5 pr-3">
         {view.site.customer} · <span className="mono">{view.site.block}</span>
       </p>
-      <div ref={list} onKeyDown={move}>
+      {/* The arrows move between the buttons inside. */}
+      <div ref={list} role="presentation" onKeyDown={move}>
         {view.layers.map((l) => {
           const on = l.kind === 'network' && l.id === view.network?.id
           const height = 16 + l.weight * 4.6
           if (l.kind === 'free')
             return (
-              <button key={l.prefix} onClick={() => onFree(l.prefix)} title="Add a network here" style={{ minHeight: Math.max(24, height * 0.55) }} className="hatch block w-[calc(100%-6px)] ml-1.5 border-t border-seam border-l-5 border-l-seam text-left px-3 py-1 text-ink-2 hover:text-ink">
+              <button
+                key={l.prefix}
+                onClick={() => onFree(l.prefix)}
+                title="Add a network here"
+                style={{ minHeight: Math.max(24, height * 0.55) }}
+                className="hatch block w-[calc(100%-6px)] ml-1.5 border-t border-seam border-l-5 border-l-seam text-left px-3 py-1 text-ink-2 hover:text-ink"
+              >
                 <span className="mono">{short(l.prefix)}</span> free
               </button>
             )
@@ -41,12 +65,21 @@ export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Pr
               key={l.id}
               aria-current={on ? 'true' : undefined}
               onClick={() => onNetwork(l.id!)}
-              style={{ minHeight: Math.max(42, height), marginLeft: l.overlaps ? 22 : 6, width: `calc(100% - ${l.overlaps ? 22 : 6}px)`, marginTop: l.overlaps ? -10 : 0 }}
+              style={{
+                minHeight: Math.max(42, height),
+                marginLeft: l.overlaps ? 22 : 6,
+                width: `calc(100% - ${l.overlaps ? 22 : 6}px)`,
+                marginTop: l.overlaps ? -10 : 0,
+              }}
               className={`relative block text-left pl-3 pr-3 py-1.5 border-t border-l-5 ${on ? 'bg-sheet border-t-ink border-b border-b-ink border-l-lichen z-10' : 'bg-slab border-t-seam border-l-slate hover:bg-sheet'} ${l.overlaps ? '!border-l-cinnabar' : ''}`}
             >
               <span className="flex justify-between gap-2 font-semibold">
-                <span>{l.severity && <Mark severity={l.severity} />} {l.name}</span>
-                <span className="mono text-ink-3 font-normal" title={l.vlan ? `VLAN ${l.vlan}` : 'untagged'}>{l.vlan || '–'}</span>
+                <span>
+                  {l.severity && <Mark severity={l.severity} />} {l.name}
+                </span>
+                <span className="mono text-ink-3 font-normal" title={l.vlan ? `VLAN ${l.vlan}` : 'untagged'}>
+                  {l.vlan || '–'}
+                </span>
               </span>
               <span className="flex justify-between gap-2 text-ink-2">
                 <span className="mono">{l.prefix}</span>
@@ -57,7 +90,9 @@ export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Pr
         })}
       </div>
       <div className="p-3">
-        <button className="btn" onClick={onAdd}>Add a network</button>
+        <button className="btn" onClick={onAdd}>
+          Add a network
+        </button>
       </div>
     </aside>
   )
@@ -66,7 +101,10 @@ export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Pr
 function Use({ used, pool }: { used: number; pool: number }) {
   const full = Math.round((100 * used) / pool)
   return (
-    <span className={`text-[12px] ${full > 85 ? 'text-cinnabar-ink font-[650]' : ''}`} title={`${used} of ${pool} pool addresses in use`}>
+    <span
+      className={`text-[12px] ${full > 85 ? 'text-cinnabar-ink font-[650]' : ''}`}
+      title={`${used} of ${pool} pool addresses in use`}
+    >
       {full}%
     </span>
   )

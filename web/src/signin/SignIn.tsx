@@ -24,13 +24,39 @@ export function SignIn({ problem }: { problem?: string }) {
         <img src="/mark.svg" width="24" height="22" alt="" /> Lithos
       </header>
       <main className="grid place-items-center px-4">
-        <form onSubmit={(e) => void submit(e)} className="w-full max-w-[380px] -mt-[12vh] bg-sheet border border-seam rounded-sm p-6 flex flex-col gap-3" aria-label="Sign in">
-        <h1>Sign in</h1>
-        <Field label="Name" autoFocus autoComplete="username" autoCapitalize="none" {...form.register('name', { required: true })} error={form.formState.errors.name && 'Type the name of your account.'} />
-        <Field label="Password" type="password" autoComplete="current-password" {...form.register('password', { required: true })} error={form.formState.errors.password && 'Type your password.'} />
-        {says && <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2">{says}</div>}
-        <button className="btn btn-next self-start" disabled={form.formState.isSubmitting}>{form.formState.isSubmitting ? 'Signing in…' : 'Sign in'}</button>
-          <p className="text-ink-2 border-t border-seam pt-3 mt-2">No address has two owners, no client is left without an answer, and nothing reaches a device that was not rehearsed.</p>
+        <form
+          onSubmit={(e) => void submit(e)}
+          className="w-full max-w-[380px] -mt-[12vh] bg-sheet border border-seam rounded-sm p-6 flex flex-col gap-3"
+          aria-label="Sign in"
+        >
+          <h1>Sign in</h1>
+          <Field
+            label="Name"
+            autoFocus
+            autoComplete="username"
+            autoCapitalize="none"
+            {...form.register('name', { required: true })}
+            error={form.formState.errors.name && 'Type the name of your account.'}
+          />
+          <Field
+            label="Password"
+            type="password"
+            autoComplete="current-password"
+            {...form.register('password', { required: true })}
+            error={form.formState.errors.password && 'Type your password.'}
+          />
+          {says && (
+            <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2">
+              {says}
+            </div>
+          )}
+          <button className="btn btn-next self-start" disabled={form.formState.isSubmitting}>
+            {form.formState.isSubmitting ? 'Signing in…' : 'Sign in'}
+          </button>
+          <p className="text-ink-2 border-t border-seam pt-3 mt-2">
+            No address has two owners, no client is left without an answer, and nothing reaches a device that was not
+            rehearsed.
+          </p>
         </form>
       </main>
     </div>

@@ -3,7 +3,13 @@ import { When } from '../parts/When'
 import { LinksDrawing } from './LinksDrawing'
 import type { FormSpec } from './forms'
 
-type Props = { view: View; site: string; selected: string; onSelect: (ref: string) => void; onForm: (spec: FormSpec) => void }
+type Props = {
+  view: View
+  site: string
+  selected: string
+  onSelect: (ref: string) => void
+  onForm: (spec: FormSpec) => void
+}
 
 /** The site's devices: how they are joined, and every interface of each. */
 export function DevicesTab({ view, site, selected, onSelect, onForm }: Props) {
@@ -13,10 +19,61 @@ export function DevicesTab({ view, site, selected, onSelect, onForm }: Props) {
       {view.devices.map((d) => (
         <section key={d.id} className="mt-4" aria-label={`Device ${d.name}`}>
           <div className="flex items-baseline gap-3">
-            <h2 className="!text-ink !text-[14px]"><button className="mono hover:underline" aria-pressed={selected === `device:${d.id}`} onClick={() => onSelect(`device:${d.id}`)}>{d.name}</button></h2>
+            <h2 className="!text-ink !text-[14px]">
+              <button
+                className="mono hover:underline"
+                aria-pressed={selected === `device:${d.id}`}
+                onClick={() => onSelect(`device:${d.id}`)}
+              >
+                {d.name}
+              </button>
+            </h2>
             <span className="text-ink-2">{d.kind}</span>
-            <span className="text-ink-3 text-[12.5px]">{d.problem ? <span className="text-cinnabar-ink">not read: {d.problem}</span> : d.readAt ? <>read <When at={d.readAt} zone={view.site.timeZone} /></> : d.reached ? 'not read yet' : 'pushed by hand'}</span>
-            <button className="btn !h-[26px] ml-auto" onClick={() => onForm({ kind: 'interface', isNew: true, in: `device:${d.id}`, title: `Add an interface to ${d.name}`, values: { name: '', kind: 'vlan', parent: '', vlan: '', addresses: '', members: '', untaggedVLAN: '', taggedVLANs: '', peer: '', permits: '', relayTo: '', method: 'dhcp', uplinkGateway: '', account: '', secret: '', mtu: '', translates: '' } })}>Add an interface</button>
+            <span className="text-ink-3 text-[12.5px]">
+              {d.problem ? (
+                <span className="text-cinnabar-ink">not read: {d.problem}</span>
+              ) : d.readAt ? (
+                <>
+                  read <When at={d.readAt} zone={view.site.timeZone} />
+                </>
+              ) : d.reached ? (
+                'not read yet'
+              ) : (
+                'pushed by hand'
+              )}
+            </span>
+            <button
+              className="btn !h-[26px] ml-auto"
+              onClick={() =>
+                onForm({
+                  kind: 'interface',
+                  isNew: true,
+                  in: `device:${d.id}`,
+                  title: `Add an interface to ${d.name}`,
+                  values: {
+                    name: '',
+                    kind: 'vlan',
+                    parent: '',
+                    vlan: '',
+                    addresses: '',
+                    members: '',
+                    untaggedVLAN: '',
+                    taggedVLANs: '',
+                    peer: '',
+                    permits: '',
+                    relayTo: '',
+                    method: 'dhcp',
+                    uplinkGateway: '',
+                    account: '',
+                    secret: '',
+                    mtu: '',
+                    translates: '',
+                  },
+                })
+              }
+            >
+              Add an interface
+            </button>
           </div>
           {d.interfaces.length === 0 && <p className="text-ink-3">It has no interface yet.</p>}
           {d.interfaces.length > 0 && (
@@ -33,13 +90,36 @@ export function DevicesTab({ view, site, selected, onSelect, onForm }: Props) {
               </thead>
               <tbody>
                 {d.interfaces.map((i) => (
-                  <tr key={i.id} onClick={() => onSelect(`interface:${i.id}`)} className={`cursor-pointer hover:bg-slab ${selected === `interface:${i.id}` ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}>
-                    <td className="list-cell mono"><button className="hover:underline" aria-pressed={selected === `interface:${i.id}`} onClick={(e) => (e.stopPropagation(), onSelect(`interface:${i.id}`))}>{i.name}</button></td>
+                  <tr
+                    key={i.id}
+                    onClick={() => onSelect(`interface:${i.id}`)}
+                    className={`cursor-pointer hover:bg-slab ${selected === `interface:${i.id}` ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
+                  >
+                    <td className="list-cell mono">
+                      <button
+                        className="hover:underline"
+                        aria-pressed={selected === `interface:${i.id}`}
+                        onClick={(e) => {
+                          e.stopPropagation()
+                          onSelect(`interface:${i.id}`)
+                        }}
+                      >
+                        {i.name}
+                      </button>
+                    </td>
                     <td className="list-cell">{i.kind}</td>
-                    <td className="list-cell mono" title={i.addresses}>{i.addresses}</td>
-                    <td className="list-cell" title={i.carries}>{i.vlan ? `VLAN ${i.vlan}` : i.carries}</td>
-                    <td className="list-cell" title={i.permits || 'everything'}>{i.permits || <span className="text-ink-3">everything</span>}</td>
-                    <td className="list-cell" title={i.leads}>{i.leads}</td>
+                    <td className="list-cell mono" title={i.addresses}>
+                      {i.addresses}
+                    </td>
+                    <td className="list-cell" title={i.carries}>
+                      {i.vlan ? `VLAN ${i.vlan}` : i.carries}
+                    </td>
+                    <td className="list-cell" title={i.permits || 'everything'}>
+                      {i.permits || <span className="text-ink-3">everything</span>}
+                    </td>
+                    <td className="list-cell" title={i.leads}>
+                      {i.leads}
+                    </td>
                   </tr>
                 ))}
               </tbody>
@@ -47,7 +127,14 @@ export function DevicesTab({ view, site, selected, onSelect, onForm }: Props) {
           )}
         </section>
       ))}
-      <button className="btn mt-4" onClick={() => onForm({ kind: 'device', isNew: true, title: 'Add a device', values: { name: '', kind: 'layer 2 switch' } })}>Add a device</button>
+      <button
+        className="btn mt-4"
+        onClick={() =>
+          onForm({ kind: 'device', isNew: true, title: 'Add a device', values: { name: '', kind: 'layer 2 switch' } })
+        }
+      >
+        Add a device
+      </button>
     </div>
   )
 }

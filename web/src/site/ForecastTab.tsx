@@ -9,11 +9,23 @@ import { Day, Curve, Fill } from './ForecastCharts'
 export function ForecastTab({ view, site }: { view: View; site: string }) {
   const pools = view.network!.pools
   const [pool, setPool] = useState(pools[0]?.id ?? '')
-  if (pools.length === 0) return <p className="p-4 text-ink-2">This network has no pool yet. Drag over the ruler and choose Pool; its day is worked out here.</p>
+  if (pools.length === 0)
+    return (
+      <p className="p-4 text-ink-2">
+        This network has no pool yet. Drag over the ruler and choose Pool; its day is worked out here.
+      </p>
+    )
   const chosen = pools.some((p) => p.id === pool) ? pool : pools[0].id
   return (
     <div className="py-2">
-      {pools.length > 1 && <Choice label="Pool" options={pools.map((p) => ({ value: p.id, label: `${p.name}  ${p.ranges}` }))} value={chosen} onChange={(e) => setPool(e.target.value)} />}
+      {pools.length > 1 && (
+        <Choice
+          label="Pool"
+          options={pools.map((p) => ({ value: p.id, label: `${p.name}  ${p.ranges}` }))}
+          value={chosen}
+          onChange={(e) => setPool(e.target.value)}
+        />
+      )}
       <PoolDay key={chosen} view={view} site={site} pool={chosen} />
       <Spread key={`${chosen} spread`} view={view} site={site} pool={chosen} />
     </div>
@@ -22,7 +34,8 @@ export function ForecastTab({ view, site }: { view: View; site: string }) {
 
 type Ask = { shape: string; perDay: string; stay: string; regulars: string; lease: string; size: string }
 const nothing: Ask = { shape: '', perDay: '', stay: '', regulars: '', lease: '', size: '' }
-const clock = (minutes: number) => `${String(Math.floor(minutes / 60)).padStart(2, '0')}:${String(minutes % 60).padStart(2, '0')}`
+const clock = (minutes: number) =>
+  `${String(Math.floor(minutes / 60)).padStart(2, '0')}:${String(minutes % 60).padStart(2, '0')}`
 
 function PoolDay({ view, site, pool }: { view: View; site: string; pool: string }) {
   const [ask, setAsk] = useState(nothing)
@@ -32,34 +45,101 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
     placeholderData: keepPreviousData,
     retry: false,
     queryFn: () =>
-      call(api.GET('/api/sites/{site}/forecast', { params: { path: { site }, query: { order: view.order?.id, pool, shape: ask.shape, stay: ask.stay, lease: ask.lease, perDay: Number(ask.perDay) || 0, size: Number(ask.size) || 0, regulars: (Number(ask.regulars) || 0) / 100 } } })),
+      call(
+        api.GET('/api/sites/{site}/forecast', {
+          params: {
+            path: { site },
+            query: {
+              order: view.order?.id,
+              pool,
+              shape: ask.shape,
+              stay: ask.stay,
+              lease: ask.lease,
+              perDay: Number(ask.perDay) || 0,
+              size: Number(ask.size) || 0,
+              regulars: (Number(ask.regulars) || 0) / 100,
+            },
+          },
+        }),
+      ),
   })
   const wrong = (error as Problem | null)?.fields ?? {}
   return (
     <section aria-label="Pool forecast" className="mt-2">
       <h2>A day of the pool</h2>
-      <form aria-label="Pool forecast" className="grid grid-cols-3 gap-x-3 gap-y-1.5 mt-1" onSubmit={(e) => void form.handleSubmit(setAsk)(e)}>
-        <Choice label="Arrivals" options={[{ value: '', label: f ? `${f.shape}${f.seen ? ` (${f.seen} leases)` : ''}` : '' }, ...(f?.shapes ?? []).map((s) => ({ value: s, label: s }))]} {...form.register('shape')} />
-        <Field label="Clients a day" mono inputMode="numeric" placeholder={f && String(Math.round(f.perDay))} {...form.register('perDay')} />
+      <form
+        aria-label="Pool forecast"
+        className="grid grid-cols-3 gap-x-3 gap-y-1.5 mt-1"
+        onSubmit={(e) => void form.handleSubmit(setAsk)(e)}
+      >
+        <Choice
+          label="Arrivals"
+          options={[
+            { value: '', label: f ? `${f.shape}${f.seen ? ` (${f.seen} leases)` : ''}` : '' },
+            ...(f?.shapes ?? []).map((s) => ({ value: s, label: s })),
+          ]}
+          {...form.register('shape')}
+        />
+        <Field
+          label="Clients a day"
+          mono
+          inputMode="numeric"
+          placeholder={f && String(Math.round(f.perDay))}
+          {...form.register('perDay')}
+        />
         <Field label="Of them regulars, %" mono inputMode="numeric" placeholder="0" {...form.register('regulars')} />
         <Field label="One stays" placeholder={f?.stay} {...form.register('stay')} error={wrong.stay} />
         <Field label="Lease time" placeholder={f?.lease} {...form.register('lease')} error={wrong.lease} />
-        <div className="grid grid-cols-[1fr_auto] gap-2"><Field label="Addresses" mono inputMode="numeric" placeholder={f && String(f.size)} {...form.register('size')} /><button className="btn mt-[21px] !h-[34px]">Work out</button></div>
+        <div className="grid grid-cols-[1fr_auto] gap-2">
+          <Field
+            label="Addresses"
+            mono
+            inputMode="numeric"
+            placeholder={f && String(f.size)}
+            {...form.register('size')}
+          />
+          <button className="btn mt-[21px] !h-[34px]">Work out</button>
+        </div>
       </form>
-      {error && !wrong.stay && !wrong.lease && <p role="alert" className="text-cinnabar-ink mt-1">{error.message}</p>}
+      {error && !wrong.stay && !wrong.lease && (
+        <p role="alert" className="text-cinnabar-ink mt-1">
+          {error.message}
+        </p>
+      )}
       {f && (
         <>
-          <Fill course={f.course} base={f.base} pools={f.pools} filled={f.filled} says={`At its fullest ${Math.round(f.day.peak)} of ${f.size} addresses are held, as the ruler shows them`} />
+          <Fill
+            course={f.course}
+            base={f.base}
+            pools={f.pools}
+            filled={f.filled}
+            says={`At its fullest ${Math.round(f.day.peak)} of ${f.size} addresses are held, as the ruler shows them`}
+          />
           <Day held={f.day.held} size={f.size} />
           <p className="mt-1" role="status">
             {f.day.fillsAt >= 0 ? (
-              <><b className="text-cinnabar-ink">✗ Full from {clock(f.day.fillsAt)}.</b> Of {Math.round(f.perDay)} clients a day about {f.day.turnedAway < 10 ? f.day.turnedAway.toFixed(1) : Math.round(f.day.turnedAway)} are turned away ({(f.day.share * 100).toFixed(f.day.share < 0.1 ? 1 : 0)}%).</>
+              <>
+                <b className="text-cinnabar-ink">✗ Full from {clock(f.day.fillsAt)}.</b> Of {Math.round(f.perDay)}{' '}
+                clients a day about {f.day.turnedAway < 10 ? f.day.turnedAway.toFixed(1) : Math.round(f.day.turnedAway)}{' '}
+                are turned away ({(f.day.share * 100).toFixed(f.day.share < 0.1 ? 1 : 0)}%).
+              </>
             ) : (
-              <><b className="text-malachite-ink">✓ Never full.</b> At most {Math.round(f.day.peak)} of {f.size} are held, at {clock(f.day.peakAt)}.</>
+              <>
+                <b className="text-malachite-ink">✓ Never full.</b> At most {Math.round(f.day.peak)} of {f.size} are
+                held, at {clock(f.day.peakAt)}.
+              </>
             )}
           </p>
           <p className="text-ink-2">
-            With {f.size} addresses {f.leaseDoes ? <>a lease time of <b className="text-ink">{f.leaseDoes}</b> would do</> : 'no usual lease time would do'}; with {f.lease} it takes <b className="text-ink">{f.sizeDoes}</b> addresses.
+            With {f.size} addresses{' '}
+            {f.leaseDoes ? (
+              <>
+                a lease time of <b className="text-ink">{f.leaseDoes}</b> would do
+              </>
+            ) : (
+              'no usual lease time would do'
+            )}
+            ; with {f.lease} it takes <b className="text-ink">{f.sizeDoes}</b> addresses.
           </p>
         </>
       )}
@@ -74,7 +154,12 @@ function Spread({ view, site, pool }: { view: View; site: string; pool: string }
     queryKey: ['view', site, 'spread', view.order?.id, pool, target],
     placeholderData: keepPreviousData,
     retry: false,
-    queryFn: () => call(api.GET('/api/sites/{site}/spread', { params: { path: { site }, query: { order: view.order?.id, pool, target } } })),
+    queryFn: () =>
+      call(
+        api.GET('/api/sites/{site}/spread', {
+          params: { path: { site }, query: { order: view.order?.id, pool, target } },
+        }),
+      ),
   })
   return (
     <section aria-label="Propagation" className="mt-5">
@@ -83,16 +168,33 @@ function Spread({ view, site, pool }: { view: View; site: string; pool: string }
         <>
           <Curve curve={s.curve} minutes={s.minutes} />
           <p className="mt-1">
-            {s.clients ? `Of the ${s.clients} clients with leases` : 'Of the clients'} half know it after <b>{s.half}</b>, 95 in 100 after <b>{s.most}</b>, all that renew on time after <b>{s.all}</b>. One that sleeps learns it when its lease ends, after {s.last} at the latest.
+            {s.clients ? `Of the ${s.clients} clients with leases` : 'Of the clients'} half know it after{' '}
+            <b>{s.half}</b>, 95 in 100 after <b>{s.most}</b>, all that renew on time after <b>{s.all}</b>. One that
+            sleeps learns it when its lease ends, after {s.last} at the latest.
           </p>
         </>
       )}
-      <form aria-label="Propagation" className="flex gap-3 items-start mt-2" onSubmit={(e) => void form.handleSubmit((v) => setTarget(v.target))(e)}>
-        <Field label="All should know within" {...form.register('target')} error={(error as Problem | null)?.fields.target} />
+      <form
+        aria-label="Propagation"
+        className="flex gap-3 items-start mt-2"
+        onSubmit={(e) => void form.handleSubmit((v) => setTarget(v.target))(e)}
+      >
+        <Field
+          label="All should know within"
+          {...form.register('target')}
+          error={(error as Problem | null)?.fields.target}
+        />
         <button className="btn mt-[21px] !h-[34px]">Work out</button>
         {s && (
           <p className="mt-[26px] flex-1" role="status">
-            {s.needed ? <>Set the lease time to <b>{s.set}</b> at least <b>{s.before}</b> before the change; machines asleep then may take {s.sleepers}.</> : <>The lease time of {s.lease} is short enough already.</>}
+            {s.needed ? (
+              <>
+                Set the lease time to <b>{s.set}</b> at least <b>{s.before}</b> before the change; machines asleep then
+                may take {s.sleepers}.
+              </>
+            ) : (
+              <>The lease time of {s.lease} is short enough already.</>
+            )}
           </p>
         )}
       </form>

@@ -5,7 +5,17 @@ const box = { width: 132, height: 40, gap: 110 }
 const pitch = 104
 
 /** Which port of what reaches the network through which VLAN; the path is drawn in ink, and breaks where it breaks. */
-export function LinksDrawing({ site, order, network, onSelect }: { site: string; order?: number; network?: string; onSelect: (ref: string) => void }) {
+export function LinksDrawing({
+  site,
+  order,
+  network,
+  onSelect,
+}: {
+  site: string
+  order?: number
+  network?: string
+  onSelect: (ref: string) => void
+}) {
   const { data: d } = useQuery({
     queryKey: ['view', site, 'links', order, network],
     queryFn: () => call(api.GET('/api/sites/{site}/links', { params: { path: { site }, query: { order, network } } })),
@@ -21,28 +31,60 @@ export function LinksDrawing({ site, order, network, onSelect }: { site: string;
   // Cables leave a box side by side, in the order of the boxes they lead to.
   const leave = (c: Schemas['Joint'], id: string) => {
     const other = (k: Schemas['Joint']) => byId[k.from === id ? k.to : k.from]
-    const below = d.cables.filter((k) => (k.from === id || k.to === id) && other(k).row >= byId[id].row).sort((a, b) => at(other(a)).x - at(other(b)).x)
+    const below = d.cables
+      .filter((k) => (k.from === id || k.to === id) && other(k).row >= byId[id].row)
+      .sort((a, b) => at(other(a)).x - at(other(b)).x)
     const i = below.indexOf(c)
     return i < 0 ? box.width / 2 : (box.width * (i + 1)) / (below.length + 1)
   }
   return (
     <figure className="mt-2">
       <div className="overflow-x-auto relative" tabIndex={0} aria-label="Drawing of the links">
-        <svg width={width + 40} height={(d.rows - 1) * pitch + box.height + 14} role="img" aria-label={d.says || 'The links of the site'}>
-          {d.cables.map((c, i) => <Cable key={i} cable={c} from={at(byId[c.from])} to={at(byId[c.to])} leaves={leave(c, at(byId[c.from]).y <= at(byId[c.to]).y ? c.from : c.to)} />)}
+        <svg
+          width={width + 40}
+          height={(d.rows - 1) * pitch + box.height + 14}
+          role="img"
+          aria-label={d.says || 'The links of the site'}
+        >
+          {d.cables.map((c, i) => (
+            <Cable
+              key={i}
+              cable={c}
+              from={at(byId[c.from])}
+              to={at(byId[c.to])}
+              leaves={leave(c, at(byId[c.from]).y <= at(byId[c.to]).y ? c.from : c.to)}
+            />
+          ))}
           {d.devices.map((b) => {
             const { x, y } = at(b)
             const open = plugs(b.id)
             return (
-              <g key={b.id} transform={`translate(${x},${y})`} onClick={() => onSelect(`device:${b.id}`)} className="cursor-pointer">
-                <rect width={box.width} height={box.height} fill={b.lit ? 'var(--slab)' : 'var(--sheet)'} stroke={b.lit ? 'var(--ink)' : 'var(--seam)'} strokeWidth={b.lit ? 1.8 : 1} />
-                <text x={9} y={17} className="mono fill-ink" fontSize={12.5} fontWeight={650}>{b.name}</text>
-                <text x={9} y={32} className="fill-ink-2" fontSize={11.5}>{b.home ? `on ${b.home}` : b.kind}</text>
+              <g
+                key={b.id}
+                transform={`translate(${x},${y})`}
+                onClick={() => onSelect(`device:${b.id}`)}
+                className="cursor-pointer"
+              >
+                <rect
+                  width={box.width}
+                  height={box.height}
+                  fill={b.lit ? 'var(--slab)' : 'var(--sheet)'}
+                  stroke={b.lit ? 'var(--ink)' : 'var(--seam)'}
+                  strokeWidth={b.lit ? 1.8 : 1}
+                />
+                <text x={9} y={17} className="mono fill-ink" fontSize={12.5} fontWeight={650}>
+                  {b.name}
+                </text>
+                <text x={9} y={32} className="fill-ink-2" fontSize={11.5}>
+                  {b.home ? `on ${b.home}` : b.kind}
+                </text>
                 {open.length > 0 && (
                   <g>
                     <path d={`M${box.width} ${box.height / 2} h8`} stroke="var(--ink)" strokeWidth={1.6} />
                     <rect x={box.width + 8} y={box.height / 2 - 4} width={8} height={8} fill="var(--malachite)" />
-                    <text x={box.width + 21} y={box.height / 2 + 4} className="mono fill-ink-2" fontSize={11}>{open.map((p) => p.port).join(', ')}</text>
+                    <text x={box.width + 21} y={box.height / 2 + 4} className="mono fill-ink-2" fontSize={11}>
+                      {open.map((p) => p.port).join(', ')}
+                    </text>
                     <title>A client plugged in here is on the network</title>
                   </g>
                 )}
@@ -51,7 +93,12 @@ export function LinksDrawing({ site, order, network, onSelect }: { site: string;
           })}
         </svg>
       </div>
-      {d.says && <figcaption className={d.breaks.length ? 'text-cinnabar-ink font-semibold' : 'text-ink-2'}>{d.breaks.length > 0 && '✗ '}{d.says}</figcaption>}
+      {d.says && (
+        <figcaption className={d.breaks.length ? 'text-cinnabar-ink font-semibold' : 'text-ink-2'}>
+          {d.breaks.length > 0 && '✗ '}
+          {d.says}
+        </figcaption>
+      )}
     </figure>
   )
 }
@@ -60,7 +107,8 @@ type Point = { x: number; y: number }
 
 /** A cable with its ports at the ends and what it carries in the middle. */
 function Cable({ cable: c, from, to, leaves }: { cable: Schemas['Joint']; from: Point; to: Point; leaves: number }) {
-  const [top, low, topPort, lowPort] = from.y <= to.y ? [from, to, c.fromPort, c.toPort] : [to, from, c.toPort, c.fromPort]
+  const [top, low, topPort, lowPort] =
+    from.y <= to.y ? [from, to, c.fromPort, c.toPort] : [to, from, c.toPort, c.fromPort]
   const a = { x: top.x + leaves, y: top.y + box.height }
   const b = { x: low.x + box.width / 2, y: low.y }
   const half = { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 }
@@ -69,11 +117,39 @@ function Cable({ cable: c, from, to, leaves }: { cable: Schemas['Joint']; from: 
   const path = level ? `M${a.x} ${a.y} v18 H${b.x} v-18` : `M${a.x} ${a.y} L${b.x} ${b.y}`
   return (
     <g>
-      <path d={path} fill="none" stroke={colour} strokeWidth={c.lit || c.broken ? 2.4 : 1.4} strokeDasharray={c.broken ? '5 4' : undefined} />
-      {c.broken && <path d={`M${half.x - 6} ${half.y - 6} l12 12 m0 -12 l-12 12`} stroke="var(--cinnabar)" strokeWidth={2.4} />}
-      <text x={a.x + (b.x < a.x ? -6 : 6)} y={a.y + 13} textAnchor={b.x < a.x ? 'end' : 'start'} className="mono fill-ink-2" fontSize={11}>{topPort}</text>
-      {!level && <text x={b.x + 6} y={b.y - 6} className="mono fill-ink-2" fontSize={11}>{lowPort}</text>}
-      <text x={half.x + (b.x < a.x ? -12 : 12)} y={half.y + (level ? 22 : 4)} textAnchor={b.x < a.x ? 'end' : 'start'} className="fill-ink-2" fontSize={11}>{c.carries}</text>
+      <path
+        d={path}
+        fill="none"
+        stroke={colour}
+        strokeWidth={c.lit || c.broken ? 2.4 : 1.4}
+        strokeDasharray={c.broken ? '5 4' : undefined}
+      />
+      {c.broken && (
+        <path d={`M${half.x - 6} ${half.y - 6} l12 12 m0 -12 l-12 12`} stroke="var(--cinnabar)" strokeWidth={2.4} />
+      )}
+      <text
+        x={a.x + (b.x < a.x ? -6 : 6)}
+        y={a.y + 13}
+        textAnchor={b.x < a.x ? 'end' : 'start'}
+        className="mono fill-ink-2"
+        fontSize={11}
+      >
+        {topPort}
+      </text>
+      {!level && (
+        <text x={b.x + 6} y={b.y - 6} className="mono fill-ink-2" fontSize={11}>
+          {lowPort}
+        </text>
+      )}
+      <text
+        x={half.x + (b.x < a.x ? -12 : 12)}
+        y={half.y + (level ? 22 : 4)}
+        textAnchor={b.x < a.x ? 'end' : 'start'}
+        className="fill-ink-2"
+        fontSize={11}
+      >
+        {c.carries}
+      </text>
     </g>
   )
 }

@@ -9,9 +9,20 @@ export function NetworkHead({ network: n }: { network: Schemas['NetworkView'] })
       <Copy text={n.prefix} className="mono !text-[14px]" />
       <span className="text-ink-2">
         {n.vlan ? `VLAN ${n.vlan}` : 'untagged'}
-        {n.where ? <> on <span className="mono">{n.where}</span></> : ', on no interface yet'}
+        {n.where ? (
+          <>
+            {' '}
+            on <span className="mono">{n.where}</span>
+          </>
+        ) : (
+          ', on no interface yet'
+        )}
       </span>
-      {n.gateway && <span className="text-ink-2 ml-auto">gateway <Copy text={n.gateway} className="mono text-ink" /></span>}
+      {n.gateway && (
+        <span className="text-ink-2 ml-auto">
+          gateway <Copy text={n.gateway} className="mono text-ink" />
+        </span>
+      )}
     </div>
   )
 }

@@ -3,7 +3,13 @@ import { api, call, type Schemas, type View } from '../api/client'
 import { MessageCard } from './Message'
 import type { FormSpec } from './forms'
 
-type Props = { view: View; site: string; onSelect: (ref: string) => void; onForm: (spec: FormSpec) => void; onOption: (o?: { code: number; value: string; level: string }) => void }
+type Props = {
+  view: View
+  site: string
+  onSelect: (ref: string) => void
+  onForm: (spec: FormSpec) => void
+  onOption: (o?: { code: number; value: string; level: string }) => void
+}
 
 /** The options of the network's clients with where each comes from, the reply that carries them, and the site's own kinds. */
 export function OptionsTab({ view, site, onSelect, onForm, onOption }: Props) {
@@ -24,17 +30,56 @@ export function OptionsTab({ view, site, onSelect, onForm, onOption }: Props) {
             <tr key={o.code}>
               <td className="list-cell mono text-ink-3">{o.code}</td>
               <td className="list-cell">{o.name}</td>
-              <td className="list-cell mono" title={o.value}>{o.value}</td>
-              <td className="list-cell text-ink-2" title={o.from}>{o.from}{o.hides && `; ${o.hides}`}</td>
+              <td className="list-cell mono" title={o.value}>
+                {o.value}
+              </td>
+              <td className="list-cell text-ink-2" title={o.from}>
+                {o.from}
+                {o.hides && `; ${o.hides}`}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
-      <p className="text-ink-2 mt-2">What every client of this network is told before a pool, vendor class or reservation says otherwise.</p>
-      <div className="flex gap-2 mt-2"><button className="btn" onClick={() => onOption()}>Set an option</button></div>
+      <p className="text-ink-2 mt-2">
+        What every client of this network is told before a pool, vendor class or reservation says otherwise.
+      </p>
+      <div className="flex gap-2 mt-2">
+        <button className="btn" onClick={() => onOption()}>
+          Set an option
+        </button>
+      </div>
       <Reply view={view} site={site} />
-      <Parts title="Vendor classes" says="Clients told apart by what they send as option 60, with sub-options of their own (options 43 and 125)." parts={view.classes} add="Add a vendor class" onSelect={onSelect} onAdd={() => onForm({ kind: 'class', isNew: true, title: 'Add a vendor class', values: { name: '', match: '', enterprise: '', subOptions: '' } })} />
-      <Parts title="Own options" says="Private codes, 224 to 254, that this site gives a name and a type." parts={view.ownParts} add="Define an option" onSelect={onSelect} onAdd={() => onForm({ kind: 'definition', isNew: true, title: 'Define an option', values: { code: '', name: '', type: 'text', meaning: '' } })} />
+      <Parts
+        title="Vendor classes"
+        says="Clients told apart by what they send as option 60, with sub-options of their own (options 43 and 125)."
+        parts={view.classes}
+        add="Add a vendor class"
+        onSelect={onSelect}
+        onAdd={() =>
+          onForm({
+            kind: 'class',
+            isNew: true,
+            title: 'Add a vendor class',
+            values: { name: '', match: '', enterprise: '', subOptions: '' },
+          })
+        }
+      />
+      <Parts
+        title="Own options"
+        says="Private codes, 224 to 254, that this site gives a name and a type."
+        parts={view.ownParts}
+        add="Define an option"
+        onSelect={onSelect}
+        onAdd={() =>
+          onForm({
+            kind: 'definition',
+            isNew: true,
+            title: 'Define an option',
+            values: { code: '', name: '', type: 'text', meaning: '' },
+          })
+        }
+      />
     </div>
   )
 }
@@ -44,33 +89,85 @@ function Reply({ view, site }: { view: View; site: string }) {
   const network = view.network!
   const ask = useMutation({
     mutationFn: (vendor: string) =>
-      call(api.POST('/api/sites/{site}/try', { params: { path: { site } }, body: { network: network.id, order: view.order?.id, against: 'draft', hostName: 'a-client', class: vendor, parameters: Array.from({ length: 254 }, (_, i) => i + 1).join(',') } })),
+      call(
+        api.POST('/api/sites/{site}/try', {
+          params: { path: { site } },
+          body: {
+            network: network.id,
+            order: view.order?.id,
+            against: 'draft',
+            hostName: 'a-client',
+            class: vendor,
+            parameters: Array.from({ length: 254 }, (_, i) => i + 1).join(','),
+          },
+        }),
+      ),
   })
   const last = ask.data?.scenes[0]?.messages.at(-1)
   return (
     <section className="mt-4" aria-label="The reply">
       <h2>The reply as a client sees it</h2>
       <div className="flex gap-2 mt-1 flex-wrap">
-        <button className="btn !h-[28px]" disabled={ask.isPending} onClick={() => ask.mutate('')}>Of any client</button>
-        {view.classes.map((c) => <button key={c.ref} className="btn !h-[28px]" disabled={ask.isPending} onClick={() => ask.mutate(c.fields.match)}>Of class {c.name}</button>)}
+        <button className="btn !h-[28px]" disabled={ask.isPending} onClick={() => ask.mutate('')}>
+          Of any client
+        </button>
+        {view.classes.map((c) => (
+          <button
+            key={c.ref}
+            className="btn !h-[28px]"
+            disabled={ask.isPending}
+            onClick={() => ask.mutate(c.fields.match)}
+          >
+            Of class {c.name}
+          </button>
+        ))}
       </div>
-      {ask.error && <p role="alert" className="text-cinnabar-ink mt-1">{ask.error.message}</p>}
-      {last && <ul className="mt-2 -ml-10"><MessageCard key={last.bytes} message={last} open /></ul>}
+      {ask.error && (
+        <p role="alert" className="text-cinnabar-ink mt-1">
+          {ask.error.message}
+        </p>
+      )}
+      {last && (
+        <ul className="mt-2 -ml-10">
+          <MessageCard key={last.bytes} message={last} open />
+        </ul>
+      )}
     </section>
   )
 }
 
-function Parts({ title, says, parts, add, onSelect, onAdd }: { title: string; says: string; parts: Schemas['PartView'][]; add: string; onSelect: (ref: string) => void; onAdd: () => void }) {
+function Parts({
+  title,
+  says,
+  parts,
+  add,
+  onSelect,
+  onAdd,
+}: {
+  title: string
+  says: string
+  parts: Schemas['PartView'][]
+  add: string
+  onSelect: (ref: string) => void
+  onAdd: () => void
+}) {
   return (
     <section className="mt-4" aria-label={title}>
       <h2>{title}</h2>
       <p className="text-ink-3 text-[12.5px]">{says}</p>
       <ul>
         {parts.map((p) => (
-          <li key={p.ref} className="border-b border-seam-2 py-0.5"><button className="hover:underline font-semibold" onClick={() => onSelect(p.ref)}>{p.name}</button> <span className="text-ink-2">{p.detail}</span></li>
+          <li key={p.ref} className="border-b border-seam-2 py-0.5">
+            <button className="hover:underline font-semibold" onClick={() => onSelect(p.ref)}>
+              {p.name}
+            </button>{' '}
+            <span className="text-ink-2">{p.detail}</span>
+          </li>
         ))}
       </ul>
-      <button className="btn !h-[28px] mt-1.5" onClick={onAdd}>{add}</button>
+      <button className="btn !h-[28px] mt-1.5" onClick={onAdd}>
+        {add}
+      </button>
     </section>
   )
 }

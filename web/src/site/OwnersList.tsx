@@ -13,7 +13,14 @@ const columns: { key: Column; name: string; width: string }[] = [
   { key: 'seen', name: 'Seen', width: '92px' },
 ]
 
-type Props = { rows: Row[]; selected: string; zone: string; scroller: HTMLElement | null; onSelect: (ref: string) => void; onPaste: () => void }
+type Props = {
+  rows: Row[]
+  selected: string
+  zone: string
+  scroller: HTMLElement | null
+  onSelect: (ref: string) => void
+  onPaste: () => void
+}
 
 /** Everything that owns an address of the network, in address order. */
 export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }: Props) {
@@ -22,32 +29,59 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
   const body = useRef<HTMLTableSectionElement>(null)
   const shown = useMemo(() => {
     const words = filter.toLowerCase()
-    const kept = rows.filter((r) => `${r.text} ${kindNames[r.kind]} ${r.name} ${r.mac} ${r.detail ?? ''}`.toLowerCase().includes(words))
-    if (sort.by !== 'from') kept.sort((a, b) => String(a[sort.by] ?? '').localeCompare(String(b[sort.by] ?? '')))
+    const kept = rows.filter((r) =>
+      `${r.text} ${kindNames[r.kind]} ${r.name} ${r.mac} ${r.detail ?? ''}`.toLowerCase().includes(words),
+    )
+    if (sort.by !== 'from') kept.sort((a, b) => (a[sort.by] ?? '').localeCompare(b[sort.by] ?? ''))
     return sort.down ? kept.reverse() : kept
   }, [rows, filter, sort])
   const [above, setAbove] = useState(0)
   // What stands above the rows changes with the network; measured after each drawing.
+  // eslint-disable-next-line react-hooks/exhaustive-deps -- the same number again draws nothing
   useLayoutEffect(() => {
     if (!scroller || !body.current) return
-    setAbove(Math.round(body.current.getBoundingClientRect().top - scroller.getBoundingClientRect().top + scroller.scrollTop))
+    setAbove(
+      Math.round(body.current.getBoundingClientRect().top - scroller.getBoundingClientRect().top + scroller.scrollTop),
+    )
   })
-  const virtual = useVirtualizer({ count: shown.length, getScrollElement: () => scroller, estimateSize: () => 29, overscan: 20, scrollMargin: above })
+  const virtual = useVirtualizer({
+    count: shown.length,
+    getScrollElement: () => scroller,
+    estimateSize: () => 29,
+    overscan: 20,
+    scrollMargin: above,
+  })
   const items = virtual.getVirtualItems()
   const before = items.length ? items[0].start - above : 0
   const after = items.length ? virtual.getTotalSize() - (items.at(-1)!.end - above) : 0
   return (
     <>
       <div className="flex justify-end gap-2 mt-1.5 mb-0.5">
-        <button className="btn !h-[28px]" onClick={onPaste}>Paste many</button>
-        <input aria-label="Filter the list" placeholder="Filter" value={filter} onChange={(e) => setFilter(e.target.value)} className="field !h-[28px] !w-[170px]" />
+        <button className="btn !h-[28px]" onClick={onPaste}>
+          Paste many
+        </button>
+        <input
+          aria-label="Filter the list"
+          placeholder="Filter"
+          value={filter}
+          onChange={(e) => setFilter(e.target.value)}
+          className="field !h-[28px] !w-[170px]"
+        />
       </div>
       <table className="table-fixed min-w-[560px]">
         <thead>
           <tr>
             {columns.map((c) => (
-              <th key={c.key} className="list-head !p-0" style={{ width: c.width }} aria-sort={sort.by === c.key ? (sort.down ? 'descending' : 'ascending') : 'none'}>
-                <button className="w-full text-left px-2.5 py-1.5 hover:text-ink" onClick={() => setSort({ by: c.key, down: sort.by === c.key && !sort.down })}>
+              <th
+                key={c.key}
+                className="list-head !p-0"
+                style={{ width: c.width }}
+                aria-sort={sort.by === c.key ? (sort.down ? 'descending' : 'ascending') : 'none'}
+              >
+                <button
+                  className="w-full text-left px-2.5 py-1.5 hover:text-ink"
+                  onClick={() => setSort({ by: c.key, down: sort.by === c.key && !sort.down })}
+                >
                   {c.name} {sort.by === c.key && <span aria-hidden>{sort.down ? '↓' : '↑'}</span>}
                 </button>
               </th>
@@ -55,35 +89,86 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
           </tr>
         </thead>
         <tbody ref={body}>
-          {before > 0 && <tr aria-hidden><td colSpan={5} style={{ height: before }} /></tr>}
+          {before > 0 && (
+            <tr aria-hidden>
+              <td colSpan={5} style={{ height: before }} />
+            </tr>
+          )}
           {items.map((item) => {
             const r = shown[item.index]
-            return <OwnerRow key={`${r.ref}/${r.from}`} row={r} zone={zone} on={r.ref === selected} onSelect={onSelect} />
+            return (
+              <OwnerRow key={`${r.ref}/${r.from}`} row={r} zone={zone} on={r.ref === selected} onSelect={onSelect} />
+            )
           })}
-          {after > 0 && <tr aria-hidden><td colSpan={5} style={{ height: after }} /></tr>}
+          {after > 0 && (
+            <tr aria-hidden>
+              <td colSpan={5} style={{ height: after }} />
+            </tr>
+          )}
         </tbody>
       </table>
-      {shown.length === 0 && <p className="p-4 text-ink-2">{rows.length ? 'Nothing in this network matches the filter.' : 'Nothing owns an address here yet. Drag over the ruler to make a pool, reserve an address or record a fixed device.'}</p>}
+      {shown.length === 0 && (
+        <p className="p-4 text-ink-2">
+          {rows.length
+            ? 'Nothing in this network matches the filter.'
+            : 'Nothing owns an address here yet. Drag over the ruler to make a pool, reserve an address or record a fixed device.'}
+        </p>
+      )}
     </>
   )
 }
 
 const tints: Record<string, string> = { blocks: 'bg-cinnabar-t', warns: 'bg-sand-t' }
 
-function OwnerRow({ row: r, zone, on, onSelect }: { row: Row; zone: string; on: boolean; onSelect: (ref: string) => void }) {
+function OwnerRow({
+  row: r,
+  zone,
+  on,
+  onSelect,
+}: {
+  row: Row
+  zone: string
+  on: boolean
+  onSelect: (ref: string) => void
+}) {
   return (
-    <tr onClick={() => onSelect(r.ref)} className={`cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}>
+    <tr
+      onClick={() => onSelect(r.ref)}
+      className={`cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
+    >
       <td className="list-cell mono">
-        <button className="hover:underline" aria-pressed={on} onClick={(e) => (e.stopPropagation(), onSelect(r.ref))}>{r.text}</button>
+        <button
+          className="hover:underline"
+          aria-pressed={on}
+          onClick={(e) => {
+            e.stopPropagation()
+            onSelect(r.ref)
+          }}
+        >
+          {r.text}
+        </button>
       </td>
-      <td className="list-cell"><Shape kind={r.kind} />{kindNames[r.kind]}</td>
       <td className="list-cell">
-        {r.severity && <><Mark severity={r.severity} /> </>}
+        <Shape kind={r.kind} />
+        {kindNames[r.kind]}
+      </td>
+      <td className="list-cell">
+        {r.severity && (
+          <>
+            <Mark severity={r.severity} />{' '}
+          </>
+        )}
         {r.name}
         {r.detail && <span className="text-ink-3 ml-2">{r.detail}</span>}
         {r.kind === 'unrecorded' && <span className="text-ink-3 ml-2">nobody recorded it</span>}
       </td>
-      <td className="list-cell mono text-ink-2">{r.kind === 'pool' ? <span className="font-sans text-[13px]">{r.on ? `${r.used} of ${r.size} in use` : 'switched off'}</span> : r.mac}</td>
+      <td className="list-cell mono text-ink-2">
+        {r.kind === 'pool' ? (
+          <span className="font-sans text-[13px]">{r.on ? `${r.used} of ${r.size} in use` : 'switched off'}</span>
+        ) : (
+          r.mac
+        )}
+      </td>
       <td className="list-cell text-ink-2">{r.seen && <When at={r.seen} zone={zone} />}</td>
     </tr>
   )

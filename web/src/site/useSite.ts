@@ -15,7 +15,12 @@ export function useLook(code: string) {
   }, [asked, id, take])
   const order = head && head.site === code && (head.state === 'open' || head.state === 'pushing') ? head.id : undefined
   const look: Schemas['Look'] = useMemo(
-    () => ({ order, network: params.get('network') ?? '', select: params.get('select') ?? '', from: Number(params.get('from')) || 0 }),
+    () => ({
+      order,
+      network: params.get('network') ?? '',
+      select: params.get('select') ?? '',
+      from: Number(params.get('from')) || 0,
+    }),
     [order, params],
   )
   const go = useCallback(
@@ -47,7 +52,10 @@ export function useView(code: string, look: Schemas['Look']) {
     queryFn: () =>
       call(
         api.GET('/api/sites/{site}/view', {
-          params: { path: { site: code }, query: { order: look.order, network: look.network, select: look.select, from: look.from } },
+          params: {
+            path: { site: code },
+            query: { order: look.order, network: look.network, select: look.select, from: look.from },
+          },
         }),
       ),
   })
