@@ -19,6 +19,8 @@ demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-
 
 test: system-packages browser bin/lithos $(TOOLS)/staticcheck check-generated lint ## Install what is missing and run every test
 	go test ./...
+	go test -race ./internal/standin ./internal/device ./internal/store
+	go test -race ./internal/work -run 'TwoTechnicians|Attack(Twenty|LostHold|Sixty|LiveEvents|OneDevice|ToldToEnd)'
 
 attacks: system-packages browser web/dist/index.html ## Run the tests that attack Lithos from outside, and count them
 	@scripts/attacks
