@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
-import { useEffect } from 'react'
-import { api, call, type Change, type Schemas, type View } from './client'
+import { useEffect, useState } from 'react'
+import { api, call, type Change, type Problem, type Schemas, type View } from './client'
 
 export const useSession = () =>
   useQuery({ queryKey: ['session'], queryFn: () => call(api.GET('/api/session')), staleTime: Infinity })
@@ -109,12 +109,13 @@ export function useFlip(order: number) {
   })
 }
 
-/** Anything else done to an order; the answer becomes what its page shows. */
+/** Anything else done to an order: the answer becomes what its page shows, a refusal is put in words. */
 export function useOrderAct(order: number) {
   const client = useQueryClient()
-  return useMutation({
+  const [problem, setProblem] = useState('')
+  const { mutateAsync, isPending: busy } = useMutation({
     scope: draftOf(order),
-    mutationFn: (act: () => Promise<Schemas['OrderView']>) => act(),
+    mutationFn: (request: () => Promise<Schemas['OrderView']>) => request(),
     onSuccess: async (view) => {
       await put(client, view)
       void client.invalidateQueries({ queryKey: ['view', view.head.site] })
@@ -122,6 +123,17 @@ export function useOrderAct(order: number) {
     },
     onError: () => void refresh(client, order),
   })
+  const act = async (request: () => Promise<Schemas['OrderView']>) => {
+    setProblem('')
+    try {
+      await mutateAsync(request)
+      return true
+    } catch (e) {
+      setProblem((e as Problem).message)
+      return false
+    }
+  }
+  return { act, problem, busy }
 }
 
 /** Clients of an order's rehearsal, a page after another. */

@@ -18,22 +18,16 @@ export function Tray() {
 
 /** What has become of the work order this browser had open: nobody is left to wonder where the draft is. */
 function EndedTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => void }) {
-  const [problem, setProblem] = useState('')
-  const act = useOrderAct(head.id)
+  const { act, problem, busy } = useOrderAct(head.id)
   const takeUp = async () => {
-    setProblem('')
-    try {
-      await act.mutateAsync(() =>
-        call(
-          api.POST('/api/orders/{order}/take-up', {
-            params: { path: { order: head.id } },
-            body: { version: head.version },
-          }),
-        ),
-      )
-    } catch (e) {
-      setProblem((e as Problem).message)
-    }
+    await act(() =>
+      call(
+        api.POST('/api/orders/{order}/take-up', {
+          params: { path: { order: head.id } },
+          body: { version: head.version },
+        }),
+      ),
+    )
   }
   return (
     <footer
@@ -54,7 +48,7 @@ function EndedTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => v
       )}
       <span className="ml-auto flex gap-2">
         {head.state === 'dropped' && (
-          <button className="btn btn-dark" disabled={act.isPending} onClick={() => void takeUp()}>
+          <button className="btn btn-dark" disabled={busy} onClick={() => void takeUp()}>
             Take it up again
           </button>
         )}

@@ -1,6 +1,6 @@
-import { useEffect, useState } from 'react'
+import { useEffect } from 'react'
 import { Link, useParams } from 'react-router'
-import { api, call, type Problem, type Schemas } from '../api/client'
+import { api, call, type Schemas } from '../api/client'
 import { useOrder, useOrderAct } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { Empty } from '../parts/Empty'
@@ -82,19 +82,13 @@ export function OrderPage() {
 
 function Edits({ view }: { view: Schemas['OrderView'] }) {
   const { head } = view
-  const [problem, setProblem] = useState('')
   const { take } = useCurrentOrder()
-  const act = useOrderAct(head.id)
+  const { act, problem, busy } = useOrderAct(head.id)
   const move = async (path: '/api/orders/{order}/drop' | '/api/orders/{order}/take-up', then: () => void) => {
-    setProblem('')
-    try {
-      await act.mutateAsync(() =>
-        call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version } })),
-      )
-      then()
-    } catch (e) {
-      setProblem((e as Problem).message)
-    }
+    const done = await act(() =>
+      call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version } })),
+    )
+    if (done) then()
   }
   return (
     <section className="mt-5">
@@ -122,7 +116,7 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
       {head.state === 'open' && (
         <button
           className="text-[12.5px] text-ink-2 hover:underline mt-3"
-          disabled={act.isPending}
+          disabled={busy}
           onClick={() => void move('/api/orders/{order}/drop', () => take(undefined))}
         >
           Drop this work order without pushing; it can be taken up again
@@ -131,7 +125,7 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
       {head.state === 'dropped' && (
         <button
           className="btn mt-3"
-          disabled={act.isPending}
+          disabled={busy}
           onClick={() => void move('/api/orders/{order}/take-up', () => take(head.id))}
         >
           Take it up again
@@ -148,22 +142,16 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
 
 /** Edits that no longer applied on a newer revision: each waits here for a decision. */
 function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['OrderHead'] }) {
-  const act = useOrderAct(head.id)
-  const [problem, setProblem] = useState('')
+  const { act, problem, busy } = useOrderAct(head.id)
   const decide = async (seq: number, mine: boolean) => {
-    setProblem('')
-    try {
-      await act.mutateAsync(() =>
-        call(
-          api.POST('/api/orders/{order}/decide', {
-            params: { path: { order: head.id } },
-            body: { version: head.version, seq, mine },
-          }),
-        ),
-      )
-    } catch (e) {
-      setProblem((e as Problem).message)
-    }
+    await act(() =>
+      call(
+        api.POST('/api/orders/{order}/decide', {
+          params: { path: { order: head.id } },
+          body: { version: head.version, seq, mine },
+        }),
+      ),
+    )
   }
   return (
     <section
@@ -181,11 +169,11 @@ function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['OrderHea
             <div className="text-ink-2">{l.why}.</div>
             <div className="flex gap-2 mt-1.5">
               {l.mine && (
-                <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, true)}>
+                <button className="btn" disabled={busy} onClick={() => void decide(l.seq, true)}>
                   Make the edit all the same
                 </button>
               )}
-              <button className="btn" disabled={act.isPending} onClick={() => void decide(l.seq, false)}>
+              <button className="btn" disabled={busy} onClick={() => void decide(l.seq, false)}>
                 Leave it out
               </button>
             </div>

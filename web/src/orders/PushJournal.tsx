@@ -1,5 +1,5 @@
 import { useState } from 'react'
-import { api, call, type Problem, type Schemas } from '../api/client'
+import { api, call, type Schemas } from '../api/client'
 import { useOrderAct } from '../api/queries'
 import { Marked } from '../parts/Marked'
 import { When } from '../parts/When'
@@ -60,25 +60,19 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
 
 /** Devices that do not say what became of them, and the way to stop waiting. */
 function Silent({ push, order }: { push: Schemas['PushView']; order: number }) {
-  const act = useOrderAct(order)
+  const { act, problem, busy } = useOrderAct(order)
   const [asking, setAsking] = useState(false)
-  const [problem, setProblem] = useState('')
   const names = push.silent.join(', ')
   const end = async () => {
     setAsking(false)
-    setProblem('')
-    try {
-      await act.mutateAsync(() => call(api.POST('/api/orders/{order}/end-push', { params: { path: { order } } })))
-    } catch (e) {
-      setProblem((e as Problem).message)
-    }
+    await act(() => call(api.POST('/api/orders/{order}/end-push', { params: { path: { order } } })))
   }
   return (
     <div role="status" className="border-l-3 border-sand bg-sand-t text-sand-ink px-3 py-2 mt-2">
       <b>{names} does not answer</b>, so nobody knows whether it holds the old configuration or the new one. Lithos
       keeps asking; until it answers nothing else is pushed to this site.
       <div className="mt-2">
-        <button className="btn" disabled={act.isPending} onClick={() => setAsking(true)}>
+        <button className="btn" disabled={busy} onClick={() => setAsking(true)}>
           Stop waiting
         </button>
       </div>
@@ -108,17 +102,9 @@ function Silent({ push, order }: { push: Schemas['PushView']; order: number }) {
 
 /** What was landed without proof, and who has seen to it. */
 function Unverified({ list, order }: { list: Schemas['Unverified'][]; order: number }) {
-  const act = useOrderAct(order)
-  const [problem, setProblem] = useState('')
+  const { act, problem, busy } = useOrderAct(order)
   const verify = async (seq: number) => {
-    setProblem('')
-    try {
-      await act.mutateAsync(() =>
-        call(api.POST('/api/orders/{order}/verify', { params: { path: { order } }, body: { seq } })),
-      )
-    } catch (e) {
-      setProblem((e as Problem).message)
-    }
+    await act(() => call(api.POST('/api/orders/{order}/verify', { params: { path: { order } }, body: { seq } })))
   }
   return (
     <section aria-label="Not verified" className="border-l-3 border-sand bg-sand-t px-3 py-2 mt-2">
@@ -136,7 +122,7 @@ function Unverified({ list, order }: { list: Schemas['Unverified'][]; order: num
             ) : (
               <button
                 className="btn shrink-0"
-                disabled={act.isPending}
+                disabled={busy}
                 aria-label={`${u.name} is verified by hand`}
                 onClick={() => void verify(u.seq)}
               >
