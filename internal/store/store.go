@@ -311,7 +311,12 @@ func project(ctx context.Context, q *gen.Queries, s *site.Site) error {
 
 // Revision reads one revision of a site.
 func (s *Store) Revision(ctx context.Context, siteID string, revision int32) (*site.Site, error) {
-	raw, err := Found(s.RevisionDoc(ctx, gen.RevisionDocParams{SiteID: siteID, Revision: revision}))
+	return Revision(ctx, s.Queries, siteID, revision)
+}
+
+// Revision reads one revision of a site in the transaction of q.
+func Revision(ctx context.Context, q *gen.Queries, siteID string, revision int32) (*site.Site, error) {
+	raw, err := Found(q.RevisionDoc(ctx, gen.RevisionDocParams{SiteID: siteID, Revision: revision}))
 	if err != nil {
 		return nil, fmt.Errorf("revision %d of %s: %w", revision, siteID, err)
 	}

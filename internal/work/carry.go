@@ -323,7 +323,7 @@ func (r *run) landOnce(ctx context.Context) error {
 		if head != o.BaseRevision {
 			// Nothing changes the head while a push is under way but a hand in the
 			// database. The devices hold the draft, so its edits land on what is there.
-			newer, err := r.store.Revision(ctx, o.SiteID, head)
+			newer, err := store.Revision(ctx, q, o.SiteID, head)
 			if err != nil {
 				return err
 			}
