@@ -2,6 +2,7 @@ package site
 
 import (
 	"errors"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 )
@@ -24,4 +25,16 @@ func CheckText(s string) error {
 		}
 	}
 	return nil
+}
+
+// Printable is text from outside as it can be kept and shown on one line: UTF-8,
+// without control characters, of at most that many octets.
+func Printable(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(s, "\uFFFD"))
+	return strings.ToValidUTF8(s[:min(len(s), most)], "")
 }

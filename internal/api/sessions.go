@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v5"
 
+	"lithos/core/site"
 	"lithos/internal/work"
 )
 
@@ -170,6 +171,9 @@ func (r *signInRequest) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
+// maxAgent bounds what is kept of a browser's name for itself, in octets.
+const maxAgent = 200
+
 type signInAnswer struct {
 	Cookie http.Cookie `header:"Set-Cookie"`
 	Body   work.Technician
@@ -191,7 +195,7 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 		in.Browser = rand.Text()
 	}
 	s.sessions.Put(ctx, begun, work.Session{
-		Technician: t.ID, Stamp: stamp, Source: in.remote, Agent: work.Printable(in.Agent, 200), Browser: hashed(in.Browser),
+		Technician: t.ID, Stamp: stamp, Source: in.remote, Agent: site.Printable(in.Agent, maxAgent), Browser: hashed(in.Browser),
 	})
 	cookie := http.Cookie{
 		Name: browserCookie, Value: in.Browser, Path: prefix + "/session", MaxAge: 180 * 24 * 3600, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode,

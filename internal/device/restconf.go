@@ -19,12 +19,12 @@ import (
 	"net/url"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
 	"lithos/core/dhcp"
 	"lithos/core/plan"
+	"lithos/core/site"
 	"lithos/core/yang"
 )
 
@@ -101,17 +101,8 @@ func (a Access) Check() error {
 // maxText bounds a text taken from a device, in octets.
 const maxText = 1000
 
-// clean is text from a device as it can be kept and shown: UTF-8, without control
-// characters, not too long.
-func clean(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
-			return -1
-		}
-		return r
-	}, strings.ToValidUTF8(s, "\uFFFD"))
-	return strings.ToValidUTF8(s[:min(len(s), maxText)], "")
-}
+// clean is text from a device as it can be kept and shown.
+func clean(s string) string { return site.Printable(s, maxText) }
 
 // Close ends idle connections.
 func (r *RESTCONF) Close() { r.client.CloseIdleConnections() }

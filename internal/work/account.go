@@ -177,8 +177,11 @@ func (s *Service) SignIn(ctx context.Context, a Attempt) (t Technician, stamp st
 		return Technician{}, "", err
 	}
 	if unknown || !match {
-		err := audit(ctx, s.store.Queries, Technician{FullName: a.Name, Source: a.Source}, "sign-in-refused", a.Name, "The name or password was wrong")
-		return Technician{}, "", errors.Join(wrongPasswordUnless(err), err)
+		who := Technician{FullName: a.Name, Source: a.Source}
+		if err := audit(ctx, s.store.Queries, who, "sign-in-refused", a.Name, "The name or password was wrong"); err != nil {
+			return Technician{}, "", err
+		}
+		return Technician{}, "", wrongPassword()
 	}
 	t = technician(row.ID, row.Name, row.FullName)
 	t.Source = a.Source
@@ -198,13 +201,6 @@ func (s *Service) SignIn(ctx context.Context, a Attempt) (t Technician, stamp st
 
 func wrongPassword() error {
 	return refuse(Denied, "The name or password is wrong. Check both and try again.")
-}
-
-func wrongPasswordUnless(err error) error {
-	if err != nil {
-		return nil
-	}
-	return wrongPassword()
 }
 
 // countAttempt counts an attempt, or refuses it where there were too many. The

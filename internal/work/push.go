@@ -131,7 +131,7 @@ func (s *Service) Push(ctx context.Context, by Technician, id int64, version int
 	if err != nil {
 		return 0, err
 	}
-	head, _, err := s.judged(ctx, d)
+	head, _, _, err := s.judged(ctx, d)
 	if err != nil {
 		return 0, err
 	}
@@ -157,8 +157,9 @@ func (s *Service) Push(ctx context.Context, by Technician, id int64, version int
 		if err != nil {
 			return err
 		}
-		if n, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "pushing", Expected: "open"}); err != nil || n == 0 {
-			return errors.Join(err, movedOnIf(n == 0, d))
+		// TouchOrder has the order's row, and found it open.
+		if _, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "pushing", Expected: "open"}); err != nil {
+			return err
 		}
 		if push, err = q.StartPush(ctx, gen.StartPushParams{OrderID: id, SiteID: d.Order.SiteID, Version: version, StartedBy: by.ID}); err != nil {
 			return err
@@ -173,13 +174,6 @@ func (s *Service) Push(ctx context.Context, by Technician, id int64, version int
 		return 0, refuse(Conflict, "Another push to this site is under way. Wait until it has ended.")
 	}
 	return push, err
-}
-
-func movedOnIf(moved bool, d *Draft) error {
-	if moved {
-		return movedOn(d)
-	}
-	return nil
 }
 
 func behind() *Refusal {

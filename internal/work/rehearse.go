@@ -312,15 +312,11 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	head, added, err := s.judged(ctx, d)
+	head, added, access, err := s.judged(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	targets, err := s.targets(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	v := &OrderView{AsOf: asOf, Head: *head, SiteName: d.Doc.Name, Plans: s.plans(targets), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
+	v := &OrderView{AsOf: asOf, Head: *head, SiteName: d.Doc.Name, Plans: s.plans(d.targets(access)), OpenedAt: d.Order.OpenedAt, Steps: []StepView{}, Findings: []Finding{}, Networks: touched(d)}
 	for _, st := range d.Steps {
 		v.Steps = append(v.Steps, StepView{st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}

@@ -91,10 +91,10 @@ func (r *run) confirm(ctx context.Context) error {
 		return deviceBegun, nil
 	})
 	switch {
-	case problem != "":
-		return r.move(ctx, stateReturning, problem)
 	case err != nil:
 		return err
+	case problem != "":
+		return r.move(ctx, stateReturning, problem)
 	case !settled:
 		return river.JobSnooze(askAgainAfter)
 	}

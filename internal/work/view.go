@@ -184,15 +184,16 @@ type scene struct {
 }
 
 // judged is what the tray says of a draft, and every finding the draft brings in:
-// those of its document and those of its surroundings. Pages and Push read it alike.
-func (s *Service) judged(ctx context.Context, d *Draft) (*OrderHead, []check.Finding, error) {
+// those of its document and those of its surroundings, with how its devices are
+// reached. Pages and Push read it alike.
+func (s *Service) judged(ctx context.Context, d *Draft) (*OrderHead, []check.Finding, []gen.DeviceAccess, error) {
 	b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc.Customer.Name)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	with := surroundings(d.Doc, b)
 	head, added := d.judged(b.Access, check.Around(d.Base, with), check.Around(d.Doc, with))
-	return head, added, nil
+	return head, added, b.Access, nil
 }
 
 // judged counts what a draft brings in. was and found are the findings of the

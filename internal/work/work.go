@@ -10,10 +10,8 @@ import (
 	"log/slog"
 	"net/netip"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
-	"unicode"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5"
@@ -110,18 +108,6 @@ func (r *Refusal) Error() string { return r.Says }
 
 func refuse(kind Kind, format string, args ...any) *Refusal {
 	return &Refusal{Kind: kind, Says: fmt.Sprintf(format, args...)}
-}
-
-// Printable is text from outside as it can be kept and shown: on one line, without
-// control characters, of at most that many characters.
-func Printable(text string, most int) string {
-	kept := []rune(strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
-			return -1
-		}
-		return r
-	}, strings.ToValidUTF8(text, "")))
-	return string(kept[:min(len(kept), most)])
 }
 
 // examine reads a revision with its findings, from memory when it was read before.
