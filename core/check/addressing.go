@@ -324,7 +324,7 @@ func lower(s string) string { return strings.ToLower(s[:1]) + s[1:] }
 
 func (f *facts) moveReservation(n *site.Network, id string) *Fix {
 	r, ok := f.Reservation(id)
-	free, ok2 := NextFree(f.Site, n)
+	free, ok2 := site.NextFree(f.Site, n)
 	if !ok || !ok2 {
 		return nil
 	}

@@ -165,9 +165,9 @@ func poolNearlyFull(a *around, report func(Finding)) {
 // widen is the fix that gives a pool more addresses where the network has them
 // free: after its last range, else before its first.
 func (a *around) widen(p *site.Pool, n *site.Network, by int) *Fix {
-	taken := Taken(a.Site, n)
+	taken := site.Taken(a.Site, n)
 	for _, w := range a.Standard.Windows {
-		if r, ok := Window(n.Prefix, w); ok && w.Use != "dynamic" {
+		if r, ok := site.WindowIn(n.Prefix, w); ok && w.Use != "dynamic" {
 			taken = append(taken, r)
 		}
 	}

@@ -371,11 +371,11 @@ func TestFindingIDsSurviveOtherEdits(t *testing.T) {
 
 func TestNextFreeRespectsEveryOwner(t *testing.T) {
 	s := clean()
-	a, ok := check.NextFree(s, network(s, "net-clinic"))
+	a, ok := site.NextFree(s, network(s, "net-clinic"))
 	require.True(t, ok)
 	assert.Equal(t, "10.84.18.20", a.String(), "after the infrastructure window")
 	n := network(s, "net-clinic")
-	for _, r := range check.Taken(s, n) {
+	for _, r := range site.Taken(s, n) {
 		assert.False(t, r.Contains(a))
 	}
 	assert.Equal(t, 91, check.FreeVLAN(s))

@@ -41,7 +41,7 @@ func addressUnusable(f *facts, report func(Finding)) {
 			Says: fmt.Sprintf("%s is the network or broadcast address of %s. Others do not answer it.", o.at, n.Prefix),
 		}
 		if d, ok := f.FixedDevice(o.part.ID); ok && o.part.Kind == site.KindFixedDevice {
-			if free, ok := NextFree(f.Site, n); ok {
+			if free, ok := site.NextFree(f.Site, n); ok {
 				now := *d
 				now.Address = free
 				found.Fix = change("Record it at "+address.Short(free, n.Prefix), site.KindFixedDevice, d.ID, site.Ref{}, *d, now)

@@ -36,7 +36,7 @@ func (f *facts) unsetting(title string, t option.Told) *Fix {
 	fix := &Fix{Title: title}
 	left := f.Site
 	for {
-		edits, err := edit.Removing(left, site.Ref{Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}, in)
+		edits, err := edit.Removing(left, site.Ref{Kind: site.KindOption, ID: fmt.Sprint(t.Code)}, in)
 		if err != nil {
 			break
 		}
@@ -79,7 +79,7 @@ func dnsMissing(f *facts, report func(Finding)) {
 		}
 		if n.Gateway.IsValid() {
 			o := site.Option{Code: option.NameServers, Value: n.Gateway.String()}
-			found.Fix = &Fix{"Tell them " + o.Value, []edit.Edit{edit.Adding(edit.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)}}
+			found.Fix = &Fix{"Tell them " + o.Value, []edit.Edit{edit.Adding(site.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)}}
 		}
 		report(found)
 	})
@@ -113,7 +113,7 @@ func optionInvalid(f *facts, report func(Finding)) {
 			}
 			report(Finding{
 				Title: fmt.Sprintf("Option %d of %s cannot be sent", o.Code, name), Network: network,
-				Parts: []site.Ref{level, {Kind: edit.KindOption, ID: fmt.Sprint(o.Code)}}, Says: err.Error() + ".",
+				Parts: []site.Ref{level, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}}, Says: err.Error() + ".",
 				Value: o.Value,
 				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
 			})

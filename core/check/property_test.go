@@ -116,14 +116,14 @@ func TestNextFreeIsNobodys(t *testing.T) {
 		s := mangled(t)
 		for i := range s.Networks {
 			n := &s.Networks[i]
-			a, ok := check.NextFree(s, n)
+			a, ok := site.NextFree(s, n)
 			if !ok {
 				continue
 			}
 			if !address.Usable(n.Prefix).Contains(a) {
 				t.Fatalf("%s is not usable in %s", a, n.Prefix)
 			}
-			for _, r := range check.Taken(s, n) {
+			for _, r := range site.Taken(s, n) {
 				if r.Contains(a) {
 					t.Fatalf("%s is in %s", a, r)
 				}

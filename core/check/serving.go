@@ -347,9 +347,9 @@ func setOption(title string, p *site.Pool, code uint8, value string) *Fix {
 	now := site.Option{Code: code, Value: value}
 	id, in := fmt.Sprint(code), poolRef(p.ID)
 	if i := slices.IndexFunc(p.Options, func(o site.Option) bool { return o.Code == code }); i >= 0 {
-		return change(title, edit.KindOption, id, in, p.Options[i], now)
+		return change(title, site.KindOption, id, in, p.Options[i], now)
 	}
-	return &Fix{title, []edit.Edit{edit.Adding(edit.KindOption, id, in, now)}}
+	return &Fix{title, []edit.Edit{edit.Adding(site.KindOption, id, in, now)}}
 }
 
 func classMissing(f *facts, report func(Finding)) {

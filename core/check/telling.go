@@ -12,7 +12,6 @@ import (
 	"lithos/core/address"
 	"lithos/core/compile"
 	"lithos/core/dhcp"
-	"lithos/core/edit"
 	"lithos/core/option"
 	"lithos/core/site"
 )
@@ -72,7 +71,7 @@ func (f *facts) retell(title string, t option.Told, value string) *Fix {
 		return nil
 	}
 	was, now := site.Option{Code: t.Code, Value: t.Value}, site.Option{Code: t.Code, Value: value}
-	return change(title, edit.KindOption, fmt.Sprint(t.Code), level(t), was, now)
+	return change(title, site.KindOption, fmt.Sprint(t.Code), level(t), was, now)
 }
 
 func words(list []netip.Addr) string {
@@ -91,7 +90,7 @@ func dnsUnreachable(f *facts, report func(Finding)) {
 				continue
 			}
 			found := Finding{
-				Title: fmt.Sprintf("No device is at the name server %s", a), Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}},
+				Title: fmt.Sprintf("No device is at the name server %s", a), Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 				Addresses: []address.Range{address.Single(a)},
 				Says:      fmt.Sprintf("%s, set on %s, is inside the site and nothing recorded holds it. Clients wait for an answer that does not come.", a, t.From.Name),
 			}
@@ -117,7 +116,7 @@ func dnsOutsideFirst(f *facts, report func(Finding)) {
 		ordered := slices.Clone(servers)
 		slices.SortStableFunc(ordered, func(a, b netip.Addr) int { return order(f.inside(b)) - order(f.inside(a)) })
 		report(Finding{
-			Title: "A name server outside is asked first", Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: "A name server outside is asked first", Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Addresses: []address.Range{address.Single(servers[0])},
 			Says:      fmt.Sprintf("%s, set first on %s, knows none of the site's own names. Local names are not found while it answers.", servers[0], t.From.Name),
 			Fix:       f.retell("Put the site's own first", t, words(ordered)),
@@ -136,7 +135,7 @@ func dnsMixed(f *facts, report func(Finding)) {
 		}
 		kept := slices.DeleteFunc(slices.Clone(servers), func(a netip.Addr) bool { return !f.inside(a) && !isPrivate(a) })
 		report(Finding{
-			Title: "Name servers inside and outside are mixed", Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: "Name servers inside and outside are mixed", Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Addresses: []address.Range{address.Single(servers[outside])},
 			Says:      fmt.Sprintf("%s knows none of the site's own names. A client that turns to it once keeps asking it, and local names come and go.", servers[outside]),
 			Fix:       f.retell("Tell only the site's own", t, words(kept)),
@@ -153,7 +152,7 @@ func domainDiffers(f *facts, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: "Clients are told another domain", Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: "Clients are told another domain", Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Value: t.Value,
 			Says:  fmt.Sprintf("%s sets %s where the site's domain is %s. Their short names are completed to names that are not there.", t.From.Name, t.Value, f.Domain),
 			Fix:   f.unsetting("Tell them "+f.Domain, t),
@@ -178,7 +177,7 @@ func searchListTooLong(f *facts, report func(Finding)) {
 			kept = kept[:len(kept)-1]
 		}
 		report(Finding{
-			Title: fmt.Sprintf("The search list has %d domains", len(names)), Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: edit.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: fmt.Sprintf("The search list has %d domains", len(names)), Network: networkOfLevel(t, n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Value: t.Value,
 			Says:  fmt.Sprintf("Many clients take the first %d, or %d characters, and drop the rest without a word; each name looked up tries every one.", mostSearched, longestToWrite),
 			Fix:   f.retell(fmt.Sprintf("Keep the first %d", len(kept)), t, strings.Join(kept, ", ")),
@@ -194,7 +193,7 @@ func optionServerOnly(f *facts, report func(Finding)) {
 				continue
 			}
 			report(Finding{
-				Title: fmt.Sprintf("%s sets %s by hand", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: edit.KindOption, ID: fmt.Sprint(o.Code)}},
+				Title: fmt.Sprintf("%s sets %s by hand", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}},
 				Value: o.Value,
 				Says:  fmt.Sprintf("Option %d is made by the server for each client; devices refuse it or send clients nonsense.", o.Code),
 				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
@@ -236,7 +235,7 @@ func optionSetTwice(f *facts, report func(Finding)) {
 			}
 			def, _ := f.own.Lookup(code)
 			report(Finding{
-				Title: fmt.Sprintf("%s sets %s twice", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: edit.KindOption, ID: fmt.Sprint(code)}},
+				Title: fmt.Sprintf("%s sets %s twice", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(code)}},
 				Value: last[code],
 				Says:  fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code], last[code]),
 				Fix:   f.keepLast(at, code, count[code]),

@@ -13,11 +13,11 @@ import (
 // was made in, now the one it does not apply to: names are looked up in both.
 func Why(was, now *site.Site, c Conflict) string {
 	name := func(ref site.Ref) string {
-		called, ok := NameOf(was, ref)
+		called, ok := site.NameOf(was, ref)
 		if !ok {
-			called, _ = NameOf(now, ref)
+			called, _ = site.NameOf(now, ref)
 		}
-		return nouns[ref.Kind] + " " + called
+		return noun(ref.Kind) + " " + called
 	}
 	says := c.Says
 	for _, ref := range []site.Ref{c.Edit.Part, c.Edit.In} {
@@ -25,15 +25,13 @@ func Why(was, now *site.Site, c Conflict) string {
 			continue
 		}
 		words := name(ref)
-		if ref.Kind == KindOption {
+		if ref.Kind == site.KindOption {
 			words = "option " + ref.ID
 		}
 		says = strings.ReplaceAll(says, ref.String(), words)
 	}
 	for _, f := range c.Edit.Fields {
-		if word, ok := fieldWords[f.Name]; ok {
-			says = strings.ReplaceAll(says, ": "+f.Name+" is now", ": "+word+" is now")
-		}
+		says = strings.ReplaceAll(says, ": "+f.Name+" is now", ": "+wordOf(c.Edit.Part.Kind, f.Name)+" is now")
 	}
 	return strings.ToUpper(says[:1]) + says[1:]
 }
@@ -44,22 +42,17 @@ func Why(was, now *site.Site, c Conflict) string {
 func Over(s *site.Site, e Edit) (over Edit, ok bool) {
 	over = e
 	scratch := *s
-	if e.Part.Kind == site.KindSite {
-		raw := mustMarshal(identityOf(s))
-		over.Fields = from(raw, e.Fields)
-		return over, true
-	}
-	list, ok := listOf(&scratch, e.Part.Kind, e.In)
+	list, ok := site.ListOf(&scratch, e.Part.Kind, e.In)
 	if !ok {
 		return over, false
 	}
-	at, found := list.find(e.Part.ID)
+	at, found := list.Find(e.Part.ID)
 	switch {
 	case e.Op == Add && !found:
 	case e.Op == Remove && found:
-		over.Value = list.value(at)
+		over.Value = list.JSON(at)
 	case e.Op == Change && found:
-		over.Fields = from(list.value(at), e.Fields)
+		over.Fields = from(list.JSON(at), e.Fields)
 	default:
 		return over, false
 	}

@@ -1,7 +1,6 @@
 package edit
 
 import (
-	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -12,10 +11,29 @@ import (
 	"lithos/core/site"
 )
 
-var nouns = map[string]string{
-	site.KindDevice: "device", site.KindInterface: "interface", site.KindNetwork: "network", site.KindPool: "pool",
-	site.KindExclusion: "exclusion", site.KindReservation: "reservation", site.KindFixedDevice: "fixed device", site.KindSite: "site",
-	site.KindVendorClass: "vendor class", site.KindDefinition: "own option", site.KindKnownClient: "client",
+// noun is what people call a kind of part in a sentence.
+func noun(kind string) string {
+	if k, ok := site.KindNamed(kind); ok {
+		return k.Noun
+	}
+	return kind
+}
+
+// wordOf is what people call a field of a kind in a sentence. key is the field's in
+// the site file.
+func wordOf(kind, key string) string {
+	if f, ok := fieldOf(kind, key); ok {
+		return f.Sentence()
+	}
+	return key
+}
+
+func fieldOf(kind, key string) (*site.Field, bool) {
+	k, ok := site.KindNamed(kind)
+	if !ok {
+		return nil, false
+	}
+	return k.Key(key)
 }
 
 // Describe says in one line what an edit does. s is the document before or
@@ -23,8 +41,8 @@ var nouns = map[string]string{
 func Describe(s *site.Site, e Edit) string {
 	var part map[string]any
 	_ = json.Unmarshal(e.Value, &part)
-	what := nouns[e.Part.Kind] + " " + title(s, e, part)
-	if e.Part.Kind == KindOption {
+	what := noun(e.Part.Kind) + " " + title(s, e, part)
+	if e.Part.Kind == site.KindOption {
 		return describeOption(s, e, part)
 	}
 	switch e.Op {
@@ -37,56 +55,49 @@ func Describe(s *site.Site, e Edit) string {
 		for _, f := range e.Fields {
 			var was, now any
 			_, _ = json.Unmarshal(f.From, &was), json.Unmarshal(f.To, &now)
-			changes = append(changes, turned(s, f.Name, was, now)...)
+			changes = append(changes, turned(s, e.Part.Kind, f.Name, was, now)...)
 		}
 		return "Change " + what + ": " + strings.Join(changes, "; ")
 	}
 }
 
-// fieldWords is what people call a field where the site file's name is not plain.
-var fieldWords = map[string]string{
-	"vlan": "VLAN", "untaggedVLAN": "untagged VLAN", "taggedVLANs": "tagged VLANs", "mac": "MAC", "clientId": "client identifier", "mtu": "MTU",
-	"peer": "cable to", "relayTo": "relays to", "server": "served by", "forClass": "only for", "forClient": "only for clients",
-	"match": "option 60 begins", "subOptions": "sub-options", "method": "gets its address by", "timeZone": "time zone", "parent": "carried by", "members": "ports",
-}
-
-// pointers is what kind of part a field names by its id.
-var pointers = map[string]string{
-	"server": site.KindDevice, "peer": site.KindInterface, "network": site.KindNetwork, "translates": site.KindNetwork, "forClass": site.KindVendorClass,
-}
-
 // turned says what became of a field: of one with fields of its own, of each.
-func turned(s *site.Site, name string, was, now any) []string {
+func turned(s *site.Site, kind, name string, was, now any) []string {
 	before, had := was.(map[string]any)
 	after, has := now.(map[string]any)
+	_, known := fieldOf(kind, name)
 	switch {
-	case name == "uplink" && (had || has):
+	case !known && (had || has): // an object with fields of its own
 		var out []string
 		for _, key := range slices.Sorted(maps.Keys(before)) {
 			if _, stays := after[key]; !stays {
-				out = append(out, turned(s, key, before[key], nil)...)
+				out = append(out, turned(s, kind, key, before[key], nil)...)
 			}
 		}
 		for _, key := range slices.Sorted(maps.Keys(after)) {
 			if !reflect.DeepEqual(before[key], after[key]) {
-				out = append(out, turned(s, key, before[key], after[key])...)
+				out = append(out, turned(s, kind, key, before[key], after[key])...)
 			}
 		}
 		return out
-	case name == "enabled":
-		return []string{map[bool]string{true: "switched on", false: "switched off"}[now == true]}
-	case name == "secret" && now != nil:
+	case now == true:
+		return []string{"switched on"}
+	case now == false:
+		return []string{"switched off"}
+	}
+	f, _ := fieldOf(kind, name)
+	if f != nil && f.Input == site.InputSecret && now != nil {
 		return []string{"another password"}
 	}
-	label := cmp.Or(fieldWords[name], name)
-	if says := regrouped(s, name, was, now); says != "" {
+	label := wordOf(kind, name)
+	if says := regrouped(s, f, was, now); says != "" {
 		return []string{label + " " + says}
 	}
-	return []string{fmt.Sprintf("%s %s, was %s", label, named(s, name, now), named(s, name, was))}
+	return []string{fmt.Sprintf("%s %s, was %s", label, named(s, f, now), named(s, f, was))}
 }
 
 // regrouped says what came to a list and what left it, where some of it stays.
-func regrouped(s *site.Site, name string, was, now any) string {
+func regrouped(s *site.Site, f *site.Field, was, now any) string {
 	before, _ := was.([]any)
 	after, _ := now.([]any)
 	without := func(list, other []any) []any {
@@ -97,10 +108,10 @@ func regrouped(s *site.Site, name string, was, now any) string {
 	came, left := without(after, before), without(before, after)
 	var says []string
 	if len(came) > 0 {
-		says = append(says, "also "+named(s, name, came))
+		says = append(says, "also "+named(s, f, came))
 	}
 	if len(left) > 0 {
-		says = append(says, "no longer "+named(s, name, left))
+		says = append(says, "no longer "+named(s, f, left))
 	}
 	if len(left) == len(before) { // nothing stays
 		return ""
@@ -108,26 +119,31 @@ func regrouped(s *site.Site, name string, was, now any) string {
 	return strings.Join(says, ", ")
 }
 
-// named puts a value in words, parts by their names.
-func named(s *site.Site, field string, v any) string {
-	kind := pointers[field]
-	if list, ok := v.([]any); ok && kind != "" {
+// named puts a value in words, parts by their names. f may be nil.
+func named(s *site.Site, f *site.Field, v any) string {
+	if f == nil || f.Of == "" || f.Named {
+		return sayAny(v)
+	}
+	if list, ok := v.([]any); ok {
 		var out []string
 		for _, item := range list {
-			out = append(out, named(s, field, item))
+			out = append(out, named(s, f, item))
 		}
 		return strings.Join(out, ", ")
 	}
-	if id, ok := v.(string); ok && kind != "" {
-		if d, _, ok := s.Interface(id); ok && kind == site.KindInterface {
-			name, _ := NameOf(s, site.Ref{Kind: kind, ID: id})
-			return name + " of " + d.Name
-		}
-		if name, ok := NameOf(s, site.Ref{Kind: kind, ID: id}); ok {
-			return name
-		}
+	id, ok := v.(string)
+	if !ok {
+		return sayAny(v)
 	}
-	return sayAny(v)
+	_, in, _, found := site.Find(s, site.Ref{Kind: f.Of, ID: id})
+	if !found {
+		return id
+	}
+	name, _ := site.NameOf(s, site.Ref{Kind: f.Of, ID: id})
+	if owner, ok := site.NameOf(s, in); ok {
+		name += " of " + owner
+	}
+	return name
 }
 
 func describeOption(s *site.Site, e Edit, part map[string]any) string {
@@ -144,7 +160,7 @@ func describeOption(s *site.Site, e Edit, part map[string]any) string {
 	if e.Op == Remove {
 		verb, tail = "Stop setting", ""
 	}
-	name, _ := NameOf(s, e.In)
+	name, _ := site.NameOf(s, e.In)
 	return fmt.Sprintf("%s %s (option %d) on %s%s", verb, strings.ToLower(def.Name), o.Code, name, tail)
 }
 
@@ -154,7 +170,7 @@ func title(s *site.Site, e Edit, part map[string]any) string {
 			return v
 		}
 	}
-	if name, ok := NameOf(s, e.Part); ok {
+	if name, ok := site.NameOf(s, e.Part); ok {
 		return name
 	}
 	if v, ok := part["address"].(string); ok {
@@ -204,64 +220,4 @@ func sayAny(v any) string {
 		return strings.Join(items, ", ")
 	}
 	return fmt.Sprint(v)
-}
-
-// NameOf is what people call a part: its name, else its address or reason.
-func NameOf(s *site.Site, ref site.Ref) (string, bool) {
-	switch ref.Kind {
-	case site.KindSite:
-		return s.Name, true
-	case site.KindCustomer:
-		return s.Customer.Name, true
-	case site.KindStandard:
-		return s.Standard.Name, true
-	case site.KindNetwork:
-		if n, ok := s.Network(ref.ID); ok {
-			return n.Name, true
-		}
-	case site.KindPool:
-		if p, ok := s.Pool(ref.ID); ok {
-			return p.Name, true
-		}
-	case site.KindReservation:
-		if r, ok := s.Reservation(ref.ID); ok {
-			if r.Name == "" {
-				return r.Address.String(), true
-			}
-			return r.Name, true
-		}
-	case site.KindFixedDevice:
-		if f, ok := s.FixedDevice(ref.ID); ok {
-			return f.Name, true
-		}
-	case site.KindDevice:
-		if d, ok := s.Device(ref.ID); ok {
-			return d.Name, true
-		}
-	case site.KindInterface:
-		if _, i, ok := s.Interface(ref.ID); ok {
-			return i.Name, true
-		}
-	case site.KindVendorClass:
-		if c, ok := s.VendorClass(ref.ID); ok {
-			return c.Name, true
-		}
-	case site.KindDefinition:
-		if i := slices.IndexFunc(s.OptionDefinitions, func(d site.OptionDefinition) bool { return d.ID == ref.ID }); i >= 0 {
-			return s.OptionDefinitions[i].Name, true
-		}
-	case site.KindKnownClient:
-		if i := slices.IndexFunc(s.KnownClients, func(k site.KnownClient) bool { return k.ID == ref.ID }); i >= 0 {
-			return cmp.Or(s.KnownClients[i].Name, s.KnownClients[i].MAC.String()), true
-		}
-	case site.KindExclusion:
-		for _, p := range s.Pools {
-			for _, x := range p.Exclusions {
-				if x.ID == ref.ID {
-					return x.Reason, true
-				}
-			}
-		}
-	}
-	return ref.ID, false
 }

@@ -146,9 +146,9 @@ func TestTypedMistakesNameTheField(t *testing.T) {
 	}
 	for _, c := range cases {
 		_, err := edit.Read(s, c.entry)
-		var fields edit.FieldErrors
+		var fields site.FieldErrors
 		require.ErrorAs(t, err, &fields, "%v", c.entry)
-		i := slices.IndexFunc(fields, func(f edit.FieldError) bool { return f.Field == c.field })
+		i := slices.IndexFunc(fields, func(f site.FieldError) bool { return f.Field == c.field })
 		require.GreaterOrEqual(t, i, 0, "%v", err)
 		assert.Contains(t, fields[i].Says, c.says)
 	}

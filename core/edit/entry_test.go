@@ -48,15 +48,15 @@ func TestEveryPartHasAName(t *testing.T) {
 		"network:net-bench": "Bench", "pool:pool-clinic": "Clinic PCs", "reservation:res-pbx": "pbx", "fixed:fix-edge": "edge", "device:dev-gw-1": "gw-1",
 		"interface:if-gw-1-wan": "wan", "exclusion:excl-analyser": "Analyser vendor, fixed by contract",
 	} {
-		name, ok := edit.NameOf(s, site.ParseRef(ref))
+		name, ok := site.NameOf(s, site.ParseRef(ref))
 		assert.True(t, ok, ref)
 		assert.Equal(t, want, name)
 	}
 	s.Reservations[0].Name = ""
-	name, _ := edit.NameOf(s, site.Ref{Kind: "reservation", ID: s.Reservations[0].ID})
+	name, _ := site.NameOf(s, site.Ref{Kind: "reservation", ID: s.Reservations[0].ID})
 	assert.Equal(t, s.Reservations[0].Address.String(), name)
 	for _, kind := range []string{"site", "network", "pool", "reservation", "fixed", "device", "interface", "exclusion", "planet"} {
-		name, ok := edit.NameOf(s, site.Ref{Kind: kind, ID: "none"})
+		name, ok := site.NameOf(s, site.Ref{Kind: kind, ID: "none"})
 		if kind != "site" {
 			assert.False(t, ok)
 			assert.Equal(t, "none", name)
@@ -82,7 +82,7 @@ func FuzzEntry(f *testing.F) {
 			fields["network"] = "net-clinic"
 		}
 		edits, err := edit.Read(s, edit.Entry{Kind: kind, ID: ids[kind], In: owners[kind], Fields: fields})
-		if fields := (edit.FieldErrors)(nil); errors.As(err, &fields) {
+		if fields := (site.FieldErrors)(nil); errors.As(err, &fields) {
 			return
 		}
 		if err != nil {

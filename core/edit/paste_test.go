@@ -54,12 +54,12 @@ func TestPasteSaysWhatBecomesOfEveryLine(t *testing.T) {
 		"refused: 10.84.18.57 is the fixed device label-prn's",
 		"refused: 10.84.18.1 is the gateway of Clinic floor",
 		"refused: No host in 10.84.18.0/23 can hold 10.84.20.9",
-		"refused: No address; add one of 10.84.18.0/23",
+		"adds: New, at the next free address, 10.84.18.20",
 		"refused: No MAC; a reservation needs one, for example 00:00:5e:00:53:1c",
 		"refused: Two addresses, 10.84.18.85 and 10.84.18.86; leave one",
-		`refused: "not_a_name" is neither an address, nor a MAC, nor a name`,
+		`adds: New, at 10.84.18.87; "not_a_name" is no host name, so it is called not-a-name`,
 	}, got)
-	assert.Len(t, edits, 4)
+	assert.Len(t, edits, 6)
 	after, err := edit.Apply(s, edits...)
 	require.NoError(t, err)
 	r, ok := after.Reservation("res-recep-mfp")
@@ -135,12 +135,12 @@ func TestInterfaceForms(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	for _, c := range []struct{ field, value, says string }{
 		{"taggedVLANs", "24, 5000", "is not a VLAN id"}, {"untaggedVLAN", "0", "is not a VLAN id"}, {"members", "p9", "is not a port of gw-1"},
-		{"peer", "if-nowhere", "is not another interface"}, {"permits", "dhcp, magic", "cannot be permitted"}, {"relayTo", "10.84", "is not an IPv4 address"},
+		{"peer", "if-nowhere", "is not an interface of this site"}, {"permits", "dhcp, magic", "cannot be permitted"}, {"relayTo", "10.84", "is not an IPv4 address"},
 		{"mtu", "80", "type a number from 576 to 9000"}, {"method", "magic", "choose dhcp, fixed or pppoe"}, {"translates", "net-nowhere", "is not a network of this site"},
 		{"secret", "A Password!", "not the name of a kept password"}, {"uplinkGateway", "gw", "is not an IPv4 address"}, {"kind", "tunnel", "is not a kind of interface"},
 	} {
 		_, err := edit.Read(s, edit.Entry{Kind: "interface", ID: "if-gw-1-wan", In: "device:dev-gw-1", Fields: map[string]string{c.field: c.value}})
-		var fields edit.FieldErrors
+		var fields site.FieldErrors
 		require.ErrorAs(t, err, &fields, c.field)
 		assert.Equal(t, c.field, fields[0].Field)
 		assert.Contains(t, fields[0].Says, c.says)

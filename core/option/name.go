@@ -35,6 +35,21 @@ func CheckLabel(label string) error {
 	return nil
 }
 
+// LawfulLabel is the host name (RFC 1123 section 2.1) that is nearest to some text, in
+// small letters: "Plate Reader 2" becomes plate-reader-2. ok is false where nothing of
+// the text can stand in one.
+func LawfulLabel(text string) (label string, ok bool) {
+	if CheckLabel(text) == nil {
+		return strings.ToLower(text), true
+	}
+	words := strings.FieldsFunc(strings.ToLower(text), func(c rune) bool {
+		return (c < 'a' || c > 'z') && (c < '0' || c > '9')
+	})
+	label = strings.Join(words, "-")
+	label = strings.TrimRight(label[:min(len(label), 63)], "-")
+	return label, label != ""
+}
+
 func packDomains(names []string) ([]byte, error) {
 	var wire []byte
 	seen := map[string]int{} // suffix -> offset, for compression (RFC 3397 section 2)

@@ -8,8 +8,6 @@ import (
 	"slices"
 
 	"go.yaml.in/yaml/v3"
-
-	"lithos/core/address"
 )
 
 // Normal returns s with its parts in their one order: networks, pools,
@@ -18,58 +16,13 @@ import (
 func Normal(s *Site) *Site {
 	out := *s
 	out.Block = append([]netip.Prefix{}, s.Block...)
-	out.Options = sortedOptions(s.Options)
-	out.Customer.Options = sortedOptions(s.Customer.Options)
-	out.Standard.Options = sortedOptions(s.Standard.Options)
-	out.Devices = sorted(s.Devices, func(a, b Device) int {
-		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
-	})
-	for i := range out.Devices {
-		out.Devices[i].Interfaces = sorted(out.Devices[i].Interfaces, func(a, b Interface) int {
-			return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
-		})
+	for _, k := range kinds {
+		k.normal(&out)
 	}
-	out.Networks = ByPrefix(s.Networks)
-	for i := range out.Networks {
-		out.Networks[i].Options = sortedOptions(out.Networks[i].Options)
-	}
-	out.Pools = sorted(s.Pools, func(a, b Pool) int {
-		return cmp.Or(firstOf(a).Compare(firstOf(b)), cmp.Compare(a.ID, b.ID))
-	})
-	for i := range out.Pools {
-		p := &out.Pools[i]
-		p.Options = sortedOptions(p.Options)
-		p.Ranges = append([]address.Range{}, p.Ranges...)
-		slices.SortFunc(p.Ranges, func(a, b address.Range) int { return cmp.Or(a.From.Compare(b.From), a.To.Compare(b.To)) })
-		p.Exclusions = sorted(p.Exclusions, func(a, b Exclusion) int {
-			return cmp.Or(a.Range.From.Compare(b.Range.From), cmp.Compare(a.ID, b.ID))
-		})
-	}
-	out.Reservations = sorted(s.Reservations, func(a, b Reservation) int {
-		return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.ID, b.ID))
-	})
-	for i := range out.Reservations {
-		out.Reservations[i].Options = sortedOptions(out.Reservations[i].Options)
-	}
-	out.FixedDevices = sorted(s.FixedDevices, func(a, b FixedDevice) int {
-		return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.ID, b.ID))
-	})
-	out.VendorClasses = sorted(s.VendorClasses, func(a, b VendorClass) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) })
-	for i := range out.VendorClasses {
-		c := &out.VendorClasses[i]
-		c.Options = sortedOptions(c.Options)
-		c.SubOptions = sorted(c.SubOptions, func(a, b SubOption) int { return cmp.Compare(a.Code, b.Code) })
-	}
-	out.OptionDefinitions = sorted(s.OptionDefinitions, func(a, b OptionDefinition) int {
-		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.ID, b.ID))
-	})
-	out.KnownClients = sorted(s.KnownClients, func(a, b KnownClient) int {
-		return cmp.Or(bytes.Compare(a.MAC[:], b.MAC[:]), cmp.Compare(a.ID, b.ID))
-	})
 	return &out
 }
 
-func firstOf(p Pool) netip.Addr {
+func firstOf(p *Pool) netip.Addr {
 	var first netip.Addr
 	for _, r := range p.Ranges {
 		if !first.IsValid() || r.From.Less(first) {
@@ -127,11 +80,4 @@ func plain(n *yaml.Node) {
 	for _, c := range n.Content {
 		plain(c)
 	}
-}
-
-// ByPrefix is a copy of networks in the order of the normal form.
-func ByPrefix(networks []Network) []Network {
-	return sorted(networks, func(a, b Network) int {
-		return cmp.Or(a.Prefix.Addr().Compare(b.Prefix.Addr()), cmp.Compare(a.Prefix.Bits(), b.Prefix.Bits()), cmp.Compare(a.ID, b.ID))
-	})
 }

@@ -336,6 +336,9 @@ const (
 	KindVendorClass = "class"
 	KindDefinition  = "definition"
 	KindKnownClient = "known"
+	// KindOption is a DHCP option that a level sets: its id is the code, and it lies in
+	// the level.
+	KindOption = "option"
 )
 
 // Ref names one part of a document. Its text form is "kind:id".

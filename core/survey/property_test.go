@@ -70,6 +70,7 @@ func TestSectionCoversTheBlock(t *testing.T) {
 			used = append(used, p)
 			s.Networks = append(s.Networks, site.Network{ID: string(rune('a' + i)), Prefix: p})
 		}
+		s = site.Normal(s)
 		total, free := 0, 0
 		for _, l := range survey.Section(s, nil, nil) {
 			total += l.Size
@@ -99,7 +100,8 @@ func TestPartsKnowTheirNetwork(t *testing.T) {
 		"network:net-clinic": "net-clinic", "pool:pool-clinic": "net-clinic", "exclusion:excl-analyser": "net-clinic", "reservation:res-pbx": "net-handsets",
 		"fixed:fix-edge": "net-bench", "interface:if-gw-1-lan-48": "net-imaging", "interface:if-gw-1-wan": "", "device:dev-gw-1": "",
 	} {
-		got, name, ok := survey.PartIn(s, site.ParseRef(ref))
+		got := site.NetworkOfPart(s, site.ParseRef(ref))
+		name, ok := site.NameOf(s, site.ParseRef(ref))
 		if got != want || !ok || name == "" {
 			t.Errorf("%s is in %q, called %q, %v", ref, got, name, ok)
 		}

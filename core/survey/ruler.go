@@ -111,7 +111,7 @@ func Draw(s *site.Site, n *site.Network, findings []check.Finding, sightings []s
 	}
 	d := drawing{&r, n.Prefix}
 	for _, w := range s.Standard.Windows {
-		if run, ok := check.Window(n.Prefix, w); ok {
+		if run, ok := site.WindowIn(n.Prefix, w); ok {
 			d.span(run, Span{Kind: w.Use, Label: w.Use})
 		}
 	}

@@ -11,7 +11,6 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/check"
-	"lithos/core/edit"
 	"lithos/core/seen"
 	"lithos/core/site"
 )
@@ -39,7 +38,7 @@ func Section(s *site.Site, findings []check.Finding, sightings []seen.Sighting) 
 	out := []Layer{}
 	var prefixes []netip.Prefix
 	var reached netip.Addr
-	for _, n := range site.ByPrefix(s.Networks) {
+	for _, n := range s.Networks {
 		u := used[n.ID]
 		out = append(out, Layer{
 			Kind: "network", ID: n.ID, Name: n.Name, VLAN: n.VLAN, Prefix: n.Prefix.String(), Size: address.Of(n.Prefix).Size(),
@@ -351,42 +350,4 @@ func Places(s *site.Site) map[site.Ref]string {
 		}
 	}
 	return at
-}
-
-// PartIn reports which network a part belongs to, and what people call it.
-func PartIn(s *site.Site, ref site.Ref) (network, name string, ok bool) {
-	name, ok = edit.NameOf(s, ref)
-	switch ref.Kind {
-	case site.KindNetwork:
-		return ref.ID, name, ok
-	case site.KindPool:
-		if p, found := s.Pool(ref.ID); found {
-			network = p.Network
-		}
-	case site.KindExclusion:
-		for _, p := range s.Pools {
-			if slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return x.ID == ref.ID }) {
-				network = p.Network
-			}
-		}
-	case site.KindReservation:
-		if r, found := s.Reservation(ref.ID); found {
-			network = r.Network
-		}
-	case site.KindFixedDevice:
-		if f, found := s.FixedDevice(ref.ID); found {
-			network = f.Network
-		}
-	case site.KindInterface:
-		for _, d := range s.Devices {
-			for _, i := range d.Interfaces {
-				if i.ID == ref.ID && len(i.Addresses) > 0 {
-					if n, found := s.NetworkOf(i.Addresses[0].Addr()); found {
-						network = n.ID
-					}
-				}
-			}
-		}
-	}
-	return network, name, ok
 }

@@ -7,7 +7,6 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/compile"
-	"lithos/core/edit"
 	"lithos/core/forecast"
 	"lithos/core/option"
 	"lithos/core/seen"
@@ -99,7 +98,7 @@ func (s *Service) Forecast(ctx context.Context, code string, r ForecastRequest) 
 	}
 	lease := timersOf(doc, n, p).Lease
 	stay := 45 * time.Minute
-	var wrong edit.FieldErrors
+	var wrong site.FieldErrors
 	for field, one := range map[string]struct {
 		text string
 		into *time.Duration
@@ -109,7 +108,7 @@ func (s *Service) Forecast(ctx context.Context, code string, r ForecastRequest) 
 		}
 		d, err := option.ParseDuration(one.text)
 		if err != nil {
-			wrong = append(wrong, edit.FieldError{Field: field, Says: err.Error()})
+			wrong = append(wrong, site.FieldError{Field: field, Says: err.Error()})
 		}
 		*one.into = d
 	}
@@ -206,7 +205,7 @@ func (s *Service) Spread(ctx context.Context, code string, order int64, pool, ta
 	within := 15 * time.Minute
 	if target != "" {
 		if within, err = option.ParseDuration(target); err != nil {
-			return nil, &Refusal{Kind: Invalid, Says: "Nothing was computed: " + err.Error() + ".", Fields: []edit.FieldError{{Field: "target", Says: err.Error()}}}
+			return nil, &Refusal{Kind: Invalid, Says: "Nothing was computed: " + err.Error() + ".", Fields: []site.FieldError{{Field: "target", Says: err.Error()}}}
 		}
 	}
 	all, err := s.sightings(ctx, doc)

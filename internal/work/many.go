@@ -39,7 +39,7 @@ func (r PasteRequest) read(doc *site.Site) ([]edit.Line, []edit.Edit, error) {
 		return nil, nil, refuse(Missing, "The network is not there any more.")
 	}
 	lines, edits, err := edit.Paste(doc, n, r.Kind, r.Text, func(int) string { return newID(r.Kind) })
-	var fields edit.FieldErrors
+	var fields site.FieldErrors
 	if errors.As(err, &fields) {
 		return nil, nil, &Refusal{Kind: Invalid, Says: "Nothing was pasted: " + sentence(fields) + ".", Fields: fields}
 	}

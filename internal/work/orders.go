@@ -88,16 +88,16 @@ const maxTitle = 120
 // OpenOrder opens a work order on a site's newest revision.
 func (s *Service) OpenOrder(ctx context.Context, by Technician, code, title, ticket string) (int64, error) {
 	title, ticket = strings.TrimSpace(title), strings.TrimSpace(ticket)
-	var fields []edit.FieldError
+	var fields []site.FieldError
 	if n := utf8.RuneCountInString(title); n == 0 || n > maxTitle {
-		fields = append(fields, edit.FieldError{Field: "title", Says: fmt.Sprintf("A work order needs a title of 1 to %d characters; type what it is for, for example Recovery ward.", maxTitle)})
+		fields = append(fields, site.FieldError{Field: "title", Says: fmt.Sprintf("A work order needs a title of 1 to %d characters; type what it is for, for example Recovery ward.", maxTitle)})
 	} else if err := site.CheckText(title); err != nil {
-		fields = append(fields, edit.FieldError{Field: "title", Says: "The title " + err.Error() + "."})
+		fields = append(fields, site.FieldError{Field: "title", Says: "The title " + err.Error() + "."})
 	}
 	if n := utf8.RuneCountInString(ticket); n > maxTitle {
-		fields = append(fields, edit.FieldError{Field: "ticket", Says: fmt.Sprintf("The ticket has %d characters; use at most %d.", n, maxTitle)})
+		fields = append(fields, site.FieldError{Field: "ticket", Says: fmt.Sprintf("The ticket has %d characters; use at most %d.", n, maxTitle)})
 	} else if err := site.CheckText(ticket); err != nil {
-		fields = append(fields, edit.FieldError{Field: "ticket", Says: "The ticket " + err.Error() + "."})
+		fields = append(fields, site.FieldError{Field: "ticket", Says: "The ticket " + err.Error() + "."})
 	}
 	if len(fields) > 0 {
 		return 0, &Refusal{Invalid, "The work order was not opened.", fields}
@@ -434,11 +434,11 @@ func (s *Service) read(ctx context.Context, c Change, d *Draft) (edits []edit.Ed
 			made = e.Kind + ":" + e.ID
 		}
 		one, err := edit.Read(doc, e)
-		var fields edit.FieldErrors
+		var fields site.FieldErrors
 		if errors.As(err, &fields) {
 			r := &Refusal{Kind: Invalid, Says: "Nothing was changed: " + sentence(fields) + "."}
 			for _, f := range fields {
-				r.Fields = append(r.Fields, edit.FieldError{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.Field), Says: f.Says})
+				r.Fields = append(r.Fields, site.FieldError{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.Field), Says: f.Says})
 			}
 			return nil, nil, "", r
 		}
@@ -477,7 +477,7 @@ func (s *Service) fixOf(ctx context.Context, d *Draft, id string) ([]edit.Edit, 
 	return found[i].Fix.Edits, nil
 }
 
-func sentence(fields edit.FieldErrors) string {
+func sentence(fields site.FieldErrors) string {
 	var says []string
 	for _, f := range fields {
 		says = append(says, f.Says)
@@ -486,12 +486,11 @@ func sentence(fields edit.FieldErrors) string {
 }
 
 func newID(kind string) string {
-	short := map[string]string{site.KindNetwork: "net", site.KindInterface: "if", site.KindExclusion: "excl", site.KindReservation: "res", site.KindFixedDevice: "fix"}
-	prefix := short[kind]
-	if prefix == "" {
-		prefix = kind
+	begins := kind
+	if k, ok := site.KindNamed(kind); ok {
+		begins = k.Begins
 	}
-	return prefix + "-" + strings.ToLower(rand.Text()[:10])
+	return begins + "-" + strings.ToLower(rand.Text()[:10])
 }
 
 // mostDescribed is how many edits of a step are put in words; it says how many more
@@ -506,11 +505,11 @@ func describe(before, after *site.Site, edits []edit.Edit) string {
 	var says []string
 	for _, e := range shown {
 		part := e.Part
-		if part.Kind == edit.KindOption {
+		if part.Kind == site.KindOption {
 			part = e.In
 		}
 		doc := before // a part that is renamed is known by the name it had
-		if _, had := edit.NameOf(before, part); !had {
+		if _, had := site.NameOf(before, part); !had {
 			doc = after
 		}
 		says = append(says, edit.Describe(doc, e))
@@ -552,7 +551,7 @@ func (s *Service) flip(ctx context.Context, by Technician, id int64, version int
 	}
 	if step := d.Steps[i]; step.ByID != by.ID && !others {
 		says := fmt.Sprintf("The last step is %s's (%s). Undo it all the same?", step.By, step.Says)
-		return nil, &Refusal{Conflict, says, []edit.FieldError{{Field: "others", Says: says}}}
+		return nil, &Refusal{Conflict, says, []site.FieldError{{Field: "others", Says: says}}}
 	}
 	next := *d
 	next.Steps = slices.Clone(d.Steps)

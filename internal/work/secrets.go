@@ -37,7 +37,7 @@ func (s *Service) sealTyped(by Technician, d *Draft, entries []edit.Entry) ([]ge
 		}
 		if len(value) > maxSecret {
 			says := fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
-			return nil, &Refusal{Kind: Invalid, Says: "Nothing was changed: the password " + says + ".", Fields: []edit.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: says}}}
+			return nil, &Refusal{Kind: Invalid, Says: "Nothing was changed: the password " + says + ".", Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: says}}}
 		}
 		sealed, err := s.vault.Seal(value)
 		if err != nil {

@@ -10,7 +10,6 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/dhcp"
-	"lithos/core/edit"
 	"lithos/core/links"
 	"lithos/core/option"
 	"lithos/core/rehearse"
@@ -131,8 +130,8 @@ func networkAt(doc *site.Site, port string) (*site.Network, error) {
 func (r TryRequest) client() (*dhcp.Client, error) {
 	now := time.Now().UnixNano()
 	c := &dhcp.Client{HostName: r.HostName, Class: r.Class, Largest: r.Largest, MAC: address.MAC{0x02, 0x00, 0x5e, 0x54, byte(now >> 8), byte(now >> 16)}}
-	var wrong []edit.FieldError
-	fail := func(field, says string) { wrong = append(wrong, edit.FieldError{Field: field, Says: says}) }
+	var wrong []site.FieldError
+	fail := func(field, says string) { wrong = append(wrong, site.FieldError{Field: field, Says: says}) }
 	if r.MAC != "" {
 		mac, err := address.ParseMAC(r.MAC)
 		switch {

@@ -12,7 +12,6 @@ import (
 	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/compile"
-	"lithos/core/edit"
 	"lithos/core/option"
 	"lithos/core/seen"
 	"lithos/core/site"
@@ -279,7 +278,7 @@ func (s *Service) EditView(ctx context.Context, by Technician, id int64, c Chang
 	if ref := site.ParseRef(made); ref.Kind == site.KindNetwork {
 		look.Network = ref.ID
 	}
-	if made != "" && site.ParseRef(made).Kind != edit.KindOption {
+	if made != "" && site.ParseRef(made).Kind != site.KindOption {
 		look.Select = made
 	}
 	v := d.view(b, look)
@@ -338,7 +337,7 @@ func (sc scene) draw(revision int32, look Look) *View {
 		v.Networks = append(v.Networks, PoolChoice{n.ID, n.Name, n.Prefix.String()})
 	}
 	ref := site.ParseRef(look.Select)
-	if in, _, ok := survey.PartIn(doc, ref); ok && in != "" && look.Network == "" {
+	if in := site.NetworkOfPart(doc, ref); in != "" && look.Network == "" {
 		look.Network = in
 	}
 	n, ok := doc.Network(look.Network)
@@ -397,7 +396,7 @@ func (sc scene) network(n *site.Network, from int) *NetworkView {
 			v.Pools = append(v.Pools, PoolChoice{p.ID, p.Name, words(p.Ranges)})
 		}
 	}
-	if a, ok := check.NextFree(sc.doc, n); ok {
+	if a, ok := site.NextFree(sc.doc, n); ok {
 		v.NextFree = a.String()
 	}
 	if v.Where == "" {

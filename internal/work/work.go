@@ -19,7 +19,6 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/compile"
-	"lithos/core/edit"
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/store"
@@ -101,7 +100,7 @@ const (
 type Refusal struct {
 	Kind   Kind
 	Says   string
-	Fields []edit.FieldError
+	Fields []site.FieldError
 }
 
 func (r *Refusal) Error() string { return r.Says }
