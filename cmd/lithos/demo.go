@@ -14,9 +14,9 @@ import (
 
 	"lithos/internal/api"
 	"lithos/internal/demo"
+	"lithos/internal/people"
 	"lithos/internal/postgres"
 	"lithos/internal/store"
-	"lithos/internal/work"
 )
 
 type demoCommand struct {
@@ -51,7 +51,7 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	if _, err := os.Stat(db.Key); errors.Is(err, fs.ErrNotExist) {
-		if err := work.MakeKey(db.Key); err != nil {
+		if err := people.MakeKey(db.Key); err != nil {
 			return err
 		}
 	}

@@ -16,6 +16,7 @@ import (
 
 	"github.com/alecthomas/kong"
 
+	"lithos/internal/people"
 	"lithos/internal/store"
 	"lithos/internal/work"
 )
@@ -61,7 +62,7 @@ func (d database) open(ctx context.Context, connections int) (*work.Service, *st
 
 // unkeyed is open without the look at the key.
 func (d database) unkeyed(ctx context.Context, connections int) (*work.Service, *store.Store, error) {
-	vault, err := work.OpenVault(d.Key)
+	vault, err := people.OpenVault(d.Key)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -10,6 +10,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"lithos/internal/people"
 	"lithos/internal/work"
 )
 
@@ -131,7 +132,7 @@ type keyMake struct {
 }
 
 // Run makes it.
-func (c *keyMake) Run() error { return work.MakeKey(c.Key) }
+func (c *keyMake) Run() error { return people.MakeKey(c.Key) }
 
 type keyForget struct{ database }
 

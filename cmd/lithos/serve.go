@@ -62,7 +62,7 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("%w; give another address with --listen", err)
 	}
-	w.Outside = c.Outside
+	w.Pushes.Outside = c.Outside
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	o := api.Options{Secure: c.Secure, Proxies: c.Proxy}
 	if !c.Quiet {

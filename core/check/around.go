@@ -24,6 +24,7 @@ type Surroundings struct {
 
 // Neighbor is another site's networks.
 type Neighbor struct {
+	ID       string // of the site
 	Name     string
 	Networks []site.Network
 }
@@ -34,7 +35,7 @@ type aroundRule struct {
 	find func(*around, func(Finding))
 }
 
-// around is a document with its surroundings.
+// around is a scene with its surroundings.
 type around struct {
 	*facts
 	Surroundings
@@ -60,8 +61,11 @@ func aroundRules() []Rule {
 
 // Around runs the rules that need a site's surroundings: the day, what is seen
 // on its networks, and the sites beside it. The findings come in no order.
-func Around(s *site.Site, with Surroundings) []Finding {
-	a := &around{facts: learn(s), Surroundings: with, leases: map[string][]seen.Sighting{}, looked: seen.Look(s, with.Seen)}
+func Around(sc *Scene, with Surroundings) []Finding {
+	a := &around{facts: sc.facts, Surroundings: with, leases: map[string][]seen.Sighting{}}
+	if len(with.Seen) > 0 {
+		a.looked = seen.Look(sc.Site, with.Seen)
+	}
 	for _, v := range with.Seen {
 		if n, ok := a.NetworkOf(v.Address); ok && v.Source == seen.Lease {
 			a.leases[n.ID] = append(a.leases[n.ID], v)
@@ -69,30 +73,78 @@ func Around(s *site.Site, with Surroundings) []Finding {
 	}
 	var out []Finding
 	for _, r := range observed {
-		r.find(a, func(found Finding) { out = append(out, r.signed(found)) })
+		r.find(a, func(found Finding) {
+			found = r.signed(found)
+			found.scope = scope{"around", r.Slug}
+			out = append(out, found)
+		})
 	}
 	return out
+}
+
+// everyPool visits the pools whose network exists.
+func (a *around) everyPool(do func(p *site.Pool, n *site.Network)) {
+	for i := range a.Pools {
+		if n := a.networks[a.Pools[i].Network]; n != nil {
+			do(&a.Pools[i], n)
+		}
+	}
 }
 
 // namedSites is how many sites a finding names; of a customer with hundreds that
 // are all laid out alike, the others are counted.
 const namedSites = 3
 
+// elsewhere is a network of a neighbor, at its place among all of them.
+type elsewhere struct {
+	address.Range
+	place int
+	id    string
+	name  string // with its site
+}
+
+// beside is the networks of all neighbors by their first addresses, with the last
+// address of any up to the same place.
+func (a *around) beside() (all []elsewhere, reach []netip.Addr) {
+	for _, other := range a.Neighbors {
+		for _, o := range other.Networks {
+			all = append(all, elsewhere{address.Of(o.Prefix.Masked()), len(all), o.ID, o.Name + " at " + other.Name})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b elsewhere) int { return a.From.Compare(b.From) })
+	for i, o := range all {
+		if i > 0 && o.To.Less(reach[i-1]) {
+			o.To = reach[i-1]
+		}
+		reach = append(reach, o.To)
+	}
+	return all, reach
+}
+
 func overlapAcrossSites(a *around, report func(Finding)) {
+	all, reach := a.beside()
 	for _, n := range a.Networks {
 		own := address.Of(n.Prefix.Masked())
+		after, _ := slices.BinarySearchFunc(all, own.To, func(o elsewhere, a netip.Addr) int {
+			if o.From.Compare(a) <= 0 {
+				return -1
+			}
+			return 1
+		})
+		var hits []elsewhere
+		for i := after - 1; i >= 0 && !reach[i].Less(own.From); i-- {
+			if own.Overlaps(all[i].Range) {
+				hits = append(hits, all[i])
+			}
+		}
+		slices.SortFunc(hits, func(a, b elsewhere) int { return a.place - b.place })
 		refs := []site.Ref{networkRef(n.ID)}
 		var at []string
 		var shared []address.Range
-		for _, other := range a.Neighbors {
-			for _, o := range other.Networks {
-				part, ok := own.Intersect(address.Of(o.Prefix.Masked()))
-				if !ok {
-					continue
-				}
-				if shared = append(shared, part); len(shared) <= namedSites {
-					at, refs = append(at, o.Name+" at "+other.Name), append(refs, networkRef(o.ID))
-				}
+		for _, o := range hits {
+			part, _ := own.Intersect(o.Range)
+			if shared = append(shared, part); len(shared) <= namedSites {
+				at, refs = append(at, o.name), append(refs, networkRef(o.id))
 			}
 		}
 		if len(shared) == 0 {
@@ -147,7 +199,7 @@ func (a *around) offers(p *site.Pool, n *site.Network) (size, used int) {
 }
 
 func poolNearlyFull(a *around, report func(Finding)) {
-	a.eachPool(func(p *site.Pool, n *site.Network) {
+	a.everyPool(func(p *site.Pool, n *site.Network) {
 		if len(a.leases[n.ID]) == 0 {
 			return
 		}
@@ -199,7 +251,7 @@ const usualStay = time.Hour
 // poolTooSmall forecasts a day like the last seven from the leases first seen
 // in them.
 func poolTooSmall(a *around, report func(Finding)) {
-	a.eachPool(func(p *site.Pool, n *site.Network) {
+	a.everyPool(func(p *site.Pool, n *site.Network) {
 		week := a.Now.Add(-7 * 24 * time.Hour)
 		var came []time.Time
 		for _, v := range a.leases[n.ID] {
@@ -215,7 +267,7 @@ func poolTooSmall(a *around, report func(Finding)) {
 		if a.Now.Sub(since) < 24*time.Hour {
 			return // not a whole day yet
 		}
-		lease := a.timers(p, n).Lease
+		lease := a.timers(p).Lease
 		d := forecast.Observed(came, since, a.Now, usualStay, time.UTC)
 		day := forecast.Pool(size, lease, d)
 		if day.Share <= 0.01 || size == 0 {
@@ -237,7 +289,7 @@ func poolTooSmall(a *around, report func(Finding)) {
 
 func exclusionEnded(a *around, report func(Finding)) {
 	today := site.DateOf(a.Now)
-	a.eachPool(func(p *site.Pool, n *site.Network) {
+	a.everyPool(func(p *site.Pool, n *site.Network) {
 		for _, x := range p.Exclusions {
 			if x.Until.IsZero() || !x.Until.Before(today) {
 				continue

@@ -302,7 +302,7 @@ func TestEveryRuleOfSurroundings(t *testing.T) {
 	around := func(do func(*site.Site, *check.Surroundings)) (*site.Site, check.Surroundings, []check.Finding) {
 		s, w := clean(), check.Surroundings{Now: moment}
 		do(s, &w)
-		return s, w, check.Around(s, w)
+		return s, w, check.Around(check.Of(site.Normal(s)), w)
 	}
 	_, _, none := around(func(*site.Site, *check.Surroundings) {})
 	require.Empty(t, none)
@@ -317,7 +317,7 @@ func TestEveryRuleOfSurroundings(t *testing.T) {
 				require.NotNil(t, found[i].Fix)
 				after, err := edit.Apply(s, found[i].Fix.Edits...)
 				require.NoError(t, err)
-				assert.NotContains(t, rules(check.Around(after, w)), c.rule, "the fix %q leaves it", found[i].Fix.Title)
+				assert.NotContains(t, rules(check.Around(check.Of(after), w)), c.rule, "the fix %q leaves it", found[i].Fix.Title)
 			}
 		})
 	}
@@ -331,6 +331,7 @@ func TestEveryRuleFindsAndStaysSilent(t *testing.T) {
 			covered[c.rule] = true
 			s := clean()
 			c.breaks(s)
+			s = site.Normal(s)
 			found := check.Site(s)
 			i := slices.IndexFunc(found, func(f check.Finding) bool { return f.Rule == c.rule })
 			require.GreaterOrEqual(t, i, 0, "found only %v", rules(found))

@@ -2,31 +2,105 @@ package check
 
 import (
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
 
 	"lithos/core/address"
 	"lithos/core/compile"
+	"lithos/core/dhcp"
 	"lithos/core/edit"
 	"lithos/core/option"
 	"lithos/core/site"
 )
 
-var optionRules = []Rule{
-	{"router-missing", "Options", Warns, "Clients are told a router.", routerMissing},
-	{"router-outside-network", "Options", Blocks, "The router clients are told is in their network.", routerOutsideNetwork},
-	{"dns-missing", "Options", Warns, "Clients are told a name server.", dnsMissing},
-	{"option-invalid", "Options", Blocks, "An option's value fits its type.", optionInvalid},
-	{"lease-timers-order", "DHCP", Blocks, "T1 comes before T2, and T2 before the lease ends.", leaseTimersOrder},
+// eachLevel visits the levels of a network that set options, or those above networks
+// where n is nil.
+func (f *facts) eachLevel(n *site.Network, at func(level site.Ref, network, name string, options []site.Option)) {
+	if n == nil {
+		at(site.Ref{Kind: site.KindStandard, ID: f.Standard.ID}, "", f.Standard.Name, f.Standard.Options)
+		at(site.Ref{Kind: site.KindCustomer, ID: f.Customer.ID}, "", f.Customer.Name, f.Customer.Options)
+		at(site.Ref{Kind: site.KindSite, ID: f.ID}, "", f.Name, f.Options)
+		for _, k := range f.VendorClasses {
+			at(site.Ref{Kind: site.KindVendorClass, ID: k.ID}, "", k.Name, k.Options)
+		}
+		return
+	}
+	at(networkRef(n.ID), n.ID, n.Name, n.Options)
+	f.eachPool(n, func(p *site.Pool) { at(poolRef(p.ID), n.ID, p.Name, p.Options) })
+	for r := range f.reservedOn(n) {
+		if len(r.Options) > 0 {
+			at(site.Ref{Kind: site.KindReservation, ID: r.ID}, n.ID, r.Name, r.Options)
+		}
+	}
 }
 
-func routerMissing(f *facts, report func(Finding)) {
-	f.eachPool(func(p *site.Pool, n *site.Network) {
-		if _, told := compile.Value(f.toldIn(p, n), option.Router); !told { // what cannot be read is for option-invalid
+func optionInvalid(f *facts, n *site.Network, report func(Finding)) {
+	f.eachLevel(n, func(level site.Ref, network, name string, options []site.Option) {
+		for _, o := range options {
+			_, err := f.own.Parse(o.Code, o.Value)
+			if def, _ := option.Lookup(o.Code); err == nil || def.ServerOnly {
+				continue // option-server-only says so
+			}
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told no router", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Fix: f.setGateway(*n),
-				Says: fmt.Sprintf("They get an address and stay shut in %s: nothing says where other networks are.", n.Prefix),
+				Title: fmt.Sprintf("Option %d of %s cannot be sent", o.Code, name), Network: network,
+				Parts: []site.Ref{level, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}}, Says: err.Error() + ".",
+				Value: o.Value,
+				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
 			})
 		}
 	})
+}
+
+func optionServerOnly(f *facts, n *site.Network, report func(Finding)) {
+	f.eachLevel(n, func(at site.Ref, network, name string, options []site.Option) {
+		for _, o := range options {
+			def, _ := option.Lookup(o.Code)
+			if !def.ServerOnly {
+				continue
+			}
+			report(Finding{
+				Title: fmt.Sprintf("%s sets %s by hand", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}},
+				Value: o.Value,
+				Says:  fmt.Sprintf("Option %d is made by the server for each client; devices refuse it or send clients nonsense.", o.Code),
+				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
+			})
+		}
+	})
+}
+
+func optionSetTwice(f *facts, n *site.Network, report func(Finding)) {
+	f.eachLevel(n, func(at site.Ref, network, name string, options []site.Option) {
+		count, last := map[uint8]int{}, map[uint8]string{}
+		for _, o := range options {
+			count[o.Code]++
+			last[o.Code] = o.Value
+		}
+		for _, code := range slices.Sorted(maps.Keys(count)) {
+			if count[code] < 2 {
+				continue
+			}
+			def, _ := f.own.Lookup(code)
+			report(Finding{
+				Title: fmt.Sprintf("%s sets %s twice", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(code)}},
+				Value: last[code],
+				Says:  fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code], last[code]),
+				Fix:   f.keepLast(at, code, count[code]),
+			})
+		}
+	})
+}
+
+// keepLast is the fix that leaves one of several settings of a code.
+func (f *facts) keepLast(at site.Ref, code uint8, times int) *Fix {
+	all := f.unsetting("Keep the last", option.Told{Code: code, From: option.Source{Kind: at.Kind, ID: at.ID}})
+	if all == nil || len(all.Edits) < times {
+		return nil
+	}
+	all.Edits = all.Edits[:times-1]
+	return all
 }
 
 // unsetting is the fix that stops a level from setting an option, where a
@@ -51,9 +125,133 @@ func (f *facts) unsetting(title string, t option.Told) *Fix {
 	return fix
 }
 
-func routerOutsideNetwork(f *facts, report func(Finding)) {
-	f.eachPool(func(p *site.Pool, n *site.Network) {
-		told := f.toldIn(p, n)
+// retell is the fix that gives an option another value where it is set; none
+// where a draft may not change that level.
+func (f *facts) retell(title string, t option.Told, value string) *Fix {
+	fix := f.unsetting(title, t)
+	if fix == nil || len(fix.Edits) != 1 {
+		return nil
+	}
+	was, now := site.Option{Code: t.Code, Value: t.Value}, site.Option{Code: t.Code, Value: value}
+	return change(title, site.KindOption, fmt.Sprint(t.Code), level(t), was, now)
+}
+
+// setOption is the fix that sets an option on a pool, in place of what it sets.
+func setOption(title string, p *site.Pool, code uint8, value string) *Fix {
+	now := site.Option{Code: code, Value: value}
+	id, in := fmt.Sprint(code), poolRef(p.ID)
+	if i := slices.IndexFunc(p.Options, func(o site.Option) bool { return o.Code == code }); i >= 0 {
+		return change(title, site.KindOption, id, in, p.Options[i], now)
+	}
+	return &Fix{title, []edit.Edit{edit.Adding(site.KindOption, id, in, now)}}
+}
+
+func optionShadowsRouter(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		list := f.toldIn(p)
+		routes, ok := compile.Value(list, option.StaticRoutes)
+		if !ok || strings.Contains(routes.Value, "0.0.0.0/0 ") {
+			return
+		}
+		routers := compile.Addresses(list, option.Router)
+		if _, err := option.Parse(option.StaticRoutes, routes.Value); err != nil || len(routers) == 0 {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("Clients of %s lose their router", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), level(routes)},
+			Value: routes.Value,
+			Says:  fmt.Sprintf("A client that takes the static routes set on %s ignores option 3 (RFC 3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name, routes.Value),
+			Fix:   f.retell(fmt.Sprintf("Add the default route via %s", routers[0]), routes, fmt.Sprintf("0.0.0.0/0 via %s, %s", routers[0], routes.Value)),
+		})
+	})
+}
+
+// optionOverSize packs what a client that asks for everything would be told.
+func optionOverSize(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		list := f.toldIn(p)
+		size := 0
+		for _, t := range list {
+			size += 2 + len(t.Value)
+		}
+		if size < 150 {
+			return // short texts are short octets
+		}
+		m := &dhcpv4.DHCPv4{Options: dhcpv4.Options{
+			option.MessageType: {2}, option.ServerID: make([]byte, 4), option.SubnetMask: make([]byte, 4), option.Broadcast: make([]byte, 4), option.LeaseTime: make([]byte, 4),
+		}}
+		for _, t := range list {
+			if wire, err := f.own.Parse(t.Code, t.Value); err == nil {
+				m.Options[t.Code] = wire
+			}
+		}
+		_, left := dhcp.Pack(m, nil, dhcp.MinAccepted-28)
+		if len(left) == 0 {
+			return
+		}
+		var names []string
+		for _, code := range left {
+			def, _ := f.own.Lookup(code)
+			names = append(names, fmt.Sprintf("%d (%s)", code, strings.ToLower(def.Name)))
+		}
+		report(Finding{
+			Title: fmt.Sprintf("What %s tells does not fit", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Says: fmt.Sprintf("A client that asks for everything and takes no more than %d octets is not told option %s.", dhcp.MinAccepted, strings.Join(names, ", ")),
+		})
+	})
+}
+
+func bootPairIncomplete(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		list := f.toldIn(p)
+		_, file := compile.Value(list, option.BootFile)
+		_, name := compile.Value(list, option.BootServer)
+		_, server := compile.Value(list, option.BootServers)
+		switch {
+		case file && !name && !server:
+			report(Finding{
+				Title: fmt.Sprintf("Clients of %s are told a boot file and no server", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+				Says: "They look for the file on the DHCP server, which most likely has none. Set option 66 or 150 beside 67.",
+			})
+		case name && !file:
+			report(Finding{
+				Title: fmt.Sprintf("Clients of %s are told a boot server and no file", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+				Says: "A machine that boots from the network knows where to ask and not for what. Set option 67 beside 66.",
+			})
+		}
+	})
+}
+
+func vendorInvalid(f *facts, report func(Finding)) {
+	for i := range f.VendorClasses {
+		k := &f.VendorClasses[i]
+		_, err := compile.SubOptions(k)
+		if k.Match == "" && err == nil {
+			err = fmt.Errorf("it does not say how option 60 of its clients begins, so it is for nobody")
+		}
+		if err != nil {
+			report(Finding{
+				Title: fmt.Sprintf("Vendor class %s cannot be told", k.Name), Parts: []site.Ref{{Kind: site.KindVendorClass, ID: k.ID}}, Says: err.Error() + ".",
+				Value: err.Error(),
+			})
+		}
+	}
+}
+
+func routerMissing(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		if _, told := compile.Value(f.toldIn(p), option.Router); !told { // what cannot be read is for option-invalid
+			report(Finding{
+				Title: fmt.Sprintf("Clients of %s are told no router", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Fix: f.setGateway(n),
+				Says: fmt.Sprintf("They get an address and stay shut in %s: nothing says where other networks are.", n.Prefix),
+			})
+		}
+	})
+}
+
+func routerOutsideNetwork(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		told := f.toldIn(p)
 		for _, a := range compile.Addresses(told, option.Router) {
 			t, _ := compile.Value(told, option.Router)
 			if n.Prefix.Contains(a) || t.From.Kind == site.KindNetwork && a == n.Gateway {
@@ -65,86 +263,5 @@ func routerOutsideNetwork(f *facts, report func(Finding)) {
 				Fix:  f.unsetting("Tell them the gateway of "+n.Name+" instead", t),
 			})
 		}
-	})
-}
-
-func dnsMissing(f *facts, report func(Finding)) {
-	f.eachPool(func(p *site.Pool, n *site.Network) {
-		if _, ok := compile.Value(f.toldIn(p, n), option.NameServers); ok {
-			return
-		}
-		found := Finding{
-			Title: fmt.Sprintf("Clients of %s are told no name server", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: "They reach addresses and no names; to their users nothing works.",
-		}
-		if n.Gateway.IsValid() {
-			o := site.Option{Code: option.NameServers, Value: n.Gateway.String()}
-			found.Fix = &Fix{"Tell them " + o.Value, []edit.Edit{edit.Adding(site.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)}}
-		}
-		report(found)
-	})
-}
-
-// eachLevel visits every level that sets options.
-func (f *facts) eachLevel(at func(level site.Ref, network, name string, options []site.Option)) {
-	at(site.Ref{Kind: site.KindStandard, ID: f.Standard.ID}, "", f.Standard.Name, f.Standard.Options)
-	at(site.Ref{Kind: site.KindCustomer, ID: f.Customer.ID}, "", f.Customer.Name, f.Customer.Options)
-	at(site.Ref{Kind: site.KindSite, ID: f.ID}, "", f.Name, f.Options)
-	for _, n := range f.Networks {
-		at(networkRef(n.ID), n.ID, n.Name, n.Options)
-	}
-	for _, p := range f.Pools {
-		at(poolRef(p.ID), p.Network, p.Name, p.Options)
-	}
-	for _, k := range f.VendorClasses {
-		at(site.Ref{Kind: site.KindVendorClass, ID: k.ID}, "", k.Name, k.Options)
-	}
-	for _, r := range f.Reservations {
-		at(site.Ref{Kind: site.KindReservation, ID: r.ID}, r.Network, r.Name, r.Options)
-	}
-}
-
-func optionInvalid(f *facts, report func(Finding)) {
-	f.eachLevel(func(level site.Ref, network, name string, options []site.Option) {
-		for _, o := range options {
-			_, err := f.own.Parse(o.Code, o.Value)
-			if def, _ := option.Lookup(o.Code); err == nil || def.ServerOnly {
-				continue // option-server-only says so
-			}
-			report(Finding{
-				Title: fmt.Sprintf("Option %d of %s cannot be sent", o.Code, name), Network: network,
-				Parts: []site.Ref{level, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}}, Says: err.Error() + ".",
-				Value: o.Value,
-				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
-			})
-		}
-	})
-}
-
-func leaseTimersOrder(f *facts, report func(Finding)) {
-	f.eachPool(func(p *site.Pool, n *site.Network) {
-		t := f.timers(p, n)
-		if t.T1 < t.T2 && t.T2 < t.Lease {
-			return
-		}
-		found := Finding{
-			Title: fmt.Sprintf("The lease timers of %s are out of order", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Value: fmt.Sprint(t.T1, t.T2, t.Lease),
-			Says: fmt.Sprintf("Renewal (T1) is after %s, rebinding (T2) after %s and the lease ends after %s. Clients ignore timers that are not in this order, or lose their address before they renew.",
-				option.FormatDuration(t.T1), option.FormatDuration(t.T2), option.FormatDuration(t.Lease)),
-		}
-		fix := &Fix{Title: "Let T1 and T2 follow the lease time"}
-		for _, code := range []uint8{option.RenewalT1, option.RebindingT2} {
-			if t, ok := compile.Value(f.toldIn(p, n), code); ok {
-				one := f.unsetting("", t)
-				if one == nil {
-					fix = nil
-					break
-				}
-				fix.Edits = append(fix.Edits, one.Edits...)
-			}
-		}
-		found.Fix = fix
-		report(found)
 	})
 }

@@ -7,12 +7,12 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"time"
 
 	"lithos/core/address"
-	"lithos/core/dhcp"
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -22,59 +22,90 @@ import (
 // only what the document says of it; an unknown id gives an empty one. Options
 // whose text does not encode are left out: package check reports them.
 func Device(s *site.Site, id string) yang.Config {
+	c := Frame(s, id)
+	reserved := map[string][]*site.Reservation{}
+	for i := range s.Reservations {
+		r := &s.Reservations[i]
+		reserved[r.Network] = append(reserved[r.Network], r)
+	}
+	pools := byNetwork(s)
+	for i := range s.Networks {
+		n := &s.Networks[i]
+		part := Serving(s, id, n, pools[n.ID], slices.Values(reserved[n.ID]))
+		c.DHCP.Pool, c.DHCP.Reservation = append(c.DHCP.Pool, part.Pool...), append(c.DHCP.Reservation, part.Reservation...)
+	}
+	return c.Sorted()
+}
+
+// Frame is what a device must hold but for the pools and reservations of networks:
+// its interfaces, its relays, and the vendor classes where it serves any pool.
+func Frame(s *site.Site, id string) yang.Config {
 	var c yang.Config
 	d, ok := s.Device(id)
 	if !ok {
 		return c
 	}
-	on := map[netip.Prefix]string{} // which interface has its own subnet where
 	for _, i := range d.Interfaces {
 		c.Interfaces.Interface = append(c.Interfaces.Interface, iface(s, i))
-		for _, a := range i.Addresses {
-			on[a.Masked()] = i.Name
-		}
 		if len(i.RelayTo) > 0 {
 			c.Relays.Relay = append(c.Relays.Relay, yang.Relay{Interface: i.Name, Server: i.RelayTo})
 		}
 	}
+	serves := slices.ContainsFunc(s.Pools, func(p site.Pool) bool {
+		n, ok := s.Network(p.Network)
+		return ok && p.Server == id && hears(s, d, n)
+	})
+	own := s.Own()
+	for i := range s.VendorClasses {
+		if k := &s.VendorClasses[i]; serves {
+			c.DHCP.Class = append(c.DHCP.Class, yang.Class{ID: k.ID, Name: k.Name, Match: k.Match, Option: encode(own, ClassOptions(k))})
+		}
+	}
+	return c
+}
+
+// hears reports whether requests of a network's clients reach a device. Rules
+// network-unserved and relay-missing speak of pools whose server does not hear them.
+func hears(s *site.Site, d *site.Device, n *site.Network) bool {
+	_, here := subnetOn(d, n)
+	return here || len(RelaysTo(s, n, d)) > 0
+}
+
+// subnetOn finds the device's interface whose subnet is a network's.
+func subnetOn(d *site.Device, n *site.Network) (name string, ok bool) {
+	for i := range d.Interfaces {
+		for _, a := range d.Interfaces[i].Addresses {
+			if a.Masked() == n.Prefix.Masked() {
+				name, ok = d.Interfaces[i].Name, true
+			}
+		}
+	}
+	return name, ok
+}
+
+// Serving is the pools and reservations that a device must hold to serve a network.
+// pools and reserved are the network's.
+func Serving(s *site.Site, id string, n *site.Network, pools []*site.Pool, reserved iter.Seq[*site.Reservation]) yang.DHCPServer {
+	var out yang.DHCPServer
+	d, ok := s.Device(id)
+	if !ok || !slices.ContainsFunc(pools, func(p *site.Pool) bool { return p.Server == id }) || !hears(s, d, n) {
+		return out
+	}
 	own, common := s.Own(), Common(s)
-	networks := make(map[string]*site.Network, len(s.Networks))
-	for i := range s.Networks {
-		networks[s.Networks[i].ID] = &s.Networks[i]
-	}
-	for i := range s.Pools {
-		p := &s.Pools[i]
-		n, ok := networks[p.Network]
-		if p.Server != id || !ok {
-			continue
+	name, _ := subnetOn(d, n)
+	for _, p := range pools {
+		if p.Server == id {
+			out.Pool = append(out.Pool, pool(s, own, common.Told(For{Network: n, Pool: p}), n, p, name))
 		}
-		name, here := on[n.Prefix.Masked()]
-		if !here && len(RelaysTo(s, n, d)) == 0 {
-			continue // nothing brings its clients' requests; rules network-unserved and relay-missing say so
-		}
-		c.DHCP.Pool = append(c.DHCP.Pool, pool(s, own, common.Told(For{Network: n, Pool: p}), n, p, name))
 	}
-	served := map[string]bool{}
-	for _, p := range c.DHCP.Pool {
-		served[p.ID] = true
-	}
-	pools := byNetwork(s)
-	for i := range s.Reservations {
-		r := &s.Reservations[i]
-		p, ok := poolOf(pools[r.Network], r)
-		if ok && served[p.ID] {
-			c.DHCP.Reservation = append(c.DHCP.Reservation, yang.Reservation{
+	for r := range reserved {
+		if p, ok := poolOf(pools, r); ok && p.Server == id {
+			out.Reservation = append(out.Reservation, yang.Reservation{
 				ID: r.ID, Pool: p.ID, Name: r.Name, Address: r.Address, MAC: r.MAC, Client: identifier(r.Client), Option: encode(own, r.Options),
 			})
 		}
 	}
-	if len(c.DHCP.Pool) > 0 {
-		for i := range s.VendorClasses {
-			k := &s.VendorClasses[i]
-			c.DHCP.Class = append(c.DHCP.Class, yang.Class{ID: k.ID, Name: k.Name, Match: k.Match, Option: encode(own, ClassOptions(k))})
-		}
-	}
-	return c.Sorted()
+	return out
 }
 
 func identifier(text string) []byte {
@@ -322,7 +353,7 @@ func TimersOf(told []option.Told) Timers {
 		}
 		return otherwise
 	}
-	lease := read(option.LeaseTime, dhcp.DefaultLease)
+	lease := read(option.LeaseTime, option.DefaultLease)
 	return Timers{lease, read(option.RenewalT1, lease/2), read(option.RebindingT2, lease/8*7)}
 }
 

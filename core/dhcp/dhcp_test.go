@@ -168,7 +168,7 @@ func TestFullPoolReusesWhatEndedFirst(t *testing.T) {
 	passed := lease(t, s, start.Add(time.Hour), "guest", third)
 	assert.Len(t, passed, 1)
 	assert.Equal(t, "Pool Guests has no free address.", passed[0].Why)
-	assert.Equal(t, "10.0.1.10", lease(t, s, start.Add(dhcp.DefaultLease+time.Second), "guest", third)[3].Your)
+	assert.Equal(t, "10.0.1.10", lease(t, s, start.Add(option.DefaultLease+time.Second), "guest", third)[3].Your)
 }
 
 func TestAddressInUseIsNotOffered(t *testing.T) {

@@ -21,8 +21,6 @@ import (
 )
 
 const (
-	// DefaultLease is used where no lease time is configured.
-	DefaultLease = 24 * time.Hour
 	// OfferHold is how long an offered address waits for its request.
 	OfferHold = 60 * time.Second
 	// DeclineHold is how long a declined address is set aside.
@@ -166,7 +164,7 @@ func leaseTime(o dhcpv4.Options) time.Duration {
 	if v := o[option.LeaseTime]; len(v) == 4 {
 		return time.Duration(binary.BigEndian.Uint32(v)) * time.Second
 	}
-	return DefaultLease
+	return option.DefaultLease
 }
 
 // Answer is what a server makes of a message: a reply, or silence, and why.

@@ -20,6 +20,9 @@ var units = []struct {
 	{[]string{"second", "seconds", "sec", "s", ""}, time.Second},
 }
 
+// DefaultLease is how long a lease is where no lease time is set.
+const DefaultLease = 24 * time.Hour
+
 // ParseDuration reads a time as people write it: "8 hours", "1 day 12 h",
 // "90m", "28800" (seconds) or "forever". It is at least 1 second.
 func ParseDuration(text string) (time.Duration, error) {

@@ -96,6 +96,10 @@ var codecs = map[Type]codec{
 
 func (t Type) String() string { return codecs[t].name }
 
+// InWords reports whether a value of the type is written in words rather than in
+// addresses, numbers or octets.
+func (t Type) InWords() bool { return t == Text || t == Seconds || t == Switch }
+
 // TypeNamed finds a type by its name; ok is false where people may not choose it.
 func TypeNamed(name string) (Type, bool) {
 	for _, t := range Choosable {

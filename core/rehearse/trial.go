@@ -32,7 +32,7 @@ type Act struct {
 
 // Scene is what came of one act.
 type Scene struct {
-	Do       string         `json:"do"`
+	Do       string         `json:"do" enum:"lease,renew,release,reboot,stale,move,fill"`
 	Network  string         `json:"network"` // name
 	Says     string         `json:"says"`
 	Messages []dhcp.Message `json:"messages"`

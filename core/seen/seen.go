@@ -55,6 +55,8 @@ const (
 type Remark struct {
 	Kind string `json:"kind" enum:"unrecorded,in pool,cloned,contested,randomised,ignored,elsewhere"`
 	Says string `json:"says"`
+	// Grave says that somebody loses a connection by it.
+	Grave bool `json:"grave"`
 }
 
 // One is what was seen at one address from one MAC, with what to make of it.
@@ -105,7 +107,7 @@ func (l *looker) look(v Sighting) One {
 		o.Network = n.ID
 	}
 	remark := func(kind, format string, args ...any) {
-		o.Remarks = append(o.Remarks, Remark{kind, fmt.Sprintf(format, args...)})
+		o.Remarks = append(o.Remarks, Remark{kind, fmt.Sprintf(format, args...), kind == Cloned || kind == Contested || kind == InPool})
 	}
 	l.identify(&o)
 	for _, p := range l.site.Pools {
@@ -195,7 +197,7 @@ func (l *looker) misplaced(o *One, n *site.Network) {
 	for _, r := range l.site.Reservations {
 		if r.MAC == o.MAC && r.Network == n.ID && r.Address != o.Address {
 			o.Known = cmp.Or(o.Known, r.Name)
-			o.Remarks = append(o.Remarks, Remark{Elsewhere, fmt.Sprintf("%s is reserved for it; it moves there when it next asks.", r.Address)})
+			o.Remarks = append(o.Remarks, Remark{Kind: Elsewhere, Says: fmt.Sprintf("%s is reserved for it; it moves there when it next asks.", r.Address)})
 		}
 	}
 }

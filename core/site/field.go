@@ -47,6 +47,8 @@ type Field struct {
 	// Option is the code of the DHCP option that the field sets on its part; 0 for a
 	// field of the part itself.
 	Option uint8
+	// Switch says that the field is on or off.
+	Switch bool
 	// Free says that a new part is offered the network's next free address here.
 	Free bool
 	// Within says that addresses are completed with the prefix of the part's network.
@@ -315,6 +317,7 @@ func onOff[T any](name, label string, at func(*T) *bool, off string) *Field {
 		return nil
 	}, func(p *T) string { return strconv.FormatBool(*at(p)) })
 	f.Input, f.Choices = InputChoice, []Choice{{"true", "On"}, {"false", off}}
+	f.Switch = true
 	return f
 }
 

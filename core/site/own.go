@@ -33,3 +33,16 @@ func (k *VendorClass) Definitions() []option.Definition {
 	}
 	return out
 }
+
+// Secrets lists the names of the passwords that a site names.
+func (s *Site) Secrets() []string {
+	out := []string{}
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			if i.Uplink != nil && i.Uplink.Secret != "" {
+				out = append(out, i.Uplink.Secret)
+			}
+		}
+	}
+	return out
+}

@@ -89,10 +89,10 @@ type Bin struct {
 
 // Draw works out the ruler of a network. Of a network larger than MaxCourses
 // courses, those from the course that holds offset from on are drawn.
-func Draw(s *site.Site, n *site.Network, findings []check.Finding, sightings []seen.Sighting, from int) Ruler {
+func Draw(sc *check.Scene, n *site.Network, findings []check.Finding, sightings []seen.Sighting, from int) Ruler {
 	size := address.Of(n.Prefix).Size()
 	r := Ruler{Base: n.Prefix.Masked().Addr(), Size: size, Course: min(CourseSize, size)}
-	u := usage(s, sightings, n.ID)[n.ID]
+	u := usage(sc, n, liveIn(sightings, n))
 	r.Pool, r.Used = u.pool, u.used
 	total := max(1, size/CourseSize)
 	first := min(max(from/CourseSize, 0), max(total-MaxCourses, 0))
@@ -110,17 +110,15 @@ func Draw(s *site.Site, n *site.Network, findings []check.Finding, sightings []s
 		r.Bins = make([]Bin, (size+r.Bin-1)/r.Bin)
 	}
 	d := drawing{&r, n.Prefix}
-	for _, w := range s.Standard.Windows {
+	for _, w := range sc.Standard.Windows {
 		if run, ok := site.WindowIn(n.Prefix, w); ok {
 			d.span(run, Span{Kind: w.Use, Label: w.Use})
 		}
 	}
-	for i := range s.Pools {
-		if s.Pools[i].Network == n.ID {
-			d.pool(&s.Pools[i])
-		}
+	for _, p := range sc.PoolsOn(n) {
+		d.pool(p)
 	}
-	pins := holders(s, n)
+	pins := holders(sc, n)
 	slices.SortStableFunc(pins, inOrder)
 	for _, row := range pins {
 		d.pin(row)

@@ -29,57 +29,67 @@ type Layer struct {
 	Severity check.Severity `json:"severity,omitempty"`
 	Findings int            `json:"findings"`
 	Overlaps bool           `json:"overlaps,omitempty"` // with the network before it
+	first    netip.Addr
 }
 
-// Section lists the layers of a site's blocks from low to high address.
-func Section(s *site.Site, findings []check.Finding, sightings []seen.Sighting) []Layer {
+// Section lists the layers of a site's blocks from low to high address. findings are
+// all of the site, those of its surroundings included.
+func Section(sc *check.Scene, findings []check.Finding, sightings []seen.Sighting) []Layer {
 	worst, count := byNetwork(findings)
-	used := usage(s, sightings, "")
+	live := liveIn(sightings, nil)
 	out := []Layer{}
-	var prefixes []netip.Prefix
+	var taken []address.Range
 	var reached netip.Addr
-	for _, n := range s.Networks {
-		u := used[n.ID]
-		out = append(out, Layer{
-			Kind: "network", ID: n.ID, Name: n.Name, VLAN: n.VLAN, Prefix: n.Prefix.String(), Size: address.Of(n.Prefix).Size(),
-			Weight: float64(32 - n.Prefix.Bits()), Pool: u.pool, Used: u.used, Severity: worst[n.ID], Findings: count[n.ID],
-			Overlaps: reached.IsValid() && !reached.Less(n.Prefix.Masked().Addr()),
-		})
-		prefixes = append(prefixes, n.Prefix.Masked())
+	for i := range sc.Networks {
+		n := &sc.Networks[i]
+		l := layer(sc, n, live)
+		l.Severity, l.Findings = worst[n.ID], count[n.ID]
+		l.Overlaps = reached.IsValid() && !reached.Less(n.Prefix.Masked().Addr())
+		out = append(out, l)
+		taken = append(taken, address.Of(n.Prefix.Masked()))
 		if end := address.Of(n.Prefix).To; !reached.IsValid() || reached.Less(end) {
 			reached = end
 		}
 	}
-	var blocks, taken []address.Range
-	for _, b := range s.Block {
+	var blocks []address.Range
+	for _, b := range sc.Block {
 		blocks = append(blocks, address.Of(b))
-	}
-	for _, p := range prefixes {
-		taken = append(taken, address.Of(p))
 	}
 	for _, r := range address.Ranges(blocks, taken) {
 		text := r.String()
 		if p, ok := onePrefix(r); ok {
 			text = p.String()
 		}
-		l := Layer{Kind: "free", Prefix: text, Size: r.Size(), Weight: float64(bits.Len(uint(r.Size())) - 1)}
-		at, _ := slices.BinarySearchFunc(out, r.From, func(l Layer, a netip.Addr) int { return start(l).Compare(a) })
+		l := Layer{Kind: "free", Prefix: text, Size: r.Size(), Weight: float64(bits.Len(uint(r.Size())) - 1), first: r.From}
+		at, _ := slices.BinarySearchFunc(out, r.From, func(l Layer, a netip.Addr) int { return l.first.Compare(a) })
 		out = slices.Insert(out, at, l)
 	}
 	return out
 }
 
+// LayerOf is the layer of one network, as Section has it but for overlaps.
+func LayerOf(sc *check.Scene, n *site.Network, findings []check.Finding, sightings []seen.Sighting) Layer {
+	l := layer(sc, n, liveIn(sightings, n))
+	for _, f := range findings {
+		if f.Network == n.ID {
+			l.Findings++
+			l.Severity = cmp.Or(l.Severity, f.Severity) // findings come gravest first
+		}
+	}
+	return l
+}
+
+func layer(sc *check.Scene, n *site.Network, live []netip.Addr) Layer {
+	u := usage(sc, n, live)
+	return Layer{
+		Kind: "network", ID: n.ID, Name: n.Name, VLAN: n.VLAN, Prefix: n.Prefix.String(), Size: address.Of(n.Prefix).Size(),
+		Weight: float64(32 - n.Prefix.Bits()), Pool: u.pool, Used: u.used, first: n.Prefix.Masked().Addr(),
+	}
+}
+
 func onePrefix(r address.Range) (netip.Prefix, bool) {
 	p := netip.PrefixFrom(r.From, 33-bits.Len(uint(r.Size())))
 	return p, p.IsValid() && address.Of(p) == r
-}
-
-func start(l Layer) netip.Addr {
-	if p, err := netip.ParsePrefix(l.Prefix); err == nil {
-		return p.Masked().Addr()
-	}
-	r, _ := address.ParseRange(l.Prefix, netip.Prefix{})
-	return r.From
 }
 
 func byNetwork(findings []check.Finding) (worst map[string]check.Severity, count map[string]int) {
@@ -95,77 +105,37 @@ func byNetwork(findings []check.Finding) (worst map[string]check.Severity, count
 
 type use struct{ pool, used int }
 
-// usage counts, for each network, the addresses its pools can hand out and
-// those of them seen in use. With only set, it looks at that network alone.
-func usage(s *site.Site, sightings []seen.Sighting, only string) map[string]use {
-	out := map[string]use{}
-	owned := owned(s)
+// liveIn lists the addresses seen in use, in order; those of one network where n is
+// not nil.
+func liveIn(sightings []seen.Sighting, n *site.Network) []netip.Addr {
 	var live []netip.Addr
-	for _, v := range sightings {
-		if v.Live {
+	for i := range sightings {
+		if v := &sightings[i]; v.Live && (n == nil || n.Prefix.Contains(v.Address)) {
 			live = append(live, v.Address)
 		}
 	}
 	slices.SortFunc(live, netip.Addr.Compare)
-	live = slices.Compact(live)
-	for i := range s.Pools {
-		p := &s.Pools[i]
-		if only != "" && p.Network != only {
-			continue
-		}
-		u := out[p.Network]
-		for _, r := range offered(s, p, owned) {
+	return slices.Compact(live)
+}
+
+// usage counts the addresses the pools of a network can hand out and those of them
+// seen in use.
+func usage(sc *check.Scene, n *site.Network, live []netip.Addr) use {
+	var u use
+	for _, p := range sc.PoolsOn(n) {
+		for _, r := range Offered(sc, p) {
 			u.pool += r.Size()
-			u.used += len(within(live, r))
-		}
-		out[p.Network] = u
-	}
-	return out
-}
-
-// within is the part of a sorted list that lies in a range.
-func within(sorted []netip.Addr, r address.Range) []netip.Addr {
-	from, _ := slices.BinarySearchFunc(sorted, r.From, netip.Addr.Compare)
-	to, exact := slices.BinarySearchFunc(sorted, r.To, netip.Addr.Compare)
-	if exact {
-		to++
-	}
-	return sorted[from:max(from, to)]
-}
-
-// owned is every address that one reservation, fixed device, interface or
-// gateway has for itself, sorted.
-func owned(s *site.Site) []netip.Addr {
-	var out []netip.Addr
-	for _, r := range s.Reservations {
-		out = append(out, r.Address)
-	}
-	for _, f := range s.FixedDevices {
-		out = append(out, f.Address)
-	}
-	for _, d := range s.Devices {
-		for _, i := range d.Interfaces {
-			for _, a := range i.Addresses {
-				out = append(out, a.Addr())
-			}
+			u.used += len(site.Within(live, r, func(a *netip.Addr) netip.Addr { return *a }))
 		}
 	}
-	for _, n := range s.Networks {
-		if n.Gateway.IsValid() {
-			out = append(out, n.Gateway)
-		}
-	}
-	slices.SortFunc(out, netip.Addr.Compare)
-	return out
+	return u
 }
 
 // Offered is what a pool may hand out to anyone: its ranges minus its
 // exclusions minus every address something else owns.
-func Offered(s *site.Site, p *site.Pool) []address.Range { return offered(s, p, owned(s)) }
-
-func offered(s *site.Site, p *site.Pool, owned []netip.Addr) []address.Range {
+func Offered(sc *check.Scene, p *site.Pool) []address.Range {
 	keep := p.Ranges
-	if n, ok := s.Network(p.Network); ok {
+	if n, ok := sc.Network(p.Network); ok {
 		keep = nil
 		for _, r := range p.Ranges {
 			if part, ok := r.Intersect(address.Usable(n.Prefix)); ok {
@@ -178,7 +148,7 @@ func offered(s *site.Site, p *site.Pool, owned []netip.Addr) []address.Range {
 		cut = append(cut, x.Range)
 	}
 	for _, r := range keep {
-		for _, a := range within(owned, r) {
+		for _, a := range sc.Owned(r) {
 			cut = append(cut, address.Single(a))
 		}
 	}
@@ -205,25 +175,23 @@ type Row struct {
 }
 
 // Rows lists everything that owns an address of a network, in address order.
-func Rows(s *site.Site, n *site.Network, findings []check.Finding, sightings []seen.Sighting) []Row {
-	rows := holders(s, n)
+func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings []seen.Sighting) []Row {
+	rows := holders(sc, n)
 	recorded := map[netip.Addr]bool{}
 	for _, r := range rows {
 		recorded[r.From] = true
 	}
-	for i := range s.Pools {
-		if p := &s.Pools[i]; p.Network == n.ID {
-			rows = append(rows, poolRows(s, p, sightings)...)
-		}
+	for _, p := range sc.PoolsOn(n) {
+		rows = append(rows, poolRows(sc, p, sightings)...)
 	}
 	for _, v := range sightings {
-		if n.Prefix.Contains(v.Address) && v.Live && !recorded[v.Address] && !inPools(s, n, v.Address) {
+		if n.Prefix.Contains(v.Address) && v.Live && !recorded[v.Address] && !inPools(sc, n, v.Address) {
 			rows = append(rows, Row{Ref: "seen:" + v.Address.String(), Kind: "unrecorded", From: v.Address, To: v.Address, Name: v.Name, MAC: v.MAC})
 		}
 	}
 	last := map[netip.Addr]time.Time{}
 	for _, v := range sightings {
-		if v.Last.After(last[v.Address]) {
+		if n.Prefix.Contains(v.Address) && v.Last.After(last[v.Address]) {
 			last[v.Address] = v.Last
 		}
 	}
@@ -259,11 +227,12 @@ func inOrder(a, b Row) int {
 }
 
 // holders lists what holds one address of a network for itself, in no order.
-func holders(s *site.Site, n *site.Network) []Row {
-	var rows []Row
-	add := func(r Row) { rows = append(rows, r) }
-	for _, d := range s.Devices {
-		for _, i := range d.Interfaces {
+func holders(sc *check.Scene, n *site.Network) []Row {
+	rows := []Row{}
+	for di := range sc.Devices {
+		d := &sc.Devices[di]
+		for ii := range d.Interfaces {
+			i := &d.Interfaces[ii]
 			for _, a := range i.Addresses {
 				if !n.Prefix.Contains(a.Addr()) {
 					continue
@@ -272,30 +241,28 @@ func holders(s *site.Site, n *site.Network) []Row {
 				if a.Addr() == n.Gateway {
 					kind = "gateway"
 				}
-				add(Row{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: a.Addr(), To: a.Addr(), Name: d.Name, Detail: i.Name})
+				rows = append(rows, Row{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: a.Addr(), To: a.Addr(), Name: d.Name, Detail: i.Name})
 			}
 		}
 	}
-	for _, f := range s.FixedDevices {
-		if f.Network == n.ID {
-			add(Row{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address, To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note})
+	for i := range sc.FixedDevices {
+		if f := &sc.FixedDevices[i]; f.Network == n.ID {
+			rows = append(rows, Row{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address, To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note})
 		}
 	}
-	for _, r := range s.Reservations {
-		if r.Network == n.ID {
-			add(Row{Ref: site.KindReservation + ":" + r.ID, Kind: "reservation", From: r.Address, To: r.Address, Name: r.Name, MAC: r.MAC})
-		}
+	for r := range sc.On(n) {
+		rows = append(rows, Row{Ref: site.KindReservation + ":" + r.ID, Kind: "reservation", From: r.Address, To: r.Address, Name: r.Name, MAC: r.MAC})
 	}
 	return rows
 }
 
-func inPools(s *site.Site, n *site.Network, a netip.Addr) bool {
-	return slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == n.ID && p.Offers(a) })
+func inPools(sc *check.Scene, n *site.Network, a netip.Addr) bool {
+	return slices.ContainsFunc(sc.PoolsOn(n), func(p *site.Pool) bool { return p.Offers(a) })
 }
 
 // poolRows cuts a pool's ranges at its exclusions, so that the list reads in
 // address order.
-func poolRows(s *site.Site, p *site.Pool, sightings []seen.Sighting) []Row {
+func poolRows(sc *check.Scene, p *site.Pool, sightings []seen.Sighting) []Row {
 	var rows []Row
 	var cut []address.Range
 	in := site.KindPool + ":" + p.ID
@@ -303,7 +270,7 @@ func poolRows(s *site.Site, p *site.Pool, sightings []seen.Sighting) []Row {
 		cut = append(cut, x.Range)
 		rows = append(rows, Row{Ref: site.KindExclusion + ":" + x.ID, In: in, Kind: "exclusion", From: x.Range.From, To: x.Range.To, Name: x.Reason})
 	}
-	offered := Offered(s, p)
+	offered := Offered(sc, p)
 	for _, r := range address.Ranges(p.Ranges, cut) {
 		row := Row{Ref: in, Kind: "pool", From: r.From, To: r.To, Name: p.Name, On: p.Enabled}
 		for _, o := range offered {

@@ -30,7 +30,7 @@ func seenAt(addrs ...string) []seen.Sighting {
 
 func TestSectionIsTheBlockFromLowToHigh(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
-	layers := survey.Section(s, check.Site(s), seenAt("10.84.18.100", "10.84.18.121"))
+	layers := survey.Section(check.Of(site.Normal(s)), check.Site(s), seenAt("10.84.18.100", "10.84.18.121"))
 	var got []string
 	total := 0
 	for _, l := range layers {
@@ -53,7 +53,7 @@ func TestOverlapsAreDrawn(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	n, _ := s.Network("net-imaging")
 	n.Prefix = netip.MustParsePrefix("10.84.19.0/24")
-	for _, l := range survey.Section(s, nil, nil) {
+	for _, l := range survey.Section(check.Of(site.Normal(s)), nil, nil) {
 		assert.Equal(t, l.ID == "net-imaging", l.Overlaps, l.Name)
 	}
 }
@@ -61,7 +61,7 @@ func TestOverlapsAreDrawn(t *testing.T) {
 func TestRulerOfTheClinicFloor(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	n, _ := s.Network("net-clinic")
-	r := survey.Draw(s, n, check.Site(s), seenAt("10.84.18.100", "10.84.19.231"), 0)
+	r := survey.Draw(check.Of(site.Normal(s)), n, check.Site(s), seenAt("10.84.18.100", "10.84.19.231"), 0)
 	require.Len(t, r.Courses, 2)
 	first, second := r.Courses[0], r.Courses[1]
 	assert.Equal(t, []string{"infrastructure", "pool", "exclusion"}, []string{first.Spans[0].Kind, first.Spans[1].Kind, first.Spans[2].Kind})
@@ -73,7 +73,7 @@ func TestRulerOfTheClinicFloor(t *testing.T) {
 	assert.Equal(t, []int{100}, first.Seen)
 	assert.Equal(t, []int{256 + 231}, second.Seen)
 
-	rows := survey.Rows(s, n, check.Site(s), seenAt("10.84.19.231", "10.84.18.130"))
+	rows := survey.Rows(check.Of(site.Normal(s)), n, check.Site(s), seenAt("10.84.19.231", "10.84.18.130"))
 	var kinds []string
 	for _, row := range rows {
 		kinds = append(kinds, row.Kind+" "+row.Text)
@@ -86,21 +86,21 @@ func TestRulerOfTheClinicFloor(t *testing.T) {
 func TestLargeNetworksHaveAnOverview(t *testing.T) {
 	s := &site.Site{Networks: []site.Network{{ID: "n", Prefix: netip.MustParsePrefix("10.0.0.0/16")}},
 		Pools: []site.Pool{{ID: "p", Network: "n", Enabled: true, Ranges: []address.Range{{From: netip.MustParseAddr("10.0.100.0"), To: netip.MustParseAddr("10.0.101.15")}}}}}
-	r := survey.Draw(s, &s.Networks[0], nil, nil, 100*256+7)
+	r := survey.Draw(check.Of(site.Normal(s)), &s.Networks[0], nil, nil, 100*256+7)
 	assert.Len(t, r.Courses, survey.MaxCourses)
 	assert.Equal(t, 100*256, r.Courses[0].From)
 	assert.Len(t, r.Bins, 256)
 	assert.Equal(t, []int{256, 16, 0}, []int{r.Bins[100].Pool, r.Bins[101].Pool, r.Bins[102].Pool})
-	last := survey.Draw(s, &s.Networks[0], nil, nil, 65535)
+	last := survey.Draw(check.Of(site.Normal(s)), &s.Networks[0], nil, nil, 65535)
 	assert.Equal(t, 65535, last.Courses[len(last.Courses)-1].To)
 	small := &site.Network{ID: "l", Prefix: netip.MustParsePrefix("10.9.0.4/31")}
-	assert.Equal(t, 2, survey.Draw(s, small, nil, nil, 0).Course)
+	assert.Equal(t, 2, survey.Draw(check.Of(site.Normal(s)), small, nil, nil, 0).Course)
 }
 
 func TestEverythingMarshals(t *testing.T) {
 	s := scenario.Site("quill-street")
 	for i := range s.Networks {
-		raw, err := json.Marshal(survey.Draw(s, &s.Networks[i], nil, nil, 0))
+		raw, err := json.Marshal(survey.Draw(check.Of(site.Normal(s)), &s.Networks[i], nil, nil, 0))
 		require.NoError(t, err)
 		assert.NotContains(t, string(raw), "null")
 	}
@@ -126,7 +126,7 @@ func TestDrawingAndEngineAgree(t *testing.T) {
 			}
 		}
 		server := dhcp.NewServer(compile.Device(s, p.Server), dhcp.NewBook())
-		want, got := survey.Offered(s, p), server.Offered(p.ID)
+		want, got := survey.Offered(check.Of(site.Normal(s)), p), server.Offered(p.ID)
 		if address.Count(want) != address.Count(got) || len(address.Ranges(want, got)) > 0 {
 			t.Fatalf("drawn %v, handed out %v", want, got)
 		}
@@ -139,7 +139,7 @@ func TestAttackLargestNetworkIsDrawn(t *testing.T) {
 	n, ok := s.Network("net-clinic")
 	require.True(t, ok)
 	n.Prefix = netip.MustParsePrefix("10.0.0.0/8")
-	r := survey.Draw(s, n, nil, nil, 0)
+	r := survey.Draw(check.Of(site.Normal(s)), n, nil, nil, 0)
 	assert.Len(t, r.Bins, survey.MaxBins)
 	assert.Equal(t, r.Size, len(r.Bins)*r.Bin)
 	pool := 0

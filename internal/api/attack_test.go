@@ -99,10 +99,10 @@ func TestAttackNULEverywhere(t *testing.T) {
 		assert.NotEmpty(t, doc["detail"], what)
 	}
 	for _, bad := range []string{"%00", "%ff", "a%00b", "%1b", "%e2%80%ae"} {
-		for _, path := range []string{"/api/find?q=", "/api/sites/", "/api/sites/kelder-bridge/view?network=", "/api/sites/kelder-bridge/view?select=", "/api/orders/1/fixes?rule=", "/api/sites/kelder-bridge/forecast?pool="} {
+		for _, path := range []string{"/api/find?q=", "/api/sites/", "/api/sites/kelder-bridge/network?network=", "/api/sites/kelder-bridge/part?select=", "/api/orders/1/fixes?rule=", "/api/sites/kelder-bridge/forecast?pool="} {
 			at := path + bad
 			if strings.HasSuffix(path, "/") {
-				at += "/view"
+				at += "/frame"
 			}
 			status, doc, raw := c.send("GET", at, nil)
 			isProblem(at+" "+raw, status, doc)
@@ -135,7 +135,7 @@ func TestAttackProblemsOfTheRouter(t *testing.T) {
 		status       int
 		headers      []string
 	}{
-		{"GET", "/api/nothing", 404, nil}, {"POST", "/api/nothing", 404, nil}, {"PUT", "/api/orders", 405, nil}, {"DELETE", "/api/sites/kelder-bridge/view", 405, nil},
+		{"GET", "/api/nothing", 404, nil}, {"POST", "/api/nothing", 404, nil}, {"PUT", "/api/orders", 405, nil}, {"DELETE", "/api/sites/kelder-bridge/frame", 405, nil},
 		{"POST", "/api/orders", 403, []string{"Origin", "https://elsewhere.example"}},
 	} {
 		status, doc, raw := c.send(try.method, try.path, map[string]string{}, try.headers...)

@@ -9,7 +9,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"lithos/internal/work"
+	"lithos/internal/act"
 )
 
 // keepOpenEvery is how often a stream says something, so that nothing on the way
@@ -47,7 +47,7 @@ func (s *server) events(c *echo.Context) error {
 				return nil
 			}
 		case e := <-events:
-			if line = eventLine(e); e.Topic != work.TopicSession {
+			if line = eventLine(e); e.Topic != act.TopicSession {
 				continue
 			}
 			if e.ID == strconv.FormatInt(t.ID, 10) && !s.stillSignedIn(c) {
@@ -58,7 +58,7 @@ func (s *server) events(c *echo.Context) error {
 	}
 }
 
-func eventLine(e work.Event) string {
+func eventLine(e act.Event) string {
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return ": an event that cannot be written\n\n"

@@ -44,7 +44,8 @@ func newMetrics(w *work.Service) *metrics {
 		Name: "lithos_request_seconds", Help: "How long requests took, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 2, 15),
 	}, []string{"method", "route", "status"})
 	all := prometheus.NewRegistry()
-	all.MustRegister(took, w.Meters, w.Gauges(), collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	all.MustRegister(took, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	all.MustRegister(w.Meters()...)
 	return &metrics{promhttp.HandlerFor(all, promhttp.HandlerOpts{DisableCompression: true}), took}
 }
 

@@ -7,8 +7,17 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lithos/core/dhcp"
+	"lithos/core/edit"
 	"lithos/core/links"
 	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/draft"
+	"lithos/internal/fleet"
+	"lithos/internal/order"
+	"lithos/internal/people"
+	"lithos/internal/push"
+	"lithos/internal/view"
+	"lithos/internal/watch"
 	"lithos/internal/work"
 )
 
@@ -38,7 +47,7 @@ type OrderInput struct {
 // versioned is a change to a draft with what the page shows.
 type versioned struct {
 	Version int32     `json:"version" doc:"the draft's version the change was made on"`
-	Look    work.Look `json:"look"`
+	Look    view.Look `json:"look"`
 }
 
 func op(method, path, id, summary string) huma.Operation {
@@ -61,7 +70,7 @@ func (s *server) sessionOperations(api huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		t, ok := s.sessions.Get(ctx, signedIn).(work.Technician)
+		t, ok := s.sessions.Get(ctx, signedIn).(act.Technician)
 		if !ok {
 			return &sessionAnswer{}, nil
 		}
@@ -73,36 +82,65 @@ func (s *server) sessionOperations(api huma.API) {
 }
 
 type whoIs struct {
-	Technician *work.Technician `json:"technician,omitempty"`
-	Held       *work.Held       `json:"held,omitempty" doc:"since when and why pushes and readings of devices are held"`
+	Technician *act.Technician `json:"technician,omitempty"`
+	Held       *people.Held    `json:"held,omitempty" doc:"since when and why pushes and readings of devices are held"`
 }
 
 type sessionAnswer struct{ Body whoIs }
 
 func (s *server) siteOperations(api huma.API) {
-	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"), func(ctx context.Context, _ *none) (*body[[]work.SiteRow], error) {
+	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"), func(ctx context.Context, _ *none) (*body[[]fleet.SiteRow], error) {
 		v, err := s.work.Sites(ctx)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/view", "view", "A site as its page draws it"), func(ctx context.Context, in *struct {
-		SiteInput
-		Order   int64  `query:"order"`
-		Network string `query:"network" maxLength:"100"`
-		Select  string `query:"select" maxLength:"200"`
-		From    int    `query:"from" minimum:"0"`
-	}) (*body[*work.View], error) {
-		v, err := s.work.View(ctx, in.Site, work.Look{Order: in.Order, Network: in.Network, Select: in.Select, From: in.From})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/frame", "frame", "What stands around a network and a part of a site"), func(ctx context.Context, in *Drafted) (*body[*view.Frame], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		return drawn(s, p, err, func() *view.Frame { return p.Frame() })
+	})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/network", "network", "One network of a site; none at a site without any"), func(ctx context.Context, in *Looking) (*body[networkAnswer], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		return drawn(s, p, err, func() networkAnswer { return networkAnswer{p.Network(in.look())} })
+	})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/part", "part", "The inspected part of a site"), func(ctx context.Context, in *Looking) (*body[*view.Inspection], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		return drawn(s, p, err, func() *view.Inspection { return p.Part(in.look()) })
+	})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/target", "target", "The network and part that a finding is about"), func(ctx context.Context, in *struct {
+		Drafted
+		Finding string `query:"finding" maxLength:"400"`
+	}) (*body[targetAnswer], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		return drawn(s, p, err, func() (out targetAnswer) {
+			out.Network, out.Select, out.There = p.Target(in.Finding)
+			return out
+		})
+	})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/form", "form", "The form of a part, or of a new one"), func(ctx context.Context, in *struct {
+		Drafted
+		Kind    string `query:"kind" maxLength:"40"`
+		ID      string `query:"id" maxLength:"100" doc:"of the part; a new one when empty"`
+		In      string `query:"in" maxLength:"200" doc:"kind:id of the owner of a part that lies inside another"`
+		Network string `query:"network" maxLength:"100" doc:"id of the network that is looked at"`
+	}) (*body[*edit.Form], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		v, err := p.Form(view.Opens{Kind: in.Kind, ID: in.ID, In: in.In}, in.Network)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/room", "room", "Room for a network, with a VLAN id and gateway"), func(ctx context.Context, in *struct {
-		SiteInput
-		Order int64 `query:"order"`
-		Bits  int   `query:"bits" minimum:"8" maximum:"31" doc:"prefix length"`
-	}) (*body[*work.Proposal], error) {
-		v, err := s.work.ProposeNetwork(ctx, in.Site, in.Order, in.Bits)
+		Drafted
+		Bits int `query:"bits" minimum:"8" maximum:"31" doc:"prefix length"`
+	}) (*body[map[string]string], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		v, err := p.Room(in.Bits)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/history", "history", "The revisions of a site, newest first"), func(ctx context.Context, in *SiteInput) (*body[[]work.Revision], error) {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/history", "history", "The revisions of a site, newest first"), func(ctx context.Context, in *SiteInput) (*body[[]fleet.Revision], error) {
 		v, err := s.work.History(ctx, in.Site)
 		return answer(s, v, err)
 	})
@@ -126,58 +164,61 @@ func (s *server) siteOperations(api huma.API) {
 	})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/try", "try", "Let a test client ask for an address"), func(ctx context.Context, in *struct {
 		SiteInput
-		Body work.TryRequest
-	}) (*body[*work.TryResult], error) {
+		Body watch.TryRequest
+	}) (*body[*watch.TryResult], error) {
 		v, err := s.work.Try(ctx, in.Site, in.Body)
 		return answer(s, v, err)
 	})
-	type drafted struct {
-		SiteInput
-		Order int64 `query:"order"`
-	}
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/seen", "seen", "Leases and neighbours the devices told of, with what to make of them"), func(ctx context.Context, in *drafted) (*body[*work.SeenView], error) {
-		v, err := s.work.Seen(ctx, in.Site, in.Order)
-		return answer(s, v, err)
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/seen", "seen", "Leases and neighbours the devices told of, with what to make of them"), func(ctx context.Context, in *Drafted) (*body[*view.SeenView], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		return drawn(s, p, err, func() *view.SeenView { return p.SeenAt() })
 	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/links", "links", "How the devices are joined, with the path of a network"), func(ctx context.Context, in *struct {
-		SiteInput
-		Order   int64  `query:"order"`
-		Network string `query:"network" maxLength:"64"`
-	}) (*body[*links.Drawing], error) {
-		v, err := s.work.Links(ctx, in.Site, in.Order, in.Network)
-		return answer(s, v, err)
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/links", "links", "How the devices are joined, with the path of a network"), func(ctx context.Context, in *Looking) (*body[*links.Drawing], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		return drawn(s, p, err, func() *links.Drawing { return p.Links(in.Network) })
 	})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/forecast", "forecast", "A pool's day: when it fills, who is turned away, what would do"), func(ctx context.Context, in *struct {
-		SiteInput
-		work.ForecastRequest
-	}) (*body[*work.ForecastView], error) {
-		v, err := s.work.Forecast(ctx, in.Site, in.ForecastRequest)
+		Drafted
+		view.ForecastRequest
+	}) (*body[*view.ForecastView], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		v, err := p.Forecast(in.ForecastRequest)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/spread", "spread", "When clients learn a changed option, and what to set beforehand"), func(ctx context.Context, in *struct {
-		SiteInput
-		Order  int64  `query:"order"`
+		Drafted
 		Pool   string `query:"pool" maxLength:"64"`
 		Target string `query:"target" maxLength:"60" doc:"within what time all should have learnt"`
-	}) (*body[*work.SpreadView], error) {
-		v, err := s.work.Spread(ctx, in.Site, in.Order, in.Pool, in.Target)
+	}) (*body[*view.SpreadView], error) {
+		p, err := s.work.Page(ctx, in.Site, in.Order)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		v, err := p.Spread(in.Pool, in.Target)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/find", "find", "Look for an address, MAC, name or VLAN over all sites"), func(ctx context.Context, in *struct {
 		Query string `query:"q" maxLength:"100"`
-	}) (*body[[]work.Hit], error) {
+	}) (*body[[]fleet.Hit], error) {
 		v, err := s.work.Find(ctx, in.Query)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/standards", "standards", "The addressing standards the sites follow"), func(ctx context.Context, _ *none) (*body[[]work.StandardView], error) {
-		v, err := s.work.Standards(ctx)
-		return answer(s, v, err)
+	huma.Register(api, op(http.MethodGet, "/api/standards", "standards", "The addressing standards the sites follow"), func(ctx context.Context, _ *none) (*body[[]standardView], error) {
+		list, err := s.work.Standards(ctx)
+		out := []standardView{}
+		for _, f := range list {
+			out = append(out, standardView{view.Standard(f.Standard), f.Sites, f.Differs})
+		}
+		return answer(s, out, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/options", "options", "The DHCP options that can be set"), func(context.Context, *none) (*body[[]work.OptionChoice], error) {
-		return &body[[]work.OptionChoice]{work.Options()}, nil
+	huma.Register(api, op(http.MethodGet, "/api/options", "options", "The DHCP options that can be set"), func(context.Context, *none) (*body[[]view.OptionChoice], error) {
+		return &body[[]view.OptionChoice]{view.Options()}, nil
 	})
-	huma.Register(api, op(http.MethodGet, "/api/rules", "rules", "The rules sites are checked against"), func(context.Context, *none) (*body[[]work.RuleView], error) {
-		return &body[[]work.RuleView]{work.Rules()}, nil
+	huma.Register(api, op(http.MethodGet, "/api/rules", "rules", "The rules sites are checked against"), func(context.Context, *none) (*body[[]view.RuleView], error) {
+		return &body[[]view.RuleView]{view.Rules()}, nil
 	})
 }
 
@@ -188,7 +229,7 @@ type fileAnswer struct {
 }
 
 func (s *server) orderOperations(api huma.API) {
-	huma.Register(api, op(http.MethodGet, "/api/orders", "orders", "Work orders, open ones first"), func(ctx context.Context, _ *none) (*body[[]work.OrderRow], error) {
+	huma.Register(api, op(http.MethodGet, "/api/orders", "orders", "Work orders, open ones first"), func(ctx context.Context, _ *none) (*body[[]draft.ListedOrder], error) {
 		v, err := s.work.Orders(ctx)
 		return answer(s, v, err)
 	})
@@ -198,9 +239,9 @@ func (s *server) orderOperations(api huma.API) {
 			Title  string `json:"title" maxLength:"2000"`
 			Ticket string `json:"ticket" maxLength:"2000"`
 		}
-	}) (*body[work.OpenOrder], error) {
+	}) (*body[order.Opened], error) {
 		id, err := s.work.OpenOrder(ctx, who(ctx), in.Body.Site, in.Body.Title, in.Body.Ticket)
-		return answer(s, work.OpenOrder{ID: id, Name: work.OrderName(id), Title: in.Body.Title, By: who(ctx).FullName}, err)
+		return answer(s, order.Opened{ID: id, Name: order.Name(id), Title: in.Body.Title, By: who(ctx).FullName}, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}", "order", "A work order with its steps, rehearsal and push"), func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
 		v, err := s.work.Order(ctx, in.Order)
@@ -209,25 +250,25 @@ func (s *server) orderOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/edits", "edit", "Change the draft; all of it or nothing"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body struct {
-			work.Change
-			Look work.Look `json:"look"`
+			draft.Change
+			Look view.Look `json:"look"`
 		}
-	}) (*body[*work.View], error) {
+	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
-		v, err := s.work.EditView(ctx, who(ctx), in.Order, in.Body.Change, in.Body.Look)
-		return answer(s, v, err)
+		out, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change)
+		return s.changed(out, in.Body.Look, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/paste", "paste", "What a paste of many lines would do; nothing is changed"), func(ctx context.Context, in *struct {
 		OrderInput
-		Body work.PasteRequest
-	}) (*body[*work.PastePreview], error) {
+		Body draft.PasteRequest
+	}) (*body[*draft.PastePreview], error) {
 		v, err := s.work.Paste(ctx, in.Order, in.Body)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/fixes", "fixes", "What the fixes of all findings of one rule would do; nothing is changed"), func(ctx context.Context, in *struct {
 		OrderInput
 		Rule string `query:"rule" maxLength:"64"`
-	}) (*body[*work.FixPreview], error) {
+	}) (*body[*draft.FixPreview], error) {
 		v, err := s.work.Fixes(ctx, in.Order, in.Rule)
 		return answer(s, v, err)
 	})
@@ -235,21 +276,21 @@ func (s *server) orderOperations(api huma.API) {
 		OrderInput
 		Body struct {
 			Version int32     `json:"version" doc:"the draft's version the change was made on"`
-			Look    work.Look `json:"look"`
+			Look    view.Look `json:"look"`
 			Others  bool      `json:"others,omitempty" doc:"take it back even when it is another technician's"`
 		}
-	}) (*body[*work.View], error) {
+	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
-		v, err := s.work.UndoView(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others, in.Body.Look)
-		return answer(s, v, err)
+		out, err := s.work.Undo(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others)
+		return s.changed(out, in.Body.Look, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body versioned
-	}) (*body[*work.View], error) {
+	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
-		v, err := s.work.RedoView(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Look)
-		return answer(s, v, err)
+		out, err := s.work.Redo(ctx, who(ctx), in.Order, in.Body.Version)
+		return s.changed(out, in.Body.Look, err)
 	})
 	type at struct {
 		OrderInput
@@ -265,7 +306,7 @@ func (s *server) orderOperations(api huma.API) {
 		OrderInput
 		Moving bool `query:"moving" doc:"those that are told something else; otherwise those that keep what they have"`
 		From   int  `query:"from" minimum:"0" maximum:"10000000" doc:"how many to pass over"`
-	}) (*body[*work.ClientPage], error) {
+	}) (*body[*push.ClientPage], error) {
 		v, err := s.work.RehearsedClients(ctx, in.Order, in.Moving, in.From)
 		return answer(s, v, err)
 	})
@@ -315,10 +356,10 @@ func (s *server) orderOperations(api huma.API) {
 }
 
 // orderAfter answers with an order as an act on it has left it.
-func (s *server) orderAfter(ctx context.Context, order int64, err error) (*body[*work.OrderView], error) {
+func (s *server) orderAfter(ctx context.Context, id int64, err error) (*body[*work.OrderView], error) {
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	v, err := s.work.Order(ctx, order)
+	v, err := s.work.Order(ctx, id)
 	return answer(s, v, err)
 }

@@ -12,8 +12,8 @@ import (
 	"github.com/danielgtaylor/huma/v2/validation"
 	"github.com/labstack/echo/v5"
 
+	"lithos/internal/act"
 	"lithos/internal/store"
-	"lithos/internal/work"
 )
 
 // What is wrong with a value, and what to type instead.
@@ -55,9 +55,9 @@ func problem(status int, message string, details ...error) huma.StatusError {
 	return out
 }
 
-var statuses = map[work.Kind]int{
-	work.Missing: http.StatusNotFound, work.Invalid: http.StatusUnprocessableEntity, work.Conflict: http.StatusConflict,
-	work.Denied: http.StatusUnauthorized, work.Busy: http.StatusTooManyRequests,
+var statuses = map[act.Kind]int{
+	act.Missing: http.StatusNotFound, act.Invalid: http.StatusUnprocessableEntity, act.Conflict: http.StatusConflict,
+	act.Denied: http.StatusUnauthorized, act.Busy: http.StatusTooManyRequests,
 }
 
 // statusGivenUp is for the log: the browser is gone.
@@ -69,7 +69,7 @@ func (s *server) problem(err error) error {
 	if err == nil {
 		return nil
 	}
-	var refusal *work.Refusal
+	var refusal *act.Refusal
 	switch {
 	case errors.As(err, &refusal):
 		details := make([]error, len(refusal.Fields))

@@ -15,6 +15,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/people"
 	"lithos/internal/work"
 )
 
@@ -34,7 +36,7 @@ func newSessions(w *work.Service, secure bool) *scs.SessionManager {
 	sessions.Cookie.Name, sessions.Cookie.SameSite, sessions.Cookie.Secure = "lithos", http.SameSiteStrictMode, secure
 	sessions.ErrorFunc = func(w http.ResponseWriter, _ *http.Request, err error) {
 		status, says := http.StatusServiceUnavailable, "Lithos cannot look up your session at this moment. Try again."
-		var refusal *work.Refusal
+		var refusal *act.Refusal
 		if errors.As(err, &refusal) {
 			status, says = statuses[refusal.Kind], refusal.Says
 		}
@@ -55,9 +57,9 @@ func newSessions(w *work.Service, secure bool) *scs.SessionManager {
 type sessionStore struct{ work *work.Service }
 
 type sessionData struct {
-	Deadline   time.Time        `json:"deadline"`
-	Technician *work.Technician `json:"technician,omitempty"`
-	Begun      *work.Session    `json:"begun,omitempty"`
+	Deadline   time.Time       `json:"deadline"`
+	Technician *act.Technician `json:"technician,omitempty"`
+	Begun      *people.Session `json:"begun,omitempty"`
 }
 
 // FindCtx implements scs.CtxStore.
@@ -104,7 +106,7 @@ type sessionCodec struct{}
 // Encode implements scs.Codec.
 func (sessionCodec) Encode(deadline time.Time, values map[string]any) ([]byte, error) {
 	data := sessionData{Deadline: deadline}
-	if v, ok := values[begun].(work.Session); ok {
+	if v, ok := values[begun].(people.Session); ok {
 		data.Begun = &v
 	}
 	return json.Marshal(data)
@@ -126,8 +128,8 @@ func (sessionCodec) Decode(raw []byte) (time.Time, map[string]any, error) {
 type contextKey struct{}
 
 // who is the technician a request is made by.
-func who(ctx context.Context) work.Technician {
-	t, _ := ctx.Value(contextKey{}).(work.Technician)
+func who(ctx context.Context) act.Technician {
+	t, _ := ctx.Value(contextKey{}).(act.Technician)
 	return t
 }
 
@@ -136,7 +138,7 @@ const notSignedIn = "You are not signed in, or were away too long. Sign in; what
 // signedInOnly admits requests of a session that somebody signed in to.
 func (s *server) signedInOnly(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
-		t, ok := s.sessions.Get(ctx.Context(), signedIn).(work.Technician)
+		t, ok := s.sessions.Get(ctx.Context(), signedIn).(act.Technician)
 		if !ok {
 			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, notSignedIn)
 			return
@@ -176,7 +178,10 @@ const maxAgent = 200
 
 type signInAnswer struct {
 	Cookie http.Cookie `header:"Set-Cookie"`
-	Body   work.Technician
+	Body   struct {
+		act.Technician
+		Order int64 `json:"order,omitempty" doc:"the open work order they opened or edited last, on whichever machine"`
+	}
 }
 
 func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, error) {
@@ -184,7 +189,7 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 	if in.Browser != "" {
 		known = hashed(in.Browser)
 	}
-	t, stamp, err := s.work.SignIn(ctx, work.Attempt{Name: in.Body.Name, Password: in.Body.Password, Source: in.remote, Browser: known})
+	t, stamp, err := s.work.SignIn(ctx, people.Attempt{Name: in.Body.Name, Password: in.Body.Password, Source: in.remote, Browser: known})
 	if err == nil {
 		err = s.sessions.RenewToken(ctx) // a session id from before signing in is worth nothing
 	}
@@ -194,17 +199,22 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 	if in.Browser == "" {
 		in.Browser = rand.Text()
 	}
-	s.sessions.Put(ctx, begun, work.Session{
+	s.sessions.Put(ctx, begun, people.Session{
 		Technician: t.ID, Stamp: stamp, Source: in.remote, Agent: site.Printable(in.Agent, maxAgent), Browser: hashed(in.Browser),
 	})
 	cookie := http.Cookie{
 		Name: browserCookie, Value: in.Browser, Path: prefix + "/session", MaxAge: 180 * 24 * 3600, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode,
 	}
-	return &signInAnswer{cookie, t}, nil
+	out := &signInAnswer{Cookie: cookie}
+	out.Body.Technician = t
+	if out.Body.Order, err = s.work.LastWorkedOn(ctx, t.ID); err != nil {
+		return nil, s.problem(err)
+	}
+	return out, nil
 }
 
 // technicianOf is who an Echo request is made by; ok is false when nobody is signed in.
-func (s *server) technicianOf(c *echo.Context) (work.Technician, bool) {
-	t, ok := s.sessions.Get(c.Request().Context(), signedIn).(work.Technician)
+func (s *server) technicianOf(c *echo.Context) (act.Technician, bool) {
+	t, ok := s.sessions.Get(c.Request().Context(), signedIn).(act.Technician)
 	return t, ok
 }

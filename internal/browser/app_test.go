@@ -186,9 +186,11 @@ func (b *tab) fill(label, text string) {
 // value is what stands in the field of a label.
 func (b *tab) value(label string) string {
 	b.Helper()
-	v, err := b.page.Eval(`label => (`+findField+`)(label).value`, label)
+	el, err := b.page.Timeout(patience).ElementByJS(rod.Eval(findField, label))
 	require.NoError(b, err, label)
-	return v.Value.String()
+	v, err := el.Property("value")
+	require.NoError(b, err, label)
+	return v.String()
 }
 
 // choose picks an option of the choice of a label.
@@ -209,7 +211,7 @@ func (b *tab) dragRuler(course, size, from, to int) {
 	require.NoError(b, err)
 	r := shape.Box()
 	at := func(offset int) proto.Point {
-		return proto.Point{X: r.X + (float64(offset)+0.5)*(r.Width-2)/float64(size), Y: r.Y + float64(course)*86 + 20 + 35}
+		return proto.Point{X: r.X + (float64(offset)+0.5)*(r.Width-2)/float64(size), Y: r.Y + float64(course)*92 + 20 + 35}
 	}
 	mouse := b.page.Mouse
 	require.NoError(b, mouse.MoveTo(at(from)))

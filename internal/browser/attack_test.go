@@ -13,29 +13,31 @@ import (
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/demo/demotest"
+	"lithos/internal/draft"
+	"lithos/internal/people"
 	"lithos/internal/postgres/pgtest"
 	"lithos/internal/standin"
-	"lithos/internal/work"
 	"lithos/web"
 )
 
 // colleague is another technician of the same office.
-func (a *app) colleague(t *testing.T) work.Technician {
+func (a *app) colleague(t *testing.T) act.Technician {
 	t.Helper()
 	_, err := a.Work.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-lantern")
 	require.NoError(t, err)
-	who, _, err := a.Work.SignIn(t.Context(), work.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
+	who, _, err := a.Work.SignIn(t.Context(), people.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
 	require.NoError(t, err)
 	return who
 }
 
 // rename is an edit of a network's name by somebody else.
-func (a *app) rename(t *testing.T, who work.Technician, order int64, network, name string) {
+func (a *app) rename(t *testing.T, who act.Technician, order int64, network, name string) {
 	t.Helper()
 	d, err := a.Work.Draft(t.Context(), order)
 	require.NoError(t, err)
-	_, _, err = a.Work.Edit(t.Context(), who, order, work.Change{Version: d.Order.Version, Entries: []edit.Entry{
+	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Version: d.Order.Version, Entries: []edit.Entry{
 		{Kind: "network", ID: network, Fields: map[string]string{"name": name}},
 	}})
 	require.NoError(t, err)
@@ -110,11 +112,11 @@ func TestAttackPages(t *testing.T) {
 		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "the-yard", "Slip", "")
 		require.NoError(t, err)
 		doc := scenario.Site("the-yard")
-		d, _, err := a.Work.Edit(t.Context(), a.technician(t), order, work.Change{Entries: []edit.Entry{
+		d, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
 			{Kind: "pool", ID: doc.Pools[0].ID, Fields: map[string]string{"note": "seen to"}}, {Kind: "option", ID: "51", In: "pool:" + doc.Pools[0].ID, Fields: map[string]string{"value": "3 hours"}},
 		}})
 		require.NoError(t, err)
-		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.Order.Version)
+		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
 		require.NoError(t, err)
 		b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
 		b.click("footer button", "^Push")
@@ -137,11 +139,11 @@ func TestAttackPages(t *testing.T) {
 	t.Run("a silent device", func(t *testing.T) {
 		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "the-garret", "Silence", "")
 		require.NoError(t, err)
-		d, _, err := a.Work.Edit(t.Context(), a.technician(t), order, work.Change{Entries: []edit.Entry{
+		d, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
 			{Kind: "pool", ID: "pool-garret", Fields: map[string]string{"ranges": "192.168.211.100 - 192.168.211.170"}},
 		}})
 		require.NoError(t, err)
-		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.Order.Version)
+		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
 		require.NoError(t, err)
 		rt := a.Devices.ByID["dev-garret-rt"]
 		rt.Inject(standin.Faults{SilentAt: "confirm"})

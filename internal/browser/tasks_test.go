@@ -14,8 +14,10 @@ import (
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/demo"
-	"lithos/internal/work"
+	"lithos/internal/draft"
+	"lithos/internal/people"
 )
 
 // at opens a page of a signed-in browser, in a work order when one is given.
@@ -27,8 +29,8 @@ func (a *app) at(t *testing.T, width, height int, path string) *tab {
 	return b
 }
 
-func (a *app) technician(t *testing.T) work.Technician {
-	who, _, err := a.Work.SignIn(t.Context(), work.Attempt{Name: demo.Account, Password: demo.Password, Source: "test"})
+func (a *app) technician(t *testing.T) act.Technician {
+	who, _, err := a.Work.SignIn(t.Context(), people.Attempt{Name: demo.Account, Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
 	return who
 }
@@ -130,13 +132,13 @@ func TestSecondTechnicianKeepsWhatWasTyped(t *testing.T) {
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Shared", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
-	b.until("the draft on the page", `() => document.querySelector('footer[aria-label="Open work order"]') !== null`)
+	b.until("the draft on the page", `() => document.querySelector('footer[aria-label="Open work order"]') && document.querySelector('[aria-roledescription=ruler]')`)
 	b.press(input.KeyR)
 	b.see("Reserve an address")
 	b.fill("MAC", "02:00:5e:00:00:01")
-	rename := work.Change{}
+	rename := draft.Change{}
 	rename.Entries = append(rename.Entries, entry("network", "net-imaging", "name", "Scans"))
-	_, _, err = a.Work.Edit(t.Context(), who, order, rename)
+	_, err = a.Work.Edit(t.Context(), who, order, rename)
 	require.NoError(t, err)
 	b.click("button", "^Add$")
 	b.see("made another edit")
@@ -155,7 +157,7 @@ func TestHurriedUndo(t *testing.T) {
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Hurry", "")
 	require.NoError(t, err)
 	for i, name := range []string{"One", "Two", "Three"} {
-		_, _, err := a.Work.Edit(t.Context(), who, order, work.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}})
+		_, err := a.Work.Edit(t.Context(), who, order, draft.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}})
 		require.NoError(t, err)
 	}
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))

@@ -129,7 +129,7 @@ func TestOptionsAndTheReply(t *testing.T) {
 	b.see("is not a private code; type a number from 224 to 254")
 	b.fill("Code", "230")
 	b.click("button", "^Add$")
-	b.see("option 230, address")
+	b.see("code 230; type address")
 	b.click("[role=tabpanel] button", "^Set an option$")
 	b.see("How long the client may keep its address")
 	b.choose("Option", "^230 ")

@@ -16,7 +16,9 @@ import (
 	"lithos/core/compile"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/device"
+	"lithos/internal/people"
 	"lithos/internal/standin"
 	"lithos/internal/work"
 )
@@ -59,7 +61,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		doc := scenario.Site(name)
 		if now, err := w.Export(ctx, name); err == nil {
 			doc = now // as earlier runs left it
-		} else if refusal := (*work.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != work.Missing {
+		} else if refusal := (*act.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != act.Missing {
 			return nil, err
 		} else if _, err := w.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
 			return nil, err
@@ -90,7 +92,7 @@ const by = "the demonstration"
 // sessions of whoever is still signed in.
 func account(ctx context.Context, w *work.Service) error {
 	there, err := w.Accounts(ctx)
-	if err != nil || slices.ContainsFunc(there, func(a work.Account) bool { return a.Name == Account }) {
+	if err != nil || slices.ContainsFunc(there, func(a people.Account) bool { return a.Name == Account }) {
 		return err
 	}
 	_, err = w.PutTechnician(ctx, by, Account, FullName, Password)

@@ -146,36 +146,6 @@ func IsDuplicate(err error, constraint string) bool {
 	return errors.As(err, &pg) && pg.Code == "23505" && pg.ConstraintName == constraint
 }
 
-// Beside is what is known of a site beside its document.
-type Beside struct {
-	Access    []gen.DeviceAccess // of its devices
-	Orders    []gen.OpenOrdersOfSiteRow
-	Seen      []gen.Sighting
-	Neighbors []gen.NeighborPrefixesRow // networks of the customer's other sites
-}
-
-// Beside reads it, in one round trip.
-func (s *Store) Beside(ctx context.Context, siteID, customer string) (Beside, error) {
-	var b Beside
-	var batch pgx.Batch
-	queue(&batch, &b.Access, gen.AccessOfSite, siteID)
-	queue(&batch, &b.Orders, gen.OpenOrdersOfSite, siteID)
-	queue(&batch, &b.Seen, gen.SightingsOfSite, siteID)
-	queue(&batch, &b.Neighbors, gen.NeighborPrefixes, customer, siteID)
-	if err := s.Pool.SendBatch(ctx, &batch).Close(); err != nil {
-		return b, fmt.Errorf("read beside site %s: %w", siteID, err)
-	}
-	return b, nil
-}
-
-// queue adds a query whose rows are put in into.
-func queue[T any](batch *pgx.Batch, into *[]T, query string, args ...any) {
-	batch.Queue(query, args...).Query(func(rows pgx.Rows) (err error) {
-		*into, err = pgx.CollectRows(rows, pgx.RowToStructByPos[T])
-		return err
-	})
-}
-
 // PushesLeft lists the pushes under way that no run holds and no job waits for.
 func (s *Store) PushesLeft(ctx context.Context) ([]int64, error) {
 	rows, err := s.Pool.Query(ctx, `SELECT p.id FROM push p WHERE p.state NOT IN ('landed', 'failed') AND p.held_until < now()

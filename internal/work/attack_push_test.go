@@ -21,10 +21,14 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/internal/act"
 	"lithos/internal/device"
+	"lithos/internal/people"
+	"lithos/internal/push"
 	"lithos/internal/standin"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
+	"lithos/internal/view"
 	"lithos/internal/work"
 )
 
@@ -39,7 +43,7 @@ func (o *office) exec(sql string, args ...any) {
 }
 
 // pushUntil waits until the latest push of an order is as is wants it.
-func (o *office) pushUntil(s *work.Service, id int64, what string, is func(*work.PushView) bool) *work.PushView {
+func (o *office) pushUntil(s *work.Service, id int64, what string, is func(*push.PushView) bool) *push.PushView {
 	o.t.Helper()
 	var v *work.OrderView
 	require.Eventually(o.t, func() bool {
@@ -79,7 +83,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 	s, err := store.Open(context.Background(), o.url, 4)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	vault, err := work.OpenVault(o.key)
+	vault, err := people.OpenVault(o.key)
 	require.NoError(t, err)
 	w := work.New(s, vault, o.logger())
 	var orders []int64
@@ -104,7 +108,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 		id, err := w.OpenOrder(t.Context(), o.mk, doc.Code, "All at once", "")
 		require.NoError(t, err)
 		pool := entry("pool", strings.ReplaceAll("pool-quill-lab", "quill", fmt.Sprintf("q%02d", i)), "ranges", "100-120")
-		_, _, err = w.Edit(t.Context(), o.mk, id, pool)
+		_, err = w.Edit(t.Context(), o.mk, id, pool)
 		require.NoError(t, err)
 		_, err = w.Rehearse(t.Context(), o.mk, id, 1)
 		require.NoError(t, err)
@@ -122,7 +126,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 	require.Eventually(t, func() bool {
 		ended := 0
 		for i, id := range orders {
-			_, err := w.View(t.Context(), codes[i], work.Look{})
+			_, err := w.Page(t.Context(), codes[i], 0)
 			require.NoError(t, err)
 			served++
 			v, err := w.Order(t.Context(), id)
@@ -174,14 +178,14 @@ func TestAttackLandingLosesItsConnection(t *testing.T) {
 func TestAttackControlCharactersGetIn(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	var r *work.Refusal
+	var r *act.Refusal
 	_, err := o.OpenOrder(t.Context(), o.mk, "kelder-bridge", "Ward\x00", "44\x1b71")
 	require.ErrorAs(t, err, &r)
 	require.Len(t, r.Fields, 2)
 	assert.Equal(t, "The title holds a control character; leave it out.", r.Fields[0].Says)
 	id := o.order()
 	for _, bad := range []string{"Scans\x00", "Sc\x1bans", "Sc\nans", "Sc\u202eans", "Sc\xffans"} {
-		_, _, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", bad))
+		_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", bad))
 		require.ErrorAs(t, err, &r, "%q", bad)
 		assert.Equal(t, "entries[0].fields.name", r.Fields[0].Field)
 	}
@@ -204,7 +208,7 @@ func TestAttackRevisionLandsDuringAPush(t *testing.T) {
 	newer := scenario.Site("kelder-bridge")
 	newer.Name = "Kelder Bridge practice"
 	_, err := o.Import(t.Context(), newer, o.jo.ID, "from a file")
-	refusal(t, err, work.Conflict, "a push to Kelder Bridge surgery is under way")
+	refusal(t, err, act.Conflict, "a push to Kelder Bridge surgery is under way")
 	gw.Inject(standin.Faults{Unreachable: true}) // ends the write that is held
 	gw.Inject(standin.Faults{})
 	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
@@ -292,10 +296,10 @@ func TestAttackDeviceGoesSilentAtItsConfirm(t *testing.T) {
 	sw := o.devices.ByID["dev-moss-sw"]
 	sw.Inject(standin.Faults{SilentAt: "confirm"})
 	require.NoError(t, o.pushAll(o.Service, id))
-	p := o.pushUntil(o.Service, id, "the silence", func(p *work.PushView) bool { return len(p.Silent) > 0 })
+	p := o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool { return len(p.Silent) > 0 })
 	assert.Equal(t, []string{"sw-moss"}, p.Silent)
 	assert.Nil(t, p.Finished)
-	at := slices.IndexFunc(p.Journal, func(l work.JournalEntry) bool { return l.Stage == "confirm" && l.Device == "sw-moss" })
+	at := slices.IndexFunc(p.Journal, func(l push.JournalEntry) bool { return l.Stage == "confirm" && l.Device == "sw-moss" })
 	require.GreaterOrEqual(t, at, 0)
 	assert.Equal(t, "unknown", p.Journal[at].State, "what is not known is not called done")
 	other := o.at("moss-end")
@@ -303,7 +307,7 @@ func TestAttackDeviceGoesSilentAtItsConfirm(t *testing.T) {
 	_, err := o.Rehearse(t.Context(), o.mk, other, o.version(other))
 	require.NoError(t, err)
 	_, err = o.Push(t.Context(), o.mk, other, o.version(other))
-	refusal(t, err, work.Conflict, "Another push to this site is under way")
+	refusal(t, err, act.Conflict, "Another push to this site is under way")
 	sw.Inject(standin.Faults{})
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
@@ -320,13 +324,13 @@ func TestAttackDeviceStaysSilent(t *testing.T) {
 	sw := o.devices.ByID["dev-moss-sw"]
 	sw.Inject(standin.Faults{HoldWrite: 1})
 	require.NoError(t, o.pushAll(o.Service, id))
-	o.pushUntil(o.Service, id, "the switch's first step", func(p *work.PushView) bool {
+	o.pushUntil(o.Service, id, "the switch's first step", func(p *push.PushView) bool {
 		last := p.Journal[max(0, len(p.Journal)-1):]
 		return len(last) > 0 && last[0].Device == "sw-moss" && last[0].Stage == "step"
 	})
 	require.ErrorContains(t, o.EndPush(t.Context(), o.jo, id), "No device is waited for")
 	sw.Inject(standin.Faults{Unreachable: true})
-	o.pushUntil(o.Service, id, "the silence", func(p *work.PushView) bool { return len(p.Silent) > 0 })
+	o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool { return len(p.Silent) > 0 })
 	require.NoError(t, o.EndPush(t.Context(), o.jo, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "failed", v.Push.State)
@@ -347,7 +351,7 @@ func TestAttackLostHoldRunsAPushTwice(t *testing.T) {
 	o.bigger(id)
 	gw.Inject(standin.Faults{HoldWrite: 2})
 	require.NoError(t, o.pushAll(o.Service, id))
-	o.pushUntil(o.Service, id, "the second step", func(p *work.PushView) bool { return len(p.Journal) == 3 })
+	o.pushUntil(o.Service, id, "the second step", func(p *push.PushView) bool { return len(p.Journal) == 3 })
 	o.exec("UPDATE push SET held_by = 'somebody else', held_until = now() + interval '1 hour'")
 	gw.Inject(standin.Faults{})
 	require.Eventually(t, func() bool { return strings.Contains(o.log.String(), "the hold on a push is lost") }, time.Minute, 10*time.Millisecond)
@@ -374,7 +378,7 @@ func TestAttackOldPushIsResumed(t *testing.T) {
 	o.bigger(id)
 	gw.Inject(standin.Faults{HoldWrite: 2})
 	require.NoError(t, o.pushAll(o.Service, id))
-	o.pushUntil(o.Service, id, "the second step", func(p *work.PushView) bool { return len(p.Journal) == 3 })
+	o.pushUntil(o.Service, id, "the second step", func(p *push.PushView) bool { return len(p.Journal) == 3 })
 	kill()
 	gw.Inject(standin.Faults{})
 	second, _ := o.another()
@@ -398,7 +402,7 @@ func TestAttackRestoredBackupPushes(t *testing.T) {
 	o.bigger(id)
 	gw.Inject(standin.Faults{HoldWrite: 2})
 	require.NoError(t, o.pushAll(o.Service, id))
-	o.pushUntil(o.Service, id, "the second step", func(p *work.PushView) bool { return len(p.Journal) == 3 })
+	o.pushUntil(o.Service, id, "the second step", func(p *push.PushView) bool { return len(p.Journal) == 3 })
 	kill()
 	gw.Inject(standin.Faults{})
 	dump := filepath.Join(t.TempDir(), "dump")
@@ -413,12 +417,12 @@ func TestAttackRestoredBackupPushes(t *testing.T) {
 	assert.Contains(t, since.Because, "was restored")
 	other, err := second.OpenOrder(t.Context(), o.mk, "quill-street", "After the restore", "")
 	require.NoError(t, err)
-	_, _, err = second.Edit(t.Context(), o.mk, other, entry("pool", "pool-quill-lab", "ranges", "100-120"))
+	_, err = second.Edit(t.Context(), o.mk, other, entry("pool", "pool-quill-lab", "ranges", "100-120"))
 	require.NoError(t, err)
 	_, err = second.Rehearse(t.Context(), o.mk, other, 1)
 	require.NoError(t, err)
 	_, err = second.Push(t.Context(), o.mk, other, 1)
-	refusal(t, err, work.Conflict, "Pushes and readings are held")
+	refusal(t, err, act.Conflict, "Pushes and readings are held")
 	second.Observe(t.Context(), "site-kelder-bridge")
 	assert.Contains(t, o.log.String(), "the devices of a site are not read")
 	v, err := second.Order(t.Context(), id)
@@ -448,12 +452,12 @@ func TestAttackWrongKeyBecomesANewOne(t *testing.T) {
 	require.NoError(t, o.UseKey(t.Context()))
 	require.NoError(t, o.UseKey(t.Context()))
 	missing := filepath.Join(t.TempDir(), "key")
-	_, err := work.OpenVault(missing)
+	_, err := people.OpenVault(missing)
 	assert.ErrorContains(t, err, "there is no key file")
 	_, err = os.Stat(missing)
 	assert.ErrorIs(t, err, os.ErrNotExist)
-	assert.ErrorContains(t, work.MakeKey(o.key), "file exists")
-	require.NoError(t, work.MakeKey(missing))
+	assert.ErrorContains(t, people.MakeKey(o.key), "file exists")
+	require.NoError(t, people.MakeKey(missing))
 	wrong := o.key
 	o.key = missing
 	stranger, s := o.another()
@@ -480,7 +484,7 @@ func TestAttackToldToEndAmidConfirms(t *testing.T) {
 	gate := make(chan struct{})
 	o.devices.ByID["dev-moss-sw"].Inject(standin.Faults{HoldConfirm: gate})
 	require.NoError(t, o.pushAll(o.Service, id))
-	o.pushUntil(o.Service, id, "the switch's confirm", func(p *work.PushView) bool {
+	o.pushUntil(o.Service, id, "the switch's confirm", func(p *push.PushView) bool {
 		last := p.Journal[max(0, len(p.Journal)-1):]
 		return len(last) > 0 && last[0].Device == "sw-moss" && last[0].Stage == "confirm"
 	})
@@ -511,7 +515,7 @@ func TestAttackLadderCutShortIsCalledVerified(t *testing.T) {
 	o.journalSays(v.Push, "skipped", "Imaging is not verified")
 }
 
-func (o *office) journalSays(p *work.PushView, state, says string) {
+func (o *office) journalSays(p *push.PushView, state, says string) {
 	o.t.Helper()
 	for _, l := range p.Journal {
 		if l.State == state && strings.Contains(l.Says, says) {
@@ -563,14 +567,13 @@ func TestAttackPageOffersWhatPushRefuses(t *testing.T) {
 	o.edit(id, entry("network", "", "name", "Annexe", "prefix", "10.84.32.0/24", "vlan", "77"))
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
-	page, err := o.View(t.Context(), "kelder-bridge", work.Look{Order: id})
-	require.NoError(t, err)
-	across := slices.IndexFunc(v.Findings, func(f work.Finding) bool { return f.Rule == "networks-overlap-across-sites" })
+	head := o.page("kelder-bridge", id).Head()
+	across := slices.IndexFunc(v.Findings, func(f view.Finding) bool { return f.Rule == "networks-overlap-across-sites" })
 	assert.GreaterOrEqual(t, across, 0)
-	assert.Equal(t, page.Order.Warning, v.Head.Warning)
-	assert.Equal(t, page.Order.Blocking, v.Head.Blocking)
+	assert.Equal(t, head.Warning, v.Head.Warning)
+	assert.Equal(t, head.Blocking, v.Head.Blocking)
 	assert.NotEmpty(t, v.Findings)
-	assert.Equal(t, v.Head.Refuses, page.Order.Refuses)
+	assert.Equal(t, v.Head.Refuses, head.Refuses)
 	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
 	require.Error(t, err)
 	assert.Equal(t, v.Head.Refuses, err.Error(), "what is refused is what was said")
@@ -590,9 +593,9 @@ func TestAttackSecondMistakeOnTheSamePart(t *testing.T) {
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
 	d, err := o.Draft(t.Context(), id)
 	require.NoError(t, err)
-	assert.Zero(t, d.Blocking(), "the mistake was there before")
+	assert.Zero(t, blocking(d), "the mistake was there before")
 	o.edit(id, entry("reservation", "res-xray-plate", "address", "10.84.40.40"))
 	d, err = o.Draft(t.Context(), id)
 	require.NoError(t, err)
-	assert.Equal(t, 1, d.Blocking())
+	assert.Equal(t, 1, blocking(d))
 }

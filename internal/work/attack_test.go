@@ -18,9 +18,12 @@ import (
 	"lithos/core/address"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/demo"
 	"lithos/internal/device"
-	"lithos/internal/work"
+	"lithos/internal/draft"
+	"lithos/internal/people"
+	"lithos/internal/watch"
 )
 
 // Sixty guesses at once: eight are looked at, and no more than four at a time.
@@ -32,14 +35,14 @@ func TestAttackSixtyGuessesAtOnce(t *testing.T) {
 	for i := range 60 {
 		all.Go(func() {
 			_, err := o.signIn("mk", fmt.Sprintf("a guess number %d", i), "10.0.0.9")
-			var r *work.Refusal
+			var r *act.Refusal
 			if !assert.ErrorAs(t, err, &r) {
 				return
 			}
 			switch r.Kind {
-			case work.Denied:
+			case act.Denied:
 				denied.Add(1)
-			case work.Busy:
+			case act.Busy:
 				throttled.Add(1)
 			}
 		})
@@ -55,26 +58,26 @@ func TestAttackLockATechnicianOut(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	try := func(name, password, source, browser string) error {
-		_, _, err := o.SignIn(t.Context(), work.Attempt{Name: name, Password: password, Source: source, Browser: browser})
+		_, _, err := o.SignIn(t.Context(), people.Attempt{Name: name, Password: password, Source: source, Browser: browser})
 		return err
 	}
-	_, stamp, err := o.SignIn(t.Context(), work.Attempt{Name: "mk", Password: demo.Password, Source: "10.0.0.9"})
+	_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "10.0.0.9"})
 	require.NoError(t, err)
-	require.NoError(t, o.StartSession(t.Context(), "token", work.Session{
+	require.NoError(t, o.StartSession(t.Context(), "token", people.Session{
 		Technician: o.mk.ID, Stamp: stamp, Browser: "known", Expires: time.Now().Add(time.Hour),
 	}))
 	for range 8 {
-		refusal(t, try("mk", "a wrong password", "10.0.0.9", ""), work.Denied, "wrong")
+		refusal(t, try("mk", "a wrong password", "10.0.0.9", ""), act.Denied, "wrong")
 	}
-	refusal(t, try("mk", demo.Password, "10.0.0.9", ""), work.Busy, "Too many failed attempts")
-	refusal(t, try("mk", demo.Password, "10.0.0.9", "made up"), work.Busy, "Too many failed attempts")
+	refusal(t, try("mk", demo.Password, "10.0.0.9", ""), act.Busy, "Too many failed attempts")
+	refusal(t, try("mk", demo.Password, "10.0.0.9", "made up"), act.Busy, "Too many failed attempts")
 	assert.NoError(t, try("mk", demo.Password, "10.0.0.10", ""), "from elsewhere")
 	assert.NoError(t, try("mk", demo.Password, "10.0.0.9", "known"), "with the browser that is known")
 	assert.NoError(t, try("jo", joPassword, "10.0.0.9", ""), "others from there")
 	for range 8 {
-		refusal(t, try("mk", "a wrong password", "10.0.0.9", "known"), work.Denied, "wrong")
+		refusal(t, try("mk", "a wrong password", "10.0.0.9", "known"), act.Denied, "wrong")
 	}
-	refusal(t, try("mk", demo.Password, "10.0.0.9", "known"), work.Busy, "Too many")
+	refusal(t, try("mk", demo.Password, "10.0.0.9", "known"), act.Busy, "Too many")
 	lines, err := o.Audited(t.Context(), time.Time{}, "sign-in-throttled", "mk", "", 100)
 	require.NoError(t, err)
 	assert.Len(t, lines, 3)
@@ -86,9 +89,9 @@ func TestAttackSessionOutlivesItsAccount(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	begin := func(token string) {
-		_, stamp, err := o.SignIn(t.Context(), work.Attempt{Name: "jo", Password: joPassword, Source: "test"})
+		_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "jo", Password: joPassword, Source: "test"})
 		require.NoError(t, err)
-		require.NoError(t, o.StartSession(t.Context(), token, work.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
+		require.NoError(t, o.StartSession(t.Context(), token, people.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
 	}
 	stands := func(token string) bool {
 		_, _, ok, err := o.SessionTechnician(t.Context(), token)
@@ -114,16 +117,16 @@ func TestAttackSessionOutlivesItsAccount(t *testing.T) {
 		assert.False(t, stands(how), how)
 		if how == "switched off" {
 			_, err := o.signIn("jo", joPassword, "test")
-			refusal(t, err, work.Denied, "wrong")
+			refusal(t, err, act.Denied, "wrong")
 			require.NoError(t, o.SwitchAccount(t.Context(), "a test", "jo", false))
 		}
 	}
 	// Between the look at the password and the session the account is changed.
-	_, stamp, err := o.SignIn(t.Context(), work.Attempt{Name: "mk", Password: demo.Password, Source: "test"})
+	_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
 	_, err = o.PutTechnician(t.Context(), "a test", "mk", "Maren Kolb", "lantern-gravel-otter")
 	require.NoError(t, err)
-	refusal(t, o.StartSession(t.Context(), "late", work.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), work.Denied, "changed meanwhile")
+	refusal(t, o.StartSession(t.Context(), "late", people.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), act.Denied, "changed meanwhile")
 }
 
 // Names that do not begin with ASCII, passwords in characters, and passwords that
@@ -143,12 +146,12 @@ func TestAttackNamesAndPasswords(t *testing.T) {
 		"ööööööö": "has 7 characters", "password1234": "commonly used", "qwertyuiop123": "commonly used", "aaaaaaaaaaaa": "commonly used",
 		"Maren Kolb 12": "commonly used", strings.Repeat("x y", 100): "has 300 characters", "a\xffbcdefghijklm": "not UTF-8",
 	} {
-		refusal(t, put("nn", "Maren Kolb", password), work.Invalid, says)
+		refusal(t, put("nn", "Maren Kolb", password), act.Invalid, says)
 	}
 	for name, says := range map[string]string{"": "needs a name", "  ": "needs a name", "a b": "a space", "a\x00b": "control character", strings.Repeat("n", 65): "longer than 64"} {
-		refusal(t, put(name, "N", "lantern-gravel-otter"), work.Invalid, says)
+		refusal(t, put(name, "N", "lantern-gravel-otter"), act.Invalid, says)
 	}
-	refusal(t, put("nn", " ", "lantern-gravel-otter"), work.Invalid, "needs a full name")
+	refusal(t, put("nn", " ", "lantern-gravel-otter"), act.Invalid, "needs a full name")
 }
 
 // A device's address that would send its password in clear, or lead elsewhere, is
@@ -168,11 +171,11 @@ func TestAttackDeviceAddresses(t *testing.T) {
 		"http://192.0.2.1": "only https is used", "192.0.2.1:443": "cannot be read", "https://": "cannot be read", "https://a:b@192.0.2.1": "holds an account",
 		"https://192.0.2.1/restconf": "goes on after its port", "ftp://192.0.2.1": "only https is used",
 	} {
-		refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.URL = url }), work.Invalid, says)
+		refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.URL = url }), act.Invalid, says)
 	}
-	refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.Fingerprint = nil }), work.Invalid, "fingerprint")
-	refusal(t, put("site-nowhere", "dev-gw-1", same), work.Missing, "no site with the id")
-	refusal(t, put("site-kelder-bridge", "dev-none", same), work.Missing, "no device with the id")
+	refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.Fingerprint = nil }), act.Invalid, "fingerprint")
+	refusal(t, put("site-nowhere", "dev-gw-1", same), act.Missing, "no site with the id")
+	refusal(t, put("site-kelder-bridge", "dev-none", same), act.Missing, "no device with the id")
 }
 
 // A lease whose name holds what cannot be kept spoils only itself.
@@ -180,15 +183,13 @@ func TestAttackBadNameFromADevice(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	for i, name := range []string{"good", "b\x00a\x1bd", "ill\xff"} {
-		r, err := o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name, Against: "device"})
+		r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name, Against: "device"})
 		require.NoError(t, err)
 		require.NotEmpty(t, r.Address, r.Why)
 	}
 	o.Observe(t.Context(), "site-kelder-bridge")
-	seen, err := o.Seen(t.Context(), "kelder-bridge", 0)
-	require.NoError(t, err)
 	var names []string
-	for _, s := range seen.Seen {
+	for _, s := range o.page("kelder-bridge", 0).SeenAt().Seen {
 		if s.Network == "net-imaging" {
 			names = append(names, s.Name)
 		}
@@ -238,7 +239,7 @@ func TestAttackRehearsalOfThousands(t *testing.T) {
 	assert.Len(t, page.Clients, 100)
 	assert.True(t, page.More)
 	_, err = o.RehearsedReply(t.Context(), id, 1_000_000)
-	refusal(t, err, work.Missing, "no such reply")
+	refusal(t, err, act.Missing, "no such reply")
 }
 
 // A browser that does not keep up is told to ask for everything again.
@@ -314,24 +315,24 @@ func TestAttackEditElsewhereRefusesAForm(t *testing.T) {
 	// Somebody else, meanwhile.
 	theirs := entry("network", "net-bench", "name", "Workbench")
 	theirs.Version = seen
-	_, _, err := o.Edit(t.Context(), o.jo, id, theirs)
+	_, err := o.Edit(t.Context(), o.jo, id, theirs)
 	require.NoError(t, err)
 	mine := entry("network", "net-imaging", "name", "Scans")
 	mine.Version = seen
-	d, _, err := o.Edit(t.Context(), o.mk, id, mine)
+	d, err := o.Edit(t.Context(), o.mk, id, mine)
 	require.NoError(t, err, "nothing the form shows has changed")
-	assert.Len(t, d.Steps, 3)
+	assert.Len(t, d.After.Steps, 3)
 	late := entry("network", "net-bench", "name", "Benches")
 	late.Version = seen
-	_, _, err = o.Edit(t.Context(), o.mk, id, late)
-	refusal(t, err, work.Conflict, "meanwhile")
+	_, err = o.Edit(t.Context(), o.mk, id, late)
+	refusal(t, err, act.Conflict, "meanwhile")
 	// After an undo nothing is known of what was seen.
 	_, err = o.Undo(t.Context(), o.jo, id, o.version(id), true)
 	require.NoError(t, err)
 	last := entry("network", "net-cameras", "name", "Eyes")
 	last.Version = seen
-	_, _, err = o.Edit(t.Context(), o.mk, id, last)
-	refusal(t, err, work.Conflict, "meanwhile")
+	_, err = o.Edit(t.Context(), o.mk, id, last)
+	refusal(t, err, act.Conflict, "meanwhile")
 }
 
 // Undo takes another's step back only when told so, and a dropped order can be
@@ -342,14 +343,14 @@ func TestAttackUndoAndDropWithoutAWord(t *testing.T) {
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
 	_, err := o.Undo(t.Context(), o.jo, id, o.version(id), false)
-	refusal(t, err, work.Conflict, "The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
+	refusal(t, err, act.Conflict, "The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
 	require.NoError(t, o.Drop(t.Context(), o.jo, id, o.version(id)))
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "dropped", v.Head.State)
 	assert.Equal(t, "Jo Arden", v.Head.ClosedBy)
 	require.NoError(t, o.TakeUp(t.Context(), o.mk, id, v.Head.Version))
-	refusal(t, o.TakeUp(t.Context(), o.mk, id, v.Head.Version), work.Conflict, "not dropped")
+	refusal(t, o.TakeUp(t.Context(), o.mk, id, v.Head.Version), act.Conflict, "not dropped")
 	v, err = o.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "open", v.Head.State)
@@ -365,7 +366,7 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
 	o.edit(id, entry("reservation", "res-xray-plate", "name", "xray-new"))
-	o.edit(id, work.Change{Remove: "network:net-waiting"})
+	o.edit(id, draft.Change{Remove: "network:net-waiting"})
 	newer := scenario.Site("kelder-bridge")
 	n, _ := newer.Network("net-imaging")
 	n.VLAN = 50
@@ -388,7 +389,7 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, v.Lost[0].Seq, true)
 	require.NoError(t, err)
 	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[0].Seq, true)
-	refusal(t, err, work.Conflict, "decided about this edit already")
+	refusal(t, err, act.Conflict, "decided about this edit already")
 	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[1].Seq, false)
 	require.NoError(t, err)
 	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[2].Seq, false)
@@ -399,7 +400,7 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	assert.Equal(t, "Change network Imaging: VLAN 49, was 50", v.Steps[len(v.Steps)-1].Says)
 	d, err := fresh.Draft(t.Context(), id)
 	require.NoError(t, err)
-	kept, _ := d.Doc.Reservation("res-xray-plate")
+	kept, _ := d.Doc().Reservation("res-xray-plate")
 	assert.Equal(t, "xray-old", kept.Name)
 }
 

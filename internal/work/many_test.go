@@ -13,14 +13,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/check"
 	"lithos/core/rehearse"
 	"lithos/core/scenario"
 	"lithos/core/seen"
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/demo"
+	"lithos/internal/draft"
+	"lithos/internal/fleet"
 	"lithos/internal/standin"
 	"lithos/internal/store"
-	"lithos/internal/work"
+	"lithos/internal/view"
+	"lithos/internal/watch"
 )
 
 // at opens an order at a site.
@@ -31,7 +36,7 @@ func (o *office) at(code string) int64 {
 	return id
 }
 
-func interfaceOf(device, id string, fields ...string) work.Change {
+func interfaceOf(device, id string, fields ...string) draft.Change {
 	c := entry("interface", id, fields...)
 	c.Entries[0].In = "device:" + device
 	return c
@@ -40,7 +45,7 @@ func interfaceOf(device, id string, fields ...string) work.Change {
 func TestPasteInADraft(t *testing.T) {
 	o := open(t)
 	id := o.order()
-	r := work.PasteRequest{Network: "net-clinic", Kind: "reservation", Text: "10.84.18.80 00:00:5e:00:53:d0 dental-pc\n10.84.18.57 00:00:5e:00:53:d1 taken\n"}
+	r := draft.PasteRequest{Network: "net-clinic", Kind: "reservation", Text: "10.84.18.80 00:00:5e:00:53:d0 dental-pc\n10.84.18.57 00:00:5e:00:53:d1 taken\n"}
 	p, err := o.Paste(t.Context(), id, r)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"adds", "refused"}, []string{p.Lines[0].Outcome, p.Lines[1].Outcome})
@@ -48,7 +53,7 @@ func TestPasteInADraft(t *testing.T) {
 	d, err := o.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Empty(t, d.Steps, "a preview changes nothing")
-	o.edit(id, work.Change{Paste: &r})
+	o.edit(id, draft.Change{Paste: &r})
 	d, err = o.Draft(t.Context(), id)
 	require.NoError(t, err)
 	require.Len(t, d.Steps, 1)
@@ -66,10 +71,10 @@ func TestFixAllOfAKind(t *testing.T) {
 	require.Len(t, p.Fixes, 3)
 	assert.Equal(t, "Exclude .18.100 from the pool", p.Fixes[0].Fix)
 	assert.Contains(t, p.Fixes[0].Says, "Add exclusion Fixed device kiosk-00")
-	o.edit(id, work.Change{FixAll: "pool-holds-fixed-device"})
+	o.edit(id, draft.Change{FixAll: "pool-holds-fixed-device"})
 	d, err := o.Draft(t.Context(), id)
 	require.NoError(t, err)
-	assert.Zero(t, d.Blocking())
+	assert.Zero(t, blocking(d))
 	assert.Len(t, d.Steps, 4, "one step to undo")
 	p, err = o.Fixes(t.Context(), id, "network-unserved")
 	require.NoError(t, err)
@@ -194,7 +199,7 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 	v = o.waitPush(o.Service, id)
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.NotEmpty(t, o.devices.ByID["dev-moss-srv"].Running().DHCP.Pool)
-	r, err := o.Try(t.Context(), "moss-end", work.TryRequest{Network: "net-moss-kennels", Against: "device"})
+	r, err := o.Try(t.Context(), "moss-end", watch.TryRequest{Network: "net-moss-kennels", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, "vlan70 of sw-moss", r.On)
 	assert.NotEmpty(t, r.Address, "served through the relay that was switched on")
@@ -202,7 +207,7 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 
 func TestTryThroughManyActs(t *testing.T) {
 	o := open(t)
-	r, err := o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
+	r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
 		{Do: "lease"}, {Do: "renew"}, {Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"}, {Do: "fill"}}})
 	require.NoError(t, err)
 	var says []string
@@ -214,24 +219,25 @@ func TestTryThroughManyActs(t *testing.T) {
 		"The old address was refused. It has 10.84.18.96 for 8 hours.", "It gave 10.84.18.96 back.", "A device's pool is not filled; try that on the draft.",
 	}, says)
 	require.Len(t, r.Rungs, 4)
-	r, err = o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
+	r, err = o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "Imaging", r.Scenes[0].Network, "what comes out at the port")
 	id := o.at("kelder-bridge")
 	o.edit(id, interfaceOf("dev-sw-ward", "if-sw-ward-uplink", "taggedVLANs", "11, 24, 90"))
-	_, err = o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
-	refusal(t, err, work.Conflict, "is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
-	for _, bad := range []work.TryRequest{
+	_, err = o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
+	refusal(t, err, act.Conflict, "is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
+	for _, bad := range []watch.TryRequest{
 		{Network: "net-imaging", Against: "draft", Parameters: "1, x"}, {Network: "net-imaging", Against: "draft", Largest: 100}, {Network: "net-imaging", Against: "draft", MAC: "zz"},
 	} {
 		_, err := o.Try(t.Context(), "kelder-bridge", bad)
-		refusal(t, err, work.Invalid, "The client was not tried")
+		refusal(t, err, act.Invalid, "The client was not tried")
 	}
 }
 
 func TestForecastAndSpread(t *testing.T) {
 	o := open(t)
-	v, err := o.Forecast(t.Context(), "kelder-bridge", work.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: 120, Stay: "40 minutes"})
+	page := o.page("kelder-bridge", 0)
+	v, err := page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: 120, Stay: "40 minutes"})
 	require.NoError(t, err)
 	assert.Equal(t, 32, v.Size)
 	assert.Equal(t, "2 hours", v.Lease)
@@ -239,18 +245,18 @@ func TestForecastAndSpread(t *testing.T) {
 	assert.Greater(t, v.SizeDoes, 32)
 	assert.NotEmpty(t, v.LeaseDoes)
 	assert.Len(t, v.Day.Held, 96)
-	assert.Equal(t, []work.Stretch{{From: 64, To: 95}}, v.Pools, "on the ruler's scale")
+	assert.Equal(t, []view.Stretch{{From: 64, To: 95}}, v.Pools, "on the ruler's scale")
 	assert.Equal(t, 64, v.Filled[0].From)
-	_, err = o.Forecast(t.Context(), "kelder-bridge", work.ForecastRequest{Pool: "pool-waiting", Stay: "a while"})
-	refusal(t, err, work.Invalid, "is not a length of time")
-	_, err = o.Forecast(t.Context(), "kelder-bridge", work.ForecastRequest{Pool: "pool-none"})
-	refusal(t, err, work.Missing, "no such pool")
+	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Stay: "a while"})
+	refusal(t, err, act.Invalid, "is not a length of time")
+	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-none"})
+	refusal(t, err, act.Missing, "no such pool")
 
-	sp, err := o.Spread(t.Context(), "kelder-bridge", 0, "pool-clinic", "15 minutes")
+	sp, err := page.Spread("pool-clinic", "15 minutes")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"8 hours", "4 hours", "30 minutes", "4 hours"}, []string{sp.Lease, sp.All, sp.Set, sp.Before})
-	_, err = o.Spread(t.Context(), "kelder-bridge", 0, "pool-clinic", "soon")
-	refusal(t, err, work.Invalid, "is not a length of time")
+	_, err = page.Spread("pool-clinic", "soon")
+	refusal(t, err, act.Invalid, "is not a length of time")
 }
 
 // What the clients of a site are seen to do, read from its devices.
@@ -264,9 +270,7 @@ func TestSeenIsJudged(t *testing.T) {
 	run(t, o.Service)
 	remarks := func(code string) map[string]bool {
 		got := map[string]bool{}
-		v, err := o.Seen(ctx, code, 0)
-		require.NoError(t, err)
-		for _, row := range v.Seen {
+		for _, row := range o.page(code, 0).SeenAt().Seen {
 			for _, r := range row.Remarks {
 				got[r.Kind] = true
 			}
@@ -282,40 +286,34 @@ func TestSeenIsJudged(t *testing.T) {
 	}
 	look("kelder-bridge", seen.MadeUp, seen.Unrecorded, seen.InPool)
 	look("the-garret", seen.Cloned)
-	v, err := o.View(ctx, "the-garret", work.Look{})
-	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(v.Findings, func(f work.Finding) bool { return f.Rule == "mac-cloned" }))
+	assert.True(t, slices.ContainsFunc(o.page("the-garret", 0).Judgement.Findings, func(f check.Finding) bool { return f.Rule == "mac-cloned" }))
 	rows, err := o.Sites(ctx)
 	require.NoError(t, err)
-	garret := rows[slices.IndexFunc(rows, func(r work.SiteRow) bool { return r.Code == "the-garret" })]
+	garret := rows[slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == "the-garret" })]
 	require.NotNil(t, garret.Worst, "Rounds tells of it too")
 	assert.Contains(t, garret.Worst.Title, "is in two places")
-	kelder, err := o.Seen(ctx, "kelder-bridge", 0)
-	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(kelder.Seen, func(r work.SeenRow) bool {
+	kelder := o.page("kelder-bridge", 0).SeenAt()
+	assert.True(t, slices.ContainsFunc(kelder.Seen, func(r view.SeenRow) bool {
 		return r.Port == "port2 of sw-ward" || r.Port == "port1 of sw-ward" || r.Port == "port2 of sw-core"
 	}), "switches say which port")
 
 	id := o.at("the-garret")
 	o.edit(id, entry(site.KindKnownClient, "", "mac", "00:00:5e:00:53:c4", "name", "workbench", "ignored", "Two benches from one image, being set up"))
-	after, err := o.Seen(ctx, "the-garret", id)
-	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(after.Seen, func(r work.SeenRow) bool {
+	after := o.page("the-garret", id).SeenAt()
+	assert.True(t, slices.ContainsFunc(after.Seen, func(r view.SeenRow) bool {
 		return r.Known == "workbench" && len(r.Remarks) == 1 && r.Remarks[0].Kind == seen.Ignored
 	}))
 }
 
 func TestLinksOfASite(t *testing.T) {
 	o := open(t)
-	d, err := o.Links(t.Context(), "moss-end", 0, "net-moss-kennels")
-	require.NoError(t, err)
+	d := o.page("moss-end", 0).Links("net-moss-kennels")
 	assert.Len(t, d.Devices, 4)
 	assert.Len(t, d.Cables, 3)
 	assert.Equal(t, "Kennels lives on vlan70 of sw-moss and comes out at port2 of sw-barn.", d.Says)
 	id := o.at("moss-end")
 	o.edit(id, interfaceOf("dev-moss-barn", "if-moss-barn-1", "taggedVLANs", "24"))
-	d, err = o.Links(t.Context(), "moss-end", id, "net-moss-kennels")
-	require.NoError(t, err)
+	d = o.page("moss-end", id).Links("net-moss-kennels")
 	require.Len(t, d.Breaks, 1)
 	assert.Equal(t, "vlan-on-one-side-only", d.Breaks[0].Rule)
 }

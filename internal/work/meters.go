@@ -2,60 +2,21 @@ package work
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 )
 
-// Meters count what the use cases do, for /metrics.
-type Meters struct {
-	pushes  *prometheus.CounterVec
-	signIns *prometheus.CounterVec
-	reads   *prometheus.CounterVec
-	reading prometheus.Histogram
-}
-
-func newMeters() *Meters {
-	return &Meters{
-		pushes: prometheus.NewCounterVec(prometheus.CounterOpts{
-			Name: "lithos_pushes_total", Help: "Pushes that have ended, by outcome: landed or failed.",
-		}, []string{"outcome"}),
-		signIns: prometheus.NewCounterVec(prometheus.CounterOpts{
-			Name: "lithos_sign_ins_total", Help: "Attempts to sign in, by outcome: done, refused, throttled or busy.",
-		}, []string{"outcome"}),
-		reads: prometheus.NewCounterVec(prometheus.CounterOpts{
-			Name: "lithos_device_reads_total", Help: "Readings of devices, by outcome: answered or failed.",
-		}, []string{"outcome"}),
-		reading: prometheus.NewHistogram(prometheus.HistogramOpts{
-			Name: "lithos_device_read_seconds", Help: "How long readings of devices took.", Buckets: prometheus.ExponentialBuckets(0.005, 2, 13),
-		}),
-	}
-}
-
-// Describe implements prometheus.Collector.
-func (m *Meters) Describe(to chan<- *prometheus.Desc) {
-	for _, c := range m.all() {
-		c.Describe(to)
-	}
-}
-
-// Collect implements prometheus.Collector.
-func (m *Meters) Collect(to chan<- prometheus.Metric) {
-	for _, c := range m.all() {
-		c.Collect(to)
-	}
-}
-
-func (m *Meters) all() []prometheus.Collector {
-	return []prometheus.Collector{m.pushes, m.signIns, m.reads, m.reading}
-}
-
 // gauges are what is so at the moment it is asked for: the pool of connections and
 // the jobs in the database.
 type gauges struct{ *Service }
 
-// Gauges collects the pool's use and the jobs by state.
-func (s *Service) Gauges() prometheus.Collector { return gauges{s} }
+// Meters are what /metrics tells of the use cases, of the pool's use and of the jobs by
+// state.
+func (s *Service) Meters() []prometheus.Collector {
+	return slices.Concat(s.Pushes.Meters(), s.Watch.Meters(), s.People.Meters(), []prometheus.Collector{gauges{s}})
+}
 
 var (
 	connectionsDesc = prometheus.NewDesc("lithos_database_connections", "Pooled connections to PostgreSQL, by state: busy, idle or most.", []string{"state"}, nil)
@@ -73,14 +34,14 @@ func (g gauges) Describe(to chan<- *prometheus.Desc) {
 
 // Collect implements prometheus.Collector.
 func (g gauges) Collect(to chan<- prometheus.Metric) {
-	pool := g.store.Pool.Stat()
+	pool := g.Store.Pool.Stat()
 	for state, n := range map[string]int32{"busy": pool.AcquiredConns(), "idle": pool.IdleConns(), "most": pool.MaxConns()} {
 		to <- prometheus.MustNewConstMetric(connectionsDesc, prometheus.GaugeValue, float64(n), state)
 	}
 	to <- prometheus.MustNewConstMetric(waitsDesc, prometheus.CounterValue, float64(pool.EmptyAcquireCount()))
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	jobs, err := g.store.JobsByState(ctx)
+	jobs, err := g.Store.JobsByState(ctx)
 	if err != nil {
 		g.log.Warn("cannot count jobs for /metrics", "error", err)
 		return
@@ -88,7 +49,7 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 	for _, j := range jobs {
 		to <- prometheus.MustNewConstMetric(jobsDesc, prometheus.GaugeValue, float64(j.N), j.Kind, j.State)
 	}
-	pushes, err := g.store.PushesByState(ctx)
+	pushes, err := g.Store.PushesByState(ctx)
 	if err != nil {
 		g.log.Warn("cannot count pushes for /metrics", "error", err)
 		return

@@ -12,7 +12,10 @@ import (
 
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/work"
+	"lithos/internal/act"
+	"lithos/internal/fleet"
+	"lithos/internal/view"
+	"lithos/internal/watch"
 )
 
 func TestInspectorShowsEveryKindOfPart(t *testing.T) {
@@ -30,36 +33,37 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 		{"pool:gone", "Network", "Bench", true, true}, // what is not there shows the network
 	}
 	for _, c := range cases {
-		v, err := o.View(t.Context(), "kelder-bridge", work.Look{Select: c.ref})
-		require.NoError(t, err)
-		require.NotNil(t, v.Inspect)
-		assert.Equal(t, c.kind+" "+c.title, v.Inspect.Kind+" "+v.Inspect.Title)
-		assert.Equal(t, c.editable, len(v.Inspect.Fields) > 0, c.ref)
-		assert.Equal(t, c.told, len(v.Inspect.Told) > 0, c.ref)
-		assert.NotEmpty(t, v.Inspect.Facts)
+		page, look := o.page("kelder-bridge", 0), view.Look{Select: c.ref}
+		part := page.Part(look)
+		assert.Equal(t, c.kind+" "+c.title, part.Kind+" "+part.Title)
+		assert.Equal(t, c.editable, slices.ContainsFunc(part.Actions, func(a view.Action) bool { return a.Label == "Change" }), c.ref)
+		assert.Equal(t, c.told, len(part.Told) > 0, c.ref)
+		assert.NotEmpty(t, part.Facts)
 		if c.ref == "reservation:res-xray-plate" {
-			assert.Equal(t, "net-clinic", v.Network.ID, "the selected part brings its network")
-			assert.Equal(t, []string{"address-two-owners.fix-label-prn.res-xray-plate.10.84.18.57"}, v.Inspect.Findings)
-			var lease work.Told
-			for _, told := range v.Inspect.Told {
+			assert.Equal(t, "net-clinic", page.Network(look).ID, "the selected part brings its network")
+			require.Len(t, part.Findings, 1)
+			assert.Equal(t, "address-two-owners.fix-label-prn.res-xray-plate.10.84.18.57", part.Findings[0].ID)
+			var lease view.Told
+			for _, told := range part.Told {
 				if told.Code == 51 {
 					lease = told
 				}
 			}
 			assert.Equal(t, "8 hours, from the pool Clinic PCs; Clinic standard says 1 day", lease.Value+", "+lease.From+"; "+lease.Hides)
-			assert.Equal(t, "reservation:res-xray-plate", v.Inspect.Levels[0].Ref, "the nearest level first")
+			assert.Equal(t, "reservation:res-xray-plate", part.Levels[0].Ref, "the nearest level first")
 		}
 	}
 }
 
 func TestSeenStrangersCanBeRecorded(t *testing.T) {
 	o := open(t)
-	r, err := o.Try(t.Context(), "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
+	r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
 	require.NoError(t, err)
-	v, err := o.View(t.Context(), "kelder-bridge", work.Look{Network: "net-imaging", Select: "seen:" + r.Address})
-	require.NoError(t, err)
-	require.NotNil(t, v.Inspect.Prefill)
-	assert.Equal(t, map[string]string{"network": "net-imaging", "address": r.Address, "mac": "02:00:5e:00:00:aa", "name": "Oddname"}, v.Inspect.Prefill.Fields)
+	part := o.page("kelder-bridge", 0).Part(view.Look{Network: "net-imaging", Select: "seen:" + r.Address})
+	assert.Equal(t, "Seen", part.Kind)
+	require.NotEmpty(t, part.Actions)
+	require.NotNil(t, part.Actions[0].Entry)
+	assert.Equal(t, map[string]string{"network": "net-imaging", "address": r.Address, "mac": "02:00:5e:00:00:aa", "name": "oddname"}, part.Actions[0].Entry.Fields)
 }
 
 // Rounds tells of what only a site's surroundings show: here another site of the
@@ -72,7 +76,7 @@ func TestRoundsLookAround(t *testing.T) {
 	of := func(code, title string) bool {
 		rows, err := o.Sites(t.Context())
 		require.NoError(t, err)
-		i := slices.IndexFunc(rows, func(r work.SiteRow) bool { return r.Code == code })
+		i := slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == code })
 		return rows[i].Worst != nil && rows[i].Worst.Title == title && rows[i].Findings > 0
 	}
 	clone := scenario.Site("the-garret")
@@ -107,7 +111,7 @@ func TestRoundsAndStandards(t *testing.T) {
 	standards, err := o.Standards(t.Context())
 	require.NoError(t, err)
 	require.Len(t, standards, 3)
-	assert.Equal(t, "Clinic standard", standards[0].Name)
+	assert.Equal(t, "Clinic standard", standards[0].Standard.Name)
 	assert.Len(t, standards[0].Sites, 3)
 	assert.Empty(t, standards[0].Differs)
 	hallin := scenario.Site("hallin-road")
@@ -124,19 +128,19 @@ func TestRoundsAndStandards(t *testing.T) {
 
 func TestRoomForANetwork(t *testing.T) {
 	o := open(t)
-	p, err := o.ProposeNetwork(t.Context(), "kelder-bridge", 0, 26)
+	room, err := o.page("kelder-bridge", 0).Room(26)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"prefix": "10.84.20.64/26", "vlan": "91", "gateway": "10.84.20.65"}, p.Fields)
+	assert.Equal(t, map[string]string{"prefix": "10.84.20.64/26", "vlan": "91", "gateway": "10.84.20.65"}, room)
 	id := o.order()
 	o.edit(id, entry("network", "", "name", "Recovery", "prefix", "10.84.20.64/26", "vlan", "91"))
-	p, err = o.ProposeNetwork(t.Context(), "kelder-bridge", id, 26)
+	room, err = o.page("kelder-bridge", id).Room(26)
 	require.NoError(t, err)
-	assert.Equal(t, "10.84.20.128/26", p.Fields["prefix"], "the draft's own networks are taken")
-	assert.Equal(t, "92", p.Fields["vlan"])
-	_, err = o.ProposeNetwork(t.Context(), "kelder-bridge", 0, 20)
-	refusal(t, err, work.Conflict, "No /20 is free")
-	_, err = o.ProposeNetwork(t.Context(), "hallin-road", id, 26)
-	refusal(t, err, work.Missing, "not an order of this site")
+	assert.Equal(t, "10.84.20.128/26", room["prefix"], "the draft's own networks are taken")
+	assert.Equal(t, "92", room["vlan"])
+	_, err = o.page("kelder-bridge", 0).Room(20)
+	refusal(t, err, act.Conflict, "No /20 is free")
+	_, err = o.Page(t.Context(), "hallin-road", id)
+	refusal(t, err, act.Missing, "not an order of this site")
 }
 
 // A device that Lithos cannot reach gets its steps in words, and the push goes

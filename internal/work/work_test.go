@@ -20,15 +20,41 @@ import (
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
+	"lithos/internal/draft"
+	"lithos/internal/order"
+	"lithos/internal/people"
 	"lithos/internal/postgres/pgtest"
+	"lithos/internal/push"
 	"lithos/internal/standin"
 	"lithos/internal/store"
+	"lithos/internal/view"
+	"lithos/internal/watch"
 	"lithos/internal/work"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
+
+// page reads the page of a site, or of what an order makes of it.
+func (o *office) page(code string, id int64) *view.Page {
+	o.t.Helper()
+	p, err := o.Page(o.t.Context(), code, id)
+	require.NoError(o.t, err)
+	return p
+}
+
+// blocking counts the findings a draft brings in that keep it from being pushed.
+func blocking(d *order.Draft) int {
+	n := 0
+	for _, f := range d.Added() {
+		if f.Severity == check.Blocks {
+			n++
+		}
+	}
+	return n
+}
 
 // office is a service with the demonstration on it, and two technicians.
 type office struct {
@@ -37,13 +63,13 @@ type office struct {
 	url, key string
 	log      *safeBuffer
 	devices  *demo.Devices
-	mk, jo   work.Technician
+	mk, jo   act.Technician
 }
 
 func open(t *testing.T) *office {
 	t.Helper()
 	o := &office{t: t, url: pgtest.Database(t), key: filepath.Join(t.TempDir(), "key"), log: &safeBuffer{}}
-	require.NoError(t, work.MakeKey(o.key))
+	require.NoError(t, people.MakeKey(o.key))
 	o.Service, _ = o.another()
 	var err error
 	o.devices, err = demo.Start(t.Context(), o.Service, demo.Options{})
@@ -60,8 +86,8 @@ func open(t *testing.T) *office {
 
 const joPassword = "thistle-canal-lantern"
 
-func (o *office) signIn(name, password, source string) (work.Technician, error) {
-	t, _, err := o.SignIn(o.t.Context(), work.Attempt{Name: name, Password: password, Source: source})
+func (o *office) signIn(name, password, source string) (act.Technician, error) {
+	t, _, err := o.SignIn(o.t.Context(), people.Attempt{Name: name, Password: password, Source: source})
 	return t, err
 }
 
@@ -91,7 +117,7 @@ func (o *office) another() (*work.Service, *store.Store) {
 	s, err := store.Open(context.Background(), o.url, 0)
 	require.NoError(o.t, err)
 	o.t.Cleanup(s.Close)
-	vault, err := work.OpenVault(o.key)
+	vault, err := people.OpenVault(o.key)
 	require.NoError(o.t, err)
 	return work.New(s, vault, o.logger()), s
 }
@@ -121,12 +147,12 @@ func (o *office) version(id int64) int32 {
 	return d.Order.Version
 }
 
-func entry(kind, id string, fields ...string) work.Change {
+func entry(kind, id string, fields ...string) draft.Change {
 	e := edit.Entry{Kind: kind, ID: id, New: id == "", Fields: map[string]string{}}
 	for i := 0; i < len(fields); i += 2 {
 		e.Fields[fields[i]] = fields[i+1]
 	}
-	return work.Change{Entries: []edit.Entry{e}}
+	return draft.Change{Entries: []edit.Entry{e}}
 }
 
 // fix takes the fix of the first finding of a rule.
@@ -134,22 +160,22 @@ func (o *office) fix(id int64, rule string) {
 	o.t.Helper()
 	d, err := o.Draft(o.t.Context(), id)
 	require.NoError(o.t, err)
-	at := slices.IndexFunc(d.Findings, func(f check.Finding) bool { return f.Rule == rule })
+	at := slices.IndexFunc(d.Scene.Findings, func(f check.Finding) bool { return f.Rule == rule })
 	require.GreaterOrEqual(o.t, at, 0, rule)
-	o.edit(id, work.Change{Fix: d.Findings[at].ID})
+	o.edit(id, draft.Change{Fix: d.Scene.Findings[at].ID})
 }
 
 // edit makes a change at the draft's present version.
-func (o *office) edit(id int64, c work.Change) {
+func (o *office) edit(id int64, c draft.Change) {
 	o.t.Helper()
 	c.Version = o.version(id)
-	_, _, err := o.Edit(o.t.Context(), o.mk, id, c)
+	_, err := o.Edit(o.t.Context(), o.mk, id, c)
 	require.NoError(o.t, err)
 }
 
-func refusal(t *testing.T, err error, kind work.Kind, says string) {
+func refusal(t *testing.T, err error, kind act.Kind, says string) {
 	t.Helper()
-	var r *work.Refusal
+	var r *act.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, kind, r.Kind, r.Says)
 	assert.Contains(t, r.Says, says)
@@ -159,13 +185,13 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	o := open(t)
 	other, _ := o.another()
 	id := o.order()
-	change := func(name string) work.Change { return entry("network", "net-imaging", "name", name) }
+	change := func(name string) draft.Change { return entry("network", "net-imaging", "name", name) }
 
 	// Both saw version 0; each works in a process of their own.
-	_, _, err := o.Edit(t.Context(), o.mk, id, change("Scans"))
+	_, err := o.Edit(t.Context(), o.mk, id, change("Scans"))
 	require.NoError(t, err)
-	_, _, err = other.Edit(t.Context(), o.jo, id, change("Pictures"))
-	refusal(t, err, work.Conflict, "Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
+	_, err = other.Edit(t.Context(), o.jo, id, change("Pictures"))
+	refusal(t, err, act.Conflict, "Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
 
 	// At once, many times: every edit that was accepted is there.
 	var wg sync.WaitGroup
@@ -180,7 +206,7 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 						return
 					}
 					c.Version = d.Order.Version
-					if _, _, err = s.Edit(t.Context(), o.jo, id, c); err == nil {
+					if _, err = s.Edit(t.Context(), o.jo, id, c); err == nil {
 						accepted.Store(c.Entries[0].Fields["name"], true)
 						return
 					}
@@ -197,7 +223,7 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 17)
 	accepted.Range(func(name, _ any) bool {
-		assert.True(t, containsDevice(d.Doc, name.(string)), "%s", name)
+		assert.True(t, containsDevice(d.Doc(), name.(string)), "%s", name)
 		return true
 	})
 	assert.Equal(t, "Jo Arden", d.Steps[16].By)
@@ -221,7 +247,7 @@ func TestUndoRedo(t *testing.T) {
 		fresh, _ := o.another() // reads from the store alone
 		d, err := fresh.Draft(t.Context(), id)
 		require.NoError(t, err)
-		raw, err := site.Encode(d.Doc)
+		raw, err := site.Encode(d.Doc())
 		require.NoError(t, err)
 		return string(raw)
 	}
@@ -248,7 +274,7 @@ func TestUndoRedo(t *testing.T) {
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
 	d, err := o.Redo(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
-	assert.Len(t, d.Steps, 2, "an edit after an undo ends what could be redone")
+	assert.Len(t, d.After.Steps, 2, "an edit after an undo ends what could be redone")
 }
 
 // A draft kept in memory is not edited after its order has ended.
@@ -261,31 +287,31 @@ func TestEndedOrdersTakeNoEdits(t *testing.T) {
 	for _, v := range []int32{version, version + 1} {
 		c := entry("network", "net-imaging", "purpose", "y")
 		c.Version = v
-		_, _, err := o.Edit(t.Context(), o.mk, id, c)
-		refusal(t, err, work.Conflict, "was dropped by Maren Kolb")
+		_, err := o.Edit(t.Context(), o.mk, id, c)
+		refusal(t, err, act.Conflict, "was dropped by Maren Kolb")
 	}
 }
 
 func TestBadInputChangesNothing(t *testing.T) {
 	o := open(t)
 	id := o.order()
-	var r *work.Refusal
-	_, _, err := o.Edit(t.Context(), o.mk, id, entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"))
+	var r *act.Refusal
+	_, err := o.Edit(t.Context(), o.mk, id, entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"))
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, "entries[0].fields.address", r.Fields[0].Field)
 	assert.Len(t, r.Fields, 2)
-	_, _, err = o.Edit(t.Context(), o.mk, id, work.Change{Fix: "pool-off.gone"})
-	refusal(t, err, work.Conflict, "gone already")
-	_, _, err = o.Edit(t.Context(), o.mk, id, work.Change{Remove: "pool:gone"})
-	refusal(t, err, work.Conflict, "cannot be removed")
+	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Fix: "pool-off.gone"})
+	refusal(t, err, act.Conflict, "gone already")
+	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Remove: "pool:gone"})
+	refusal(t, err, act.Conflict, "cannot be removed")
 	assert.Zero(t, o.version(id))
 	_, err = o.OpenOrder(t.Context(), o.mk, "kelder-bridge", "", strings.Repeat("9", 200))
 	require.ErrorAs(t, err, &r)
 	assert.Len(t, r.Fields, 2)
 	_, err = o.OpenOrder(t.Context(), o.mk, "nowhere", "T", "")
-	refusal(t, err, work.Missing, "no site")
+	refusal(t, err, act.Missing, "no site")
 	_, err = o.Draft(t.Context(), 99)
-	refusal(t, err, work.Missing, "no work order WO-0099")
+	refusal(t, err, act.Missing, "no work order WO-0099")
 }
 
 // waitPush waits until the push of an order has ended.
@@ -320,20 +346,20 @@ func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
 	run(t, o.Service)
 	id := o.order()
 	push := func() error { _, err := o.Push(t.Context(), o.mk, id, o.version(id)); return err }
-	refusal(t, push(), work.Conflict, "no edits")
+	refusal(t, push(), act.Conflict, "no edits")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "12-55"))
-	refusal(t, push(), work.Conflict, "block the push")
+	refusal(t, push(), act.Conflict, "block the push")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
-	refusal(t, push(), work.Conflict, "was not rehearsed")
+	refusal(t, push(), act.Conflict, "was not rehearsed")
 	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "27-55"))
-	refusal(t, push(), work.Conflict, "was not rehearsed since its last change")
+	refusal(t, push(), act.Conflict, "was not rehearsed since its last change")
 	require.NoError(t, o.pushAll(o.Service, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Head.State, v.Push.Problem)
-	_, _, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"))
-	refusal(t, err, work.Conflict, "takes no more edits")
+	_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"))
+	refusal(t, err, act.Conflict, "takes no more edits")
 }
 
 func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
@@ -385,7 +411,7 @@ func TestInternetRungNeedsAnAddress(t *testing.T) {
 		require.NoError(t, o.pushAll(o.Service, id))
 		v := o.waitPush(o.Service, id)
 		require.Equal(t, "landed", v.Push.State, v.Push.Problem)
-		tried := slices.ContainsFunc(v.Push.Journal, func(l work.JournalEntry) bool { return strings.HasPrefix(l.Says, "Internet from ") })
+		tried := slices.ContainsFunc(v.Push.Journal, func(l push.JournalEntry) bool { return strings.HasPrefix(l.Says, "Internet from ") })
 		assert.Equal(t, outside.IsValid(), tried)
 	}
 }
@@ -451,43 +477,42 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 	_, err = o.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
-	refusal(t, err, work.Conflict, "newer revision")
+	refusal(t, err, act.Conflict, "newer revision")
 	d, err := o.Rebase(t.Context(), id, o.version(id))
 	require.NoError(t, err)
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
 	require.Len(t, v.Lost, 1)
 	assert.Equal(t, "Network Scans: VLAN is now 50, and was 48 when it was changed here", v.Lost[0].Why)
-	n, _ = d.Doc.Network("net-imaging")
+	n, _ = d.Doc().Network("net-imaging")
 	assert.Equal(t, "Scans 50", fmt.Sprint(n.Name, " ", n.VLAN))
 	assert.Equal(t, "Maren Kolb", d.Steps[0].By)
 
 	other := scenario.Site("quill-street")
 	other.ID, other.Code = "site-other", "kelder-bridge"
 	_, err = o.Import(t.Context(), other, 0, "")
-	refusal(t, err, work.Conflict, "belongs to another site")
+	refusal(t, err, act.Conflict, "belongs to another site")
 }
 
 func TestSeenTryAndFind(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	r, err := o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
+	r, err := o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.24", r.Address)
 	require.Len(t, r.Scenes[0].Messages, 4)
-	v, err := o.View(ctx, "kelder-bridge", work.Look{Network: "net-imaging"})
-	require.NoError(t, err)
-	require.Len(t, v.Network.Seen, 1)
-	assert.Equal(t, "visitor", v.Network.Seen[0].Name)
-	assert.Equal(t, 1, v.Network.Ruler.Used)
+	v := o.page("kelder-bridge", 0).Network(view.Look{Network: "net-imaging"})
+	require.Len(t, v.Seen, 1)
+	assert.Equal(t, "visitor", v.Seen[0].Name)
+	assert.Equal(t, 1, v.Ruler.Used)
 
-	again, err := o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "draft"})
+	again, err := o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.25", again.Address, "computed with the lease that stands")
-	_, err = o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
-	refusal(t, err, work.Invalid, "not a group address")
-	_, err = o.Try(ctx, "kelder-bridge", work.TryRequest{Network: "net-nowhere", Against: "device"})
-	refusal(t, err, work.Conflict, "does not have this network yet")
+	_, err = o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
+	refusal(t, err, act.Invalid, "not a group address")
+	_, err = o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-nowhere", Against: "device"})
+	refusal(t, err, act.Conflict, "does not have this network yet")
 
 	for query, want := range map[string]string{
 		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room", "vaccine": "vaccine-fridge", "kelder": "Kelder Bridge surgery", "hand": "Handsets", "10.84.20.33": "Imaging",

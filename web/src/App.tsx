@@ -1,15 +1,18 @@
+import { lazy } from 'react'
 import { Navigate, Route, Routes } from 'react-router'
 import { useLiveEvents, useSession } from './api/queries'
 import { Frame } from './frame/Frame'
 import { CurrentOrder } from './frame/currentOrder'
-import { OrderPage } from './orders/OrderPage'
-import { Orders } from './orders/Orders'
 import { Empty } from './parts/Empty'
 import { Rounds } from './rounds/Rounds'
 import { SignIn } from './signin/SignIn'
-import { SitePage } from './site/SitePage'
 import { SitesPlace } from './site/SitesPlace'
-import { Standards } from './standards/Standards'
+
+// A place is loaded when somebody first goes there.
+const OrderPage = lazy(async () => ({ default: (await import('./orders/OrderPage')).OrderPage }))
+const Orders = lazy(async () => ({ default: (await import('./orders/Orders')).Orders }))
+const SitePage = lazy(async () => ({ default: (await import('./site/SitePage')).SitePage }))
+const Standards = lazy(async () => ({ default: (await import('./standards/Standards')).Standards }))
 
 export function App() {
   const session = useSession()

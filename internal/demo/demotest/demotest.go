@@ -16,7 +16,9 @@ import (
 
 	"lithos/internal/api"
 	"lithos/internal/demo"
+	"lithos/internal/people"
 	"lithos/internal/postgres/pgtest"
+	"lithos/internal/push"
 	"lithos/internal/store"
 	"lithos/internal/work"
 )
@@ -27,10 +29,10 @@ type Options struct {
 	Pace   time.Duration // between two messages of the simulated clients; 0 for none
 	Poll   time.Duration // between two readings of the devices
 	State  string        // folder the devices' configurations survive in; none when empty
-	Timing work.Timing   // of pushes; the usual one when zero
+	Timing push.Timing   // of pushes; the usual one when zero
 	// Database and Vault are those of an earlier Start, whose doings go on; new ones when empty.
 	Database string
-	Vault    *work.Vault
+	Vault    *people.Vault
 }
 
 // Running is Lithos until the test ends.
@@ -43,11 +45,11 @@ type Running struct {
 }
 
 // Vault is a vault with a key of its own.
-func Vault(t testing.TB) *work.Vault {
+func Vault(t testing.TB) *people.Vault {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "key")
-	require.NoError(t, work.MakeKey(path))
-	vault, err := work.OpenVault(path)
+	require.NoError(t, people.MakeKey(path))
+	vault, err := people.OpenVault(path)
 	require.NoError(t, err)
 	return vault
 }
@@ -66,8 +68,8 @@ func Start(t testing.TB, o Options) *Running {
 	require.NoError(t, err)
 	quiet := slog.New(slog.DiscardHandler)
 	w := work.New(s, o.Vault, quiet)
-	if o.Timing != (work.Timing{}) {
-		w.Timing = o.Timing
+	if o.Timing != (push.Timing{}) {
+		w.Pushes.Timing = o.Timing
 	}
 	devices, err := demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State})
 	require.NoError(t, err)

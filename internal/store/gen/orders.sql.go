@@ -72,6 +72,19 @@ func (q *Queries) ForgetRehearsalClients(ctx context.Context, orderID int64) err
 	return err
 }
 
+const LastWorkedOn = `-- name: LastWorkedOn :one
+SELECT o.id FROM work_order o LEFT JOIN work_order_step w ON w.order_id = o.id AND w.made_by = $1
+WHERE o.state IN ('open', 'pushing') AND (o.opened_by = $1 OR w.made_by = $1)
+GROUP BY o.id ORDER BY greatest(max(w.made_at), CASE WHEN o.opened_by = $1 THEN o.opened_at END) DESC LIMIT 1
+`
+
+func (q *Queries) LastWorkedOn(ctx context.Context, technician int64) (int64, error) {
+	row := q.db.QueryRow(ctx, LastWorkedOn, technician)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
 const ListOrders = `-- name: ListOrders :many
 SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps

@@ -94,3 +94,8 @@ ORDER BY network, name, seq LIMIT @most OFFSET @skip;
 
 -- name: RehearsalReply :one
 SELECT reply, why, accepts FROM rehearsal_client WHERE order_id = $1 AND seq = $2;
+
+-- name: LastWorkedOn :one
+SELECT o.id FROM work_order o LEFT JOIN work_order_step w ON w.order_id = o.id AND w.made_by = @technician
+WHERE o.state IN ('open', 'pushing') AND (o.opened_by = @technician OR w.made_by = @technician)
+GROUP BY o.id ORDER BY greatest(max(w.made_at), CASE WHEN o.opened_by = @technician THEN o.opened_at END) DESC LIMIT 1;

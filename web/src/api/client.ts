@@ -2,10 +2,10 @@ import createClient from 'openapi-fetch'
 import type { components, paths } from './schema.gen'
 
 export type Schemas = components['schemas']
-export type View = Schemas['View']
+/** A site as its page shows it: the frame, the network that is looked at, and the inspected part. */
+export type View = Schemas['Frame'] & { network?: Schemas['NetworkView']; part: Schemas['Inspection'] }
 export type Finding = Schemas['Finding']
 export type Row = Schemas['Row']
-export type Entry = Schemas['Entry']
 export type Change = Omit<Schemas['EditRequest'], 'look' | 'version'>
 
 export const api = createClient<paths>({ baseUrl: '/' })
@@ -20,6 +20,10 @@ export class Problem extends Error {
     super(message)
   }
 }
+
+/** Anything thrown, as a problem to show. */
+export const problemOf = (e: unknown) =>
+  e instanceof Problem ? e : new Problem(0, e instanceof Error ? e.message : String(e))
 
 const unreachable = 'Lithos does not answer. What you typed is kept; try again when the connection is back.'
 

@@ -1,6 +1,6 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { api, call, type Change, type Problem, type Schemas, type View } from './client'
+import { api, call, problemOf, type Change, type Schemas } from './client'
 
 export const useSession = () =>
   useQuery({ queryKey: ['session'], queryFn: () => call(api.GET('/api/session')), staleTime: Infinity })
@@ -31,14 +31,14 @@ export const useOrder = (order: number | undefined) =>
 // before it left: what this browser did itself, its technician has seen.
 const draftOf = (order: number | undefined) => ({ id: `draft ${order}` })
 const left = new Map<number, number>()
-const seen = (head: Schemas['OrderHead']) => Math.max(head.version, left.get(head.id) ?? 0)
+const seen = (head: Schemas['Head']) => Math.max(head.version, left.get(head.id) ?? 0)
 
 /** Puts an answer to this browser's own change in the place of what is shown. Answers
  * that are under way or kept are from before it, and would bring back what it changed;
  * what they would have told beside that is asked for again. */
 async function answered(
   client: QueryClient,
-  head: Schemas['OrderHead'],
+  head: Schemas['Head'],
   shows: (was?: Schemas['OrderView']) => Schemas['OrderView'] | undefined,
 ) {
   left.set(head.id, Math.max(head.version, left.get(head.id) ?? 0))
@@ -51,7 +51,7 @@ async function answered(
 }
 
 /** Shows a draft as an edit left it. */
-const show = (client: QueryClient, head: Schemas['OrderHead']) =>
+const show = (client: QueryClient, head: Schemas['Head']) =>
   answered(client, head, (was) => (was && was.head.version <= head.version ? { ...was, head } : was))
 
 /** Shows an order as an answer tells of it, unless what is shown is newer. */
@@ -65,26 +65,36 @@ const refresh = (client: QueryClient, order: number | undefined) =>
     client.invalidateQueries({ queryKey: ['view'] }),
   ])
 
-/** One edit: sent, checked, stored; onView draws the page from the answer. */
-export function useDraftEdit(order: number | undefined, look: Schemas['Look'], onView: (view: View) => void) {
+/** The version of the draft that an answer shows; none for what is of no draft. */
+function versionOf(data: unknown): number | undefined {
+  const of = data as Partial<Schemas['Frame'] & { network: Schemas['NetworkView']; version: number }> | undefined
+  return of?.order?.version ?? of?.network?.version ?? of?.version
+}
+
+/** One edit: sent, checked, stored; onChanged draws the page from the answer. */
+export function useDraftEdit(
+  order: number | undefined,
+  look: Schemas['Look'],
+  onChanged: (changed: Schemas['Changed']) => void,
+) {
   const client = useQueryClient()
   return useMutation({
     scope: draftOf(order),
-    mutationFn: ({ head, change }: { head: Schemas['OrderHead']; change: Change }) =>
+    mutationFn: ({ head, change }: { head: Schemas['Head']; change: Change }) =>
       call(
         api.POST('/api/orders/{order}/edits', {
           params: { path: { order: head.id } },
           body: { ...change, version: seen(head), look },
         }),
       ),
-    onSuccess: async (view) => {
-      if (view.order) await show(client, view.order)
-      onView(view)
+    onSuccess: async (changed) => {
+      if (changed.order) await show(client, changed.order)
+      onChanged(changed)
       // Somebody who went on to another part meanwhile looks at an older draft.
       void client.refetchQueries({
         queryKey: ['view'],
         type: 'active',
-        predicate: (q) => (q.state.data as View | undefined)?.order?.version !== view.order?.version,
+        predicate: (q) => versionOf(q.state.data) !== changed.order?.version,
       })
     },
     onError: () => void refresh(client, order),
@@ -96,7 +106,7 @@ export function useFlip(order: number) {
   const client = useQueryClient()
   return useMutation({
     scope: draftOf(order),
-    mutationFn: ({ head, redo, others }: { head: Schemas['OrderHead']; redo?: boolean; others?: boolean }) => {
+    mutationFn: ({ head, redo, others }: { head: Schemas['Head']; redo?: boolean; others?: boolean }) => {
       const body = { version: seen(head), look: {} }
       const params = { path: { order: head.id } }
       if (redo) return call(api.POST('/api/orders/{order}/redo', { params, body }))
@@ -129,7 +139,7 @@ export function useOrderAct(order: number) {
       await mutateAsync(request)
       return true
     } catch (e) {
-      setProblem((e as Problem).message)
+      setProblem(problemOf(e).message)
       return false
     }
   }
@@ -165,7 +175,7 @@ export function useOrderAction(order: number, path: OrderAction) {
   const client = useQueryClient()
   return useMutation({
     scope: draftOf(order),
-    mutationFn: (head: Schemas['OrderHead']) =>
+    mutationFn: (head: Schemas['Head']) =>
       call(api.POST(path, { params: { path: { order: head.id } }, body: { version: seen(head) } })),
     onSuccess: async (view) => {
       await put(client, view)

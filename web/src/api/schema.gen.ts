@@ -415,6 +415,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/form": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The form of a part, or of a new one */
+        get: operations["form"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/frame": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands around a network and a part of a site */
+        get: operations["frame"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/history": {
         parameters: {
             query?: never;
@@ -441,6 +475,40 @@ export interface paths {
         };
         /** How the devices are joined, with the path of a network */
         get: operations["links"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One network of a site; none at a site without any */
+        get: operations["network"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The inspected part of a site */
+        get: operations["part"];
         put?: never;
         post?: never;
         delete?: never;
@@ -500,6 +568,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The network and part that a finding is about */
+        get: operations["target"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/try": {
         parameters: {
             query?: never;
@@ -511,23 +596,6 @@ export interface paths {
         put?: never;
         /** Let a test client ask for an address */
         post: operations["try"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sites/{site}/view": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A site as its page draws it */
-        get: operations["view"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -560,6 +628,12 @@ export interface components {
             do: "lease" | "renew" | "release" | "reboot" | "stale" | "move" | "fill";
             to?: string;
         };
+        Action: {
+            entry?: components["schemas"]["Entry"];
+            form?: components["schemas"]["Opens"];
+            label: string;
+            remove?: boolean;
+        };
         AtBody: {
             /**
              * Format: int32
@@ -591,6 +665,19 @@ export interface components {
             /** @enum {string} */
             severity: "blocks" | "warns" | "notes";
             title: string;
+        };
+        Changed: {
+            frame?: components["schemas"]["Frame"];
+            layers: components["schemas"]["Layer"][];
+            made?: string;
+            network?: components["schemas"]["NetworkView"];
+            order?: components["schemas"]["Head"];
+            part: components["schemas"]["Inspection"];
+            wide: components["schemas"]["Wide"];
+        };
+        Choice: {
+            label: string;
+            value: string;
         };
         ClientPage: {
             clients: components["schemas"]["RehearsedClient"][];
@@ -694,6 +781,7 @@ export interface components {
             paste?: components["schemas"]["PasteRequest"];
             /** @description kind:id of the part to remove */
             remove?: string;
+            resize?: components["schemas"]["Resize"];
             /**
              * Format: int32
              * @description the draft's version the change was made on
@@ -707,8 +795,8 @@ export interface components {
             id: string;
             /** @description kind:id of the owner of an exclusion, interface or option */
             in?: string;
-            /** @enum {string} */
-            kind: "network" | "device" | "interface" | "pool" | "exclusion" | "reservation" | "fixed" | "class" | "definition" | "known" | "option" | "site";
+            /** @description kind of the part, for example pool */
+            kind: string;
             new?: boolean;
         };
         ErrorDetail: {
@@ -760,6 +848,8 @@ export interface components {
         Finding: {
             added: boolean;
             addresses?: string;
+            /** Format: int64 */
+            alike: number;
             fix?: string;
             id: string;
             network?: string;
@@ -797,6 +887,66 @@ export interface components {
             sizeDoes: number;
             stay: string;
         };
+        Form: {
+            fields: components["schemas"]["FormField"][];
+            id?: string;
+            in?: string;
+            kind: string;
+            new: boolean;
+            title: string;
+        };
+        FormField: {
+            choices?: components["schemas"]["Choice"][];
+            hint?: string;
+            /** @enum {string} */
+            input: "text" | "lines" | "choice" | "set" | "secret" | "hidden";
+            label: string;
+            mono?: boolean;
+            name: string;
+            value: string;
+            /** @description shown where each named field has one of these values */
+            when?: components["schemas"]["When"][];
+        };
+        Frame: {
+            classes: components["schemas"]["PartView"][];
+            devices: components["schemas"]["DeviceView"][];
+            layers: components["schemas"]["Layer"][];
+            order?: components["schemas"]["Head"];
+            orders: components["schemas"]["Opened"][];
+            ownOptions: components["schemas"]["OptionChoice"][];
+            ownParts: components["schemas"]["PartView"][];
+            site: components["schemas"]["SiteHead"];
+            wide: components["schemas"]["Wide"];
+        };
+        Head: {
+            behind: boolean;
+            /** Format: int64 */
+            blocking: number;
+            closedBy?: string;
+            devices: string[];
+            /** Format: int64 */
+            edits: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            lost: number;
+            name: string;
+            openedBy: string;
+            redo?: string;
+            refuses?: string;
+            rehearsed: boolean;
+            site: string;
+            /** @enum {string} */
+            state: "open" | "pushing" | "landed" | "dropped";
+            ticket: string;
+            title: string;
+            undo?: string;
+            undoBy?: string;
+            /** Format: int32 */
+            version: number;
+            /** Format: int64 */
+            warning: number;
+        };
         Held: {
             because: string;
             /** Format: date-time */
@@ -812,19 +962,20 @@ export interface components {
             title: string;
         };
         Inspection: {
+            actions: components["schemas"]["Action"][];
             facts: components["schemas"]["Fact"][];
-            fields: {
-                [key: string]: string;
-            };
-            findings: string[];
+            findings: components["schemas"]["Finding"][];
             for?: string;
             in?: string;
             kind: string;
             levels: components["schemas"]["Level"][];
-            next?: components["schemas"]["Proposal"];
+            /** Format: int64 */
+            more: number;
             ref: string;
             title: string;
             told: components["schemas"]["Told"][];
+            /** Format: int32 */
+            version: number;
         };
         InterfaceView: {
             addresses: string;
@@ -892,6 +1043,21 @@ export interface components {
             outcome: "adds" | "changes" | "same" | "skipped" | "refused";
             says: string;
             text: string;
+        };
+        ListedOrder: {
+            by: string;
+            code: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** Format: date-time */
+            openedAt: string;
+            site: string;
+            state: string;
+            /** Format: int64 */
+            steps: number;
+            ticket: string;
+            title: string;
         };
         Look: {
             /**
@@ -969,10 +1135,12 @@ export interface components {
             /** Format: int64 */
             vlan?: number;
         };
+        NetworkAnswer: {
+            network?: components["schemas"]["NetworkView"];
+        };
         NetworkView: {
             gateway: string;
             id: string;
-            interface?: components["schemas"]["Proposal"];
             mask: string;
             name: string;
             nextFree: string;
@@ -983,6 +1151,8 @@ export interface components {
             ruler: components["schemas"]["Ruler"];
             seen: components["schemas"]["SeenRow"][];
             told: components["schemas"]["Told"][];
+            /** Format: int32 */
+            version: number;
             /** Format: int64 */
             vlan: number;
             where: string;
@@ -999,12 +1169,21 @@ export interface components {
             ticket: string;
             title: string;
         };
-        OpenOrder: {
+        Opened: {
             by: string;
             /** Format: int64 */
             id: number;
             name: string;
             title: string;
+        };
+        Opens: {
+            id?: string;
+            in?: string;
+            kind: string;
+            title?: string;
+            values?: {
+                [key: string]: string;
+            };
         };
         OptionChoice: {
             /** Format: int32 */
@@ -1015,70 +1194,24 @@ export interface components {
             reference: string;
             type: string;
         };
-        OrderHead: {
-            behind: boolean;
-            /** Format: int64 */
-            blocking: number;
-            closedBy?: string;
-            devices: string[];
-            /** Format: int64 */
-            edits: number;
-            /** Format: int64 */
-            id: number;
-            /** Format: int64 */
-            lost: number;
-            name: string;
-            openedBy: string;
-            redo?: string;
-            refuses?: string;
-            rehearsed: boolean;
-            site: string;
-            /** @enum {string} */
-            state: "open" | "pushing" | "landed" | "dropped";
-            ticket: string;
-            title: string;
-            undo?: string;
-            undoBy?: string;
-            /** Format: int32 */
-            version: number;
-            /** Format: int64 */
-            warning: number;
-        };
-        OrderRow: {
-            by: string;
-            code: string;
-            /** Format: int64 */
-            id: number;
-            name: string;
-            /** Format: date-time */
-            openedAt: string;
-            site: string;
-            state: string;
-            /** Format: int64 */
-            steps: number;
-            ticket: string;
-            title: string;
-        };
         OrderView: {
             /** Format: int64 */
             asOf: number;
             findings: components["schemas"]["Finding"][];
-            head: components["schemas"]["OrderHead"];
+            head: components["schemas"]["Head"];
             lost: components["schemas"]["Lost"][];
             networks: string[];
             /** Format: date-time */
             openedAt: string;
             plans: components["schemas"]["DevicePlan"][];
             push?: components["schemas"]["PushView"];
-            rehearsal?: components["schemas"]["Rehearsal"];
+            rehearsal?: components["schemas"]["Rehearsed"];
             siteName: string;
             steps: components["schemas"]["StepView"][];
         };
         PartView: {
             detail: string;
-            fields: {
-                [key: string]: string;
-            };
+            match?: string;
             name: string;
             ref: string;
         };
@@ -1103,6 +1236,10 @@ export interface components {
             name: string;
             ref: string;
         };
+        Place: {
+            code: string;
+            name: string;
+        };
         Plug: {
             device: string;
             port: string;
@@ -1111,13 +1248,6 @@ export interface components {
             id: string;
             name: string;
             ranges: string;
-        };
-        Proposal: {
-            fields: {
-                [key: string]: string;
-            };
-            in?: string;
-            inName?: string;
         };
         PushView: {
             /** Format: date-time */
@@ -1135,7 +1265,7 @@ export interface components {
             title: string;
             unverified: components["schemas"]["Unverified"][];
         };
-        Rehearsal: {
+        Rehearsed: {
             by: string;
             moving: components["schemas"]["ClientPage"];
             report: components["schemas"]["Report"];
@@ -1159,6 +1289,7 @@ export interface components {
             why?: string;
         };
         Remark: {
+            grave: boolean;
             /** @enum {string} */
             kind: "unrecorded" | "in pool" | "cloned" | "contested" | "randomised" | "ignored" | "elsewhere";
             says: string;
@@ -1171,6 +1302,19 @@ export interface components {
             /** Format: int64 */
             moving: number;
             networks: components["schemas"]["Network"][];
+        };
+        Resize: {
+            /** @description kind:id of the pool of an exclusion */
+            in?: string;
+            /** @description kind:id of the pool or exclusion */
+            part: string;
+            /**
+             * Format: int64
+             * @description which of the pool's ranges, in their order
+             */
+            range: number;
+            /** @description the addresses it holds from now on */
+            to: string;
         };
         Revision: {
             /** Format: date-time */
@@ -1241,12 +1385,14 @@ export interface components {
         };
         Scene: {
             address?: string;
-            do: string;
+            /** @enum {string} */
+            do: "lease" | "renew" | "release" | "reboot" | "stale" | "move" | "fill";
             messages: components["schemas"]["Message"][];
             network: string;
             says: string;
         };
         SeenRow: {
+            actions: components["schemas"]["Action"][];
             /** Format: ip */
             address: string;
             device: string;
@@ -1255,7 +1401,6 @@ export interface components {
             /** Format: date-time */
             first: string;
             known: string;
-            knownRef?: string;
             /** Format: date-time */
             last: string;
             live: boolean;
@@ -1273,6 +1418,18 @@ export interface components {
         };
         SeenView: {
             seen: components["schemas"]["SeenRow"][];
+        };
+        SignInAnswerBody: {
+            fullName: string;
+            /** Format: int64 */
+            id: number;
+            initials: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description the open work order they opened or edited last, on whichever machine
+             */
+            order?: number;
         };
         SignInRequestBody: {
             name: string;
@@ -1352,7 +1509,7 @@ export interface components {
             id: string;
             name: string;
             options: components["schemas"]["Told"][];
-            sites: components["schemas"]["Level"][];
+            sites: components["schemas"]["Place"][];
             windows: string[];
         };
         Step: {
@@ -1379,6 +1536,11 @@ export interface components {
             /** Format: int64 */
             to: number;
         };
+        TargetAnswer: {
+            network: string;
+            select: string;
+            there: boolean;
+        };
         Technician: {
             fullName: string;
             /** Format: int64 */
@@ -1392,6 +1554,7 @@ export interface components {
             from: string;
             hides?: string;
             level: string;
+            mono: boolean;
             name: string;
             own: boolean;
             value: string;
@@ -1470,25 +1633,19 @@ export interface components {
              */
             version: number;
         };
-        View: {
-            classes: components["schemas"]["PartView"][];
-            devices: components["schemas"]["DeviceView"][];
-            findings: components["schemas"]["Finding"][];
-            inspect?: components["schemas"]["Inspection"];
-            layers: components["schemas"]["Layer"][];
-            made?: string;
-            network?: components["schemas"]["NetworkView"];
-            networks: components["schemas"]["PoolChoice"][];
-            order?: components["schemas"]["OrderHead"];
-            orders: components["schemas"]["OpenOrder"][];
-            ownOptions: components["schemas"]["OptionChoice"][];
-            ownParts: components["schemas"]["PartView"][];
-            site: components["schemas"]["SiteHead"];
+        When: {
+            field: string;
+            is: string[];
         };
         WhoIs: {
             /** @description since when and why pushes and readings of devices are held */
             held?: components["schemas"]["Held"];
             technician?: components["schemas"]["Technician"];
+        };
+        Wide: {
+            /** Format: int64 */
+            findings: number;
+            severity?: string;
         };
     };
     responses: never;
@@ -1574,7 +1731,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OrderRow"][];
+                    "application/json": components["schemas"]["ListedOrder"][];
                 };
             };
             /** @description Error */
@@ -1607,7 +1764,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OpenOrder"];
+                    "application/json": components["schemas"]["Opened"];
                 };
             };
             /** @description Error */
@@ -1747,7 +1904,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["View"];
+                    "application/json": components["schemas"]["Changed"];
                 };
             };
             /** @description Error */
@@ -1957,7 +2114,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["View"];
+                    "application/json": components["schemas"]["Changed"];
                 };
             };
             /** @description Error */
@@ -2136,7 +2293,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["View"];
+                    "application/json": components["schemas"]["Changed"];
                 };
             };
             /** @description Error */
@@ -2268,7 +2425,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Technician"];
+                    "application/json": components["schemas"]["SignInAnswerBody"];
                 };
             };
             /** @description Error */
@@ -2377,6 +2534,7 @@ export interface operations {
     forecast: {
         parameters: {
             query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
                 order?: number;
                 /** @description id of the pool */
                 pool?: string;
@@ -2409,6 +2567,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ForecastView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    form: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                kind?: string;
+                /** @description of the part; a new one when empty */
+                id?: string;
+                /** @description kind:id of the owner of a part that lies inside another */
+                in?: string;
+                /** @description id of the network that is looked at */
+                network?: string;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Form"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    frame: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Frame"];
                 };
             };
             /** @description Error */
@@ -2457,8 +2692,14 @@ export interface operations {
     links: {
         parameters: {
             query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
                 order?: number;
+                /** @description id of the selected network; the first when empty or unknown */
                 network?: string;
+                /** @description kind:id of the selected part */
+                select?: string;
+                /** @description offset of the first address on the ruler, for large networks */
+                from?: number;
             };
             header?: never;
             path: {
@@ -2489,9 +2730,92 @@ export interface operations {
             };
         };
     };
+    network: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description id of the selected network; the first when empty or unknown */
+                network?: string;
+                /** @description kind:id of the selected part */
+                select?: string;
+                /** @description offset of the first address on the ruler, for large networks */
+                from?: number;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    part: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description id of the selected network; the first when empty or unknown */
+                network?: string;
+                /** @description kind:id of the selected part */
+                select?: string;
+                /** @description offset of the first address on the ruler, for large networks */
+                from?: number;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inspection"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     room: {
         parameters: {
             query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
                 order?: number;
                 /** @description prefix length */
                 bits?: number;
@@ -2511,7 +2835,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Proposal"];
+                    "application/json": {
+                        [key: string]: string;
+                    };
                 };
             };
             /** @description Error */
@@ -2528,6 +2854,7 @@ export interface operations {
     seen: {
         parameters: {
             query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
                 order?: number;
             };
             header?: never;
@@ -2562,6 +2889,7 @@ export interface operations {
     spread: {
         parameters: {
             query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
                 order?: number;
                 pool?: string;
                 /** @description within what time all should have learnt */
@@ -2583,6 +2911,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SpreadView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    target: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                finding?: string;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetAnswer"];
                 };
             };
             /** @description Error */
@@ -2619,43 +2983,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TryResult"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    view: {
-        parameters: {
-            query?: {
-                order?: number;
-                network?: string;
-                select?: string;
-                from?: number;
-            };
-            header?: never;
-            path: {
-                /** @description code of the site */
-                site: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["View"];
                 };
             };
             /** @description Error */

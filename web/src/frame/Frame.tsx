@@ -1,6 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { DropdownMenu } from 'radix-ui'
-import { useState } from 'react'
+import { Suspense, useState } from 'react'
 import { NavLink, Outlet, useNavigate } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
 import { When } from '../parts/When'
@@ -61,7 +61,9 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
           <span />
         )}
         <div className="min-h-0 overflow-auto">
-          <Outlet />
+          <Suspense fallback={null}>
+            <Outlet />
+          </Suspense>
         </div>
       </main>
       <Tray />

@@ -17,7 +17,7 @@ export function Tray() {
 }
 
 /** What has become of the work order this browser had open: nobody is left to wonder where the draft is. */
-function EndedTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => void }) {
+function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }) {
   const { act, problem, busy } = useOrderAct(head.id)
   const takeUp = async () => {
     await act(() =>
@@ -62,7 +62,7 @@ function EndedTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => v
 
 const plural = (n: number, one: string, many = `${one}s`) => `${n} ${n === 1 ? one : many}`
 
-function OpenTray({ head, leave }: { head: Schemas['OrderHead']; leave: () => void }) {
+function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void }) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [problem, setProblem] = useState('')

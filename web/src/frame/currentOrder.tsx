@@ -4,11 +4,16 @@ import type { Schemas } from '../api/client'
 
 type Current = {
   id: number | undefined
-  head: Schemas['OrderHead'] | undefined
+  head: Schemas['Head'] | undefined
   take: (id: number | undefined) => void
 }
 const Context = createContext<Current>({ id: undefined, head: undefined, take: () => {} })
 const key = 'lithos.order'
+
+/** At sign-in: the work order that was worked on last, on whichever machine, is taken up. */
+export function pickUp(order: number | undefined) {
+  if (order) localStorage.setItem(key, String(order))
+}
 
 /** The work order this browser is working on; it stays over pages and reloads. */
 export function CurrentOrder({ children }: { children: ReactNode }) {

@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, call, Problem, type Schemas } from '../api/client'
+import { api, call, problemOf, type Problem, type Schemas } from '../api/client'
 import { Field } from '../parts/Field'
 import { Window } from '../parts/Window'
 
@@ -9,7 +9,7 @@ type Props = {
   open: boolean
   site: string
   siteName: string
-  orders: Schemas['OpenOrder'][]
+  orders: Schemas['Opened'][]
   onClose: () => void
   onOpened: (id: number) => void
 }
@@ -27,7 +27,7 @@ export function OpenOrder({ open, site, siteName, orders, onClose, onOpened }: P
       void client.invalidateQueries({ queryKey: ['orders'] })
       onOpened(made.id)
     } catch (e) {
-      setProblem(e as Problem)
+      setProblem(problemOf(e))
     }
   })
   return (

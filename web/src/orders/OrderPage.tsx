@@ -5,7 +5,7 @@ import { useOrder, useOrderAct } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { Empty } from '../parts/Empty'
 import { When } from '../parts/When'
-import { FindingCard } from '../site/Inspector'
+import { FindingCard } from '../parts/FindingCard'
 import { Plans } from './Plans'
 import { PushJournal } from './PushJournal'
 import { Rehearsal } from './Rehearsal'
@@ -141,7 +141,7 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
 }
 
 /** Edits that no longer applied on a newer revision: each waits here for a decision. */
-function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['OrderHead'] }) {
+function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['Head'] }) {
   const { act, problem, busy } = useOrderAct(head.id)
   const decide = async (seq: number, mine: boolean) => {
     await act(() =>

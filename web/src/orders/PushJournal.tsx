@@ -5,7 +5,7 @@ import { Marked } from '../parts/Marked'
 import { When } from '../parts/When'
 import { Window } from '../parts/Window'
 
-const marks: Record<string, [string, string]> = {
+const marks: Record<Schemas['JournalEntry']['state'], [string, string]> = {
   running: ['▸', 'text-ink'],
   done: ['✓', 'text-malachite-ink'],
   failed: ['✗', 'text-cinnabar-ink'],

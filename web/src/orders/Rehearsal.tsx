@@ -13,7 +13,7 @@ export function Rehearsal({
   current,
   touched,
 }: {
-  rehearsal: Schemas['Rehearsal']
+  rehearsal: Schemas['Rehearsed']
   order: number
   current: boolean
   touched: string[]

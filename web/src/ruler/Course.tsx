@@ -4,6 +4,8 @@ import type { Course as CourseData, Span } from './geometry'
 
 export const courseHeight = 60
 const planHeight = 24
+/** Findings are marked below a course: above it are the addresses. */
+const markAt = courseHeight + 10
 
 type Props = {
   course: CourseData
@@ -66,8 +68,8 @@ export const Course = memo(function Course({ course, x, selected, onEdge, onFind
             <line
               x1={at}
               x2={at}
-              y1={-7}
-              y2={pool ? planHeight : courseHeight + 2}
+              y1={-2}
+              y2={courseHeight + 5}
               stroke={colour}
               strokeWidth={1.5}
               strokeDasharray={grave ? undefined : '3 2'}
@@ -81,11 +83,11 @@ export const Course = memo(function Course({ course, x, selected, onEdge, onFind
                 onFinding(c.finding)
               }}
             >
-              <circle cx={at} cy={-8} r={12} fill="transparent" />
+              <circle cx={at} cy={markAt} r={12} fill="transparent" />
               {grave ? (
-                <circle cx={at} cy={-8} r={4.5} fill={colour} />
+                <circle cx={at} cy={markAt} r={4.5} fill={colour} />
               ) : (
-                <path d={`M${at - 5} -4 L${at} -13 L${at + 5} -4Z`} fill={colour} />
+                <path d={`M${at - 5} ${markAt + 4} L${at} ${markAt - 5} L${at + 5} ${markAt + 4}Z`} fill={colour} />
               )}
               <title>{c.title}</title>
             </a>
@@ -99,10 +101,11 @@ export const Course = memo(function Course({ course, x, selected, onEdge, onFind
 const looks: Record<string, { fill: string; stroke: string; text: string }> = {
   pool: { fill: 'var(--malachite-t)', stroke: 'var(--malachite)', text: 'var(--malachite-ink)' },
   exclusion: { fill: 'url(#excluded)', stroke: 'var(--sand)', text: 'var(--sand-ink)' },
-  window: { fill: 'var(--seam-2)', stroke: 'none', text: 'var(--ink-2)' },
   reserved: { fill: 'none', stroke: 'var(--ink-3)', text: 'var(--ink-2)' },
   dynamic: { fill: 'none', stroke: 'var(--malachite)', text: 'var(--malachite-ink)' },
 }
+
+const windowLook = { fill: 'var(--seam-2)', stroke: 'none', text: 'var(--ink-2)' }
 
 function Plan({
   span,
@@ -117,7 +120,7 @@ function Plan({
 }) {
   const left = x(span.from)
   const width = x(span.to + 1) - left
-  const look = looks[span.kind] ?? looks.window
+  const look = looks[span.kind] ?? windowLook
   const edge = (side: 'start' | 'end') => (
     <rect
       x={side === 'start' ? left - 4 : left + width - 4}
@@ -131,7 +134,7 @@ function Plan({
     />
   )
   return (
-    <g>
+    <g role="img" aria-label={spanName(span)}>
       <rect
         x={left}
         y={0}
@@ -167,15 +170,23 @@ function Plan({
   )
 }
 
+/** A span in words, for those who do not see it. */
+const spanName = (s: Span) => `${s.ref ? `${s.kind} ${s.label}` : `${s.kind} window`}${s.off ? ', switched off' : ''}`
+
 const fit = (text: string, width: number) =>
   text.length * 6.4 > width - 8 ? `${text.slice(0, Math.max(1, Math.floor((width - 14) / 6.4)))}…` : text
 
-const shapes: Record<string, { outline: string; top: number; fill: string }> = {
-  reservation: { outline: 'l5 -12 l5 12z', top: 40, fill: 'var(--amethyst)' },
-  fixed: { outline: 'h8v8h-8z', top: 31, fill: 'var(--ink)' },
-  interface: { outline: 'l5 5.500 l-5 5.500 l-5 -5.500z', top: 29, fill: 'var(--ink)' },
+const shapes: Record<string, { outline: string; top: number; left: number; fill: string }> = {
+  reservation: { outline: 'l5 -12 l5 12z', top: 40, left: 5, fill: 'var(--amethyst)' },
+  fixed: { outline: 'h8v8h-8z', top: 31, left: 4, fill: 'var(--ink)' },
+  interface: { outline: 'l5 5.500 l-5 5.500 l-5 -5.500z', top: 29, left: 0, fill: 'var(--ink)' },
 }
-const startsLeft: Record<string, number> = { reservation: 5, fixed: 4, interface: 0 }
+
+/** The pins of a kind in words: some by name, the others counted. */
+function pinNames(pins: CourseData['pins']): string {
+  const some = pins.slice(0, 12).map((p) => `${p.kind === 'fixed' ? 'fixed device' : p.kind} ${p.name}`)
+  return some.join(', ') + (pins.length > some.length ? `, and ${pins.length - some.length} more` : '')
+}
 
 /** The pins of a course: one path a kind, so that thousands of them draw as quickly as a few. */
 function Pins({ course, middle, selected }: { course: CourseData; middle: (at: number) => number; selected: string }) {
@@ -184,12 +195,21 @@ function Pins({ course, middle, selected }: { course: CourseData; middle: (at: n
   return (
     <>
       {Object.entries(shapes).map(([kind, shape]) => {
-        const d = course.pins
-          .filter((p) => kindOf(p.kind) === kind)
-          .map((p) => `M${(middle(p.at) - startsLeft[kind]).toFixed(1)} ${shape.top}${shape.outline}`)
-          .join('')
+        const pins = course.pins.filter((p) => kindOf(p.kind) === kind)
+        const d = pins.map((p) => `M${(middle(p.at) - shape.left).toFixed(1)} ${shape.top}${shape.outline}`).join('')
         return (
-          d && <path key={kind} d={d} fill={shape.fill} stroke="var(--sheet)" strokeWidth={0.75} data-pins={kind} />
+          d && (
+            <path
+              key={kind}
+              d={d}
+              fill={shape.fill}
+              stroke="var(--sheet)"
+              strokeWidth={0.75}
+              data-pins={kind}
+              role="img"
+              aria-label={pinNames(pins)}
+            />
+          )
         )
       })}
       {chosen && <circle cx={middle(chosen.at)} cy={34} r={9} fill="none" stroke="var(--ink)" strokeWidth={1.5} />}

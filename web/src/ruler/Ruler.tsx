@@ -1,183 +1,55 @@
-import { scaleLinear, type ScaleLinear } from 'd3-scale'
-import { memo, useCallback, useEffect, useMemo, useRef, useState } from 'react'
+import { scaleLinear } from 'd3-scale'
+import { memo, useEffect, useMemo, useState } from 'react'
+import { SmallButton } from '../parts/SmallButton'
 import { Course, courseHeight } from './Course'
 import { Legend } from './Legend'
 import { Overview } from './Overview'
 import { addressAt, rangeText, thingsAt, type Ruler as RulerData, type Selection, type Span } from './geometry'
+import { useHand, type Row } from './useHand'
 
-const pitch = courseHeight + 26
+const pitch = courseHeight + 32
 const top = 20
+
+/** What can be made of a selection. */
+export type Creatable = 'pool' | 'exclusion' | 'reservation' | 'fixed'
 
 export type RulerActions = {
   onSelect: (ref: string) => void
   onFinding: (id: string) => void
-  onCreate: (kind: 'pool' | 'exclusion' | 'reservation' | 'fixed', range: string) => void
+  onCreate: (kind: Creatable, run: string) => void
   onResize: (span: Span, range: string) => void
   onWindow: (from: number) => void
   onSelection: (s: Selection | undefined) => void
 }
 
-type Drag = { kind: 'select'; anchor: number } | { kind: 'edge'; span: Span; edge: 'start' | 'end' }
+type Props = { ruler: RulerData; selected: string; canExclude: boolean; actions: RulerActions }
 
 /** The addresses of a network, drawn to scale; pointing, dragging and keys work on it. */
-export function Ruler({
-  ruler,
-  selected,
-  canExclude,
-  actions,
-}: {
-  ruler: RulerData
-  selected: string
-  canExclude: boolean
-  actions: RulerActions
-}) {
-  const box = useRef<HTMLDivElement>(null)
-  const drawing = useRef<SVGSVGElement>(null)
-  const [width, setWidth] = useState(720)
-  const [cursor, setCursor] = useState<number>()
-  const [drag, setDrag] = useState<Drag>()
-  const [ghost, setGhost] = useState<Selection>()
+export function Ruler(props: Props) {
+  // Where the hand is and what it has marked is of one network.
+  const { base, size } = props.ruler
+  return <Drawn key={`${base} ${size}`} {...props} />
+}
 
-  useEffect(() => {
-    const watch = new ResizeObserver(([entry]) => setWidth(Math.max(320, entry.contentRect.width)))
-    watch.observe(box.current!)
-    return () => watch.disconnect()
-  }, [])
-  const [selection, select] = useState<Selection>()
-  // The page is told and does not draw: only the ruler's own layer moves under the
-  // hand. Whom to tell may change with what devices have seen; the selection stays.
-  const tell = useRef(actions.onSelection)
-  useEffect(() => {
-    tell.current = actions.onSelection
-  })
-  const setSelection = useCallback((s: Selection | undefined) => {
-    select(s)
-    tell.current(s)
-  }, [])
-  useEffect(() => setCursor(undefined), [ruler.base, ruler.size])
-  useEffect(() => setSelection(undefined), [ruler.base, ruler.size, selected, setSelection])
-
-  const scales = useMemo(
-    () => ruler.courses.map((c) => scaleLinear([c.from, c.to + 1], [0, width - 2])),
+function Drawn({ ruler, selected, canExclude, actions }: Props) {
+  const [width, setWidth] = useState(lastWidth)
+  const rows: Row[] = useMemo(
+    () => ruler.courses.map((course) => ({ course, x: scaleLinear([course.from, course.to + 1], [0, width - 2]) })),
     [ruler.courses, width],
   )
-  const offsetAt = (e: React.PointerEvent | PointerEvent) => {
-    const r = drawing.current!.getBoundingClientRect()
-    const row = Math.min(ruler.courses.length - 1, Math.max(0, Math.floor((e.clientY - r.top) / pitch)))
-    const c = ruler.courses[row]
-    return Math.min(c.to, Math.max(c.from, Math.floor(scales[row].invert(e.clientX - r.left))))
-  }
-  /** Where an edge snaps to the edges of the standard's windows, when near. */
-  const snap = useCallback(
-    (offset: number, edge: 'start' | 'end') => {
-      const near = Math.max(1, Math.round(ruler.course / 100))
-      for (const s of ruler.courses.flatMap((c) => c.spans)) {
-        if (s.ref) continue
-        const at = edge === 'start' ? s.to + 1 : s.from - 1
-        if (Math.abs(offset - at) <= near) return at
-      }
-      return offset
-    },
-    [ruler],
-  )
-  /** The whole of a span, which may be clipped to several courses. */
-  const whole = useCallback(
-    (span: Span): Selection => {
-      const parts = ruler.courses.flatMap((c) => c.spans).filter((s) => s.ref === span.ref && s.range === span.range)
-      return { from: Math.min(...parts.map((s) => s.from)), to: Math.max(...parts.map((s) => s.to)) }
-    },
-    [ruler],
-  )
-  const onEdge = useCallback(
-    (span: Span, edge: 'start' | 'end', e: React.PointerEvent) => {
-      e.stopPropagation()
-      box.current!.setPointerCapture(e.pointerId)
-      setDrag({ kind: 'edge', span, edge })
-      setGhost(whole(span))
-    },
-    [whole],
-  )
-  const down = (e: React.PointerEvent) => {
-    if (e.button !== 0) return
-    box.current!.setPointerCapture(e.pointerId)
-    const at = offsetAt(e)
-    setDrag({ kind: 'select', anchor: at })
-    setCursor(at)
-    setSelection(undefined)
-  }
-  const move = (e: React.PointerEvent) => {
-    const at = offsetAt(e)
-    if (!drag) {
-      setCursor(at)
-      return
+  const hand = useHand(ruler, rows, pitch, selected, actions)
+  const { box, cursor, marked, selection } = hand
+  useEffect(() => {
+    const watch = new ResizeObserver(([entry]) => {
+      lastWidth = Math.max(320, entry?.contentRect.width ?? 0)
+      setWidth(lastWidth)
+    })
+    if (box.current) watch.observe(box.current)
+    return () => {
+      watch.disconnect()
     }
-    if (drag.kind === 'select') {
-      setCursor(at)
-      if (at !== drag.anchor) setSelection({ from: Math.min(at, drag.anchor), to: Math.max(at, drag.anchor) })
-      return
-    }
-    const span = whole(drag.span)
-    const to = snap(at, drag.edge)
-    setCursor(to)
-    setGhost(
-      drag.edge === 'start'
-        ? { from: Math.min(to, span.to), to: span.to }
-        : { from: span.from, to: Math.max(to, span.from) },
-    )
-  }
-  const up = () => {
-    if (drag?.kind === 'edge' && ghost) {
-      const was = whole(drag.span)
-      if (was.from !== ghost.from || was.to !== ghost.to) actions.onResize(drag.span, rangeText(ruler, ghost))
-    } else if (drag?.kind === 'select' && !selection) {
-      const [thing] = thingsAt(ruler, drag.anchor).filter((t) => t.ref)
-      if (thing) actions.onSelect(thing.ref)
-      else setSelection({ from: drag.anchor, to: drag.anchor })
-    }
-    setDrag(undefined)
-    setGhost(undefined)
-  }
-  const key = (e: React.KeyboardEvent) => {
-    const last = ruler.size - 1
-    const at = cursor ?? 0
-    const page = ruler.course
-    const moves: Record<string, number> = {
-      ArrowLeft: at - 1,
-      ArrowRight: at + 1,
-      ArrowUp: at - page,
-      ArrowDown: at + page,
-      PageUp: at - page,
-      PageDown: at + page,
-      Home: 0,
-      End: last,
-    }
-    if (e.key in moves) {
-      e.preventDefault()
-      const next = Math.min(last, Math.max(0, cursor === undefined ? (e.key === 'End' ? last : 0) : moves[e.key]))
-      if (e.shiftKey) {
-        const from = selection ? (selection.from === at ? selection.to : selection.from) : at
-        setSelection({ from: Math.min(from, next), to: Math.max(from, next) })
-      } else setSelection(undefined)
-      setCursor(next)
-      if (next < ruler.courses[0].from || next > ruler.courses.at(-1)!.to) actions.onWindow(next)
-    } else if (e.key === 'Enter' && cursor !== undefined) {
-      e.preventDefault()
-      const [thing] = thingsAt(ruler, cursor).filter((t) => t.ref)
-      if (thing) actions.onSelect(thing.ref)
-      else setSelection({ from: cursor, to: cursor })
-    } else if (e.key === 'Escape') setSelection(undefined)
-  }
-
-  const marked = ghost ?? selection
-  const readout = marked
-    ? `${rangeText(ruler, marked)} · ${marked.to - marked.from + 1} addresses`
-    : cursor !== undefined
-      ? `${addressAt(ruler, cursor)} · ${
-          thingsAt(ruler, cursor)
-            .map((t) => t.says)
-            .join(', ') || 'free'
-        }`
-      : 'Point at an address, or drag over some'
+  }, [box])
+  const height = rows.length * pitch
   return (
     <div>
       {ruler.bins && <Overview ruler={ruler} onWindow={actions.onWindow} />}
@@ -187,82 +59,42 @@ export function Ruler({
         aria-roledescription="ruler"
         aria-label="Ruler: arrows move by one address, Shift extends, Enter opens"
         tabIndex={0}
-        onKeyDown={key}
-        onPointerDown={down}
-        onPointerMove={move}
-        onPointerUp={up}
-        onPointerLeave={() => !drag && setCursor(undefined)}
-        className={`relative touch-none select-none ${ruler.courses.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1' : ''}`}
+        onKeyDown={hand.key}
+        onPointerDown={hand.down}
+        onPointerMove={hand.move}
+        onPointerUp={hand.up}
+        onPointerLeave={hand.leave}
+        className={`relative touch-none select-none ${rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1' : ''}`}
       >
-        <svg
-          ref={drawing}
-          width={width}
-          height={ruler.courses.length * pitch}
-          style={{ overflow: 'visible', display: 'block' }}
-        >
+        <svg ref={hand.drawing} width={width} height={height} style={{ overflow: 'visible', display: 'block' }}>
           <defs>
             <pattern id="excluded" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
               <rect width="6" height="6" fill="var(--sand-t)" />
               <rect width="2" height="6" fill="var(--sand-line)" />
             </pattern>
           </defs>
-          <Courses ruler={ruler} scales={scales} selected={selected} onEdge={onEdge} onFinding={actions.onFinding} />
+          <Courses rows={rows} selected={selected} onEdge={hand.onEdge} onFinding={actions.onFinding} />
         </svg>
         <svg
           width={width}
-          height={ruler.courses.length * pitch}
+          height={height}
           className="absolute inset-0 pointer-events-none will-change-transform"
           style={{ overflow: 'visible' }}
           aria-hidden
         >
-          {ruler.courses.map((c, i) => (
-            <g key={c.from} transform={`translate(0,${top + i * pitch})`}>
-              {marked && marked.from <= c.to && marked.to >= c.from && (
-                <rect
-                  x={scales[i](Math.max(marked.from, c.from))}
-                  y={0}
-                  width={scales[i](Math.min(marked.to, c.to) + 1) - scales[i](Math.max(marked.from, c.from))}
-                  height={courseHeight}
-                  fill="var(--azurite)"
-                  fillOpacity={0.14}
-                  stroke="var(--azurite)"
-                />
-              )}
-              {cursor !== undefined && cursor >= c.from && cursor <= c.to && (
-                <line
-                  x1={scales[i](cursor + 0.5)}
-                  x2={scales[i](cursor + 0.5)}
-                  y1={-3}
-                  y2={courseHeight}
-                  stroke="var(--ink)"
-                  strokeOpacity={0.5}
-                />
-              )}
+          {rows.map((row, i) => (
+            <g key={row.course.from} transform={`translate(0,${top + i * pitch})`}>
+              <Marks row={row} marked={marked} cursor={cursor} />
             </g>
           ))}
         </svg>
       </div>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1 min-h-[34px]">
         <output className="mono text-ink" aria-live="polite">
-          {readout}
+          {readout(ruler, marked, cursor)}
         </output>
-        {selection && !drag ? (
-          <span className="ml-auto flex flex-wrap gap-1.5" aria-label="What to do with the selection">
-            <Action onClick={() => actions.onCreate('pool', rangeText(ruler, selection))} name="Pool" k="p" />
-            {canExclude && (
-              <Action onClick={() => actions.onCreate('exclusion', rangeText(ruler, selection))} name="Exclude" k="x" />
-            )}
-            <Action
-              onClick={() => actions.onCreate('reservation', addressAt(ruler, selection.from))}
-              name="Reserve"
-              k="r"
-            />
-            <Action
-              onClick={() => actions.onCreate('fixed', addressAt(ruler, selection.from))}
-              name="Fixed device"
-              k="f"
-            />
-          </span>
+        {selection ? (
+          <Make ruler={ruler} selection={selection} canExclude={canExclude} onCreate={actions.onCreate} />
         ) : (
           <Legend used={ruler.used} pool={ruler.pool} />
         )}
@@ -271,27 +103,98 @@ export function Ruler({
   )
 }
 
+/** The width that was measured last: what is drawn anew begins with it. */
+let lastWidth = 720
+
+/** What is marked, or what is where the hand points, in words. */
+function readout(ruler: RulerData, marked?: Selection, cursor?: number): string {
+  if (marked) return `${rangeText(ruler, marked)} · ${marked.to - marked.from + 1} addresses`
+  if (cursor === undefined) return 'Point at an address, or drag over some'
+  const things = thingsAt(ruler, cursor).map((t) => t.says)
+  return `${addressAt(ruler, cursor)} · ${things.join(', ') || 'free'}`
+}
+
+/** The part of a course that is marked, and the cursor. */
+function Marks({ row: { course: c, x }, marked, cursor }: { row: Row; marked?: Selection; cursor?: number }) {
+  const from = marked && Math.max(marked.from, c.from)
+  const to = marked && Math.min(marked.to, c.to)
+  return (
+    <>
+      {from !== undefined && to !== undefined && from <= to && (
+        <rect
+          x={x(from)}
+          y={0}
+          width={x(to + 1) - x(from)}
+          height={courseHeight}
+          fill="var(--azurite)"
+          fillOpacity={0.14}
+          stroke="var(--azurite)"
+        />
+      )}
+      {cursor !== undefined && cursor >= c.from && cursor <= c.to && (
+        <line
+          x1={x(cursor + 0.5)}
+          x2={x(cursor + 0.5)}
+          y1={-3}
+          y2={courseHeight}
+          stroke="var(--ink)"
+          strokeOpacity={0.5}
+        />
+      )}
+    </>
+  )
+}
+
 type CoursesProps = {
-  ruler: RulerData
-  scales: ScaleLinear<number, number>[]
+  rows: Row[]
   selected: string
   onEdge: (span: Span, edge: 'start' | 'end', e: React.PointerEvent) => void
   onFinding: (id: string) => void
 }
 
 /** What does not change while the hand moves. */
-const Courses = memo(function Courses({ ruler, scales, selected, onEdge, onFinding }: CoursesProps) {
-  return ruler.courses.map((c, i) => (
-    <g key={c.from} transform={`translate(0,${top + i * pitch})`}>
-      <Course course={c} x={scales[i]} selected={selected} onEdge={onEdge} onFinding={onFinding} />
+const Courses = memo(function Courses({ rows, selected, onEdge, onFinding }: CoursesProps) {
+  return rows.map(({ course, x }, i) => (
+    <g key={course.from} transform={`translate(0,${top + i * pitch})`}>
+      <Course course={course} x={x} selected={selected} onEdge={onEdge} onFinding={onFinding} />
     </g>
   ))
 })
 
-function Action({ name, k, onClick }: { name: string; k: string; onClick: () => void }) {
+/** What to make of the addresses that are marked. */
+function Make({
+  ruler,
+  selection,
+  canExclude,
+  onCreate,
+}: {
+  ruler: RulerData
+  selection: Selection
+  canExclude: boolean
+  onCreate: RulerActions['onCreate']
+}) {
+  const run = rangeText(ruler, selection)
+  const first = addressAt(ruler, selection.from)
+  const actions: [Creatable, string, string, string][] = [
+    ['pool', 'Pool', 'p', run],
+    ['exclusion', 'Exclude', 'x', run],
+    ['reservation', 'Reserve', 'r', first],
+    ['fixed', 'Fixed device', 'f', first],
+  ]
   return (
-    <button className="btn !h-[28px]" onClick={onClick}>
-      {name} <kbd>{k}</kbd>
-    </button>
+    <span className="ml-auto flex flex-wrap gap-1.5" aria-label="What to do with the selection" role="group">
+      {actions
+        .filter(([kind]) => kind !== 'exclusion' || canExclude)
+        .map(([kind, name, key, what]) => (
+          <SmallButton
+            key={kind}
+            onClick={() => {
+              onCreate(kind, what)
+            }}
+          >
+            {name} <kbd>{key}</kbd>
+          </SmallButton>
+        ))}
+    </span>
   )
 }

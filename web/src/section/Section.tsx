@@ -7,17 +7,13 @@ type Props = {
   selected: boolean
   onSite: () => void
   onNetwork: (id: string) => void
-  onFree: (prefix: string) => void
-  onAdd: () => void
+  onAdd: (prefix?: string) => void
 }
 
-/** Findings of no network in particular, gravest first. */
-export const siteWide = (view: View) => view.findings.filter((f) => !f.network)
-
 /** The site's block from low to high address, one layer a network. */
-export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Props) {
+export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
   const list = useRef<HTMLDivElement>(null)
-  const worst = siteWide(view)[0]?.severity
+  const worst = view.wide.severity
   const move = (e: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1 }[e.key]
     if (!step) return
@@ -52,7 +48,9 @@ export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Pr
             return (
               <button
                 key={l.prefix}
-                onClick={() => onFree(l.prefix)}
+                onClick={() => {
+                  onAdd(l.prefix.includes(' - ') ? '' : l.prefix)
+                }}
                 title="Add a network here"
                 style={{ minHeight: Math.max(24, height * 0.55) }}
                 className="hatch block w-[calc(100%-6px)] ml-1.5 border-t border-seam border-l-5 border-l-seam text-left px-3 py-1 text-ink-2 hover:text-ink"
@@ -90,7 +88,12 @@ export function Section({ view, selected, onSite, onNetwork, onFree, onAdd }: Pr
         })}
       </div>
       <div className="p-3">
-        <button className="btn" onClick={onAdd}>
+        <button
+          className="btn"
+          onClick={() => {
+            onAdd()
+          }}
+        >
           Add a network
         </button>
       </div>
@@ -113,7 +116,7 @@ function Use({ used, pool }: { used: number; pool: number }) {
 /** A range written with its second end short, as people do. */
 function short(prefix: string): string {
   const [from, to] = prefix.split(' - ')
-  if (!to) return prefix
+  if (!from || !to) return prefix
   const tail = (a: string) => `.${a.split('.').slice(2).join('.')}`
   return `${tail(from)} – ${tail(to)}`
 }

@@ -1,7 +1,8 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, call, Problem } from '../api/client'
+import { api, call, problemOf } from '../api/client'
+import { pickUp } from '../frame/currentOrder'
 import { Field } from '../parts/Field'
 
 export function SignIn({ problem }: { problem?: string }) {
@@ -11,10 +12,11 @@ export function SignIn({ problem }: { problem?: string }) {
   const submit = form.handleSubmit(async (body) => {
     setSays(undefined)
     try {
-      const technician = await call(api.POST('/api/session', { body }))
+      const { order, ...technician } = await call(api.POST('/api/session', { body }))
+      pickUp(order)
       client.setQueryData(['session'], { technician })
     } catch (e) {
-      setSays((e as Problem).message)
+      setSays(problemOf(e).message)
       form.setFocus('password')
     }
   })

@@ -1,18 +1,18 @@
 import type { View } from '../api/client'
 import { When } from '../parts/When'
 import { LinksDrawing } from './LinksDrawing'
-import type { FormSpec } from './forms'
+import type { Asked } from './pageState'
 
 type Props = {
   view: View
   site: string
   selected: string
   onSelect: (ref: string) => void
-  onForm: (spec: FormSpec) => void
+  ask: (asked: Asked) => void
 }
 
 /** The site's devices: how they are joined, and every interface of each. */
-export function DevicesTab({ view, site, selected, onSelect, onForm }: Props) {
+export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
   return (
     <div className="py-2">
       <LinksDrawing site={site} order={view.order?.id} network={view.network?.id} onSelect={onSelect} />
@@ -45,30 +45,9 @@ export function DevicesTab({ view, site, selected, onSelect, onForm }: Props) {
             <button
               className="btn !h-[26px] ml-auto"
               onClick={() =>
-                onForm({
-                  kind: 'interface',
-                  isNew: true,
-                  in: `device:${d.id}`,
-                  title: `Add an interface to ${d.name}`,
-                  values: {
-                    name: '',
-                    kind: 'vlan',
-                    parent: '',
-                    vlan: '',
-                    addresses: '',
-                    members: '',
-                    untaggedVLAN: '',
-                    taggedVLANs: '',
-                    peer: '',
-                    permits: '',
-                    relayTo: '',
-                    method: 'dhcp',
-                    uplinkGateway: '',
-                    account: '',
-                    secret: '',
-                    mtu: '',
-                    translates: '',
-                  },
+                ask({
+                  kind: 'form',
+                  form: { kind: 'interface', in: `device:${d.id}`, title: `Add an interface to ${d.name}` },
                 })
               }
             >
@@ -127,12 +106,7 @@ export function DevicesTab({ view, site, selected, onSelect, onForm }: Props) {
           )}
         </section>
       ))}
-      <button
-        className="btn mt-4"
-        onClick={() =>
-          onForm({ kind: 'device', isNew: true, title: 'Add a device', values: { name: '', kind: 'layer 2 switch' } })
-        }
-      >
+      <button className="btn mt-4" onClick={() => ask({ kind: 'form', form: { kind: 'device' } })}>
         Add a device
       </button>
     </div>

@@ -1,13 +1,15 @@
 import { useQuery, keepPreviousData } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, call, Problem, type View } from '../api/client'
+import { api, call, problemOf, type Schemas, type View } from '../api/client'
 import { Choice, Field } from '../parts/Field'
 import { Day, Curve, Fill } from './ForecastCharts'
 
+type Props = { view: View; network: Schemas['NetworkView']; site: string }
+
 /** What a pool does through a day, and when its clients learn of a change. */
-export function ForecastTab({ view, site }: { view: View; site: string }) {
-  const pools = view.network!.pools
+export function ForecastTab({ view, network, site }: Props) {
+  const { pools } = network
   const [pool, setPool] = useState(pools[0]?.id ?? '')
   if (pools.length === 0)
     return (
@@ -15,7 +17,7 @@ export function ForecastTab({ view, site }: { view: View; site: string }) {
         This network has no pool yet. Drag over the ruler and choose Pool; its day is worked out here.
       </p>
     )
-  const chosen = pools.some((p) => p.id === pool) ? pool : pools[0].id
+  const chosen = pools.find((p) => p.id === pool)?.id ?? pools[0]!.id
   return (
     <div className="py-2">
       {pools.length > 1 && (
@@ -63,7 +65,7 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
         }),
       ),
   })
-  const wrong = (error as Problem | null)?.fields ?? {}
+  const wrong = error ? problemOf(error).fields : {}
   return (
     <section aria-label="Pool forecast" className="mt-2">
       <h2>A day of the pool</h2>
@@ -182,7 +184,7 @@ function Spread({ view, site, pool }: { view: View; site: string; pool: string }
         <Field
           label="All should know within"
           {...form.register('target')}
-          error={(error as Problem | null)?.fields.target}
+          error={error ? problemOf(error).fields.target : undefined}
         />
         <button className="btn mt-[21px] !h-[34px]">Work out</button>
         {s && (

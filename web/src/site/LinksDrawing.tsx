@@ -26,17 +26,23 @@ export function LinksDrawing({
     const inRow = d.devices.filter((o) => o.row === b.row).length
     return { x: ((b.place + 0.5) * width) / inRow - box.width / 2, y: 6 + b.row * pitch }
   }
-  const byId = Object.fromEntries(d.devices.map((b) => [b.id, b]))
+  const byId = new Map(d.devices.map((b) => [b.id, b]))
   const plugs = (id: string) => d.plugs.filter((p) => p.device === id)
   // Cables leave a box side by side, in the order of the boxes they lead to.
-  const leave = (c: Schemas['Joint'], id: string) => {
-    const other = (k: Schemas['Joint']) => byId[k.from === id ? k.to : k.from]
+  const leave = (c: Schemas['Joint'], of: Schemas['Box']) => {
     const below = d.cables
-      .filter((k) => (k.from === id || k.to === id) && other(k).row >= byId[id].row)
-      .sort((a, b) => at(other(a)).x - at(other(b)).x)
-    const i = below.indexOf(c)
+      .flatMap((cable) => {
+        const other = byId.get(cable.from === of.id ? cable.to : cable.from)
+        return other && (cable.from === of.id || cable.to === of.id) && other.row >= of.row ? [{ cable, other }] : []
+      })
+      .sort((a, b) => at(a.other).x - at(b.other).x)
+    const i = below.findIndex((b) => b.cable === c)
     return i < 0 ? box.width / 2 : (box.width * (i + 1)) / (below.length + 1)
   }
+  const joined = d.cables.flatMap((cable) => {
+    const [from, to] = [byId.get(cable.from), byId.get(cable.to)]
+    return from && to ? [{ cable, from, to }] : []
+  })
   return (
     <figure className="mt-2">
       <div className="overflow-x-auto relative" tabIndex={0} aria-label="Drawing of the links">
@@ -46,13 +52,13 @@ export function LinksDrawing({
           role="img"
           aria-label={d.says || 'The links of the site'}
         >
-          {d.cables.map((c, i) => (
+          {joined.map(({ cable, from, to }, i) => (
             <Cable
               key={i}
-              cable={c}
-              from={at(byId[c.from])}
-              to={at(byId[c.to])}
-              leaves={leave(c, at(byId[c.from]).y <= at(byId[c.to]).y ? c.from : c.to)}
+              cable={cable}
+              from={at(from)}
+              to={at(to)}
+              leaves={leave(cable, at(from).y <= at(to).y ? from : to)}
             />
           ))}
           {d.devices.map((b) => {

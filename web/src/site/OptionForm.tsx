@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { useForm, type UseFormReturn } from 'react-hook-form'
-import type { Problem, Change, Schemas } from '../api/client'
+import { problemOf, type Problem, type Change, type Schemas } from '../api/client'
 import { useOptions } from '../api/queries'
 import { Choice, Field, Lines } from '../parts/Field'
 import { Window } from '../parts/Window'
@@ -37,7 +37,7 @@ function Form({
 }: Props & { options: Schemas['OptionChoice'][] }) {
   const known = levels.some((l) => l.ref === level)
   const form = useForm({
-    defaultValues: { code: String(code ?? 51), value: value ?? '', level: known ? level! : levels[0]?.ref },
+    defaultValues: { code: String(code ?? 51), value: value ?? '', level: (known ? level : levels[0]?.ref) ?? '' },
   })
   const [problem, setProblem] = useState<Problem>()
   const [opened, setOpened] = useState(version)
@@ -48,8 +48,9 @@ function Form({
       await save({ entries: [{ kind: 'option', id: v.code, in: v.level, fields: { value: v.value } }] }, opened)
       onClose()
     } catch (e) {
-      setProblem(e as Problem)
-      if ((e as Problem).status === 409) setOpened(undefined)
+      const p = problemOf(e)
+      setProblem(p)
+      if (p.status === 409) setOpened(undefined)
       form.setFocus('value')
     }
   })

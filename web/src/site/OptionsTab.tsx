@@ -1,19 +1,18 @@
 import { useMutation } from '@tanstack/react-query'
 import { api, call, type Schemas, type View } from '../api/client'
 import { MessageCard } from './Message'
-import type { FormSpec } from './forms'
+import type { Asked } from './pageState'
 
 type Props = {
   view: View
+  network: Schemas['NetworkView']
   site: string
   onSelect: (ref: string) => void
-  onForm: (spec: FormSpec) => void
-  onOption: (o?: { code: number; value: string; level: string }) => void
+  ask: (asked: Asked) => void
 }
 
 /** The options of the network's clients with where each comes from, the reply that carries them, and the site's own kinds. */
-export function OptionsTab({ view, site, onSelect, onForm, onOption }: Props) {
-  const network = view.network!
+export function OptionsTab({ view, network, site, onSelect, ask }: Props) {
   return (
     <div className="py-2">
       <table className="table-fixed">
@@ -45,25 +44,25 @@ export function OptionsTab({ view, site, onSelect, onForm, onOption }: Props) {
         What every client of this network is told before a pool, vendor class or reservation says otherwise.
       </p>
       <div className="flex gap-2 mt-2">
-        <button className="btn" onClick={() => onOption()}>
+        <button
+          className="btn"
+          onClick={() => {
+            ask({ kind: 'option', option: {} })
+          }}
+        >
           Set an option
         </button>
       </div>
-      <Reply view={view} site={site} />
+      <Reply view={view} network={network} site={site} />
       <Parts
         title="Vendor classes"
         says="Clients told apart by what they send as option 60, with sub-options of their own (options 43 and 125)."
         parts={view.classes}
         add="Add a vendor class"
         onSelect={onSelect}
-        onAdd={() =>
-          onForm({
-            kind: 'class',
-            isNew: true,
-            title: 'Add a vendor class',
-            values: { name: '', match: '', enterprise: '', subOptions: '' },
-          })
-        }
+        onAdd={() => {
+          ask({ kind: 'form', form: { kind: 'class' } })
+        }}
       />
       <Parts
         title="Own options"
@@ -71,23 +70,17 @@ export function OptionsTab({ view, site, onSelect, onForm, onOption }: Props) {
         parts={view.ownParts}
         add="Define an option"
         onSelect={onSelect}
-        onAdd={() =>
-          onForm({
-            kind: 'definition',
-            isNew: true,
-            title: 'Define an option',
-            values: { code: '', name: '', type: 'text', meaning: '' },
-          })
-        }
+        onAdd={() => {
+          ask({ kind: 'form', form: { kind: 'definition' } })
+        }}
       />
     </div>
   )
 }
 
 /** The acknowledgement a new client would get, computed with real packets. */
-function Reply({ view, site }: { view: View; site: string }) {
-  const network = view.network!
-  const ask = useMutation({
+function Reply({ view, network, site }: { view: View; network: Schemas['NetworkView']; site: string }) {
+  const attempt = useMutation({
     mutationFn: (vendor: string) =>
       call(
         api.POST('/api/sites/{site}/try', {
@@ -103,28 +96,28 @@ function Reply({ view, site }: { view: View; site: string }) {
         }),
       ),
   })
-  const last = ask.data?.scenes[0]?.messages.at(-1)
+  const last = attempt.data?.scenes[0]?.messages.at(-1)
   return (
     <section className="mt-4" aria-label="The reply">
       <h2>The reply as a client sees it</h2>
       <div className="flex gap-2 mt-1 flex-wrap">
-        <button className="btn !h-[28px]" disabled={ask.isPending} onClick={() => ask.mutate('')}>
+        <button className="btn !h-[28px]" disabled={attempt.isPending} onClick={() => attempt.mutate('')}>
           Of any client
         </button>
         {view.classes.map((c) => (
           <button
             key={c.ref}
             className="btn !h-[28px]"
-            disabled={ask.isPending}
-            onClick={() => ask.mutate(c.fields.match)}
+            disabled={attempt.isPending}
+            onClick={() => attempt.mutate(c.match ?? '')}
           >
             Of class {c.name}
           </button>
         ))}
       </div>
-      {ask.error && (
+      {attempt.error && (
         <p role="alert" className="text-cinnabar-ink mt-1">
-          {ask.error.message}
+          {attempt.error.message}
         </p>
       )}
       {last && (

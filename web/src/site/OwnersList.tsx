@@ -52,8 +52,9 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
     scrollMargin: above,
   })
   const items = virtual.getVirtualItems()
-  const before = items.length ? items[0].start - above : 0
-  const after = items.length ? virtual.getTotalSize() - (items.at(-1)!.end - above) : 0
+  const [top, bottom] = [items[0], items.at(-1)]
+  const before = top ? top.start - above : 0
+  const after = bottom ? virtual.getTotalSize() - (bottom.end - above) : 0
   return (
     <>
       <div className="flex justify-end gap-2 mt-1.5 mb-0.5">
@@ -97,7 +98,9 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
           {items.map((item) => {
             const r = shown[item.index]
             return (
-              <OwnerRow key={`${r.ref}/${r.from}`} row={r} zone={zone} on={r.ref === selected} onSelect={onSelect} />
+              r && (
+                <OwnerRow key={`${r.ref}/${r.from}`} row={r} zone={zone} on={r.ref === selected} onSelect={onSelect} />
+              )
             )
           })}
           {after > 0 && (

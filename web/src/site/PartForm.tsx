@@ -1,94 +1,116 @@
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
-import { api, call, Problem, type Change, type View } from '../api/client'
+import { api, call, problemOf, type Problem, type Change, type Schemas, type View } from '../api/client'
+import { Alert } from '../parts/Alert'
 import { Choice, Field, Lines, Several } from '../parts/Field'
 import { Window } from '../parts/Window'
-import { fieldsOf, type FieldSpec, type FormSpec } from './forms'
+import { Room } from './Room'
 
 type Props = {
-  spec: FormSpec
+  opens: Schemas['Opens']
   view: View
-  site: string
   save: (change: Change, version?: number) => Promise<unknown>
   onClose: () => void
 }
+type FormField = Schemas['FormField']
+type Values = Record<string, string>
 
-/** The form of one part. What is typed stays until it is saved or given up. */
-export function PartForm({ spec, view, site, save, onClose }: Props) {
-  const form = useForm({ defaultValues: spec.values })
+/** The form of one part, as the server makes it. */
+export function PartForm(props: Props) {
+  const { opens, view } = props
+  const query = {
+    order: view.order?.id,
+    kind: opens.kind,
+    id: opens.id,
+    in: opens.in,
+    network: view.network?.id,
+  }
+  const form = useQuery({
+    queryKey: ['form', view.site.code, query],
+    gcTime: 0,
+    staleTime: Infinity,
+    placeholderData: undefined,
+    queryFn: () => call(api.GET('/api/sites/{site}/form', { params: { path: { site: view.site.code }, query } })),
+  })
+  if (form.data) return <Filled {...props} form={form.data} />
+  if (!form.error) return null
+  return (
+    <Window title="This form cannot be opened" says={form.error.message} open onClose={props.onClose}>
+      <div className="flex justify-end mt-4">
+        <button className="btn" onClick={props.onClose}>
+          Close
+        </button>
+      </div>
+    </Window>
+  )
+}
+
+/** Whether a field is shown: each field it depends on has a value it must have; one that is not shown counts as empty. */
+function shows(field: FormField, all: FormField[], values: Values): boolean {
+  return (field.when ?? []).every((w) => {
+    const on = all.find((f) => f.name === w.field)
+    return w.is.includes(on && shows(on, all, values) ? (values[on.name] ?? '') : '')
+  })
+}
+
+/** What is typed stays until it is saved or given up. */
+function Filled({ opens, form: spec, view, save, onClose }: Props & { form: Schemas['Form'] }) {
+  const form = useForm<Values>({
+    defaultValues: { ...Object.fromEntries(spec.fields.map((f) => [f.name, f.value])), ...opens.values },
+  })
   const [problem, setProblem] = useState<Problem>()
   // The draft as it was when the form was opened: whoever changes it meanwhile is
   // not overwritten without a word. After that word the newest one counts.
   const [version, setVersion] = useState(view.order?.version)
-  const fields = fieldsOf(spec, view, form.watch())
+  const title = opens.title ?? spec.title
+  const shown = spec.fields.filter((f) => shows(f, spec.fields, form.watch()))
+  const visible = shown.filter((f) => f.input !== 'hidden')
   const { dirtyFields } = form.formState
   const submit = form.handleSubmit(async (values) => {
     setProblem(undefined)
-    // Of a part that is there already only what was changed is sent; of what its
-    // kind does not have, nothing.
-    const sent = fields.filter((f) => values[f.name] !== undefined && (spec.isNew || dirtyFields[f.name]))
-    const id = spec.id ?? (sent.some((f) => f.option) ? `${spec.kind}-${crypto.randomUUID().slice(0, 13)}` : '')
-    const own = Object.fromEntries(sent.filter((f) => !f.option).map((f) => [f.name, values[f.name]]))
-    const hidden = Object.fromEntries(
-      Object.entries(values).filter(([name]) => spec.isNew && !fields.some((f) => f.name === name)),
+    // Of a part that is there already only what was changed is sent.
+    const sent = shown.filter((f) =>
+      spec.new ? values[f.name] || f.input === 'hidden' : (dirtyFields[f.name] ?? given(opens, f)),
     )
-    const options = sent
-      .filter((f) => f.option && (values[f.name] || !spec.isNew))
-      .map((f) => ({
-        kind: 'option' as const,
-        id: String(f.option),
-        in: `${spec.kind}:${id}`,
-        fields: { value: values[f.name] },
-      }))
-    const part = {
-      kind: spec.kind,
-      id,
-      new: spec.isNew || undefined,
-      in: spec.in,
-      fields: { ...(spec.kind === 'interface' ? {} : hidden), ...own },
-    }
+    const fields = Object.fromEntries(sent.map((f) => [f.name, values[f.name] ?? '']))
     try {
-      await save({ entries: [...(spec.isNew || Object.keys(own).length ? [part] : []), ...options] }, version)
+      await save(
+        { entries: [{ kind: spec.kind, id: spec.id ?? '', new: spec.new || undefined, in: spec.in, fields }] },
+        version,
+      )
       onClose()
     } catch (e) {
-      const p = e as Problem
+      const p = problemOf(e)
       setProblem(p)
       if (p.status === 409) setVersion(undefined)
-      const first = fields.find((f) => p.fields[f.name])
+      const first = visible.find((f) => p.fields[f.name])
       if (first) form.setFocus(first.name)
     }
   })
-  const stray = problem && !fields.some((f) => problem.fields[f.name] || (f.option && problem.fields.value))
+  const stray = problem && !visible.some((f) => problem.fields[f.name])
   return (
-    <Window title={spec.title} open onClose={onClose}>
-      <form onSubmit={(e) => void submit(e)} className="mt-3 grid gap-2.5" aria-label={spec.title}>
-        {spec.kind === 'network' && spec.isNew && (
+    <Window title={title} open onClose={onClose}>
+      <form onSubmit={(e) => void submit(e)} className="mt-3 grid gap-2.5" aria-label={title}>
+        {spec.kind === 'network' && spec.new && (
           <Room
-            site={site}
+            site={view.site.code}
             order={view.order?.id}
-            onRoom={(values) => Object.entries(values).forEach(([k, v]) => form.setValue(k, v))}
+            onRoom={(values) => {
+              for (const [k, v] of Object.entries(values)) form.setValue(k, v)
+            }}
           />
         )}
-        {fields.map((f, i) => (
-          <OneField
-            key={f.name}
-            field={f}
-            form={form}
-            first={i === 0}
-            error={problem?.fields[f.name] ?? (f.option && problem?.fields.value ? problem.fields.value : undefined)}
-          />
+        {visible.map((f, i) => (
+          <OneField key={f.name} field={f} form={form} first={i === 0} error={problem?.fields[f.name]} />
         ))}
-        {stray && (
-          <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2">
-            {problem.message}
-          </div>
-        )}
+        <Alert>{stray && problem.message}</Alert>
         <div className="flex gap-2 justify-end mt-1">
           <button type="button" className="btn" onClick={onClose}>
             Cancel
           </button>
           <button className="btn btn-next" disabled={form.formState.isSubmitting}>
-            {spec.isNew ? 'Add' : 'Save'}
+            {spec.new ? 'Add' : 'Save'}
           </button>
         </div>
       </form>
@@ -96,82 +118,53 @@ export function PartForm({ spec, view, site, save, onClose }: Props) {
   )
 }
 
+/** Whether whoever opened the form typed into a field already. */
+const given = (opens: Schemas['Opens'], f: FormField) => opens.values?.[f.name] !== undefined
+
 function OneField({
   field: f,
   form,
   first,
   error,
 }: {
-  field: FieldSpec
-  form: UseFormReturn<Record<string, string>>
+  field: FormField
+  form: UseFormReturn<Values>
   first: boolean
   error?: string
 }) {
   const common = { label: f.label, hint: f.hint, error, ...form.register(f.name) }
-  if (f.several)
-    return (
-      <Controller
-        control={form.control}
-        name={f.name}
-        render={({ field }) => (
-          <Several
-            label={f.label}
-            hint={f.hint}
-            error={error}
-            options={f.several!}
-            value={field.value ?? ''}
-            onChange={field.onChange}
-          />
-        )}
-      />
-    )
-  if (f.choose) return <Choice options={f.choose} {...common} />
-  if (f.lines) return <Lines mono={f.mono} {...common} />
-  return (
-    <Field
-      mono={f.mono}
-      type={f.secret ? 'password' : 'text'}
-      autoFocus={first}
-      {...common}
-      autoComplete={f.secret ? 'new-password' : 'off'}
-    />
-  )
-}
-
-const sizes = [30, 29, 28, 27, 26, 25, 24, 23, 22].map((bits) => ({
-  value: String(bits),
-  label: `/${bits}, ${2 ** (32 - bits) - 2} hosts`,
-}))
-
-/** Asks the server for the next free prefix of a size, an unused VLAN id and a gateway. */
-function Room({
-  site,
-  order,
-  onRoom,
-}: {
-  site: string
-  order?: number
-  onRoom: (values: Record<string, string>) => void
-}) {
-  const [problem, setProblem] = useState('')
-  const propose = async (bits: string) => {
-    setProblem('')
-    try {
-      const room = await call(
-        api.GET('/api/sites/{site}/room', { params: { path: { site }, query: { bits: Number(bits), order } } }),
+  const options = f.choices ?? []
+  switch (f.input) {
+    case 'set':
+      return (
+        <Controller
+          control={form.control}
+          name={f.name}
+          render={({ field }) => (
+            <Several
+              label={f.label}
+              hint={f.hint}
+              error={error}
+              options={options}
+              value={field.value ?? ''}
+              onChange={field.onChange}
+            />
+          )}
+        />
       )
-      onRoom(room.fields)
-    } catch (e) {
-      setProblem((e as Problem).message)
-    }
+    case 'choice':
+      return <Choice options={options} {...common} />
+    case 'lines':
+      return <Lines mono={f.mono} {...common} />
+    default:
+      return (
+        <Field
+          mono={f.mono}
+          type={f.input === 'secret' ? 'password' : 'text'}
+          autoFocus={first}
+          {...common}
+          autoComplete={f.input === 'secret' ? 'new-password' : 'off'}
+        />
+      )
   }
-  return (
-    <Choice
-      label="Size"
-      options={[{ value: '', label: 'As typed below' }, ...sizes]}
-      hint="Proposes the next free prefix of this size and an unused VLAN id"
-      error={problem || undefined}
-      onChange={(e) => e.target.value && void propose(e.target.value)}
-    />
-  )
 }

@@ -1,10 +1,15 @@
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, call, Problem, type Change, type Schemas, type View } from '../api/client'
+import { api, call, problemOf, type Change, type Schemas } from '../api/client'
 import { Choice, Lines } from '../parts/Field'
 import { Window } from '../parts/Window'
 
-type Props = { view: View; save: (change: Change, version?: number) => Promise<unknown>; onClose: () => void }
+type Props = {
+  order: number
+  network: Schemas['NetworkView']
+  save: (change: Change, version?: number) => Promise<unknown>
+  onClose: () => void
+}
 
 const kinds = [
   { value: 'reservation', label: 'Reservations' },
@@ -26,11 +31,10 @@ const words: Record<string, string> = {
 }
 
 /** Many reservations or fixed devices at once, with what becomes of every line before anything is changed. */
-export function PasteForm({ view, save, onClose }: Props) {
+export function PasteForm({ order, network, save, onClose }: Props) {
   const form = useForm({ defaultValues: { kind: 'reservation', text: '' } })
   const [preview, setPreview] = useState<Schemas['PastePreview']>()
   const [problem, setProblem] = useState('')
-  const network = view.network!
   const request = (v: { kind: string; text: string }) => ({
     network: network.id,
     kind: v.kind as 'fixed',
@@ -39,13 +43,9 @@ export function PasteForm({ view, save, onClose }: Props) {
   const look = form.handleSubmit(async (v) => {
     setProblem('')
     try {
-      setPreview(
-        await call(
-          api.POST('/api/orders/{order}/paste', { params: { path: { order: view.order!.id } }, body: request(v) }),
-        ),
-      )
+      setPreview(await call(api.POST('/api/orders/{order}/paste', { params: { path: { order } }, body: request(v) })))
     } catch (e) {
-      setProblem((e as Problem).message)
+      setProblem(problemOf(e).message)
     }
   })
   const apply = form.handleSubmit(async (v) => {
@@ -53,14 +53,14 @@ export function PasteForm({ view, save, onClose }: Props) {
       await save({ paste: request(v) })
       onClose()
     } catch (e) {
-      setProblem((e as Problem).message)
+      setProblem(problemOf(e).message)
     }
   })
   const refused = preview?.lines.filter((l) => l.outcome === 'refused').length ?? 0
   return (
     <Window
       title={`Paste into ${network.name}`}
-      says="One client a line: address, MAC and name in any order, with commas, tabs or spaces between."
+      says="One client a line: address, MAC and name in any order, with commas, tabs or spaces between; a first line may say which column is which. A reservation without an address takes the next free one."
       open
       onClose={onClose}
       wide

@@ -1,18 +1,25 @@
 import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useState, type ReactNode } from 'react'
 import { api, call, type Change, type Schemas, type View } from '../api/client'
 import { Copy } from '../parts/Copy'
+import { Toolbar } from '../parts/Toolbar'
 import { When } from '../parts/When'
-import type { FormSpec } from './forms'
-import { SeenActions } from './SeenActions'
+import { Actions } from './Actions'
+import type { Asked } from './pageState'
 
-type Props = { view: View; site: string; onForm: (spec: FormSpec) => void; change: (c: Change) => void }
+type Props = {
+  view: View
+  network: Schemas['NetworkView']
+  site: string
+  busy: boolean
+  ask: (asked: Asked) => void
+  change: (c: Change) => void
+}
 
 /** Leases and neighbours, as the devices last told them, of the network or the whole site. */
-export function SeenTab({ view, site, onForm, change }: Props) {
+export function SeenTab({ view, network, site, busy, ask, change }: Props) {
   const [whole, setWhole] = useState(false)
   const [only, setOnly] = useState(false)
-  const network = view.network!
   const zone = view.site.timeZone
   const all = useQuery({
     queryKey: ['view', site, 'seen', view.order?.id],
@@ -43,78 +50,87 @@ export function SeenTab({ view, site, onForm, change }: Props) {
         <table className="table-fixed mt-1 min-w-[620px]">
           <thead>
             <tr>
-              <th className="list-head w-[130px]">Address</th>
-              <th className="list-head">Name and port</th>
-              <th className="list-head w-[158px]">MAC</th>
-              <th className="list-head w-[92px]">First</th>
-              <th className="list-head w-[84px]">Last</th>
-              <th className="list-head w-[84px]">Ends</th>
+              {columns.map(([name, width]) => (
+                <th key={name} className="list-head" style={{ width }}>
+                  {name}
+                </th>
+              ))}
             </tr>
           </thead>
-          <tbody>
-            {rows.map((s) => (
-              <SeenLine
-                key={`${s.address}${s.mac}`}
-                seen={s}
-                zone={zone}
-                view={view}
-                onForm={onForm}
-                change={change}
-                whole={whole}
-              />
-            ))}
-          </tbody>
+          {rows.map((s) => (
+            <SeenLine key={`${s.address}${s.mac}`} seen={s} zone={zone} whole={whole}>
+              <Actions actions={s.actions} busy={busy} ask={ask} change={change} />
+            </SeenLine>
+          ))}
         </table>
       )}
     </>
   )
 }
 
+const columns: [string, string | undefined][] = [
+  ['Address', '130px'],
+  ['Name and port', undefined],
+  ['MAC', '158px'],
+  ['First', '92px'],
+  ['Last', '84px'],
+  ['Ends', '84px'],
+]
+
+/** Somebody seen. What can be done about them shows on the line that the hand or the keyboard is on. */
 function SeenLine({
   seen: s,
   zone,
-  view,
-  onForm,
-  change,
   whole,
-}: { seen: Schemas['SeenRow']; zone: string; whole: boolean } & Omit<Props, 'site'>) {
-  const grave = s.remarks.some((r) => ['cloned', 'contested', 'in pool'].includes(r.kind))
+  children,
+}: {
+  seen: Schemas['SeenRow']
+  zone: string
+  whole: boolean
+  children: ReactNode
+}) {
+  const grave = s.remarks.some((r) => r.grave)
   return (
-    <>
-      <tr className={`${s.live ? '' : 'text-ink-3'} ${grave ? 'bg-sand-t' : ''}`}>
-        <td className="list-cell mono">
+    <tbody className={`group hover:bg-slab ${grave ? 'bg-sand-t' : ''}`}>
+      <tr className={s.live ? '' : 'text-ink-3'}>
+        <td className="list-cell mono !border-b-0">
           <Copy text={s.address} />
         </td>
-        <td className="list-cell leading-[17px] py-1">
+        <td className="list-cell leading-[17px] py-1 !border-b-0">
           {s.known || s.name || <span className="text-ink-2">no name</span>}
           <div className="text-ink-2 text-[12px]">{[s.port, whole && s.networkName].filter(Boolean).join(' · ')}</div>
         </td>
-        <td className="list-cell mono">
+        <td className="list-cell mono !border-b-0">
           <Copy text={s.mac} />
         </td>
-        <td className="list-cell">
+        <td className="list-cell !border-b-0">
           <When at={s.first} zone={zone} />
         </td>
-        <td className="list-cell">
+        <td className="list-cell !border-b-0">
           <When at={s.last} zone={zone} />
         </td>
-        <td className="list-cell">
+        <td className="list-cell !border-b-0">
           {s.source === 'lease' && s.expires ? s.live ? <When at={s.expires} zone={zone} /> : 'ended' : 'no lease'}
         </td>
       </tr>
-      {(s.remarks.length > 0 || !s.ref) && (
-        <tr className={grave ? 'bg-sand-t' : ''}>
-          <td colSpan={6} className="px-2.5 pb-1.5 border-b border-seam-2 text-[13px]">
-            {s.remarks.map((r) => (
-              <p key={r.kind}>
-                <b>{titles[r.kind]}.</b> {r.says}
-              </p>
-            ))}
-            {!s.ref && <SeenActions seen={s} view={view} onForm={onForm} change={change} />}
-          </td>
-        </tr>
-      )}
-    </>
+      <tr>
+        <td colSpan={6} className="px-2.5 pb-1 border-b border-seam-2 text-[13px]">
+          {s.remarks.map((r) => (
+            <p key={r.kind}>
+              <b>{titles[r.kind]}.</b> {r.says}
+            </p>
+          ))}
+          {s.actions.length > 0 && (
+            <Toolbar
+              label={`What to do about ${s.address}`}
+              className="mt-0.5 opacity-0 group-hover:opacity-100 group-focus-within:opacity-100"
+            >
+              {children}
+            </Toolbar>
+          )}
+        </td>
+      </tr>
+    </tbody>
   )
 }
 

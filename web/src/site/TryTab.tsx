@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, call, Problem, type Schemas, type View } from '../api/client'
+import { api, call, problemOf, type Schemas, type View } from '../api/client'
 import { Copy } from '../parts/Copy'
 import { Choice, Field } from '../parts/Field'
 import { MessageCard } from './Message'
@@ -19,9 +19,8 @@ type Values = {
 }
 
 /** Lets a client act on a network, and shows every message that passes. */
-export function TryTab({ view, site }: { view: View; site: string }) {
+export function TryTab({ view, network, site }: { view: View; network: Schemas['NetworkView']; site: string }) {
   const client = useQueryClient()
-  const network = view.network!
   const form = useForm<Values>({
     defaultValues: {
       port: '',
@@ -57,7 +56,7 @@ export function TryTab({ view, site }: { view: View; site: string }) {
     },
   })
   const run = (next: Act[]) => void form.handleSubmit((v) => attempt.mutate({ v, acts: next }))()
-  const problem = attempt.error as Problem | null
+  const problem = attempt.error && problemOf(attempt.error)
   const ports = view.devices.flatMap((d) =>
     d.interfaces
       .filter((i) => i.kind === 'port' && !i.cabled && !i.addresses)
@@ -140,7 +139,7 @@ export function TryTab({ view, site }: { view: View; site: string }) {
   )
 }
 
-const names: Record<string, string> = {
+const names: Record<Act['do'], string> = {
   lease: 'Starts',
   renew: 'Renews',
   release: 'Gives back',
@@ -162,7 +161,7 @@ function Result({
   onAct: (a: Act) => void
 }) {
   const [to, setTo] = useState('')
-  const others = view.networks.filter((n) => n.id !== view.network!.id)
+  const others = view.layers.flatMap((l) => (l.id && l.id !== view.network?.id ? [{ id: l.id, name: l.name }] : []))
   return (
     <div className="mt-2">
       <p className="text-[15px]" role="status">

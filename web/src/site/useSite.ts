@@ -1,9 +1,12 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQueries, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo } from 'react'
 import { useSearchParams } from 'react-router'
-import { api, call, type Schemas } from '../api/client'
+import { api, call, type Schemas, type View } from '../api/client'
 import { useDraftEdit } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
+
+type Look = Schemas['Look']
+type To = { network?: string; select?: string; tab?: string; from?: number; finding?: string }
 
 /** What of the site is on the screen, kept in the address so that it can be pasted into a ticket. */
 export function useLook(code: string) {
@@ -14,7 +17,7 @@ export function useLook(code: string) {
     if (asked && asked !== id) take(asked)
   }, [asked, id, take])
   const order = head && head.site === code && (head.state === 'open' || head.state === 'pushing') ? head.id : undefined
-  const look: Schemas['Look'] = useMemo(
+  const look: Look = useMemo(
     () => ({
       order,
       network: params.get('network') ?? '',
@@ -24,50 +27,110 @@ export function useLook(code: string) {
     [order, params],
   )
   const go = useCallback(
-    (to: { network?: string; select?: string; tab?: string; from?: number; finding?: string }) =>
-      setParams(
-        (now) => {
-          const next = new URLSearchParams(now)
-          if (to.network !== undefined) next.delete('select')
-          if (to.network !== undefined && to.network !== now.get('network')) next.delete('from')
-          for (const [key, value] of Object.entries(to)) {
-            if (value === undefined || value === '' || value === 0) next.delete(key)
-            else next.set(key, String(value))
-          }
-          if (to.select !== undefined) next.delete('finding')
-          return next
-        },
-        { replace: to.network === undefined && to.tab === undefined },
-      ),
+    (to: To) => {
+      setParams((now) => moved(now, to), { replace: to.network === undefined && to.tab === undefined })
+    },
     [setParams],
   )
   return { look, go, tab: params.get('tab') ?? 'addresses', finding: params.get('finding') ?? '' }
 }
 
-const viewKey = (code: string, look: Schemas['Look']) => ['view', code, look]
+/** The address of a page after somebody went somewhere on it. */
+function moved(now: URLSearchParams, to: To): URLSearchParams {
+  const next = new URLSearchParams(now)
+  if (to.network !== undefined) next.delete('select')
+  if (to.network !== undefined && to.network !== now.get('network')) next.delete('from')
+  for (const [key, value] of Object.entries(to)) {
+    if (value === undefined || value === '' || value === 0) next.delete(key)
+    else next.set(key, String(value))
+  }
+  if (to.select !== undefined) next.delete('finding')
+  return next
+}
 
-export function useView(code: string, look: Schemas['Look']) {
-  return useQuery({
-    queryKey: viewKey(code, look),
-    queryFn: () =>
-      call(
-        api.GET('/api/sites/{site}/view', {
-          params: {
-            path: { site: code },
-            query: { order: look.order, network: look.network, select: look.select, from: look.from },
-          },
-        }),
-      ),
+const frameKey = (code: string, l: Look) => ['view', code, 'frame', l.order]
+const networkKey = (code: string, l: Look) => [
+  'view',
+  code,
+  'network',
+  l.order,
+  l.network,
+  l.network ? '' : l.select,
+  l.from,
+]
+const partKey = (code: string, l: Look) => ['view', code, 'part', l.order, l.network, l.select]
+
+/** A site's page in its three parts: selecting something asks for the inspected part only. */
+export function useView(code: string, look: Look): { view?: View; error: Error | null } {
+  const path = { site: code }
+  const query = { order: look.order, network: look.network, select: look.select, from: look.from }
+  const [frame, network, part] = useQueries({
+    queries: [
+      {
+        queryKey: frameKey(code, look),
+        queryFn: () => call(api.GET('/api/sites/{site}/frame', { params: { path, query: { order: look.order } } })),
+      },
+      {
+        queryKey: networkKey(code, look),
+        queryFn: () => call(api.GET('/api/sites/{site}/network', { params: { path, query } })),
+      },
+      {
+        queryKey: partKey(code, look),
+        queryFn: () => call(api.GET('/api/sites/{site}/part', { params: { path, query } })),
+      },
+    ],
   })
+  const view = useMemo(
+    () =>
+      frame.data && network.data && part.data
+        ? { ...frame.data, network: network.data.network, part: part.data }
+        : undefined,
+    [frame.data, network.data, part.data],
+  )
+  return { view, error: frame.error ?? network.error ?? part.error }
 }
 
 /** One edit, and the page redrawn from its answer; what it made becomes what is looked at. */
-export function useEdit(code: string, look: Schemas['Look'], go: (to: { network?: string; select?: string }) => void) {
+export function useEdit(code: string, look: Look, go: (to: To) => void) {
   const client = useQueryClient()
-  return useDraftEdit(look.order, look, (view) => {
-    const made = view.made && !view.made.startsWith('option') ? view.made : undefined
-    const next = made ? { ...look, network: view.network?.id ?? '', select: made } : look
-    client.setQueryData(viewKey(code, next), view)
+  return useDraftEdit(look.order, look, (changed) => {
+    const made = changed.made && !changed.made.startsWith('option:') ? changed.made : undefined
+    const next = made ? { ...look, network: changed.network?.id ?? '', select: made } : look
+    client.setQueryData(frameKey(code, next), (was?: Schemas['Frame']) => changed.frame ?? patched(was, changed))
+    client.setQueryData(networkKey(code, next), { network: changed.network })
+    client.setQueryData(partKey(code, next), changed.part)
     if (made) go({ network: next.network, select: made })
   })
+}
+
+/** A frame in which the layers of some networks have changed. */
+function patched(was: Schemas['Frame'] | undefined, changed: Schemas['Changed']): Schemas['Frame'] | undefined {
+  if (!was) return undefined
+  const layers = new Map(changed.layers.map((l) => [l.id, l]))
+  return {
+    ...was,
+    order: changed.order,
+    wide: changed.wide,
+    layers: was.layers.map((l) => {
+      const now = l.id ? layers.get(l.id) : undefined
+      return now ? { ...now, overlaps: l.overlaps } : l
+    }),
+  }
+}
+
+/** What a finding in the address is about, looked at once. */
+export function useTarget(code: string, look: Look, finding: string, go: (to: To) => void) {
+  useEffect(() => {
+    if (!finding) return
+    let gone = false
+    const ask = async () => {
+      const query = { order: look.order, finding }
+      const at = await call(api.GET('/api/sites/{site}/target', { params: { path: { site: code }, query } }))
+      if (!gone && at.there) go({ network: at.network || undefined, select: at.select })
+    }
+    void ask().catch(() => undefined) // the page itself says what is wrong
+    return () => {
+      gone = true
+    }
+  }, [code, look.order, finding, go])
 }

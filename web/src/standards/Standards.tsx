@@ -43,8 +43,8 @@ export function Standards() {
             <h2>Followed by</h2>
             <ul className="mt-1">
               {s.sites.map((l) => (
-                <li key={l.ref}>
-                  <Link className="hover:underline inline-block py-[3px]" to={`/sites/${l.ref}`}>
+                <li key={l.code}>
+                  <Link className="hover:underline inline-block py-[3px]" to={`/sites/${l.code}`}>
                     {l.name}
                   </Link>
                 </li>

@@ -1,0 +1,259 @@
+package check
+
+import (
+	"iter"
+	"net/netip"
+	"slices"
+
+	"lithos/core/address"
+	"lithos/core/compile"
+	"lithos/core/links"
+	"lithos/core/option"
+	"lithos/core/site"
+)
+
+// facts is what the rules ask of a document, worked out once. They never change after
+// that; the next document has its own, which share what an edit left alone.
+type facts struct {
+	*site.Site
+	networks map[string]*site.Network
+	pools    map[string][]*site.Pool  // by network id
+	told     map[string][]option.Told // what clients of a pool are told, by pool id
+	strays   []site.Reservation       // those that lie outside their network
+	common   compile.Everywhere
+	own      option.Own
+	*wiring
+}
+
+// wiring is what lives where: what changes with networks and devices alone.
+type wiring struct {
+	byStart  []*site.Network                  // networks by first address
+	reach    []netip.Addr                     // the last address of any network up to the same place in byStart
+	overlaps bool                             // some networks share addresses
+	subnets  map[string]map[netip.Prefix]bool // that a device, by id, has an interface in
+	homesOf  map[netip.Prefix][]home          // interfaces by their subnet
+	ifaces   []owner                          // interfaces by address
+	uplinks  []*site.Interface
+	joined   *links.Map
+}
+
+// home is an interface with an address in a network, and its device.
+type home struct {
+	device *site.Device
+	iface  *site.Interface
+	at     netip.Addr
+}
+
+// homes lists the interfaces whose subnet is a network's.
+func (f *facts) homes(n *site.Network) []home { return f.homesOf[n.Prefix.Masked()] }
+
+func learn(s *site.Site) *facts {
+	f := &facts{Site: s, common: compile.Common(s), own: s.Own(), told: make(map[string][]option.Told, len(s.Pools)), wiring: wire(s)}
+	f.index()
+	for i := range s.Pools {
+		f.tell(&s.Pools[i])
+	}
+	for i := range s.Reservations {
+		if r := &s.Reservations[i]; f.astray(r) {
+			f.strays = append(f.strays, *r)
+		}
+	}
+	return f
+}
+
+// index finds the networks and pools by their ids.
+func (f *facts) index() {
+	f.networks = make(map[string]*site.Network, len(f.Networks))
+	for i := range f.Networks {
+		f.networks[f.Networks[i].ID] = &f.Networks[i]
+	}
+	f.pools = make(map[string][]*site.Pool, len(f.Networks))
+	for i := range f.Pools {
+		p := &f.Pools[i]
+		f.pools[p.Network] = append(f.pools[p.Network], p)
+	}
+}
+
+// tell works out what clients of a pool are told.
+func (f *facts) tell(p *site.Pool) {
+	if n := f.networks[p.Network]; n != nil {
+		f.told[p.ID] = f.common.Told(compile.For{Network: n, Pool: p})
+	}
+}
+
+// astray reports whether a reservation lies outside its network.
+func (f *facts) astray(r *site.Reservation) bool {
+	n := f.networks[r.Network]
+	return n != nil && !n.Prefix.Contains(r.Address)
+}
+
+func wire(s *site.Site) *wiring {
+	w := &wiring{subnets: map[string]map[netip.Prefix]bool{}, homesOf: map[netip.Prefix][]home{}, joined: links.Learn(s)}
+	for di := range s.Devices {
+		d := &s.Devices[di]
+		w.subnets[d.ID] = map[netip.Prefix]bool{}
+		for ii := range d.Interfaces {
+			i := &d.Interfaces[ii]
+			for _, a := range i.Addresses {
+				w.subnets[d.ID][a.Masked()] = true
+				w.homesOf[a.Masked()] = append(w.homesOf[a.Masked()], home{d, i, a.Addr()})
+				w.ifaces = append(w.ifaces, owner{at: a.Addr(), part: interfaceRef(i.ID), name: i.Name, on: d.Name})
+			}
+			if i.Kind == site.Uplink {
+				w.uplinks = append(w.uplinks, i)
+			}
+		}
+	}
+	slices.SortStableFunc(w.ifaces, func(a, b owner) int { return a.at.Compare(b.at) })
+	w.line(s)
+	return w
+}
+
+// line puts the networks in the order of their addresses.
+func (w *wiring) line(s *site.Site) {
+	w.byStart = make([]*site.Network, len(s.Networks))
+	for i := range s.Networks {
+		w.byStart[i] = &s.Networks[i]
+	}
+	slices.SortStableFunc(w.byStart, func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
+	for i, n := range w.byStart {
+		end := address.Of(n.Prefix).To
+		if i > 0 {
+			w.overlaps = w.overlaps || !w.reach[i-1].Less(n.Prefix.Masked().Addr())
+			if end.Less(w.reach[i-1]) {
+				end = w.reach[i-1]
+			}
+		}
+		w.reach = append(w.reach, end)
+	}
+}
+
+// NetworkOf is the most specific network that holds a, as site.Site's, without
+// walking all of them.
+func (f *facts) NetworkOf(a netip.Addr) (*site.Network, bool) {
+	at, _ := slices.BinarySearchFunc(f.byStart, a, func(n *site.Network, a netip.Addr) int {
+		if n.Prefix.Masked().Addr().Compare(a) <= 0 {
+			return -1
+		}
+		return 1
+	})
+	var best *site.Network
+	for i := at - 1; i >= 0 && !f.reach[i].Less(a); i-- {
+		if n := f.byStart[i]; n.Prefix.Contains(a) && (best == nil || n.Prefix.Bits() > best.Prefix.Bits()) {
+			best = n
+		}
+	}
+	if best == nil {
+		return nil, false
+	}
+	return f.networks[best.ID], true
+}
+
+// toldIn is what clients of a pool are told.
+func (f *facts) toldIn(p *site.Pool) []option.Told { return f.told[p.ID] }
+
+// timers is how long clients of a pool hold their leases.
+func (f *facts) timers(p *site.Pool) compile.Timers { return compile.TimersOf(f.toldIn(p)) }
+
+// limits says what about a device's configuration its kind cannot do.
+func (f *facts) limits(d *site.Device) error {
+	if d.Kind == site.Router || d.Kind == site.Firewall {
+		return nil
+	}
+	return compile.Limits(d.Kind, compile.Device(f.Site, d.ID))
+}
+
+// reservedOn visits the reservations of a network, by address.
+func (f *facts) reservedOn(n *site.Network) iter.Seq[*site.Reservation] {
+	return func(yield func(*site.Reservation) bool) {
+		inside := site.Within(f.Reservations, address.Of(n.Prefix), func(r *site.Reservation) netip.Addr { return r.Address })
+		for i := range inside {
+			if inside[i].Network == n.ID && !yield(&inside[i]) {
+				return
+			}
+		}
+		for i := range f.strays {
+			if f.strays[i].Network == n.ID && !yield(&f.strays[i]) {
+				return
+			}
+		}
+	}
+}
+
+// owner is something that holds one address.
+type owner struct {
+	at    netip.Addr
+	part  site.Ref
+	name  string
+	on    string // of an interface, its device
+	mac   address.MAC
+	named bool // by a client identifier
+}
+
+// what is how people speak of it, for example "Reservation xray-plate".
+func (o owner) what() string {
+	switch {
+	case o.part.Kind == site.KindInterface:
+		return "Interface " + o.name + " of " + o.on
+	case o.part.Kind == site.KindFixedDevice:
+		return "Fixed device " + o.name
+	case o.name == "":
+		return "Reservation"
+	}
+	return "Reservation " + o.name
+}
+
+// ownersIn lists what holds an address of a range, by address: interfaces, fixed
+// devices and reservations.
+func (f *facts) ownersIn(r address.Range) []owner {
+	if !r.IsValid() {
+		return nil
+	}
+	out := slices.Clone(site.Within(f.ifaces, r, func(o *owner) netip.Addr { return o.at }))
+	ifaces := len(out)
+	for _, v := range site.Within(f.FixedDevices, r, func(v *site.FixedDevice) netip.Addr { return v.Address }) {
+		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindFixedDevice, ID: v.ID}, name: v.Name, mac: v.MAC})
+	}
+	fixed := len(out)
+	reserved := site.Within(f.Reservations, r, func(v *site.Reservation) netip.Addr { return v.Address })
+	out = slices.Grow(out, len(reserved))
+	for i := range reserved {
+		v := &reserved[i]
+		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindReservation, ID: v.ID}, name: v.Name, mac: v.MAC, named: v.Client != ""})
+	}
+	if fixed > 0 && fixed < len(out) || ifaces > 0 && ifaces < fixed {
+		slices.SortStableFunc(out, func(a, b owner) int { return a.at.Compare(b.at) })
+	}
+	return out
+}
+
+// heldIn lists what holds an address of a network and of no smaller one inside it.
+func (f *facts) heldIn(n *site.Network) []owner {
+	all := f.ownersIn(address.Of(n.Prefix))
+	if !f.overlaps {
+		return all
+	}
+	return slices.DeleteFunc(all, func(o owner) bool {
+		in, _ := f.NetworkOf(o.at)
+		return in == nil || in.ID != n.ID
+	})
+}
+
+// heldOutside lists what holds an address of no network.
+func (f *facts) heldOutside() []owner {
+	var out []owner
+	from := netip.AddrFrom4([4]byte{})
+	last := netip.AddrFrom4([4]byte{255, 255, 255, 255})
+	for i, n := range f.byStart {
+		if start := n.Prefix.Masked().Addr(); from.Less(start) {
+			out = append(out, f.ownersIn(address.Range{From: from, To: start.Prev()})...)
+		}
+		if f.reach[i] == last {
+			return out
+		}
+		if next := f.reach[i].Next(); from.Less(next) {
+			from = next
+		}
+	}
+	return append(out, f.ownersIn(address.Range{From: from, To: last})...)
+}

@@ -1,0 +1,72 @@
+package check
+
+import (
+	"fmt"
+	"time"
+
+	"lithos/core/compile"
+	"lithos/core/option"
+	"lithos/core/site"
+)
+
+// The lease times between which nobody has to ask why.
+const (
+	longestLease  = 8 * 24 * time.Hour
+	shortestLease = 5 * time.Minute
+)
+
+func leaseTooLong(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		lease := f.timers(p).Lease
+		if lease <= longestLease {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("The lease time of %s is %s", p.Name, option.FormatDuration(lease)), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Says: "Addresses of machines that left stay taken for that long, and a changed name server or gateway takes up to half of it to reach everybody.",
+			Fix:  setOption("Make it 1 day", p, option.LeaseTime, "1 day"),
+		})
+	})
+}
+
+func leaseTooShort(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		lease := f.timers(p).Lease
+		if lease >= shortestLease {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("The lease time of %s is %s", p.Name, option.FormatDuration(lease)), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Says: "Every client renews several times a minute or two, and one that misses the server for a moment loses its address.",
+			Fix:  setOption("Make it 15 minutes", p, option.LeaseTime, "15 minutes"),
+		})
+	})
+}
+
+func leaseTimersOrder(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		t := f.timers(p)
+		if t.T1 < t.T2 && t.T2 < t.Lease {
+			return
+		}
+		found := Finding{
+			Title: fmt.Sprintf("The lease timers of %s are out of order", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Value: fmt.Sprint(t.T1, t.T2, t.Lease),
+			Says: fmt.Sprintf("Renewal (T1) is after %s, rebinding (T2) after %s and the lease ends after %s. Clients ignore timers that are not in this order, or lose their address before they renew.",
+				option.FormatDuration(t.T1), option.FormatDuration(t.T2), option.FormatDuration(t.Lease)),
+		}
+		fix := &Fix{Title: "Let T1 and T2 follow the lease time"}
+		for _, code := range []uint8{option.RenewalT1, option.RebindingT2} {
+			if t, ok := compile.Value(f.toldIn(p), code); ok {
+				one := f.unsetting("", t)
+				if one == nil {
+					fix = nil
+					break
+				}
+				fix.Edits = append(fix.Edits, one.Edits...)
+			}
+		}
+		found.Fix = fix
+		report(found)
+	})
+}

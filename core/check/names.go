@@ -1,0 +1,190 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lithos/core/address"
+	"lithos/core/compile"
+	"lithos/core/edit"
+	"lithos/core/option"
+	"lithos/core/site"
+)
+
+// inside reports whether an address is the site's own.
+func (f *facts) inside(a netip.Addr) bool {
+	if _, ok := f.NetworkOf(a); ok {
+		return true
+	}
+	return slices.ContainsFunc(f.Block, func(b netip.Prefix) bool { return b.Contains(a) })
+}
+
+// holds reports whether something recorded has an address.
+func (f *facts) holds(a netip.Addr) bool { return len(f.ownersIn(address.Single(a))) > 0 }
+
+// eachTold visits an option that clients are told once for each level that sets it, so
+// that one mistake is one finding: the levels of a network, or those above networks
+// where n is nil.
+func (f *facts) eachTold(n *site.Network, code uint8, do func(t option.Told)) {
+	if n == nil {
+		if t, ok := compile.Value([]option.Told(f.common), code); ok && f.toldAnywhere(t) {
+			do(t)
+		}
+		return
+	}
+	done := map[option.Source]bool{}
+	f.eachPool(n, func(p *site.Pool) {
+		t, ok := compile.Value(f.toldIn(p), code)
+		if own := t.From.Kind == site.KindNetwork || t.From.Kind == site.KindPool; ok && own && !done[t.From] {
+			done[t.From] = true
+			do(t)
+		}
+	})
+}
+
+// toldAnywhere reports whether some pool's clients are told an option as a level above
+// networks sets it.
+func (f *facts) toldAnywhere(t option.Told) bool {
+	for i := range f.Pools {
+		if told, ok := compile.Value(f.toldIn(&f.Pools[i]), t.Code); ok && told.From == t.From {
+			return true
+		}
+	}
+	return false
+}
+
+// level is the part that a told option is set on.
+func level(t option.Told) site.Ref { return site.Ref{Kind: t.From.Kind, ID: t.From.ID} }
+
+// idOf is the id of a network, empty for none.
+func idOf(n *site.Network) string {
+	if n == nil {
+		return ""
+	}
+	return n.ID
+}
+
+func words(list []netip.Addr) string {
+	out := make([]string, len(list))
+	for i, a := range list {
+		out[i] = a.String()
+	}
+	return strings.Join(out, ", ")
+}
+
+func told(t option.Told) []netip.Addr { return compile.Addresses([]option.Told{t}, t.Code) }
+
+func dnsMissing(f *facts, n *site.Network, report func(Finding)) {
+	f.eachPool(n, func(p *site.Pool) {
+		if _, ok := compile.Value(f.toldIn(p), option.NameServers); ok {
+			return
+		}
+		found := Finding{
+			Title: fmt.Sprintf("Clients of %s are told no name server", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Says: "They reach addresses and no names; to their users nothing works.",
+		}
+		if n.Gateway.IsValid() {
+			o := site.Option{Code: option.NameServers, Value: n.Gateway.String()}
+			found.Fix = &Fix{"Tell them " + o.Value, []edit.Edit{edit.Adding(site.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)}}
+		}
+		report(found)
+	})
+}
+
+func dnsUnreachable(f *facts, n *site.Network, report func(Finding)) {
+	f.eachTold(n, option.NameServers, func(t option.Told) {
+		servers := told(t)
+		for _, a := range servers {
+			if !f.inside(a) || f.holds(a) {
+				continue
+			}
+			found := Finding{
+				Title: fmt.Sprintf("No device is at the name server %s", a), Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+				Addresses: []address.Range{address.Single(a)},
+				Says:      fmt.Sprintf("%s, set on %s, is inside the site and nothing recorded holds it. Clients wait for an answer that does not come.", a, t.From.Name),
+			}
+			if rest := slices.DeleteFunc(slices.Clone(servers), func(o netip.Addr) bool { return o == a }); len(rest) > 0 {
+				found.Fix = f.retell("Leave "+a.String()+" out", t, words(rest))
+			}
+			report(found)
+		}
+	})
+}
+
+func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {
+	f.eachTold(n, option.NameServers, func(t option.Told) {
+		servers := told(t)
+		if len(servers) < 2 || f.inside(servers[0]) || !slices.ContainsFunc(servers, f.inside) {
+			return
+		}
+		outside := func(a netip.Addr) bool { return !f.inside(a) }
+		ordered := append(slices.DeleteFunc(slices.Clone(servers), outside), slices.DeleteFunc(slices.Clone(servers), f.inside)...)
+		report(Finding{
+			Title: "A name server outside is asked first", Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Addresses: []address.Range{address.Single(servers[0])},
+			Says:      fmt.Sprintf("%s, set first on %s, knows none of the site's own names. Local names are not found while it answers.", servers[0], t.From.Name),
+			Fix:       f.retell("Put the site's own first", t, words(ordered)),
+		})
+	})
+}
+
+func dnsMixed(f *facts, n *site.Network, report func(Finding)) {
+	f.eachTold(n, option.NameServers, func(t option.Told) {
+		servers := told(t)
+		outside := slices.IndexFunc(servers, func(a netip.Addr) bool { return !f.inside(a) && !isPrivate(a) })
+		if outside <= 0 || !f.inside(servers[0]) {
+			return // outside first is dns-outside-first's
+		}
+		kept := slices.DeleteFunc(slices.Clone(servers), func(a netip.Addr) bool { return !f.inside(a) && !isPrivate(a) })
+		report(Finding{
+			Title: "Name servers inside and outside are mixed", Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Addresses: []address.Range{address.Single(servers[outside])},
+			Says:      fmt.Sprintf("%s knows none of the site's own names. A client that turns to it once keeps asking it, and local names come and go.", servers[outside]),
+			Fix:       f.retell("Tell only the site's own", t, words(kept)),
+		})
+	})
+}
+
+func domainDiffers(f *facts, n *site.Network, report func(Finding)) {
+	if f.Domain == "" {
+		return
+	}
+	f.eachTold(n, option.DomainName, func(t option.Told) {
+		if t.Value == f.Domain || strings.HasSuffix(t.Value, "."+f.Domain) {
+			return
+		}
+		report(Finding{
+			Title: "Clients are told another domain", Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Value: t.Value,
+			Says:  fmt.Sprintf("%s sets %s where the site's domain is %s. Their short names are completed to names that are not there.", t.From.Name, t.Value, f.Domain),
+			Fix:   f.unsetting("Tell them "+f.Domain, t),
+		})
+	})
+}
+
+// What older resolvers take of a search list.
+const (
+	mostSearched   = 6
+	longestToWrite = 256
+)
+
+func searchListTooLong(f *facts, n *site.Network, report func(Finding)) {
+	f.eachTold(n, option.SearchList, func(t option.Told) {
+		names := strings.Split(t.Value, ", ")
+		if len(names) <= mostSearched && len(t.Value) <= longestToWrite {
+			return
+		}
+		kept := names[:min(len(names), mostSearched)]
+		for len(kept) > 1 && len(strings.Join(kept, ", ")) > longestToWrite {
+			kept = kept[:len(kept)-1]
+		}
+		report(Finding{
+			Title: fmt.Sprintf("The search list has %d domains", len(names)), Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Value: t.Value,
+			Says:  fmt.Sprintf("Many clients take the first %d, or %d characters, and drop the rest without a word; each name looked up tries every one.", mostSearched, longestToWrite),
+			Fix:   f.retell(fmt.Sprintf("Keep the first %d", len(kept)), t, strings.Join(kept, ", ")),
+		})
+	})
+}

@@ -1,0 +1,125 @@
+package check
+
+import "lithos/core/site"
+
+// finder is how a rule looks, and what makes it look again after an edit: a rule
+// about networks when its network was touched, a rule about devices when its device
+// was. What changes networks, devices or what holds for the whole site makes every
+// rule look again.
+type finder struct {
+	network func(f *facts, n *site.Network, report func(Finding))
+	// holders is about what holds an address of a network, n, or one of no network,
+	// where n is nil.
+	holders func(f *facts, n *site.Network, held []owner, report func(Finding))
+	device  func(f *facts, d *site.Device, report func(Finding))
+	site    func(f *facts, report func(Finding))
+	// afterPools and afterHolders make the rule look everywhere again when some pool, or
+	// what holds some address, was touched.
+	afterPools, afterHolders bool
+}
+
+func inNetwork(look func(f *facts, n *site.Network, report func(Finding))) finder {
+	return finder{network: look}
+}
+
+func amongHolders(look func(f *facts, n *site.Network, held []owner, report func(Finding))) finder {
+	return finder{holders: look}
+}
+
+func onDevice(look func(f *facts, d *site.Device, report func(Finding))) finder {
+	return finder{device: look}
+}
+
+func ofSite(look func(f *facts, report func(Finding))) finder { return finder{site: look} }
+
+func ofPools(look func(f *facts, report func(Finding))) finder {
+	return finder{site: look, afterPools: true}
+}
+
+// atLevels is about the levels that set options: those of each network, and those
+// above networks, where the network is nil.
+func atLevels(look func(f *facts, n *site.Network, report func(Finding))) finder {
+	return finder{network: look, site: func(f *facts, report func(Finding)) { look(f, nil, report) }}
+}
+
+// toldClients is about the options that some clients are told.
+func toldClients(look func(f *facts, n *site.Network, report func(Finding))) finder {
+	out := atLevels(look)
+	out.afterPools = true
+	return out
+}
+
+// toldHolders is about options that tell clients of what holds an address.
+func toldHolders(look func(f *facts, n *site.Network, report func(Finding))) finder {
+	out := toldClients(look)
+	out.afterHolders = true
+	return out
+}
+
+// rules is the table of those that need nothing but the document. They lie in the
+// files that are named after what they are about.
+var rules = []Rule{
+	{"network-outside-block", "Addressing", Warns, "Every network lies inside the site's block.", inNetwork(networkOutsideBlock)},
+	{"networks-overlap", "Addressing", Blocks, "No two networks share an address.", ofSite(networksOverlap)},
+	{"prefix-has-host-bits", "Addressing", Blocks, "A network's prefix is its first address.", inNetwork(prefixHasHostBits)},
+	{"gateway-outside-network", "Addressing", Blocks, "A gateway lies in its network.", inNetwork(gatewayOutsideNetwork)},
+	{"gateway-unusable", "Addressing", Blocks, "A gateway is neither network nor broadcast address.", inNetwork(gatewayUnusable)},
+	{"gateway-on-no-interface", "Addressing", Warns, "A device holds each gateway address.", inNetwork(gatewayOnNoInterface)},
+	{"interface-outside-network", "Addressing", Warns, "An interface's address lies in a network.", onDevice(interfaceOutsideNetwork)},
+	{"interface-mask-differs", "Addressing", Blocks, "An interface has its network's mask.", onDevice(interfaceMaskDiffers)},
+	{"interfaces-overlap", "Addressing", Blocks, "A device's interfaces are on different subnets.", onDevice(interfacesOverlap)},
+	{"address-two-owners", "Addressing", Blocks, "An address has one owner.", amongHolders(addressTwoOwners)},
+	{"vlan-id-out-of-range", "Addressing", Blocks, "A VLAN id is from 1 to 4094.", finder{network: networkVLANOutOfRange, device: deviceVLANOutOfRange}},
+	{"vlan-id-reused", "Addressing", Blocks, "A VLAN id belongs to one network.", ofSite(vlanReused)},
+	{"pool-outside-network", "DHCP", Blocks, "A pool's ranges lie in its network.", inNetwork(poolOutsideNetwork)},
+	{"pools-overlap", "DHCP", Blocks, "No address is in two pools.", ofPools(poolsOverlap)},
+	{"pool-holds-gateway", "DHCP", Blocks, "No pool hands out the gateway.", inNetwork(poolHoldsGateway)},
+	{"pool-holds-unusable", "DHCP", Warns, "No pool counts on a network or broadcast address.", inNetwork(poolHoldsUnusable)},
+	{"pool-holds-fixed-device", "DHCP", Blocks, "No pool hands out a fixed device's address.", inNetwork(poolHoldsFixedDevice)},
+	{"exclusion-outside-pool", "DHCP", Notes, "An exclusion lies inside its pool.", inNetwork(exclusionOutsidePool)},
+	{"exclusion-empties-pool", "DHCP", Warns, "A pool has addresses left to hand out.", inNetwork(exclusionEmptiesPool)},
+	{"reservation-outside-network", "DHCP", Blocks, "A reservation lies in its network.", inNetwork(reservationOutsideNetwork)},
+	{"reservation-mac-twice", "DHCP", Blocks, "A MAC has one reservation a network.", inNetwork(reservationMACTwice)},
+	{"mac-malformed", "DHCP", Blocks, "A recorded MAC is one a client can have.", amongHolders(macMalformed)},
+	{"pool-off", "DHCP", Warns, "A pool is switched on.", inNetwork(poolOff)},
+	{"network-unserved", "DHCP", Warns, "A DHCP server answers on every network.", inNetwork(networkUnserved)},
+	{"address-unusable", "Addressing", Blocks, "No device holds a network or broadcast address.", amongHolders(addressUnusable)},
+	{"vlan-on-one-side-only", "Addressing", Blocks, "Both ends of a cable carry the same VLANs.", ofSite(vlanOnOneSideOnly)},
+	{"untagged-vlan-differs", "Addressing", Blocks, "Both ends of a cable have the same untagged VLAN.", ofSite(untaggedDiffers)},
+	{"network-without-interface", "Addressing", Warns, "A device has an address in each network.", inNetwork(networkWithoutInterface)},
+	{"public-prefix-inside", "Addressing", Warns, "Networks use addresses that are free for private use.", inNetwork(publicPrefixInside)},
+	{"beyond-device", "Addressing", Blocks, "A device is asked only for what its kind can do.", onDevice(beyondDevice)},
+	{"network-untranslated", "Uplink", Warns, "An uplink translates every private network.", ofSite(networkUntranslated)},
+	{"translation-unknown", "Uplink", Notes, "An uplink says which networks it translates.", onDevice(translationUnknown)},
+	{"uplink-gateway-outside", "Uplink", Blocks, "An uplink's router is on its subnet.", onDevice(uplinkGatewayOutside)},
+	{"router-missing", "Options", Warns, "Clients are told a router.", inNetwork(routerMissing)},
+	{"router-outside-network", "Options", Blocks, "The router clients are told is in their network.", inNetwork(routerOutsideNetwork)},
+	{"dns-missing", "Options", Warns, "Clients are told a name server.", inNetwork(dnsMissing)},
+	{"option-invalid", "Options", Blocks, "An option's value fits its type.", atLevels(optionInvalid)},
+	{"lease-timers-order", "DHCP", Blocks, "T1 comes before T2, and T2 before the lease ends.", inNetwork(leaseTimersOrder)},
+	{"pool-holds-interface", "DHCP", Blocks, "No pool counts on an address of a device's interface.", inNetwork(poolHoldsInterface)},
+	{"reservation-excluded", "DHCP", Notes, "A reservation is not inside an exclusion.", inNetwork(reservationExcluded)},
+	{"reservation-in-pool", "DHCP", Blocks, "A device that keeps reservations and ranges apart is given them apart.", inNetwork(reservationInPool)},
+	{"mac-randomised", "DHCP", Warns, "A pinned MAC is one its machine keeps.", inNetwork(macRandomised)},
+	{"relay-missing", "DHCP", Blocks, "A server elsewhere is reached through a relay.", inNetwork(relayMissing)},
+	{"relay-target-wrong", "DHCP", Blocks, "A relay passes requests to a server that serves the network.", inNetwork(relayTargetWrong)},
+	{"relay-beside-server", "DHCP", Warns, "A network has a server on it, or a relay, not both.", inNetwork(relayBesideServer)},
+	{"two-servers", "DHCP", Warns, "One server answers on a network.", inNetwork(twoServers)},
+	{"pool-unreachable", "DHCP", Blocks, "Requests of a pool's clients are heard by something.", inNetwork(poolUnreachable)},
+	{"dhcp-not-permitted", "DHCP", Blocks, "An interface lets its network's DHCP requests in.", inNetwork(dhcpNotPermitted)},
+	{"lease-too-long", "DHCP", Warns, "Addresses of clients that left come back in days.", inNetwork(leaseTooLong)},
+	{"lease-too-short", "DHCP", Warns, "Clients do not renew all the time.", inNetwork(leaseTooShort)},
+	{"class-missing", "DHCP", Blocks, "A pool's vendor class is one of the site's.", inNetwork(classMissing)},
+	{"dns-unreachable", "Options", Warns, "A name server inside the site is a device that exists.", toldHolders(dnsUnreachable)},
+	{"dns-outside-first", "Options", Warns, "The site's own name server is asked first.", toldClients(dnsOutsideFirst)},
+	{"dns-inside-outside-mixed", "Options", Warns, "Clients are not told internal and public name servers together.", toldClients(dnsMixed)},
+	{"domain-differs", "Options", Warns, "Clients are told the site's own domain.", toldClients(domainDiffers)},
+	{"search-list-too-long", "Options", Warns, "A search list is one every client takes whole.", toldClients(searchListTooLong)},
+	{"option-server-only", "Options", Blocks, "Nobody sets what the server alone sets.", atLevels(optionServerOnly)},
+	{"option-shadows-router", "Options", Blocks, "Static routes include the way out.", inNetwork(optionShadowsRouter)},
+	{"option-set-twice", "Options", Warns, "A level sets an option once.", atLevels(optionSetTwice)},
+	{"boot-pair-incomplete", "Options", Warns, "A boot server and a boot file go together.", inNetwork(bootPairIncomplete)},
+	{"mtu-above-uplink", "Options", Warns, "Clients send no packet the uplink cannot carry.", inNetwork(mtuAboveUplink)},
+	{"option-over-size", "Options", Warns, "What clients are told fits what every client accepts.", inNetwork(optionOverSize)},
+	{"vendor-invalid", "Options", Blocks, "Sub-options of a vendor class can be sent.", ofSite(vendorInvalid)},
+}

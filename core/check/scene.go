@@ -1,0 +1,280 @@
+package check
+
+import (
+	"cmp"
+	"iter"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lithos/core/address"
+	"lithos/core/edit"
+	"lithos/core/option"
+	"lithos/core/site"
+)
+
+// Scene is a document with what the rules made of it. It never changes and may be
+// read by several goroutines; After makes the next one.
+type Scene struct {
+	*facts
+	Findings []Finding // gravest first, then by address
+}
+
+// scope is what of a site a rule looked at.
+type scope struct {
+	of string // "network", "outside", "device" or "site"
+	id string // of a network or device, or the rule's for the site
+}
+
+var outside = scope{of: "outside"}
+
+// Of runs every rule that needs only the document, which is in normal form.
+func Of(s *site.Site) *Scene {
+	sc := &Scene{facts: learn(s)}
+	sc.look(everything(s))
+	return sc
+}
+
+// After is the scene of doc, which is the scene's own document with the edits
+// applied. Only what the edits touched is looked at again; the result is that of Of.
+func (sc *Scene) After(doc *site.Site, edits []edit.Edit) *Scene {
+	t := sc.touched(doc, edits)
+	if t.wide {
+		return Of(doc)
+	}
+	f := *sc.facts
+	f.Site = doc
+	f.index()
+	if len(t.networks) > 0 {
+		f.told = maps.Clone(f.told)
+		for id := range t.networks {
+			for _, p := range f.pools[id] {
+				f.tell(p)
+			}
+		}
+		for _, id := range t.gonePools {
+			delete(f.told, id)
+		}
+	}
+	f.strays = slices.DeleteFunc(slices.Clone(f.strays), func(r site.Reservation) bool { return t.reservations[r.ID] })
+	for id := range t.reservations {
+		if r, ok := doc.Reservation(id); ok && f.astray(r) {
+			f.strays = append(f.strays, *r)
+		}
+	}
+	slices.SortFunc(f.strays, func(a, b site.Reservation) int {
+		return cmp.Or(a.Address.Compare(b.Address), strings.Compare(a.ID, b.ID))
+	})
+	next := &Scene{facts: &f, Findings: sc.Findings}
+	next.look(t)
+	return next
+}
+
+// Touched lists the networks that look different after edits; all is set where every
+// network may.
+func (sc *Scene) Touched(doc *site.Site, edits []edit.Edit) (networks []string, all bool) {
+	t := sc.touched(doc, edits)
+	return slices.Sorted(maps.Keys(t.networks)), t.wide
+}
+
+// touched is what edits make the rules look at again.
+type touched struct {
+	wide         bool // everything
+	networks     map[string]bool
+	devices      map[string]bool // that serve those networks
+	outside      bool            // what holds an address of no network
+	pools        bool
+	holders      bool
+	reservations map[string]bool
+	gonePools    []string
+}
+
+func everything(s *site.Site) touched {
+	t := touched{wide: true, networks: map[string]bool{}, devices: map[string]bool{}, outside: true, pools: true, holders: true}
+	for _, n := range s.Networks {
+		t.networks[n.ID] = true
+	}
+	for _, d := range s.Devices {
+		t.devices[d.ID] = true
+	}
+	return t
+}
+
+func (sc *Scene) touched(doc *site.Site, edits []edit.Edit) touched {
+	t := touched{networks: map[string]bool{}, devices: map[string]bool{}, reservations: map[string]bool{}}
+	for _, e := range edits {
+		part := e.Part
+		if part.Kind == site.KindExclusion || part.Kind == site.KindOption {
+			part = e.In
+		}
+		for _, s := range []*site.Site{sc.Site, doc} {
+			sc.touch(&t, s, part, e.Part.Kind == site.KindOption)
+		}
+		if t.wide {
+			return t
+		}
+		if _, stays := doc.Pool(part.ID); part.Kind == site.KindPool && !stays {
+			t.gonePools = append(t.gonePools, part.ID)
+		}
+	}
+	for _, s := range []*site.Site{sc.Site, doc} {
+		for i := range s.Pools {
+			if p := &s.Pools[i]; t.networks[p.Network] {
+				t.devices[p.Server] = true
+			}
+		}
+	}
+	return t
+}
+
+// touch notes what a part of a document has to do with, before an edit or after it.
+func (sc *Scene) touch(t *touched, s *site.Site, part site.Ref, option bool) {
+	switch {
+	case part.Kind == site.KindPool:
+		t.pools = true
+		if p, ok := s.Pool(part.ID); ok {
+			t.networks[p.Network] = true
+		}
+	case part.Kind == site.KindNetwork && option:
+		t.pools = true
+		t.networks[part.ID] = true
+	case part.Kind == site.KindReservation:
+		t.holders, t.reservations[part.ID] = true, true
+		if r, ok := s.Reservation(part.ID); ok {
+			t.networks[r.Network] = true
+			sc.touchAddress(t, r.Address)
+		}
+	case part.Kind == site.KindFixedDevice:
+		t.holders = true
+		if f, ok := s.FixedDevice(part.ID); ok {
+			t.networks[f.Network] = true
+			sc.touchAddress(t, f.Address)
+		}
+	case part.Kind == site.KindKnownClient:
+		// It is for what is seen, and no rule of the document asks for it.
+	default:
+		t.wide = true
+	}
+}
+
+// touchAddress notes the networks that an address, which gained or lost a holder, has
+// to do with: those it lies in, those whose gateway it is and those of whose pools
+// it is.
+func (sc *Scene) touchAddress(t *touched, a netip.Addr) {
+	inside := false
+	for i := range sc.Networks {
+		n := &sc.Networks[i]
+		if in := n.Prefix.Contains(a); in || n.Gateway == a {
+			t.networks[n.ID] = true
+			inside = inside || in
+		}
+	}
+	t.outside = t.outside || !inside
+	for i := range sc.Pools {
+		p := &sc.Pools[i]
+		holds := func(r address.Range) bool { return r.Contains(a) }
+		if slices.ContainsFunc(p.Ranges, holds) || slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return holds(x.Range) }) {
+			t.networks[p.Network] = true
+		}
+	}
+}
+
+// look runs the rules about what was touched, in place of what they found before.
+func (sc *Scene) look(t touched) {
+	var out []Finding
+	seen := map[scope]bool{}
+	at := scope{}
+	var rule *Rule
+	report := func(found Finding) {
+		found = rule.signed(found)
+		found.scope = at
+		out = append(out, found)
+	}
+	begin := func(of, id string) {
+		at = scope{of, id}
+		seen[at] = true
+	}
+	for i := range sc.Networks {
+		n := &sc.Networks[i]
+		if !t.networks[n.ID] {
+			continue
+		}
+		held := sc.heldIn(n)
+		begin("network", n.ID)
+		for r := range rules {
+			if rule = &rules[r]; rule.network != nil && !rule.afterHolders {
+				rule.network(sc.facts, n, report)
+			}
+			if rule.holders != nil {
+				rule.holders(sc.facts, n, held, report)
+			}
+		}
+	}
+	if t.outside {
+		begin("outside", "")
+		held := sc.heldOutside()
+		for r := range rules {
+			if rule = &rules[r]; rule.holders != nil {
+				rule.holders(sc.facts, nil, held, report)
+			}
+		}
+	}
+	for i := range sc.Devices {
+		d := &sc.Devices[i]
+		if !t.devices[d.ID] {
+			continue
+		}
+		begin("device", d.ID)
+		for r := range rules {
+			if rule = &rules[r]; rule.device != nil {
+				rule.device(sc.facts, d, report)
+			}
+		}
+	}
+	for r := range rules {
+		rule = &rules[r]
+		if again := t.wide || rule.afterPools && t.pools || rule.afterHolders && t.holders; rule.site == nil || !again {
+			continue
+		}
+		begin("site", rule.Slug)
+		rule.site(sc.facts, report)
+		for i := range sc.Networks {
+			if rule.afterHolders && rule.network != nil {
+				rule.network(sc.facts, &sc.Networks[i], report)
+			}
+		}
+	}
+	for _, f := range sc.Findings {
+		if !seen[f.scope] {
+			out = append(out, f)
+		}
+	}
+	Sort(out)
+	sc.Findings = out
+}
+
+// On visits the reservations of a network, by address; those outside it come last.
+func (sc *Scene) On(n *site.Network) iter.Seq[*site.Reservation] { return sc.reservedOn(n) }
+
+// PoolsOn lists the pools of a network.
+func (sc *Scene) PoolsOn(n *site.Network) []*site.Pool { return sc.pools[n.ID] }
+
+// Told is what clients of a pool are told.
+func (sc *Scene) Told(p *site.Pool) []option.Told { return sc.toldIn(p) }
+
+// Owned lists the addresses of a range that something has for itself, in order: a
+// gateway, interface, fixed device or reservation.
+func (sc *Scene) Owned(r address.Range) []netip.Addr {
+	var out []netip.Addr
+	for _, o := range sc.ownersIn(r) {
+		out = append(out, o.at)
+	}
+	for i := range sc.Networks {
+		if g := sc.Networks[i].Gateway; g.IsValid() && r.Contains(g) {
+			out = append(out, g)
+		}
+	}
+	slices.SortFunc(out, netip.Addr.Compare)
+	return slices.Compact(out)
+}

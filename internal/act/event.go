@@ -1,0 +1,100 @@
+package act
+
+import (
+	"context"
+	"encoding/json"
+	"strconv"
+	"sync"
+
+	"lithos/internal/store/gen"
+)
+
+// Event tells browsers what changed, so that they ask for it again.
+type Event struct {
+	Topic string `json:"topic" enum:"order,push,seen,site,rounds,work,session,all"`
+	ID    string `json:"id"` // of an order or push, else the site's code
+	// Version is what a change of a draft left it at: whoever made the change knows.
+	Version int32 `json:"version,omitempty"`
+}
+
+// OrderEvent tells of a change of an order; version is 0 where it is not of its draft.
+func OrderEvent(id int64, version int32) Event {
+	return Event{"order", strconv.FormatInt(id, 10), version}
+}
+
+// Publish tells every process of an event, when the transaction of q is kept.
+func Publish(ctx context.Context, q *gen.Queries, e Event) error {
+	raw, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	return q.Notify(ctx, string(raw))
+}
+
+// Hub hands events to whoever listens in this process.
+type Hub struct {
+	mu   sync.Mutex
+	subs map[*subscriber]bool
+}
+
+// subscriber is one listener. behind says that it missed events.
+type subscriber struct {
+	events chan Event
+	behind bool
+}
+
+// Everything tells a browser to ask for all it shows again: it missed events.
+var Everything = Event{Topic: "all"}
+
+// backlog is how many events a subscriber may be behind before it is told to ask
+// for everything again instead.
+const backlog = 64
+
+// NewHub is a hub nobody listens to yet.
+func NewHub() *Hub { return &Hub{subs: map[*subscriber]bool{}} }
+
+// Subscribe returns a channel of events until cancel is called. A subscriber that
+// falls behind gets one event of topic all in place of those it missed.
+func (h *Hub) Subscribe() (events <-chan Event, cancel func()) {
+	c := &subscriber{events: make(chan Event, backlog)}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.subs[c] = true
+	return c.events, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.subs, c)
+	}
+}
+
+// Send hands an event to whoever listens now.
+func (h *Hub) Send(e Event) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.subs {
+		c.send(e)
+	}
+}
+
+// send gives the subscriber an event. The last place of its backlog is for the one
+// that says it missed some; what follows is missed until that one was read.
+func (c *subscriber) send(e Event) {
+	if len(c.events) < backlog-1 {
+		c.behind = false
+		c.events <- e
+		return
+	}
+	if !c.behind {
+		c.behind = true
+		c.events <- Everything
+	}
+}
+
+// TopicSession is of events that say that sessions of a technician may have ended.
+const TopicSession = "session"
+
+// PushEvent tells of a push of an order that has gone on.
+func PushEvent(order int64) Event { return Event{Topic: "push", ID: strconv.FormatInt(order, 10)} }
+
+// RoundsEvent says that what Rounds tells of some site has changed.
+var RoundsEvent = Event{Topic: "rounds"}

@@ -1,0 +1,70 @@
+package api
+
+import (
+	"lithos/core/site"
+	"lithos/internal/draft"
+	"lithos/internal/fleet"
+	"lithos/internal/view"
+)
+
+// Drafted is a site, as it is or as an order proposes it.
+type Drafted struct {
+	SiteInput
+	Order int64 `query:"order" doc:"work order whose draft is shown; 0 for the site as it is"`
+}
+
+// Looking is what of a site is on the screen.
+type Looking struct {
+	Drafted
+	Network string `query:"network" maxLength:"100" doc:"id of the selected network; the first when empty or unknown"`
+	Select  string `query:"select" maxLength:"200" doc:"kind:id of the selected part"`
+	From    int    `query:"from" minimum:"0" doc:"offset of the first address on the ruler, for large networks"`
+}
+
+func (l *Looking) look() view.Look {
+	return view.Look{Order: l.Order, Network: l.Network, Select: l.Select, From: l.From}
+}
+
+// networkAnswer is a network, or none at a site without any.
+type networkAnswer struct {
+	Network *view.NetworkView `json:"network,omitempty"`
+}
+
+// targetAnswer is what a finding is about.
+type targetAnswer struct {
+	There   bool   `json:"there"` // the finding stands
+	Network string `json:"network"`
+	Select  string `json:"select"`
+}
+
+type standardView struct {
+	view.StandardView
+	Sites   []fleet.Place `json:"sites"`
+	Differs []string      `json:"differs"` // names of sites whose copy is another
+}
+
+// drawn answers with what draw makes of a page.
+func drawn[T any](s *server, _ *view.Page, err error, draw func() T) (*body[T], error) {
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &body[T]{draw()}, nil
+}
+
+// changed answers with what an edit changed of what a browser shows. What it made is
+// looked at from then on.
+func (s *server) changed(out *draft.Edited, look view.Look, err error) (*body[*view.Changed], error) {
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	made := site.ParseRef(out.Made)
+	if made.Kind == site.KindNetwork {
+		look.Network = made.ID
+	}
+	if out.Made != "" && made.Kind != site.KindOption {
+		look.Select = out.Made
+	}
+	v := view.Of(out.After.Scene, out.After, out.After.Order.BaseRevision, out.Beside).After(out.Before, out.Edits, look)
+	v.Made = out.Made
+	return &body[*view.Changed]{v}, nil
+}

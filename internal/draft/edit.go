@@ -1,0 +1,335 @@
+package draft
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"lithos/core/check"
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+// Change is what a technician asks of a draft: entries typed into forms, the
+// fix of a finding, or the removal of a part. One change is one step to undo.
+type Change struct {
+	Version int32        `json:"version" doc:"the draft's version the change was made on"`
+	Entries []edit.Entry `json:"entries,omitempty" maxItems:"50"`
+	Fix     string       `json:"fix,omitempty" doc:"id of the finding to fix"`
+	Remove  string       `json:"remove,omitempty" doc:"kind:id of the part to remove"`
+	In      string       `json:"in,omitempty" doc:"kind:id of the owner of what is removed"`
+	FixAll  string       `json:"fixAll,omitempty" doc:"rule whose findings are all fixed"`
+	// Paste adds or changes many reservations or fixed devices.
+	Paste *PasteRequest `json:"paste,omitempty"`
+	// Resize gives a pool's range or an exclusion other ends.
+	Resize *Resize `json:"resize,omitempty"`
+}
+
+// Resize is a run of addresses that was dragged to other ends.
+type Resize struct {
+	Part  string `json:"part" doc:"kind:id of the pool or exclusion"`
+	In    string `json:"in,omitempty" doc:"kind:id of the pool of an exclusion"`
+	Range int    `json:"range" minimum:"0" doc:"which of the pool's ranges, in their order"`
+	To    string `json:"to" maxLength:"100" doc:"the addresses it holds from now on"`
+}
+
+// entry is what somebody would have typed.
+func (r Resize) entry(doc *site.Site) (edit.Entry, error) {
+	part := site.ParseRef(r.Part)
+	if part.Kind != site.KindPool {
+		return edit.Entry{Kind: part.Kind, ID: part.ID, In: r.In, Fields: map[string]string{"range": r.To}}, nil
+	}
+	p, ok := doc.Pool(part.ID)
+	if !ok || r.Range >= len(p.Ranges) {
+		return edit.Entry{}, act.Refuse(act.Conflict, "The range is not there any more. Look at the ruler again.")
+	}
+	var ranges []string
+	for i, run := range p.Ranges {
+		if i == r.Range {
+			ranges = append(ranges, r.To)
+		} else {
+			ranges = append(ranges, run.String())
+		}
+	}
+	return edit.Entry{Kind: part.Kind, ID: part.ID, Fields: map[string]string{"ranges": strings.Join(ranges, ", ")}}, nil
+}
+
+// Edited is what an edit has come to.
+type Edited struct {
+	Before, After *order.Draft
+	Edits         []edit.Edit
+	Made          string // kind:id of the first part that is new
+	Beside        order.Beside
+}
+
+// Edit applies a change to a draft, checks the result and stores it, all or
+// nothing.
+func (s *Service) Edit(ctx context.Context, by act.Technician, id int64, c Change) (*Edited, error) {
+	before, err := s.toEdit(ctx, id, c)
+	if err != nil {
+		return nil, err
+	}
+	// What stands beside the document is read while the edit is made; neither
+	// changes the other.
+	var b order.Beside
+	var unread error
+	var read sync.WaitGroup
+	doc := before.Doc()
+	read.Go(func() { b, unread = s.store.Beside(ctx, doc.ID, doc.Customer.Name) })
+	out, err := s.edit(ctx, by, before, c)
+	read.Wait()
+	if err != nil {
+		return nil, err
+	}
+	out.Beside = b
+	return out, unread
+}
+
+// toEdit finds the draft a change is made to. A draft in memory at the change's
+// version need not be asked for: the change is refused where it is stored when the
+// draft has moved on. One that has moved on takes the change all the same when
+// nothing the change speaks of is different.
+func (s *Service) toEdit(ctx context.Context, id int64, c Change) (*order.Draft, error) {
+	if kept, ok := s.drafts.Get(id); ok && kept.Order.Version == c.Version && kept.Order.State == "open" {
+		return kept, nil
+	}
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.Order.Open(); err != nil {
+		return nil, err
+	}
+	if d.Order.Version != c.Version && !apart(d, c) {
+		return nil, d.MovedOn()
+	}
+	return d, nil
+}
+
+// apart reports whether all that happened to a draft since a change's version
+// is steps about other parts than those the change speaks of.
+func apart(d *order.Draft, c Change) bool {
+	about := c.about()
+	if len(about) == 0 {
+		return false
+	}
+	since := int32(0)
+	for _, st := range d.Steps {
+		if st.Version <= c.Version {
+			continue
+		}
+		if since++; st.Undone {
+			return false
+		}
+		for _, e := range st.Edits {
+			if slices.Contains(about, e.Part) || slices.Contains(about, e.In) {
+				return false
+			}
+		}
+	}
+	return since == d.Order.Version-c.Version
+}
+
+// about lists the parts a change speaks of, none where that depends on the whole
+// draft: what is fixed or pasted was shown with it.
+func (c Change) about() []site.Ref {
+	var out []site.Ref
+	add := func(refs ...site.Ref) {
+		for _, r := range refs {
+			if r.ID != "" {
+				out = append(out, r)
+			}
+		}
+	}
+	for _, e := range c.Entries {
+		add(site.Ref{Kind: e.Kind, ID: e.ID}, site.ParseRef(e.In), site.Ref{Kind: site.KindNetwork, ID: e.Fields["network"]})
+	}
+	if c.Resize != nil {
+		add(site.ParseRef(c.Resize.Part), site.ParseRef(c.Resize.In))
+	}
+	add(site.ParseRef(c.Remove), site.ParseRef(c.In))
+	return out
+}
+
+func (s *Service) edit(ctx context.Context, by act.Technician, d *order.Draft, c Change) (*Edited, error) {
+	secrets, err := s.sealTyped(by, d, c.Entries)
+	if err != nil {
+		return nil, err
+	}
+	edits, doc, made, err := s.read(ctx, c, d)
+	if err != nil {
+		return nil, err
+	}
+	for _, secret := range secrets {
+		if err := s.store.PutSecret(ctx, secret); err != nil {
+			return nil, err
+		}
+	}
+	if len(edits) == 0 {
+		return &Edited{Before: d, After: d, Made: made}, nil
+	}
+	step := d.NextStep(by, doc, edits)
+	raw, err := json.Marshal(edits)
+	if err != nil {
+		return nil, err
+	}
+	// The rules run while the database writes; neither needs the other.
+	var next *order.Draft
+	var judged sync.WaitGroup
+	judged.Go(func() { next = d.With(append(d.Standing(), step), doc, edits) })
+	head, err := s.takeStep(ctx, d, step, raw)
+	judged.Wait()
+	if err != nil {
+		return nil, err
+	}
+	next.Order.Version++
+	next.Order.Head = head
+	s.drafts.Add(d.Order.ID, next)
+	return &Edited{Before: d, After: next, Edits: edits, Made: made}, nil
+}
+
+// takeStep stores an edit of a draft, unless another change came first. It
+// returns the site's newest revision.
+func (s *Service) takeStep(ctx context.Context, d *order.Draft, step order.Step, edits []byte) (head int32, err error) {
+	event, err := json.Marshal(act.OrderEvent(d.Order.ID, d.Order.Version+1))
+	if err != nil {
+		return 0, err
+	}
+	row, err := store.Found(s.store.TakeStep(ctx, gen.TakeStepParams{
+		OrderID: d.Order.ID, Version: d.Order.Version, Seq: step.Seq, Says: step.Says, Edits: edits, MadeBy: step.ByID, MadeAt: step.At, Event: string(event),
+	}))
+	if errors.Is(err, store.ErrNotFound) {
+		err = store.ErrMoved
+	}
+	return row.Head, s.unlessMoved(ctx, d, err)
+}
+
+// read turns the change into edits and the document after them.
+func (s *Service) read(ctx context.Context, c Change, d *order.Draft) (edits []edit.Edit, doc *site.Site, made string, err error) {
+	doc = d.Doc()
+	switch {
+	case c.Fix != "":
+		if edits, err = s.fixOf(ctx, d, c.Fix); err != nil {
+			return nil, nil, "", err
+		}
+	case c.FixAll != "":
+		if _, edits, err = s.fixAll(ctx, d, c.FixAll); err != nil {
+			return nil, nil, "", err
+		}
+	case c.Paste != nil:
+		if _, edits, err = c.Paste.read(doc); err != nil {
+			return nil, nil, "", err
+		}
+	case c.Remove != "":
+		if edits, err = edit.Removing(doc, site.ParseRef(c.Remove), site.ParseRef(c.In)); err != nil {
+			return nil, nil, "", act.Refuse(act.Conflict, "It cannot be removed: %s.", err)
+		}
+	}
+	if edits != nil {
+		if doc, err = edit.Apply(doc, edits...); err != nil {
+			return nil, nil, "", act.Refuse(act.Conflict, "%s.", err)
+		}
+	}
+	entries := c.Entries
+	if c.Resize != nil {
+		e, err := c.Resize.entry(doc)
+		if err != nil {
+			return nil, nil, "", err
+		}
+		entries = append(entries, e)
+	}
+	for i, e := range entries {
+		if e.New && e.ID == "" {
+			e.ID = newID(e.Kind)
+		}
+		if e.New && made == "" {
+			made = e.Kind + ":" + e.ID
+		}
+		one, err := edit.Read(doc, e)
+		var fields site.FieldErrors
+		if errors.As(err, &fields) {
+			r := act.RefuseFields("Nothing was changed", fields)
+			r.Fields = nil
+			for _, f := range fields {
+				r.Fields = append(r.Fields, site.FieldError{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.Field), Says: f.Says})
+			}
+			return nil, nil, "", r
+		}
+		if err != nil {
+			return nil, nil, "", err
+		}
+		if doc, err = edit.Apply(doc, one...); err != nil {
+			return nil, nil, "", act.Refuse(act.Conflict, "%s.", err)
+		}
+		edits = append(edits, one...)
+	}
+	return edits, doc, made, nil
+}
+
+// fixOf finds the fix of a finding, of the document or of its surroundings.
+func (s *Service) fixOf(ctx context.Context, d *order.Draft, id string) ([]edit.Edit, error) {
+	of := func(list []check.Finding) int {
+		return slices.IndexFunc(list, func(f check.Finding) bool { return f.ID == id })
+	}
+	found := d.Scene.Findings
+	i := of(found)
+	if i < 0 {
+		b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
+		if err != nil {
+			return nil, err
+		}
+		found = check.Around(d.Scene, b.Around(d.Doc()))
+		i = of(found)
+	}
+	switch {
+	case i < 0:
+		return nil, act.Refuse(act.Conflict, "That finding is gone already; there is nothing left to fix.")
+	case found[i].Fix == nil:
+		return nil, act.Refuse(act.Invalid, "There is no ready fix for this finding; change what it names.")
+	}
+	return found[i].Fix.Edits, nil
+}
+
+func newID(kind string) string {
+	begins := kind
+	if k, ok := site.KindNamed(kind); ok {
+		begins = k.Begins
+	}
+	return begins + "-" + strings.ToLower(rand.Text()[:10])
+}
+
+const maxSecret = 200 // characters
+
+// sealTyped takes the passwords out of what was typed and leaves in their place
+// the names they are to be kept under. A draft holds only those. Each gets a name
+// of its own, so that the one in use stays what it was until the push.
+func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.Entry) ([]gen.PutSecretParams, error) {
+	var out []gen.PutSecretParams
+	for i, e := range entries {
+		value := e.Fields["secret"]
+		if e.Kind != site.KindInterface || value == "" {
+			continue
+		}
+		if len(value) > maxSecret {
+			says := fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
+			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the password " + says + ".", Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: says}}}
+		}
+		sealed, err := s.sealer.Seal(value)
+		if err != nil {
+			return nil, err
+		}
+		name := newID("line")
+		e.Fields["secret"] = name
+		out = append(out, gen.PutSecretParams{SiteID: d.Order.SiteID, Name: name, Sealed: sealed, PutBy: by.ID, OrderID: d.Order.ID})
+	}
+	return out, nil
+}

@@ -1,0 +1,62 @@
+package draft
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store/gen"
+)
+
+// Undo takes back the last step that stands. A step of another technician's is
+// taken back only when others is set: the caller has been told whose it is.
+func (s *Service) Undo(ctx context.Context, by act.Technician, id int64, version int32, others bool) (*Edited, error) {
+	return s.flip(ctx, by, id, version, true, others, func(steps []order.Step) int {
+		for i := len(steps) - 1; i >= 0; i-- {
+			if !steps[i].Undone {
+				return i
+			}
+		}
+		return -1
+	})
+}
+
+// Redo does the first step that was undone again.
+func (s *Service) Redo(ctx context.Context, by act.Technician, id int64, version int32) (*Edited, error) {
+	return s.flip(ctx, by, id, version, false, true, func(steps []order.Step) int {
+		return slices.IndexFunc(steps, func(s order.Step) bool { return s.Undone })
+	})
+}
+
+func (s *Service) flip(ctx context.Context, by act.Technician, id int64, version int32, undone, others bool, which func([]order.Step) int) (*Edited, error) {
+	d, err := s.Editable(ctx, id, version)
+	if err != nil {
+		return nil, err
+	}
+	i := which(d.Steps)
+	if i < 0 {
+		return &Edited{Before: d, After: d}, nil
+	}
+	if step := d.Steps[i]; step.ByID != by.ID && !others {
+		says := fmt.Sprintf("The last step is %s's (%s). Undo it all the same?", step.By, step.Says)
+		return nil, &act.Refusal{Kind: act.Conflict, Says: says, Fields: []site.FieldError{{Field: "others", Says: says}}}
+	}
+	steps := slices.Clone(d.Steps)
+	steps[i].Undone, steps[i].UndoneBy = undone, ""
+	if undone {
+		steps[i].UndoneBy = by.FullName
+	}
+	doc, err := edit.Apply(d.Base.Site, order.Live(steps)...)
+	if err != nil {
+		return nil, fmt.Errorf("order %d: %w", id, err)
+	}
+	next := d.With(steps, doc, steps[i].Edits)
+	err = s.touch(ctx, next, func(q *gen.Queries) error {
+		return q.MarkUndone(ctx, gen.MarkUndoneParams{OrderID: id, Seq: steps[i].Seq, Undone: undone, By: by.ID})
+	})
+	return &Edited{Before: d, After: next, Edits: steps[i].Edits}, err
+}

@@ -1,0 +1,85 @@
+package order
+
+import (
+	"slices"
+	"time"
+
+	"lithos/core/check"
+	"lithos/core/seen"
+	"lithos/core/site"
+)
+
+// Beside is what is known of a site beside its document.
+type Beside struct {
+	Access    []Access // of its devices
+	Orders    []Opened
+	Seen      []seen.Heard
+	Neighbors []check.Neighbor // the customer's sites; whether this one is among them does not matter
+}
+
+// Opened is one of the open work orders of a site.
+type Opened struct {
+	ID    int64  `json:"id"`
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	By    string `json:"by"`
+}
+
+// Around is what rules need beside the document of a site.
+func (b Beside) Around(doc *site.Site) check.Surroundings {
+	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()), Neighbors: slices.Clone(b.Neighbors)}
+	with.Neighbors = slices.DeleteFunc(with.Neighbors, func(n check.Neighbor) bool { return n.ID == doc.ID })
+	if zone, err := time.LoadLocation(doc.TimeZone); err == nil {
+		with.Now = with.Now.In(zone)
+	}
+	return with
+}
+
+// Judgement is what a site looks like with what is known beside it: everything the
+// rules find, and which of that a draft brings in.
+type Judgement struct {
+	Findings []check.Finding
+	Added    []check.Finding
+	Seen     []seen.Sighting
+}
+
+// Judge finds what is wrong with a site as it is.
+func Judge(sc *check.Scene, b Beside) Judgement {
+	with := b.Around(sc.Site)
+	return Judgement{Findings: joined(sc.Findings, check.Around(sc, with)), Seen: with.Seen}
+}
+
+// Judge finds what is wrong with the site a draft proposes.
+func (d *Draft) Judge(b Beside) Judgement {
+	with := b.Around(d.Doc())
+	found := check.Around(d.Scene, with)
+	var was []check.Finding
+	if len(found) > 0 {
+		was = check.Around(d.Base, with)
+	}
+	return Judgement{Findings: joined(d.Scene.Findings, found), Added: joined(d.Added(), check.Added(was, found)), Seen: with.Seen}
+}
+
+func joined(document, around []check.Finding) []check.Finding {
+	out := slices.Concat(document, around)
+	if len(around) > 0 {
+		check.Sort(out)
+	}
+	return out
+}
+
+// Brief is a finding in one line.
+type Brief struct {
+	ID       string         `json:"id"`
+	Severity check.Severity `json:"severity" enum:"blocks,warns,notes"`
+	Title    string         `json:"title"`
+}
+
+// InBrief is findings in one line each.
+func InBrief(findings []check.Finding) []Brief {
+	out := make([]Brief, len(findings))
+	for i, f := range findings {
+		out[i] = Brief{f.ID, f.Severity, f.Title}
+	}
+	return out
+}

@@ -1,0 +1,172 @@
+package order
+
+import (
+	"maps"
+	"reflect"
+	"slices"
+	"time"
+
+	"lithos/core/check"
+	"lithos/core/compile"
+	"lithos/core/site"
+	"lithos/core/survey"
+	"lithos/core/yang"
+)
+
+// Access is how a device is reached, and how it was when it was read last.
+type Access struct {
+	SiteID      string
+	DeviceID    string
+	URL         string
+	Account     string
+	Sealed      []byte // the password, encrypted
+	Fingerprint []byte // of its certificate
+	ReadAt      *time.Time
+	Problem     string
+}
+
+// On finds how a device is reached; nil where Lithos does not reach it.
+func On(access []Access, device string) *Access {
+	i := slices.IndexFunc(access, func(a Access) bool { return a.DeviceID == device })
+	if i < 0 {
+		return nil
+	}
+	return &access[i]
+}
+
+// Target is a device whose configuration a draft changes.
+type Target struct {
+	ID, Name, Kind string
+	Access         *Access // nil when Lithos cannot reach it
+}
+
+// Configs is what a draft's base and the draft make of the device.
+func (t Target) Configs(d *Draft) (base, wanted yang.Config) {
+	return compile.Device(d.Base.Site, t.ID), compile.Device(d.Doc(), t.ID)
+}
+
+// Targets lists the devices a draft changes, those Lithos reaches first, each in the
+// order a push visits them.
+func (d *Draft) Targets(access []Access) []Target {
+	var reached, byHand []Target
+	for _, dev := range inPushOrder(d.Doc().Devices) {
+		if !d.differs.on(dev.ID) {
+			continue
+		}
+		t := Target{dev.ID, dev.Name, dev.Kind, On(access, dev.ID)}
+		if t.Access != nil {
+			reached = append(reached, t)
+		} else {
+			byHand = append(byHand, t)
+		}
+	}
+	return append(reached, byHand...)
+}
+
+// inPushOrder lists devices in the order a push visits them: what carries frames
+// first, then servers, then what relays to servers and leads outside.
+func inPushOrder(devices []site.Device) []site.Device {
+	rank := map[string]int{site.L2Switch: 0, site.Server: 1, site.L3Switch: 2, site.Router: 3, site.Firewall: 3}
+	out := slices.Clone(devices)
+	slices.SortStableFunc(out, func(a, b site.Device) int { return rank[a.Kind] - rank[b.Kind] })
+	return out
+}
+
+// differences is where what a document makes of the devices is something else than
+// what its base makes of them: by device, for each network that it serves, and as a
+// whole, with an empty network. It is never written to; after makes the next.
+type differences map[piece]bool
+
+type piece struct{ device, network string }
+
+func (d differences) on(device string) bool {
+	for p := range d {
+		if p.device == device {
+			return true
+		}
+	}
+	return false
+}
+
+// after compares the networks that were touched again, or with all set everything.
+func (d differences) after(base, now *check.Scene, networks []string, all bool) differences {
+	out := maps.Clone(d)
+	if all || out == nil {
+		out = differences{}
+		networks = nil
+		for _, n := range now.Networks {
+			networks = append(networks, n.ID)
+		}
+		for _, n := range base.Networks {
+			if _, stays := now.Network(n.ID); !stays {
+				networks = append(networks, n.ID)
+			}
+		}
+		for _, dev := range now.Devices {
+			out.note(piece{dev.ID, ""}, compile.Frame(base.Site, dev.ID), compile.Frame(now.Site, dev.ID))
+		}
+	}
+	for _, id := range networks {
+		for _, dev := range servers(id, base, now) {
+			out.note(piece{dev, id}, serving(base, dev, id), serving(now, dev, id))
+			// A device that begins or ceases to serve is told of the vendor classes.
+			if len(base.VendorClasses)+len(now.VendorClasses) > 0 {
+				out.note(piece{dev, ""}, compile.Frame(base.Site, dev), compile.Frame(now.Site, dev))
+			}
+		}
+	}
+	return out
+}
+
+func (d differences) note(p piece, was, is any) {
+	delete(d, p)
+	if !reflect.DeepEqual(was, is) {
+		d[p] = true
+	}
+}
+
+// servers lists the devices that serve a network in one of two scenes.
+func servers(network string, scenes ...*check.Scene) []string {
+	var out []string
+	for _, sc := range scenes {
+		if n, ok := sc.Network(network); ok {
+			for _, p := range sc.PoolsOn(n) {
+				if !slices.Contains(out, p.Server) {
+					out = append(out, p.Server)
+				}
+			}
+		}
+	}
+	return out
+}
+
+func serving(sc *check.Scene, device, network string) yang.DHCPServer {
+	n, ok := sc.Network(network)
+	if !ok {
+		return yang.DHCPServer{}
+	}
+	return compile.Serving(sc.Site, device, n, sc.PoolsOn(n), sc.On(n))
+}
+
+// Networks lists the networks the draft's edits concern, in address order.
+func (d *Draft) Networks() []string {
+	hit := map[string]bool{}
+	now, was := survey.Places(d.Doc()), survey.Places(d.Base.Site)
+	for _, e := range Live(d.Steps) {
+		for _, ref := range []site.Ref{e.Part, e.In} {
+			if ref.Kind == site.KindSite {
+				for _, n := range d.Doc().Networks {
+					hit[n.ID] = true
+				}
+			}
+			hit[now[ref]], hit[was[ref]] = true, true
+		}
+	}
+	out := []string{}
+	for _, n := range d.Doc().Networks {
+		if hit[n.ID] {
+			out = append(out, n.ID)
+		}
+	}
+	return out
+}

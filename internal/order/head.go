@@ -1,0 +1,88 @@
+package order
+
+import (
+	"lithos/core/check"
+	"lithos/internal/act"
+)
+
+// Head is what the tray says of a work order.
+type Head struct {
+	ID        int64    `json:"id"`
+	Name      string   `json:"name"`
+	Site      string   `json:"site"` // code
+	Title     string   `json:"title"`
+	Ticket    string   `json:"ticket"`
+	State     string   `json:"state" enum:"open,pushing,landed,dropped"`
+	OpenedBy  string   `json:"openedBy"`
+	Version   int32    `json:"version"`
+	Edits     int      `json:"edits"`
+	Blocking  int      `json:"blocking"`
+	Warning   int      `json:"warning"`
+	Undo      string   `json:"undo,omitempty"`   // what undo takes back
+	UndoBy    string   `json:"undoBy,omitempty"` // whose step that is
+	Redo      string   `json:"redo,omitempty"`
+	Lost      int      `json:"lost"`               // edits that no longer apply and wait for a decision
+	Refuses   string   `json:"refuses,omitempty"`  // why it cannot be pushed now, in a sentence
+	ClosedBy  string   `json:"closedBy,omitempty"` // who dropped it, or whose push landed it
+	Behind    bool     `json:"behind"`             // the site has a newer revision than the draft's base
+	Rehearsed bool     `json:"rehearsed"`          // this very version was
+	Devices   []string `json:"devices"`            // names of those a push reaches
+}
+
+// Head is what the tray says of a draft that brings in some findings.
+func (d *Draft) Head(access []Access, added []check.Finding) *Head {
+	o := d.Order
+	h := &Head{
+		ID: o.ID, Name: Name(o.ID), Site: o.Code, Title: o.Title, Ticket: o.Ticket, State: o.State, OpenedBy: o.Opener, Version: o.Version,
+		Lost: o.Lost, ClosedBy: o.Closer, Behind: o.State == "open" && o.Head != o.BaseRevision, Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
+	}
+	for _, st := range d.Steps {
+		switch {
+		case !st.Undone:
+			h.Edits++
+			h.Undo, h.UndoBy = st.Says, st.By
+		case h.Redo == "":
+			h.Redo = st.Says
+		}
+	}
+	for _, t := range d.Targets(access) {
+		if t.Access != nil {
+			h.Devices = append(h.Devices, t.Name)
+		}
+	}
+	for _, f := range added {
+		switch f.Severity {
+		case check.Blocks:
+			h.Blocking++
+		case check.Warns:
+			h.Warning++
+		}
+	}
+	if err := h.RefusesPush(); err != nil {
+		h.Refuses = err.Error()
+	}
+	return h
+}
+
+// RefusesPush says why a draft cannot be pushed; nil when it can. What is offered
+// on screen and what is refused are judged by it alike.
+func (h *Head) RefusesPush() error {
+	switch {
+	case h.Edits == 0:
+		return act.Refuse(act.Conflict, "There is nothing to push: the draft has no edits.")
+	case h.Behind:
+		return Behind()
+	case h.Lost > 0:
+		return act.Refuse(act.Conflict, "%s of this draft no longer apply. Decide about each on the work order's page first.", Counted(h.Lost, "edit"))
+	case h.Blocking > 0:
+		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.", Counted(h.Blocking, "finding"))
+	case !h.Rehearsed:
+		return act.Refuse(act.Conflict, "This draft was not rehearsed since its last change. Rehearse it first.")
+	}
+	return nil
+}
+
+// Behind refuses a draft whose site has a newer revision.
+func Behind() *act.Refusal {
+	return act.Refuse(act.Conflict, "The site has a newer revision than this draft. Move the draft to it first.")
+}

@@ -1,0 +1,186 @@
+// Package order is a work order as data: its steps, the site they propose, what the
+// rules and the devices make of that, and what is known beside it. It asks no
+// database and no device.
+package order
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"lithos/core/check"
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/internal/act"
+)
+
+// Order is a work order.
+type Order struct {
+	ID           int64
+	SiteID       string
+	Code         string // the site's
+	Title        string
+	Ticket       string
+	State        string // open, pushing, landed, dropped
+	Opener       string
+	OpenedAt     time.Time
+	Closer       string // who dropped it, or whose push landed it
+	Version      int32
+	BaseRevision int32
+	Head         int32 // the site's newest revision
+	Rehearsed    int32 // the version that was rehearsed last; -1 for none
+	Lost         int   // edits that no longer applied and wait for a decision
+}
+
+// Name is how people refer to a work order.
+func Name(id int64) string { return fmt.Sprintf("WO-%04d", id) }
+
+// Open refuses an order that takes no more edits.
+func (o *Order) Open() error {
+	switch o.State {
+	case "open":
+		return nil
+	case "dropped":
+		return act.Refuse(act.Conflict, "%s was dropped by %s. Take it up again on its page, or open another work order.", Name(o.ID), o.Closer)
+	case "pushing":
+		return act.Refuse(act.Conflict, "%s is being pushed and takes no more edits now.", Name(o.ID))
+	default:
+		return act.Refuse(act.Conflict, "%s is %s and takes no more edits. Open another work order.", Name(o.ID), o.State)
+	}
+}
+
+// Step is one thing a technician did to a draft: one or more edits that undo
+// takes back together.
+type Step struct {
+	Seq    int32
+	Says   string
+	Edits  []edit.Edit
+	Undone bool
+	// Version is the draft's version that the step made.
+	Version int32
+	By      string
+	ByID    int64
+	At      time.Time
+	// UndoneBy is who took it back.
+	UndoneBy string
+}
+
+// Live is the edits that are not undone, in order.
+func Live(steps []Step) []edit.Edit {
+	var out []edit.Edit
+	for _, s := range steps {
+		if !s.Undone {
+			out = append(out, s.Edits...)
+		}
+	}
+	return out
+}
+
+// Draft is an order with its steps, and the scenes of the site it was made on and of
+// the site it proposes. A draft is never written to once others may read it.
+type Draft struct {
+	Order Order
+	Steps []Step
+	Base  *check.Scene
+	Scene *check.Scene
+
+	differs differences
+}
+
+// New is the draft that steps make of a base.
+func New(o Order, steps []Step, base *check.Scene) (*Draft, error) {
+	d := &Draft{Order: o, Steps: steps, Base: base, Scene: base}
+	edits := Live(steps)
+	doc, err := edit.Apply(base.Site, edits...)
+	if err != nil {
+		return nil, fmt.Errorf("order %d no longer applies to revision %d: %w", o.ID, o.BaseRevision, err)
+	}
+	d.become(doc, edits)
+	return d, nil
+}
+
+// Doc is the site the draft proposes.
+func (d *Draft) Doc() *site.Site { return d.Scene.Site }
+
+// become makes doc the site the draft proposes. It differs from the one before in
+// what the edits are about.
+func (d *Draft) become(doc *site.Site, edits []edit.Edit) {
+	networks, all := d.Scene.Touched(doc, edits)
+	d.Scene = d.Scene.After(doc, edits)
+	d.differs = d.differs.after(d.Base, d.Scene, networks, all)
+}
+
+// With is the draft with other steps, which make doc of its base. edits are those by
+// which doc differs from what the draft proposes.
+func (d *Draft) With(steps []Step, doc *site.Site, edits []edit.Edit) *Draft {
+	next := *d
+	next.Steps = steps
+	next.become(doc, edits)
+	return &next
+}
+
+// Added is the findings of the document that the draft brings in.
+func (d *Draft) Added() []check.Finding { return check.Added(d.Base.Findings, d.Scene.Findings) }
+
+// NextStep is the step behind those a draft has, which makes doc of it.
+func (d *Draft) NextStep(by act.Technician, doc *site.Site, edits []edit.Edit) Step {
+	step := Step{Seq: 1, Says: Describe(d.Doc(), doc, edits), Edits: edits, Version: d.Order.Version + 1, By: by.FullName, ByID: by.ID, At: time.Now()}
+	if n := len(d.Steps); n > 0 {
+		step.Seq = d.Steps[n-1].Seq + 1
+	}
+	return step
+}
+
+// Standing lists the steps that are not undone.
+func (d *Draft) Standing() []Step {
+	return slices.DeleteFunc(slices.Clone(d.Steps), func(s Step) bool { return s.Undone })
+}
+
+// mostDescribed is how many edits of a step are put in words; it says how many more
+// there are.
+const mostDescribed = 3
+
+// Describe puts the edits that make after of before in words.
+func Describe(before, after *site.Site, edits []edit.Edit) string {
+	shown := edits
+	if len(edits) > mostDescribed {
+		shown = edits[:mostDescribed-1]
+	}
+	says := ""
+	for i, e := range shown {
+		part := e.Part
+		if part.Kind == site.KindOption {
+			part = e.In
+		}
+		doc := before // a part that is renamed is known by the name it had
+		if _, had := site.NameOf(before, part); !had {
+			doc = after
+		}
+		if i > 0 {
+			says += "; "
+		}
+		says += edit.Describe(doc, e)
+	}
+	if more := len(edits) - len(shown); more > 0 {
+		says += fmt.Sprintf("; %d more", more)
+	}
+	return says
+}
+
+// MovedOn refuses a change to a draft that somebody has changed meanwhile.
+func (d *Draft) MovedOn() *act.Refusal {
+	who, what := "Somebody", "changed the draft"
+	if n := len(d.Steps); n > 0 {
+		who, what = d.Steps[n-1].By, "made another edit ("+d.Steps[n-1].Says+")"
+	}
+	return act.Refuse(act.Conflict, "%s %s meanwhile. Look at it, then do yours again; what you typed is still here.", who, what)
+}
+
+// Counted is a number of things, in words.
+func Counted(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return strconv.Itoa(n) + " " + thing + "s"
+}

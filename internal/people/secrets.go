@@ -1,0 +1,93 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"lithos/core/yang"
+	"lithos/internal/act"
+	"lithos/internal/device"
+	"lithos/internal/order"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+// KeepSecret keeps a password of a site under the name its file gives it,
+// encrypted. It can be put into devices and not be read.
+func (s *Service) KeepSecret(ctx context.Context, siteID, name, value string) error {
+	sealed, err := s.vault.Seal(value)
+	if err != nil {
+		return err
+	}
+	return s.store.PutSecret(ctx, gen.PutSecretParams{SiteID: siteID, Name: name, Sealed: sealed})
+}
+
+// HandOver puts the passwords that a configuration names into the device, before
+// the step that names them.
+func (s *Service) HandOver(ctx context.Context, siteID string, c yang.Config, driver *device.RESTCONF) error {
+	for _, i := range c.Interfaces.Interface {
+		if i.Uplink == nil || i.Uplink.PasswordName == "" {
+			continue
+		}
+		sealed, err := store.Found(s.store.SecretNamed(ctx, gen.SecretNamedParams{SiteID: siteID, Name: i.Uplink.PasswordName}))
+		if errors.Is(err, store.ErrNotFound) {
+			return fmt.Errorf("no password is kept as %s; type it on the interface %s", i.Uplink.PasswordName, i.Name)
+		}
+		if err != nil {
+			return err
+		}
+		value, err := s.vault.Open(sealed)
+		if err != nil {
+			return err
+		}
+		if err := driver.KeepSecret(ctx, i.Uplink.PasswordName, value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PutAccess records how a device is reached. The password is encrypted before
+// it is stored and never returned. by says who did it.
+func (s *Service) PutAccess(ctx context.Context, by, siteID, deviceID string, a device.Access) error {
+	if err := a.Check(); err != nil {
+		return act.Refuse(act.Invalid, "%s", err)
+	}
+	row, err := store.Found(s.store.SiteByID(ctx, siteID))
+	if errors.Is(err, store.ErrNotFound) {
+		return act.Refuse(act.Missing, "there is no site with the id %q; lithos export CODE shows a site's id", siteID)
+	}
+	if err != nil {
+		return err
+	}
+	doc, err := s.store.Revision(ctx, row.ID, row.Head)
+	if err != nil {
+		return err
+	}
+	d, ok := doc.Device(deviceID)
+	if !ok {
+		return act.Refuse(act.Missing, "%s has no device with the id %q", row.Name, deviceID)
+	}
+	sealed, err := s.vault.Seal(a.Password)
+	if err != nil {
+		return err
+	}
+	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		return errors.Join(
+			q.PutAccess(ctx, gen.PutAccessParams{SiteID: siteID, DeviceID: deviceID, Url: a.URL, Account: a.Account, Secret: sealed, Fingerprint: a.Fingerprint}),
+			act.Record(ctx, q, act.Technician{FullName: by}, "device-access", d.Name+" of "+row.Name, "Reached at "+a.URL+" as "+a.Account),
+		)
+	})
+}
+
+// Reach makes a driver for a device.
+func (s *Service) Reach(row order.Access) (*device.RESTCONF, error) {
+	password, err := s.vault.Open(row.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	return device.NewRESTCONF(device.Access{URL: row.URL, Account: row.Account, Password: password, Fingerprint: row.Fingerprint}), nil
+}

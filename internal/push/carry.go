@@ -1,0 +1,415 @@
+package push
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"lithos/core/edit"
+	"lithos/core/plan"
+	"lithos/internal/act"
+	"lithos/internal/device"
+	"lithos/internal/order"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+const (
+	// askAgainAfter is how long a push that waits for a silent device lets it be.
+	askAgainAfter = 3 * time.Second
+	// lookAgainAtHold is how long a push lets the hold on all work be.
+	lookAgainAtHold = 5 * time.Second
+)
+
+// errStopping interrupts what can be taken up again when this process is told to end.
+var errStopping = errors.New("this process is ending; another carries the push on")
+
+// storeError says that the database, and no device, kept a push from going on. The
+// run ends and the push is carried on as soon as the database allows.
+type storeError struct{ error }
+
+func (e storeError) Unwrap() error { return e.error }
+
+func stored(err error) error {
+	if err == nil {
+		return nil
+	}
+	return storeError{err}
+}
+
+func (s *Service) carryOut(ctx context.Context, id int64) error {
+	if err := act.Held(ctx, s.store.Queries); err != nil {
+		if refusal := (*act.Refusal)(nil); errors.As(err, &refusal) {
+			return river.JobSnooze(lookAgainAtHold)
+		}
+		return err
+	}
+	r, held, release, err := s.hold(ctx, id)
+	if r == nil || err != nil {
+		return err
+	}
+	defer release()
+	if r.draft, err = s.drafts.Draft(held, r.push.OrderID); err != nil {
+		return err
+	}
+	if r.by, err = s.accounts.TechnicianByID(held, r.push.StartedBy); err != nil {
+		return err
+	}
+	err = r.carry(held)
+	if errors.Is(context.Cause(held), errHoldLost) {
+		return nil // another has it, or takes it up
+	}
+	return err
+}
+
+// carry takes a push from state to state until it has ended, has to wait, or this
+// process has to let it go. What is stored before each state suffices to take it up.
+func (r *run) carry(ctx context.Context) error {
+	if r.resumed {
+		cut, err := r.closeLines(ctx, "unknown", ": the process that was at it ended")
+		if err == nil && (cut > 0 || r.push.State == stateRunning) {
+			err = r.write(ctx, "", "resume", "The push was interrupted; going on from what is stored and what the devices hold", "done")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for {
+		var err error
+		switch r.push.State {
+		case stateQueued, stateRunning:
+			err = r.change(ctx)
+		case stateConfirming:
+			err = r.confirm(ctx)
+		case stateReturning:
+			err = r.giveBack(ctx)
+		case stateLanding:
+			err = r.land(ctx)
+		default:
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// move brings the push to another state, unless this run does not hold it any more.
+func (r *run) move(ctx context.Context, state, problem string) error {
+	err := r.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error { return r.moveIn(ctx, q, state, problem) })
+	if err == nil {
+		r.push.State, r.push.Problem = state, problem
+	}
+	return stored(err)
+}
+
+func (r *run) moveIn(ctx context.Context, q *gen.Queries, state, problem string) error {
+	n, err := q.MovePush(ctx, gen.MovePushParams{ID: r.push.ID, Run: r.id, State: state, Problem: problem, Expected: []string{r.push.State}})
+	if err == nil && n == 0 {
+		err = errHoldLost
+	}
+	if err != nil {
+		return err
+	}
+	return act.Publish(ctx, q, act.PushEvent(r.push.OrderID))
+}
+
+// change brings every device to what it must hold and climbs the ladder. Whatever
+// goes wrong with a device sends the push back.
+func (r *run) change(ctx context.Context) error {
+	if age := time.Since(r.push.StartedAt); age > r.Timing.ResumeWithin && (r.resumed || r.push.State == stateQueued) {
+		says := fmt.Sprintf("It was interrupted, and is not carried on %s after it was started", age.Round(time.Minute))
+		if r.push.State == stateQueued {
+			return r.fail(ctx, fmt.Sprintf("Nothing took the push up for %s", age.Round(time.Minute)))
+		}
+		return r.move(ctx, stateReturning, says)
+	}
+	row, err := r.store.SiteByID(ctx, r.push.SiteID)
+	if err != nil {
+		return stored(err)
+	}
+	if row.Head != r.draft.Order.BaseRevision {
+		return r.move(ctx, stateReturning, fmt.Sprintf("The site is at revision %d, and the draft was made on revision %d", row.Head, r.draft.Order.BaseRevision))
+	}
+	if r.push.State == stateQueued {
+		if err := r.move(ctx, stateRunning, ""); err != nil {
+			return err
+		}
+	}
+	access, err := r.store.Access(ctx, r.push.SiteID)
+	if err == nil {
+		err = r.store.ForgetUnverified(ctx, r.push.ID)
+	}
+	if err != nil {
+		return stored(err)
+	}
+	early, done := r.untilStopping(ctx)
+	defer done()
+	err = r.bring(early, r.draft.Targets(access))
+	switch {
+	case err == nil:
+		return r.move(ctx, stateConfirming, "")
+	case early.Err() != nil || errors.As(err, new(storeError)):
+		return err
+	}
+	return r.move(ctx, stateReturning, err.Error())
+}
+
+// untilStopping is a context that ends, too, when this process is told to end.
+func (r *run) untilStopping(ctx context.Context) (context.Context, func()) {
+	early, cancel := context.WithCancelCause(ctx)
+	stop := context.AfterFunc(r.life, func() { cancel(errStopping) })
+	return early, func() { stop(); cancel(context.Canceled) }
+}
+
+// bring changes the devices one after another, each under its timed confirm, and
+// climbs the ladder when every one holds what it must.
+func (r *run) bring(ctx context.Context, targets []order.Target) error {
+	drivers := map[string]*device.RESTCONF{} // by device id
+	defer func() {
+		for _, d := range drivers {
+			d.Close()
+		}
+	}()
+	r.began = time.Now()
+	for _, t := range targets {
+		if t.Access == nil {
+			if err := r.leaveByHand(ctx, t); err != nil {
+				return err
+			}
+			continue
+		}
+		driver, err := r.devices.Reach(*t.Access)
+		if err != nil {
+			return fmt.Errorf("%s: %w", t.Name, err)
+		}
+		drivers[t.ID] = driver
+		if err := r.one(ctx, t, driver); err != nil {
+			return fmt.Errorf("%s: %w", t.Name, err)
+		}
+	}
+	if where, err := r.climb(ctx, drivers); err != nil {
+		return fmt.Errorf("%s: %w", where, err)
+	}
+	return nil
+}
+
+// leaveByHand records that a device is not reached, and that nobody has proved what
+// becomes of it.
+func (r *run) leaveByHand(ctx context.Context, t order.Target) error {
+	base, wanted := t.Configs(r.draft)
+	steps := order.Counted(len(plan.Between(base, wanted)), "step")
+	if err := r.skip(ctx, t.Name, "by hand", "Not reached by Lithos: "+steps+" to be done by hand"); err != nil {
+		return err
+	}
+	why := "Lithos does not reach it. Carry out its " + steps + " by hand, then say so here"
+	return stored(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: t.Name, Why: why}))
+}
+
+// one brings one device to what it must hold, and reads that back.
+func (r *run) one(ctx context.Context, t order.Target, driver *device.RESTCONF) error {
+	var steps []plan.Step
+	base, wanted := t.Configs(r.draft)
+	goal := wanted
+	err := r.note(ctx, t.Name, "read", "Read what the device holds", func() error {
+		running, tag, err := driver.Read(ctx)
+		if err != nil {
+			return err
+		}
+		if err := r.begin(ctx, t, driver, running, tag); err != nil {
+			return err
+		}
+		if err := r.devices.HandOver(ctx, r.push.SiteID, wanted, driver); err != nil {
+			return err
+		}
+		goal = plan.Target(running, base, wanted)
+		steps = plan.Between(running, goal)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, st := range steps {
+		err := r.note(ctx, t.Name, "step", st.Verb+" "+st.Text, func() error {
+			return again(ctx, func() error { return driver.Apply(ctx, st) })
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return r.note(ctx, t.Name, "compare", "Read back and compare", func() error { return holds(ctx, driver, goal) })
+}
+
+// begin keeps what the device holds, here and on the device, before anything of it
+// is changed. A change that waits there since another run began it goes on.
+func (r *run) begin(ctx context.Context, t order.Target, driver *device.RESTCONF, running any, tag string) error {
+	state := device.ChangeAbsent
+	if r.resumed {
+		var err error
+		if state, err = driver.Change(ctx, r.token); err != nil {
+			return err
+		}
+	}
+	if state == device.ChangeAbsent {
+		before, err := json.Marshal(running)
+		if err != nil {
+			return err
+		}
+		if err := r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: t.ID, Name: t.Name, Before: before}); err != nil {
+			return stored(err)
+		}
+	}
+	return driver.Begin(ctx, r.token, r.Timing.ConfirmWithin, tag)
+}
+
+// fail records why a push ended and opens its order again. Every device is back,
+// or was never touched.
+func (r *run) fail(ctx context.Context, problem string) error {
+	r.log.Warn("push failed", "push", r.push.ID, "problem", problem)
+	err := r.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		if err := r.moveIn(ctx, q, stateFailed, problem); err != nil {
+			return err
+		}
+		if _, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: r.push.OrderID, State: "open", Expected: "pushing"}); err != nil {
+			return err
+		}
+		return act.Record(ctx, q, r.by, "push-failed", order.Name(r.push.OrderID), problem)
+	})
+	if err == nil {
+		r.push.State = stateFailed
+		r.pushes.WithLabelValues(stateFailed).Inc()
+	}
+	return stored(err)
+}
+
+// land makes the draft the site's next revision and closes the order. Every device
+// has confirmed, so that it is tried until it is done.
+func (r *run) land(ctx context.Context) error {
+	for wait := 100 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
+		err := r.landOnce(ctx)
+		if err == nil {
+			r.push.State = stateLanded
+			r.pushes.WithLabelValues(stateLanded).Inc()
+			r.watcher.Observe(ctx, r.push.SiteID)
+			return nil
+		}
+		if ctx.Err() != nil || errors.Is(err, errHoldLost) {
+			return stored(err)
+		}
+		r.log.Error("a push has changed its devices, and its revision is not stored yet; trying again", "push", r.push.ID, "error", err)
+		select {
+		case <-ctx.Done():
+			return stored(ctx.Err())
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (r *run) landOnce(ctx context.Context) error {
+	o := r.draft.Order
+	return r.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
+		// It is refused where an earlier try was done and only its answer got lost.
+		if err := r.moveIn(ctx, q, stateLanded, ""); err != nil {
+			return err
+		}
+		head, err := store.LockSite(ctx, tx, o.SiteID)
+		if err != nil {
+			return err
+		}
+		doc := r.draft.Doc()
+		if head != o.BaseRevision {
+			// Nothing changes the head while a push is under way but a hand in the
+			// database. The devices hold the draft, so its edits land on what is there.
+			newer, err := store.Revision(ctx, q, o.SiteID, head)
+			if err != nil {
+				return err
+			}
+			doc, _ = edit.Replay(newer, order.Live(r.draft.Steps))
+		}
+		note := strings.TrimSpace(o.Title + " " + o.Ticket)
+		if err := store.AddRevision(ctx, q, doc, head, store.Author{Note: note, Order: o.ID, By: r.push.StartedBy}); err != nil {
+			return err
+		}
+		if _, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: o.ID, State: "landed", By: r.push.StartedBy, Expected: "pushing"}); err != nil {
+			return err
+		}
+		says := fmt.Sprintf("Land revision %d of %s", head+1, doc.Name)
+		if _, err := q.WriteJournal(ctx, gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Stage: "land", Says: says, State: "done"}); err != nil {
+			return err
+		}
+		return errors.Join(
+			q.ForgetSecrets(ctx, gen.ForgetSecretsParams{OrderID: &o.ID, Used: doc.Secrets()}),
+			act.Record(ctx, q, r.by, "push-landed", order.Name(o.ID), says),
+			act.Publish(ctx, q, act.Event{Topic: "site", ID: o.Code}),
+		)
+	})
+}
+
+// note writes a line to the journal, does what it says, and closes the line.
+func (r *run) note(ctx context.Context, deviceName, stage, says string, do func() error) error {
+	if err := r.write(ctx, deviceName, stage, says, "running"); err != nil {
+		return err
+	}
+	r.found = ""
+	state, err := "done", do()
+	detail := ""
+	var unknown *unknownError
+	switch {
+	case errors.As(err, &unknown):
+		state, detail = "unknown", ": "+unknown.says
+	case err != nil:
+		state, err = "failed", fmt.Errorf("%s: %w", says, err)
+	case r.found != "":
+		detail = ": " + r.found
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if _, failed := r.closeLines(ctx, state, detail); failed != nil {
+		return failed
+	}
+	return err
+}
+
+// skip writes a line about something that is not done.
+func (r *run) skip(ctx context.Context, deviceName, stage, says string) error {
+	return r.write(ctx, deviceName, stage, says, "skipped")
+}
+
+func (r *run) write(ctx context.Context, deviceName, stage, says, state string) error {
+	n, err := r.store.WriteJournal(ctx, gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Device: deviceName, Stage: stage, Says: says, State: state})
+	if err == nil && n == 0 {
+		err = errHoldLost
+	}
+	if err == nil {
+		err = act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))
+	}
+	return stored(err)
+}
+
+// closeLines closes the lines that are not closed yet, and counts them.
+func (r *run) closeLines(ctx context.Context, state, detail string) (int64, error) {
+	n, err := r.store.CloseJournal(ctx, gen.CloseJournalParams{PushID: r.push.ID, Run: r.id, State: state, Detail: detail})
+	if err == nil {
+		err = act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))
+	}
+	return n, stored(err)
+}
+
+// untouched lists the devices a draft changes that a push has not come to.
+func untouched(targets []order.Target, devices []gen.PushDevice) []string {
+	var out []string
+	for _, t := range targets {
+		if !slices.ContainsFunc(devices, func(d gen.PushDevice) bool { return d.DeviceID == t.ID }) {
+			out = append(out, t.Name)
+		}
+	}
+	return out
+}

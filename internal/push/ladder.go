@@ -1,0 +1,178 @@
+package push
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"lithos/core/dhcp"
+	"lithos/core/links"
+	"lithos/core/rehearse"
+	"lithos/core/site"
+	"lithos/core/survey"
+	"lithos/internal/device"
+	"lithos/internal/order"
+	"lithos/internal/store/gen"
+)
+
+// climb runs the rungs of the ladder for every network the draft touches, with a
+// client of Lithos's own on the device that hears the network, whether the push
+// changed that device or not, for as long as half of what the devices wait for
+// their confirm. What it does not come to is recorded as not verified. drivers are
+// those of the devices it changed. Where a rung fails, it says on which device.
+func (r *run) climb(ctx context.Context, drivers map[string]*device.RESTCONF) (where string, err error) {
+	access, err := r.store.Access(ctx, r.push.SiteID)
+	if err != nil {
+		return "", stored(err)
+	}
+	for _, id := range r.draft.Networks() {
+		n, ok := r.draft.Doc().Network(id)
+		if !ok {
+			continue
+		}
+		d, i, why := r.whereHeard(n, access)
+		if why != "" {
+			if err := r.notVerified(ctx, n, why); err != nil {
+				return n.Name, err
+			}
+			continue
+		}
+		driver := drivers[d.ID]
+		if driver == nil {
+			if driver, err = r.devices.Reach(*order.On(access, d.ID)); err != nil {
+				return d.Name, err
+			}
+			drivers[d.ID] = driver
+		}
+		if err := (ladder{r, n, d.Name, i.Name, driver}).climb(ctx); err != nil {
+			return d.Name, err
+		}
+	}
+	return "", nil
+}
+
+// whereHeard is the interface a network's ladder is climbed from, or why it is not.
+func (r *run) whereHeard(n *site.Network, access []order.Access) (*site.Device, *site.Interface, string) {
+	if time.Since(r.began) > r.Timing.ConfirmWithin/2 {
+		return nil, nil, "There was no time to climb its ladder: the devices were waiting for their confirm"
+	}
+	d, i, on := links.Hearing(r.draft.Doc(), n)
+	switch {
+	case !on:
+		return nil, nil, "No device has an interface in it, so that no client can be plugged in"
+	case order.On(access, d.ID) == nil:
+		return nil, nil, "Lithos does not reach " + d.Name + ", which hears its clients. Try a client there by hand"
+	}
+	return d, i, ""
+}
+
+// notVerified records that a network's ladder was not climbed.
+func (r *run) notVerified(ctx context.Context, n *site.Network, why string) error {
+	if err := r.skip(ctx, "", "ladder", n.Name+" is not verified: "+why); err != nil {
+		return err
+	}
+	return stored(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: n.Name, Why: why}))
+}
+
+// ladder is the rungs of one network, climbed from an interface of a device.
+type ladder struct {
+	*run
+	network       *site.Network
+	device, iface string
+	driver        *device.RESTCONF
+}
+
+func (l ladder) climb(ctx context.Context) error {
+	doc, n := l.draft.Doc(), l.network
+	err := l.rung(ctx, "Link of ", func() error {
+		l.found = "`" + l.iface + "` is up"
+		return linkUp(ctx, l.driver, l.iface)
+	})
+	if err != nil {
+		return err
+	}
+	router := n.Gateway
+	if rehearse.Ladder(time.Now(), doc, n, nil)[1].State == rehearse.Pass {
+		err := l.rung(ctx, "Lease on ", func() error {
+			router, err = l.probe(ctx, l.driver, n, l.iface)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if !router.IsValid() {
+		return nil
+	}
+	if err := l.rung(ctx, "Gateway of ", func() error { return l.answers(ctx, router) }); err != nil {
+		return err
+	}
+	if !l.Outside.IsValid() || rehearse.InternetRung(doc, n).State != rehearse.Pass {
+		return nil
+	}
+	return l.rung(ctx, "Internet from ", func() error { return l.answers(ctx, l.Outside) })
+}
+
+func (l ladder) rung(ctx context.Context, name string, do func() error) error {
+	return l.note(ctx, l.device, "ladder", name+l.network.Name, do)
+}
+
+// answers pings an address from the interface.
+func (l ladder) answers(ctx context.Context, a netip.Addr) error {
+	l.found = "`" + a.String() + "` answers"
+	replies, err := l.driver.Ping(ctx, l.iface, a)
+	if err == nil && replies == 0 {
+		err = fmt.Errorf("%s does not answer", a)
+	}
+	return err
+}
+
+func linkUp(ctx context.Context, driver *device.RESTCONF, iface string) error {
+	o, err := driver.Observe(ctx)
+	if err != nil {
+		return err
+	}
+	for _, i := range o.Interfaces.Interface {
+		if i.Name == iface && i.OperStatus == "up" {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s is not up", iface)
+}
+
+// probe leases an address on the network, checks it against what the pools may
+// hand out, and gives it back. It returns the router the client was told.
+func (r *run) probe(ctx context.Context, driver *device.RESTCONF, n *site.Network, iface string) (netip.Addr, error) {
+	wire, detach, err := driver.Attach(ctx, iface)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	defer detach()
+	c := &dhcp.Client{MAC: rehearse.ProbeMAC, HostName: "lithos-probe"}
+	passed, err := c.Exchange(wire)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	if !c.Address.IsValid() {
+		return netip.Addr{}, fmt.Errorf("a new client gets no address: %s", passed[len(passed)-1].Why)
+	}
+	_, _, _ = wire(c.Release().ToBytes())
+	r.found = "a new client gets `" + c.Address.String() + "`"
+	inPool := slices.ContainsFunc(r.draft.Doc().Pools, func(q site.Pool) bool {
+		if q.Network != n.ID {
+			return false
+		}
+		for _, r := range survey.Offered(r.draft.Scene, &q) {
+			if r.Contains(c.Address) {
+				return true
+			}
+		}
+		return false
+	})
+	if !inPool {
+		return netip.Addr{}, fmt.Errorf("a new client got %s, which no pool may hand out", c.Address)
+	}
+	return passed[len(passed)-1].Router(), nil
+}

@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"lithos/core/address"
+	"lithos/core/check"
+	"lithos/core/dhcp"
+	"lithos/core/seen"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store/gen"
+)
+
+// Beside reads what is known of a site beside its document, in one round trip.
+func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Beside, error) {
+	var b order.Beside
+	var batch pgx.Batch
+	queue(&batch, gen.AccessOfSite, func(rows []gen.DeviceAccess) { b.Access = accessOf(rows) }, siteID)
+	queue(&batch, gen.OpenOrdersOfSite, func(rows []gen.OpenOrdersOfSiteRow) {
+		for _, r := range rows {
+			b.Orders = append(b.Orders, order.Opened{ID: r.ID, Name: order.Name(r.ID), Title: r.Title, By: r.Opener})
+		}
+	}, siteID)
+	queue(&batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
+	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) }, customer, siteID)
+	if err := s.Pool.SendBatch(ctx, &batch).Close(); err != nil {
+		return b, fmt.Errorf("read beside site %s: %w", siteID, err)
+	}
+	return b, nil
+}
+
+// queue adds a query whose rows are given to take.
+func queue[T any](batch *pgx.Batch, query string, take func([]T), args ...any) {
+	batch.Queue(query, args...).Query(func(rows pgx.Rows) error {
+		list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[T])
+		take(list)
+		return err
+	})
+}
+
+func accessOf(rows []gen.DeviceAccess) []order.Access {
+	var out []order.Access
+	for _, r := range rows {
+		out = append(out, order.Access{
+			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret, Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem,
+		})
+	}
+	return out
+}
+
+func heard(rows []gen.Sighting) []seen.Heard {
+	var out []seen.Heard
+	for _, r := range rows {
+		if len(r.Mac) != len(address.MAC{}) {
+			continue
+		}
+		h := seen.Heard{
+			Device: r.DeviceID, Source: r.Source, Address: r.Address, MAC: address.MAC(r.Mac), ClientID: r.ClientID, Name: r.Name, Pool: r.Pool, Port: r.Port,
+			First: r.First, Last: r.Last, State: r.State, Bound: r.State == string(dhcp.Bound),
+		}
+		if r.Expires != nil {
+			h.Expires = *r.Expires
+		}
+		out = append(out, h)
+	}
+	return out
+}
+
+func neighbors(rows []gen.NeighborPrefixesRow) []check.Neighbor {
+	var out []check.Neighbor
+	for _, r := range rows {
+		if len(out) == 0 || out[len(out)-1].ID != r.SiteID {
+			out = append(out, check.Neighbor{ID: r.SiteID, Name: r.Site})
+		}
+		last := &out[len(out)-1]
+		last.Networks = append(last.Networks, site.Network{ID: site.ParseRef(r.Part).ID, Name: r.Name, Prefix: r.Prefix})
+	}
+	return out
+}
+
+// Access reads how the devices of a site are reached.
+func (s *Store) Access(ctx context.Context, siteID string) ([]order.Access, error) {
+	rows, err := s.AccessOfSite(ctx, siteID)
+	return accessOf(rows), err
+}
+
+// Heard reads what the devices of a site told of leases and neighbours.
+func (s *Store) Heard(ctx context.Context, siteID string) ([]seen.Heard, error) {
+	rows, err := s.SightingsOfSite(ctx, siteID)
+	return heard(rows), err
+}
+
+// Neighbors reads the networks of every site of a customer.
+func (s *Store) Neighbors(ctx context.Context, customer string) ([]check.Neighbor, error) {
+	rows, err := s.NeighborPrefixes(ctx, gen.NeighborPrefixesParams{Customer: customer})
+	return neighbors(rows), err
+}
+
+// Order reads a work order.
+func (s *Store) Order(ctx context.Context, id int64) (order.Order, error) {
+	r, err := Found(s.OrderByID(ctx, id))
+	return order.Order{
+		ID: r.ID, SiteID: r.SiteID, Code: r.Code, Title: r.Title, Ticket: r.Ticket, State: r.State, Opener: r.Opener, OpenedAt: r.OpenedAt, Closer: r.Closer,
+		Version: r.Version, BaseRevision: r.BaseRevision, Head: r.Head, Rehearsed: r.Rehearsed, Lost: int(r.Lost),
+	}, err
+}
+
+// Site is the row of a site.
+type Site struct {
+	ID       string
+	Code     string
+	Name     string
+	Customer string
+	Head     int32 // newest revision
+}
+
+// Site finds a site by its code; one that is not there is refused.
+func (s *Store) Site(ctx context.Context, code string) (Site, error) {
+	row, err := Found(s.SiteByCode(ctx, code))
+	if errors.Is(err, ErrNotFound) {
+		return Site{}, act.Refuse(act.Missing, "There is no site %q.", code)
+	}
+	return Site{row.ID, row.Code, row.Name, row.Customer, row.Head}, err
+}

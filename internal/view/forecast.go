@@ -1,0 +1,228 @@
+package view
+
+import (
+	"slices"
+	"time"
+
+	"lithos/core/address"
+	"lithos/core/compile"
+	"lithos/core/forecast"
+	"lithos/core/option"
+	"lithos/core/seen"
+	"lithos/core/site"
+	"lithos/core/survey"
+	"lithos/internal/act"
+)
+
+// ForecastRequest asks what a pool does through a day. What is left out is taken
+// from the draft, or from what was seen.
+type ForecastRequest struct {
+	Pool     string  `query:"pool" maxLength:"64" doc:"id of the pool"`
+	Shape    string  `query:"shape" maxLength:"40" doc:"name of a shape; \"as seen\" or empty for the leases of the last days"`
+	PerDay   float64 `query:"perDay" minimum:"0" maximum:"1000000" doc:"clients a day; 0 for as seen"`
+	Regulars float64 `query:"regulars" minimum:"0" maximum:"1" doc:"the part of them that comes every day"`
+	Stay     string  `query:"stay" maxLength:"60" doc:"how long one stays, for example 40 minutes"`
+	Lease    string  `query:"lease" maxLength:"60" doc:"lease time; the pool's when empty"`
+	Size     int     `query:"size" minimum:"0" maximum:"1000000" doc:"addresses; the pool's when 0"`
+}
+
+// ForecastView is a pool's day, and what would do.
+type ForecastView struct {
+	Pool      string       `json:"pool"`
+	Size      int          `json:"size"`
+	Lease     string       `json:"lease"`
+	PerDay    float64      `json:"perDay"`
+	Stay      string       `json:"stay"`
+	Shape     string       `json:"shape"`
+	Shapes    []string     `json:"shapes"` // that can be asked for
+	Seen      int          `json:"seen"`   // leases the shape as seen rests on
+	Day       forecast.Day `json:"day"`
+	Course    int          `json:"course"`              // addresses of a course of the ruler
+	Base      int          `json:"base"`                // offset of the course's first address
+	Pools     []Stretch    `json:"pools"`               // what the pool offers, on that course
+	Filled    []Stretch    `json:"filled"`              // as much of it as is held at the fullest
+	LeaseDoes string       `json:"leaseDoes,omitempty"` // the longest lease time with which hardly anybody is turned away
+	SizeDoes  int          `json:"sizeDoes"`            // the fewest addresses
+}
+
+// Stretch is a run of addresses on the ruler, in offsets of the network.
+type Stretch struct {
+	From int `json:"from"`
+	To   int `json:"to"`
+}
+
+// ontoRuler lays what a pool offers, and as much of it as is held at the fullest,
+// on the ruler's scale: from the course of its first address on.
+func (v *ForecastView) ontoRuler(n *site.Network, offered []address.Range) {
+	v.Pools, v.Filled = []Stretch{}, []Stretch{}
+	v.Course = min(survey.CourseSize, address.Of(n.Prefix).Size())
+	left := int(v.Day.Peak + 0.5)
+	for i, r := range offered {
+		run := Stretch{address.Offset(n.Prefix, r.From), address.Offset(n.Prefix, r.To)}
+		if i == 0 {
+			v.Base = run.From / v.Course * v.Course
+		}
+		v.Pools = append(v.Pools, run)
+		if taken := min(left, r.Size()); taken > 0 {
+			v.Filled = append(v.Filled, Stretch{run.From, run.From + taken - 1})
+			left -= taken
+		}
+	}
+}
+
+// asSeen is the shape of the leases seen.
+const asSeen = "as seen"
+
+// Forecast works a pool's day out.
+func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
+	doc := pg.Site
+	p, ok := doc.Pool(r.Pool)
+	n, on := (*site.Network)(nil), false
+	if ok {
+		n, on = doc.Network(p.Network)
+	}
+	if !on {
+		return nil, act.Refuse(act.Missing, "There is no such pool.")
+	}
+	v := &ForecastView{Pool: p.Name, Size: r.Size, Shapes: []string{asSeen}}
+	if v.Size == 0 {
+		v.Size = address.Count(survey.Offered(pg.Scene, p))
+	}
+	lease := timersOf(doc, n, p).Lease
+	stay := 45 * time.Minute
+	var wrong site.FieldErrors
+	for field, one := range map[string]struct {
+		text string
+		into *time.Duration
+	}{"stay": {r.Stay, &stay}, "lease": {r.Lease, &lease}} {
+		if one.text == "" {
+			continue
+		}
+		d, err := option.ParseDuration(one.text)
+		if err != nil {
+			wrong = append(wrong, site.FieldError{Field: field, Says: err.Error()})
+		}
+		*one.into = d
+	}
+	if len(wrong) > 0 {
+		return nil, act.RefuseFields("Nothing was computed", wrong)
+	}
+	d := demand(doc, p, pg.Seen, stay, &v.Seen)
+	for _, shape := range forecast.Shapes {
+		v.Shapes = append(v.Shapes, shape.Name)
+		if shape.Name == r.Shape || r.Shape == "" && v.Seen == 0 && shape.Name == "waiting room" {
+			d.Shape = shape
+		}
+	}
+	if r.PerDay > 0 {
+		d.PerDay = r.PerDay
+	} else if v.Seen == 0 {
+		d.PerDay = 60
+	}
+	d.Regulars = r.Regulars
+	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(lease), option.FormatDuration(stay), d.PerDay, d.Shape.Name
+	v.Day = forecast.Pool(v.Size, lease, d)
+	v.ontoRuler(n, survey.Offered(pg.Scene, p))
+	if l, ok := forecast.LeaseThatDoes(v.Size, d); ok {
+		v.LeaseDoes = option.FormatDuration(l)
+	}
+	v.SizeDoes = forecast.SizeThatDoes(lease, d)
+	return v, nil
+}
+
+// seenFor is how far back leases count for a forecast.
+const seenFor = 7 * 24 * time.Hour
+
+// demand is what the leases of a pool's last days show.
+func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duration, count *int) forecast.Demand {
+	now := time.Now()
+	zone, err := time.LoadLocation(doc.TimeZone)
+	if err != nil {
+		zone = time.UTC
+	}
+	var came []time.Time
+	first := now
+	for _, v := range all {
+		if v.Source != seen.Lease || v.First.Before(now.Add(-seenFor)) || !slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
+			continue
+		}
+		came = append(came, v.First)
+		if v.First.Before(first) {
+			first = v.First
+		}
+	}
+	*count = len(came)
+	return forecast.Observed(came, first, now, stay, zone)
+}
+
+// timersOf is how long a pool's clients hold their leases.
+func timersOf(doc *site.Site, n *site.Network, p *site.Pool) compile.Timers {
+	return compile.TimersOf(compile.Told(doc, compile.For{Network: n, Pool: p}))
+}
+
+// SpreadView is how a changed option reaches a network's clients.
+type SpreadView struct {
+	Pool    string    `json:"pool"`
+	Lease   string    `json:"lease"`
+	T1      string    `json:"t1"`
+	Clients int       `json:"clients"` // with leases; 0 when the spread is that of any
+	Half    string    `json:"half"`
+	Most    string    `json:"most"`
+	All     string    `json:"all"`
+	Last    string    `json:"last"`
+	Curve   []float64 `json:"curve"`
+	Minutes float64   `json:"minutes"` // what the whole curve spans
+	Target  string    `json:"target"`
+	Needed  bool      `json:"needed"` // whether a shorter lease must be set beforehand
+	Set     string    `json:"set,omitempty"`
+	Before  string    `json:"before,omitempty"`
+	Sleeper string    `json:"sleepers,omitempty"`
+}
+
+// Spread works out when a pool's clients learn of a changed option, and what to
+// set beforehand so that they all do within a target.
+func (pg *Page) Spread(pool, target string) (*SpreadView, error) {
+	doc := pg.Site
+	p, ok := doc.Pool(pool)
+	if !ok {
+		return nil, act.Refuse(act.Missing, "There is no such pool.")
+	}
+	n, ok := doc.Network(p.Network)
+	if !ok {
+		return nil, act.Refuse(act.Missing, "The pool has no network.")
+	}
+	within := 15 * time.Minute
+	if target != "" {
+		var err error
+		if within, err = option.ParseDuration(target); err != nil {
+			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was computed: " + err.Error() + ".", Fields: []site.FieldError{{Field: "target", Says: err.Error()}}}
+		}
+	}
+	timers := timersOf(doc, n, p)
+	lease, t1 := timers.Lease, timers.T1
+	var holders []forecast.Holder
+	for _, v := range pg.Seen {
+		if v.Source == seen.Lease && v.Live && slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
+			holders = append(holders, forecast.Holder{Granted: v.Expires.Add(-lease), Lease: lease, T1: t1})
+		}
+	}
+	sp := forecast.LearnAny(lease, t1)
+	if len(holders) > 0 {
+		sp = forecast.Learn(time.Now(), holders)
+	}
+	words := func(d time.Duration) string {
+		if d < time.Minute {
+			return "under a minute"
+		}
+		return option.FormatDuration(d.Round(time.Minute))
+	}
+	v := &SpreadView{
+		Pool: p.Name, Lease: words(lease), T1: words(t1), Clients: sp.Clients, Half: words(sp.Half), Most: words(sp.Most), All: words(sp.All), Last: words(sp.Last),
+		Curve: sp.Curve, Minutes: sp.All.Minutes(), Target: words(within),
+	}
+	ahead := forecast.Prepare(within, lease, t1)
+	if v.Needed = ahead.Needed; v.Needed {
+		v.Set, v.Before, v.Sleeper = words(ahead.Lease), words(ahead.Before), words(ahead.Sleepers)
+	}
+	return v, nil
+}

@@ -1,0 +1,109 @@
+package view
+
+import (
+	"fmt"
+
+	"lithos/core/address"
+	"lithos/core/compile"
+	"lithos/core/option"
+	"lithos/core/site"
+	"lithos/core/survey"
+)
+
+// NetworkView is the selected network.
+type NetworkView struct {
+	Version  int32        `json:"version"` // of the draft
+	ID       string       `json:"id"`
+	Name     string       `json:"name"`
+	Purpose  string       `json:"purpose"`
+	Prefix   string       `json:"prefix"`
+	Mask     string       `json:"mask"`
+	VLAN     int          `json:"vlan"`
+	Gateway  string       `json:"gateway"`
+	Where    string       `json:"where"` // "lan.24 on gw-1", empty when on no interface
+	Ruler    survey.Ruler `json:"ruler"`
+	Rows     []survey.Row `json:"rows"`
+	Seen     []SeenRow    `json:"seen"`
+	Told     []Told       `json:"told"`
+	NextFree string       `json:"nextFree"` // for a reservation or fixed device
+	Pools    []PoolChoice `json:"pools"`
+}
+
+// PoolChoice is a pool of the network, for forms.
+type PoolChoice struct {
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Ranges string `json:"ranges"`
+}
+
+// Proposal prefills a form.
+type Proposal struct {
+	In     string            `json:"in,omitempty"`
+	InName string            `json:"inName,omitempty"`
+	Fields map[string]string `json:"fields"`
+}
+
+// Told is one option clients are told, with where it comes from in words.
+type Told struct {
+	Code  uint8  `json:"code"`
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	Mono  bool   `json:"mono"`            // the value is addresses, numbers or octets
+	From  string `json:"from"`            // sentence
+	Level string `json:"level"`           // kind:id of the level that sets it
+	Own   bool   `json:"own"`             // set on the inspected part itself
+	Hides string `json:"hides,omitempty"` // sentence
+}
+
+// Network is the network a look is at; nil at a site without any.
+func (p *Page) Network(look Look) *NetworkView {
+	n, _ := p.chosen(look)
+	if n == nil {
+		return nil
+	}
+	v := &NetworkView{
+		Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(), Mask: address.Mask(n.Prefix.Bits()).String(), VLAN: n.VLAN,
+		Where: compile.Where(p.Site, n), Ruler: survey.Draw(p.Scene, n, p.Judgement.Findings, p.Seen, look.From),
+		Rows: survey.Rows(p.Scene, n, p.Judgement.Findings, p.Seen), Seen: p.seenOn(n), Pools: []PoolChoice{},
+		Told: told(p.Own(), compile.Told(p.Site, compile.For{Network: n}), site.Ref{Kind: site.KindNetwork, ID: n.ID}),
+	}
+	if n.Gateway.IsValid() {
+		v.Gateway = n.Gateway.String()
+	}
+	for _, pool := range p.PoolsOn(n) {
+		v.Pools = append(v.Pools, PoolChoice{pool.ID, pool.Name, words(pool.Ranges)})
+	}
+	if a, ok := site.NextFree(p.Site, n); ok {
+		v.NextFree = a.String()
+	}
+	return v
+}
+
+// told puts where an option comes from in words.
+func told(own option.Own, list []option.Told, inspected site.Ref) []Told {
+	out := []Told{}
+	for _, t := range list {
+		def, _ := own.Lookup(t.Code)
+		here := t.From.Kind == inspected.Kind && t.From.ID == inspected.ID
+		v := Told{Code: t.Code, Name: def.Name, Value: t.Value, Mono: !def.Type.InWords(), Level: t.From.Kind + ":" + t.From.ID, Own: here}
+		if here {
+			v.From = "set here"
+		} else {
+			v.From = fmt.Sprintf("from the %s %s", noun(t.From.Kind), t.From.Name)
+		}
+		if len(t.Hides) > 0 {
+			h := t.Hides[0]
+			v.Hides = fmt.Sprintf("%s says %s", h.Source.Name, h.Value)
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+// noun is what people call a kind of part.
+func noun(kind string) string {
+	if k, ok := site.KindNamed(kind); ok {
+		return k.Noun
+	}
+	return kind
+}

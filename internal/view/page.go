@@ -1,0 +1,260 @@
+// Package view computes the pages of a site from its scene and what is known beside
+// it: the frame around everything, one network, the inspected part, forms, and the
+// day of a pool. It asks no database.
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lithos/core/check"
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/core/survey"
+	"lithos/internal/order"
+)
+
+// Look says what of a site is on the screen.
+type Look struct {
+	Order   int64  `json:"order,omitempty" doc:"work order whose draft is shown; 0 for the site as it is"`
+	Network string `json:"network,omitempty" doc:"id of the selected network; the first when empty or unknown"`
+	Select  string `json:"select,omitempty" doc:"kind:id of the selected part"`
+	From    int    `json:"from,omitempty" doc:"offset of the first address on the ruler, for large networks"`
+}
+
+// Page is what the pages of a site are computed from.
+type Page struct {
+	*check.Scene
+	order.Judgement
+	draft    *order.Draft // nil for the site as it is
+	revision int32
+	beside   order.Beside
+	added    map[string]bool // ids of findings
+	alike    map[string]int  // findings of a rule that have a fix
+}
+
+// Of is the page of a site, as it stands at a revision, or as a draft proposes it.
+func Of(sc *check.Scene, d *order.Draft, revision int32, b order.Beside) *Page {
+	p := &Page{Scene: sc, draft: d, revision: revision, beside: b, added: map[string]bool{}, alike: map[string]int{}}
+	if d == nil {
+		p.Judgement = order.Judge(sc, b)
+	} else {
+		p.Judgement = d.Judge(b)
+	}
+	for _, f := range p.Added {
+		p.added[f.ID] = true
+	}
+	for _, f := range p.Judgement.Findings {
+		if f.Fix != nil {
+			p.alike[f.Rule]++
+		}
+	}
+	return p
+}
+
+// Frame is what stands around a network and a part: it changes with the networks and
+// devices of a site, and is asked for once.
+type Frame struct {
+	Site     SiteHead       `json:"site"`
+	Order    *order.Head    `json:"order,omitempty"`
+	Orders   []order.Opened `json:"orders"` // open work orders of the site
+	Layers   []survey.Layer `json:"layers"`
+	Wide     Wide           `json:"wide"`
+	Devices  []DeviceView   `json:"devices"`
+	Classes  []PartView     `json:"classes"` // vendor classes
+	Own      []OptionChoice `json:"ownOptions"`
+	OwnParts []PartView     `json:"ownParts"` // the definitions of those, as parts
+}
+
+// SiteHead is what of a site stands at the top of its page.
+type SiteHead struct {
+	ID       string `json:"id"`
+	Code     string `json:"code"`
+	Name     string `json:"name"`
+	Customer string `json:"customer"`
+	Block    string `json:"block"`
+	Domain   string `json:"domain"`
+	Standard string `json:"standard"`
+	TimeZone string `json:"timeZone"`
+	Revision int32  `json:"revision"`
+}
+
+// Wide counts the findings of no network in particular.
+type Wide struct {
+	Findings int            `json:"findings"`
+	Severity check.Severity `json:"severity,omitempty"` // of the gravest
+}
+
+// Finding is a finding for the screen: its fix is carried out by id.
+type Finding struct {
+	ID        string   `json:"id"`
+	Rule      string   `json:"rule"`
+	Severity  string   `json:"severity" enum:"blocks,warns,notes"`
+	Title     string   `json:"title"`
+	Says      string   `json:"says"`
+	Network   string   `json:"network,omitempty"`
+	Parts     []string `json:"parts"`
+	Addresses string   `json:"addresses,omitempty"`
+	Fix       string   `json:"fix,omitempty"` // the fix in words; empty when there is none
+	Added     bool     `json:"added"`         // by the draft
+	Alike     int      `json:"alike"`         // findings of this kind with a fix, this one included
+}
+
+// Changed is what an edit changed of what a browser shows.
+type Changed struct {
+	Order   *order.Head    `json:"order,omitempty"`
+	Layers  []survey.Layer `json:"layers"`          // of the networks that were touched
+	Wide    Wide           `json:"wide"`            // as in the frame
+	Frame   *Frame         `json:"frame,omitempty"` // where more of it changed than that
+	Network *NetworkView   `json:"network,omitempty"`
+	Part    *Inspection    `json:"part"`
+	Made    string         `json:"made,omitempty"` // kind:id of the part an edit just made
+}
+
+// Head is what the tray says of the draft; nil without one.
+func (p *Page) Head() *order.Head {
+	if p.draft == nil {
+		return nil
+	}
+	return p.draft.Head(p.beside.Access, p.Added)
+}
+
+// Version is the draft's version; 0 without one.
+func (p *Page) Version() int32 {
+	if p.draft == nil {
+		return 0
+	}
+	return p.draft.Order.Version
+}
+
+// Frame is what stands around a network and a part.
+func (p *Page) Frame() *Frame {
+	doc := p.Site
+	f := &Frame{
+		Site:  SiteHead{doc.ID, doc.Code, doc.Name, doc.Customer.Name, words(doc.Block), doc.Domain, doc.Standard.Name, doc.TimeZone, p.revision},
+		Order: p.Head(), Orders: p.beside.Orders, Layers: survey.Section(p.Scene, p.Judgement.Findings, p.Seen), Wide: p.wide(),
+		Devices: p.devices(), Classes: p.parts(site.KindVendorClass), Own: ownOptions(doc), OwnParts: p.parts(site.KindDefinition),
+	}
+	if f.Orders == nil {
+		f.Orders = []order.Opened{}
+	}
+	return f
+}
+
+func (p *Page) wide() Wide {
+	var w Wide
+	for _, f := range p.Judgement.Findings {
+		if f.Network == "" {
+			if w.Findings == 0 {
+				w.Severity = f.Severity
+			}
+			w.Findings++
+		}
+	}
+	return w
+}
+
+// After is what edits changed of what a browser shows. before is the page of the draft
+// they were made in.
+func (p *Page) After(before *order.Draft, edits []edit.Edit, look Look) *Changed {
+	out := &Changed{Order: p.Head(), Layers: []survey.Layer{}, Wide: p.wide(), Network: p.Network(look), Part: p.Part(look)}
+	networks, all := before.Scene.Touched(p.Site, edits)
+	if all {
+		out.Frame = p.Frame()
+		return out
+	}
+	for _, id := range networks {
+		if n, ok := p.Scene.Network(id); ok {
+			out.Layers = append(out.Layers, survey.LayerOf(p.Scene, n, p.Judgement.Findings, p.Seen))
+		}
+	}
+	return out
+}
+
+// chosen is the network that a look is at, and the selected part; the network is nil at
+// a site without any.
+func (p *Page) chosen(look Look) (*site.Network, site.Ref) {
+	ref := site.ParseRef(look.Select)
+	if in := site.NetworkOfPart(p.Site, ref); in != "" && look.Network == "" {
+		look.Network = in
+	}
+	n, ok := p.Scene.Network(look.Network)
+	if !ok && len(p.Networks) > 0 {
+		n = &p.Networks[0]
+	}
+	return n, ref
+}
+
+func (p *Page) finding(f check.Finding) Finding {
+	out := Finding{
+		ID: f.ID, Rule: f.Rule, Severity: string(f.Severity), Title: f.Title, Says: f.Says, Network: f.Network, Addresses: words(f.Addresses),
+		Added: p.added[f.ID], Alike: p.alike[f.Rule], Parts: []string{},
+	}
+	for _, part := range f.Parts {
+		out.Parts = append(out.Parts, part.String())
+	}
+	if f.Fix != nil {
+		out.Fix = f.Fix.Title
+	}
+	return out
+}
+
+// Target is what a finding is about: the network and part to look at. ok is false when
+// the finding is gone.
+func (p *Page) Target(finding string) (network, part string, ok bool) {
+	i := slices.IndexFunc(p.Judgement.Findings, func(f check.Finding) bool { return f.ID == finding })
+	if i < 0 {
+		return "", "", false
+	}
+	f := p.Judgement.Findings[i]
+	if f.Network == "" || len(f.Parts) == 0 {
+		return "", site.Ref{Kind: site.KindSite, ID: p.Site.ID}.String(), true
+	}
+	return f.Network, f.Parts[0].String(), true
+}
+
+// AddedFindings lists what the draft brings in.
+func (p *Page) AddedFindings() []Finding {
+	out := []Finding{}
+	for _, f := range p.Added {
+		out = append(out, p.finding(f))
+	}
+	return out
+}
+
+func words[T fmt.Stringer](list []T) string {
+	var out []string
+	for _, t := range list {
+		out = append(out, t.String())
+	}
+	return strings.Join(out, ", ")
+}
+
+// DeviceView is a device of the site with its interfaces.
+type DeviceView struct {
+	ID         string          `json:"id"`
+	Name       string          `json:"name"`
+	Kind       string          `json:"kind"`
+	Reached    bool            `json:"reached"` // Lithos can push to it
+	ReadAt     *time.Time      `json:"readAt,omitempty"`
+	Problem    string          `json:"problem,omitempty"`
+	Interfaces []InterfaceView `json:"interfaces"`
+}
+
+func (p *Page) devices() []DeviceView {
+	out := []DeviceView{}
+	ends := farEnds(p.Site)
+	for _, d := range p.Devices {
+		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}}
+		if a := order.On(p.beside.Access, d.ID); a != nil {
+			v.Reached, v.ReadAt, v.Problem = true, a.ReadAt, a.Problem
+		}
+		for i := range d.Interfaces {
+			v.Interfaces = append(v.Interfaces, inWords(&d.Interfaces[i], ends))
+		}
+		out = append(out, v)
+	}
+	return out
+}

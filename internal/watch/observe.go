@@ -1,0 +1,218 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
+
+	"lithos/core/rehearse"
+	"lithos/core/seen"
+	"lithos/core/yang"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+// QueueRead is the queue of readings: what one of them waits for does not keep pushes.
+const QueueRead = "read"
+
+// pollArgs is the job that has the devices of every site read.
+type pollArgs struct{}
+
+// Kind implements river.JobArgs.
+func (pollArgs) Kind() string { return "poll" }
+
+type pollWorker struct {
+	river.WorkerDefaults[pollArgs]
+	*Service
+	every time.Duration
+}
+
+// spread is the longest time over which the readings of one poll are spread.
+const spread = time.Minute
+
+// soon is how often the jobs in the database that have a time are looked at: what is
+// due before is done at once.
+const soon = 5 * time.Second
+
+// Work implements river.Worker. It makes a job of every site, those that wait the
+// longest first; a site whose last job is not done yet has none added.
+func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
+	sites, err := w.store.SitesToRead(ctx)
+	if err != nil || len(sites) == 0 {
+		return err
+	}
+	over := min(w.every, spread) / time.Duration(len(sites))
+	jobs := make([]river.InsertManyParams, len(sites))
+	for i, id := range sites {
+		jobs[i].Args = readArgs{id}
+		if later := time.Duration(i) * over; later >= soon {
+			jobs[i].InsertOpts = &river.InsertOpts{ScheduledAt: time.Now().Add(later)}
+		}
+	}
+	_, err = w.jobs.InsertMany(ctx, jobs)
+	return err
+}
+
+// readArgs is the job that reads the devices of one site.
+type readArgs struct {
+	Site string `json:"site" river:"unique"`
+}
+
+// Kind implements river.JobArgs.
+func (readArgs) Kind() string { return "read" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts. A reading that fails is not
+// repeated: the next poll reads again.
+func (readArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueRead, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled,
+	}}}
+}
+
+type readWorker struct {
+	river.WorkerDefaults[readArgs]
+	*Service
+}
+
+// Timeout implements river.Worker.
+func (readWorker) Timeout(*river.Job[readArgs]) time.Duration { return 3 * time.Minute }
+
+// Work implements river.Worker.
+func (w readWorker) Work(ctx context.Context, job *river.Job[readArgs]) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(w.life, cancel)()
+	w.Observe(ctx, job.Args.Site)
+	return nil
+}
+
+// tidyArgs is the job that forgets what is too old and looks around at sites.
+type tidyArgs struct{}
+
+// Kind implements river.JobArgs.
+func (tidyArgs) Kind() string { return "tidy" }
+
+type tidyWorker struct {
+	river.WorkerDefaults[tidyArgs]
+	*Service
+}
+
+// Timeout implements river.Worker.
+func (tidyWorker) Timeout(*river.Job[tidyArgs]) time.Duration { return 5 * time.Minute }
+
+// Work implements river.Worker.
+func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
+	return errors.Join(
+		w.store.ForgetSightings(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx), w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
+	)
+}
+
+// Observe reads every device of a site that Lithos reaches, now. What goes wrong
+// is recorded with the device and does not keep the others from being read.
+func (s *Service) Observe(ctx context.Context, siteID string) {
+	if err := act.Held(ctx, s.store.Queries); err != nil {
+		s.log.Info("the devices of a site are not read", "site", siteID, "reason", err)
+		return
+	}
+	access, err := s.store.Access(ctx, siteID)
+	if err != nil {
+		s.log.Warn("cannot read the devices of a site", "site", siteID, "error", err)
+		return
+	}
+	for _, a := range access {
+		problem, outcome, began := "", "answered", time.Now()
+		if err := s.observe(ctx, a); err != nil {
+			problem, outcome = store.ForPeople(err), "failed"
+		}
+		s.reads.WithLabelValues(outcome).Inc()
+		s.reading.Observe(time.Since(began).Seconds())
+		if ctx.Err() != nil {
+			return
+		}
+		if err := s.store.NoteRead(ctx, gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem}); err != nil {
+			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
+		}
+	}
+	if err := s.tellSeen(ctx, siteID); err != nil && ctx.Err() == nil {
+		s.log.Warn("cannot tell browsers what was seen", "site", siteID, "error", err)
+	}
+}
+
+// tellSeen draws conclusions from what was seen at a site, and tells browsers.
+func (s *Service) tellSeen(ctx context.Context, siteID string) error {
+	row, err := s.store.SiteByID(ctx, siteID)
+	if err != nil {
+		return err
+	}
+	b, err := s.store.Beside(ctx, row.ID, row.Customer)
+	if err != nil {
+		return err
+	}
+	changed, err := s.lookAt(ctx, row, b)
+	if changed {
+		err = act.Publish(ctx, s.store.Queries, act.RoundsEvent)
+	}
+	return errors.Join(err, act.Publish(ctx, s.store.Queries, act.Event{Topic: "seen", ID: row.Code}))
+}
+
+func (s *Service) observe(ctx context.Context, a order.Access) error {
+	driver, err := s.devices.Reach(a)
+	if err != nil {
+		return err
+	}
+	defer driver.Close()
+	o, err := driver.Observe(ctx)
+	if err != nil {
+		return err
+	}
+	rows, held := readSightings(a, o, time.Now())
+	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		var failed error
+		note := func(_ int, err error) { failed = errors.Join(failed, err) }
+		q.PutSighting(ctx, rows).Exec(note)
+		q.SupersedeLease(ctx, held).Exec(note)
+		return failed
+	})
+}
+
+// readSightings is what of a device's operational state is kept: its leases and
+// neighbours, each with the port where that is known, and who holds each leased
+// address now.
+func readSightings(a order.Access, o yang.Operational, now time.Time) (rows []gen.PutSightingParams, held []gen.SupersedeLeaseParams) {
+	for _, l := range o.DHCP.Lease {
+		if l.MAC.IsZero() || !l.Address.Is4() || l.MAC == rehearse.ProbeMAC {
+			continue
+		}
+		mac := net.HardwareAddr(l.MAC[:])
+		rows = append(rows, gen.PutSightingParams{
+			SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Lease, Address: l.Address, Mac: mac, ClientID: append([]byte{}, l.ClientID...),
+			Name: l.HostName, Pool: l.Pool, State: l.State, Last: l.Since, Expires: &l.Expires,
+		})
+		held = append(held, gen.SupersedeLeaseParams{SiteID: a.SiteID, DeviceID: a.DeviceID, Address: l.Address, Mac: mac})
+	}
+	for _, i := range o.Interfaces.Interface {
+		for _, n := range i.IPv4.Neighbor {
+			if n.IP.Is4() && !n.MAC.IsZero() {
+				rows = append(rows, gen.PutSightingParams{
+					SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Neighbour, Address: n.IP, Mac: net.HardwareAddr(n.MAC[:]), ClientID: []byte{}, State: "heard", Port: i.Name, Last: now,
+				})
+			}
+		}
+	}
+	for _, st := range o.Stations.Station {
+		if !st.MAC.IsZero() {
+			rows = append(rows, gen.PutSightingParams{
+				SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Station, Address: netip.IPv4Unspecified(), Mac: net.HardwareAddr(st.MAC[:]), ClientID: []byte{}, State: "learnt", Port: st.Interface, Last: now,
+			})
+		}
+	}
+	return rows, held
+}

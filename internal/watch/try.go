@@ -1,0 +1,219 @@
+package watch
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lithos/core/address"
+	"lithos/core/dhcp"
+	"lithos/core/links"
+	"lithos/core/option"
+	"lithos/core/rehearse"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+)
+
+// TryRequest is a test client, where to attach it and what it does.
+type TryRequest struct {
+	Network    string         `json:"network" doc:"id of the network it is plugged into"`
+	Port       string         `json:"port,omitempty" maxLength:"64" doc:"id of the port it is plugged into instead; its network is then that of the port"`
+	MAC        string         `json:"mac,omitempty" doc:"in any usual form; one is made up when empty"`
+	HostName   string         `json:"hostName,omitempty" maxLength:"63"`
+	Class      string         `json:"class,omitempty" maxLength:"255" doc:"vendor class, sent as option 60"`
+	ClientID   string         `json:"clientId,omitempty" maxLength:"510" doc:"client identifier, as option 61 is written"`
+	Parameters string         `json:"parameters,omitempty" maxLength:"1000" doc:"codes of the options it asks for, with commas; the usual ones when empty"`
+	Largest    int            `json:"largest,omitempty" minimum:"0" maximum:"65535" doc:"largest reply it accepts in octets, sent as option 57"`
+	Against    string         `json:"against" enum:"draft,device" doc:"the computed draft, or the real device"`
+	Order      int64          `json:"order,omitempty" doc:"work order whose draft is tried"`
+	Acts       []rehearse.Act `json:"acts,omitempty" maxItems:"20" doc:"what it does, in order; a lease alone when empty"`
+}
+
+// TryResult is what the client went through.
+type TryResult struct {
+	MAC     string           `json:"mac"`
+	Address string           `json:"address,omitempty"`
+	Why     string           `json:"why,omitempty"` // why it has none
+	On      string           `json:"on"`            // what answered
+	Scenes  []rehearse.Scene `json:"scenes"`
+	Rungs   []rehearse.Rung  `json:"rungs"` // the ladder of the network it ends on
+}
+
+// Try lets a test client act and shows every message.
+func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResult, error) {
+	drafted := r.Order
+	if r.Against == "device" {
+		drafted = 0 // a device holds what was pushed, not what is drafted
+	}
+	sc, _, _, err := s.sites.At(ctx, code, drafted)
+	if err != nil {
+		return nil, err
+	}
+	doc := sc.Site
+	n, ok := doc.Network(r.Network)
+	if !ok {
+		return nil, act.Refuse(act.Conflict, "The device does not have this network yet. Try the client against the draft, or push first.")
+	}
+	if r.Port != "" {
+		if n, err = networkAt(doc, r.Port); err != nil {
+			return nil, err
+		}
+	}
+	c, err := r.client()
+	if err != nil {
+		return nil, err
+	}
+	heard, err := s.store.Heard(ctx, doc.ID)
+	if err != nil {
+		return nil, err
+	}
+	leases := rehearse.LeasesOf(doc, heard, time.Now())
+	out := &TryResult{MAC: c.MAC.String(), On: "the draft, computed", Scenes: []rehearse.Scene{}}
+	trial := rehearse.NewTrial(rehearse.NewStage(time.Now(), doc, leases), n, c)
+	if r.Against == "device" {
+		bench, err := s.bench(ctx, doc)
+		if err != nil {
+			return nil, err
+		}
+		defer bench.close()
+		trial = rehearse.NewTrialOn(doc, n, c, bench.plug(ctx, &out.On))
+	}
+	if len(r.Acts) == 0 {
+		r.Acts = []rehearse.Act{{Do: rehearse.ActLease}}
+	}
+	for _, a := range r.Acts {
+		scene, err := trial.Do(a)
+		if refusal, ok := err.(*act.Refusal); ok {
+			return nil, refusal
+		}
+		if err != nil {
+			return nil, act.Refuse(act.Conflict, "The exchange broke off: %s.", err)
+		}
+		out.Scenes = append(out.Scenes, scene)
+		if to, ok := doc.Network(a.To); ok && a.Do == rehearse.ActMove {
+			n = to
+		}
+	}
+	last := out.Scenes[len(out.Scenes)-1]
+	if out.Address = last.Address; out.Address == "" {
+		out.Why = last.Says
+	}
+	out.Rungs = rehearse.Ladder(time.Now(), doc, n, leases)
+	if r.Against == "device" {
+		s.Observe(ctx, doc.ID)
+	}
+	return out, nil
+}
+
+// networkAt is the network that comes out at a port.
+func networkAt(doc *site.Site, port string) (*site.Network, error) {
+	d, i, ok := doc.Interface(port)
+	if !ok {
+		return nil, act.Refuse(act.Missing, "There is no such port at this site.")
+	}
+	joined := links.Learn(doc)
+	for k := range doc.Networks {
+		n := &doc.Networks[k]
+		path := joined.Path(n)
+		if slices.ContainsFunc(path.Plugs, func(e links.End) bool { return e.Interface.ID == port }) {
+			return n, nil
+		}
+		if untagged := links.Untagged(d, i); untagged != 0 && n.VLAN == untagged {
+			return nil, act.Refuse(act.Conflict, "A client at %s of %s is on VLAN %d, and %s does not reach it. %s", i.Name, d.Name, untagged, n.Name, path.Sentence(n))
+		}
+	}
+	return nil, act.Refuse(act.Conflict, "No network comes out at %s of %s: a client there hears nothing.", i.Name, d.Name)
+}
+
+// client reads the request's client. Every field at fault is named.
+func (r TryRequest) client() (*dhcp.Client, error) {
+	now := time.Now().UnixNano()
+	c := &dhcp.Client{HostName: r.HostName, Class: r.Class, Largest: r.Largest, MAC: address.MAC{0x02, 0x00, 0x5e, 0x54, byte(now >> 8), byte(now >> 16)}}
+	var wrong []site.FieldError
+	fail := func(field, says string) { wrong = append(wrong, site.FieldError{Field: field, Says: says}) }
+	if r.MAC != "" {
+		mac, err := address.ParseMAC(r.MAC)
+		switch {
+		case err != nil:
+			fail("mac", err.Error())
+		case mac.IsGroup() || mac.IsZero():
+			fail("mac", "a client's own MAC is not a group address; type another, for example 00:00:5e:00:53:fe")
+		default:
+			c.MAC = mac
+		}
+	}
+	if r.ClientID != "" {
+		id, err := option.ParseIdentifier(r.ClientID)
+		if err != nil {
+			fail("clientId", err.Error())
+		}
+		c.ID = id
+	}
+	for item := range strings.FieldsFuncSeq(r.Parameters, func(r rune) bool { return r == ',' || r == ' ' }) {
+		n, err := strconv.ParseUint(item, 10, 8)
+		if err != nil || n == 0 || n == 255 {
+			fail("parameters", fmt.Sprintf("%q is not an option code; type codes from 1 to 254 with commas, for example 1, 3, 6, 15", item))
+			break
+		}
+		c.Parameters = append(c.Parameters, uint8(n))
+	}
+	if r.Largest != 0 && r.Largest < dhcp.MinAccepted {
+		fail("largest", fmt.Sprintf("every client takes at least %d octets; type a number from there to 65535", dhcp.MinAccepted))
+	}
+	if len(wrong) > 0 {
+		return nil, &act.Refusal{Kind: act.Invalid, Says: "The client was not tried: " + wrong[0].Says + ".", Fields: wrong}
+	}
+	return c, nil
+}
+
+// bench attaches test clients to the networks of a site's devices.
+type bench struct {
+	s      *Service
+	doc    *site.Site
+	access []order.Access
+	open   []func()
+}
+
+func (s *Service) bench(ctx context.Context, doc *site.Site) (*bench, error) {
+	access, err := s.store.Access(ctx, doc.ID)
+	return &bench{s: s, doc: doc, access: access}, err
+}
+
+func (b *bench) close() {
+	for _, f := range b.open {
+		f()
+	}
+}
+
+// plug attaches to the interface that hears a network's clients: the one that
+// serves or relays, else the gateway's.
+func (b *bench) plug(ctx context.Context, on *string) rehearse.Plug {
+	return func(n *site.Network) (dhcp.Wire, error) {
+		d, i, ok := links.Hearing(b.doc, n)
+		if !ok {
+			return nil, act.Refuse(act.Conflict, "No device has an interface in %s, so there is nothing to plug the client into.", n.Prefix)
+		}
+		for _, a := range b.access {
+			if a.DeviceID != d.ID {
+				continue
+			}
+			driver, err := b.s.devices.Reach(a)
+			if err != nil {
+				return nil, err
+			}
+			b.open = append(b.open, driver.Close)
+			wire, detach, err := driver.Attach(ctx, i.Name)
+			if err != nil {
+				return nil, act.Refuse(act.Conflict, "The client cannot be attached to %s: %s.", d.Name, err)
+			}
+			b.open = append(b.open, detach)
+			*on = i.Name + " of " + d.Name
+			return wire, nil
+		}
+		return nil, act.Refuse(act.Conflict, "Lithos has no way to reach %s. Try the client against the draft.", d.Name)
+	}
+}

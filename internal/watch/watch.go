@@ -1,0 +1,81 @@
+// Package watch reads the devices: what they lease and hear is kept as sightings, and
+// what the rules make of a site's surroundings is kept up to date. It lets a test
+// client loose on a draft or on a real device.
+package watch
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/riverqueue/river"
+
+	"lithos/core/check"
+	"lithos/internal/device"
+	"lithos/internal/order"
+	"lithos/internal/store"
+)
+
+// Sites finds the scenes of sites.
+type Sites interface {
+	Head(ctx context.Context, siteID string, revision int32) (*check.Scene, error)
+	At(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
+}
+
+// Devices makes drivers for devices.
+type Devices interface {
+	Reach(order.Access) (*device.RESTCONF, error)
+}
+
+// Service is the use cases of reading devices. It is safe for concurrent use, and any
+// number of processes may run one on the same database.
+type Service struct {
+	store   *store.Store
+	sites   Sites
+	devices Devices
+	log     *slog.Logger
+	reads   *prometheus.CounterVec
+	reading prometheus.Histogram
+	jobs    *river.Client[pgx.Tx]
+	// life ends when this process is told to end: what can be done again stops.
+	life context.Context
+}
+
+// New makes the use cases on a migrated database.
+func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Service {
+	return &Service{
+		store: s, sites: sites, devices: devices, log: log, life: context.Background(),
+		reads: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "lithos_device_reads_total", Help: "Readings of devices, by outcome: answered or failed.",
+		}, []string{"outcome"}),
+		reading: prometheus.NewHistogram(prometheus.HistogramOpts{
+			Name: "lithos_device_read_seconds", Help: "How long readings of devices took.", Buckets: prometheus.ExponentialBuckets(0.005, 2, 13),
+		}),
+	}
+}
+
+// Meters count what the use cases do, for /metrics.
+func (s *Service) Meters() []prometheus.Collector { return []prometheus.Collector{s.reads, s.reading} }
+
+// Work adds the jobs that read devices. every is how often that is done.
+func (s *Service) Work(workers *river.Workers, every time.Duration) {
+	river.AddWorker(workers, pollWorker{Service: s, every: every})
+	river.AddWorker(workers, readWorker{Service: s})
+	river.AddWorker(workers, tidyWorker{Service: s})
+}
+
+// Use is called before jobs are started. life ends when this process is told to end.
+func (s *Service) Use(life context.Context, jobs *river.Client[pgx.Tx]) { s.life, s.jobs = life, jobs }
+
+// Periodic are the jobs that are done at each interval, over all processes once.
+func Periodic(interval time.Duration) []*river.PeriodicJob {
+	return []*river.PeriodicJob{every(interval, pollArgs{}), every(interval, tidyArgs{})}
+}
+
+func every(interval time.Duration, args river.JobArgs) *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(interval), func() (river.JobArgs, *river.InsertOpts) {
+		return args, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: interval}, MaxAttempts: 1}
+	}, &river.PeriodicJobOpts{RunOnStart: true})
+}

@@ -1,0 +1,80 @@
+package work
+
+import (
+	"context"
+	"time"
+
+	"lithos/internal/draft"
+	"lithos/internal/order"
+	"lithos/internal/push"
+	"lithos/internal/view"
+)
+
+// Page is what the pages of a site are computed from.
+func (s *Service) Page(ctx context.Context, code string, orderID int64) (*view.Page, error) {
+	sc, d, revision, err := s.At(ctx, code, orderID)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Store.Beside(ctx, sc.Site.ID, sc.Site.Customer.Name)
+	if err != nil {
+		return nil, err
+	}
+	return view.Of(sc, d, revision, b), nil
+}
+
+// OrderView is a work order as its page shows it.
+type OrderView struct {
+	// AsOf is when it was read, in microseconds since 1970: of two views the one with
+	// the greater is the newer, whichever arrives first.
+	AsOf      int64             `json:"asOf"`
+	Head      order.Head        `json:"head"`
+	SiteName  string            `json:"siteName"`
+	OpenedAt  time.Time         `json:"openedAt"`
+	Steps     []StepView        `json:"steps"`
+	Plans     []push.DevicePlan `json:"plans"`
+	Findings  []view.Finding    `json:"findings"` // that the draft brings in
+	Networks  []string          `json:"networks"` // ids of those the draft touches
+	Rehearsal *push.Rehearsed   `json:"rehearsal,omitempty"`
+	Push      *push.PushView    `json:"push,omitempty"`
+	Lost      []draft.Lost      `json:"lost"` // edits that no longer applied on a newer revision
+}
+
+// StepView is one step of a draft.
+type StepView struct {
+	Says   string    `json:"says"`
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+	Undone bool      `json:"undone"`
+	// UndoneBy is who took it back.
+	UndoneBy string `json:"undoneBy,omitempty"`
+}
+
+// Order shows a work order.
+func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
+	asOf := time.Now().UnixMicro()
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
+	if err != nil {
+		return nil, err
+	}
+	page := view.Of(d.Scene, d, d.Order.BaseRevision, b)
+	v := &OrderView{
+		AsOf: asOf, Head: *page.Head(), SiteName: d.Doc().Name, OpenedAt: d.Order.OpenedAt, Steps: []StepView{},
+		Plans: s.Plans(d, b.Access), Findings: page.AddedFindings(), Networks: d.Networks(),
+	}
+	for _, st := range d.Steps {
+		v.Steps = append(v.Steps, StepView{st.Says, st.By, st.At, st.Undone, st.UndoneBy})
+	}
+	if v.Lost, err = s.Lost(ctx, d); err != nil {
+		return nil, err
+	}
+	if v.Rehearsal, err = s.Rehearsal(ctx, id); err != nil {
+		return nil, err
+	}
+	v.Push, err = s.Latest(ctx, id)
+	return v, err
+}

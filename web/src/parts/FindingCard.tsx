@@ -1,0 +1,45 @@
+import type { Finding } from '../api/client'
+
+const tones: Record<Finding['severity'], string> = {
+  blocks: 'border-cinnabar bg-cinnabar-t',
+  warns: 'border-sand bg-sand-t',
+  notes: 'border-ink-3 bg-ground',
+}
+
+/** A finding with its fix, and the way to fix all of its kind. */
+export function FindingCard({
+  finding: f,
+  busy,
+  onFix,
+  onFixAll,
+}: {
+  finding: Finding
+  busy: boolean
+  onFix?: () => void
+  onFixAll?: () => void
+}) {
+  return (
+    <section
+      id={f.id}
+      className={`border-l-3 ${tones[f.severity]} px-2.5 py-2 mt-2.5 text-[13px]`}
+      aria-label={`Finding: ${f.title}`}
+    >
+      <b>{f.title}</b>
+      <p className="mt-0.5">{f.says}</p>
+      {onFix && f.fix && (
+        <button
+          className="btn !h-auto min-h-[28px] py-1 mt-1.5 !whitespace-normal text-left"
+          disabled={busy}
+          onClick={onFix}
+        >
+          {f.fix}
+        </button>
+      )}
+      {onFixAll && f.alike > 1 && (
+        <button className="block mt-1 hover:underline" disabled={busy} onClick={onFixAll}>
+          Fix all {f.alike} of this kind…
+        </button>
+      )}
+    </section>
+  )
+}

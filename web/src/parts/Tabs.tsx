@@ -1,0 +1,38 @@
+import { Tabs as Radix } from 'radix-ui'
+import type { ReactNode } from 'react'
+
+type Tab = { id: string; name: string; panel: ReactNode }
+
+/** Several views of one thing, one at a time; the arrow keys go from tab to tab. */
+export function Tabs({
+  label,
+  tabs,
+  chosen,
+  onChoose,
+}: {
+  label: string
+  tabs: Tab[]
+  chosen: string
+  onChoose: (id: string) => void
+}) {
+  return (
+    <Radix.Root value={chosen} onValueChange={onChoose}>
+      <Radix.List aria-label={label} className="flex gap-0.5 border-b border-seam mt-1.5">
+        {tabs.map((t) => (
+          <Radix.Trigger
+            key={t.id}
+            value={t.id}
+            className="px-3 py-1.5 text-ink-2 hover:text-ink data-[state=active]:text-ink data-[state=active]:font-[640] data-[state=active]:shadow-[inset_0_-2px_var(--ink)]"
+          >
+            {t.name}
+          </Radix.Trigger>
+        ))}
+      </Radix.List>
+      {tabs.map((t) => (
+        <Radix.Content key={t.id} value={t.id} tabIndex={-1}>
+          {t.id === chosen && t.panel}
+        </Radix.Content>
+      ))}
+    </Radix.Root>
+  )
+}

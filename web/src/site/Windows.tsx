@@ -1,0 +1,47 @@
+import type { View } from '../api/client'
+import { OpenOrder } from '../orders/OpenOrder'
+import { FixAll } from './FixAll'
+import { OptionForm } from './OptionForm'
+import { PartForm } from './PartForm'
+import { PasteForm } from './PasteForm'
+import type { Page } from './useSitePage'
+
+/** The window that is open over a site's page, if any. */
+export function Windows({ page, view }: { page: Page; view: View }) {
+  const { state, dispatch, save, head } = page
+  const close = () => {
+    dispatch({ do: 'close' })
+  }
+  const { open } = state
+  return (
+    <>
+      {open?.kind === 'form' && <PartForm opens={open.form} view={view} save={save} onClose={close} />}
+      {open?.kind === 'option' && (
+        <OptionForm
+          own={view.ownOptions}
+          levels={view.part.levels}
+          {...open.option}
+          version={head?.version}
+          save={save}
+          onClose={close}
+        />
+      )}
+      {open?.kind === 'paste' && head && view.network && (
+        <PasteForm order={head.id} network={view.network} save={save} onClose={close} />
+      )}
+      {open?.kind === 'fixAll' && head && (
+        <FixAll rule={open.rule} order={head.id} change={page.change} onClose={close} />
+      )}
+      <OpenOrder
+        open={state.waiting !== undefined && !head && !page.arriving}
+        site={page.code}
+        siteName={view.site.name}
+        orders={view.orders}
+        onClose={() => {
+          dispatch({ do: 'give up' })
+        }}
+        onOpened={page.take}
+      />
+    </>
+  )
+}

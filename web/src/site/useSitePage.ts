@@ -1,0 +1,153 @@
+import { useCallback, useEffect, useMemo, useReducer, useRef } from 'react'
+import { Problem, problemOf, type Change } from '../api/client'
+import { useCurrentOrder } from '../frame/currentOrder'
+import { useKeys } from '../frame/useKeys'
+import { rangeText, type Selection, type Span } from '../ruler/geometry'
+import type { Creatable } from '../ruler/Ruler'
+import { rememberSite } from './lastSite'
+import { initial, reduce, type Asked } from './pageState'
+import { useEdit, useLook, useTarget, useView } from './useSite'
+
+/** Everything a site's page knows and does; the page itself only draws it. */
+export function useSitePage(code: string) {
+  const { id: currentId, take, head: current } = useCurrentOrder()
+  const { look, go, tab, finding } = useLook(code)
+  const { view, error } = useView(code, look)
+  const edit = useEdit(code, look, go)
+  useTarget(code, look, finding, go)
+  useEffect(() => {
+    rememberSite(code)
+  }, [code])
+  const [state, dispatch] = useReducer(reduce, initial)
+  const head = view?.order
+  const network = view?.network
+
+  const { mutateAsync } = edit
+  const save = useCallback(
+    async (change: Change, version?: number) => {
+      if (!head) throw new Problem(409, 'Open a work order first.')
+      dispatch({ do: 'say', says: '' })
+      return mutateAsync({ head: { ...head, version: version ?? head.version }, change })
+    },
+    [head, mutateAsync],
+  )
+  const saveOrSay = useCallback(
+    (change: Change) => {
+      save(change).catch((e: unknown) => {
+        dispatch({ do: 'say', says: problemOf(e).message })
+      })
+    },
+    [save],
+  )
+  const ordered = head !== undefined
+  const ask = useCallback(
+    (asked: Asked) => {
+      dispatch({ do: 'ask', asked, ordered })
+      if (ordered && asked.kind === 'change') saveOrSay(asked.change)
+    },
+    [ordered, saveOrSay],
+  )
+  const change = useCallback(
+    (c: Change) => {
+      ask({ kind: 'change', change: c })
+    },
+    [ask],
+  )
+  // What waits for a work order is done as soon as its draft is on the page.
+  const { waiting } = state
+  useEffect(() => {
+    if (!ordered || !waiting) return
+    dispatch({ do: 'ordered' })
+    if (waiting.kind === 'change') saveOrSay(waiting.change)
+  }, [ordered, waiting, saveOrSay])
+
+  const select = useCallback(
+    (ref: string) => {
+      go({ select: ref })
+      dispatch({ do: 'sheet', open: true })
+    },
+    [go],
+  )
+  const create = useCallback(
+    (kind: Creatable, run: string) => {
+      const field = { pool: 'ranges', exclusion: 'range', reservation: 'address', fixed: 'address' }[kind]
+      ask({ kind: 'form', form: { kind, values: run ? { [field]: run } : {} } })
+    },
+    [ask],
+  )
+  const selection = useRef<Selection>(undefined)
+  const ruler = useMemo(
+    () => ({
+      onSelect: select,
+      onFinding: (id: string) => {
+        go({ finding: id })
+        dispatch({ do: 'sheet', open: true })
+      },
+      onCreate: create,
+      onResize: (span: Span, to: string) => {
+        change({ resize: { part: span.ref ?? '', in: span.in, range: span.range, to } })
+      },
+      onWindow: (from: number) => {
+        go({ from })
+      },
+      onSelection: (s?: Selection) => {
+        selection.current = s
+      },
+    }),
+    [select, go, create, change],
+  )
+  const step = (by: number) => {
+    const ids = view?.layers.flatMap((l) => l.id ?? []) ?? []
+    const next = ids[ids.indexOf(network?.id ?? '') + by]
+    if (next) go({ network: next })
+  }
+  const chosen = () => (selection.current && network ? rangeText(network.ruler, selection.current) : '')
+  const first = () => chosen().split(' - ')[0] ?? ''
+  useKeys({
+    '[': () => {
+      step(-1)
+    },
+    ']': () => {
+      step(1)
+    },
+    p: () => {
+      create('pool', chosen())
+    },
+    x: () => {
+      if (network?.pools.length) create('exclusion', chosen())
+    },
+    r: () => {
+      create('reservation', first())
+    },
+    f: () => {
+      create('fixed', first())
+    },
+    t: () => {
+      go({ tab: 'try' })
+    },
+  })
+  // A work order that is being taken up is not on the page yet.
+  const arriving = currentId !== undefined && (!current || (current.site === code && current.state === 'open'))
+  return {
+    code,
+    view,
+    error,
+    look,
+    go,
+    tab,
+    state,
+    dispatch,
+    head,
+    current,
+    arriving,
+    take,
+    busy: edit.isPending,
+    save,
+    change,
+    ask,
+    select,
+    ruler,
+  }
+}
+
+export type Page = ReturnType<typeof useSitePage>
