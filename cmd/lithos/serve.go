@@ -15,9 +15,9 @@ import (
 	"time"
 
 	"lithos/core/compile"
-	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/api"
+	"lithos/internal/demo"
 	"lithos/internal/device"
 	"lithos/internal/standin"
 	"lithos/internal/standin/wired"
@@ -159,7 +159,7 @@ func (c *standinDevice) Run(ctx context.Context, out io.Writer) error {
 	}
 	defer d.Close()
 	fmt.Fprintf(out, "%s answers at %s\ncertificate %x\n", dev.ID, d.URL, d.Fingerprint)
-	fabric.Bustle(ctx, scenario.Clients(doc), c.Pace)
+	fabric.Bustle(ctx, demo.Clients(doc), c.Pace)
 	return nil
 }
 

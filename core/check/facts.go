@@ -97,7 +97,7 @@ func wire(s *site.Site) *wiring {
 			for _, a := range i.Addresses {
 				w.subnets[d.ID][a.Masked()] = true
 				w.homesOf[a.Masked()] = append(w.homesOf[a.Masked()], home{d, i, a.Addr()})
-				w.ifaces = append(w.ifaces, owner{at: a.Addr(), part: interfaceRef(i.ID), name: i.Name, on: d.Name})
+				w.ifaces = append(w.ifaces, owner{at: a.Addr(), part: interfaceRef(i.ID), name: i.Name, on: d.Name, home: &home{d, i, a.Addr()}})
 			}
 			if i.Kind == site.Uplink {
 				w.uplinks = append(w.uplinks, i)
@@ -187,7 +187,8 @@ type owner struct {
 	name  string
 	on    string // of an interface, its device
 	mac   address.MAC
-	named bool // by a client identifier
+	named bool  // by a client identifier
+	home  *home // of an interface
 }
 
 // what is how people speak of it, for example "Reservation xray-plate".

@@ -3,8 +3,7 @@ package check
 import "lithos/core/site"
 
 // finder is how a rule looks, and what makes it look again after an edit: a rule
-// about networks when its network was touched, a rule about devices when its device
-// was. What changes networks, devices or what holds for the whole site makes every
+// about networks when its network was touched. What changes networks, devices or what holds for the whole site makes every
 // rule look again.
 type finder struct {
 	network func(f *facts, n *site.Network, report func(Finding))
@@ -28,6 +27,11 @@ func amongHolders(look func(f *facts, n *site.Network, held []owner, report func
 
 func onDevice(look func(f *facts, d *site.Device, report func(Finding))) finder {
 	return finder{device: look}
+}
+
+// servingDevice is about what a device must hold to serve networks, too.
+func servingDevice(look func(f *facts, d *site.Device, report func(Finding))) finder {
+	return finder{device: look, afterPools: true}
 }
 
 func ofSite(look func(f *facts, report func(Finding))) finder { return finder{site: look} }
@@ -88,7 +92,7 @@ var rules = []Rule{
 	{"untagged-vlan-differs", "Addressing", Blocks, "Both ends of a cable have the same untagged VLAN.", ofSite(untaggedDiffers)},
 	{"network-without-interface", "Addressing", Warns, "A device has an address in each network.", inNetwork(networkWithoutInterface)},
 	{"public-prefix-inside", "Addressing", Warns, "Networks use addresses that are free for private use.", inNetwork(publicPrefixInside)},
-	{"beyond-device", "Addressing", Blocks, "A device is asked only for what its kind can do.", onDevice(beyondDevice)},
+	{"beyond-device", "Addressing", Blocks, "A device is asked only for what its kind can do.", servingDevice(beyondDevice)},
 	{"network-untranslated", "Uplink", Warns, "An uplink translates every private network.", ofSite(networkUntranslated)},
 	{"translation-unknown", "Uplink", Notes, "An uplink says which networks it translates.", onDevice(translationUnknown)},
 	{"uplink-gateway-outside", "Uplink", Blocks, "An uplink's router is on its subnet.", onDevice(uplinkGatewayOutside)},

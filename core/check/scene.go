@@ -23,7 +23,7 @@ type Scene struct {
 
 // scope is what of a site a rule looked at.
 type scope struct {
-	of string // "network", "outside", "device" or "site"
+	of string // "network", "outside", "device" with the rule, or "site"
 	id string // of a network or device, or the rule's for the site
 }
 
@@ -225,9 +225,9 @@ func (sc *Scene) look(t touched) {
 		if !t.devices[d.ID] {
 			continue
 		}
-		begin("device", d.ID)
 		for r := range rules {
-			if rule = &rules[r]; rule.device != nil {
+			if rule = &rules[r]; rule.device != nil && (t.wide || rule.afterPools) {
+				begin("device "+rule.Slug, d.ID)
 				rule.device(sc.facts, d, report)
 			}
 		}
@@ -259,6 +259,25 @@ func (sc *Scene) On(n *site.Network) iter.Seq[*site.Reservation] { return sc.res
 
 // PoolsOn lists the pools of a network.
 func (sc *Scene) PoolsOn(n *site.Network) []*site.Pool { return sc.pools[n.ID] }
+
+// HomeOf is the name of a device's interface whose subnet is a network's; the device's
+// last such where it has several. ok is false where it has none.
+func (sc *Scene) HomeOf(n *site.Network, device string) (name string, ok bool) {
+	for _, h := range sc.homes(n) {
+		if h.device.ID == device {
+			name, ok = h.iface.Name, true
+		}
+	}
+	return name, ok
+}
+
+// InterfacesIn visits the interfaces that hold an address of a network, with that
+// address.
+func (sc *Scene) InterfacesIn(n *site.Network, visit func(d *site.Device, i *site.Interface, at netip.Addr)) {
+	for _, o := range site.Within(sc.ifaces, address.Of(n.Prefix), func(o *owner) netip.Addr { return o.at }) {
+		visit(o.home.device, o.home.iface, o.at)
+	}
+}
 
 // Told is what clients of a pool are told.
 func (sc *Scene) Told(p *site.Pool) []option.Told { return sc.toldIn(p) }

@@ -23,6 +23,10 @@ import (
 // whose text does not encode are left out: package check reports them.
 func Device(s *site.Site, id string) yang.Config {
 	c := Frame(s, id)
+	d, ok := s.Device(id)
+	if !ok {
+		return c
+	}
 	reserved := map[string][]*site.Reservation{}
 	for i := range s.Reservations {
 		r := &s.Reservations[i]
@@ -31,7 +35,8 @@ func Device(s *site.Site, id string) yang.Config {
 	pools := byNetwork(s)
 	for i := range s.Networks {
 		n := &s.Networks[i]
-		part := Serving(s, id, n, pools[n.ID], slices.Values(reserved[n.ID]))
+		name, _ := subnetOn(d, n)
+		part := Serving(s, d, n, name, pools[n.ID], slices.Values(reserved[n.ID]))
 		c.DHCP.Pool, c.DHCP.Reservation = append(c.DHCP.Pool, part.Pool...), append(c.DHCP.Reservation, part.Reservation...)
 	}
 	return c.Sorted()
@@ -83,23 +88,22 @@ func subnetOn(d *site.Device, n *site.Network) (name string, ok bool) {
 	return name, ok
 }
 
-// Serving is the pools and reservations that a device must hold to serve a network.
-// pools and reserved are the network's.
-func Serving(s *site.Site, id string, n *site.Network, pools []*site.Pool, reserved iter.Seq[*site.Reservation]) yang.DHCPServer {
+// Serving is the pools and reservations that a device must hold to serve a network. on
+// is the device's interface there, empty where it has none; pools and reserved are the
+// network's.
+func Serving(s *site.Site, d *site.Device, n *site.Network, on string, pools []*site.Pool, reserved iter.Seq[*site.Reservation]) yang.DHCPServer {
 	var out yang.DHCPServer
-	d, ok := s.Device(id)
-	if !ok || !slices.ContainsFunc(pools, func(p *site.Pool) bool { return p.Server == id }) || !hears(s, d, n) {
+	if !slices.ContainsFunc(pools, func(p *site.Pool) bool { return p.Server == d.ID }) || on == "" && len(RelaysTo(s, n, d)) == 0 {
 		return out
 	}
 	own, common := s.Own(), Common(s)
-	name, _ := subnetOn(d, n)
 	for _, p := range pools {
-		if p.Server == id {
-			out.Pool = append(out.Pool, pool(s, own, common.Told(For{Network: n, Pool: p}), n, p, name))
+		if p.Server == d.ID {
+			out.Pool = append(out.Pool, pool(s, own, common.Told(For{Network: n, Pool: p}), n, p, on))
 		}
 	}
 	for r := range reserved {
-		if p, ok := poolOf(pools, r); ok && p.Server == id {
+		if p, ok := poolOf(pools, r); ok && p.Server == d.ID {
 			out.Reservation = append(out.Reservation, yang.Reservation{
 				ID: r.ID, Pool: p.ID, Name: r.Name, Address: r.Address, MAC: r.MAC, Client: identifier(r.Client), Option: encode(own, r.Options),
 			})

@@ -18,9 +18,9 @@ func Taken(s *Site, n *Network) []address.Range {
 		}
 	}
 	hold(n.Gateway)
-	for _, d := range s.Devices {
-		for _, i := range d.Interfaces {
-			for _, a := range i.Addresses {
+	for d := range s.Devices {
+		for i := range s.Devices[d].Interfaces {
+			for _, a := range s.Devices[d].Interfaces[i].Addresses {
 				hold(a.Addr())
 			}
 		}

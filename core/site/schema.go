@@ -1,116 +1,23 @@
 package site
 
 import (
+	"bytes"
+	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 
 	"lithos/core/address"
 )
-
-// field is what a struct tag says of one key of the site file.
-type field struct {
-	name     string
-	index    []int
-	doc      string
-	enum     []string
-	required bool
-	form     string  // names one of forms
-	limits   *[2]int // least and greatest of a number
-}
-
-type fields []field
-
-func (fs fields) find(name string) (field, bool) {
-	i := slices.IndexFunc(fs, func(f field) bool { return f.name == name })
-	if i < 0 {
-		return field{}, false
-	}
-	return fs[i], true
-}
-
-func (fs fields) names() []string {
-	var out []string
-	for _, f := range fs {
-		out = append(out, f.name)
-	}
-	return out
-}
-
-// fieldsOf lists the keys of a type of the document, those of embedded structs
-// included.
-func fieldsOf(t reflect.Type) fields {
-	var out fields
-	for _, sf := range reflect.VisibleFields(t) {
-		if sf.Anonymous {
-			continue
-		}
-		name, opts, _ := strings.Cut(sf.Tag.Get("json"), ",")
-		f := field{name: name, index: sf.Index, doc: sf.Tag.Get("doc"), required: opts == ""}
-		if e := sf.Tag.Get("enum"); e != "" {
-			f.enum = strings.Split(e, ",")
-		}
-		f.form = sf.Tag.Get("form")
-		if r := sf.Tag.Get("range"); r != "" {
-			f.limits = new([2]int)
-			if _, err := fmt.Sscanf(r, "%d-%d", &f.limits[0], &f.limits[1]); err != nil {
-				panic("the range of " + sf.Name + ": " + err.Error())
-			}
-		}
-		out = append(out, f)
-	}
-	return out
-}
-
-// form says in words what the text of a value must look like.
-func form(t reflect.Type) string {
-	switch t {
-	case reflect.TypeFor[netip.Addr]():
-		return "an address; write it as 10.84.18.57"
-	case reflect.TypeFor[netip.Prefix]():
-		return "a prefix; write it as 10.84.18.0/23"
-	case reflect.TypeFor[Date]():
-		return "a date; write it as 2027-03-31"
-	default:
-		return "a MAC; write it as 00:00:5e:00:53:1c"
-	}
-}
-
-var patterns = map[reflect.Type]string{
-	reflect.TypeFor[netip.Addr]():   `^(\d{1,3}\.){3}\d{1,3}$`,
-	reflect.TypeFor[netip.Prefix](): `^(\d{1,3}\.){3}\d{1,3}/\d{1,2}$`,
-	reflect.TypeFor[address.MAC]():  `^([0-9a-f]{2}:){5}[0-9a-f]{2}$`,
-	reflect.TypeFor[Date]():         `^\d{4}-\d{2}-\d{2}$`,
-}
-
-// forms are the texts that must look a certain way: what fits, in the schema's words
-// and in code, and what to write instead.
-var forms = map[string]struct {
-	pattern string
-	fits    func(string) bool
-	says    string
-}{
-	"code": {`^[a-z0-9][a-z0-9-]{0,63}$`, ValidID, "is not a code; use small letters, digits and hyphens, at most 64, for example kelder-bridge"},
-	"name": {`\S`, func(s string) bool { return strings.TrimSpace(s) != "" }, "is empty; write what people call it"},
-	"zone": {`^([A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*)?$`, validZone, "is not a time zone; write one of the IANA's names, for example Europe/London"},
-	"prefix": {`^(\d{1,3}\.){3}\d{1,3}/([89]|[12]\d|3[0-2])$`, func(s string) bool {
-		p, err := netip.ParsePrefix(s)
-		return err != nil || p.Bits() >= 8 // what is no prefix is said already
-	}, "is larger than any site's network; write a length from 8 to 32"},
-}
-
-// validZone reports whether a time zone is one of the IANA's names, or none.
-func validZone(name string) bool {
-	if name == "" {
-		return true
-	}
-	_, err := time.LoadLocation(name)
-	return err == nil && name != "Local"
-}
 
 // Schema is the site file's JSON Schema (draft 2020-12), made from the types
 // themselves so that the two cannot differ.
@@ -126,9 +33,98 @@ func Schema() ([]byte, error) {
 	}, "", "  ")
 }
 
+// form is what a text must look like: in the schema's words, in code, and what to
+// write instead of one that does not.
+type form struct {
+	pattern string
+	check   func(string) error
+}
+
+// parsed is a form that is what can be parsed, with what to write instead.
+func parsed[T any](pattern, says string, parse func(string) (T, error)) form {
+	return form{pattern, func(s string) error {
+		_, err := parse(s)
+		if err == nil || errors.As(err, new(*ipv6Error)) {
+			return err
+		}
+		return fmt.Errorf("%q is not %s", clip(s), says)
+	}}
+}
+
+// forms are the texts that must look a certain way, by the name of the format in the
+// schema.
+var forms = map[string]form{
+	"text":    {"", CheckText},
+	"address": parsed(`^(\d{1,3}\.){3}\d{1,3}$`, "an address; write it as 10.84.18.57", ipv4),
+	"cidr":    parsed(`^(\d{1,3}\.){3}\d{1,3}/\d{1,2}$`, "a prefix; write it as 10.84.18.0/23", ipv4Prefix),
+	"mac":     parsed(`^([0-9a-f]{2}:){5}[0-9a-f]{2}$`, "a MAC; write it as 00:00:5e:00:53:1c", address.ParseMAC),
+	"day":     parsed(`^\d{4}-\d{2}-\d{2}$`, "a date; write it as 2027-03-31", ParseDate),
+	"code": {`^[a-z0-9][a-z0-9-]{0,63}$`, func(s string) error {
+		if err := CheckText(s); err != nil {
+			return err
+		}
+		if !ValidID(s) {
+			return fmt.Errorf("%q is not a code; use small letters, digits and hyphens, at most 64, for example kelder-bridge", clip(s))
+		}
+		return nil
+	}},
+	"name": {`\S`, func(s string) error {
+		if strings.TrimSpace(s) == "" {
+			return fmt.Errorf("%q is empty; write what people call it", clip(s))
+		}
+		return CheckText(s)
+	}},
+	"zone": {`^([A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*)?$`, func(s string) error {
+		if _, err := time.LoadLocation(s); s != "" && err != nil || s == "Local" {
+			return fmt.Errorf("%q is not a time zone; write one of the IANA's names, for example Europe/London", clip(s))
+		}
+		return nil
+	}},
+	"prefix": {`^(\d{1,3}\.){3}\d{1,3}/([89]|[12]\d|3[0-2])$`, func(s string) error {
+		p, err := ipv4Prefix(s)
+		switch {
+		case errors.As(err, new(*ipv6Error)):
+			return err
+		case err != nil:
+			return fmt.Errorf("%q is not a prefix; write it as 10.84.18.0/23", clip(s))
+		case p.Bits() < 8:
+			return fmt.Errorf("%q is larger than any site's network; write a length from 8 to 32", s)
+		}
+		return nil
+	}},
+}
+
+type ipv6Error struct{ says string }
+
+func (e *ipv6Error) Error() string { return e.says }
+
+func ipv4(s string) (netip.Addr, error) {
+	a, err := netip.ParseAddr(s)
+	if err == nil && !a.Is4() {
+		err = &ipv6Error{s + " is an IPv6 address, and site files hold IPv4 alone; write an address as 10.84.18.57"}
+	}
+	return a, err
+}
+
+func ipv4Prefix(s string) (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(s)
+	if err == nil && !p.Addr().Is4() {
+		err = &ipv6Error{s + " is an IPv6 address, and site files hold IPv4 alone; write a prefix as 10.84.18.0/23"}
+	}
+	return p, err
+}
+
+// formats are the forms of the types that are written as text.
+var formats = map[reflect.Type]string{
+	reflect.TypeFor[netip.Addr]():   "address",
+	reflect.TypeFor[netip.Prefix](): "cidr",
+	reflect.TypeFor[address.MAC]():  "mac",
+	reflect.TypeFor[Date]():         "day",
+}
+
 func schemaOf(t reflect.Type, defs map[string]any) map[string]any {
-	if p, ok := patterns[t]; ok {
-		return map[string]any{"type": "string", "pattern": p}
+	if format, ok := formats[t]; ok {
+		return formed(format)
 	}
 	switch t.Kind() {
 	case reflect.Pointer:
@@ -138,36 +134,191 @@ func schemaOf(t reflect.Type, defs map[string]any) map[string]any {
 	case reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case reflect.Int:
-		return map[string]any{"type": "integer"}
+		return map[string]any{"type": "integer", "minimum": -1 << 31, "maximum": 1<<31 - 1}
 	case reflect.Uint8:
 		return map[string]any{"type": "integer", "minimum": 0, "maximum": 255}
 	case reflect.String:
-		return map[string]any{"type": "string"}
+		return formed("text")
 	}
 	if _, done := defs[t.Name()]; !done {
 		props, required := map[string]any{}, []string{}
 		defs[t.Name()] = nil
-		for _, f := range fieldsOf(t) {
-			p := schemaOf(t.FieldByIndex(f.index).Type, defs)
-			p["description"] = f.doc
-			if f.limits != nil {
-				p["minimum"], p["maximum"] = f.limits[0], f.limits[1]
+		for _, f := range reflect.VisibleFields(t) {
+			if f.Anonymous {
+				continue
 			}
-			if pattern := forms[f.form].pattern; pattern != "" {
-				p["pattern"] = pattern
+			name, opts, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if props[name] = property(f, defs); opts == "" {
+				required = append(required, name)
 			}
-			switch items, list := p["items"].(map[string]any); {
-			case f.enum != nil && list:
-				items["enum"] = f.enum
-			case f.enum != nil:
-				p["enum"] = f.enum
-			}
-			if f.required {
-				required = append(required, f.name)
-			}
-			props[f.name] = p
 		}
 		defs[t.Name()] = map[string]any{"type": "object", "properties": props, "required": required, "additionalProperties": false}
 	}
 	return map[string]any{"$ref": "#/$defs/" + t.Name()}
 }
+
+func formed(format string) map[string]any {
+	out := map[string]any{"type": "string", "format": format}
+	if pattern := forms[format].pattern; pattern != "" {
+		out["pattern"] = pattern
+	}
+	return out
+}
+
+// property is the schema of one key, with what its tags say of it.
+func property(f reflect.StructField, defs map[string]any) map[string]any {
+	p := schemaOf(f.Type, defs)
+	if format := f.Tag.Get("form"); format != "" {
+		p = formed(format)
+	}
+	p["description"] = f.Tag.Get("doc")
+	if limits := f.Tag.Get("range"); limits != "" {
+		var least, most int
+		if _, err := fmt.Sscanf(limits, "%d-%d", &least, &most); err != nil {
+			panic("the range of " + f.Name + ": " + err.Error())
+		}
+		p["minimum"], p["maximum"] = least, most
+	}
+	if allowed := f.Tag.Get("enum"); allowed != "" {
+		of := p
+		if items, list := p["items"].(map[string]any); list {
+			of = items
+		}
+		of["enum"] = strings.Split(allowed, ",")
+	}
+	return p
+}
+
+// compiled is the schema as the validator reads it.
+var compiled = sync.OnceValue(func() *jsonschema.Schema {
+	raw, err := Schema()
+	if err != nil {
+		panic("the schema of site files: " + err.Error())
+	}
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+	if err != nil {
+		panic("the schema of site files: " + err.Error())
+	}
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	for name, f := range forms {
+		c.RegisterFormat(&jsonschema.Format{Name: name, Validate: func(v any) error {
+			if s, ok := v.(string); ok {
+				return f.check(s)
+			}
+			return nil
+		}})
+	}
+	if err := c.AddResource("site.json", doc); err != nil {
+		panic("the schema of site files: " + err.Error())
+	}
+	return c.MustCompile("site.json")
+})
+
+// againstSchema finds what of a file does not fit the schema, in the order of its lines.
+func againstSchema(root *node) []Mistake {
+	err := compiled().Validate(root.plain())
+	var wrong *jsonschema.ValidationError
+	if !errors.As(err, &wrong) {
+		return nil
+	}
+	var out []Mistake
+	var walk func(e *jsonschema.ValidationError)
+	walk = func(e *jsonschema.ValidationError) {
+		for _, cause := range e.Causes {
+			walk(cause)
+		}
+		if len(e.Causes) == 0 {
+			out = append(out, mistakes(root, e)...)
+		}
+	}
+	walk(wrong)
+	slices.SortStableFunc(out, func(a, b Mistake) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Path, b.Path)) })
+	return out
+}
+
+// mistakes puts what the validator says of one place in words.
+func mistakes(root *node, e *jsonschema.ValidationError) []Mistake {
+	n, path := root.at(e.InstanceLocation)
+	one := func(says string) []Mistake { return []Mistake{{n.line, path, says}} }
+	switch k := e.ErrorKind.(type) {
+	case *kind.Type:
+		if n.kind == isNumber && slices.Contains(k.Want, "integer") {
+			return one(n.text + " is not a whole number")
+		}
+		return one(fmt.Sprintf("has %s where %s belongs", kindNames[n.kind], wantNames[k.Want[0]]))
+	case *kind.AdditionalProperties:
+		var out []Mistake
+		slices.Sort(k.Properties)
+		for _, key := range k.Properties[:min(len(k.Properties), maxMistakes)] {
+			v, at := root.at(append(slices.Clone(e.InstanceLocation), key))
+			out = append(out, Mistake{v.line, clipPath(at), "is not a field of the site file; the fields here are " + strings.Join(keysAt(e), ", ")})
+		}
+		return out
+	case *kind.Required:
+		var out []Mistake
+		for _, key := range k.Missing {
+			at := key
+			if path != "" {
+				at = path + "." + key
+			}
+			out = append(out, Mistake{n.line, at, "is missing"})
+		}
+		return out
+	case *kind.Enum:
+		var allowed []string
+		for _, v := range k.Want {
+			allowed = append(allowed, fmt.Sprint(v))
+		}
+		return one(fmt.Sprintf("%q is not one of %s", clip(n.text), strings.Join(allowed, ", ")))
+	case *kind.Format:
+		return one(k.Err.Error())
+	case *kind.Pattern:
+		return nil // every pattern has a format, which says what to write instead
+	case *kind.Minimum:
+		return one(limitSays(n.text, k.Want.FloatString(0), "at least"))
+	case *kind.Maximum:
+		return one(limitSays(n.text, k.Want.FloatString(0), "at most"))
+	}
+	return one(e.Error())
+}
+
+func limitSays(got, limit, which string) string {
+	return fmt.Sprintf("is %s; write a whole number, %s %s", got, which, limit)
+}
+
+var kindNames = map[byte]string{isObject: "an object", isArray: "a list", isText: "text", isNumber: "a number", isTruth: "true or false", isNull: "nothing"}
+
+var wantNames = map[string]string{"object": "an object", "array": "a list", "string": "text", "integer": "a number", "boolean": "true or false"}
+
+// keysAt lists the keys of the type that the schema has at an error's place, in the
+// order of the site file.
+func keysAt(e *jsonschema.ValidationError) []string {
+	name := e.SchemaURL[strings.LastIndexByte(e.SchemaURL, '/')+1:]
+	return fieldOrder()[name]
+}
+
+// fieldOrder lists the keys of each type of the document, by the type's name.
+var fieldOrder = sync.OnceValue(func() map[string][]string {
+	out := map[string][]string{}
+	var walk func(t reflect.Type)
+	walk = func(t reflect.Type) {
+		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+			t = t.Elem()
+		}
+		if _, text := formats[t]; text || t.Kind() != reflect.Struct || out[t.Name()] != nil {
+			return
+		}
+		out[t.Name()] = []string{}
+		for _, f := range reflect.VisibleFields(t) {
+			if f.Anonymous {
+				continue
+			}
+			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			out[t.Name()] = append(out[t.Name()], name)
+			walk(f.Type)
+		}
+	}
+	walk(reflect.TypeFor[Site]())
+	return out
+})

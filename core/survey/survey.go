@@ -229,22 +229,13 @@ func inOrder(a, b Row) int {
 // holders lists what holds one address of a network for itself, in no order.
 func holders(sc *check.Scene, n *site.Network) []Row {
 	rows := []Row{}
-	for di := range sc.Devices {
-		d := &sc.Devices[di]
-		for ii := range d.Interfaces {
-			i := &d.Interfaces[ii]
-			for _, a := range i.Addresses {
-				if !n.Prefix.Contains(a.Addr()) {
-					continue
-				}
-				kind := "interface"
-				if a.Addr() == n.Gateway {
-					kind = "gateway"
-				}
-				rows = append(rows, Row{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: a.Addr(), To: a.Addr(), Name: d.Name, Detail: i.Name})
-			}
+	sc.InterfacesIn(n, func(d *site.Device, i *site.Interface, at netip.Addr) {
+		kind := "interface"
+		if at == n.Gateway {
+			kind = "gateway"
 		}
-	}
+		rows = append(rows, Row{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: at, To: at, Name: d.Name, Detail: i.Name})
+	})
 	for i := range sc.FixedDevices {
 		if f := &sc.FixedDevices[i]; f.Network == n.ID {
 			rows = append(rows, Row{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address, To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note})

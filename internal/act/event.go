@@ -11,7 +11,7 @@ import (
 
 // Event tells browsers what changed, so that they ask for it again.
 type Event struct {
-	Topic string `json:"topic" enum:"order,push,seen,site,rounds,work,session,all"`
+	Topic string `json:"topic" enum:"order,push,seen,site,rounds,work,session,all,here"`
 	ID    string `json:"id"` // of an order or push, else the site's code
 	// Version is what a change of a draft left it at: whoever made the change knows.
 	Version int32 `json:"version,omitempty"`

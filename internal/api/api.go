@@ -51,6 +51,9 @@ const GCPercent = 400
 const (
 	// maxRequest is the largest request body, in octets.
 	maxRequest = 20 << 20
+	// worthPacking is the smallest answer that is compressed, in octets: a smaller one
+	// arrives no sooner for it.
+	worthPacking = 16 << 10
 	// answerWithin is how long a request may be worked on. Live events go on.
 	answerWithin = 60 * time.Second
 )
@@ -76,15 +79,13 @@ func New(w *work.Service, o Options) http.Handler {
 	m := newMetrics(w)
 	e.Use(
 		middleware.RequestID(), accessLog(o.Access), m.count, middleware.Recover(), secureHeaders(o.Secure),
-		middleware.BodyLimit(maxRequest), middleware.GzipWithConfig(middleware.GzipConfig{Level: gzip.BestSpeed, MinLength: 1024, Skipper: isStream}),
+		middleware.BodyLimit(maxRequest), middleware.GzipWithConfig(middleware.GzipConfig{Level: gzip.BestSpeed, MinLength: worthPacking, Skipper: isStream}),
 	)
 	e.GET("/healthz", alive)
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", m.serve)
 	group := e.Group("/api", onlyText, noStore, sameOrigin, echo.WrapMiddleware(s.sessions.LoadAndSave))
-	group.GET("/events", s.events)
-	timed := group.Group("", middleware.ContextTimeout(answerWithin))
-	s.operations(newAPI(e, timed))
+	s.operations(newAPI(e, group.Group("", timed)))
 	files := echo.WrapHandler(pages(o.Files))
 	e.GET("/*", func(c *echo.Context) error {
 		if strings.HasPrefix(c.Request().URL.Path, prefix+"/") {
@@ -93,6 +94,17 @@ func New(w *work.Service, o Options) http.Handler {
 		return files(c)
 	})
 	return e
+}
+
+// timed ends a request that takes too long. Live events go on.
+func timed(next echo.HandlerFunc) echo.HandlerFunc {
+	within := middleware.ContextTimeout(answerWithin)(next)
+	return func(c *echo.Context) error {
+		if isStream(c) {
+			return next(c)
+		}
+		return within(c)
+	}
 }
 
 // clientAddress takes the client's address from the header X-Forwarded-For where

@@ -1,12 +1,12 @@
 package api
 
 import (
-	"encoding/json"
-	"fmt"
-	"net/http"
+	"context"
 	"strconv"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
 	"github.com/labstack/echo/v5"
 
 	"lithos/internal/act"
@@ -16,59 +16,49 @@ import (
 // closes it, and looks whether its session still stands.
 const keepOpenEvery = 20 * time.Second
 
-// events streams what changed (server-sent events). The stream ends with its session.
-func (s *server) events(c *echo.Context) error {
-	t, ok := s.technicianOf(c)
-	if !ok {
-		writeProblem(c, http.StatusUnauthorized, notSignedIn)
-		return nil
-	}
-	events, cancel := s.work.Events.Subscribe()
-	defer cancel()
-	w, ctx := c.Response(), c.Request().Context()
-	out := http.NewResponseController(w)
-	if err := out.SetWriteDeadline(time.Time{}); err != nil { // this answer goes on
-		return err
-	}
-	w.Header().Set("Content-Type", "text/event-stream")
-	keep := time.NewTicker(keepOpenEvery)
-	defer keep.Stop()
-	line := ": hello\n\n"
-	for {
-		if _, err := fmt.Fprint(w, line); err != nil || out.Flush() != nil {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-keep.C:
-			line = ": still here\n\n"
-			if !s.stillSignedIn(c) {
-				return nil
-			}
-		case e := <-events:
-			if line = eventLine(e); e.Topic != act.TopicSession {
-				continue
-			}
-			if e.ID == strconv.FormatInt(t.ID, 10) && !s.stillSignedIn(c) {
-				return nil
-			}
-			line = ": still here\n\n"
-		}
-	}
+// eventsPath is where live events come from: an answer that goes on.
+const eventsPath = prefix + "/events"
+
+// isStream reports whether an answer goes on: it is neither timed nor compressed.
+func isStream(c *echo.Context) bool { return c.Request().URL.Path == eventsPath }
+
+// here is what a stream says when nothing has happened.
+var here = act.Event{Topic: "here"}
+
+// eventOperations registers the stream of what has changed (server-sent events).
+func (s *server) eventOperations(api huma.API) {
+	sse.Register(api, op("GET", eventsPath, "events", "What has changed, as it happens"), map[string]any{"message": act.Event{}}, s.events)
 }
 
-func eventLine(e act.Event) string {
-	raw, err := json.Marshal(e)
-	if err != nil {
-		return ": an event that cannot be written\n\n"
+// events passes on what has changed until the browser goes or its session ends.
+func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
+	events, cancel := s.work.Events.Subscribe()
+	defer cancel()
+	keep := time.NewTicker(keepOpenEvery)
+	defer keep.Stop()
+	for e := here; send.Data(e) == nil; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-keep.C:
+			e = here
+			if !s.stillSignedIn(ctx) {
+				return
+			}
+		case e = <-events:
+			if e.Topic != act.TopicSession {
+				continue
+			}
+			if e.ID == strconv.FormatInt(who(ctx).ID, 10) && !s.stillSignedIn(ctx) {
+				return
+			}
+			e = here
+		}
 	}
-	return fmt.Sprintf("data: %s\n\n", raw)
 }
 
 // stillSignedIn asks the store whether a stream's session still stands.
-func (s *server) stillSignedIn(c *echo.Context) bool {
-	token := s.sessions.Token(c.Request().Context())
-	_, _, ok, err := s.work.SessionTechnician(c.Request().Context(), hashed(token))
-	return ok || err != nil && c.Request().Context().Err() == nil
+func (s *server) stillSignedIn(ctx context.Context) bool {
+	_, _, ok, err := s.work.SessionTechnician(ctx, hashed(s.sessions.Token(ctx)))
+	return ok || err != nil && ctx.Err() == nil
 }

@@ -103,9 +103,6 @@ func badAddress() error {
 	return echo.NewHTTPError(http.StatusBadRequest, "The address of the request holds a character that no name has. Type it again, or paste it whole.")
 }
 
-// isStream reports whether the answer to a request goes on for as long as the browser stays.
-func isStream(c *echo.Context) bool { return c.Request().URL.Path == prefix+"/events" }
-
 // pages serves the front end; a path that is no file is a place inside it.
 func pages(files fs.FS) http.Handler {
 	serve := http.FileServerFS(files)

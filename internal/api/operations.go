@@ -61,6 +61,7 @@ func (s *server) operations(api huma.API) {
 	api.UseMiddleware(s.signedInOnly(api))
 	s.siteOperations(api)
 	s.orderOperations(api)
+	s.eventOperations(api)
 }
 
 func (s *server) sessionOperations(api huma.API) {
@@ -255,8 +256,9 @@ func (s *server) orderOperations(api huma.API) {
 		}
 	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
-		out, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change)
-		return s.changed(out, in.Body.Look, err)
+		var v *view.Changed
+		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change, func(out *draft.Edited) { v = changed(out, in.Body.Look) })
+		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/paste", "paste", "What a paste of many lines would do; nothing is changed"), func(ctx context.Context, in *struct {
 		OrderInput
@@ -282,7 +284,10 @@ func (s *server) orderOperations(api huma.API) {
 	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
 		out, err := s.work.Undo(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others)
-		return s.changed(out, in.Body.Look, err)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[*view.Changed]{changed(out, in.Body.Look)}, nil
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"), func(ctx context.Context, in *struct {
 		OrderInput
@@ -290,7 +295,10 @@ func (s *server) orderOperations(api huma.API) {
 	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
 		out, err := s.work.Redo(ctx, who(ctx), in.Order, in.Body.Version)
-		return s.changed(out, in.Body.Look, err)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[*view.Changed]{changed(out, in.Body.Look)}, nil
 	})
 	type at struct {
 		OrderInput

@@ -51,12 +51,9 @@ func drawn[T any](s *server, _ *view.Page, err error, draw func() T) (*body[T], 
 	return &body[T]{draw()}, nil
 }
 
-// changed answers with what an edit changed of what a browser shows. What it made is
-// looked at from then on.
-func (s *server) changed(out *draft.Edited, look view.Look, err error) (*body[*view.Changed], error) {
-	if err != nil {
-		return nil, s.problem(err)
-	}
+// changed is what an edit changed of what a browser shows. What it made is looked at
+// from then on.
+func changed(out *draft.Edited, look view.Look) *view.Changed {
 	made := site.ParseRef(out.Made)
 	if made.Kind == site.KindNetwork {
 		look.Network = made.ID
@@ -66,5 +63,5 @@ func (s *server) changed(out *draft.Edited, look view.Look, err error) (*body[*v
 	}
 	v := view.Of(out.After.Scene, out.After, out.After.Order.BaseRevision, out.Beside).After(out.Before, out.Edits, look)
 	v.Made = out.Made
-	return &body[*view.Changed]{v}, nil
+	return v
 }

@@ -12,7 +12,6 @@ import (
 
 	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
-	"github.com/labstack/echo/v5"
 
 	"lithos/core/site"
 	"lithos/internal/act"
@@ -211,10 +210,4 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 		return nil, s.problem(err)
 	}
 	return out, nil
-}
-
-// technicianOf is who an Echo request is made by; ok is false when nobody is signed in.
-func (s *server) technicianOf(c *echo.Context) (act.Technician, bool) {
-	t, ok := s.sessions.Get(c.Request().Context(), signedIn).(act.Technician)
-	return t, ok
 }

@@ -39,7 +39,7 @@ func (a *app) rename(t *testing.T, who act.Technician, order int64, network, nam
 	require.NoError(t, err)
 	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Version: d.Order.Version, Entries: []edit.Entry{
 		{Kind: "network", ID: network, Fields: map[string]string{"name": name}},
-	}})
+	}}, nil)
 	require.NoError(t, err)
 }
 
@@ -114,7 +114,7 @@ func TestAttackPages(t *testing.T) {
 		doc := scenario.Site("the-yard")
 		d, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
 			{Kind: "pool", ID: doc.Pools[0].ID, Fields: map[string]string{"note": "seen to"}}, {Kind: "option", ID: "51", In: "pool:" + doc.Pools[0].ID, Fields: map[string]string{"value": "3 hours"}},
-		}})
+		}}, nil)
 		require.NoError(t, err)
 		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
 		require.NoError(t, err)
@@ -141,7 +141,7 @@ func TestAttackPages(t *testing.T) {
 		require.NoError(t, err)
 		d, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
 			{Kind: "pool", ID: "pool-garret", Fields: map[string]string{"ranges": "192.168.211.100 - 192.168.211.170"}},
-		}})
+		}}, nil)
 		require.NoError(t, err)
 		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
 		require.NoError(t, err)

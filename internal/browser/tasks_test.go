@@ -138,7 +138,7 @@ func TestSecondTechnicianKeepsWhatWasTyped(t *testing.T) {
 	b.fill("MAC", "02:00:5e:00:00:01")
 	rename := draft.Change{}
 	rename.Entries = append(rename.Entries, entry("network", "net-imaging", "name", "Scans"))
-	_, err = a.Work.Edit(t.Context(), who, order, rename)
+	_, err = a.Work.Edit(t.Context(), who, order, rename, nil)
 	require.NoError(t, err)
 	b.click("button", "^Add$")
 	b.see("made another edit")
@@ -157,7 +157,7 @@ func TestHurriedUndo(t *testing.T) {
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Hurry", "")
 	require.NoError(t, err)
 	for i, name := range []string{"One", "Two", "Three"} {
-		_, err := a.Work.Edit(t.Context(), who, order, draft.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}})
+		_, err := a.Work.Edit(t.Context(), who, order, draft.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}}, nil)
 		require.NoError(t, err)
 	}
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))

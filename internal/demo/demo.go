@@ -79,7 +79,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			}
 		}
 		if o.Pace > 0 {
-			running.done.Go(func() { fabric.Bustle(ctx, scenario.Clients(scenario.Site(name)), o.Pace) })
+			running.done.Go(func() { fabric.Bustle(ctx, Clients(scenario.Site(name)), o.Pace) })
 		}
 	}
 	return running, nil
@@ -128,4 +128,13 @@ func (d *Devices) Close() {
 	for _, one := range d.ByID {
 		one.Close()
 	}
+}
+
+// Clients are the simulated machines of a made-up site.
+func Clients(doc *site.Site) []standin.Client {
+	var out []standin.Client
+	for _, c := range scenario.Clients(doc) {
+		out = append(out, standin.Client(c))
+	}
+	return out
 }

@@ -72,26 +72,73 @@ type Edited struct {
 }
 
 // Edit applies a change to a draft, checks the result and stores it, all or
-// nothing.
-func (s *Service) Edit(ctx context.Context, by act.Technician, id int64, c Change) (*Edited, error) {
+// nothing. draw is given what the edit comes to while that is stored, so that the
+// page and the database are worked on at once; nothing it makes counts when Edit
+// fails. It may be nil.
+func (s *Service) Edit(ctx context.Context, by act.Technician, id int64, c Change, draw func(*Edited)) (*Edited, error) {
 	before, err := s.toEdit(ctx, id, c)
 	if err != nil {
 		return nil, err
 	}
-	// What stands beside the document is read while the edit is made; neither
-	// changes the other.
-	var b order.Beside
+	out := &Edited{Before: before, After: before}
 	var unread error
 	var read sync.WaitGroup
-	doc := before.Doc()
-	read.Go(func() { b, unread = s.store.Beside(ctx, doc.ID, doc.Customer.Name) })
-	out, err := s.edit(ctx, by, before, c)
-	read.Wait()
+	siteID, customer := before.Order.SiteID, before.Doc().Customer.Name
+	read.Go(func() { out.Beside, unread = s.store.Beside(ctx, siteID, customer) })
+	defer read.Wait()
+	secrets, err := s.sealTyped(by, before, c.Entries)
 	if err != nil {
 		return nil, err
 	}
-	out.Beside = b
-	return out, unread
+	edits, doc, made, err := s.read(ctx, c, before)
+	if err != nil {
+		return nil, err
+	}
+	for _, secret := range secrets {
+		if err := s.store.PutSecret(ctx, secret); err != nil {
+			return nil, err
+		}
+	}
+	out.Edits, out.Made = edits, made
+	finish := func() error {
+		if read.Wait(); unread == nil && draw != nil {
+			draw(out)
+		}
+		return unread
+	}
+	if len(edits) == 0 {
+		return out, finish()
+	}
+	return out, s.makeStep(ctx, by, out, doc, finish)
+}
+
+// makeStep stores what an edit comes to, and works out the draft after it.
+func (s *Service) makeStep(ctx context.Context, by act.Technician, out *Edited, doc *site.Site, finish func() error) error {
+	d := out.Before
+	step := d.NextStep(by, doc, out.Edits)
+	raw, err := json.Marshal(out.Edits)
+	if err != nil {
+		return err
+	}
+	var unread error
+	var worked sync.WaitGroup
+	worked.Go(func() {
+		next := d.With(append(d.Standing(), step), doc, out.Edits)
+		next.Order.Version++
+		out.After = next
+		unread = finish()
+	})
+	head, err := s.takeStep(ctx, d, step, raw)
+	worked.Wait()
+	if err != nil {
+		return err
+	}
+	if out.After.Order.Head != head { // a revision has landed meanwhile: the tray says so
+		out.After.Order.Head = head
+		unread = finish()
+	}
+	s.drafts.Add(d.Order.ID, out.After)
+	return unread
 }
 
 // toEdit finds the draft a change is made to. A draft in memory at the change's
@@ -158,43 +205,6 @@ func (c Change) about() []site.Ref {
 	}
 	add(site.ParseRef(c.Remove), site.ParseRef(c.In))
 	return out
-}
-
-func (s *Service) edit(ctx context.Context, by act.Technician, d *order.Draft, c Change) (*Edited, error) {
-	secrets, err := s.sealTyped(by, d, c.Entries)
-	if err != nil {
-		return nil, err
-	}
-	edits, doc, made, err := s.read(ctx, c, d)
-	if err != nil {
-		return nil, err
-	}
-	for _, secret := range secrets {
-		if err := s.store.PutSecret(ctx, secret); err != nil {
-			return nil, err
-		}
-	}
-	if len(edits) == 0 {
-		return &Edited{Before: d, After: d, Made: made}, nil
-	}
-	step := d.NextStep(by, doc, edits)
-	raw, err := json.Marshal(edits)
-	if err != nil {
-		return nil, err
-	}
-	// The rules run while the database writes; neither needs the other.
-	var next *order.Draft
-	var judged sync.WaitGroup
-	judged.Go(func() { next = d.With(append(d.Standing(), step), doc, edits) })
-	head, err := s.takeStep(ctx, d, step, raw)
-	judged.Wait()
-	if err != nil {
-		return nil, err
-	}
-	next.Order.Version++
-	next.Order.Head = head
-	s.drafts.Add(d.Order.ID, next)
-	return &Edited{Before: d, After: next, Edits: edits, Made: made}, nil
 }
 
 // takeStep stores an edit of a draft, unless another change came first. It

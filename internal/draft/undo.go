@@ -39,7 +39,8 @@ func (s *Service) flip(ctx context.Context, by act.Technician, id int64, version
 	}
 	i := which(d.Steps)
 	if i < 0 {
-		return &Edited{Before: d, After: d}, nil
+		b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
+		return &Edited{Before: d, After: d, Beside: b}, err
 	}
 	if step := d.Steps[i]; step.ByID != by.ID && !others {
 		says := fmt.Sprintf("The last step is %s's (%s). Undo it all the same?", step.By, step.Says)
@@ -58,5 +59,9 @@ func (s *Service) flip(ctx context.Context, by act.Technician, id int64, version
 	err = s.touch(ctx, next, func(q *gen.Queries) error {
 		return q.MarkUndone(ctx, gen.MarkUndoneParams{OrderID: id, Seq: steps[i].Seq, Undone: undone, By: by.ID})
 	})
-	return &Edited{Before: d, After: next, Edits: steps[i].Edits}, err
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.store.Beside(ctx, doc.ID, doc.Customer.Name)
+	return &Edited{Before: d, After: next, Edits: steps[i].Edits, Beside: b}, err
 }

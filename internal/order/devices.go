@@ -141,11 +141,13 @@ func servers(network string, scenes ...*check.Scene) []string {
 }
 
 func serving(sc *check.Scene, device, network string) yang.DHCPServer {
-	n, ok := sc.Network(network)
-	if !ok {
+	n, on := sc.Network(network)
+	d, there := sc.Device(device)
+	if !on || !there {
 		return yang.DHCPServer{}
 	}
-	return compile.Serving(sc.Site, device, n, sc.PoolsOn(n), sc.On(n))
+	name, _ := sc.HomeOf(n, device)
+	return compile.Serving(sc.Site, d, n, name, sc.PoolsOn(n), sc.On(n))
 }
 
 // Networks lists the networks the draft's edits concern, in address order.

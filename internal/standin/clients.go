@@ -9,16 +9,24 @@ import (
 	"net/netip"
 	"time"
 
+	"lithos/core/address"
 	"lithos/core/dhcp"
-	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
 )
 
+// Client is a simulated machine on a network of a site.
+type Client struct {
+	Name  string
+	MAC   address.MAC
+	VLAN  int        // of the network it is plugged into, 0 for untagged
+	Fixed netip.Addr // the address it holds itself; invalid for a DHCP client
+}
+
 // Bustle lets the clients of a site come and renew, one after the other, until
 // ctx ends. Each has a socket of its own and speaks real DHCP to every device
 // that hears its network.
-func (f *Fabric) Bustle(ctx context.Context, who []scenario.Client, pace time.Duration) {
+func (f *Fabric) Bustle(ctx context.Context, who []Client, pace time.Duration) {
 	clients := make([]*dhcp.Client, len(who))
 	tick := time.NewTicker(pace)
 	defer tick.Stop()
@@ -49,15 +57,15 @@ func (f *Fabric) Bustle(ctx context.Context, who []scenario.Client, pace time.Du
 
 // hear enters a client in the neighbour tables of the devices on its network,
 // and in what the site's switches have learnt of ports.
-func (f *Fabric) hear(at []place, who scenario.Client, address netip.Addr) {
+func (f *Fabric) hear(at []place, who Client, holds netip.Addr) {
 	for _, p := range at {
 		p.device.mu.Lock()
 		for a, h := range p.device.heard {
-			if h.mac == who.MAC && a != address && h.name == who.Name && !who.Fixed.IsValid() {
+			if h.mac == who.MAC && a != holds && h.name == who.Name && !who.Fixed.IsValid() {
 				delete(p.device.heard, a)
 			}
 		}
-		p.device.heard[address] = heard{p.iface, who.MAC, who.Name}
+		p.device.heard[holds] = heard{p.iface, who.MAC, who.Name}
 		p.device.mu.Unlock()
 	}
 	f.mu.Lock()
@@ -73,7 +81,7 @@ func (f *Fabric) hear(at []place, who scenario.Client, address netip.Addr) {
 
 // learn notes which port of a switch a client is on: one without a tag on its
 // VLAN, always the same for the same client.
-func (d *Device) learn(who scenario.Client) {
+func (d *Device) learn(who Client) {
 	if d.config.Kind != site.L2Switch && d.config.Kind != site.L3Switch {
 		return
 	}

@@ -35,7 +35,11 @@ func start(t *testing.T, state string, pace time.Duration) *standin.Device {
 	if pace > 0 {
 		ctx, stop := context.WithCancel(t.Context())
 		ended := make(chan struct{})
-		go func() { defer close(ended); fabric.Bustle(ctx, scenario.Clients(s), pace) }()
+		var who []standin.Client
+		for _, c := range scenario.Clients(s) {
+			who = append(who, standin.Client(c))
+		}
+		go func() { defer close(ended); fabric.Bustle(ctx, who, pace) }()
 		t.Cleanup(func() { stop(); <-ended })
 	}
 	return d

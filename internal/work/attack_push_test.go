@@ -108,7 +108,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 		id, err := w.OpenOrder(t.Context(), o.mk, doc.Code, "All at once", "")
 		require.NoError(t, err)
 		pool := entry("pool", strings.ReplaceAll("pool-quill-lab", "quill", fmt.Sprintf("q%02d", i)), "ranges", "100-120")
-		_, err = w.Edit(t.Context(), o.mk, id, pool)
+		_, err = w.Edit(t.Context(), o.mk, id, pool, nil)
 		require.NoError(t, err)
 		_, err = w.Rehearse(t.Context(), o.mk, id, 1)
 		require.NoError(t, err)
@@ -185,7 +185,7 @@ func TestAttackControlCharactersGetIn(t *testing.T) {
 	assert.Equal(t, "The title holds a control character; leave it out.", r.Fields[0].Says)
 	id := o.order()
 	for _, bad := range []string{"Scans\x00", "Sc\x1bans", "Sc\nans", "Sc\u202eans", "Sc\xffans"} {
-		_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", bad))
+		_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", bad), nil)
 		require.ErrorAs(t, err, &r, "%q", bad)
 		assert.Equal(t, "entries[0].fields.name", r.Fields[0].Field)
 	}
@@ -417,7 +417,7 @@ func TestAttackRestoredBackupPushes(t *testing.T) {
 	assert.Contains(t, since.Because, "was restored")
 	other, err := second.OpenOrder(t.Context(), o.mk, "quill-street", "After the restore", "")
 	require.NoError(t, err)
-	_, err = second.Edit(t.Context(), o.mk, other, entry("pool", "pool-quill-lab", "ranges", "100-120"))
+	_, err = second.Edit(t.Context(), o.mk, other, entry("pool", "pool-quill-lab", "ranges", "100-120"), nil)
 	require.NoError(t, err)
 	_, err = second.Rehearse(t.Context(), o.mk, other, 1)
 	require.NoError(t, err)

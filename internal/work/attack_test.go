@@ -315,23 +315,23 @@ func TestAttackEditElsewhereRefusesAForm(t *testing.T) {
 	// Somebody else, meanwhile.
 	theirs := entry("network", "net-bench", "name", "Workbench")
 	theirs.Version = seen
-	_, err := o.Edit(t.Context(), o.jo, id, theirs)
+	_, err := o.Edit(t.Context(), o.jo, id, theirs, nil)
 	require.NoError(t, err)
 	mine := entry("network", "net-imaging", "name", "Scans")
 	mine.Version = seen
-	d, err := o.Edit(t.Context(), o.mk, id, mine)
+	d, err := o.Edit(t.Context(), o.mk, id, mine, nil)
 	require.NoError(t, err, "nothing the form shows has changed")
 	assert.Len(t, d.After.Steps, 3)
 	late := entry("network", "net-bench", "name", "Benches")
 	late.Version = seen
-	_, err = o.Edit(t.Context(), o.mk, id, late)
+	_, err = o.Edit(t.Context(), o.mk, id, late, nil)
 	refusal(t, err, act.Conflict, "meanwhile")
 	// After an undo nothing is known of what was seen.
 	_, err = o.Undo(t.Context(), o.jo, id, o.version(id), true)
 	require.NoError(t, err)
 	last := entry("network", "net-cameras", "name", "Eyes")
 	last.Version = seen
-	_, err = o.Edit(t.Context(), o.mk, id, last)
+	_, err = o.Edit(t.Context(), o.mk, id, last, nil)
 	refusal(t, err, act.Conflict, "meanwhile")
 }
 

@@ -169,7 +169,7 @@ func (o *office) fix(id int64, rule string) {
 func (o *office) edit(id int64, c draft.Change) {
 	o.t.Helper()
 	c.Version = o.version(id)
-	_, err := o.Edit(o.t.Context(), o.mk, id, c)
+	_, err := o.Edit(o.t.Context(), o.mk, id, c, nil)
 	require.NoError(o.t, err)
 }
 
@@ -188,9 +188,9 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	change := func(name string) draft.Change { return entry("network", "net-imaging", "name", name) }
 
 	// Both saw version 0; each works in a process of their own.
-	_, err := o.Edit(t.Context(), o.mk, id, change("Scans"))
+	_, err := o.Edit(t.Context(), o.mk, id, change("Scans"), nil)
 	require.NoError(t, err)
-	_, err = other.Edit(t.Context(), o.jo, id, change("Pictures"))
+	_, err = other.Edit(t.Context(), o.jo, id, change("Pictures"), nil)
 	refusal(t, err, act.Conflict, "Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
 
 	// At once, many times: every edit that was accepted is there.
@@ -206,7 +206,7 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 						return
 					}
 					c.Version = d.Order.Version
-					if _, err = s.Edit(t.Context(), o.jo, id, c); err == nil {
+					if _, err = s.Edit(t.Context(), o.jo, id, c, nil); err == nil {
 						accepted.Store(c.Entries[0].Fields["name"], true)
 						return
 					}
@@ -287,7 +287,7 @@ func TestEndedOrdersTakeNoEdits(t *testing.T) {
 	for _, v := range []int32{version, version + 1} {
 		c := entry("network", "net-imaging", "purpose", "y")
 		c.Version = v
-		_, err := o.Edit(t.Context(), o.mk, id, c)
+		_, err := o.Edit(t.Context(), o.mk, id, c, nil)
 		refusal(t, err, act.Conflict, "was dropped by Maren Kolb")
 	}
 }
@@ -296,13 +296,13 @@ func TestBadInputChangesNothing(t *testing.T) {
 	o := open(t)
 	id := o.order()
 	var r *act.Refusal
-	_, err := o.Edit(t.Context(), o.mk, id, entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"))
+	_, err := o.Edit(t.Context(), o.mk, id, entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"), nil)
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, "entries[0].fields.address", r.Fields[0].Field)
 	assert.Len(t, r.Fields, 2)
-	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Fix: "pool-off.gone"})
+	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Fix: "pool-off.gone"}, nil)
 	refusal(t, err, act.Conflict, "gone already")
-	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Remove: "pool:gone"})
+	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Remove: "pool:gone"}, nil)
 	refusal(t, err, act.Conflict, "cannot be removed")
 	assert.Zero(t, o.version(id))
 	_, err = o.OpenOrder(t.Context(), o.mk, "kelder-bridge", "", strings.Repeat("9", 200))
@@ -358,7 +358,7 @@ func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
 	require.NoError(t, o.pushAll(o.Service, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Head.State, v.Push.Problem)
-	_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"))
+	_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"), nil)
 	refusal(t, err, act.Conflict, "takes no more edits")
 }
 

@@ -12,11 +12,14 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"sync"
 	"syscall"
 	"time"
 
+	"golang.org/x/net/icmp"
+	"golang.org/x/net/ipv4"
 	"golang.org/x/sys/unix"
 
 	"lithos/core/dhcp"
@@ -203,32 +206,40 @@ func (p *port) deliver(packet []byte, to dhcp.Destination, client net.HardwareAd
 	}
 	at := &unix.SockaddrLinklayer{Protocol: swap(unix.ETH_P_IP), Ifindex: p.index, Halen: uint8(len(client))}
 	copy(at.Addr[:], client)
-	return unix.Sendto(p.frames, datagram(p.own, to.Address, to.Port, packet), 0, at)
+	frame, err := datagram(p.own, to.Address, to.Port, packet)
+	if err != nil {
+		return err
+	}
+	return unix.Sendto(p.frames, frame, 0, at)
 }
 
 func swap(n uint16) uint16 { return n<<8 | n>>8 }
 
 // datagram wraps a message in UDP (RFC 768) and IP (RFC 791), for a client that
 // does not answer ARP yet.
-func datagram(from, to netip.Addr, port int, payload []byte) []byte {
-	const ip, udp = 20, 8
-	b := make([]byte, ip+udp+len(payload))
-	b[0], b[8], b[9] = 0x45, 64, unix.IPPROTO_UDP
-	binary.BigEndian.PutUint16(b[2:], uint16(len(b)))
-	copy(b[12:], from.AsSlice())
-	copy(b[16:], to.AsSlice())
-	binary.BigEndian.PutUint16(b[10:], ^sum(0, b[:ip]))
-	binary.BigEndian.PutUint16(b[ip:], 67)
-	binary.BigEndian.PutUint16(b[ip+2:], uint16(port))
-	binary.BigEndian.PutUint16(b[ip+4:], uint16(udp+len(payload)))
-	copy(b[ip+udp:], payload)
-	pseudo := append(append([]byte{}, b[12:20]...), 0, unix.IPPROTO_UDP, b[ip+4], b[ip+5])
-	check := ^sum(sum(0, pseudo), b[ip:])
+func datagram(from, to netip.Addr, port int, payload []byte) ([]byte, error) {
+	const udp = 8
+	h := ipv4.Header{
+		Version: ipv4.Version, Len: ipv4.HeaderLen, TotalLen: ipv4.HeaderLen + udp + len(payload), TTL: 64, Protocol: unix.IPPROTO_UDP,
+		Src: from.AsSlice(), Dst: to.AsSlice(),
+	}
+	head, err := h.Marshal()
+	if err != nil {
+		return nil, err
+	}
+	binary.BigEndian.PutUint16(head[10:], ^sum(0, head))
+	body := make([]byte, udp, udp+len(payload))
+	binary.BigEndian.PutUint16(body[0:], 67)
+	binary.BigEndian.PutUint16(body[2:], uint16(port))
+	binary.BigEndian.PutUint16(body[4:], uint16(udp+len(payload)))
+	body = append(body, payload...)
+	pseudo := append(append([]byte{}, head[12:20]...), 0, unix.IPPROTO_UDP, body[4], body[5])
+	check := ^sum(sum(0, pseudo), body)
 	if check == 0 {
 		check = 0xffff
 	}
-	binary.BigEndian.PutUint16(b[ip+6:], check)
-	return b
+	binary.BigEndian.PutUint16(body[6:], check)
+	return append(head, body...), nil
 }
 
 // sum is the ones' complement sum of octets (RFC 1071).
@@ -252,30 +263,30 @@ const probeFor = 200 * time.Millisecond
 
 // answers sends an echo request (RFC 792) and waits for the reply.
 func (s *server) answers(a netip.Addr) bool {
-	conn, err := net.Dial("ip4:icmp", a.String())
+	conn, err := icmp.ListenPacket("ip4:icmp", "0.0.0.0")
 	if err != nil {
 		return false
 	}
 	defer conn.Close()
-	request := []byte{8, 0, 0, 0, 'l', 'i', 0, 1}
-	binary.BigEndian.PutUint16(request[2:], ^sum(0, request))
-	if err := conn.SetDeadline(time.Now().Add(probeFor)); err != nil {
+	ask := icmp.Echo{ID: os.Getpid() & 0xffff, Seq: 1}
+	request, err := (&icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &ask}).Marshal(nil)
+	if err != nil || conn.SetDeadline(time.Now().Add(probeFor)) != nil {
 		return false
 	}
-	if _, err := conn.Write(request); err != nil {
+	if _, err := conn.WriteTo(request, &net.IPAddr{IP: a.AsSlice()}); err != nil {
 		return false
 	}
 	buf := make([]byte, 128)
 	for {
-		n, err := conn.Read(buf)
+		n, from, err := conn.ReadFrom(buf)
 		if err != nil {
 			return false
 		}
-		reply := buf[:n]
-		if n > 0 && reply[0]>>4 == 4 { // the IP header comes with it
-			reply = reply[min(n, int(reply[0]&0xf)*4):]
+		m, err := icmp.ParseMessage(ipv4.ICMPTypeEcho.Protocol(), buf[:n])
+		if err != nil || m.Type != ipv4.ICMPTypeEchoReply || from.String() != a.String() {
+			continue
 		}
-		if len(reply) >= 8 && reply[0] == 0 && reply[4] == 'l' && reply[5] == 'i' {
+		if reply, ok := m.Body.(*icmp.Echo); ok && reply.ID == ask.ID {
 			return true
 		}
 	}

@@ -200,6 +200,7 @@ export function useLiveEvents(signedIn: boolean) {
     }
     stream.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as { topic: string; id: string; version?: number }
+      if (event.topic === 'here') return
       if (event.topic === 'all') return void client.invalidateQueries()
       if (event.topic === 'work') {
         again('session')

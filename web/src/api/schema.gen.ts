@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has changed, as it happens */
+        get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/find": {
         parameters: {
             query?: never;
@@ -840,6 +857,13 @@ export interface components {
              */
             type: string;
         };
+        Event: {
+            id: string;
+            /** @enum {string} */
+            topic: "order" | "push" | "seen" | "site" | "rounds" | "work" | "session" | "all" | "here";
+            /** Format: int32 */
+            version?: number;
+        };
         Fact: {
             label: string;
             mono: boolean;
@@ -1656,6 +1680,46 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    events: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": {
+                        data: components["schemas"]["Event"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event?: "message";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    }[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     find: {
         parameters: {
             query?: {
