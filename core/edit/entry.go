@@ -161,7 +161,8 @@ func readOption(r *site.Reading) []Edit {
 // takes another name: an interface that it carries, a group that it is a port of.
 func followRename(r *site.Reading, k *site.Kind, e Edit) []Edit {
 	i := slices.IndexFunc(e.Fields, func(f Field) bool { return f.Name == "name" })
-	if i < 0 {
+	byName := slices.ContainsFunc(k.Fields, func(f *site.Field) bool { return f.Named && f.Of == k.Name })
+	if i < 0 || !byName {
 		return nil
 	}
 	var from, to string

@@ -47,10 +47,13 @@ func Target(running, base, wanted yang.Config) yang.Config {
 }
 
 func keep[T any](running, base, wanted []T, key func(T) string) []T {
+	ours := map[string]bool{}
+	for _, t := range slices.Concat(base, wanted) {
+		ours[key(t)] = true
+	}
 	out := slices.Clone(wanted)
 	for _, t := range running {
-		same := func(o T) bool { return key(o) == key(t) }
-		if !slices.ContainsFunc(base, same) && !slices.ContainsFunc(wanted, same) {
+		if !ours[key(t)] {
 			out = append(out, t)
 		}
 	}
@@ -63,8 +66,10 @@ func keep[T any](running, base, wanted []T, key func(T) string) []T {
 // no step leaves a configuration the device must
 // refuse, provided running and target are none themselves.
 func Between(running, target yang.Config) []Step {
-	p := planner{was: running, now: target, rebuild: map[string]bool{}, readdress: map[string]bool{}, withdraw: map[string]bool{}}
-	p.mark()
+	p := planner{was: indexed(running), now: indexed(target), rebuild: map[string]bool{}, readdress: map[string]bool{}, withdraw: map[string]bool{}}
+	p.markInterfaces()
+	p.markCarried()
+	p.markPools()
 	steps := []Step{}
 	for _, stage := range []func() []Step{
 		p.dropRelays, p.dropReservations, p.dropPools, p.freeMembers, p.dropAddresses, p.dropInterfaces,
@@ -75,16 +80,47 @@ func Between(running, target yang.Config) []Step {
 	return steps
 }
 
+// index is a configuration with its entries by their keys.
+type index struct {
+	yang.Config
+	interfaces   map[string]yang.Interface
+	pools        map[string]yang.Pool
+	reservations map[string]yang.Reservation
+	classes      map[string]yang.Class
+	relays       map[string]yang.Relay
+}
+
+func indexed(c yang.Config) index {
+	return index{
+		Config:       c,
+		interfaces:   by(c.Interfaces.Interface, func(i yang.Interface) string { return i.Name }),
+		pools:        by(c.DHCP.Pool, func(p yang.Pool) string { return p.ID }),
+		reservations: by(c.DHCP.Reservation, func(r yang.Reservation) string { return r.ID }),
+		classes:      by(c.DHCP.Class, func(k yang.Class) string { return k.ID }),
+		relays:       by(c.Relays.Relay, func(r yang.Relay) string { return r.Interface }),
+	}
+}
+
+func by[T any](list []T, key func(T) string) map[string]T {
+	out := make(map[string]T, len(list))
+	for _, t := range list {
+		out[key(t)] = t
+	}
+	return out
+}
+
 type planner struct {
-	was, now  yang.Config
+	was, now  index
 	rebuild   map[string]bool // interfaces removed, for good or to be made anew
 	readdress map[string]bool // interfaces whose addresses go away
 	withdraw  map[string]bool // pools removed, for good or until their interface is ready
 }
 
-func (p *planner) mark() {
+// markInterfaces finds the interfaces that go or are made anew, and those whose
+// addresses go.
+func (p *planner) markInterfaces() {
 	for _, i := range p.was.Interfaces.Interface {
-		j, stays := findInterface(p.now, i.Name)
+		j, stays := p.now.interfaces[i.Name]
 		if !stays || i.Type != j.Type || i.Enabled != j.Enabled || !reflect.DeepEqual(i.VLAN, j.VLAN) {
 			p.rebuild[i.Name] = true
 		}
@@ -92,6 +128,10 @@ func (p *planner) mark() {
 			p.readdress[i.Name] = true
 		}
 	}
+}
+
+// markCarried makes anew what an interface carries that is made anew, too.
+func (p *planner) markCarried() {
 	for again := true; again; {
 		again = false
 		for _, i := range p.was.Interfaces.Interface {
@@ -105,30 +145,18 @@ func (p *planner) mark() {
 			p.readdress[i.Name] = true
 		}
 	}
+}
+
+// markPools finds the pools that go, for good or until their interface is ready.
+func (p *planner) markPools() {
 	// A pool for relayed clients needs an address to answer from, whichever.
 	stand := slices.ContainsFunc(p.was.Interfaces.Interface, func(i yang.Interface) bool { return i.IPv4 != nil && !p.readdress[i.Name] })
 	for _, q := range p.was.DHCP.Pool {
-		r, stays := findPool(p.now, q.ID)
+		r, stays := p.now.pools[q.ID]
 		if !stays || p.readdress[q.Interface] || q.Interface == "" && !stand || q.Interface != r.Interface || q.Subnet != r.Subnet {
 			p.withdraw[q.ID] = true
 		}
 	}
-}
-
-func findInterface(c yang.Config, name string) (yang.Interface, bool) {
-	return find(c.Interfaces.Interface, func(i yang.Interface) bool { return i.Name == name })
-}
-
-func findPool(c yang.Config, id string) (yang.Pool, bool) {
-	return find(c.DHCP.Pool, func(p yang.Pool) bool { return p.ID == id })
-}
-
-func find[T any](list []T, match func(T) bool) (T, bool) {
-	var zero T
-	if i := slices.IndexFunc(list, match); i >= 0 {
-		return list[i], true
-	}
-	return zero, false
 }
 
 func put(verb, text, why, path string, node any) Step {
@@ -154,15 +182,11 @@ func whom(r yang.Reservation) string {
 	return "`" + r.MAC.String() + "`"
 }
 
-func findRelay(c yang.Config, name string) (yang.Relay, bool) {
-	return find(c.Relays.Relay, func(r yang.Relay) bool { return r.Interface == name })
-}
-
 // dropRelays stops relays that are no longer wanted, and those whose interface
 // is about to lose its address.
 func (p *planner) dropRelays() (steps []Step) {
 	for _, r := range p.was.Relays.Relay {
-		_, stays := findRelay(p.now, r.Interface)
+		_, stays := p.now.relays[r.Interface]
 		switch {
 		case !stays:
 			steps = append(steps, drop("Stop relaying", "from `"+r.Interface+"`", "Its clients are answered otherwise, or not at all", yang.RelayPath(r.Interface)))
@@ -175,7 +199,7 @@ func (p *planner) dropRelays() (steps []Step) {
 
 func (p *planner) relay() (steps []Step) {
 	for _, r := range p.now.Relays.Relay {
-		was, had := findRelay(p.was, r.Interface)
+		was, had := p.was.relays[r.Interface]
 		if had && !p.readdress[r.Interface] && reflect.DeepEqual(was, r) {
 			continue
 		}
@@ -191,7 +215,7 @@ func (p *planner) relay() (steps []Step) {
 // freeMembers takes ports out of their groups before another group takes them.
 func (p *planner) freeMembers() (steps []Step) {
 	for _, i := range p.was.Interfaces.Interface {
-		now, stays := findInterface(p.now, i.Name)
+		now, stays := p.now.interfaces[i.Name]
 		if !stays || p.rebuild[i.Name] {
 			continue
 		}
@@ -208,7 +232,7 @@ func (p *planner) freeMembers() (steps []Step) {
 // tune changes what an interface lets pass, without taking its addresses away.
 func (p *planner) tune() (steps []Step) {
 	for _, i := range p.now.Interfaces.Interface {
-		was, had := findInterface(p.was, i.Name)
+		was, had := p.was.interfaces[i.Name]
 		fresh := !had || p.rebuild[i.Name]
 		freed := slices.ContainsFunc(i.Member, func(m string) bool { return p.rebuild[m] })
 		if fresh && len(i.Member) == 0 || !fresh && !freed && sameManner(was, i) {
@@ -286,7 +310,7 @@ func uplink(u *yang.Uplink) string {
 
 func (p *planner) describeClasses() (steps []Step) {
 	for _, k := range p.now.DHCP.Class {
-		was, had := find(p.was.DHCP.Class, func(o yang.Class) bool { return o.ID == k.ID })
+		was, had := p.was.classes[k.ID]
 		if had && reflect.DeepEqual(was, k) {
 			continue
 		}
@@ -297,7 +321,7 @@ func (p *planner) describeClasses() (steps []Step) {
 
 func (p *planner) forgetClasses() (steps []Step) {
 	for _, k := range p.was.DHCP.Class {
-		if _, stays := find(p.now.DHCP.Class, func(o yang.Class) bool { return o.ID == k.ID }); !stays {
+		if _, stays := p.now.classes[k.ID]; !stays {
 			steps = append(steps, drop("Forget", "class "+k.Name, "No pool is kept for it any more", yang.ClassPath(k.ID)))
 		}
 	}
@@ -306,7 +330,7 @@ func (p *planner) forgetClasses() (steps []Step) {
 
 func (p *planner) dropReservations() (steps []Step) {
 	for _, r := range p.was.DHCP.Reservation {
-		now, stays := find(p.now.DHCP.Reservation, func(o yang.Reservation) bool { return o.ID == r.ID })
+		now, stays := p.now.reservations[r.ID]
 		switch {
 		case !stays:
 			steps = append(steps, drop("Release", fmt.Sprintf("`%s` from %s", r.Address, title(r)), "The client is given an address of the pool at its next renewal", yang.ReservationPath(r.ID)))
@@ -331,7 +355,7 @@ func (p *planner) dropPools() (steps []Step) {
 			continue
 		}
 		why := "Its interface is about to change"
-		if _, stays := findPool(p.now, q.ID); !stays {
+		if _, stays := p.now.pools[q.ID]; !stays {
 			why = "It is no longer wanted; clients keep their addresses until their leases end"
 		}
 		steps = append(steps, drop("Withdraw", "pool "+q.Name+from(q), why, yang.PoolPath(q.ID)))
@@ -375,10 +399,11 @@ func (p *planner) dropInterfaces() (steps []Step) {
 
 // carriedFirst orders interfaces so that each comes before its parent.
 func carriedFirst(list []yang.Interface) []yang.Interface {
+	byName := by(list, func(i yang.Interface) string { return i.Name })
 	depth := func(i yang.Interface) int {
 		d := 0
 		for i.VLAN != nil && d <= len(list) {
-			parent, ok := find(list, func(o yang.Interface) bool { return o.Name == i.VLAN.Parent })
+			parent, ok := byName[i.VLAN.Parent]
 			if !ok {
 				break
 			}
@@ -395,7 +420,7 @@ func (p *planner) addInterfaces() (steps []Step) {
 	list := carriedFirst(p.now.Interfaces.Interface)
 	slices.Reverse(list)
 	for _, i := range list {
-		if _, had := findInterface(p.was, i.Name); had && !p.rebuild[i.Name] {
+		if _, had := p.was.interfaces[i.Name]; had && !p.rebuild[i.Name] {
 			continue
 		}
 		bare := i
@@ -411,7 +436,7 @@ func (p *planner) addInterfaces() (steps []Step) {
 
 func (p *planner) giveAddresses() (steps []Step) {
 	for _, i := range p.now.Interfaces.Interface {
-		was, had := findInterface(p.was, i.Name)
+		was, had := p.was.interfaces[i.Name]
 		if i.IPv4 == nil || had && !p.readdress[i.Name] && reflect.DeepEqual(was.IPv4, i.IPv4) {
 			continue
 		}
@@ -422,7 +447,7 @@ func (p *planner) giveAddresses() (steps []Step) {
 
 func (p *planner) servePools() (steps []Step) {
 	for _, q := range p.now.DHCP.Pool {
-		was, had := findPool(p.was, q.ID)
+		was, had := p.was.pools[q.ID]
 		if had && !p.withdraw[q.ID] && reflect.DeepEqual(was, q) {
 			continue
 		}
@@ -448,11 +473,11 @@ func (p *planner) servePools() (steps []Step) {
 
 func (p *planner) reserve() (steps []Step) {
 	for _, r := range p.now.DHCP.Reservation {
-		was, had := find(p.was.DHCP.Reservation, func(o yang.Reservation) bool { return o.ID == r.ID })
+		was, had := p.was.reservations[r.ID]
 		if had && !p.withdraw[was.Pool] && !p.withdraw[r.Pool] && reflect.DeepEqual(was, r) {
 			continue
 		}
-		pool, _ := findPool(p.now, r.Pool)
+		pool := p.now.pools[r.Pool]
 		why := "Always for " + whom(r)
 		if had && was.Address != r.Address {
 			why += fmt.Sprintf(", was `%s`", was.Address)

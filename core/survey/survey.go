@@ -164,11 +164,11 @@ type Row struct {
 	To       netip.Addr     `json:"to"`
 	Text     string         `json:"text"` // the address or range as shown
 	Name     string         `json:"name"`
-	MAC      address.MAC    `json:"mac"`
+	MAC      address.MAC    `json:"mac,omitzero"`
 	Detail   string         `json:"detail,omitempty"`
-	Used     int            `json:"used"`           // of a pool
-	Size     int            `json:"size"`           // of a pool, what it can hand out
-	On       bool           `json:"on"`             // of a pool
+	Used     int            `json:"used,omitempty"` // of a pool
+	Size     int            `json:"size,omitempty"` // of a pool, what it can hand out
+	On       bool           `json:"on,omitempty"`   // of a pool
 	Seen     *time.Time     `json:"seen,omitempty"` // last seen
 	Severity check.Severity `json:"severity,omitempty"`
 	Findings []string       `json:"findings,omitempty"`

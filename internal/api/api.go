@@ -53,7 +53,7 @@ const (
 	maxRequest = 20 << 20
 	// worthPacking is the smallest answer that is compressed, in octets: a smaller one
 	// arrives no sooner for it.
-	worthPacking = 16 << 10
+	worthPacking = 32 << 10
 	// answerWithin is how long a request may be worked on. Live events go on.
 	answerWithin = 60 * time.Second
 )

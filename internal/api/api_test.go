@@ -258,8 +258,8 @@ func TestPagesAndHeaders(t *testing.T) {
 	assert.Equal(t, "nosniff", resp.Header.Get("X-Content-Type-Options"))
 }
 
-// grown is a site of n networks, each with a pool, a reservation and an interface.
-func grown(n int) string {
+// grown is a site of n networks, each with a pool, an interface and some reservations.
+func grown(n, each int) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, `{"id":"site-big","code":"big","name":"Big","customer":{"id":"c","name":"C"},"block":["10.0.0.0/8"],"domain":"big.example",
 		"options":[{"code":6,"value":"10.0.0.1"}],"devices":[{"id":"gw","name":"gw","kind":"firewall","interfaces":[{"id":"if-lan","name":"lan","kind":"port group"}`)
@@ -279,7 +279,16 @@ func grown(n int) string {
 	b.WriteString(`],"pools":[`)
 	list(`{"id":"pool-%d","name":"Pool","network":"net-%d","server":"gw","enabled":true,"ranges":[{"from":"10.%d.%d.100","to":"10.%d.%d.199"}]}`, func(i int) []any { return []any{i, i, i / 256, i % 256, i / 256, i % 256} })
 	b.WriteString(`],"reservations":[`)
-	list(`{"id":"res-%d","name":"r%d","network":"net-%d","address":"10.%d.%d.20","mac":"02:00:5e:00:%02x:%02x"}`, func(i int) []any { return []any{i, i, i, i / 256, i % 256, i / 256, i % 256} })
+	for i := range n * each {
+		if i > 0 {
+			b.WriteString(",")
+		}
+		net, k := i/each, 2+i%each
+		if k >= 100 {
+			k += 100 // the pool is in between
+		}
+		fmt.Fprintf(&b, `{"id":"res-%d","name":"r%d","network":"net-%d","address":"10.%d.%d.%d","mac":"00:00:5e:%02x:%02x:%02x"}`, i, i, net, net/256, net%256, k, i>>16, i>>8&0xff, i&0xff)
+	}
 	b.WriteString(`]}`)
 	return b.String()
 }

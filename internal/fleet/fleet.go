@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"strings"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"lithos/core/check"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -23,26 +21,12 @@ type Sites interface {
 // Service is the use cases of all sites. It is safe for concurrent use, and any number
 // of processes may run one on the same database.
 type Service struct {
-	store     *store.Store
-	sites     Sites
-	summaries *lru.Cache[revision, summary] // a line or two of every site
+	store *store.Store
+	sites Sites
 }
-
-type revision struct {
-	site   string
-	number int32
-}
-
-const maxSummaries = 20_000
 
 // New makes the use cases on a migrated database.
-func New(s *store.Store, sites Sites) *Service {
-	summaries, err := lru.New[revision, summary](maxSummaries)
-	if err != nil {
-		panic("a cache keeps at least one: " + err.Error())
-	}
-	return &Service{store: s, sites: sites, summaries: summaries}
-}
+func New(s *store.Store, sites Sites) *Service { return &Service{store: s, sites: sites} }
 
 func joined[T fmt.Stringer](list []T) string {
 	var out []string

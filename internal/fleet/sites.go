@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -39,15 +41,20 @@ type SiteRow struct {
 
 // Sites lists every site with what is wrong there, the gravest first.
 func (s *Service) Sites(ctx context.Context) ([]SiteRow, error) {
-	rows, err := s.store.ListSites(ctx)
+	rows, err := s.store.ListSites(ctx, rules)
 	if err != nil {
 		return nil, err
 	}
 	out := []SiteRow{}
 	for _, r := range rows {
-		sum, err := s.summarise(ctx, r.ID, r.Head)
+		sum := summary{block: r.Block}
+		if r.Summarised {
+			err = json.Unmarshal(r.Findings, &sum.findings)
+		} else {
+			sum, err = s.summarise(ctx, r.ID, r.Head)
+		}
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("what was found at %s: %w", r.Code, err)
 		}
 		row := SiteRow{
 			Code: r.Code, Name: r.Name, Customer: r.Customer, Block: sum.block, Networks: int(r.Networks), Revision: r.Head, Changed: r.MadeAt,
@@ -90,19 +97,38 @@ type summary struct {
 	findings []order.Brief // of the document, gravest first
 }
 
-func (s *Service) summarise(ctx context.Context, siteID string, number int32) (summary, error) {
-	key := revision{siteID, number}
-	sum, ok := s.summaries.Get(key)
-	if ok {
-		return sum, nil
+// rules names the rules that summaries are made with: those of this build, or of this
+// process where the build does not say which it is.
+var rules = func() string {
+	revision, modified := "", true
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, set := range info.Settings {
+			switch set.Key {
+			case "vcs.revision":
+				revision = set.Value
+			case "vcs.modified":
+				modified = set.Value == "true"
+			}
+		}
 	}
+	if revision == "" || modified {
+		return rand.Text()
+	}
+	return revision
+}()
+
+// summarise works out what Rounds says of a revision, and keeps it beside the site.
+func (s *Service) summarise(ctx context.Context, siteID string, number int32) (summary, error) {
 	head, err := s.sites.Head(ctx, siteID, number)
 	if err != nil {
 		return summary{}, err
 	}
-	sum.block, sum.findings = joined(head.Block), order.InBrief(head.Findings)
-	s.summaries.Add(key, sum)
-	return sum, nil
+	sum := summary{joined(head.Block), order.InBrief(head.Findings)}
+	raw, err := json.Marshal(sum.findings)
+	if err != nil {
+		return summary{}, err
+	}
+	return sum, s.store.PutSummary(ctx, gen.PutSummaryParams{SiteID: siteID, Revision: number, Rules: rules, Block: sum.block, Findings: raw})
 }
 
 // Revision is one entry of a site's history.
@@ -167,6 +193,14 @@ func (s *Service) ExportFor(ctx context.Context, by act.Technician, code string)
 // by is 0 for the command line. A file equal to the newest revision changes
 // nothing; it returns the revision that holds the file.
 func (s *Service) Import(ctx context.Context, doc *site.Site, by int64, note string) (revision int32, err error) {
+	revision, err = s.take(ctx, doc, by, note)
+	if err == nil {
+		_, err = s.summarise(ctx, doc.ID, revision)
+	}
+	return revision, err
+}
+
+func (s *Service) take(ctx context.Context, doc *site.Site, by int64, note string) (revision int32, err error) {
 	row, err := store.Found(s.store.SiteByID(ctx, doc.ID))
 	if errors.Is(err, store.ErrNotFound) {
 		if _, err := s.store.SiteByCode(ctx, doc.Code); err == nil {

@@ -24,7 +24,7 @@ type Place struct {
 
 // Standards lists the standards the sites carry.
 func (s *Service) Standards(ctx context.Context) ([]Follow, error) {
-	rows, err := s.store.ListSites(ctx)
+	rows, err := s.store.ListSites(ctx, rules)
 	if err != nil {
 		return nil, err
 	}

@@ -193,6 +193,14 @@ type SiteStanding struct {
 	LookedAt time.Time
 }
 
+type SiteSummary struct {
+	SiteID   string
+	Revision int32
+	Rules    string
+	Block    string
+	Findings []byte
+}
+
 type Technician struct {
 	ID           int64
 	Name         string

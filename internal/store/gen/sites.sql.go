@@ -427,9 +427,11 @@ func (q *Queries) ListRevisions(ctx context.Context, siteID string) ([]ListRevis
 const ListSites = `-- name: ListSites :many
 SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name, '') AS made_by,
     (SELECT count(*) FROM work_order o WHERE o.site_id = s.id AND o.state IN ('open', 'pushing')) AS open_orders,
-    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks, coalesce(f.findings, '[]')::json AS around
+    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks, coalesce(f.findings, '[]')::json AS around,
+    (m.site_id IS NOT NULL)::boolean AS summarised, coalesce(m.block, '') AS block, coalesce(m.findings, '[]')::json AS findings
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
 LEFT JOIN technician t ON t.id = r.made_by LEFT JOIN site_standing f ON f.site_id = s.id
+LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = $1
 ORDER BY s.customer, s.name
 `
 
@@ -444,10 +446,13 @@ type ListSitesRow struct {
 	OpenOrders int64
 	Networks   int64
 	Around     []byte
+	Summarised bool
+	Block      string
+	Findings   []byte
 }
 
-func (q *Queries) ListSites(ctx context.Context) ([]ListSitesRow, error) {
-	rows, err := q.db.Query(ctx, ListSites)
+func (q *Queries) ListSites(ctx context.Context, rules string) ([]ListSitesRow, error) {
+	rows, err := q.db.Query(ctx, ListSites, rules)
 	if err != nil {
 		return nil, err
 	}
@@ -466,6 +471,9 @@ func (q *Queries) ListSites(ctx context.Context) ([]ListSitesRow, error) {
 			&i.OpenOrders,
 			&i.Networks,
 			&i.Around,
+			&i.Summarised,
+			&i.Block,
+			&i.Findings,
 		); err != nil {
 			return nil, err
 		}
@@ -518,6 +526,31 @@ type PutStandingParams struct {
 
 func (q *Queries) PutStanding(ctx context.Context, arg PutStandingParams) error {
 	_, err := q.db.Exec(ctx, PutStanding, arg.SiteID, arg.Revision, arg.Findings)
+	return err
+}
+
+const PutSummary = `-- name: PutSummary :exec
+INSERT INTO site_summary (site_id, revision, rules, block, findings) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (site_id) DO UPDATE SET revision = excluded.revision, rules = excluded.rules, block = excluded.block, findings = excluded.findings
+WHERE site_summary.revision <= excluded.revision
+`
+
+type PutSummaryParams struct {
+	SiteID   string
+	Revision int32
+	Rules    string
+	Block    string
+	Findings []byte
+}
+
+func (q *Queries) PutSummary(ctx context.Context, arg PutSummaryParams) error {
+	_, err := q.db.Exec(ctx, PutSummary,
+		arg.SiteID,
+		arg.Revision,
+		arg.Rules,
+		arg.Block,
+		arg.Findings,
+	)
 	return err
 }
 

@@ -1,10 +1,17 @@
 -- name: ListSites :many
 SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name, '') AS made_by,
     (SELECT count(*) FROM work_order o WHERE o.site_id = s.id AND o.state IN ('open', 'pushing')) AS open_orders,
-    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks, coalesce(f.findings, '[]')::json AS around
+    (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks, coalesce(f.findings, '[]')::json AS around,
+    (m.site_id IS NOT NULL)::boolean AS summarised, coalesce(m.block, '') AS block, coalesce(m.findings, '[]')::json AS findings
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
 LEFT JOIN technician t ON t.id = r.made_by LEFT JOIN site_standing f ON f.site_id = s.id
+LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = @rules
 ORDER BY s.customer, s.name;
+
+-- name: PutSummary :exec
+INSERT INTO site_summary (site_id, revision, rules, block, findings) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (site_id) DO UPDATE SET revision = excluded.revision, rules = excluded.rules, block = excluded.block, findings = excluded.findings
+WHERE site_summary.revision <= excluded.revision;
 
 -- name: PutStanding :exec
 INSERT INTO site_standing (site_id, revision, findings) VALUES ($1, $2, $3)

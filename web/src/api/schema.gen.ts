@@ -1360,20 +1360,20 @@ export interface components {
             in?: string;
             /** @enum {string} */
             kind: "gateway" | "interface" | "fixed" | "reservation" | "pool" | "exclusion" | "unrecorded";
-            mac: string;
+            mac?: string;
             name: string;
-            on: boolean;
+            on?: boolean;
             ref: string;
             /** Format: date-time */
             seen?: string;
             severity?: string;
             /** Format: int64 */
-            size: number;
+            size?: number;
             text: string;
             /** Format: ip */
             to: string;
             /** Format: int64 */
-            used: number;
+            used?: number;
         };
         RuleView: {
             family: string;

@@ -30,7 +30,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
   const shown = useMemo(() => {
     const words = filter.toLowerCase()
     const kept = rows.filter((r) =>
-      `${r.text} ${kindNames[r.kind]} ${r.name} ${r.mac} ${r.detail ?? ''}`.toLowerCase().includes(words),
+      `${r.text} ${kindNames[r.kind]} ${r.name} ${r.mac ?? ''} ${r.detail ?? ''}`.toLowerCase().includes(words),
     )
     if (sort.by !== 'from') kept.sort((a, b) => (a[sort.by] ?? '').localeCompare(b[sort.by] ?? ''))
     return sort.down ? kept.reverse() : kept
@@ -167,7 +167,9 @@ function OwnerRow({
       </td>
       <td className="list-cell mono text-ink-2">
         {r.kind === 'pool' ? (
-          <span className="font-sans text-[13px]">{r.on ? `${r.used} of ${r.size} in use` : 'switched off'}</span>
+          <span className="font-sans text-[13px]">
+            {r.on ? `${r.used ?? 0} of ${r.size ?? 0} in use` : 'switched off'}
+          </span>
         ) : (
           r.mac
         )}
