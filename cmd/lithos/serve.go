@@ -189,7 +189,7 @@ func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	book, closeBook, err := standin.OpenBook(c.Leases)
+	db, closeBook, err := standin.OpenBook(c.Leases)
 	if err != nil {
 		return err
 	}
@@ -203,5 +203,5 @@ func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
 		case <-ctx.Done():
 		}
 	}()
-	return wired.Serve(ctx, wired.Config{Device: compile.Device(doc, dev.ID), Interfaces: c.Iface, Book: book, Log: logger()}, ready)
+	return wired.Serve(ctx, wired.Config{Device: compile.Device(doc, dev.ID), Interfaces: c.Iface, LeaseDB: db, Log: logger()}, ready)
 }

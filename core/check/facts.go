@@ -17,9 +17,9 @@ import (
 type facts struct {
 	*site.Site
 	networks map[string]*site.Network
-	pools    map[string][]*site.Pool  // by network id
-	told     map[string][]option.Told // what clients of a pool are told, by pool id
-	strays   []site.Reservation       // those that lie outside their network
+	pools    map[string][]*site.Pool       // by network id
+	told     map[string][]option.Effective // what clients of a pool are told, by pool id
+	strays   []site.Reservation            // those that lie outside their network
 	common   compile.Everywhere
 	own      option.Own
 	*wiring
@@ -48,7 +48,7 @@ type home struct {
 func (f *facts) homes(n *site.Network) []home { return f.homesOf[n.Prefix.Masked()] }
 
 func learn(s *site.Site) *facts {
-	f := &facts{Site: s, common: compile.Common(s), own: s.Own(), told: make(map[string][]option.Told, len(s.Pools)), wiring: wire(s)}
+	f := &facts{Site: s, common: compile.Common(s), own: s.Own(), told: make(map[string][]option.Effective, len(s.Pools)), wiring: wire(s)}
 	f.index()
 	for i := range s.Pools {
 		f.tell(&s.Pools[i])
@@ -77,7 +77,7 @@ func (f *facts) index() {
 // tell works out what clients of a pool are told.
 func (f *facts) tell(p *site.Pool) {
 	if n := f.networks[p.Network]; n != nil {
-		f.told[p.ID] = f.common.Told(compile.For{Network: n, Pool: p})
+		f.told[p.ID] = f.common.Effective(compile.For{Network: n, Pool: p})
 	}
 }
 
@@ -150,7 +150,7 @@ func (f *facts) NetworkOf(a netip.Addr) (*site.Network, bool) {
 }
 
 // toldIn is what clients of a pool are told.
-func (f *facts) toldIn(p *site.Pool) []option.Told { return f.told[p.ID] }
+func (f *facts) toldIn(p *site.Pool) []option.Effective { return f.told[p.ID] }
 
 // timers is how long clients of a pool hold their leases.
 func (f *facts) timers(p *site.Pool) compile.Timers { return compile.TimersOf(f.toldIn(p)) }

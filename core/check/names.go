@@ -27,9 +27,9 @@ func (f *facts) holds(a netip.Addr) bool { return len(f.ownersIn(address.Single(
 // eachTold visits an option that clients are told once for each level that sets it, so
 // that one mistake is one finding: the levels of a network, or those above networks
 // where n is nil.
-func (f *facts) eachTold(n *site.Network, code uint8, do func(t option.Told)) {
+func (f *facts) eachTold(n *site.Network, code uint8, do func(t option.Effective)) {
 	if n == nil {
-		if t, ok := compile.Value([]option.Told(f.common), code); ok && f.toldAnywhere(t) {
+		if t, ok := compile.Value([]option.Effective(f.common), code); ok && f.toldAnywhere(t) {
 			do(t)
 		}
 		return
@@ -46,7 +46,7 @@ func (f *facts) eachTold(n *site.Network, code uint8, do func(t option.Told)) {
 
 // toldAnywhere reports whether some pool's clients are told an option as a level above
 // networks sets it.
-func (f *facts) toldAnywhere(t option.Told) bool {
+func (f *facts) toldAnywhere(t option.Effective) bool {
 	for i := range f.Pools {
 		if told, ok := compile.Value(f.toldIn(&f.Pools[i]), t.Code); ok && told.From == t.From {
 			return true
@@ -56,7 +56,7 @@ func (f *facts) toldAnywhere(t option.Told) bool {
 }
 
 // level is the part that a told option is set on.
-func level(t option.Told) site.Ref { return site.Ref{Kind: t.From.Kind, ID: t.From.ID} }
+func level(t option.Effective) site.Ref { return site.Ref{Kind: t.From.Kind, ID: t.From.ID} }
 
 // idOf is the id of a network, empty for none.
 func idOf(n *site.Network) string {
@@ -74,7 +74,7 @@ func words(list []netip.Addr) string {
 	return strings.Join(out, ", ")
 }
 
-func told(t option.Told) []netip.Addr { return compile.Addresses([]option.Told{t}, t.Code) }
+func told(t option.Effective) []netip.Addr { return compile.Addresses([]option.Effective{t}, t.Code) }
 
 func dnsMissing(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
@@ -94,7 +94,7 @@ func dnsMissing(f *facts, n *site.Network, report func(Finding)) {
 }
 
 func dnsUnreachable(f *facts, n *site.Network, report func(Finding)) {
-	f.eachTold(n, option.NameServers, func(t option.Told) {
+	f.eachTold(n, option.NameServers, func(t option.Effective) {
 		servers := told(t)
 		for _, a := range servers {
 			if !f.inside(a) || f.holds(a) {
@@ -114,7 +114,7 @@ func dnsUnreachable(f *facts, n *site.Network, report func(Finding)) {
 }
 
 func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {
-	f.eachTold(n, option.NameServers, func(t option.Told) {
+	f.eachTold(n, option.NameServers, func(t option.Effective) {
 		servers := told(t)
 		if len(servers) < 2 || f.inside(servers[0]) || !slices.ContainsFunc(servers, f.inside) {
 			return
@@ -131,7 +131,7 @@ func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {
 }
 
 func dnsMixed(f *facts, n *site.Network, report func(Finding)) {
-	f.eachTold(n, option.NameServers, func(t option.Told) {
+	f.eachTold(n, option.NameServers, func(t option.Effective) {
 		servers := told(t)
 		outside := slices.IndexFunc(servers, func(a netip.Addr) bool { return !f.inside(a) && !isPrivate(a) })
 		if outside <= 0 || !f.inside(servers[0]) {
@@ -151,7 +151,7 @@ func domainDiffers(f *facts, n *site.Network, report func(Finding)) {
 	if f.Domain == "" {
 		return
 	}
-	f.eachTold(n, option.DomainName, func(t option.Told) {
+	f.eachTold(n, option.DomainName, func(t option.Effective) {
 		if t.Value == f.Domain || strings.HasSuffix(t.Value, "."+f.Domain) {
 			return
 		}
@@ -171,7 +171,7 @@ const (
 )
 
 func searchListTooLong(f *facts, n *site.Network, report func(Finding)) {
-	f.eachTold(n, option.SearchList, func(t option.Told) {
+	f.eachTold(n, option.SearchList, func(t option.Effective) {
 		names := strings.Split(t.Value, ", ")
 		if len(names) <= mostSearched && len(t.Value) <= longestToWrite {
 			return

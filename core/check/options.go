@@ -48,7 +48,7 @@ func optionInvalid(f *facts, n *site.Network, report func(Finding)) {
 				Title: fmt.Sprintf("Option %d of %s cannot be sent", o.Code, name), Network: network,
 				Parts: []site.Ref{level, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}}, Says: err.Error() + ".",
 				Value: o.Value,
-				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
+				Fix:   f.unsetting("Stop setting it", option.Effective{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
 			})
 		}
 	})
@@ -62,10 +62,10 @@ func optionServerOnly(f *facts, n *site.Network, report func(Finding)) {
 				continue
 			}
 			report(Finding{
-				Title: fmt.Sprintf("%s sets %s by hand", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}},
+				Title: fmt.Sprintf("%s sets %s by hand", name, def.InSentence()), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}},
 				Value: o.Value,
 				Says:  fmt.Sprintf("Option %d is made by the server for each client; devices refuse it or send clients nonsense.", o.Code),
-				Fix:   f.unsetting("Stop setting it", option.Told{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
+				Fix:   f.unsetting("Stop setting it", option.Effective{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
 			})
 		}
 	})
@@ -84,7 +84,7 @@ func optionSetTwice(f *facts, n *site.Network, report func(Finding)) {
 			}
 			def, _ := f.own.Lookup(code)
 			report(Finding{
-				Title: fmt.Sprintf("%s sets %s twice", name, strings.ToLower(def.Name)), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(code)}},
+				Title: fmt.Sprintf("%s sets %s twice", name, def.InSentence()), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(code)}},
 				Value: last[code],
 				Says:  fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code], last[code]),
 				Fix:   f.keepLast(at, code, count[code]),
@@ -95,7 +95,7 @@ func optionSetTwice(f *facts, n *site.Network, report func(Finding)) {
 
 // keepLast is the fix that leaves one of several settings of a code.
 func (f *facts) keepLast(at site.Ref, code uint8, times int) *Fix {
-	all := f.unsetting("Keep the last", option.Told{Code: code, From: option.Source{Kind: at.Kind, ID: at.ID}})
+	all := f.unsetting("Keep the last", option.Effective{Code: code, From: option.Source{Kind: at.Kind, ID: at.ID}})
 	if all == nil || len(all.Edits) < times {
 		return nil
 	}
@@ -105,7 +105,7 @@ func (f *facts) keepLast(at site.Ref, code uint8, times int) *Fix {
 
 // unsetting is the fix that stops a level from setting an option, where a
 // draft may change that level. A level may set a code several times; all go.
-func (f *facts) unsetting(title string, t option.Told) *Fix {
+func (f *facts) unsetting(title string, t option.Effective) *Fix {
 	in := site.Ref{Kind: t.From.Kind, ID: t.From.ID}
 	fix := &Fix{Title: title}
 	left := f.Site
@@ -127,7 +127,7 @@ func (f *facts) unsetting(title string, t option.Told) *Fix {
 
 // retell is the fix that gives an option another value where it is set; none
 // where a draft may not change that level.
-func (f *facts) retell(title string, t option.Told, value string) *Fix {
+func (f *facts) retell(title string, t option.Effective, value string) *Fix {
 	fix := f.unsetting(title, t)
 	if fix == nil || len(fix.Edits) != 1 {
 		return nil
@@ -160,7 +160,7 @@ func optionShadowsRouter(f *facts, n *site.Network, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("Clients of %s lose their router", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), level(routes)},
 			Value: routes.Value,
-			Says:  fmt.Sprintf("A client that takes the static routes set on %s ignores option 3 (RFC 3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name, routes.Value),
+			Says:  fmt.Sprintf("A client that takes the classless static routes set on %s ignores option 3 (RFC 3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name, routes.Value),
 			Fix:   f.retell(fmt.Sprintf("Add the default route via %s", routers[0]), routes, fmt.Sprintf("0.0.0.0/0 via %s, %s", routers[0], routes.Value)),
 		})
 	})
@@ -192,7 +192,7 @@ func optionOverSize(f *facts, n *site.Network, report func(Finding)) {
 		var names []string
 		for _, code := range left {
 			def, _ := f.own.Lookup(code)
-			names = append(names, fmt.Sprintf("%d (%s)", code, strings.ToLower(def.Name)))
+			names = append(names, fmt.Sprintf("%d (%s)", code, def.InSentence()))
 		}
 		report(Finding{
 			Title: fmt.Sprintf("What %s tells does not fit", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
@@ -210,12 +210,12 @@ func bootPairIncomplete(f *facts, n *site.Network, report func(Finding)) {
 		switch {
 		case file && !name && !server:
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told a boot file and no server", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+				Title: fmt.Sprintf("Clients of %s are told a bootfile and no server", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
 				Says: "They look for the file on the DHCP server, which most likely has none. Set option 66 or 150 beside 67.",
 			})
 		case name && !file:
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told a boot server and no file", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+				Title: fmt.Sprintf("Clients of %s are told a TFTP server and no bootfile", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
 				Says: "A machine that boots from the network knows where to ask and not for what. Set option 67 beside 66.",
 			})
 		}

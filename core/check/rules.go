@@ -122,7 +122,7 @@ var rules = []Rule{
 	{"option-server-only", "Options", Blocks, "Nobody sets what the server alone sets.", atLevels(optionServerOnly)},
 	{"option-shadows-router", "Options", Blocks, "Static routes include the way out.", inNetwork(optionShadowsRouter)},
 	{"option-set-twice", "Options", Warns, "A level sets an option once.", atLevels(optionSetTwice)},
-	{"boot-pair-incomplete", "Options", Warns, "A boot server and a boot file go together.", inNetwork(bootPairIncomplete)},
+	{"boot-pair-incomplete", "Options", Warns, "A TFTP server and a bootfile go together.", inNetwork(bootPairIncomplete)},
 	{"mtu-above-uplink", "Options", Warns, "Clients send no packet the uplink cannot carry.", inNetwork(mtuAboveUplink)},
 	{"option-over-size", "Options", Warns, "What clients are told fits what every client accepts.", inNetwork(optionOverSize)},
 	{"vendor-invalid", "Options", Blocks, "Sub-options of a vendor class can be sent.", ofSite(vendorInvalid)},

@@ -279,8 +279,8 @@ func (sc *Scene) InterfacesIn(n *site.Network, visit func(d *site.Device, i *sit
 	}
 }
 
-// Told is what clients of a pool are told.
-func (sc *Scene) Told(p *site.Pool) []option.Told { return sc.toldIn(p) }
+// Effective lists the options in effect for clients of a pool.
+func (sc *Scene) Effective(p *site.Pool) []option.Effective { return sc.toldIn(p) }
 
 // Owned lists the addresses of a range that something has for itself, in order: a
 // gateway, interface, fixed device or reservation.

@@ -99,7 +99,7 @@ func Serving(s *site.Site, d *site.Device, n *site.Network, on string, pools []*
 	own, common := s.Own(), Common(s)
 	for _, p := range pools {
 		if p.Server == d.ID {
-			out.Pool = append(out.Pool, pool(s, own, common.Told(For{Network: n, Pool: p}), n, p, on))
+			out.Pool = append(out.Pool, pool(s, own, common.Effective(For{Network: n, Pool: p}), n, p, on))
 		}
 	}
 	for r := range reserved {
@@ -178,7 +178,7 @@ func iface(s *site.Site, i site.Interface) yang.Interface {
 	return out
 }
 
-func pool(s *site.Site, own option.Own, told []option.Told, n *site.Network, p *site.Pool, on string) yang.Pool {
+func pool(s *site.Site, own option.Own, told []option.Effective, n *site.Network, p *site.Pool, on string) yang.Pool {
 	out := yang.Pool{
 		ID: p.ID, Name: p.Name, Enabled: p.Enabled, Interface: on, Subnet: n.Prefix.Masked(),
 		ForClass: p.ForClass, ForClient: identifier(p.ForClient),
@@ -280,15 +280,15 @@ type For struct {
 	Reservation *site.Reservation
 }
 
-// Told lists the options a client is told, ordered by code, each with the level
+// Effective lists the options a client is told, ordered by code, each with the level
 // it comes from: standard, customer, site, network, pool, vendor class and
 // reservation, the nearest of them. The gateway is told as option 3 and the
 // site's domain as option 15 unless an option of the same level says otherwise.
-func Told(s *site.Site, c For) []option.Told { return Common(s).Told(c) }
+func Effective(s *site.Site, c For) []option.Effective { return Common(s).Effective(c) }
 
 // Everywhere is what every client of a site is told, whatever its network. Made
 // once, it answers for many clients.
-type Everywhere []option.Told
+type Everywhere []option.Effective
 
 // Common works out what the standard, the customer and the site say.
 func Common(s *site.Site) Everywhere {
@@ -303,8 +303,8 @@ func Common(s *site.Site) Everywhere {
 	)
 }
 
-// Told is what a client is told there.
-func (e Everywhere) Told(c For) []option.Told {
+// Effective is what a client is told there.
+func (e Everywhere) Effective(c For) []option.Effective {
 	var levels [][]option.Set
 	if n := c.Network; n != nil {
 		var gateway []option.Set
@@ -334,10 +334,10 @@ func set(kind, id, name string, options []site.Option) []option.Set {
 }
 
 // Value finds one told option.
-func Value(told []option.Told, code uint8) (option.Told, bool) {
-	i, ok := slices.BinarySearchFunc(told, code, func(t option.Told, c uint8) int { return int(t.Code) - int(c) })
+func Value(told []option.Effective, code uint8) (option.Effective, bool) {
+	i, ok := slices.BinarySearchFunc(told, code, func(t option.Effective, c uint8) int { return int(t.Code) - int(c) })
 	if !ok {
-		return option.Told{}, false
+		return option.Effective{}, false
 	}
 	return told[i], true
 }
@@ -348,7 +348,7 @@ type Timers struct{ Lease, T1, T2 time.Duration }
 
 // TimersOf reads the timers of what a client is told. Unset, T1 and T2 are a half
 // and seven eighths of the lease. What cannot be read counts as unset.
-func TimersOf(told []option.Told) Timers {
+func TimersOf(told []option.Effective) Timers {
 	read := func(code uint8, otherwise time.Duration) time.Duration {
 		if t, ok := Value(told, code); ok {
 			if d, err := option.ParseDuration(t.Value); err == nil {
@@ -362,7 +362,7 @@ func TimersOf(told []option.Told) Timers {
 }
 
 // Addresses reads the addresses of a told option, none when it is not told.
-func Addresses(told []option.Told, code uint8) []netip.Addr {
+func Addresses(told []option.Effective, code uint8) []netip.Addr {
 	t, ok := Value(told, code)
 	if !ok {
 		return nil

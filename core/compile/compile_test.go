@@ -22,7 +22,7 @@ func TestToldSaysWhereItComesFrom(t *testing.T) {
 	r, _ := s.Reservation("res-xray-plate")
 	r.Options = []site.Option{{Code: 6, Value: "10.84.16.1"}}
 	var got []string
-	for _, told := range compile.Told(s, compile.For{Network: n, Pool: p, Reservation: r}) {
+	for _, told := range compile.Effective(s, compile.For{Network: n, Pool: p, Reservation: r}) {
 		got = append(got, fmt.Sprintf("%d %s from %s", told.Code, told.Value, told.From.Kind))
 	}
 	assert.Equal(t, []string{
@@ -33,14 +33,14 @@ func TestToldSaysWhereItComesFrom(t *testing.T) {
 		"51 8 hours from pool",
 		"119 kelder.larkrise.example, larkrise.example from site",
 	}, got)
-	lease, ok := compile.Value(compile.Told(s, compile.For{Network: n, Pool: p, Reservation: r}), option.LeaseTime)
+	lease, ok := compile.Value(compile.Effective(s, compile.For{Network: n, Pool: p, Reservation: r}), option.LeaseTime)
 	require.True(t, ok)
 	assert.Equal(t, "1 day", lease.Hides[0].Value)
 
 	// An option of the same level goes before what is told by itself.
 	n.Options = append(n.Options, site.Option{Code: 3, Value: "10.84.18.9"})
 	s.Options = append(s.Options, site.Option{Code: 15, Value: "other.example"})
-	told := compile.Told(s, compile.For{Network: n})
+	told := compile.Effective(s, compile.For{Network: n})
 	assert.Equal(t, []netip.Addr{netip.MustParseAddr("10.84.18.9")}, compile.Addresses(told, option.Router))
 	domain, _ := compile.Value(told, option.DomainName)
 	assert.Equal(t, "other.example", domain.Value)
@@ -105,7 +105,7 @@ func TestNearestWins(t *testing.T) {
 				*level = []site.Option{{Code: 51, Value: want}}
 			}
 		}
-		told, ok := compile.Value(compile.Told(s, compile.For{Network: n, Pool: p}), option.LeaseTime)
+		told, ok := compile.Value(compile.Effective(s, compile.For{Network: n, Pool: p}), option.LeaseTime)
 		if ok != (want != "") || told.Value != want {
 			t.Fatalf("told %q, want %q", told.Value, want)
 		}

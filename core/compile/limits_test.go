@@ -92,7 +92,7 @@ func TestRelayedPoolsVendorClassesAndPasswords(t *testing.T) {
 		codes = append(codes, o.Code)
 	}
 	assert.Equal(t, []uint8{43, 125}, codes)
-	told, ok := compile.Value(compile.Told(kelder, compile.For{Class: k}), 43)
+	told, ok := compile.Value(compile.Effective(kelder, compile.For{Class: k}), 43)
 	assert.True(t, ok)
 	assert.Equal(t, site.KindVendorClass, told.From.Kind)
 	k.SubOptions[1].Code = k.SubOptions[0].Code

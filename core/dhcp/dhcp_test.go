@@ -61,7 +61,7 @@ func lease(t require.TestingT, s *dhcp.Server, now time.Time, iface string, c *d
 }
 
 func TestDiscoverToAck(t *testing.T) {
-	s := dhcp.NewServer(config(), dhcp.NewBook())
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 	c := &dhcp.Client{MAC: mac(1), HostName: "recep-pc"}
 	passed := lease(t, s, start, "lan", c)
 	require.Len(t, passed, 4)
@@ -77,7 +77,7 @@ func TestDiscoverToAck(t *testing.T) {
 }
 
 func TestReservationHasItsOwnOptionsAndName(t *testing.T) {
-	s := dhcp.NewServer(config(), dhcp.NewBook())
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 	c := &dhcp.Client{MAC: mac(200)}
 	ack := lease(t, s, start, "lan", c)[3]
 	assert.Equal(t, "10.0.0.12", ack.Your)
@@ -88,7 +88,7 @@ func TestReservationHasItsOwnOptionsAndName(t *testing.T) {
 }
 
 func TestOnlyWhatIsAskedForIsTold(t *testing.T) {
-	s := dhcp.NewServer(config(), dhcp.NewBook())
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 	c := &dhcp.Client{MAC: mac(1), Parameters: []uint8{option.Router}}
 	ack := lease(t, s, start, "lan", c)[3]
 	assert.NotEmpty(t, ack.Option(3))
@@ -106,7 +106,7 @@ func TestClientStates(t *testing.T) {
 		return option.Format(53, a.Reply.Options[53])
 	}
 	fresh := func() (*dhcp.Server, *dhcp.Client) {
-		s := dhcp.NewServer(config(), dhcp.NewBook())
+		s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 		c := &dhcp.Client{MAC: mac(1)}
 		lease(t, s, start, "lan", c)
 		return s, c
@@ -150,7 +150,7 @@ func TestClientStates(t *testing.T) {
 }
 
 func TestRelayedRequestsAreServedByTheirSubnet(t *testing.T) {
-	s := dhcp.NewServer(config(), dhcp.NewBook())
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 	m := (&dhcp.Client{MAC: mac(1)}).Discover()
 	m.GatewayIPAddr = addr("10.0.1.1").AsSlice()
 	m.Options[82] = []byte{1, 2, 'p', '7'}
@@ -161,7 +161,7 @@ func TestRelayedRequestsAreServedByTheirSubnet(t *testing.T) {
 }
 
 func TestFullPoolReusesWhatEndedFirst(t *testing.T) {
-	s := dhcp.NewServer(config(), dhcp.NewBook())
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 	lease(t, s, start, "guest", &dhcp.Client{MAC: mac(1)})
 	lease(t, s, start.Add(time.Minute), "guest", &dhcp.Client{MAC: mac(2)})
 	third := &dhcp.Client{MAC: mac(3)}
@@ -172,20 +172,20 @@ func TestFullPoolReusesWhatEndedFirst(t *testing.T) {
 }
 
 func TestAddressInUseIsNotOffered(t *testing.T) {
-	s := dhcp.NewServer(config(), dhcp.NewBook())
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 	s.InUse = func(a netip.Addr) bool { return a == addr("10.0.0.10") }
 	assert.Equal(t, "10.0.0.11", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(1)})[3].Your)
 }
 
 func TestBookOutlivesAConfiguration(t *testing.T) {
-	book := dhcp.NewBook()
+	db := dhcp.NewLeaseDB()
 	c := &dhcp.Client{MAC: mac(1)}
-	lease(t, dhcp.NewServer(config(), book), start, "lan", c)
-	again := dhcp.NewServer(config(), dhcp.NewBook(book.Leases()...))
+	lease(t, dhcp.NewServer(config(), db), start, "lan", c)
+	again := dhcp.NewServer(config(), dhcp.NewLeaseDB(db.Leases()...))
 	assert.Equal(t, "10.0.0.11", lease(t, again, start, "lan", &dhcp.Client{MAC: mac(2)})[3].Your)
 	off := config()
 	off.DHCP.Pool[0].Enabled = false
-	assert.Contains(t, dhcp.NewServer(off, book).Handle(start, c.Discover(), "lan").Why(), "No pool is served")
+	assert.Contains(t, dhcp.NewServer(off, db).Handle(start, c.Discover(), "lan").Why(), "No pool is served")
 }
 
 // A pool hands out exactly its ranges minus its exclusions minus addresses
@@ -215,7 +215,7 @@ func TestOfferedSet(t *testing.T) {
 				want[a] = true
 			}
 		}
-		s := dhcp.NewServer(c, dhcp.NewBook())
+		s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 		got := map[netip.Addr]bool{}
 		for i := range len(want) + 1 {
 			client := &dhcp.Client{MAC: mac(i)}
@@ -233,7 +233,7 @@ func TestOfferedSet(t *testing.T) {
 	})
 }
 
-// Whatever arrives, the server does not panic and the book stays within the pools.
+// Whatever arrives, the server does not panic and the lease database stays within the pools.
 func FuzzHandle(f *testing.F) {
 	c := &dhcp.Client{MAC: mac(1), Address: addr("10.0.0.10"), ServerID: addr("10.0.0.1")}
 	for _, m := range []*dhcpv4.DHCPv4{c.Discover(), c.Reboot(), c.Renew(), c.Release(), c.Decline(), c.Inform()} {
@@ -244,17 +244,17 @@ func FuzzHandle(f *testing.F) {
 		if err != nil {
 			return
 		}
-		book := dhcp.NewBook()
-		s := dhcp.NewServer(config(), book)
+		db := dhcp.NewLeaseDB()
+		s := dhcp.NewServer(config(), db)
 		s.Handle(start, m, "lan").Wire()
 		dhcp.Describe(dhcp.Words{}, data, "")
-		for _, l := range book.Leases() {
+		for _, l := range db.Leases() {
 			if !address.Of(l.Subnet).Contains(l.Address) {
 				t.Fatalf("lease of %s outside %s", l.Address, l.Subnet)
 			}
 		}
-		if book.Len() > 1 {
-			t.Fatalf("one message made %d leases", book.Len())
+		if db.Len() > 1 {
+			t.Fatalf("one message made %d leases", db.Len())
 		}
 	})
 }
@@ -274,7 +274,7 @@ func BenchmarkExchange(b *testing.B) {
 	}
 	c.DHCP.Pool[0].Range = []yang.Span{{Start: addr("10.1.0.0"), End: addr("10.200.0.0")}}
 	b.Run("engine", func(b *testing.B) {
-		s := dhcp.NewServer(c, dhcp.NewBook())
+		s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 		for i := 0; b.Loop(); i++ {
 			client := dhcp.Client{MAC: mac(i)} // 65,536 of them, who come again
 			exchange(b, &client, func(wire []byte) []byte {
@@ -290,7 +290,7 @@ func BenchmarkExchange(b *testing.B) {
 	})
 	for _, held := range []int{1_000, 100_000} {
 		b.Run(fmt.Sprintf("engine/leases=%d", held), func(b *testing.B) {
-			s := dhcp.NewServer(c, dhcp.NewBook())
+			s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 			who := func(i int) dhcp.Client {
 				i %= held
 				return dhcp.Client{MAC: address.MAC{0, 0, 0x5e, byte(i >> 16), byte(i >> 8), byte(i)}}
@@ -316,7 +316,7 @@ func BenchmarkExchange(b *testing.B) {
 		})
 	}
 	b.Run("codec", func(b *testing.B) {
-		s := dhcp.NewServer(c, dhcp.NewBook())
+		s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 		client := dhcp.Client{MAC: mac(1)}
 		offer := s.Handle(start, client.Discover(), "lan").Reply
 		ack := s.Handle(start, client.Select(offer), "lan").Reply

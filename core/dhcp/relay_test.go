@@ -28,7 +28,7 @@ func relayed() (relay, server yang.Config) {
 
 func TestRelayThereAndBack(t *testing.T) {
 	rc, sc := relayed()
-	relay, server := dhcp.NewRelay(rc), dhcp.NewServer(sc, dhcp.NewBook())
+	relay, server := dhcp.NewRelay(rc), dhcp.NewServer(sc, dhcp.NewLeaseDB())
 	require.True(t, relay.Active("clients"))
 	c := &dhcp.Client{MAC: mac(1)}
 	over := func(request []byte) ([]byte, string, error) {
@@ -81,7 +81,7 @@ func TestRelayRefuses(t *testing.T) {
 }
 
 func TestDelivery(t *testing.T) {
-	s := dhcp.NewServer(config(), dhcp.NewBook())
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
 	c := &dhcp.Client{MAC: mac(1)}
 	offer := s.Handle(start, c.Discover(), "lan").Reply
 	assert.Equal(t, dhcp.Destination{Address: addr("10.0.0.10"), Port: 68, Direct: true}, dhcp.Deliver(offer))
@@ -96,7 +96,7 @@ func TestDelivery(t *testing.T) {
 func TestReservedByClientIdentifier(t *testing.T) {
 	c := config()
 	c.DHCP.Reservation = append(c.DHCP.Reservation, yang.Reservation{ID: "id", Pool: "p", Address: addr("10.0.0.18"), Client: []byte("\x00cart")})
-	s := dhcp.NewServer(c, dhcp.NewBook())
+	s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 	assert.Equal(t, "10.0.0.18", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(1), ID: []byte("\x00cart")})[3].Your)
 	assert.Equal(t, "10.0.0.10", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(1)})[3].Your)
 	assert.Equal(t, "10.0.0.12", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(200), ID: []byte("\x00other")})[3].Your, "a MAC's reservation holds whatever it calls itself")
@@ -110,7 +110,7 @@ func TestPoolsForSome(t *testing.T) {
 	byID.ID, byID.ForClass, byID.ForClient, byID.Range = "i", "", []byte("\x00till-"), []yang.Span{{Start: addr("10.0.0.40"), End: addr("10.0.0.41")}}
 	c.DHCP.Pool = append(c.DHCP.Pool, kept, byID)
 	c.DHCP.Class = []yang.Class{{ID: "phones", Name: "Phones", Match: "ward", Option: []yang.Option{{Code: 66, Value: []byte("10.0.0.7")}}}}
-	s := dhcp.NewServer(c, dhcp.NewBook())
+	s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 	get := func(client dhcp.Client) dhcp.Message {
 		passed := lease(t, s, start, "lan", &client)
 		return passed[len(passed)-1]
@@ -124,7 +124,7 @@ func TestPoolsForSome(t *testing.T) {
 	assert.Equal(t, "10.0.0.10", get(dhcp.Client{MAC: mac(4), ID: []byte("\x00tablet")}).Your)
 	c.DHCP.Pool = []yang.Pool{kept}
 	c.DHCP.Reservation = nil
-	s = dhcp.NewServer(c, dhcp.NewBook())
+	s = dhcp.NewServer(c, dhcp.NewLeaseDB())
 	assert.Equal(t, "No pool here is for this kind of client.", get(dhcp.Client{MAC: mac(5)}).Why)
 }
 
@@ -203,13 +203,13 @@ func TestVendorOptionsAreTakenApart(t *testing.T) {
 }
 
 func TestBookIsBounded(t *testing.T) {
-	book := dhcp.NewBook()
+	db := dhcp.NewLeaseDB()
 	c := config()
 	for i := range 500 {
 		now := start.Add(time.Duration(i) * 48 * time.Hour)
-		_, _ = (&dhcp.Client{MAC: mac(i)}).Exchange(wire(dhcp.NewServer(c, book), now, "lan"))
+		_, _ = (&dhcp.Client{MAC: mac(i)}).Exchange(wire(dhcp.NewServer(c, db), now, "lan"))
 	}
-	assert.LessOrEqual(t, book.Len(), 9, "no more than the pool has addresses")
+	assert.LessOrEqual(t, db.Len(), 9, "no more than the pool has addresses")
 }
 
 // Whatever arrives, a relay neither panics nor answers for others.
@@ -227,14 +227,14 @@ func FuzzRelay(f *testing.F) {
 		}
 		rc, sc := relayed()
 		relay := dhcp.NewRelay(rc)
-		book := dhcp.NewBook()
+		db := dhcp.NewLeaseDB()
 		if out, _, _ := relay.Forward(m, "clients"); out != nil {
 			if out.HopCount == 0 {
 				t.Fatal("a hop was not counted")
 			}
 			raw := out.ToBytes()
 			if again, err := dhcp.ReadPacket(raw); err == nil {
-				dhcp.NewServer(sc, book).Handle(start, again, "lan").Wire()
+				dhcp.NewServer(sc, db).Handle(start, again, "lan").Wire()
 			}
 		}
 		if back, _, ok := relay.Back(m); ok {
@@ -243,8 +243,8 @@ func FuzzRelay(f *testing.F) {
 			}
 			dhcp.Pack(back, nil, 548)
 		}
-		if book.Len() > 1 {
-			t.Fatalf("one message made %d leases", book.Len())
+		if db.Len() > 1 {
+			t.Fatalf("one message made %d leases", db.Len())
 		}
 	})
 }

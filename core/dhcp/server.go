@@ -38,7 +38,7 @@ type Server struct {
 	heardOn  map[string][]*pool      // by interface
 	reserved map[client]*reservation // by subnet and hardware address
 	kept     map[netip.Addr]*reservation
-	book     *Book
+	db       *LeaseDB
 }
 
 type pool struct {
@@ -63,11 +63,11 @@ type class struct {
 	told dhcpv4.Options
 }
 
-// NewServer serves the pools of a configuration with the leases of a book,
+// NewServer serves the pools of a configuration with the leases of a lease database,
 // which stays the caller's and is carried over from one configuration to the
 // next. Pools that are switched off are not served.
-func NewServer(c yang.Config, book *Book) *Server {
-	s := &Server{heardOn: map[string][]*pool{}, reserved: map[client]*reservation{}, kept: map[netip.Addr]*reservation{}, book: book}
+func NewServer(c yang.Config, db *LeaseDB) *Server {
+	s := &Server{heardOn: map[string][]*pool{}, reserved: map[client]*reservation{}, kept: map[netip.Addr]*reservation{}, db: db}
 	own := map[netip.Addr]bool{}
 	var speaks netip.Addr // the identifier where a relay speaks for the clients
 	at := map[string][]netip.Prefix{}
@@ -209,7 +209,7 @@ func (a Answer) leftOut() string {
 func silence(format string, args ...any) Answer { return Answer{says: fmt.Sprintf(format, args...)} }
 
 // Handle answers a message heard on an interface. Whatever the message, it
-// does not panic, and the book changes only for valid ones.
+// does not panic, and the lease database changes only for valid ones.
 func (s *Server) Handle(now time.Time, in *dhcpv4.DHCPv4, iface string) Answer {
 	if in == nil || in.OpCode != dhcpv4.OpcodeBootRequest || len(in.ClientHWAddr) != 6 {
 		return silence("Not a request from an Ethernet client.")
@@ -386,8 +386,8 @@ func (s *Server) mayHold(v *visit, a netip.Addr) (grant, bool) {
 		if !within(p.spans, a) {
 			continue
 		}
-		l := s.book.Holder(a)
-		free := l == nil || !l.holds(v.now) || l.State != Declined && s.book.byClient[clientKey(p.Subnet, v.id, v.mac)] == l
+		l := s.db.Holder(a)
+		free := l == nil || !l.holds(v.now) || l.State != Declined && s.db.byClient[clientKey(p.Subnet, v.id, v.mac)] == l
 		return grant{a, p, nil}, free
 	}
 	return grant{}, false
@@ -413,7 +413,7 @@ func (s *Server) choose(v *visit) (grant, bool) {
 		return g, true
 	}
 	for _, p := range v.pools {
-		if l := s.book.byClient[clientKey(p.Subnet, v.id, v.mac)]; l != nil {
+		if l := s.db.byClient[clientKey(p.Subnet, v.id, v.mac)]; l != nil {
 			if g, ok := s.mayHold(v, l.Address); ok {
 				return g, true
 			}
@@ -424,7 +424,7 @@ func (s *Server) choose(v *visit) (grant, bool) {
 	}
 	for _, p := range v.pools {
 		for {
-			a, ok := p.fresh(s.book)
+			a, ok := p.fresh(s.db)
 			if !ok {
 				break
 			}
@@ -435,15 +435,15 @@ func (s *Server) choose(v *visit) (grant, bool) {
 	}
 	for _, p := range v.pools {
 		for {
-			l, ok := s.book.idlest(p.ID, v.now)
+			l, ok := s.db.idlest(p.ID, v.now)
 			if !ok {
 				break
 			}
 			if g := (grant{l.Address, p, nil}); within(p.spans, l.Address) && !s.inUse(v, g) {
 				return g, true
 			}
-			if s.book.Holder(l.Address) != nil && !within(p.spans, l.Address) {
-				s.book.drop(l.Address) // left the pool with an earlier configuration
+			if s.db.Holder(l.Address) != nil && !within(p.spans, l.Address) {
+				s.db.drop(l.Address) // left the pool with an earlier configuration
 			}
 		}
 	}
@@ -455,17 +455,17 @@ func (s *Server) inUse(v *visit, g grant) bool {
 	if s.InUse == nil || !s.InUse(g.address) {
 		return false
 	}
-	s.book.put(Lease{Address: g.address, Subnet: g.pool.Subnet, Pool: g.pool.ID, State: Declined, Since: v.now, Expires: v.now.Add(DeclineHold)})
+	s.db.put(Lease{Address: g.address, Subnet: g.pool.Subnet, Pool: g.pool.ID, State: Declined, Since: v.now, Expires: v.now.Add(DeclineHold)})
 	return true
 }
 
-// fresh is the lowest address of the pool the book knows nothing of.
-func (p *pool) fresh(book *Book) (netip.Addr, bool) {
+// fresh is the lowest address of the pool the lease database knows nothing of.
+func (p *pool) fresh(db *LeaseDB) (netip.Addr, bool) {
 	for p.span < len(p.spans) {
 		for p.spans[p.span].Contains(p.next) {
 			a := p.next
 			p.next = a.Next()
-			if book.Holder(a) == nil {
+			if db.Holder(a) == nil {
 				return a, true
 			}
 		}
@@ -485,21 +485,21 @@ func (s *Server) discover(v *visit) Answer {
 	return Answer{Reply: s.reply(v, g, dhcpv4.MessageTypeOffer, g.lease(v)), says: "Offered", grant: g}
 }
 
-// note writes a lease to the book. An address that is already the client's own
+// note writes a lease to the lease database. An address that is already the client's own
 // is never shortened by a new offer.
 func (s *Server) note(v *visit, g grant, state State, hold time.Duration) {
 	expires := v.now.Add(hold)
-	if l := s.book.Holder(g.address); l != nil && s.book.byClient[clientKey(g.pool.Subnet, v.id, v.mac)] == l {
+	if l := s.db.Holder(g.address); l != nil && s.db.byClient[clientKey(g.pool.Subnet, v.id, v.mac)] == l {
 		if state == Offered && l.State == Bound && l.Expires.After(expires) {
 			return
 		}
 		if name := hostName(v.in); name != "" {
 			l.HostName = name
 		}
-		s.book.extend(l, state, v.now, expires)
+		s.db.extend(l, state, v.now, expires)
 		return
 	}
-	s.book.put(Lease{
+	s.db.put(Lease{
 		Address: g.address, MAC: v.mac, ClientID: slices.Clone(v.id), HostName: hostName(v.in), Subnet: g.pool.Subnet,
 		Pool: g.pool.ID, State: state, Since: v.now, Expires: expires,
 	})
@@ -531,7 +531,7 @@ func (s *Server) request(v *visit) Answer {
 	if !ok {
 		return s.nak(v, fmt.Sprintf("%s is not this client's.", want))
 	}
-	if l := s.book.Holder(want); state == "init-reboot" && g.own == nil && l == nil {
+	if l := s.db.Holder(want); state == "init-reboot" && g.own == nil && l == nil {
 		// RFC 2131 section 4.3.2: a server with no record of the client stays silent.
 		return silence("The client remembers %s, and this server has no record of it.", want)
 	}
@@ -542,8 +542,8 @@ func (s *Server) request(v *visit) Answer {
 // withdraw frees what was offered to a client that chose another server.
 func (s *Server) withdraw(v *visit) {
 	for _, p := range v.pools {
-		if l := s.book.byClient[clientKey(p.Subnet, v.id, v.mac)]; l != nil && l.State == Offered {
-			s.book.extend(l, Released, v.now, v.now)
+		if l := s.db.byClient[clientKey(p.Subnet, v.id, v.mac)]; l != nil && l.State == Offered {
+			s.db.extend(l, Released, v.now, v.now)
 		}
 	}
 }
@@ -560,10 +560,10 @@ func (s *Server) nak(v *visit, why string) Answer {
 
 func (s *Server) decline(v *visit) Answer {
 	for _, p := range v.pools {
-		if l := s.book.Holder(v.asked); l != nil && s.book.byClient[clientKey(p.Subnet, v.id, v.mac)] == l {
+		if l := s.db.Holder(v.asked); l != nil && s.db.byClient[clientKey(p.Subnet, v.id, v.mac)] == l {
 			declined := *l
 			declined.State, declined.Since, declined.Expires = Declined, v.now, v.now.Add(DeclineHold)
-			s.book.put(declined)
+			s.db.put(declined)
 			return silence("%s is in use by somebody else; set aside for an hour.", v.asked)
 		}
 	}
@@ -572,8 +572,8 @@ func (s *Server) decline(v *visit) Answer {
 
 func (s *Server) release(v *visit) Answer {
 	for _, p := range v.pools {
-		if l := s.book.Holder(v.ciaddr); l != nil && s.book.byClient[clientKey(p.Subnet, v.id, v.mac)] == l {
-			s.book.extend(l, Released, v.now, v.now)
+		if l := s.db.Holder(v.ciaddr); l != nil && s.db.byClient[clientKey(p.Subnet, v.id, v.mac)] == l {
+			s.db.extend(l, Released, v.now, v.now)
 			return silence("%s was given back.", v.ciaddr)
 		}
 	}

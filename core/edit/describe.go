@@ -161,7 +161,7 @@ func describeOption(s *site.Site, e Edit, part map[string]any) string {
 		verb, tail = "Stop setting", ""
 	}
 	name, _ := site.NameOf(s, e.In)
-	return fmt.Sprintf("%s %s (option %d) on %s%s", verb, strings.ToLower(def.Name), o.Code, name, tail)
+	return fmt.Sprintf("%s %s (option %d) on %s%s", verb, def.InSentence(), o.Code, name, tail)
 }
 
 func title(s *site.Site, e Edit, part map[string]any) string {

@@ -25,7 +25,7 @@ func TestEverySiteFieldCanBeChanged(t *testing.T) {
 		{edit.Entry{Kind: "exclusion", ID: "excl-analyser", In: "pool:pool-clinic", Fields: map[string]string{"range": "120-129"}}, "Change exclusion Analyser vendor, fixed by contract: range 10.84.18.120 – 10.84.18.129, was 10.84.18.120 – 10.84.18.127"},
 		{edit.Entry{Kind: "fixed", ID: "fix-edge", Fields: map[string]string{"mac": ""}}, "Change fixed device edge: MAC not set, was 00:00:5e:00:53:06"},
 		{edit.Entry{Kind: "option", ID: "119", In: "site:" + s.ID, Fields: map[string]string{"value": "larkrise.example"}}, "Set search list (option 119) on Kelder Bridge surgery to larkrise.example"},
-		{edit.Entry{Kind: "option", ID: "42", In: "reservation:res-pbx", Fields: map[string]string{"value": "10.84.16.1"}}, "Set time servers (option 42) on pbx to 10.84.16.1"},
+		{edit.Entry{Kind: "option", ID: "42", In: "reservation:res-pbx", Fields: map[string]string{"value": "10.84.16.1"}}, "Set NTP servers (option 42) on pbx to 10.84.16.1"},
 		{edit.Entry{Kind: "network", ID: "net-clinic", Fields: map[string]string{"gateway": ""}}, "Change network Clinic floor: gateway not set, was 10.84.18.1"},
 	}
 	for _, c := range cases {

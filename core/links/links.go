@@ -80,7 +80,7 @@ func Tagged(d *site.Device, port *site.Interface) []int {
 	return slices.Compact(out)
 }
 
-// Untagged is the VLAN of a port's frames without a tag, 0 for none said.
+// Untagged is the VLAN id of a port's untagged frames, 0 where none is recorded.
 func Untagged(d *site.Device, port *site.Interface) int {
 	if port.Untagged != 0 {
 		return port.Untagged

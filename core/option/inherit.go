@@ -16,9 +16,9 @@ type Set struct {
 	Source Source
 }
 
-// Told is the value a client is told for one code, where it comes from, and
+// Effective is the value a client is told for one code, where it comes from, and
 // the values of farther levels that it hides, nearest first.
-type Told struct {
+type Effective struct {
 	Code  uint8  `json:"code"`
 	Value string `json:"value"`
 	From  Source `json:"from"`
@@ -27,25 +27,25 @@ type Told struct {
 
 // Resolve decides between levels given farthest first: for each code the
 // nearest wins. Within one level the last wins. The result is ordered by code.
-func Resolve(levels ...[]Set) []Told { return Over(nil, levels...) }
+func Resolve(levels ...[]Set) []Effective { return Over(nil, levels...) }
 
 // Over is Resolve where farther levels came to base, which stays as it is.
-func Over(base []Told, levels ...[]Set) []Told {
+func Over(base []Effective, levels ...[]Set) []Effective {
 	sets := 0
 	for _, level := range levels {
 		sets += len(level)
 	}
-	out := append(make([]Told, 0, len(base)+sets), base...)
+	out := append(make([]Effective, 0, len(base)+sets), base...)
 	for _, level := range levels {
 		for _, set := range level {
-			i, found := slices.BinarySearchFunc(out, set.Code, func(t Told, code uint8) int { return int(t.Code) - int(code) })
+			i, found := slices.BinarySearchFunc(out, set.Code, func(t Effective, code uint8) int { return int(t.Code) - int(code) })
 			if !found {
-				out = slices.Insert(out, i, Told{Code: set.Code, Value: set.Value, From: set.Source})
+				out = slices.Insert(out, i, Effective{Code: set.Code, Value: set.Value, From: set.Source})
 				continue
 			}
 			t := &out[i]
 			hidden := Set{t.Code, t.Value, t.From}
-			*t = Told{set.Code, set.Value, set.Source, append([]Set{hidden}, t.Hides...)}
+			*t = Effective{set.Code, set.Value, set.Source, append([]Set{hidden}, t.Hides...)}
 		}
 	}
 	return out

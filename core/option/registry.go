@@ -6,6 +6,7 @@ package option
 import (
 	"cmp"
 	"slices"
+	"strings"
 )
 
 // Definition is one row of the registry.
@@ -19,6 +20,14 @@ type Definition struct {
 	ServerOnly bool
 	Reference  string // the RFC and section that define it
 	Example    string // a value in text form; empty for ServerOnly codes
+}
+
+// InSentence is the name in the middle of a sentence: "lease time", "NTP servers".
+func (d Definition) InSentence() string {
+	if len(d.Name) > 1 && d.Name[1] >= 'A' && d.Name[1] <= 'Z' {
+		return d.Name
+	}
+	return strings.ToLower(d.Name[:min(len(d.Name), 1)]) + d.Name[min(len(d.Name), 1):]
 }
 
 // Codes the rest of Lithos names.
@@ -75,7 +84,7 @@ var registry = []Definition{
 	{10, "Impress servers", "Imagen Impress print servers", Addresses, false, "RFC 2132 section 3.12", "10.84.18.24"},
 	{11, "Resource location servers", "RFC 887 resource location servers", Addresses, false, "RFC 2132 section 3.13", "10.84.16.10"},
 	{HostName, "Host name", "The name the client is given, or says it has", Text, false, "RFC 2132 section 3.14", "recep-pc"},
-	{13, "Boot file size", "Size of the boot image in blocks of 512 octets", Number16, false, "RFC 2132 section 3.15", "128"},
+	{13, "Bootfile size", "Size of the boot image in blocks of 512 octets", Number16, false, "RFC 2132 section 3.15", "128"},
 	{14, "Merit dump file", "Where a client that crashes writes its memory", Text, false, "RFC 2132 section 3.16", "dumps/core"},
 	{DomainName, "Domain", "The domain that completes the client's own name", Domain, false, "RFC 2132 section 3.17", "kelder.larkrise.example"},
 	{16, "Swap server", "The server of a diskless client's swap", Address, false, "RFC 2132 section 3.18", "10.84.16.10"},
@@ -104,7 +113,7 @@ var registry = []Definition{
 	{39, "TCP keepalive garbage", "Whether keepalives carry an octet, for old peers", Switch, false, "RFC 2132 section 7.3", "off"},
 	{40, "NIS domain", "The Network Information Service domain", Text, false, "RFC 2132 section 8.1", "larkrise"},
 	{41, "NIS servers", "The Network Information Service servers", Addresses, false, "RFC 2132 section 8.2", "10.84.16.10"},
-	{TimeServers, "Time servers", "The NTP servers to set the clock by", Addresses, false, "RFC 2132 section 8.3", "10.84.16.1"},
+	{TimeServers, "NTP servers", "The NTP servers to set the clock by", Addresses, false, "RFC 2132 section 8.3", "10.84.16.1"},
 	{VendorSpecific, "Vendor-specific information", "Sub-options of the client's maker; set per vendor class", SubOptions, false, "RFC 2132 section 8.4", "01040a54100a"},
 	{44, "NetBIOS name servers", "NetBIOS over TCP/IP name servers, most preferred first", Addresses, false, "RFC 2132 section 8.5", "10.84.16.10"},
 	{45, "NetBIOS datagram servers", "NetBIOS datagram distribution servers", Addresses, false, "RFC 2132 section 8.6", "10.84.16.10"},
@@ -128,8 +137,8 @@ var registry = []Definition{
 	{63, "NetWare/IP information", "Sub-options of NetWare/IP", SubOptions, false, "RFC 2242 section 3", "0200"},
 	{64, "NIS+ domain", "The NIS+ domain of the client", Text, false, "RFC 2132 section 8.11", "larkrise"},
 	{65, "NIS+ servers", "The NIS+ servers, most preferred first", Addresses, false, "RFC 2132 section 8.12", "10.84.16.10"},
-	{BootServer, "Boot server name", "The server to fetch a boot file from", Text, false, "RFC 2132 section 9.4", "boot.kelder.larkrise.example"},
-	{BootFile, "Boot file name", "The file to boot from", Text, false, "RFC 2132 section 9.5", "pxe/start.efi"},
+	{BootServer, "TFTP server name", "The server to fetch the bootfile from", Text, false, "RFC 2132 section 9.4", "boot.kelder.larkrise.example"},
+	{BootFile, "Bootfile name", "The file to boot from", Text, false, "RFC 2132 section 9.5", "pxe/start.efi"},
 	{68, "Mobile IP home agents", "The Mobile IP home agents, most preferred first", Addresses, false, "RFC 2132 section 8.13", "10.84.16.1"},
 	{69, "SMTP servers", "The mail servers to send through", Addresses, false, "RFC 2132 section 8.14", "10.84.16.10"},
 	{70, "POP3 servers", "The mail servers to fetch from", Addresses, false, "RFC 2132 section 8.15", "10.84.16.10"},
@@ -169,7 +178,7 @@ var registry = []Definition{
 	{118, "Subnet selection", "The subnet a client or proxy wants an address in", Address, alone, "RFC 3011 section 2", ""},
 	{SearchList, "Search list", "The domains that complete a short name, in order", Domains, false, "RFC 3397 section 2", "kelder.larkrise.example, larkrise.example"},
 	{120, "SIP servers", "The servers for calls, all as names or all as addresses", Callers, false, "RFC 3361 section 3", "10.84.16.130"},
-	{StaticRoutes, "Static routes", "Routes by destination; a client that takes them ignores option 3", Routes, false, "RFC 3442", "0.0.0.0/0 via 10.84.18.1"},
+	{StaticRoutes, "Classless static routes", "Routes by destination; a client that takes them ignores option 3", Routes, false, "RFC 3442", "0.0.0.0/0 via 10.84.18.1"},
 	{122, "Telephone adapter configuration", "For cable telephone adapters: first server, second server, provisioning, realm, tickets, minutes", AdapterParts, false, "RFC 3495 section 4", "first server 10.84.16.10; provisioning adapters.larkrise.example"},
 	{123, "Geographic location", "Latitude, longitude and altitude in coded form", OpaqueOctets, false, "RFC 6225 section 2.2", "00000000000000000000000000000000"},
 	{124, "Vendor-identifying class", "What kind of client this is, by enterprise number", OpaqueOctets, alone, "RFC 3925 section 3", ""},
@@ -187,7 +196,7 @@ var registry = []Definition{
 	{146, "Name server selection", "Which of two name servers to ask for which domains", Selection, false, "RFC 6731 section 4.3", "high 10.84.16.10, 10.84.16.1 for kelder.larkrise.example"},
 	{147, "Attack signalling server", "The name of the server to ask for help in a flood", DomainWire, false, "RFC 8973 section 5.2", "help.larkrise.example"},
 	{148, "Attack signalling addresses", "The servers to ask for help in a flood", Addresses, false, "RFC 8973 section 5.2", "10.84.16.1"},
-	{BootServers, "Boot server addresses", "The servers to fetch a configuration from", Addresses, false, "RFC 5859 section 2", "10.84.16.10"},
+	{BootServers, "TFTP server addresses", "The servers to fetch a configuration from", Addresses, false, "RFC 5859 section 2", "10.84.16.10"},
 	{151, "Query status", "The answer to a bulk question about leases", OpaqueOctets, alone, "RFC 6926 section 6.2.2", ""},
 	{152, "Base time", "The server's clock in an answer about leases", OpaqueOctets, alone, "RFC 6926 section 6.2.3", ""},
 	{153, "Start of state", "Since when a lease is in its state", Seconds, alone, "RFC 6926 section 6.2.4", ""},

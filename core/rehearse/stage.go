@@ -31,7 +31,7 @@ func NewStage(now time.Time, s *site.Site, leases Leases) *Stage {
 	st := &Stage{now: now, site: s, own: s.Own(), servers: map[string]*dhcp.Server{}, relays: map[string]*dhcp.Relay{}}
 	for _, d := range s.Devices {
 		c := compile.Device(s, d.ID)
-		st.servers[d.ID] = dhcp.NewServer(c, dhcp.NewBook(leases[d.ID]...))
+		st.servers[d.ID] = dhcp.NewServer(c, dhcp.NewLeaseDB(leases[d.ID]...))
 		if len(c.Relays.Relay) > 0 {
 			st.relays[d.ID] = dhcp.NewRelay(c)
 		}

@@ -125,7 +125,7 @@ func TestDrawingAndEngineAgree(t *testing.T) {
 				return
 			}
 		}
-		server := dhcp.NewServer(compile.Device(s, p.Server), dhcp.NewBook())
+		server := dhcp.NewServer(compile.Device(s, p.Server), dhcp.NewLeaseDB())
 		want, got := survey.Offered(check.Of(site.Normal(s)), p), server.Offered(p.ID)
 		if address.Count(want) != address.Count(got) || len(address.Ranges(want, got)) > 0 {
 			t.Fatalf("drawn %v, handed out %v", want, got)

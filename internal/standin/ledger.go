@@ -11,22 +11,22 @@ import (
 	"lithos/core/dhcp"
 )
 
-// ledger keeps a lease book in a file, a line for every change, written before
+// ledger keeps a lease lease database in a file, a line for every change, written before
 // the client is told (RFC 2131 section 3.1): a server that is killed remembers
 // what it promised. The file is written anew when most of it is history.
 type ledger struct {
 	path  string
 	file  *os.File
-	book  *dhcp.Book
+	db    *dhcp.LeaseDB
 	lines int
 }
 
 // slack is how many lines of history a ledger carries at least.
 const slack = 1000
 
-// openLedger reads a book and goes on writing it. A last line that was cut off
+// openLedger reads a lease database and goes on writing it. A last line that was cut off
 // by a kill was never promised, and is dropped.
-func openLedger(path string) (*dhcp.Book, *ledger, error) {
+func openLedger(path string) (*dhcp.LeaseDB, *ledger, error) {
 	var leases []dhcp.Lease
 	file, err := os.Open(path)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -51,22 +51,22 @@ func openLedger(path string) (*dhcp.Book, *ledger, error) {
 		}
 		_ = file.Close()
 	}
-	l := &ledger{path: path, book: dhcp.NewBook(leases...)}
+	l := &ledger{path: path, db: dhcp.NewLeaseDB(leases...)}
 	if err := l.rewrite(); err != nil {
 		return nil, nil, err
 	}
-	l.book.Changed = l.note
-	return l.book, l, nil
+	l.db.Changed = l.note
+	return l.db, l, nil
 }
 
-// OpenBook is a lease book that survives in a file; one in memory alone when
+// OpenBook is a lease lease database that survives in a file; one in memory alone when
 // the path is empty. The caller closes it.
-func OpenBook(path string) (book *dhcp.Book, closeBook func(), err error) {
+func OpenBook(path string) (db *dhcp.LeaseDB, closeBook func(), err error) {
 	if path == "" {
-		return dhcp.NewBook(), func() {}, nil
+		return dhcp.NewLeaseDB(), func() {}, nil
 	}
-	book, l, err := openLedger(path)
-	return book, l.close, err
+	db, l, err := openLedger(path)
+	return db, l.close, err
 }
 
 // rewrite leaves the leases as they stand.
@@ -78,7 +78,7 @@ func (l *ledger) rewrite() error {
 	out := bufio.NewWriter(fresh)
 	enc := json.NewEncoder(out)
 	l.lines = 0
-	for _, lease := range l.book.Leases() {
+	for _, lease := range l.db.Leases() {
 		if err := enc.Encode(lease); err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (l *ledger) note(lease dhcp.Lease) {
 		return
 	}
 	_, _ = l.file.Write(append(raw, '\n'))
-	if l.lines++; l.lines > 4*l.book.Len()+slack {
+	if l.lines++; l.lines > 4*l.db.Len()+slack {
 		_ = l.rewrite()
 	}
 }

@@ -111,7 +111,7 @@ func (d *Device) operational() yang.Operational {
 		o.Interfaces.Interface = append(o.Interfaces.Interface, state)
 	}
 	now := time.Now()
-	for _, l := range d.book.Leases() {
+	for _, l := range d.db.Leases() {
 		o.DHCP.Lease = append(o.DHCP.Lease, yang.Lease{
 			Address: l.Address, MAC: l.MAC, ClientID: l.ClientID, HostName: l.HostName, Pool: l.Pool,
 			State: string(l.StateAt(now)), Since: l.Since, Expires: l.Expires,

@@ -57,7 +57,7 @@ type Device struct {
 	startup   yang.Config
 	aside     *aside
 	confirmed []string // the changes that were, the newest last
-	book      *dhcp.Book
+	db        *dhcp.LeaseDB
 	server    *dhcp.Server
 	relay     *dhcp.Relay
 	routed    *net.UDPConn                            // what other devices send to its addresses
@@ -120,7 +120,7 @@ func Start(c Config) (*Device, error) {
 		c.Fabric = NewFabric()
 	}
 	d := &Device{
-		config: c, book: dhcp.NewBook(), running: c.Initial, wires: map[string]*net.UDPConn{}, waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
+		config: c, db: dhcp.NewLeaseDB(), running: c.Initial, wires: map[string]*net.UDPConn{}, waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard: map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
 	}
 	maps.Copy(d.secrets, c.Secrets)
@@ -216,7 +216,7 @@ func (d *Device) restore() error {
 	}
 	maps.Copy(d.secrets, secrets)
 	var err error
-	d.book, d.ledger, err = openLedger(d.config.State + ".leases")
+	d.db, d.ledger, err = openLedger(d.config.State + ".leases")
 	return err
 }
 
@@ -281,10 +281,10 @@ func (d *Device) apply(c yang.Config) error {
 		}
 	}
 	d.running = c
-	d.server, d.relay = dhcp.NewServer(c, d.book), dhcp.NewRelay(c)
+	d.server, d.relay = dhcp.NewServer(c, d.db), dhcp.NewRelay(c)
 	d.server.InUse = func(a netip.Addr) bool {
 		_, ok := d.heard[a]
-		return ok && d.book.Holder(a) == nil
+		return ok && d.db.Holder(a) == nil
 	}
 	return d.rewire()
 }

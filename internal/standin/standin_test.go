@@ -133,10 +133,10 @@ func TestItsClientsLeaseAndAreHeard(t *testing.T) {
 func TestLeasesSurviveARestart(t *testing.T) {
 	state := filepath.Join(t.TempDir(), "rt.json")
 	take := func(mac byte) string {
-		book, closeBook, err := standin.OpenBook(state + ".leases")
+		db, closeBook, err := standin.OpenBook(state + ".leases")
 		require.NoError(t, err)
 		defer closeBook()
-		s := dhcp.NewServer(compile.Device(scenario.Site("quill-street"), "dev-quill-rt"), book)
+		s := dhcp.NewServer(compile.Device(scenario.Site("quill-street"), "dev-quill-rt"), db)
 		c := &dhcp.Client{MAC: address.MAC{0, 0, 0x5e, 0, 1, mac}}
 		_, err = c.Exchange(func(request []byte) ([]byte, string, error) {
 			m, err := dhcp.ReadPacket(request)

@@ -157,7 +157,7 @@ func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duratio
 
 // timersOf is how long a pool's clients hold their leases.
 func timersOf(doc *site.Site, n *site.Network, p *site.Pool) compile.Timers {
-	return compile.TimersOf(compile.Told(doc, compile.For{Network: n, Pool: p}))
+	return compile.TimersOf(compile.Effective(doc, compile.For{Network: n, Pool: p}))
 }
 
 // SpreadView is how a changed option reaches a network's clients.

@@ -17,18 +17,18 @@ import (
 
 // Inspection is what the inspector shows of one selected part.
 type Inspection struct {
-	Version  int32     `json:"version"` // of the draft
-	Ref      string    `json:"ref"`
-	In       string    `json:"in,omitempty"`
-	Kind     string    `json:"kind"` // in words: Reservation, Fixed device
-	Title    string    `json:"title"`
-	Facts    []Fact    `json:"facts"`
-	Actions  []Action  `json:"actions"`
-	Findings []Finding `json:"findings"`
-	More     int       `json:"more"`          // findings that are not listed
-	Told     []Told    `json:"told"`          // what a client there will be told
-	Levels   []Level   `json:"levels"`        // whose options can be set from here
-	For      string    `json:"for,omitempty"` // whom the told options are for
+	Version   int32       `json:"version"` // of the draft
+	Ref       string      `json:"ref"`
+	In        string      `json:"in,omitempty"`
+	Kind      string      `json:"kind"` // in words: Reservation, Fixed device
+	Title     string      `json:"title"`
+	Facts     []Fact      `json:"facts"`
+	Actions   []Action    `json:"actions"`
+	Findings  []Finding   `json:"findings"`
+	More      int         `json:"more"`          // findings that are not listed
+	Effective []Effective `json:"effective"`     // what a client there will be told
+	Levels    []Level     `json:"levels"`        // whose options can be set from here
+	For       string      `json:"for,omitempty"` // whom the told options are for
 }
 
 // Fact is one line of the inspector.
@@ -70,7 +70,7 @@ const maxFindings = 8
 // site where it has no network.
 func (p *Page) Part(look Look) *Inspection {
 	n, ref := p.chosen(look)
-	in := &Inspection{Version: p.Version(), Facts: []Fact{}, Actions: []Action{}, Findings: []Finding{}, Told: []Told{}, Levels: []Level{}}
+	in := &Inspection{Version: p.Version(), Facts: []Fact{}, Actions: []Action{}, Findings: []Finding{}, Effective: []Effective{}, Levels: []Level{}}
 	k, owner, part, ok := site.Find(p.Site, ref)
 	switch {
 	case ref.Kind == kindSeen && n != nil && p.inspectSeen(in, n, ref.ID):
@@ -211,7 +211,7 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 	var c compile.For
 	switch v := part.(type) {
 	case *site.Identity:
-		in.Told = told(p.Own(), compile.Common(p.Site), ref)
+		in.Effective = told(p.Own(), compile.Common(p.Site), ref)
 		in.For, in.Levels = "every client", p.levels(nil, nil)
 		return
 	case *site.Network:
@@ -225,7 +225,7 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 		pool, _ := compile.PoolOf(p.Site, v)
 		c, in.For = compile.For{Network: n, Pool: pool, Reservation: v}, "this client"
 	case *site.VendorClass:
-		in.Told = told(p.Own(), compile.Told(p.Site, compile.For{Network: n, Class: v}), ref)
+		in.Effective = told(p.Own(), compile.Effective(p.Site, compile.For{Network: n, Class: v}), ref)
 		in.For, in.Levels = "a client of this class", []Level{{ref.String(), "the vendor class " + v.Name}}
 		return
 	default:
@@ -234,14 +234,14 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 	if c.Network == nil {
 		return
 	}
-	in.Told = told(p.Own(), compile.Told(p.Site, c), ref)
+	in.Effective = told(p.Own(), compile.Effective(p.Site, c), ref)
 	in.Levels = p.levels(c.Network, c.Pool)
 	if c.Reservation != nil {
 		in.Levels = slices.Insert(in.Levels, 0, Level{ref.String(), "this reservation"})
 	}
 	// What the server works out by itself stands beside what is set.
-	mask := Told{Code: option.SubnetMask, Name: "Subnet mask", Mono: true, Value: address.Mask(c.Network.Prefix.Bits()).String(), From: "from the network's prefix"}
-	in.Told = slices.Insert(in.Told, 0, mask)
+	mask := Effective{Code: option.SubnetMask, Name: "Subnet mask", Mono: true, Value: address.Mask(c.Network.Prefix.Bits()).String(), From: "from the network's prefix"}
+	in.Effective = slices.Insert(in.Effective, 0, mask)
 }
 
 // levels are whose options can be set, nearest first. n and pool may be nil.

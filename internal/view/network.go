@@ -12,21 +12,21 @@ import (
 
 // NetworkView is the selected network.
 type NetworkView struct {
-	Version  int32        `json:"version"` // of the draft
-	ID       string       `json:"id"`
-	Name     string       `json:"name"`
-	Purpose  string       `json:"purpose"`
-	Prefix   string       `json:"prefix"`
-	Mask     string       `json:"mask"`
-	VLAN     int          `json:"vlan"`
-	Gateway  string       `json:"gateway"`
-	Where    string       `json:"where"` // "lan.24 on gw-1", empty when on no interface
-	Ruler    survey.Ruler `json:"ruler"`
-	Rows     []survey.Row `json:"rows"`
-	Seen     []SeenRow    `json:"seen"`
-	Told     []Told       `json:"told"`
-	NextFree string       `json:"nextFree"` // for a reservation or fixed device
-	Pools    []PoolChoice `json:"pools"`
+	Version   int32        `json:"version"` // of the draft
+	ID        string       `json:"id"`
+	Name      string       `json:"name"`
+	Purpose   string       `json:"purpose"`
+	Prefix    string       `json:"prefix"`
+	Mask      string       `json:"mask"`
+	VLAN      int          `json:"vlan"`
+	Gateway   string       `json:"gateway"`
+	Where     string       `json:"where"` // "lan.24 on gw-1", empty when on no interface
+	Ruler     survey.Ruler `json:"ruler"`
+	Rows      []survey.Row `json:"rows"`
+	Seen      []SeenRow    `json:"seen"`
+	Effective []Effective  `json:"effective"`
+	NextFree  string       `json:"nextFree"` // for a reservation or fixed device
+	Pools     []PoolChoice `json:"pools"`
 }
 
 // PoolChoice is a pool of the network, for forms.
@@ -43,8 +43,8 @@ type Proposal struct {
 	Fields map[string]string `json:"fields"`
 }
 
-// Told is one option clients are told, with where it comes from in words.
-type Told struct {
+// Effective is one option clients are told, with where it comes from in words.
+type Effective struct {
 	Code  uint8  `json:"code"`
 	Name  string `json:"name"`
 	Value string `json:"value"`
@@ -65,7 +65,7 @@ func (p *Page) Network(look Look) *NetworkView {
 		Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(), Mask: address.Mask(n.Prefix.Bits()).String(), VLAN: n.VLAN,
 		Where: compile.Where(p.Site, n), Ruler: survey.Draw(p.Scene, n, p.Judgement.Findings, p.Seen, look.From),
 		Rows: survey.Rows(p.Scene, n, p.Judgement.Findings, p.Seen), Seen: p.seenOn(n), Pools: []PoolChoice{},
-		Told: told(p.Own(), compile.Told(p.Site, compile.For{Network: n}), site.Ref{Kind: site.KindNetwork, ID: n.ID}),
+		Effective: told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}), site.Ref{Kind: site.KindNetwork, ID: n.ID}),
 	}
 	if n.Gateway.IsValid() {
 		v.Gateway = n.Gateway.String()
@@ -80,12 +80,12 @@ func (p *Page) Network(look Look) *NetworkView {
 }
 
 // told puts where an option comes from in words.
-func told(own option.Own, list []option.Told, inspected site.Ref) []Told {
-	out := []Told{}
+func told(own option.Own, list []option.Effective, inspected site.Ref) []Effective {
+	out := []Effective{}
 	for _, t := range list {
 		def, _ := own.Lookup(t.Code)
 		here := t.From.Kind == inspected.Kind && t.From.ID == inspected.ID
-		v := Told{Code: t.Code, Name: def.Name, Value: t.Value, Mono: !def.Type.InWords(), Level: t.From.Kind + ":" + t.From.ID, Own: here}
+		v := Effective{Code: t.Code, Name: def.Name, Value: t.Value, Mono: !def.Type.InWords(), Level: t.From.Kind + ":" + t.From.ID, Own: here}
 		if here {
 			v.From = "set here"
 		} else {

@@ -63,10 +63,10 @@ func Rules() []RuleView {
 
 // StandardView is an addressing standard: its windows in words, and its options.
 type StandardView struct {
-	ID      string   `json:"id"`
-	Name    string   `json:"name"`
-	Windows []string `json:"windows"`
-	Options []Told   `json:"options"`
+	ID      string      `json:"id"`
+	Name    string      `json:"name"`
+	Windows []string    `json:"windows"`
+	Options []Effective `json:"options"`
 }
 
 // Standard describes an addressing standard.
@@ -76,6 +76,6 @@ func Standard(std site.Standard) StandardView {
 		v.Windows = append(v.Windows, fmt.Sprintf("%s: addresses %d to %d of every network", w.Use, w.From, w.To))
 	}
 	doc := &site.Site{Standard: std}
-	v.Options = told(nil, compile.Told(doc, compile.For{}), site.Ref{Kind: site.KindStandard, ID: std.ID})
+	v.Options = told(nil, compile.Effective(doc, compile.For{}), site.Ref{Kind: site.KindStandard, ID: std.ID})
 	return v
 }

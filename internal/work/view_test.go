@@ -37,14 +37,14 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 		part := page.Part(look)
 		assert.Equal(t, c.kind+" "+c.title, part.Kind+" "+part.Title)
 		assert.Equal(t, c.editable, slices.ContainsFunc(part.Actions, func(a view.Action) bool { return a.Label == "Change" }), c.ref)
-		assert.Equal(t, c.told, len(part.Told) > 0, c.ref)
+		assert.Equal(t, c.told, len(part.Effective) > 0, c.ref)
 		assert.NotEmpty(t, part.Facts)
 		if c.ref == "reservation:res-xray-plate" {
 			assert.Equal(t, "net-clinic", page.Network(look).ID, "the selected part brings its network")
 			require.Len(t, part.Findings, 1)
 			assert.Equal(t, "address-two-owners.fix-label-prn.res-xray-plate.10.84.18.57", part.Findings[0].ID)
-			var lease view.Told
-			for _, told := range part.Told {
+			var lease view.Effective
+			for _, told := range part.Effective {
 				if told.Code == 51 {
 					lease = told
 				}

@@ -32,14 +32,14 @@ type Config struct {
 	// Interfaces are the machine's, by name. Each stands for the device's
 	// interface that has the same address.
 	Interfaces []string
-	Book       *dhcp.Book
+	LeaseDB    *dhcp.LeaseDB
 	Log        *slog.Logger
 }
 
 // Serve answers on every interface until ctx ends. It is ready when the channel
 // it is given is closed; nil for nobody who waits.
 func Serve(ctx context.Context, c Config, ready chan<- struct{}) error {
-	s := &server{Config: c, engine: dhcp.NewServer(c.Device, c.Book), relay: dhcp.NewRelay(c.Device)}
+	s := &server{Config: c, engine: dhcp.NewServer(c.Device, c.LeaseDB), relay: dhcp.NewRelay(c.Device)}
 	s.engine.InUse = func(a netip.Addr) bool { return s.answers(a) }
 	var ports []*port
 	defer func() {

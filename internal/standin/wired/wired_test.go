@@ -78,7 +78,7 @@ pools:
 
 // A DHCP client of Debian's takes a lease from a server on its own network, and
 // one behind a relay from the same server. The in-use probe passes over an
-// address that somebody holds, and the book outlives the server.
+// address that somebody holds, and the lease database outlives the server.
 func TestClientsOfDebianTakeLeases(t *testing.T) {
 	for _, tool := range []string{"ip", "busybox"} {
 		if _, err := exec.LookPath(tool); err != nil {

@@ -805,6 +805,17 @@ export interface components {
              */
             version: number;
         };
+        Effective: {
+            /** Format: int32 */
+            code: number;
+            from: string;
+            hides?: string;
+            level: string;
+            mono: boolean;
+            name: string;
+            own: boolean;
+            value: string;
+        };
         Entry: {
             fields: {
                 [key: string]: string;
@@ -987,6 +998,7 @@ export interface components {
         };
         Inspection: {
             actions: components["schemas"]["Action"][];
+            effective: components["schemas"]["Effective"][];
             facts: components["schemas"]["Fact"][];
             findings: components["schemas"]["Finding"][];
             for?: string;
@@ -997,7 +1009,6 @@ export interface components {
             more: number;
             ref: string;
             title: string;
-            told: components["schemas"]["Told"][];
             /** Format: int32 */
             version: number;
         };
@@ -1163,6 +1174,7 @@ export interface components {
             network?: components["schemas"]["NetworkView"];
         };
         NetworkView: {
+            effective: components["schemas"]["Effective"][];
             gateway: string;
             id: string;
             mask: string;
@@ -1174,7 +1186,6 @@ export interface components {
             rows: components["schemas"]["Row"][];
             ruler: components["schemas"]["Ruler"];
             seen: components["schemas"]["SeenRow"][];
-            told: components["schemas"]["Told"][];
             /** Format: int32 */
             version: number;
             /** Format: int64 */
@@ -1532,7 +1543,7 @@ export interface components {
             differs: string[];
             id: string;
             name: string;
-            options: components["schemas"]["Told"][];
+            options: components["schemas"]["Effective"][];
             sites: components["schemas"]["Place"][];
             windows: string[];
         };
@@ -1571,17 +1582,6 @@ export interface components {
             id: number;
             initials: string;
             name: string;
-        };
-        Told: {
-            /** Format: int32 */
-            code: number;
-            from: string;
-            hides?: string;
-            level: string;
-            mono: boolean;
-            name: string;
-            own: boolean;
-            value: string;
         };
         TryRequest: {
             /** @description what it does, in order; a lease alone when empty */

@@ -60,7 +60,7 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
       <Toolbar className="mt-3">
         <Actions actions={i.actions} of={i} busy={busy} change={change} ask={ask} />
       </Toolbar>
-      {i.told.length > 0 && <Effective part={i} ask={ask} />}
+      {i.effective.length > 0 && <Effective part={i} ask={ask} />}
       {kind === 'site' && <History site={view.site.code} zone={view.site.timeZone} />}
     </aside>
   )
@@ -70,9 +70,9 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
 function Effective({ part, ask }: { part: Schemas['Inspection']; ask: (asked: Asked) => void }) {
   return (
     <section className="mt-4">
-      <h2>What {part.for} will be told</h2>
+      <h2>Effective options of {part.for}</h2>
       <ul className="mt-1">
-        {part.told.map((t) => (
+        {part.effective.map((t) => (
           <li key={t.code} className="grid grid-cols-[30px_1fr_auto] gap-x-1.5 py-1 border-b border-seam-2">
             <span className="mono text-ink-3">{t.code}</span>
             <div>

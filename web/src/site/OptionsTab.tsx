@@ -25,7 +25,7 @@ export function OptionsTab({ view, network, site, onSelect, ask }: Props) {
           </tr>
         </thead>
         <tbody>
-          {network.told.map((o) => (
+          {network.effective.map((o) => (
             <tr key={o.code}>
               <td className="list-cell mono text-ink-3">{o.code}</td>
               <td className="list-cell">{o.name}</td>

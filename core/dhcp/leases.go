@@ -63,9 +63,9 @@ func clientKey(subnet netip.Prefix, id []byte, mac address.MAC) client {
 	return client{subnet: address.Uint(subnet.Addr()), mac: mac}
 }
 
-// Book holds the leases of one server. It has at most one lease an address and
+// LeaseDB holds the leases of one server. It has at most one lease an address and
 // so is bounded by the pools. It is not safe for concurrent use.
-type Book struct {
+type LeaseDB struct {
 	// Changed is told of every lease that is new or changed, before a reply says
 	// so to its client; nil for nobody.
 	Changed func(Lease)
@@ -75,9 +75,9 @@ type Book struct {
 	ending    map[string]*endings // by pool
 }
 
-// NewBook is a book that holds the given leases.
-func NewBook(leases ...Lease) *Book {
-	b := &Book{byAddress: map[uint32]*Lease{}, byClient: map[client]*Lease{}, ending: map[string]*endings{}}
+// NewLeaseDB is a lease database that holds the given leases.
+func NewLeaseDB(leases ...Lease) *LeaseDB {
+	b := &LeaseDB{byAddress: map[uint32]*Lease{}, byClient: map[client]*Lease{}, ending: map[string]*endings{}}
 	for _, l := range leases {
 		b.put(l)
 	}
@@ -85,7 +85,7 @@ func NewBook(leases ...Lease) *Book {
 }
 
 // Leases lists every lease in address order, as copies.
-func (b *Book) Leases() []Lease {
+func (b *LeaseDB) Leases() []Lease {
 	out := make([]Lease, 0, len(b.byAddress))
 	for _, l := range b.byAddress {
 		out = append(out, *l)
@@ -94,15 +94,15 @@ func (b *Book) Leases() []Lease {
 	return out
 }
 
-// Len is the number of addresses the book knows something of.
-func (b *Book) Len() int { return len(b.byAddress) }
+// Len is the number of addresses the lease database knows something of.
+func (b *LeaseDB) Len() int { return len(b.byAddress) }
 
-func (b *Book) put(l Lease) *Lease {
+func (b *LeaseDB) put(l Lease) *Lease {
 	b.drop(l.Address)
 	kept := &l
 	b.byAddress[address.Uint(l.Address)] = kept
 	if l.State != Declined {
-		// A client has one address a subnet. One it had before stays in the book
+		// A client has one address a subnet. One it had before stays in the lease database
 		// until it ends: the client may still be using it.
 		b.byClient[clientKey(l.Subnet, l.ClientID, l.MAC)] = kept
 	}
@@ -117,13 +117,13 @@ func (b *Book) put(l Lease) *Lease {
 	return kept
 }
 
-func (b *Book) tell(l *Lease) {
+func (b *LeaseDB) tell(l *Lease) {
 	if b.Changed != nil {
 		b.Changed(*l)
 	}
 }
 
-func (b *Book) drop(a netip.Addr) {
+func (b *LeaseDB) drop(a netip.Addr) {
 	l := b.byAddress[address.Uint(a)]
 	if l == nil {
 		return
@@ -137,7 +137,7 @@ func (b *Book) drop(a netip.Addr) {
 
 // extend moves the end of a lease. One that moves later, as every renewal does,
 // keeps its place among the endings until that is asked for.
-func (b *Book) extend(l *Lease, state State, since, expires time.Time) {
+func (b *LeaseDB) extend(l *Lease, state State, since, expires time.Time) {
 	l.State, l.Since, l.Expires = state, since, expires
 	if expires.Before(l.ranked) {
 		l.ranked = expires
@@ -147,7 +147,7 @@ func (b *Book) extend(l *Lease, state State, since, expires time.Time) {
 }
 
 // idlest is the lease of a pool that ended first, when it has ended.
-func (b *Book) idlest(pool string, now time.Time) (*Lease, bool) {
+func (b *LeaseDB) idlest(pool string, now time.Time) (*Lease, bool) {
 	e := b.ending[pool]
 	for e != nil && len(*e) > 0 && !(*e)[0].ranked.After(now) {
 		top := (*e)[0]
@@ -199,5 +199,5 @@ func cleanName(s string) string {
 	}, s[:min(len(s), 63)])
 }
 
-// Holder is the lease of an address, nil when the book knows none.
-func (b *Book) Holder(a netip.Addr) *Lease { return b.byAddress[address.Uint(a)] }
+// Holder is the lease of an address, nil when the lease database knows none.
+func (b *LeaseDB) Holder(a netip.Addr) *Lease { return b.byAddress[address.Uint(a)] }
