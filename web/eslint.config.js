@@ -19,10 +19,6 @@ export default ts.config(
       '@typescript-eslint/no-non-null-assertion': 'off',
       // A window that opens puts the cursor in its first field.
       'jsx-a11y/no-autofocus': 'off',
-      // Until indexed access is checked (noUncheckedIndexedAccess), and page state is in one reducer:
-      '@typescript-eslint/no-unnecessary-condition': 'off',
-      'react-hooks/refs': 'off',
-      'react-hooks/set-state-in-effect': 'off',
       // The ruler and the drawings take the keyboard as one thing each.
       'jsx-a11y/no-noninteractive-tabindex': 'off',
       'jsx-a11y/no-noninteractive-element-interactions': 'off',

@@ -27,8 +27,6 @@ type scope struct {
 	id string // of a network or device, or the rule's for the site
 }
 
-var outside = scope{of: "outside"}
-
 // Of runs every rule that needs only the document, which is in normal form.
 func Of(s *site.Site) *Scene {
 	sc := &Scene{facts: learn(s)}

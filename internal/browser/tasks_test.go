@@ -132,7 +132,9 @@ func TestSecondTechnicianKeepsWhatWasTyped(t *testing.T) {
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Shared", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
-	b.until("the draft on the page", `() => document.querySelector('footer[aria-label="Open work order"]') && document.querySelector('[aria-roledescription=ruler]')`)
+	b.until("the draft on the page", `() => [
+		'footer[aria-label="Open work order"]', '[aria-roledescription=ruler]',
+	].every(part => document.querySelector(part) !== null)`)
 	b.press(input.KeyR)
 	b.see("Reserve an address")
 	b.fill("MAC", "02:00:5e:00:00:01")

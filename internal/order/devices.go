@@ -88,8 +88,9 @@ func (d differences) on(device string) bool {
 	return false
 }
 
-// after compares the networks that were touched again, or with all set everything.
-func (d differences) after(base, now *check.Scene, networks []string, all bool) differences {
+// after compares the networks that were touched again, or with all set everything. was
+// is the scene before, now the one after.
+func (d differences) after(base, was, now *check.Scene, networks []string, all bool) differences {
 	out := maps.Clone(d)
 	if all || out == nil {
 		out = differences{}
@@ -107,7 +108,7 @@ func (d differences) after(base, now *check.Scene, networks []string, all bool) 
 		}
 	}
 	for _, id := range networks {
-		for _, dev := range servers(id, base, now) {
+		for _, dev := range servers(id, base, was, now) {
 			out.note(piece{dev, id}, serving(base, dev, id), serving(now, dev, id))
 			// A device that begins or ceases to serve is told of the vendor classes.
 			if len(base.VendorClasses)+len(now.VendorClasses) > 0 {

@@ -107,8 +107,9 @@ func (d *Draft) Doc() *site.Site { return d.Scene.Site }
 // what the edits are about.
 func (d *Draft) become(doc *site.Site, edits []edit.Edit) {
 	networks, all := d.Scene.Touched(doc, edits)
-	d.Scene = d.Scene.After(doc, edits)
-	d.differs = d.differs.after(d.Base, d.Scene, networks, all)
+	was := d.Scene
+	d.Scene = was.After(doc, edits)
+	d.differs = d.differs.after(d.Base, was, d.Scene, networks, all)
 }
 
 // With is the draft with other steps, which make doc of its base. edits are those by

@@ -6,6 +6,7 @@ import { useFlip, useOrderAct, useOrderAction } from '../api/queries'
 import { Window } from '../parts/Window'
 import { useCurrentOrder } from './currentOrder'
 import { useKeys } from './useKeys'
+import { plural } from '../parts/plural'
 
 /** The open work order, on every page: what is drafted, what blocks, the next step. */
 export function Tray() {
@@ -59,8 +60,6 @@ function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }
     </footer>
   )
 }
-
-const plural = (n: number, one: string, many = `${one}s`) => `${n} ${n === 1 ? one : many}`
 
 function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void }) {
   const client = useQueryClient()

@@ -21,7 +21,9 @@ const typing = (target: EventTarget | null) =>
  */
 export function useKeys(keys: Keys) {
   const latest = useRef(keys)
-  latest.current = keys
+  useEffect(() => {
+    latest.current = keys
+  })
   useEffect(() => {
     let before = ''
     const down = (e: KeyboardEvent) => {

@@ -2,6 +2,7 @@ import { Link } from 'react-router'
 import { useOrders } from '../api/queries'
 import { Empty } from '../parts/Empty'
 import { useOpenRow } from '../parts/rows'
+import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 
 const states: Record<string, string> = { open: 'open', pushing: 'being pushed', landed: 'landed', dropped: 'dropped' }
@@ -24,18 +25,7 @@ export function Orders() {
   return (
     <div className="bg-sheet min-h-full px-5 py-4">
       <h1>Work orders</h1>
-      <table className="mt-3 table-fixed">
-        <thead>
-          <tr>
-            <th className="list-head w-[100px]">Number</th>
-            <th className="list-head">Title</th>
-            <th className="list-head w-[110px]">Ticket</th>
-            <th className="list-head w-[22%]">Site</th>
-            <th className="list-head w-[110px]">State</th>
-            <th className="list-head w-[70px]">Steps</th>
-            <th className="list-head w-[190px]">Opened</th>
-          </tr>
-        </thead>
+      <Table columns={columns} className="mt-3">
         <tbody>
           {orders.data.map((o) => (
             <tr key={o.id} {...open(`/orders/${o.id}`)}>
@@ -59,7 +49,17 @@ export function Orders() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </div>
   )
 }
+
+const columns: Column[] = [
+  ['Number', '100px'],
+  ['Title'],
+  ['Ticket', '110px'],
+  ['Site', '22%'],
+  ['State', '110px'],
+  ['Steps', '70px'],
+  ['Opened', '190px'],
+]

@@ -1,5 +1,6 @@
 import type { Schemas } from '../api/client'
 import { Marked } from '../parts/Marked'
+import { plural } from '../parts/plural'
 
 /** The ordered steps for each device, with their reasons. */
 export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; landed: boolean }) {
@@ -12,7 +13,7 @@ export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; lande
           <div className="flex items-baseline gap-2.5">
             <b className="whitespace-nowrap">{p.device}</b>
             <span className="text-[12.5px] text-ink-3">
-              {p.kind}, {p.steps.length === 1 ? '1 step' : `${p.steps.length} steps`},{' '}
+              {p.kind}, {plural(p.steps.length, 'step')},{' '}
               {p.byHand
                 ? 'to be done by hand: Lithos does not reach it'
                 : `undoes the change if Lithos is not heard for ${p.timeout} s`}

@@ -1,8 +1,10 @@
 import { useState } from 'react'
 import type { Schemas } from '../api/client'
 import { useRehearsedClients, useRehearsedReply } from '../api/queries'
+import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 import { MessageCard } from '../site/Message'
+import { plural } from '../parts/plural'
 
 const rungs = ['link', 'lease', 'gateway', 'internet']
 
@@ -49,7 +51,7 @@ export function Rehearsal({
                 <b>{n.name}</b>
                 {touched.includes(n.id) && <span className="text-[12px] text-ink-2"> · in this draft</span>}
                 <div className="text-[12.5px] text-ink-3">
-                  {n.vlan ? `VLAN ${n.vlan}` : 'untagged'} · {n.clients === 1 ? '1 client' : `${n.clients} clients`}
+                  {n.vlan ? `VLAN ${n.vlan}` : 'untagged'} · {plural(n.clients, 'client')}
                 </div>
               </th>
               {n.rungs.map((r) => (
@@ -167,17 +169,7 @@ function ClientTable({
 }) {
   const [shown, setShown] = useState<number>()
   return (
-    <table className="mt-1 bg-sheet border border-seam table-fixed">
-      <thead>
-        <tr>
-          <th className="list-head w-[17%]">Client</th>
-          <th className="list-head w-[15%]">Network</th>
-          <th className="list-head w-[14%]">Now</th>
-          <th className="list-head w-[14%]">After</th>
-          <th className="list-head">When</th>
-          <th className="list-head w-[90px]">Reply</th>
-        </tr>
-      </thead>
+    <Table columns={columns} className="mt-1 bg-sheet border border-seam">
       <tbody>
         {clients.map((c) => {
           const key = c.seq
@@ -214,6 +206,15 @@ function ClientTable({
           ]
         })}
       </tbody>
-    </table>
+    </Table>
   )
 }
+
+const columns: Column[] = [
+  ['Client', '17%'],
+  ['Network', '15%'],
+  ['Now', '14%'],
+  ['After', '14%'],
+  ['When'],
+  ['Reply', '90px'],
+]

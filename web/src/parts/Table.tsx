@@ -1,14 +1,15 @@
 import type { ReactNode } from 'react'
 
-type Column = { name: string; width?: string }
+/** A column: its name, and how wide it is unless it takes what is left. */
+export type Column = readonly [name: string, width?: string]
 
-/** A table with a head that stays while its rows scroll. */
+/** A table with fixed columns. children are its bodies. */
 export function Table({
   columns,
   children,
   className = '',
 }: {
-  columns: Column[]
+  columns: readonly Column[]
   children: ReactNode
   className?: string
 }) {
@@ -16,14 +17,14 @@ export function Table({
     <table className={`table-fixed ${className}`}>
       <thead>
         <tr>
-          {columns.map((c) => (
-            <th key={c.name} className="list-head" style={{ width: c.width }}>
-              {c.name}
+          {columns.map(([name, width]) => (
+            <th key={name} className="list-head" style={{ width }}>
+              {name}
             </th>
           ))}
         </tr>
       </thead>
-      <tbody>{children}</tbody>
+      {children}
     </table>
   )
 }

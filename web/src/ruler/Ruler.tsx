@@ -37,14 +37,19 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
     () => ruler.courses.map((course) => ({ course, x: scaleLinear([course.from, course.to + 1], [0, width - 2]) })),
     [ruler.courses, width],
   )
-  const hand = useHand(ruler, rows, pitch, selected, actions)
-  const { box, cursor, marked, selection } = hand
+  const { box, setBox, setDrawing, cursor, marked, selection, onEdge, ...hand } = useHand(
+    ruler,
+    rows,
+    pitch,
+    selected,
+    actions,
+  )
   useEffect(() => {
     const watch = new ResizeObserver(([entry]) => {
       lastWidth = Math.max(320, entry?.contentRect.width ?? 0)
       setWidth(lastWidth)
     })
-    if (box.current) watch.observe(box.current)
+    if (box) watch.observe(box)
     return () => {
       watch.disconnect()
     }
@@ -54,7 +59,7 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
     <div>
       {ruler.bins && <Overview ruler={ruler} onWindow={actions.onWindow} />}
       <div
-        ref={box}
+        ref={setBox}
         role="group"
         aria-roledescription="ruler"
         aria-label="Ruler: arrows move by one address, Shift extends, Enter opens"
@@ -66,14 +71,14 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
         onPointerLeave={hand.leave}
         className={`relative touch-none select-none ${rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1' : ''}`}
       >
-        <svg ref={hand.drawing} width={width} height={height} style={{ overflow: 'visible', display: 'block' }}>
+        <svg ref={setDrawing} width={width} height={height} style={{ overflow: 'visible', display: 'block' }}>
           <defs>
             <pattern id="excluded" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
               <rect width="6" height="6" fill="var(--sand-t)" />
               <rect width="2" height="6" fill="var(--sand-line)" />
             </pattern>
           </defs>
-          <Courses rows={rows} selected={selected} onEdge={hand.onEdge} onFinding={actions.onFinding} />
+          <Courses rows={rows} selected={selected} onEdge={onEdge} onFinding={actions.onFinding} />
         </svg>
         <svg
           width={width}
@@ -89,7 +94,7 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
           ))}
         </svg>
       </div>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-1 min-h-[34px]">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-1 mt-1 min-h-[34px]">
         <output className="mono text-ink" aria-live="polite">
           {readout(ruler, marked, cursor)}
         </output>

@@ -1,5 +1,5 @@
 import type { ScaleLinear } from 'd3-scale'
-import { useCallback, useEffect, useReducer, useRef, type KeyboardEvent, type PointerEvent } from 'react'
+import { useCallback, useEffect, useReducer, useState, type KeyboardEvent, type PointerEvent } from 'react'
 import { rangeText, thingsAt, type Course, type Ruler, type Selection, type Span } from './geometry'
 import type { RulerActions } from './Ruler'
 
@@ -18,8 +18,8 @@ const span = (a: number, b: number): Selection => ({ from: Math.min(a, b), to: M
 export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: string, actions: RulerActions) {
   const [hand, set] = useReducer((was: Hand, now: Partial<Hand>) => ({ ...was, ...now }), { beside: selected })
   if (hand.beside !== selected) set({ beside: selected, selection: undefined })
-  const box = useRef<HTMLDivElement>(null)
-  const drawing = useRef<SVGSVGElement>(null)
+  const [box, setBox] = useState<HTMLElement | null>(null)
+  const [drawing, setDrawing] = useState<Element | null>(null)
   const { cursor, drag, ghost, selection } = hand
   const { onSelection } = actions
   // The page is told and does not draw: only the ruler's own layer moves under the hand.
@@ -30,7 +30,7 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
     set({ selection: s })
   }
   const offsetAt = (e: PointerEvent) => {
-    const r = drawing.current?.getBoundingClientRect()
+    const r = drawing?.getBoundingClientRect()
     if (!r) return 0
     const at = Math.min(rows.length - 1, Math.max(0, Math.floor((e.clientY - r.top) / pitch)))
     const row = rows[at]
@@ -40,14 +40,14 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
   const onEdge = useCallback(
     (s: Span, edge: 'start' | 'end', e: PointerEvent) => {
       e.stopPropagation()
-      box.current?.setPointerCapture(e.pointerId)
+      box?.setPointerCapture(e.pointerId)
       set({ drag: { kind: 'edge', span: s, edge }, ghost: whole(ruler, s) })
     },
-    [ruler],
+    [ruler, box],
   )
   const down = (e: PointerEvent) => {
     if (e.button !== 0) return
-    box.current?.setPointerCapture(e.pointerId)
+    box?.setPointerCapture(e.pointerId)
     const at = offsetAt(e)
     set({ drag: { kind: 'select', anchor: at }, cursor: at })
     select(undefined)
@@ -99,7 +99,8 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
   }
   return {
     box,
-    drawing,
+    setBox,
+    setDrawing,
     cursor,
     marked: ghost ?? selection,
     selection: drag ? undefined : selection,

@@ -1,4 +1,5 @@
 import type { View } from '../api/client'
+import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 import { LinksDrawing } from './LinksDrawing'
 import type { Asked } from './pageState'
@@ -56,17 +57,7 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
           </div>
           {d.interfaces.length === 0 && <p className="text-ink-3">It has no interface yet.</p>}
           {d.interfaces.length > 0 && (
-            <table className="table-fixed min-w-[560px] mt-1">
-              <thead>
-                <tr>
-                  <th className="list-head w-[88px]">Interface</th>
-                  <th className="list-head w-[72px]">Kind</th>
-                  <th className="list-head w-[166px]">Addresses</th>
-                  <th className="list-head">Carries</th>
-                  <th className="list-head w-[100px]">Permits</th>
-                  <th className="list-head w-[23%]">Leads to</th>
-                </tr>
-              </thead>
+            <Table columns={columns} className="min-w-[560px] mt-1">
               <tbody>
                 {d.interfaces.map((i) => (
                   <tr
@@ -102,7 +93,7 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
                   </tr>
                 ))}
               </tbody>
-            </table>
+            </Table>
           )}
         </section>
       ))}
@@ -112,3 +103,12 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
     </div>
   )
 }
+
+const columns: Column[] = [
+  ['Interface', '88px'],
+  ['Kind', '72px'],
+  ['Addresses', '166px'],
+  ['Carries'],
+  ['Permits', '100px'],
+  ['Leads to', '23%'],
+]

@@ -2,6 +2,7 @@ import { useMutation } from '@tanstack/react-query'
 import { api, call, type Schemas, type View } from '../api/client'
 import { MessageCard } from './Message'
 import type { Asked } from './pageState'
+import { Table, type Column } from '../parts/Table'
 
 type Props = {
   view: View
@@ -15,15 +16,7 @@ type Props = {
 export function OptionsTab({ view, network, site, onSelect, ask }: Props) {
   return (
     <div className="py-2">
-      <table className="table-fixed">
-        <thead>
-          <tr>
-            <th className="list-head w-[60px]">Code</th>
-            <th className="list-head w-[150px]">Option</th>
-            <th className="list-head">Value</th>
-            <th className="list-head w-[38%]">Where it comes from</th>
-          </tr>
-        </thead>
+      <Table columns={columns} className="">
         <tbody>
           {network.effective.map((o) => (
             <tr key={o.code}>
@@ -39,7 +32,7 @@ export function OptionsTab({ view, network, site, onSelect, ask }: Props) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <p className="text-ink-2 mt-2">
         What every client of this network is told before a pool, vendor class or reservation says otherwise.
       </p>
@@ -164,3 +157,5 @@ function Parts({
     </section>
   )
 }
+
+const columns: Column[] = [['Code', '60px'], ['Option', '150px'], ['Value'], ['Where it comes from', '38%']]

@@ -146,7 +146,7 @@ function OneField({
               hint={f.hint}
               error={error}
               options={options}
-              value={field.value ?? ''}
+              value={field.value}
               onChange={field.onChange}
             />
           )}

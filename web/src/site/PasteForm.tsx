@@ -3,6 +3,7 @@ import { useForm } from 'react-hook-form'
 import { api, call, problemOf, type Change, type Schemas } from '../api/client'
 import { Choice, Lines } from '../parts/Field'
 import { Window } from '../parts/Window'
+import { plural } from '../parts/plural'
 
 type Props = {
   order: number
@@ -104,7 +105,8 @@ export function PasteForm({ order, network, save, onClose }: Props) {
         <div className="flex gap-2 justify-end items-center">
           {preview && (
             <span className="mr-auto text-ink-2" role="status">
-              {preview.edits} lines change something{refused > 0 && `, ${refused} are refused and left out`}
+              {plural(preview.edits, 'line changes', 'lines change')} something
+              {refused > 0 && `, ${plural(refused, 'is', 'are')} refused and left out`}
             </span>
           )}
           <button type="button" className="btn" onClick={onClose}>
@@ -118,7 +120,7 @@ export function PasteForm({ order, network, save, onClose }: Props) {
               disabled={preview.edits === 0}
               onClick={(e) => void apply(e)}
             >
-              Apply {preview.edits} lines
+              Apply {plural(preview.edits, 'line', 'lines')}
             </button>
           )}
         </div>

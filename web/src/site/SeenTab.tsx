@@ -3,6 +3,7 @@ import { useState, type ReactNode } from 'react'
 import { api, call, type Change, type Schemas, type View } from '../api/client'
 import { Copy } from '../parts/Copy'
 import { Toolbar } from '../parts/Toolbar'
+import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 import { Actions } from './Actions'
 import type { Asked } from './pageState'
@@ -47,30 +48,21 @@ export function SeenTab({ view, network, site, busy, ask, change }: Props) {
             : 'No device has told of anybody here yet. Leases and neighbours appear a few seconds after a device hears them.'}
         </p>
       ) : (
-        <table className="table-fixed mt-1 min-w-[620px]">
-          <thead>
-            <tr>
-              {columns.map(([name, width]) => (
-                <th key={name} className="list-head" style={{ width }}>
-                  {name}
-                </th>
-              ))}
-            </tr>
-          </thead>
+        <Table columns={columns} className="mt-1 min-w-[620px]">
           {rows.map((s) => (
             <SeenLine key={`${s.address}${s.mac}`} seen={s} zone={zone} whole={whole}>
               <Actions actions={s.actions} busy={busy} ask={ask} change={change} />
             </SeenLine>
           ))}
-        </table>
+        </Table>
       )}
     </>
   )
 }
 
-const columns: [string, string | undefined][] = [
+const columns: Column[] = [
   ['Address', '130px'],
-  ['Name and port', undefined],
+  ['Name and port'],
   ['MAC', '158px'],
   ['First', '92px'],
   ['Last', '84px'],
@@ -115,19 +107,23 @@ function SeenLine({
       </tr>
       <tr>
         <td colSpan={6} className="px-2.5 pb-1 border-b border-seam-2 text-[13px]">
-          {s.remarks.map((r) => (
-            <p key={r.kind}>
-              <b>{titles[r.kind]}.</b> {r.says}
-            </p>
-          ))}
-          {s.actions.length > 0 && (
-            <Toolbar
-              label={`What to do about ${s.address}`}
-              className="mt-0.5 opacity-0 group-hover:opacity-100 group-focus-within:opacity-100"
-            >
-              {children}
-            </Toolbar>
-          )}
+          <div className="flex items-start gap-3">
+            <div className="flex-1">
+              {s.remarks.map((r) => (
+                <p key={r.kind}>
+                  <b>{titles[r.kind]}.</b> {r.says}
+                </p>
+              ))}
+            </div>
+            {s.actions.length > 0 && (
+              <Toolbar
+                label={`What to do about ${s.address}`}
+                className="justify-end max-w-[55%] opacity-0 group-hover:opacity-100 group-focus-within:opacity-100"
+              >
+                {children}
+              </Toolbar>
+            )}
+          </div>
         </td>
       </tr>
     </tbody>

@@ -4,6 +4,7 @@ import { useForm } from 'react-hook-form'
 import { api, call, problemOf, type Schemas, type View } from '../api/client'
 import { Copy } from '../parts/Copy'
 import { Choice, Field } from '../parts/Field'
+import { SmallButton } from '../parts/SmallButton'
 import { MessageCard } from './Message'
 
 type Act = Schemas['Act']
@@ -34,6 +35,8 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
     },
   })
   const [acts, setActs] = useState<Act[]>([])
+  // What the draft was when the client was tried: the result stays, and says when it is old.
+  const [tried, setTried] = useState<number>()
   const attempt = useMutation({
     mutationFn: ({ v, acts }: { v: Values; acts: Act[] }) =>
       call(
@@ -51,6 +54,7 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
       ),
     onSuccess: (r, { v, acts }) => {
       setActs(acts)
+      setTried(view.order?.version)
       form.setValue('mac', r.mac)
       if (v.against === 'device') void client.invalidateQueries({ queryKey: ['view', site] })
     },
@@ -131,6 +135,19 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
         <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2 mt-2">
           {problem.message}
         </div>
+      )}
+      {attempt.data && tried !== view.order?.version && (
+        <p role="status" className="mt-2 flex flex-wrap items-center gap-2">
+          The draft has changed since this client was tried.
+          <SmallButton
+            disabled={attempt.isPending}
+            onClick={() => {
+              run(acts)
+            }}
+          >
+            Try it again
+          </SmallButton>
+        </p>
       )}
       {attempt.data && (
         <Result result={attempt.data} view={view} busy={attempt.isPending} onAct={(a) => run([...acts, a])} />

@@ -41,7 +41,7 @@ function moved(now: URLSearchParams, to: To): URLSearchParams {
   if (to.network !== undefined) next.delete('select')
   if (to.network !== undefined && to.network !== now.get('network')) next.delete('from')
   for (const [key, value] of Object.entries(to)) {
-    if (value === undefined || value === '' || value === 0) next.delete(key)
+    if (!value) next.delete(key)
     else next.set(key, String(value))
   }
   if (to.select !== undefined) next.delete('finding')
