@@ -15,8 +15,6 @@ export default ts.config(
       ...hooks.configs.recommended.rules,
       '@typescript-eslint/no-confusing-void-expression': ['error', { ignoreArrowShorthand: true }],
       '@typescript-eslint/restrict-template-expressions': ['error', { allowNumber: true, allowBoolean: true, allowNullish: true }],
-      // What the server's schema promises need not be asked again.
-      '@typescript-eslint/no-non-null-assertion': 'off',
       // A window that opens puts the cursor in its first field.
       'jsx-a11y/no-autofocus': 'off',
       // The ruler and the drawings take the keyboard as one thing each.

@@ -91,7 +91,7 @@ func TestManyAtOnce(t *testing.T) {
 	b.fill("Lines", "10.84.18.100 00:00:5e:00:53:d0 kiosk-1\n.101, 0000.5e00.53d1, kiosk-2\n10.84.18.1 00:00:5e:00:53:d2 gate")
 	b.choose("As", "Fixed devices")
 	b.click("button", "^Preview$")
-	b.see("2 lines change something, 1 are refused and left out")
+	b.see("2 lines change something, 1 is refused and left out")
 	b.see("10.84.18.1 is the gateway of Clinic floor")
 	b.axe("paste")
 	b.picture("paste")
@@ -252,10 +252,21 @@ func TestListsAndKeys(t *testing.T) {
 	b.click("th button", "^Site")
 	b.until("the last by name", first, "The Garret home lab")
 	b.axe("rounds, sorted")
+	keys := b.page.Keyboard
+	secondByArrows := func() {
+		b.page.MustElement("main table [data-row]").MustFocus()
+		require.NoError(t, keys.Type(input.ArrowUp, input.ArrowDown))
+		b.until("the cursor on the second row",
+			`() => document.activeElement === document.querySelectorAll('main table [data-row]')[1]`)
+		require.NoError(t, keys.Type(input.Enter))
+	}
+	secondByArrows()
+	b.see("Slipway sheds")
+	b.click("nav a", "^Rounds$")
 	b.click("tbody tr td:nth-child(3)", `^10\.97\.0\.0/20$`)
 	b.see("Slipway sheds")
-
-	keys := b.page.Keyboard
+	secondByArrows()
+	b.until("the second owner to be inspected", `() => document.activeElement?.getAttribute('aria-pressed') === 'true'`)
 	b.press(input.Slash)
 	b.until("the cursor in Find", `() => document.activeElement?.placeholder?.startsWith('Find')`)
 	b.press(input.Key('?'))

@@ -215,12 +215,12 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 		in.For, in.Levels = "every client", p.levels(nil, nil)
 		return
 	case *site.Network:
-		c, in.For = compile.For{Network: v}, "a client of this network"
+		c, in.For = compile.For{Network: v}, "its clients"
 		if pools := p.PoolsOn(v); len(pools) > 0 {
 			c.Pool = pools[0]
 		}
 	case *site.Pool:
-		c, in.For = compile.For{Network: n, Pool: v}, "a client of this pool"
+		c, in.For = compile.For{Network: n, Pool: v}, "its clients"
 	case *site.Reservation:
 		pool, _ := compile.PoolOf(p.Site, v)
 		c, in.For = compile.For{Network: n, Pool: pool, Reservation: v}, "this client"

@@ -13,7 +13,9 @@ const client = new QueryClient({
   },
 })
 
-createRoot(document.getElementById('root')!).render(
+const root = document.getElementById('root')
+if (!root) throw new Error('index.html has no element called root')
+createRoot(root).render(
   <StrictMode>
     <QueryClientProvider client={client}>
       <BrowserRouter>

@@ -1,4 +1,11 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
+import {
+  skipToken,
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+  type QueryClient,
+} from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { api, call, problemOf, type Change, type Schemas } from './client'
 
@@ -23,8 +30,8 @@ export const useHistory = (site: string) =>
 export const useOrder = (order: number | undefined) =>
   useQuery({
     queryKey: ['order', order],
-    enabled: order !== undefined,
-    queryFn: () => call(api.GET('/api/orders/{order}', { params: { path: { order: order! } } })),
+    queryFn:
+      order === undefined ? skipToken : () => call(api.GET('/api/orders/{order}', { params: { path: { order } } })),
   })
 
 // Changes of one draft are sent one after another, and each on the version the one

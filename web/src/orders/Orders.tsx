@@ -1,7 +1,7 @@
 import { Link } from 'react-router'
 import { useOrders } from '../api/queries'
 import { Empty } from '../parts/Empty'
-import { useOpenRow } from '../parts/rows'
+import { moveInList, useOpenRow } from '../parts/rows'
 import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 
@@ -26,11 +26,11 @@ export function Orders() {
     <div className="bg-sheet min-h-full px-5 py-4">
       <h1>Work orders</h1>
       <Table columns={columns} className="mt-3">
-        <tbody>
+        <tbody onKeyDown={moveInList}>
           {orders.data.map((o) => (
             <tr key={o.id} {...open(`/orders/${o.id}`)}>
               <td className="list-cell">
-                <Link className="font-semibold hover:underline" to={`/orders/${o.id}`}>
+                <Link data-row className="font-semibold hover:underline" to={`/orders/${o.id}`}>
                   {o.name}
                 </Link>
               </td>

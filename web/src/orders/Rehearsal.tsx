@@ -213,8 +213,8 @@ function ClientTable({
 const columns: Column[] = [
   ['Client', '17%'],
   ['Network', '15%'],
-  ['Now', '14%'],
-  ['After', '14%'],
+  ['Now', '132px'],
+  ['After', '132px'],
   ['When'],
   ['Reply', '90px'],
 ]

@@ -1,5 +1,4 @@
-import type { MouseEvent } from 'react'
-import { useState } from 'react'
+import { useState, type KeyboardEvent, type MouseEvent } from 'react'
 import { useNavigate } from 'react-router'
 
 /** A row that opens its thing wherever it is clicked; its title is the link, for the keyboard. */
@@ -14,11 +13,22 @@ export function useOpenRow() {
   })
 }
 
+/** Moves up and down a list with the arrow keys, from one element marked data-row to the next. */
+export function moveInList(e: KeyboardEvent<HTMLElement>) {
+  const step = { ArrowDown: 1, ArrowUp: -1 }[e.key]
+  const rows = [...e.currentTarget.querySelectorAll<HTMLElement>('[data-row]')]
+  const at = rows.findIndex((row) => row === document.activeElement)
+  if (!step || at < 0) return
+  e.preventDefault()
+  rows[at + step]?.focus()
+}
+
 export type Sort<K> = { by?: K; down: boolean }
 
-/** Sorting by a column: the first click one way, the second the other, the third as it came. */
-export function useSort<K extends string>() {
-  const [sort, setSort] = useState<Sort<K>>({ down: false })
+/** Sorting by a column, at first by one if one is named: the first click one way, the second the other, the third as
+ * it came. */
+export function useSort<K extends string>(by?: K) {
+  const [sort, setSort] = useState<Sort<K>>({ by, down: false })
   const flip = (by: K) =>
     setSort((was) => (was.by !== by ? { by, down: false } : was.down ? { down: false } : { by, down: true }))
   return { sort, flip }
@@ -52,7 +62,7 @@ export function SortHead<K extends string>({
 }) {
   const on = sort.by === by
   return (
-    <th className={`list-head ${width ?? ''}`} aria-sort={on ? (sort.down ? 'descending' : 'ascending') : 'none'}>
+    <th className="list-head" style={{ width }} aria-sort={on ? (sort.down ? 'descending' : 'ascending') : 'none'}>
       <button className="hover:text-ink" onClick={() => flip(by)}>
         {label} {on && <span aria-hidden>{sort.down ? '↓' : '↑'}</span>}
       </button>

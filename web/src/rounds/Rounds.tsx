@@ -3,7 +3,7 @@ import { Link } from 'react-router'
 import { useSites } from '../api/queries'
 import { Empty } from '../parts/Empty'
 import { Mark } from '../parts/Kind'
-import { sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
+import { moveInList, sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
 import { When } from '../parts/When'
 
 /** Every site with what is wrong there. */
@@ -20,7 +20,7 @@ export function Rounds() {
   )
   // The server lists the gravest first: a site's place there is its gravity.
   const places = new Map(sites.data.map((s, i) => [s.code, i]))
-  const rows = sorted(filtered, sorting.sort, (s, by) => (by === 'gravity' ? places.get(s.code)! : s[by]))
+  const rows = sorted(filtered, sorting.sort, (s, by) => (by === 'gravity' ? (places.get(s.code) ?? 0) : s[by]))
   const troubled = sites.data.filter((s) => s.blocks + s.warns > 0).length
   return (
     <div className="bg-sheet min-h-full px-5 py-4">
@@ -40,19 +40,19 @@ export function Rounds() {
       <table className="mt-3 table-fixed">
         <thead>
           <tr>
-            <SortHead by="name" label="Site" width="w-[20%]" {...sorting} />
-            <SortHead by="customer" label="Customer" width="w-[15%]" {...sorting} />
-            <SortHead by="block" label="Block" width="w-[18%]" {...sorting} />
-            <SortHead by="networks" label="Networks" width="w-[8%]" {...sorting} />
+            <SortHead by="name" label="Site" width="20%" {...sorting} />
+            <SortHead by="customer" label="Customer" width="15%" {...sorting} />
+            <SortHead by="block" label="Block" width="18%" {...sorting} />
+            <SortHead by="networks" label="Networks" width="8%" {...sorting} />
             <SortHead by="gravity" label="What to look at" {...sorting} />
-            <SortHead by="changed" label="Changed" width="w-[12%]" {...sorting} />
+            <SortHead by="changed" label="Changed" width="12%" {...sorting} />
           </tr>
         </thead>
-        <tbody>
+        <tbody onKeyDown={moveInList}>
           {rows.map((s) => (
             <tr key={s.code} {...open(`/sites/${s.code}`)}>
               <td className="list-cell">
-                <Link to={`/sites/${s.code}`} className="font-semibold hover:underline">
+                <Link to={`/sites/${s.code}`} data-row className="font-semibold hover:underline">
                   {s.name}
                 </Link>
               </td>

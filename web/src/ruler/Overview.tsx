@@ -2,8 +2,8 @@ import type { Ruler } from './geometry'
 
 /** A network larger than what is drawn: columns of one course or several, with a window on it. */
 export function Overview({ ruler, onWindow }: { ruler: Ruler; onWindow: (from: number) => void }) {
-  const bins = ruler.bins!
-  const bin = ruler.bin!
+  const { bins, bin } = ruler
+  if (!bins || !bin) return null
   const courses = ruler.size / ruler.course
   return (
     <label className="block mb-2">

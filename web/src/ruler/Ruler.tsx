@@ -57,7 +57,7 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
   const height = rows.length * pitch
   return (
     <div>
-      {ruler.bins && <Overview ruler={ruler} onWindow={actions.onWindow} />}
+      <Overview ruler={ruler} onWindow={actions.onWindow} />
       <div
         ref={setBox}
         role="group"

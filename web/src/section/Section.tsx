@@ -1,6 +1,6 @@
-import { useRef, type KeyboardEvent } from 'react'
 import type { View } from '../api/client'
 import { Mark } from '../parts/Kind'
+import { moveInList } from '../parts/rows'
 
 type Props = {
   view: View
@@ -12,15 +12,7 @@ type Props = {
 
 /** The site's block from low to high address, one layer a network. */
 export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
-  const list = useRef<HTMLDivElement>(null)
   const worst = view.wide.severity
-  const move = (e: KeyboardEvent) => {
-    const step = { ArrowDown: 1, ArrowUp: -1 }[e.key]
-    if (!step) return
-    e.preventDefault()
-    const items = [...list.current!.querySelectorAll<HTMLElement>('button')]
-    items[items.indexOf(document.activeElement as HTMLElement) + step]?.focus()
-  }
   return (
     <aside
       aria-label="Section"
@@ -40,13 +32,15 @@ export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
         {view.site.customer} · <span className="mono">{view.site.block}</span>
       </p>
       {/* The arrows move between the buttons inside. */}
-      <div ref={list} role="presentation" onKeyDown={move}>
+      <div role="presentation" onKeyDown={moveInList}>
         {view.layers.map((l) => {
-          const on = l.kind === 'network' && l.id === view.network?.id
+          const { id } = l
+          const on = id !== undefined && id === view.network?.id
           const height = 16 + l.weight * 4.6
-          if (l.kind === 'free')
+          if (!id)
             return (
               <button
+                data-row
                 key={l.prefix}
                 onClick={() => {
                   onAdd(l.prefix.includes(' - ') ? '' : l.prefix)
@@ -60,9 +54,10 @@ export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
             )
           return (
             <button
-              key={l.id}
+              data-row
+              key={id}
               aria-current={on ? 'true' : undefined}
-              onClick={() => onNetwork(l.id!)}
+              onClick={() => onNetwork(id)}
               style={{
                 minHeight: Math.max(42, height),
                 marginLeft: l.overlaps ? 22 : 6,

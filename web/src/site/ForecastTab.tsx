@@ -11,13 +11,14 @@ type Props = { view: View; network: Schemas['NetworkView']; site: string }
 export function ForecastTab({ view, network, site }: Props) {
   const { pools } = network
   const [pool, setPool] = useState(pools[0]?.id ?? '')
-  if (pools.length === 0)
+  const [first] = pools
+  if (!first)
     return (
       <p className="p-4 text-ink-2">
         This network has no pool yet. Drag over the ruler and choose Pool; its day is worked out here.
       </p>
     )
-  const chosen = pools.find((p) => p.id === pool)?.id ?? pools[0]!.id
+  const chosen = pools.find((p) => p.id === pool)?.id ?? first.id
   return (
     <div className="py-2">
       {pools.length > 1 && (

@@ -2,13 +2,14 @@ import { useVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useMemo, useRef, useState } from 'react'
 import type { Row } from '../api/client'
 import { kindNames, Mark, Shape } from '../parts/Kind'
+import { moveInList, SortHead, sorted, useSort } from '../parts/rows'
 import { When } from '../parts/When'
 
 type Column = 'from' | 'kind' | 'name' | 'mac' | 'seen'
-const columns: { key: Column; name: string; width: string }[] = [
-  { key: 'from', name: 'Address', width: '168px' },
+const columns: { key: Column; name: string; width?: string }[] = [
+  { key: 'from', name: 'Address' },
   { key: 'kind', name: 'Use', width: '122px' },
-  { key: 'name', name: 'Name', width: 'auto' },
+  { key: 'name', name: 'Name' },
   { key: 'mac', name: 'MAC', width: '158px' },
   { key: 'seen', name: 'Seen', width: '92px' },
 ]
@@ -24,7 +25,8 @@ type Props = {
 
 /** Everything that owns an address of the network, in address order. */
 export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }: Props) {
-  const [sort, setSort] = useState<{ by: Column; down: boolean }>({ by: 'from', down: false })
+  const sorting = useSort<Column>('from')
+  const { sort } = sorting
   const [filter, setFilter] = useState('')
   const body = useRef<HTMLTableSectionElement>(null)
   const shown = useMemo(() => {
@@ -32,9 +34,10 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
     const kept = rows.filter((r) =>
       `${r.text} ${kindNames[r.kind]} ${r.name} ${r.mac ?? ''} ${r.detail ?? ''}`.toLowerCase().includes(words),
     )
-    if (sort.by !== 'from') kept.sort((a, b) => (a[sort.by] ?? '').localeCompare(b[sort.by] ?? ''))
-    return sort.down ? kept.reverse() : kept
+    return sorted(kept, sort, (r, by) => r[by] ?? '')
   }, [rows, filter, sort])
+  // A range is never cut off: the column is as wide as the longest of them.
+  const widest = `${24 + 7.9 * rows.reduce((most, r) => Math.max(most, r.text.length), 18)}px`
   const [above, setAbove] = useState(0)
   // What stands above the rows changes with the network; measured after each drawing.
   // eslint-disable-next-line react-hooks/exhaustive-deps -- the same number again draws nothing
@@ -73,23 +76,17 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
         <thead>
           <tr>
             {columns.map((c) => (
-              <th
+              <SortHead
                 key={c.key}
-                className="list-head !p-0"
-                style={{ width: c.width }}
-                aria-sort={sort.by === c.key ? (sort.down ? 'descending' : 'ascending') : 'none'}
-              >
-                <button
-                  className="w-full text-left px-2.5 py-1.5 hover:text-ink"
-                  onClick={() => setSort({ by: c.key, down: sort.by === c.key && !sort.down })}
-                >
-                  {c.name} {sort.by === c.key && <span aria-hidden>{sort.down ? '↓' : '↑'}</span>}
-                </button>
-              </th>
+                by={c.key}
+                label={c.name}
+                width={c.key === 'from' ? widest : c.width}
+                {...sorting}
+              />
             ))}
           </tr>
         </thead>
-        <tbody ref={body}>
+        <tbody ref={body} onKeyDown={moveInList}>
           {before > 0 && (
             <tr aria-hidden>
               <td colSpan={5} style={{ height: before }} />
@@ -141,6 +138,7 @@ function OwnerRow({
     >
       <td className="list-cell mono">
         <button
+          data-row
           className="hover:underline"
           aria-pressed={on}
           onClick={(e) => {

@@ -1,4 +1,4 @@
-import { useQueries, useQueryClient } from '@tanstack/react-query'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo } from 'react'
 import { useSearchParams } from 'react-router'
 import { api, call, type Schemas, type View } from '../api/client'
@@ -60,25 +60,31 @@ const networkKey = (code: string, l: Look) => [
 ]
 const partKey = (code: string, l: Look) => ['view', code, 'part', l.order, l.network, l.select]
 
+/** What stood on the page before stays until the answer for the same site is here; a page that went blank between
+ * would lose the keyboard's place. */
+const sameSite =
+  (code: string) =>
+  <T>(was: T | undefined, query: { queryKey: readonly unknown[] } | undefined) =>
+    query?.queryKey[1] === code ? was : undefined
+
 /** A site's page in its three parts: selecting something asks for the inspected part only. */
 export function useView(code: string, look: Look): { view?: View; error: Error | null } {
   const path = { site: code }
   const query = { order: look.order, network: look.network, select: look.select, from: look.from }
-  const [frame, network, part] = useQueries({
-    queries: [
-      {
-        queryKey: frameKey(code, look),
-        queryFn: () => call(api.GET('/api/sites/{site}/frame', { params: { path, query: { order: look.order } } })),
-      },
-      {
-        queryKey: networkKey(code, look),
-        queryFn: () => call(api.GET('/api/sites/{site}/network', { params: { path, query } })),
-      },
-      {
-        queryKey: partKey(code, look),
-        queryFn: () => call(api.GET('/api/sites/{site}/part', { params: { path, query } })),
-      },
-    ],
+  const frame = useQuery({
+    queryKey: frameKey(code, look),
+    queryFn: () => call(api.GET('/api/sites/{site}/frame', { params: { path, query: { order: look.order } } })),
+    placeholderData: sameSite(code),
+  })
+  const network = useQuery({
+    queryKey: networkKey(code, look),
+    queryFn: () => call(api.GET('/api/sites/{site}/network', { params: { path, query } })),
+    placeholderData: sameSite(code),
+  })
+  const part = useQuery({
+    queryKey: partKey(code, look),
+    queryFn: () => call(api.GET('/api/sites/{site}/part', { params: { path, query } })),
+    placeholderData: sameSite(code),
   })
   const view = useMemo(
     () =>
