@@ -26,9 +26,9 @@ type Inspection struct {
 	Actions   []Action    `json:"actions"`
 	Findings  []Finding   `json:"findings"`
 	More      int         `json:"more"`          // findings that are not listed
-	Effective []Effective `json:"effective"`     // what a client there will be told
+	Effective []Effective `json:"effective"`     // the effective options of a client there
 	Levels    []Level     `json:"levels"`        // whose options can be set from here
-	For       string      `json:"for,omitempty"` // whom the told options are for
+	For       string      `json:"for,omitempty"` // whose effective options these are
 }
 
 // Fact is one line of the inspector.

@@ -143,18 +143,7 @@ func (p *Page) Frame() *Frame {
 	return f
 }
 
-func (p *Page) wide() Wide {
-	var w Wide
-	for _, f := range p.Judgement.Findings {
-		if f.Network == "" {
-			if w.Findings == 0 {
-				w.Severity = f.Severity
-			}
-			w.Findings++
-		}
-	}
-	return w
-}
+func (p *Page) wide() Wide { return marked(p.Judgement.Findings)[""] }
 
 // After is what edits changed of what a browser shows. before is the page of the draft
 // they were made in.
@@ -165,10 +154,28 @@ func (p *Page) After(before *order.Draft, edits []edit.Edit, look Look) *Changed
 		out.Frame = p.Frame()
 		return out
 	}
-	for _, id := range networks {
-		if n, ok := p.Scene.Network(id); ok {
+	// An edit in one network can be a finding in another, such as a pool that now overlaps.
+	was, now := marked(before.Scene.Findings), marked(p.Scene.Findings)
+	for i := range p.Networks {
+		n := &p.Networks[i]
+		if slices.Contains(networks, n.ID) || was[n.ID] != now[n.ID] {
 			out.Layers = append(out.Layers, survey.LayerOf(p.Scene, n, p.Judgement.Findings, p.Seen))
 		}
+	}
+	return out
+}
+
+// marked counts findings, which come gravest first, by network; those of none in
+// particular are at "".
+func marked(findings []check.Finding) map[string]Wide {
+	out := map[string]Wide{}
+	for _, f := range findings {
+		w := out[f.Network]
+		if w.Findings == 0 {
+			w.Severity = f.Severity
+		}
+		w.Findings++
+		out[f.Network] = w
 	}
 	return out
 }

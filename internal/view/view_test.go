@@ -1,0 +1,272 @@
+package view_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lithos/core/check"
+	"lithos/core/edit"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/view"
+)
+
+func pageOf(name string) *view.Page {
+	return view.Of(check.Of(scenario.Site(name)), nil, 1, order.Beside{})
+}
+
+// everyPart runs f for every part of the made-up sites that can be selected.
+func everyPart(t *testing.T, f func(t *testing.T, p *view.Page, ref, owner site.Ref)) {
+	t.Helper()
+	for _, name := range scenario.Names {
+		p := pageOf(name)
+		for _, k := range site.Kinds() {
+			if k.Name == site.KindOption {
+				continue // options are listed with the part they are set on
+			}
+			k.Each(p.Site, func(owner site.Ref, list site.List, i int) bool {
+				ref := site.Ref{Kind: k.Name, ID: list.ID(i)}
+				t.Run(name+"/"+ref.String(), func(t *testing.T) { f(t, p, ref, owner) })
+				return true
+			})
+		}
+	}
+}
+
+// Whatever is selected is inspected: it has a title, facts with words in them, and each
+// form that is offered opens.
+func TestEveryPartIsInspected(t *testing.T) {
+	everyPart(t, func(t *testing.T, p *view.Page, ref, _ site.Ref) {
+		in := p.Part(view.Look{Select: ref.String()})
+		require.Equal(t, ref.String(), in.Ref)
+		assert.NotEmpty(t, in.Kind)
+		assert.NotEmpty(t, in.Title)
+		assert.NotEmpty(t, in.Levels, "options can be set from everywhere")
+		for _, fact := range in.Facts {
+			assert.NotEmpty(t, fact.Label)
+			assert.NotEmpty(t, fact.Value, fact.Label)
+		}
+		for _, e := range in.Effective {
+			assert.NotEmpty(t, e.Name, "option %d", e.Code)
+			assert.NotEmpty(t, e.From, "option %d", e.Code)
+			assert.NotEmpty(t, in.For)
+		}
+		for _, a := range in.Actions {
+			if a.Form == nil {
+				assert.True(t, a.Remove || a.Entry != nil, "%s does nothing", a.Label)
+				continue
+			}
+			form, err := p.Form(*a.Form, site.NetworkOfPart(p.Site, ref))
+			require.NoError(t, err, a.Label)
+			for name := range a.Form.Values {
+				found := slices.ContainsFunc(form.Fields, func(f edit.FormField) bool { return f.Name == name })
+				assert.True(t, found, "%s fills in %q, which the form has not", a.Label, name)
+			}
+		}
+	})
+}
+
+// The form of a part, sent back untouched, changes nothing.
+func TestFormsSentBackUntouched(t *testing.T) {
+	everyPart(t, func(t *testing.T, p *view.Page, ref, owner site.Ref) {
+		k, _ := site.KindNamed(ref.Kind)
+		if len(k.Fields) == 0 {
+			t.Skip("nothing of it can be edited")
+		}
+		opens := view.Opens{Kind: ref.Kind, ID: ref.ID}
+		if owner.ID != "" {
+			opens.In = owner.String()
+		}
+		form, err := p.Form(opens, "")
+		require.NoError(t, err)
+		entry := edit.Entry{Kind: opens.Kind, ID: opens.ID, In: opens.In, Fields: map[string]string{}}
+		for _, f := range form.Fields {
+			entry.Fields[f.Name] = f.Value
+		}
+		edits, err := edit.Read(p.Site, entry)
+		require.NoError(t, err)
+		after, err := edit.Apply(p.Site, edits...)
+		require.NoError(t, err)
+		was, err := json.Marshal(p.Site)
+		require.NoError(t, err)
+		is, err := json.Marshal(after)
+		require.NoError(t, err)
+		assert.JSONEq(t, string(was), string(is))
+	})
+}
+
+// Every finding leads to the part it is about, and stands in that part's inspector.
+func TestFindingsLeadToTheirPart(t *testing.T) {
+	seen := 0
+	for _, name := range scenario.Names {
+		p := pageOf(name)
+		for _, f := range p.Judgement.Findings {
+			network, part, ok := p.Target(f.ID)
+			require.True(t, ok, f.ID)
+			in := p.Part(view.Look{Network: network, Select: part})
+			assert.Equal(t, part, in.Ref, f.Title)
+			listed := slices.ContainsFunc(in.Findings, func(l view.Finding) bool { return l.ID == f.ID })
+			assert.True(t, listed || in.More > 0, "%s is not listed at %s", f.Title, part)
+			seen++
+		}
+		_, _, ok := p.Target("gone")
+		assert.False(t, ok)
+	}
+	assert.Positive(t, seen)
+}
+
+// A look at something that is not there falls back to the network, and to the site
+// where there is no network.
+func TestALookAtNothing(t *testing.T) {
+	p := pageOf("kelder-bridge")
+	for _, look := range []view.Look{{}, {Network: "none"}, {Select: "reservation:none"}, {Select: "nonsense"}, {Network: "none", Select: "seen:none"}} {
+		in := p.Part(look)
+		assert.Equal(t, "network:"+p.Networks[0].ID, in.Ref, "%+v", look)
+		assert.Equal(t, p.Networks[0].ID, p.Network(look).ID, "%+v", look)
+	}
+	_, err := p.Form(view.Opens{Kind: "planet"}, "")
+	assert.Error(t, err)
+	_, err = p.Form(view.Opens{Kind: site.KindPool, ID: "none"}, "")
+	assert.Error(t, err)
+
+	bare := *p.Site
+	bare.Networks = nil
+	empty := view.Of(check.Of(site.Normal(&bare)), nil, 1, order.Beside{})
+	assert.Nil(t, empty.Network(view.Look{}))
+	assert.Equal(t, "site:"+p.ID, empty.Part(view.Look{}).Ref)
+	assert.Empty(t, empty.Links("").Devices[0].Name == "", "the devices are still drawn")
+}
+
+// The room proposed for another network keeps every rule, until there is none left.
+func TestRoomForMore(t *testing.T) {
+	doc := scenario.Site("kelder-bridge")
+	for i := 0; ; i++ {
+		p := view.Of(check.Of(doc), nil, 1, order.Beside{})
+		fields, err := p.Room(24)
+		if err != nil {
+			assert.ErrorContains(t, err, "No /24 is free")
+			assert.Positive(t, i)
+			return
+		}
+		fields["name"] = fmt.Sprintf("Room %d", i)
+		edits, err := edit.Read(doc, edit.Entry{Kind: site.KindNetwork, ID: fmt.Sprintf("net-room-%d", i), New: true, Fields: fields})
+		require.NoError(t, err)
+		doc, err = edit.Apply(doc, edits...)
+		require.NoError(t, err)
+		for _, f := range check.Of(doc).Findings {
+			assert.NotContains(t, []string{"networks-overlap", "vlan-id-reused"}, f.Rule, f.Says)
+		}
+		require.Less(t, i, 64)
+	}
+}
+
+// A browser that lays the answer to an edit over the frame it has shows what it would
+// show after asking for everything again.
+func TestTheAnswerToAnEditIsTheWholePage(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		base := check.Of(scenario.Site(rapid.SampledFrom(scenario.Names).Draw(t, "site")))
+		d, err := order.New(order.Order{ID: 1}, nil, base)
+		require.NoError(t, err)
+		look := view.Look{Order: 1}
+		frame := view.Of(d.Scene, d, 1, order.Beside{}).Frame()
+		for i := range rapid.IntRange(1, 6).Draw(t, "edits") {
+			edits := someEdits(t, d.Doc(), i)
+			doc, err := edit.Apply(d.Doc(), edits...)
+			if err != nil || len(edits) == 0 {
+				continue
+			}
+			before := d
+			d = d.With(append(d.Standing(), d.NextStep(act.Technician{}, doc, edits)), doc, edits)
+			p := view.Of(d.Scene, d, 1, order.Beside{})
+			frame = laidOver(frame, p.After(before, edits, look))
+			require.Equal(t, asJSON(t, p.Frame()), asJSON(t, frame))
+		}
+	})
+}
+
+// A pool that reaches into another network's pool is a finding there, and the answer
+// says so.
+func TestAnEditMarksAnotherNetwork(t *testing.T) {
+	d, err := order.New(order.Order{ID: 1}, nil, check.Of(scenario.Site("kelder-bridge")))
+	require.NoError(t, err)
+	entry := edit.Entry{Kind: site.KindPool, ID: "pool-bench", Fields: map[string]string{"ranges": "10.84.16.80 - 10.84.16.94"}}
+	edits, err := edit.Read(d.Doc(), entry)
+	require.NoError(t, err)
+	doc, err := edit.Apply(d.Doc(), edits...)
+	require.NoError(t, err)
+	after := d.With([]order.Step{d.NextStep(act.Technician{}, doc, edits)}, doc, edits)
+	changed := view.Of(after.Scene, after, 1, order.Beside{}).After(d, edits, view.Look{Order: 1})
+	require.Nil(t, changed.Frame)
+	marks := map[string]check.Severity{}
+	for _, l := range changed.Layers {
+		marks[l.ID] = l.Severity
+	}
+	assert.Equal(t, map[string]check.Severity{"net-bench": check.Blocks, "net-cameras": check.Blocks}, marks)
+}
+
+// laidOver does what a browser does with the answer.
+func laidOver(was *view.Frame, c *view.Changed) *view.Frame {
+	if c.Frame != nil {
+		return c.Frame
+	}
+	now := *was
+	now.Order, now.Wide, now.Layers = c.Order, c.Wide, slices.Clone(was.Layers)
+	for i, l := range now.Layers {
+		for _, changed := range c.Layers {
+			if l.ID != "" && l.ID == changed.ID {
+				changed.Overlaps = l.Overlaps
+				now.Layers[i] = changed
+			}
+		}
+	}
+	return &now
+}
+
+func asJSON(t *rapid.T, v any) string {
+	out, err := json.MarshalIndent(v, "", " ")
+	require.NoError(t, err)
+	return string(out)
+}
+
+// someEdits draws an edit to any field of a part, or its removal.
+func someEdits(t *rapid.T, s *site.Site, i int) []edit.Edit {
+	kinds := slices.DeleteFunc(site.Kinds(), func(k *site.Kind) bool { return len(k.Fields) == 0 || k.Fixed() })
+	k := rapid.SampledFrom(kinds).Draw(t, "kind")
+	var refs, owners []site.Ref
+	var parts []any
+	k.Each(s, func(owner site.Ref, list site.List, i int) bool {
+		refs, owners, parts = append(refs, site.Ref{Kind: k.Name, ID: list.ID(i)}), append(owners, owner), append(parts, list.At(i))
+		return true
+	})
+	if len(refs) == 0 {
+		return nil
+	}
+	at := rapid.IntRange(0, len(refs)-1).Draw(t, "part")
+	if rapid.IntRange(0, 4).Draw(t, "remove") == 0 {
+		edits, err := edit.Removing(s, refs[at], owners[at])
+		require.NoError(t, err)
+		return edits
+	}
+	f := rapid.SampledFrom(k.Fields).Draw(t, "field")
+	like := rapid.SampledFrom(parts).Draw(t, "like")
+	entry := edit.Entry{Kind: k.Name, ID: refs[at].ID, Fields: map[string]string{f.Name: f.Text(like)}}
+	if f.Name == "name" {
+		entry.Fields["name"] = fmt.Sprintf("another-%d", i)
+	}
+	if owners[at].ID != "" {
+		entry.In = owners[at].String()
+	}
+	edits, err := edit.Read(s, entry)
+	if err != nil {
+		return nil // what a form refuses is another test's
+	}
+	return edits
+}
