@@ -1,6 +1,7 @@
 package edit_test
 
 import (
+	"bytes"
 	"errors"
 	"testing"
 
@@ -92,7 +93,11 @@ func FuzzEntry(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := site.Encode(after); err != nil {
+		file, err := site.Encode(after)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := site.Read(bytes.NewReader(file)); err != nil {
 			t.Fatal(err)
 		}
 		check.Site(after)

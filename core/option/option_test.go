@@ -184,3 +184,27 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+// Whatever a client calls itself, the name offered for it is one that a host may have,
+// and is offered again as it is.
+func TestLawfulLabels(t *testing.T) {
+	for text, want := range map[string]string{
+		"Plate Reader 2": "plate-reader-2", "recep-pc": "recep-pc", "RECEP": "recep", " a_b.c ": "a-b-c", "-x-": "x", "日本": "", "": "", "\x00": "",
+	} {
+		got, ok := LawfulLabel(text)
+		assert.Equal(t, want, got, "%q", text)
+		assert.Equal(t, want != "", ok, "%q", text)
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		label, ok := LawfulLabel(rapid.String().Draw(t, "text"))
+		if !ok {
+			return
+		}
+		if err := CheckLabel(label); err != nil {
+			t.Fatal(err)
+		}
+		if again, _ := LawfulLabel(label); again != label {
+			t.Fatalf("%q became %q", label, again)
+		}
+	})
+}
