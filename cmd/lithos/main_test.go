@@ -192,7 +192,7 @@ func TestAttackFilesNoSiteHas(t *testing.T) {
 		`code: "" is not a code`:            {`"code": "quill-street"`, `"code": ""`},
 		`code: holds a line break`:          {`"code": "quill-street"`, `"code": "quill\nstreet"`},
 		`"../../etc" is not a time zone`:    {`"timeZone": "Europe/London"`, `"timeZone": "../../etc"`},
-		`uplink.mtu: is -5; write a number`: {`"method": "dhcp"`, `"mtu": -5, "method": "dhcp"`},
+		`uplink.mtu: is -5; write a whole number`: {`"method": "dhcp"`, `"mtu": -5, "method": "dhcp"`},
 	} {
 		path := file(t, "quill.json", scenario.Site("quill-street"), change...)
 		code, out, _ := lithos(t, "check", path)
