@@ -423,7 +423,7 @@ func (p *paster) edit(l *Line, i int, recorded bool, newID func(line int) string
 	}
 	e, differs := Changing(p.kind.Name, id, site.Ref{}, was, now)
 	if !differs {
-		l.Outcome, l.Says = LineSame, "Recorded so already"
+		l.Outcome, l.Says = LineSame, "Already recorded like this"
 		return
 	}
 	l.Outcome, l.Says, l.edits = LineChanges, "Takes another name", []Edit{e}

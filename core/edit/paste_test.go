@@ -48,7 +48,7 @@ func TestPasteSaysWhatBecomesOfEveryLine(t *testing.T) {
 		"adds: New, at 10.84.18.82",
 		"skipped: Nothing on this line",
 		"changes: Moves here from 10.84.18.24",
-		"same: Recorded so already",
+		"same: Already recorded like this",
 		"refused: 10.84.18.80 is on line 1 already",
 		"refused: 00:00:5e:00:53:d0 is on line 1 already",
 		"refused: 10.84.18.57 is the fixed device label-prn's",

@@ -494,7 +494,7 @@ var methodWords = map[string]string{"dhcp": "by DHCP", "fixed": "fixed", "pppoe"
 func tuned(i yang.Interface) string {
 	switch {
 	case i.Uplink != nil:
-		return "The uplink gets its address so and lets these networks out"
+		return "How the uplink gets its address, and which networks it translates"
 	case i.Switchport != nil:
 		return "The port carries these VLANs"
 	case len(i.Member) > 0:
