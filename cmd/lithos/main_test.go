@@ -189,9 +189,9 @@ func TestAttackFilesNoSiteHas(t *testing.T) {
 	url, key := pgtest.Database(t), filepath.Join(t.TempDir(), "key")
 	lithos(t, "key", "make", "--key", key)
 	for what, change := range map[string][]string{
-		`code: "" is not a code`:            {`"code": "quill-street"`, `"code": ""`},
-		`code: holds a line break`:          {`"code": "quill-street"`, `"code": "quill\nstreet"`},
-		`"../../etc" is not a time zone`:    {`"timeZone": "Europe/London"`, `"timeZone": "../../etc"`},
+		`code: "" is not a code`:                  {`"code": "quill-street"`, `"code": ""`},
+		`code: holds a line break`:                {`"code": "quill-street"`, `"code": "quill\nstreet"`},
+		`"../../etc" is not a time zone`:          {`"timeZone": "Europe/London"`, `"timeZone": "../../etc"`},
 		`uplink.mtu: is -5; write a whole number`: {`"method": "dhcp"`, `"mtu": -5, "method": "dhcp"`},
 	} {
 		path := file(t, "quill.json", scenario.Site("quill-street"), change...)

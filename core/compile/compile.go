@@ -37,7 +37,8 @@ func Device(s *site.Site, id string) yang.Config {
 		n := &s.Networks[i]
 		name, _ := subnetOn(d, n)
 		part := Serving(s, d, n, name, pools[n.ID], slices.Values(reserved[n.ID]))
-		c.DHCP.Pool, c.DHCP.Reservation = append(c.DHCP.Pool, part.Pool...), append(c.DHCP.Reservation, part.Reservation...)
+		c.DHCP.Pool = append(c.DHCP.Pool, part.Pool...)
+		c.DHCP.Reservation = append(c.DHCP.Reservation, part.Reservation...)
 	}
 	return c.Sorted()
 }

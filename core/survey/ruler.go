@@ -92,7 +92,7 @@ type Bin struct {
 func Draw(sc *check.Scene, n *site.Network, findings []check.Finding, sightings []seen.Sighting, from int) Ruler {
 	size := address.Of(n.Prefix).Size()
 	r := Ruler{Base: n.Prefix.Masked().Addr(), Size: size, Course: min(CourseSize, size)}
-	u := usage(sc, n, liveIn(sightings, n))
+	u := usage(sc, n, Live(sightings, n))
 	r.Pool, r.Used = u.pool, u.used
 	total := max(1, size/CourseSize)
 	first := min(max(from/CourseSize, 0), max(total-MaxCourses, 0))

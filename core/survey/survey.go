@@ -21,11 +21,14 @@ type Layer struct {
 	ID       string         `json:"id,omitempty"`
 	Name     string         `json:"name,omitempty"`
 	VLAN     int            `json:"vlan,omitempty"`
-	Prefix   string         `json:"prefix"` // of free space that is not one prefix, its range
-	Size     int            `json:"size"`   // addresses
-	Weight   float64        `json:"weight"` // thickness, log2 of the size
-	Pool     int            `json:"pool"`   // addresses its pools can hand out
-	Used     int            `json:"used"`   // of those, seen in use
+	Prefix   string         `json:"prefix,omitempty"` // empty for free space that is not one prefix
+	Text     string         `json:"text"`             // the prefix, or the ends of such space
+	Size     int            `json:"size"`             // addresses
+	Weight   float64        `json:"weight"`           // thickness, log2 of the size
+	Pool     int            `json:"pool"`             // addresses its pools can hand out
+	Used     int            `json:"used"`             // of those, seen in use
+	Percent  int            `json:"percent"`
+	Crowded  bool           `json:"crowded,omitempty"` // more than crowded in 100 of its pools are in use
 	Severity check.Severity `json:"severity,omitempty"`
 	Findings int            `json:"findings"`
 	Overlaps bool           `json:"overlaps,omitempty"` // with the network before it
@@ -35,15 +38,14 @@ type Layer struct {
 // Section lists the layers of a site's blocks from low to high address. findings are
 // all of the site, those of its surroundings included.
 func Section(sc *check.Scene, findings []check.Finding, sightings []seen.Sighting) []Layer {
-	worst, count := byNetwork(findings)
-	live := liveIn(sightings, nil)
+	marks := ByNetwork(findings)
+	live := Live(sightings, nil)
 	out := []Layer{}
 	var taken []address.Range
 	var reached netip.Addr
 	for i := range sc.Networks {
 		n := &sc.Networks[i]
-		l := layer(sc, n, live)
-		l.Severity, l.Findings = worst[n.ID], count[n.ID]
+		l := LayerOf(sc, n, marks[n.ID], live)
 		l.Overlaps = reached.IsValid() && !reached.Less(n.Prefix.Masked().Addr())
 		out = append(out, l)
 		taken = append(taken, address.Of(n.Prefix.Masked()))
@@ -56,35 +58,37 @@ func Section(sc *check.Scene, findings []check.Finding, sightings []seen.Sightin
 		blocks = append(blocks, address.Of(b))
 	}
 	for _, r := range address.Ranges(blocks, taken) {
-		text := r.String()
+		l := Layer{Kind: "free", Size: r.Size(), Weight: float64(bits.Len(uint(r.Size())) - 1), first: r.From}
 		if p, ok := onePrefix(r); ok {
-			text = p.String()
+			l.Prefix, l.Text = p.String(), p.String()
+		} else {
+			in := slices.IndexFunc(sc.Block, func(b netip.Prefix) bool { return b.Contains(r.From) })
+			l.Text = r.Short(sc.Block[in])
 		}
-		l := Layer{Kind: "free", Prefix: text, Size: r.Size(), Weight: float64(bits.Len(uint(r.Size())) - 1), first: r.From}
 		at, _ := slices.BinarySearchFunc(out, r.From, func(l Layer, a netip.Addr) int { return l.first.Compare(a) })
 		out = slices.Insert(out, at, l)
 	}
 	return out
 }
 
-// LayerOf is the layer of one network, as Section has it but for overlaps.
-func LayerOf(sc *check.Scene, n *site.Network, findings []check.Finding, sightings []seen.Sighting) Layer {
-	l := layer(sc, n, liveIn(sightings, n))
-	for _, f := range findings {
-		if f.Network == n.ID {
-			l.Findings++
-			l.Severity = cmp.Or(l.Severity, f.Severity) // findings come gravest first
-		}
-	}
-	return l
-}
+// crowded is the share of a network's pool addresses in use, in 100, above which its
+// layer says so.
+const crowded = 85
 
-func layer(sc *check.Scene, n *site.Network, live []netip.Addr) Layer {
+// LayerOf is the layer of one network, as Section has it but for overlaps. live are the
+// addresses seen in use.
+func LayerOf(sc *check.Scene, n *site.Network, marks Marks, live []netip.Addr) Layer {
 	u := usage(sc, n, live)
-	return Layer{
-		Kind: "network", ID: n.ID, Name: n.Name, VLAN: n.VLAN, Prefix: n.Prefix.String(), Size: address.Of(n.Prefix).Size(),
-		Weight: float64(32 - n.Prefix.Bits()), Pool: u.pool, Used: u.used, first: n.Prefix.Masked().Addr(),
+	l := Layer{
+		Kind: "network", ID: n.ID, Name: n.Name, VLAN: n.VLAN, Prefix: n.Prefix.String(), Text: n.Prefix.String(),
+		Size: address.Of(n.Prefix).Size(), Weight: float64(32 - n.Prefix.Bits()), Pool: u.pool, Used: u.used,
+		Findings: marks.Findings, Severity: marks.Severity, first: n.Prefix.Masked().Addr(),
 	}
+	if u.pool > 0 {
+		l.Percent = (100*u.used + u.pool/2) / u.pool
+	}
+	l.Crowded = l.Percent > crowded
+	return l
 }
 
 func onePrefix(r address.Range) (netip.Prefix, bool) {
@@ -92,22 +96,30 @@ func onePrefix(r address.Range) (netip.Prefix, bool) {
 	return p, p.IsValid() && address.Of(p) == r
 }
 
-func byNetwork(findings []check.Finding) (worst map[string]check.Severity, count map[string]int) {
-	worst, count = map[string]check.Severity{}, map[string]int{}
+// Marks are how many findings something has, and how grave they are.
+type Marks struct {
+	Findings int            `json:"findings"`
+	Severity check.Severity `json:"severity,omitempty"` // of the gravest
+}
+
+// ByNetwork counts findings, which come gravest first, by network; those of no network
+// in particular are at "".
+func ByNetwork(findings []check.Finding) map[string]Marks {
+	out := map[string]Marks{}
 	for _, f := range findings {
-		count[f.Network]++
-		if worst[f.Network] == "" { // findings come gravest first
-			worst[f.Network] = f.Severity
-		}
+		m := out[f.Network]
+		m.Findings++
+		m.Severity = cmp.Or(m.Severity, f.Severity)
+		out[f.Network] = m
 	}
-	return worst, count
+	return out
 }
 
 type use struct{ pool, used int }
 
-// liveIn lists the addresses seen in use, in order; those of one network where n is
-// not nil.
-func liveIn(sightings []seen.Sighting, n *site.Network) []netip.Addr {
+// Live lists the addresses seen in use, in order; those of one network where n is not
+// nil.
+func Live(sightings []seen.Sighting, n *site.Network) []netip.Addr {
 	var live []netip.Addr
 	for i := range sightings {
 		if v := &sightings[i]; v.Live && (n == nil || n.Prefix.Contains(v.Address)) {

@@ -34,13 +34,13 @@ func TestSectionIsTheBlockFromLowToHigh(t *testing.T) {
 	var got []string
 	total := 0
 	for _, l := range layers {
-		got = append(got, l.Kind+" "+l.Name+" "+l.Prefix)
+		got = append(got, l.Kind+" "+l.Name+" "+l.Text)
 		total += l.Size
 	}
 	assert.Equal(t, []string{
 		"network Bench 10.84.16.0/26", "network Cameras 10.84.16.64/27", "free  10.84.16.96/27", "network Handsets 10.84.16.128/25",
 		"free  10.84.17.0/24", "network Clinic floor 10.84.18.0/23", "network Imaging 10.84.20.0/26",
-		"free  10.84.20.64 - 10.84.23.255", "network Waiting room 10.84.24.0/22", "free  10.84.28.0/22",
+		"free  .20.64 – .23.255", "network Waiting room 10.84.24.0/22", "free  10.84.28.0/22",
 	}, got)
 	assert.Equal(t, 4096, total)
 	clinic := layers[5]

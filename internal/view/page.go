@@ -143,7 +143,7 @@ func (p *Page) Frame() *Frame {
 	return f
 }
 
-func (p *Page) wide() Wide { return marked(p.Judgement.Findings)[""] }
+func (p *Page) wide() Wide { return Wide(survey.ByNetwork(p.Judgement.Findings)[""]) }
 
 // After is what edits changed of what a browser shows. before is the page of the draft
 // they were made in.
@@ -155,27 +155,13 @@ func (p *Page) After(before *order.Draft, edits []edit.Edit, look Look) *Changed
 		return out
 	}
 	// An edit in one network can be a finding in another, such as a pool that now overlaps.
-	was, now := marked(before.Scene.Findings), marked(p.Scene.Findings)
+	was, now := survey.ByNetwork(before.Scene.Findings), survey.ByNetwork(p.Scene.Findings)
+	marks := survey.ByNetwork(p.Judgement.Findings)
 	for i := range p.Networks {
 		n := &p.Networks[i]
 		if slices.Contains(networks, n.ID) || was[n.ID] != now[n.ID] {
-			out.Layers = append(out.Layers, survey.LayerOf(p.Scene, n, p.Judgement.Findings, p.Seen))
+			out.Layers = append(out.Layers, survey.LayerOf(p.Scene, n, marks[n.ID], survey.Live(p.Seen, n)))
 		}
-	}
-	return out
-}
-
-// marked counts findings, which come gravest first, by network; those of none in
-// particular are at "".
-func marked(findings []check.Finding) map[string]Wide {
-	out := map[string]Wide{}
-	for _, f := range findings {
-		w := out[f.Network]
-		if w.Findings == 0 {
-			w.Severity = f.Severity
-		}
-		w.Findings++
-		out[f.Network] = w
 	}
 	return out
 }

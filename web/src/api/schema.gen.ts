@@ -1043,6 +1043,7 @@ export interface components {
             state: "running" | "done" | "failed" | "skipped" | "unknown";
         };
         Layer: {
+            crowded?: boolean;
             /** Format: int64 */
             findings: number;
             id?: string;
@@ -1051,11 +1052,14 @@ export interface components {
             name?: string;
             overlaps?: boolean;
             /** Format: int64 */
+            percent: number;
+            /** Format: int64 */
             pool: number;
-            prefix: string;
+            prefix?: string;
             severity?: string;
             /** Format: int64 */
             size: number;
+            text: string;
             /** Format: int64 */
             used: number;
             /** Format: int64 */

@@ -1,4 +1,4 @@
-import type { View } from '../api/client'
+import type { Schemas, View } from '../api/client'
 import { Mark } from '../parts/Kind'
 import { moveInList } from '../parts/rows'
 
@@ -41,15 +41,15 @@ export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
             return (
               <button
                 data-row
-                key={l.prefix}
+                key={l.text}
                 onClick={() => {
-                  onAdd(l.prefix.includes(' - ') ? '' : l.prefix)
+                  onAdd(l.prefix)
                 }}
                 title="Add a network here"
                 style={{ minHeight: Math.max(24, height * 0.55) }}
                 className="hatch block w-[calc(100%-6px)] ml-1.5 border-t border-seam border-l-5 border-l-seam text-left px-3 py-1 text-ink-2 hover:text-ink"
               >
-                <span className="mono">{short(l.prefix)}</span> free
+                <span className="mono">{l.text}</span> free
               </button>
             )
           return (
@@ -75,8 +75,8 @@ export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
                 </span>
               </span>
               <span className="flex justify-between gap-2 text-ink-2">
-                <span className="mono">{l.prefix}</span>
-                {l.pool > 0 && <Use used={l.used} pool={l.pool} />}
+                <span className="mono">{l.text}</span>
+                {l.pool > 0 && <Use layer={l} />}
               </span>
             </button>
           )
@@ -96,22 +96,13 @@ export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
   )
 }
 
-function Use({ used, pool }: { used: number; pool: number }) {
-  const full = Math.round((100 * used) / pool)
+function Use({ layer: l }: { layer: Schemas['Layer'] }) {
   return (
     <span
-      className={`text-[12px] ${full > 85 ? 'text-cinnabar-ink font-[650]' : ''}`}
-      title={`${used} of ${pool} pool addresses in use`}
+      className={`text-[12px] ${l.crowded ? 'text-cinnabar-ink font-[650]' : ''}`}
+      title={`${l.used} of ${l.pool} pool addresses in use`}
     >
-      {full}%
+      {l.percent}%
     </span>
   )
-}
-
-/** A range written with its second end short, as people do. */
-function short(prefix: string): string {
-  const [from, to] = prefix.split(' - ')
-  if (!from || !to) return prefix
-  const tail = (a: string) => `.${a.split('.').slice(2).join('.')}`
-  return `${tail(from)} – ${tail(to)}`
 }
