@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -48,34 +49,32 @@ func inWords(i *site.Interface, ends map[string]string) InterfaceView {
 	return v
 }
 
-// farEnds is the other end of each cabled interface, by the interface's id,
-// whichever end the cable is written on.
+// farEnds is the other end of each cabled interface, by the interface's id, whichever
+// end the cable is written on; both where two cables are recorded on one interface.
 func farEnds(doc *site.Site) map[string]string {
-	cables := map[string]string{} // from the interface that a cable is written on
-	for _, d := range doc.Devices {
-		for _, i := range d.Interfaces {
-			if i.Peer != "" {
-				cables[i.ID] = i.Peer
-			}
-		}
-	}
-	if len(cables) == 0 {
-		return nil
-	}
 	names := map[string]string{}
 	for _, d := range doc.Devices {
 		for _, i := range d.Interfaces {
 			names[i.ID] = i.Name + " of " + d.Name
 		}
 	}
-	out := map[string]string{}
-	for from, to := range cables {
-		out[from] = names[to]
-	}
-	for from, to := range cables {
-		if out[to] == "" {
-			out[to] = names[from]
+	ends := map[string][]string{}
+	join := func(one, other string) {
+		if name := names[other]; name != "" && !slices.Contains(ends[one], name) {
+			ends[one] = append(ends[one], name)
 		}
+	}
+	for _, d := range doc.Devices {
+		for _, i := range d.Interfaces {
+			if i.Peer != "" {
+				join(i.ID, i.Peer)
+				join(i.Peer, i.ID)
+			}
+		}
+	}
+	out := map[string]string{}
+	for id, far := range ends {
+		out[id] = strings.Join(far, " and ")
 	}
 	return out
 }

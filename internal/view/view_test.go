@@ -12,6 +12,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/edit"
+	"lithos/core/edit/edittest"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/act"
@@ -178,7 +179,7 @@ func TestTheAnswerToAnEditIsTheWholePage(t *testing.T) {
 		look := view.Look{Order: 1}
 		frame := view.Of(d.Scene, d, 1, order.Beside{}).Frame()
 		for i := range rapid.IntRange(1, 6).Draw(t, "edits") {
-			edits := someEdits(t, d.Doc(), i)
+			edits := edittest.Some(t, d.Scene, i)
 			doc, err := edit.Apply(d.Doc(), edits...)
 			if err != nil || len(edits) == 0 {
 				continue
@@ -236,37 +237,21 @@ func asJSON(t *rapid.T, v any) string {
 	return string(out)
 }
 
-// someEdits draws an edit to any field of a part, or its removal.
-func someEdits(t *rapid.T, s *site.Site, i int) []edit.Edit {
-	kinds := slices.DeleteFunc(site.Kinds(), func(k *site.Kind) bool { return len(k.Fields) == 0 || k.Fixed() })
-	k := rapid.SampledFrom(kinds).Draw(t, "kind")
-	var refs, owners []site.Ref
-	var parts []any
-	k.Each(s, func(owner site.Ref, list site.List, i int) bool {
-		refs, owners, parts = append(refs, site.Ref{Kind: k.Name, ID: list.ID(i)}), append(owners, owner), append(parts, list.At(i))
-		return true
-	})
-	if len(refs) == 0 {
-		return nil
+// An interface on which two cables are recorded says both, in the same order each time.
+func TestTwoCablesOnOneInterface(t *testing.T) {
+	doc := scenario.Site("kelder-bridge")
+	entry := edit.Entry{Kind: site.KindInterface, ID: "if-sw-core-5", In: "device:dev-sw-core", Fields: map[string]string{"peer": "if-sw-ward-uplink"}}
+	edits, err := edit.Read(doc, entry)
+	require.NoError(t, err)
+	doc, err = edit.Apply(doc, edits...)
+	require.NoError(t, err)
+	p := view.Of(check.Of(doc), nil, 1, order.Beside{})
+	for range 20 {
+		for _, d := range p.Frame().Devices {
+			i := slices.IndexFunc(d.Interfaces, func(v view.InterfaceView) bool { return v.ID == "if-sw-ward-uplink" })
+			if i >= 0 {
+				require.Equal(t, "port5 of sw-core and port8 of sw-core", d.Interfaces[i].Leads)
+			}
+		}
 	}
-	at := rapid.IntRange(0, len(refs)-1).Draw(t, "part")
-	if rapid.IntRange(0, 4).Draw(t, "remove") == 0 {
-		edits, err := edit.Removing(s, refs[at], owners[at])
-		require.NoError(t, err)
-		return edits
-	}
-	f := rapid.SampledFrom(k.Fields).Draw(t, "field")
-	like := rapid.SampledFrom(parts).Draw(t, "like")
-	entry := edit.Entry{Kind: k.Name, ID: refs[at].ID, Fields: map[string]string{f.Name: f.Text(like)}}
-	if f.Name == "name" {
-		entry.Fields["name"] = fmt.Sprintf("another-%d", i)
-	}
-	if owners[at].ID != "" {
-		entry.In = owners[at].String()
-	}
-	edits, err := edit.Read(s, entry)
-	if err != nil {
-		return nil // what a form refuses is another test's
-	}
-	return edits
 }
