@@ -17,30 +17,29 @@ const (
 
 func leaseTooLong(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
-		lease := f.timers(p).Lease
-		if lease <= longestLease {
-			return
+		if lease := f.timers(p).Lease; lease > longestLease {
+			report(leaseIs(lease, p, "1 day",
+				"Addresses of machines that left stay taken for that long, and a changed name server or gateway takes up to half of it to reach everybody."))
 		}
-		report(Finding{
-			Title: fmt.Sprintf("The lease time of %s is %s", p.Name, option.FormatDuration(lease)), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: "Addresses of machines that left stay taken for that long, and a changed name server or gateway takes up to half of it to reach everybody.",
-			Fix:  setOption("Make it 1 day", p, option.LeaseTime, "1 day"),
-		})
 	})
 }
 
 func leaseTooShort(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
-		lease := f.timers(p).Lease
-		if lease >= shortestLease {
-			return
+		if lease := f.timers(p).Lease; lease < shortestLease {
+			report(leaseIs(lease, p, "15 minutes",
+				"Every client renews several times a minute or two, and one that misses the server for a moment loses its address."))
 		}
-		report(Finding{
-			Title: fmt.Sprintf("The lease time of %s is %s", p.Name, option.FormatDuration(lease)), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: "Every client renews several times a minute or two, and one that misses the server for a moment loses its address.",
-			Fix:  setOption("Make it 15 minutes", p, option.LeaseTime, "15 minutes"),
-		})
 	})
+}
+
+// leaseIs is a finding about a pool's lease time, mended by a better one.
+func leaseIs(lease time.Duration, p *site.Pool, better, says string) Finding {
+	return Finding{
+		Title:   fmt.Sprintf("The lease time of %s is %s", p.Name, option.FormatDuration(lease)),
+		Network: p.Network, Parts: []site.Ref{poolRef(p.ID)}, Says: says,
+		Fix: setOption("Make it "+better, p, option.LeaseTime, better),
+	}
 }
 
 func leaseTimersOrder(f *facts, n *site.Network, report func(Finding)) {
