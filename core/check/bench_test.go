@@ -28,7 +28,7 @@ func large(reservations int) *site.Site {
 		s.Pools = append(s.Pools, site.Pool{ID: fmt.Sprintf("pool-%d", i), Name: n.Name, Network: n.ID, Server: "gw", Enabled: true, Ranges: []address.Range{{From: address.FromUint(base + 0x8000), To: address.FromUint(base + 0x80ff)}}})
 		for k := range reservations / networks {
 			id := i*(reservations/networks) + k
-			s.Reservations = append(s.Reservations, site.Reservation{ID: fmt.Sprintf("r-%d", id), Name: fmt.Sprintf("host-%d", id), Network: n.ID,
+			s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("r-%d", id), Name: fmt.Sprintf("host-%d", id), Network: n.ID,
 				Address: address.FromUint(base + 16 + uint32(k)), MAC: address.MAC{0, 0, 0x5e, byte(id >> 16), byte(id >> 8), byte(id)}})
 		}
 	}

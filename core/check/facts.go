@@ -19,7 +19,7 @@ type facts struct {
 	networks map[string]*site.Network
 	pools    map[string][]*site.Pool       // by network id
 	told     map[string][]option.Effective // what clients of a pool are told, by pool id
-	strays   []site.Reservation            // those that lie outside their network
+	strays   []*site.Reservation           // those that lie outside their network
 	common   compile.Everywhere
 	own      option.Own
 	*wiring
@@ -53,9 +53,9 @@ func learn(s *site.Site) *facts {
 	for i := range s.Pools {
 		f.tell(&s.Pools[i])
 	}
-	for i := range s.Reservations {
-		if r := &s.Reservations[i]; f.astray(r) {
-			f.strays = append(f.strays, *r)
+	for _, r := range s.Reservations {
+		if f.astray(r) {
+			f.strays = append(f.strays, r)
 		}
 	}
 	return f
@@ -166,18 +166,22 @@ func (f *facts) limits(d *site.Device) error {
 // reservedOn visits the reservations of a network, by address.
 func (f *facts) reservedOn(n *site.Network) iter.Seq[*site.Reservation] {
 	return func(yield func(*site.Reservation) bool) {
-		inside := site.Within(f.Reservations, address.Of(n.Prefix), func(r *site.Reservation) netip.Addr { return r.Address })
-		for i := range inside {
-			if inside[i].Network == n.ID && !yield(&inside[i]) {
+		for _, r := range reservedIn(f.Site, address.Of(n.Prefix)) {
+			if r.Network == n.ID && !yield(r) {
 				return
 			}
 		}
-		for i := range f.strays {
-			if f.strays[i].Network == n.ID && !yield(&f.strays[i]) {
+		for _, r := range f.strays {
+			if r.Network == n.ID && !yield(r) {
 				return
 			}
 		}
 	}
+}
+
+// reservedIn lists the reservations whose address lies in a range, by address.
+func reservedIn(s *site.Site, in address.Range) []*site.Reservation {
+	return site.Within(s.Reservations, in, func(r **site.Reservation) netip.Addr { return (*r).Address })
 }
 
 // owner is something that holds one address.
@@ -216,10 +220,9 @@ func (f *facts) ownersIn(r address.Range) []owner {
 		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindFixedDevice, ID: v.ID}, name: v.Name, mac: v.MAC})
 	}
 	fixed := len(out)
-	reserved := site.Within(f.Reservations, r, func(v *site.Reservation) netip.Addr { return v.Address })
+	reserved := reservedIn(f.Site, r)
 	out = slices.Grow(out, len(reserved))
-	for i := range reserved {
-		v := &reserved[i]
+	for _, v := range reserved {
 		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindReservation, ID: v.ID}, name: v.Name, mac: v.MAC, named: v.Client != ""})
 	}
 	if fixed > 0 && fixed < len(out) || ifaces > 0 && ifaces < fixed {

@@ -55,13 +55,13 @@ func (sc *Scene) After(doc *site.Site, edits []edit.Edit) *Scene {
 			delete(f.told, id)
 		}
 	}
-	f.strays = slices.DeleteFunc(slices.Clone(f.strays), func(r site.Reservation) bool { return t.reservations[r.ID] })
+	f.strays = slices.DeleteFunc(slices.Clone(f.strays), func(r *site.Reservation) bool { return t.reservations[r.ID] })
 	for id := range t.reservations {
 		if r, ok := doc.Reservation(id); ok && f.astray(r) {
-			f.strays = append(f.strays, *r)
+			f.strays = append(f.strays, r)
 		}
 	}
-	slices.SortFunc(f.strays, func(a, b site.Reservation) int {
+	slices.SortFunc(f.strays, func(a, b *site.Reservation) int {
 		return cmp.Or(a.Address.Compare(b.Address), strings.Compare(a.ID, b.ID))
 	})
 	next := &Scene{facts: &f, Findings: sc.Findings}

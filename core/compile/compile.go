@@ -28,8 +28,7 @@ func Device(s *site.Site, id string) yang.Config {
 		return c
 	}
 	reserved := map[string][]*site.Reservation{}
-	for i := range s.Reservations {
-		r := &s.Reservations[i]
+	for _, r := range s.Reservations {
 		reserved[r.Network] = append(reserved[r.Network], r)
 	}
 	pools := byNetwork(s)

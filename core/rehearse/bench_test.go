@@ -31,7 +31,7 @@ func crowded(n int) *site.Site {
 	}
 	s.Pools = append(s.Pools, site.Pool{ID: "pool-crowd", Name: "Crowd", Network: "net-crowd", Server: "dev-gw-1", Enabled: true, Ranges: []address.Range{{From: at(1 << 18), To: at(1<<18 + 99)}}})
 	for i := range n {
-		s.Reservations = append(s.Reservations, site.Reservation{
+		s.Reservations = append(s.Reservations, &site.Reservation{
 			ID: fmt.Sprintf("res-crowd-%d", i), Network: "net-crowd", Address: at(i + 10), MAC: address.MAC{2, 0, 0x5e, byte(i >> 16), byte(i >> 8), byte(i)}, Name: fmt.Sprintf("h%d", i),
 		})
 	}

@@ -326,7 +326,10 @@ type about[T any] struct {
 }
 
 // define makes a kind of a struct type.
-func define[T any](k Kind, a about[T]) *Kind {
+func define[T any](k Kind, a about[T]) *Kind { return kept(k, a, a.at, byValue[T]()) }
+
+// kept makes a kind whose parts lie at a place and are held in a certain way.
+func kept[E, T any](k Kind, a about[T], at place[E], held element[E, T]) *Kind {
 	tidy := func(p *T) {
 		if a.tidy != nil {
 			a.tidy(p)
@@ -336,14 +339,15 @@ func define[T any](k Kind, a about[T]) *Kind {
 		}
 	}
 	k.list = func(s *Site, in Ref, write bool) (List, bool) {
-		at, ok := a.at.find(s, in, write)
-		return &parts[T]{at: at, id: func(p *T) string { return *a.id(p) }, order: a.order, tidy: tidy}, ok
+		list, ok := at.find(s, in, write)
+		id := func(p *T) string { return *a.id(p) }
+		return &parts[E, T]{element: held, at: list, id: id, order: a.order, tidy: tidy}, ok
 	}
 	k.normal = func(s *Site) {
-		a.at.each(s, func(list *[]T) {
-			*list = sorted(*list, func(x, y T) int { return a.order(&x, &y) })
+		at.each(s, func(list *[]E) {
+			*list = sorted(*list, func(x, y E) int { return a.order(held.of(&x), held.of(&y)) })
 			for i := range *list {
-				tidy(&(*list)[i])
+				tidy(held.own(&(*list)[i]))
 			}
 		})
 	}
@@ -356,18 +360,19 @@ func define[T any](k Kind, a about[T]) *Kind {
 	k.copied = copied[T]
 	if a.options != nil {
 		k.options = func(s *Site, id string, write bool) (*[]Option, bool) {
-			at, ok := a.at.find(s, Ref{}, write)
+			list, ok := at.find(s, Ref{}, write)
 			if !ok {
 				return nil, false
 			}
-			for i := range *at {
-				if *a.id(&(*at)[i]) != id {
+			for i := range *list {
+				if *a.id(held.of(&(*list)[i])) != id {
 					continue
 				}
 				if write {
-					*at = slices.Clone(*at)
+					*list = slices.Clone(*list)
+					held.own(&(*list)[i])
 				}
-				return a.options(&(*at)[i]), true
+				return a.options(held.of(&(*list)[i])), true
 			}
 			return nil, false
 		}
@@ -411,7 +416,7 @@ func settings() *Kind {
 		Name: KindOption, Noun: "option", normal: func(*Site) {}, copied: copied[Option],
 		list: func(s *Site, in Ref, write bool) (List, bool) {
 			at, ok := optionsAt(s, in, write)
-			return &parts[Option]{at: at, id: func(o *Option) string { return strconv.Itoa(int(o.Code)) }, order: order}, ok
+			return &parts[Option, Option]{element: byValue[Option](), at: at, id: func(o *Option) string { return strconv.Itoa(int(o.Code)) }, order: order}, ok
 		},
 		called: func(part any) string {
 			def, _ := option.Lookup(part.(*Option).Code)

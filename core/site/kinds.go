@@ -247,7 +247,7 @@ const (
 
 func reservationKind() *Kind {
 	network := func(r *Reservation) *string { return &r.Network }
-	return define(Kind{Name: KindReservation, Noun: "reservation", Adds: "Reserve an address", Begins: "res", Pasted: true, Fields: []*Field{
+	return kept(Kind{Name: KindReservation, Noun: "reservation", Adds: "Reserve an address", Begins: "res", Pasted: true, Fields: []*Field{
 		onNetwork(network),
 		addr("address", "Address", func(r *Reservation) *netip.Addr { return &r.Address }, prefixOf(network)).free(),
 		mac("mac", "MAC", func(r *Reservation) *address.MAC { return &r.MAC }).said("MAC").hint(hintMAC),
@@ -255,7 +255,7 @@ func reservationKind() *Kind {
 		identifier("clientId", "Client identifier", func(r *Reservation) *string { return &r.Client }).said("client identifier").
 			hint("In place of a MAC, for a client that sends option 61"),
 	}}, about[Reservation]{
-		at: top(func(s *Site) *[]Reservation { return &s.Reservations }), id: func(r *Reservation) *string { return &r.ID },
+		id:     func(r *Reservation) *string { return &r.ID },
 		called: func(r *Reservation) string { return cmp.Or(r.Name, addressText(r.Address)) }, options: func(r *Reservation) *[]Option { return &r.Options },
 		order: func(a, b *Reservation) int { return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.ID, b.ID)) },
 		fresh: func(_ *Site, n *Network, r *Reservation) { r.Network = n.ID },
@@ -264,7 +264,7 @@ func reservationKind() *Kind {
 				r.Fail("mac", "a MAC is missing; type twelve hex digits, for example 00:00:5e:00:53:1c, or give a client identifier")
 			}
 		},
-	})
+	}, top(func(s *Site) *[]*Reservation { return &s.Reservations }), byPointer[Reservation]())
 }
 
 func fixedKind() *Kind {

@@ -23,8 +23,30 @@ type List interface {
 	Tidy()
 }
 
-type parts[T any] struct {
-	at    *[]T
+// element is how the parts of a list are held: by value, or by pointer where a list
+// grows so long that an edit must not copy every part.
+type element[E, T any] struct {
+	of   func(*E) *T
+	wrap func(T) E
+}
+
+func byValue[T any]() element[T, T] {
+	return element[T, T]{func(p *T) *T { return p }, func(v T) T { return v }}
+}
+
+func byPointer[T any]() element[*T, T] {
+	return element[*T, T]{func(p **T) *T { return *p }, func(v T) *T { return &v }}
+}
+
+// own makes an element a copy, which may be written to.
+func (e element[E, T]) own(p *E) *T {
+	*p = e.wrap(*e.of(p))
+	return e.of(p)
+}
+
+type parts[E, T any] struct {
+	element[E, T]
+	at    *[]E
 	id    func(*T) string
 	order func(a, b *T) int
 	tidy  func(*T) // puts the lists inside a part into order; may be nil
@@ -39,15 +61,16 @@ type parts[T any] struct {
 // one or two, a paste thousands.
 const worthAnIndex = 8
 
-func (p *parts[T]) Len() int        { return len(*p.at) }
-func (p *parts[T]) At(i int) any    { return &(*p.at)[i] }
-func (p *parts[T]) ID(i int) string { return p.id(&(*p.at)[i]) }
+func (p *parts[E, T]) Len() int        { return len(*p.at) }
+func (p *parts[E, T]) part(i int) *T   { return p.of(&(*p.at)[i]) }
+func (p *parts[E, T]) At(i int) any    { return p.part(i) }
+func (p *parts[E, T]) ID(i int) string { return p.id(p.part(i)) }
 
-func (p *parts[T]) Find(id string) (int, bool) {
+func (p *parts[E, T]) Find(id string) (int, bool) {
 	if p.finds++; p.finds == worthAnIndex {
 		p.index = make(map[string]int, len(*p.at))
 		for i := range *p.at {
-			p.index[p.id(&(*p.at)[i])] = i
+			p.index[p.id(p.part(i))] = i
 		}
 	}
 	if p.index != nil {
@@ -57,16 +80,16 @@ func (p *parts[T]) Find(id string) (int, bool) {
 	return p.search(id)
 }
 
-func (p *parts[T]) search(id string) (int, bool) {
+func (p *parts[E, T]) search(id string) (int, bool) {
 	for i := range *p.at {
-		if p.id(&(*p.at)[i]) == id {
+		if p.id(p.part(i)) == id {
 			return i, true
 		}
 	}
 	return -1, false
 }
 
-func (p *parts[T]) JSON(i int) json.RawMessage { return mustMarshal((*p.at)[i]) }
+func (p *parts[E, T]) JSON(i int) json.RawMessage { return mustMarshal(p.part(i)) }
 
 func mustMarshal(v any) json.RawMessage {
 	raw, err := json.Marshal(v)
@@ -76,38 +99,38 @@ func mustMarshal(v any) json.RawMessage {
 	return raw
 }
 
-func (p *parts[T]) own() {
+func (p *parts[E, T]) ownList() {
 	if !p.mine {
 		*p.at, p.mine = slices.Clone(*p.at), true
 	}
 }
 
-func (p *parts[T]) Insert(raw json.RawMessage) error {
+func (p *parts[E, T]) Insert(raw json.RawMessage) error {
 	v, err := strict[T](raw)
 	if err != nil {
 		return err
 	}
-	p.own()
+	p.ownList()
 	if p.index != nil {
 		p.index[p.id(&v)] = len(*p.at)
 	}
-	*p.at = append(*p.at, v)
+	*p.at = append(*p.at, p.wrap(v))
 	p.touched = append(p.touched, p.id(&v))
 	return nil
 }
 
-func (p *parts[T]) Replace(i int, raw json.RawMessage) error {
+func (p *parts[E, T]) Replace(i int, raw json.RawMessage) error {
 	v, err := strict[T](raw)
 	if err == nil {
-		p.own()
-		(*p.at)[i] = v
+		p.ownList()
+		(*p.at)[i] = p.wrap(v)
 		p.touched = append(p.touched, p.id(&v))
 	}
 	return err
 }
 
-func (p *parts[T]) Remove(i int) {
-	p.own()
+func (p *parts[E, T]) Remove(i int) {
+	p.ownList()
 	*p.at = slices.Delete(*p.at, i, i+1)
 	p.finds, p.index = 0, nil
 	if len(*p.at) == 0 {
@@ -119,7 +142,7 @@ func (p *parts[T]) Remove(i int) {
 // with the whole list.
 const fewTouched = 4
 
-func (p *parts[T]) Tidy() {
+func (p *parts[E, T]) Tidy() {
 	if len(p.touched) == 0 {
 		return
 	}
@@ -128,7 +151,7 @@ func (p *parts[T]) Tidy() {
 	for _, id := range p.touched {
 		i, ok := p.search(id)
 		if ok && p.tidy != nil {
-			p.tidy(&(*p.at)[i])
+			p.tidy(p.part(i))
 		}
 		if ok && few {
 			p.place(i)
@@ -138,17 +161,22 @@ func (p *parts[T]) Tidy() {
 		}
 	}
 	if !few {
-		slices.SortStableFunc(*p.at, func(a, b T) int { return p.order(&a, &b) })
+		slices.SortStableFunc(*p.at, p.compare)
 	}
 	p.touched = nil
 }
 
+func (p *parts[E, T]) compare(a, b E) int { return p.order(p.of(&a), p.of(&b)) }
+
 // place moves part i to where it belongs among the others, which are in order.
-func (p *parts[T]) place(i int) {
+func (p *parts[E, T]) place(i int) {
 	list := *p.at
 	v := list[i]
+	if (i == 0 || p.compare(list[i-1], v) <= 0) && (i == len(list)-1 || p.compare(v, list[i+1]) <= 0) {
+		return
+	}
 	rest := slices.Delete(list, i, i+1)
-	to, _ := slices.BinarySearchFunc(rest, &v, func(a T, b *T) int { return p.order(&a, b) })
+	to, _ := slices.BinarySearchFunc(rest, v, p.compare)
 	*p.at = slices.Insert(rest, to, v)
 }
 

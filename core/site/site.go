@@ -33,7 +33,7 @@ type Site struct {
 	Devices      []Device       `json:"devices,omitempty" doc:"routers, firewalls, switches and servers"`
 	Networks     []Network      `json:"networks,omitempty" doc:"the IP subnets of the site"`
 	Pools        []Pool         `json:"pools,omitempty" doc:"what DHCP servers hand out"`
-	Reservations []Reservation  `json:"reservations,omitempty" doc:"addresses always given to one client"`
+	Reservations []*Reservation `json:"reservations,omitempty" doc:"addresses always given to one client"`
 	FixedDevices []FixedDevice  `json:"fixedDevices,omitempty" doc:"devices that hold an address configured on themselves"`
 
 	VendorClasses     []VendorClass      `json:"vendorClasses,omitempty" doc:"kinds of client, told apart by what they send as option 60"`
@@ -381,7 +381,12 @@ func (s *Site) Pool(id string) (*Pool, bool) {
 
 // Reservation finds a reservation by id.
 func (s *Site) Reservation(id string) (*Reservation, bool) {
-	return find(s.Reservations, func(r *Reservation) string { return r.ID }, id)
+	for _, r := range s.Reservations {
+		if r.ID == id {
+			return r, true
+		}
+	}
+	return nil, false
 }
 
 // FixedDevice finds a fixed device by id.

@@ -137,7 +137,7 @@ func TestNormalFormIsOne(t *testing.T) {
 		s := &Site{ID: "s", Code: "s", Name: rapid.StringMatching(`[a-z][a-z: #'"{\[-]{0,11}`).Draw(t, "name"), Customer: Level{ID: "c", Name: "C"}}
 		for i := range rapid.IntRange(0, 8).Draw(t, "n") {
 			a := address.FromUint(0x0a000000 + rapid.Uint32Range(0, 99).Draw(t, "a"))
-			s.Reservations = append(s.Reservations, Reservation{ID: fmt.Sprintf("r%d", i), Network: "n", Address: a, MAC: address.MAC{2, byte(i)}})
+			s.Reservations = append(s.Reservations, &Reservation{ID: fmt.Sprintf("r%d", i), Network: "n", Address: a, MAC: address.MAC{2, byte(i)}})
 		}
 		want, err := Encode(s)
 		if err != nil {

@@ -25,7 +25,7 @@ func BenchmarkRulerDrag(b *testing.B) {
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
 	s.Networks = []site.Network{{ID: "net-l", Name: "Hall", Prefix: netip.MustParsePrefix("10.96.0.0/16"), Gateway: netip.MustParseAddr("10.96.0.1")}}
 	for i := range 5000 {
-		s.Reservations = append(s.Reservations, site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
+		s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
 			Address: address.FromUint(0x0a600002 + uint32(i)), MAC: address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
 	}
 	_, err := a.Work.Import(b.Context(), s, 0, "")

@@ -209,14 +209,14 @@ func TestAttackRehearsalOfThousands(t *testing.T) {
 	n.Prefix, n.Gateway = netip.MustParsePrefix("10.84.64.0/18"), netip.MustParseAddr("10.84.64.1")
 	doc.Block = append(doc.Block, netip.MustParsePrefix("10.84.64.0/18"))
 	doc.FixedDevices, doc.Pools = nil, nil
-	var kept []site.Reservation
+	var kept []*site.Reservation
 	for _, r := range doc.Reservations {
 		if r.Network != "net-clinic" {
 			kept = append(kept, r)
 		}
 	}
 	for i := range 5000 {
-		kept = append(kept, site.Reservation{
+		kept = append(kept, &site.Reservation{
 			ID: fmt.Sprintf("res-many-%d", i), Network: "net-clinic", Address: address.FromUint(address.Uint(n.Prefix.Addr()) + uint32(i) + 10),
 			MAC: address.MAC{2, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Name: fmt.Sprintf("m%d", i),
 		})
