@@ -19,6 +19,7 @@ import (
 type Scene struct {
 	*facts
 	Findings []Finding // gravest first, then by address
+	renewed  touched
 }
 
 // scope is what of a site a rule looked at.
@@ -29,8 +30,8 @@ type scope struct {
 
 // Of runs every rule that needs only the document, which is in normal form.
 func Of(s *site.Site) *Scene {
-	sc := &Scene{facts: learn(s)}
-	sc.look(everything(s))
+	sc := &Scene{facts: learn(s), renewed: everything(s)}
+	sc.look(sc.renewed)
 	return sc
 }
 
@@ -64,16 +65,15 @@ func (sc *Scene) After(doc *site.Site, edits []edit.Edit) *Scene {
 	slices.SortFunc(f.strays, func(a, b *site.Reservation) int {
 		return cmp.Or(a.Address.Compare(b.Address), strings.Compare(a.ID, b.ID))
 	})
-	next := &Scene{facts: &f, Findings: sc.Findings}
+	next := &Scene{facts: &f, Findings: sc.Findings, renewed: t}
 	next.look(t)
 	return next
 }
 
-// Touched lists the networks that look different after edits; all is set where every
-// network may.
-func (sc *Scene) Touched(doc *site.Site, edits []edit.Edit) (networks []string, all bool) {
-	t := sc.touched(doc, edits)
-	return slices.Sorted(maps.Keys(t.networks)), t.wide
+// Renewed lists the networks that After looked at again, which may look different from
+// those of the scene before; all is set where every network may.
+func (sc *Scene) Renewed() (networks []string, all bool) {
+	return slices.Sorted(maps.Keys(sc.renewed.networks)), sc.renewed.wide
 }
 
 // touched is what edits make the rules look at again.

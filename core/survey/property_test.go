@@ -20,7 +20,7 @@ func TestRulerTilesTheNetwork(t *testing.T) {
 		n := &s.Networks[3]
 		n.Prefix = netip.PrefixFrom(netip.MustParseAddr("10.84.0.0"), rapid.IntRange(8, 32).Draw(t, "bits")).Masked()
 		seen := seenAt("10.84.0.0", "10.84.0.255", "10.84.255.255")
-		r := survey.Draw(check.Of(site.Normal(s)), n, check.Site(s), seen, rapid.IntRange(0, 1<<24).Draw(t, "from"))
+		r := draw(s, n, check.Site(s), seen, rapid.IntRange(0, 1<<24).Draw(t, "from"))
 		if len(r.Courses) == 0 || len(r.Courses) > survey.MaxCourses {
 			t.Fatalf("%d courses", len(r.Courses))
 		}

@@ -23,15 +23,20 @@ const (
 // Ruler is the horizontal drawing of a network. Offsets count from the first
 // address of the network.
 type Ruler struct {
-	Base    netip.Addr `json:"base"`
-	Size    int        `json:"size"`   // addresses of the network
-	Course  int        `json:"course"` // addresses a course, 256 or the whole of a smaller network
-	Courses []Course   `json:"courses"`
-	From    int        `json:"from"`           // offset of the first course drawn
-	Bins    []Bin      `json:"bins,omitempty"` // the overview of a network larger than what is drawn
-	Bin     int        `json:"bin,omitempty"`  // addresses a bin
-	Pool    int        `json:"pool"`
-	Used    int        `json:"used"`
+	RulerHead
+	Courses []Course `json:"courses"`
+}
+
+// RulerHead is what of a ruler lies in no course.
+type RulerHead struct {
+	Base   netip.Addr `json:"base"`
+	Size   int        `json:"size"`           // addresses of the network
+	Course int        `json:"course"`         // addresses a course, 256 or the whole of a smaller network
+	From   int        `json:"from"`           // offset of the first course drawn
+	Bins   []Bin      `json:"bins,omitempty"` // the overview of a network larger than what is drawn
+	Bin    int        `json:"bin,omitempty"`  // addresses a bin
+	Pool   int        `json:"pool"`
+	Used   int        `json:"used"`
 }
 
 // Course is one row of addresses.
@@ -87,11 +92,12 @@ type Bin struct {
 	Seen int `json:"seen"`
 }
 
-// Draw works out the ruler of a network. Of a network larger than MaxCourses
-// courses, those from the course that holds offset from on are drawn.
-func Draw(sc *check.Scene, n *site.Network, findings []check.Finding, sightings []seen.Sighting, from int) Ruler {
+// Draw works out the ruler of a network, whose rows are those of Rows. Of a network
+// larger than MaxCourses courses, those from the course that holds offset from on are
+// drawn.
+func Draw(sc *check.Scene, n *site.Network, rows []Row, findings []check.Finding, sightings []seen.Sighting, from int) Ruler {
 	size := address.Of(n.Prefix).Size()
-	r := Ruler{Base: n.Prefix.Masked().Addr(), Size: size, Course: min(CourseSize, size)}
+	r := Ruler{RulerHead: RulerHead{Base: n.Prefix.Masked().Addr(), Size: size, Course: min(CourseSize, size)}}
 	u := usage(sc, n, Live(sightings, n))
 	r.Pool, r.Used = u.pool, u.used
 	total := max(1, size/CourseSize)
@@ -118,10 +124,10 @@ func Draw(sc *check.Scene, n *site.Network, findings []check.Finding, sightings 
 	for _, p := range sc.PoolsOn(n) {
 		d.pool(p)
 	}
-	pins := holders(sc, n)
-	slices.SortStableFunc(pins, inOrder)
-	for _, row := range pins {
-		d.pin(row)
+	for i := range rows {
+		if row := &rows[i]; row.holds() {
+			d.pin(row)
+		}
 	}
 	for _, v := range sightings {
 		if v.Live && n.Prefix.Contains(v.Address) {
@@ -185,7 +191,7 @@ func (d drawing) pool(p *site.Pool) {
 	}
 }
 
-func (d drawing) pin(row Row) {
+func (d drawing) pin(row *Row) {
 	if d.Bins != nil && d.prefix.Contains(row.From) {
 		d.Bins[address.Offset(d.prefix, row.From)/d.Bin].Pins++
 	}

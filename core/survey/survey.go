@@ -169,6 +169,13 @@ func Offered(sc *check.Scene, p *site.Pool) []address.Range {
 
 // Row is one line of the list of owners of a network.
 type Row struct {
+	Line
+	Seen     *time.Time `json:"seen,omitempty"` // last seen
+	Findings []string   `json:"findings,omitempty"`
+}
+
+// Line is what of a row can be compared as it is.
+type Line struct {
 	Ref      string         `json:"ref"` // kind:id of the part; "seen:address" for what no part owns
 	In       string         `json:"in,omitempty"`
 	Kind     string         `json:"kind" enum:"gateway,interface,fixed,reservation,pool,exclusion,unrecorded"`
@@ -181,24 +188,28 @@ type Row struct {
 	Used     int            `json:"used,omitempty"` // of a pool
 	Size     int            `json:"size,omitempty"` // of a pool, what it can hand out
 	On       bool           `json:"on,omitempty"`   // of a pool
-	Seen     *time.Time     `json:"seen,omitempty"` // last seen
 	Severity check.Severity `json:"severity,omitempty"`
-	Findings []string       `json:"findings,omitempty"`
+}
+
+// Equal reports whether two rows say the same.
+func (r Row) Equal(o Row) bool {
+	seen := r.Seen == o.Seen || r.Seen != nil && o.Seen != nil && r.Seen.Equal(*o.Seen)
+	return r.Line == o.Line && seen && slices.Equal(r.Findings, o.Findings)
 }
 
 // Rows lists everything that owns an address of a network, in address order.
 func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings []seen.Sighting) []Row {
 	rows := holders(sc, n)
-	recorded := map[netip.Addr]bool{}
-	for _, r := range rows {
-		recorded[r.From] = true
+	recorded := make(map[netip.Addr]bool, len(rows))
+	for i := range rows {
+		recorded[rows[i].From] = true
 	}
 	for _, p := range sc.PoolsOn(n) {
 		rows = append(rows, poolRows(sc, p, sightings)...)
 	}
 	for _, v := range sightings {
 		if n.Prefix.Contains(v.Address) && v.Live && !recorded[v.Address] && !inPools(sc, n, v.Address) {
-			rows = append(rows, Row{Ref: "seen:" + v.Address.String(), Kind: "unrecorded", From: v.Address, To: v.Address, Name: v.Name, MAC: v.MAC})
+			rows = append(rows, Row{Line: Line{Ref: "seen:" + v.Address.String(), Kind: "unrecorded", From: v.Address, To: v.Address, Name: v.Name, MAC: v.MAC}})
 		}
 	}
 	last := map[netip.Addr]time.Time{}
@@ -222,6 +233,9 @@ func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings 
 				r.Seen = &t
 			}
 		}
+		if len(concerns) == 0 {
+			continue
+		}
 		for _, f := range concerns[site.ParseRef(r.Ref)] {
 			r.Findings = append(r.Findings, f.ID)
 			if r.Severity == "" {
@@ -238,23 +252,35 @@ func inOrder(a, b Row) int {
 	return cmp.Or(a.From.Compare(b.From), b.To.Compare(a.To), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Ref, b.Ref))
 }
 
+// spare is room for the rows of a network beside its reservations.
+const spare = 32
+
+// holds reports whether the row is of something that holds one address for itself.
+func (l *Line) holds() bool {
+	return l.Kind == "gateway" || l.Kind == "interface" || l.Kind == "fixed" || l.Kind == "reservation"
+}
+
 // holders lists what holds one address of a network for itself, in no order.
 func holders(sc *check.Scene, n *site.Network) []Row {
-	rows := []Row{}
+	many := spare
+	for range sc.On(n) {
+		many++
+	}
+	rows := make([]Row, 0, many)
 	sc.InterfacesIn(n, func(d *site.Device, i *site.Interface, at netip.Addr) {
 		kind := "interface"
 		if at == n.Gateway {
 			kind = "gateway"
 		}
-		rows = append(rows, Row{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: at, To: at, Name: d.Name, Detail: i.Name})
+		rows = append(rows, Row{Line: Line{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: at, To: at, Name: d.Name, Detail: i.Name}})
 	})
 	for i := range sc.FixedDevices {
 		if f := &sc.FixedDevices[i]; f.Network == n.ID {
-			rows = append(rows, Row{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address, To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note})
+			rows = append(rows, Row{Line: Line{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address, To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note}})
 		}
 	}
 	for r := range sc.On(n) {
-		rows = append(rows, Row{Ref: site.KindReservation + ":" + r.ID, Kind: "reservation", From: r.Address, To: r.Address, Name: r.Name, MAC: r.MAC})
+		rows = append(rows, Row{Line: Line{Ref: site.KindReservation + ":" + r.ID, Kind: "reservation", From: r.Address, To: r.Address, Name: r.Name, MAC: r.MAC}})
 	}
 	return rows
 }
@@ -271,11 +297,11 @@ func poolRows(sc *check.Scene, p *site.Pool, sightings []seen.Sighting) []Row {
 	in := site.KindPool + ":" + p.ID
 	for _, x := range p.Exclusions {
 		cut = append(cut, x.Range)
-		rows = append(rows, Row{Ref: site.KindExclusion + ":" + x.ID, In: in, Kind: "exclusion", From: x.Range.From, To: x.Range.To, Name: x.Reason})
+		rows = append(rows, Row{Line: Line{Ref: site.KindExclusion + ":" + x.ID, In: in, Kind: "exclusion", From: x.Range.From, To: x.Range.To, Name: x.Reason}})
 	}
 	offered := Offered(sc, p)
 	for _, r := range address.Ranges(p.Ranges, cut) {
-		row := Row{Ref: in, Kind: "pool", From: r.From, To: r.To, Name: p.Name, On: p.Enabled}
+		row := Row{Line: Line{Ref: in, Kind: "pool", From: r.From, To: r.To, Name: p.Name, On: p.Enabled}}
 		for _, o := range offered {
 			if part, ok := o.Intersect(r); ok {
 				row.Size += part.Size()

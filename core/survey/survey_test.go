@@ -20,6 +20,12 @@ import (
 	"lithos/core/survey"
 )
 
+// draw is the ruler of a network of a document.
+func draw(s *site.Site, n *site.Network, findings []check.Finding, sightings []seen.Sighting, from int) survey.Ruler {
+	sc := check.Of(site.Normal(s))
+	return survey.Draw(sc, n, survey.Rows(sc, n, findings, sightings), findings, sightings, from)
+}
+
 func seenAt(addrs ...string) []seen.Sighting {
 	var out []seen.Sighting
 	for _, a := range addrs {
@@ -61,7 +67,7 @@ func TestOverlapsAreDrawn(t *testing.T) {
 func TestRulerOfTheClinicFloor(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	n, _ := s.Network("net-clinic")
-	r := survey.Draw(check.Of(site.Normal(s)), n, check.Site(s), seenAt("10.84.18.100", "10.84.19.231"), 0)
+	r := draw(s, n, check.Site(s), seenAt("10.84.18.100", "10.84.19.231"), 0)
 	require.Len(t, r.Courses, 2)
 	first, second := r.Courses[0], r.Courses[1]
 	assert.Equal(t, []string{"infrastructure", "pool", "exclusion"}, []string{first.Spans[0].Kind, first.Spans[1].Kind, first.Spans[2].Kind})
@@ -86,21 +92,21 @@ func TestRulerOfTheClinicFloor(t *testing.T) {
 func TestLargeNetworksHaveAnOverview(t *testing.T) {
 	s := &site.Site{Networks: []site.Network{{ID: "n", Prefix: netip.MustParsePrefix("10.0.0.0/16")}},
 		Pools: []site.Pool{{ID: "p", Network: "n", Enabled: true, Ranges: []address.Range{{From: netip.MustParseAddr("10.0.100.0"), To: netip.MustParseAddr("10.0.101.15")}}}}}
-	r := survey.Draw(check.Of(site.Normal(s)), &s.Networks[0], nil, nil, 100*256+7)
+	r := draw(s, &s.Networks[0], nil, nil, 100*256+7)
 	assert.Len(t, r.Courses, survey.MaxCourses)
 	assert.Equal(t, 100*256, r.Courses[0].From)
 	assert.Len(t, r.Bins, 256)
 	assert.Equal(t, []int{256, 16, 0}, []int{r.Bins[100].Pool, r.Bins[101].Pool, r.Bins[102].Pool})
-	last := survey.Draw(check.Of(site.Normal(s)), &s.Networks[0], nil, nil, 65535)
+	last := draw(s, &s.Networks[0], nil, nil, 65535)
 	assert.Equal(t, 65535, last.Courses[len(last.Courses)-1].To)
 	small := &site.Network{ID: "l", Prefix: netip.MustParsePrefix("10.9.0.4/31")}
-	assert.Equal(t, 2, survey.Draw(check.Of(site.Normal(s)), small, nil, nil, 0).Course)
+	assert.Equal(t, 2, draw(s, small, nil, nil, 0).Course)
 }
 
 func TestEverythingMarshals(t *testing.T) {
 	s := scenario.Site("quill-street")
 	for i := range s.Networks {
-		raw, err := json.Marshal(survey.Draw(check.Of(site.Normal(s)), &s.Networks[i], nil, nil, 0))
+		raw, err := json.Marshal(draw(s, &s.Networks[i], nil, nil, 0))
 		require.NoError(t, err)
 		assert.NotContains(t, string(raw), "null")
 	}
@@ -139,7 +145,7 @@ func TestAttackLargestNetworkIsDrawn(t *testing.T) {
 	n, ok := s.Network("net-clinic")
 	require.True(t, ok)
 	n.Prefix = netip.MustParsePrefix("10.0.0.0/8")
-	r := survey.Draw(check.Of(site.Normal(s)), n, nil, nil, 0)
+	r := draw(s, n, nil, nil, 0)
 	assert.Len(t, r.Bins, survey.MaxBins)
 	assert.Equal(t, r.Size, len(r.Bins)*r.Bin)
 	pool := 0

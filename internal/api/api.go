@@ -18,6 +18,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"lithos/internal/view"
 	"lithos/internal/work"
 )
 
@@ -41,6 +42,7 @@ type server struct {
 	sessions *scs.SessionManager
 	log      *slog.Logger
 	secure   bool
+	shown    *view.Shown
 }
 
 // GCPercent is what a server sets the garbage collector to (debug.SetGCPercent).
@@ -70,7 +72,7 @@ func Server(h http.Handler) *http.Server {
 
 // New is the whole HTTP server.
 func New(w *work.Service, o Options) http.Handler {
-	s := &server{work: w, log: o.Log, secure: o.Secure, sessions: newSessions(w, o.Secure)}
+	s := &server{work: w, log: o.Log, secure: o.Secure, sessions: newSessions(w, o.Secure), shown: view.NewShown()}
 	// Echo's own routes for what a group has not would hide which methods a path takes.
 	e := echo.NewWithConfig(echo.Config{NoGroupAutoRegister404Routes: true})
 	e.Logger = o.Log

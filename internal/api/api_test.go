@@ -163,7 +163,7 @@ func TestProblemsNameTheField(t *testing.T) {
 	status, view := edit(0, map[string]string{"name": "R", "prefix": "10.84.20.64/26"})
 	require.Equal(t, 200, status)
 	assert.Contains(t, view["made"], "network:net-")
-	assert.Equal(t, "R", view["network"].(map[string]any)["name"], "the view shows what was made")
+	assert.Equal(t, "R", view["network"].(map[string]any)["network"].(map[string]any)["name"], "the view shows what was made")
 	status, problem = edit(0, map[string]string{"name": "S", "prefix": "10.84.21.0/26"})
 	assert.Equal(t, 409, status)
 	assert.Contains(t, problem["detail"], "meanwhile")

@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"runtime/debug"
 	"slices"
@@ -13,6 +14,7 @@ import (
 
 	"lithos/core/site"
 	"lithos/internal/api"
+	"lithos/internal/view"
 )
 
 // stepsOfAnOrder is how long the work orders of BenchmarkEdit get.
@@ -23,6 +25,7 @@ type editor struct {
 	*client
 	b              *testing.B
 	order, version int
+	have           string // stamp of the network as it was last told
 	last           string // what the last edit answered
 }
 
@@ -51,12 +54,14 @@ func (e *editor) edit(kind string) time.Duration {
 	if kind == "reservation" {
 		entry = map[string]any{"kind": "reservation", "id": "res-110", "fields": map[string]string{"name": fmt.Sprintf("host-%d", e.version)}}
 	}
-	body := map[string]any{"version": e.version, "look": map[string]any{"network": "net-1", "select": "pool:pool-1"}, "entries": []any{entry}}
+	body := map[string]any{"version": e.version, "look": map[string]any{"network": "net-1", "select": "pool:pool-1", "have": e.have}, "entries": []any{entry}}
 	start := time.Now()
 	status, raw := e.exchange("POST", fmt.Sprintf("/api/orders/%d/edits", e.order), body)
 	took := time.Since(start)
 	require.Equal(e.b, 200, status, raw)
-	e.version, e.last = e.version+1, raw
+	var answer struct{ Network view.NetworkAnswer }
+	require.NoError(e.b, json.Unmarshal([]byte(raw), &answer))
+	e.version, e.have, e.last = e.version+1, answer.Network.Stamp, raw
 	return took
 }
 

@@ -98,9 +98,9 @@ func (s *server) siteOperations(api huma.API) {
 		p, err := s.work.Page(ctx, in.Site, in.Order)
 		return drawn(s, p, err, func() *view.Frame { return p.Frame() })
 	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/network", "network", "One network of a site; none at a site without any"), func(ctx context.Context, in *Looking) (*body[networkAnswer], error) {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/network", "network", "One network of a site; none at a site without any"), func(ctx context.Context, in *Looking) (*body[*view.NetworkAnswer], error) {
 		p, err := s.work.Page(ctx, in.Site, in.Order)
-		return drawn(s, p, err, func() networkAnswer { return networkAnswer{p.Network(in.look())} })
+		return drawn(s, p, err, func() *view.NetworkAnswer { return s.shown.Answer(p.Network(in.look()), in.Have) })
 	})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/part", "part", "The inspected part of a site"), func(ctx context.Context, in *Looking) (*body[*view.Inspection], error) {
 		p, err := s.work.Page(ctx, in.Site, in.Order)
@@ -257,7 +257,7 @@ func (s *server) orderOperations(api huma.API) {
 	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
 		var v *view.Changed
-		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change, func(out *draft.Edited) { v = changed(out, in.Body.Look) })
+		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change, func(out *draft.Edited) { v = s.changed(out, in.Body.Look) })
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/paste", "paste", "What a paste of many lines would do; nothing is changed"), func(ctx context.Context, in *struct {
@@ -287,7 +287,7 @@ func (s *server) orderOperations(api huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[*view.Changed]{changed(out, in.Body.Look)}, nil
+		return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"), func(ctx context.Context, in *struct {
 		OrderInput
@@ -298,7 +298,7 @@ func (s *server) orderOperations(api huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[*view.Changed]{changed(out, in.Body.Look)}, nil
+		return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
 	})
 	type at struct {
 		OrderInput

@@ -19,15 +19,11 @@ type Looking struct {
 	Network string `query:"network" maxLength:"100" doc:"id of the selected network; the first when empty or unknown"`
 	Select  string `query:"select" maxLength:"200" doc:"kind:id of the selected part"`
 	From    int    `query:"from" minimum:"0" doc:"offset of the first address on the ruler, for large networks"`
+	Have    string `query:"have" maxLength:"40" doc:"stamp of the network that the browser has, to be told only what changed in it"`
 }
 
 func (l *Looking) look() view.Look {
-	return view.Look{Order: l.Order, Network: l.Network, Select: l.Select, From: l.From}
-}
-
-// networkAnswer is a network, or none at a site without any.
-type networkAnswer struct {
-	Network *view.NetworkView `json:"network,omitempty"`
+	return view.Look{Order: l.Order, Network: l.Network, Select: l.Select, From: l.From, Have: l.Have}
 }
 
 // targetAnswer is what a finding is about.
@@ -53,7 +49,7 @@ func drawn[T any](s *server, _ *view.Page, err error, draw func() T) (*body[T], 
 
 // changed is what an edit changed of what a browser shows. What it made is looked at
 // from then on.
-func changed(out *draft.Edited, look view.Look) *view.Changed {
+func (s *server) changed(out *draft.Edited, look view.Look) *view.Changed {
 	made := site.ParseRef(out.Made)
 	if made.Kind == site.KindNetwork {
 		look.Network = made.ID
@@ -61,7 +57,7 @@ func changed(out *draft.Edited, look view.Look) *view.Changed {
 	if out.Made != "" && made.Kind != site.KindOption {
 		look.Select = out.Made
 	}
-	v := view.Of(out.After.Scene, out.After, out.After.Order.BaseRevision, out.Beside).After(out.Before, out.Edits, look)
+	v := view.Of(out.After.Scene, out.After, out.After.Order.BaseRevision, out.Beside).After(out.Before, look, s.shown)
 	v.Made = out.Made
 	return v
 }

@@ -106,9 +106,9 @@ func (d *Draft) Doc() *site.Site { return d.Scene.Site }
 // become makes doc the site the draft proposes. It differs from the one before in
 // what the edits are about.
 func (d *Draft) become(doc *site.Site, edits []edit.Edit) {
-	networks, all := d.Scene.Touched(doc, edits)
 	was := d.Scene
 	d.Scene = was.After(doc, edits)
+	networks, all := d.Scene.Renewed()
 	d.differs = d.differs.after(d.Base, was, d.Scene, networks, all)
 }
 

@@ -12,6 +12,14 @@ import (
 
 // NetworkView is the selected network.
 type NetworkView struct {
+	NetworkHead
+	Ruler survey.Ruler `json:"ruler"`
+	Rows  []survey.Row `json:"rows"`
+	Seen  []SeenRow    `json:"seen"`
+}
+
+// NetworkHead is what is said of the network as a whole.
+type NetworkHead struct {
 	Version   int32        `json:"version"` // of the draft
 	ID        string       `json:"id"`
 	Name      string       `json:"name"`
@@ -21,9 +29,6 @@ type NetworkView struct {
 	VLAN      int          `json:"vlan"`
 	Gateway   string       `json:"gateway"`
 	Where     string       `json:"where"` // "lan.24 on gw-1", empty when on no interface
-	Ruler     survey.Ruler `json:"ruler"`
-	Rows      []survey.Row `json:"rows"`
-	Seen      []SeenRow    `json:"seen"`
 	Effective []Effective  `json:"effective"`
 	NextFree  string       `json:"nextFree"` // for a reservation or fixed device
 	Pools     []PoolChoice `json:"pools"`
@@ -61,11 +66,15 @@ func (p *Page) Network(look Look) *NetworkView {
 	if n == nil {
 		return nil
 	}
+	rows := survey.Rows(p.Scene, n, p.Judgement.Findings, p.Seen)
 	v := &NetworkView{
-		Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(), Mask: address.Mask(n.Prefix.Bits()).String(), VLAN: n.VLAN,
-		Where: compile.Where(p.Site, n), Ruler: survey.Draw(p.Scene, n, p.Judgement.Findings, p.Seen, look.From),
-		Rows: survey.Rows(p.Scene, n, p.Judgement.Findings, p.Seen), Seen: p.seenOn(n), Pools: []PoolChoice{},
-		Effective: told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}), site.Ref{Kind: site.KindNetwork, ID: n.ID}),
+		NetworkHead: NetworkHead{
+			Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(), Mask: address.Mask(n.Prefix.Bits()).String(), VLAN: n.VLAN,
+			Where: compile.Where(p.Site, n), Pools: []PoolChoice{},
+			Effective: told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}), site.Ref{Kind: site.KindNetwork, ID: n.ID}),
+		},
+		Ruler: survey.Draw(p.Scene, n, rows, p.Judgement.Findings, p.Seen, look.From),
+		Rows:  rows, Seen: p.seenOn(n),
 	}
 	if n.Gateway.IsValid() {
 		v.Gateway = n.Gateway.String()

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"lithos/core/check"
-	"lithos/core/edit"
 	"lithos/core/site"
 	"lithos/core/survey"
 	"lithos/internal/order"
@@ -21,6 +20,7 @@ type Look struct {
 	Order   int64  `json:"order,omitempty" doc:"work order whose draft is shown; 0 for the site as it is"`
 	Network string `json:"network,omitempty" doc:"id of the selected network; the first when empty or unknown"`
 	Select  string `json:"select,omitempty" doc:"kind:id of the selected part"`
+	Have    string `json:"have,omitempty" doc:"stamp of the network that the browser has, to be told only what changed in it"`
 	From    int    `json:"from,omitempty" doc:"offset of the first address on the ruler, for large networks"`
 }
 
@@ -61,7 +61,7 @@ type Frame struct {
 	Order    *order.Head    `json:"order,omitempty"`
 	Orders   []order.Opened `json:"orders"` // open work orders of the site
 	Layers   []survey.Layer `json:"layers"`
-	Wide     Wide           `json:"wide"`
+	Wide     survey.Marks   `json:"wide"` // findings of no network in particular
 	Devices  []DeviceView   `json:"devices"`
 	Classes  []PartView     `json:"classes"` // vendor classes
 	Own      []OptionChoice `json:"ownOptions"`
@@ -79,12 +79,6 @@ type SiteHead struct {
 	Standard string `json:"standard"`
 	TimeZone string `json:"timeZone"`
 	Revision int32  `json:"revision"`
-}
-
-// Wide counts the findings of no network in particular.
-type Wide struct {
-	Findings int            `json:"findings"`
-	Severity check.Severity `json:"severity,omitempty"` // of the gravest
 }
 
 // Finding is a finding for the screen: its fix is carried out by id.
@@ -106,9 +100,9 @@ type Finding struct {
 type Changed struct {
 	Order   *order.Head    `json:"order,omitempty"`
 	Layers  []survey.Layer `json:"layers"`          // of the networks that were touched
-	Wide    Wide           `json:"wide"`            // as in the frame
+	Wide    survey.Marks   `json:"wide"`            // as in the frame
 	Frame   *Frame         `json:"frame,omitempty"` // where more of it changed than that
-	Network *NetworkView   `json:"network,omitempty"`
+	Network *NetworkAnswer `json:"network"`
 	Part    *Inspection    `json:"part"`
 	Made    string         `json:"made,omitempty"` // kind:id of the part an edit just made
 }
@@ -143,13 +137,19 @@ func (p *Page) Frame() *Frame {
 	return f
 }
 
-func (p *Page) wide() Wide { return Wide(survey.ByNetwork(p.Judgement.Findings)[""]) }
+func (p *Page) wide() survey.Marks { return survey.ByNetwork(p.Judgement.Findings)[""] }
 
-// After is what edits changed of what a browser shows. before is the page of the draft
-// they were made in.
-func (p *Page) After(before *order.Draft, edits []edit.Edit, look Look) *Changed {
-	out := &Changed{Order: p.Head(), Layers: []survey.Layer{}, Wide: p.wide(), Network: p.Network(look), Part: p.Part(look)}
-	networks, all := before.Scene.Touched(p.Site, edits)
+// After is what a step changed of what a browser shows. before is the draft it was made
+// in, and shown what browsers have been told.
+func (p *Page) After(before *order.Draft, look Look, shown *Shown) *Changed {
+	out := &Changed{
+		Order: p.Head(), Layers: []survey.Layer{}, Wide: p.wide(),
+		Network: shown.Answer(p.Network(look), look.Have), Part: p.Part(look),
+	}
+	if before.Scene == p.Scene {
+		return out
+	}
+	networks, all := p.Renewed()
 	if all {
 		out.Frame = p.Frame()
 		return out

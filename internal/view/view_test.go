@@ -177,7 +177,12 @@ func TestTheAnswerToAnEditIsTheWholePage(t *testing.T) {
 		d, err := order.New(order.Order{ID: 1}, nil, base)
 		require.NoError(t, err)
 		look := view.Look{Order: 1}
-		frame := view.Of(d.Scene, d, 1, order.Beside{}).Frame()
+		page := view.Of(d.Scene, d, 1, order.Beside{})
+		look.Network = rapid.SampledFrom(page.Networks).Draw(t, "network").ID
+		shown := view.NewShown()
+		frame, first := page.Frame(), shown.Answer(page.Network(look), "")
+		network := first.Network
+		look.Have = first.Stamp
 		for i := range rapid.IntRange(1, 6).Draw(t, "edits") {
 			edits := edittest.Some(t, d.Scene, i)
 			doc, err := edit.Apply(d.Doc(), edits...)
@@ -187,8 +192,12 @@ func TestTheAnswerToAnEditIsTheWholePage(t *testing.T) {
 			before := d
 			d = d.With(append(d.Standing(), d.NextStep(act.Technician{}, doc, edits)), doc, edits)
 			p := view.Of(d.Scene, d, 1, order.Beside{})
-			frame = laidOver(frame, p.After(before, edits, look))
+			changed := p.After(before, look, shown)
+			frame = laidOver(frame, changed)
 			require.Equal(t, asJSON(t, p.Frame()), asJSON(t, frame))
+			network = networkAfter(network, changed.Network)
+			require.Equal(t, asJSON(t, p.Network(look)), asJSON(t, network))
+			look.Have = changed.Network.Stamp
 		}
 	})
 }
@@ -204,7 +213,7 @@ func TestAnEditMarksAnotherNetwork(t *testing.T) {
 	doc, err := edit.Apply(d.Doc(), edits...)
 	require.NoError(t, err)
 	after := d.With([]order.Step{d.NextStep(act.Technician{}, doc, edits)}, doc, edits)
-	changed := view.Of(after.Scene, after, 1, order.Beside{}).After(d, edits, view.Look{Order: 1})
+	changed := view.Of(after.Scene, after, 1, order.Beside{}).After(d, view.Look{Order: 1}, view.NewShown())
 	require.Nil(t, changed.Frame)
 	marks := map[string]check.Severity{}
 	for _, l := range changed.Layers {
@@ -229,6 +238,37 @@ func laidOver(was *view.Frame, c *view.Changed) *view.Frame {
 		}
 	}
 	return &now
+}
+
+// networkAfter does what a browser does with the answer about a network.
+func networkAfter(was *view.NetworkView, a *view.NetworkAnswer) *view.NetworkView {
+	c := a.Changed
+	if c == nil {
+		return a.Network
+	}
+	now := *was
+	if c.Head != nil {
+		now.NetworkHead = *c.Head
+	}
+	if c.Ruler != nil {
+		now.Ruler.RulerHead = *c.Ruler
+	}
+	now.Rows, now.Seen = spliced(was.Rows, c.Rows), spliced(was.Seen, c.Seen)
+	now.Ruler.Courses = slices.Clone(was.Ruler.Courses)
+	for _, one := range c.Courses {
+		course := &now.Ruler.Courses[one.Course]
+		course.Spans, course.Conflicts = one.Spans, one.Conflicts
+		course.Pins, course.Names, course.Seen = spliced(course.Pins, one.Pins), spliced(course.Names, one.Names), spliced(course.Seen, one.Seen)
+	}
+	return &now
+}
+
+func spliced[T any](list []T, splices []view.Splice[T]) []T {
+	out := slices.Clone(list)
+	for _, s := range splices {
+		out = slices.Replace(out, s.At, s.At+s.Remove, s.Put...)
+	}
+	return out
 }
 
 func asJSON(t *rapid.T, v any) string {

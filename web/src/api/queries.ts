@@ -7,6 +7,7 @@ import {
   type QueryClient,
 } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
+import { versionOf } from './changes'
 import { api, call, problemOf, type Change, type Schemas } from './client'
 
 export const useSession = () =>
@@ -58,12 +59,10 @@ async function answered(
 }
 
 /** Shows a draft as an edit left it. */
-const show = (client: QueryClient, head: Schemas['Head']) =>
-  answered(client, head, (was) => (was && was.head.version <= head.version ? { ...was, head } : was))
+const show = (client: QueryClient, head: Schemas['Head']) => answered(client, head, (was) => was && { ...was, head })
 
-/** Shows an order as an answer tells of it, unless what is shown is newer. */
-const put = (client: QueryClient, view: Schemas['OrderView']) =>
-  answered(client, view.head, (was) => (was && was.asOf > view.asOf ? was : view))
+/** Shows an order as an answer tells of it. */
+const put = (client: QueryClient, view: Schemas['OrderView']) => answered(client, view.head, () => view)
 
 /** What is shown of a draft turned out to be old: asks for all of it again. */
 const refresh = (client: QueryClient, order: number | undefined) =>
@@ -71,12 +70,6 @@ const refresh = (client: QueryClient, order: number | undefined) =>
     client.invalidateQueries({ queryKey: ['order', order] }),
     client.invalidateQueries({ queryKey: ['view'] }),
   ])
-
-/** The version of the draft that an answer shows; none for what is of no draft. */
-function versionOf(data: unknown): number | undefined {
-  const of = data as Partial<Schemas['Frame'] & { network: Schemas['NetworkView']; version: number }> | undefined
-  return of?.order?.version ?? of?.network?.version ?? of?.version
-}
 
 /** One edit: sent, checked, stored; onChanged draws the page from the answer. */
 export function useDraftEdit(

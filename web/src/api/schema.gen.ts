@@ -687,10 +687,10 @@ export interface components {
             frame?: components["schemas"]["Frame"];
             layers: components["schemas"]["Layer"][];
             made?: string;
-            network?: components["schemas"]["NetworkView"];
+            network: components["schemas"]["NetworkAnswer"];
             order?: components["schemas"]["Head"];
             part: components["schemas"]["Inspection"];
-            wide: components["schemas"]["Wide"];
+            wide: components["schemas"]["Marks"];
         };
         Choice: {
             label: string;
@@ -723,6 +723,15 @@ export interface components {
             spans: components["schemas"]["Span"][];
             /** Format: int64 */
             to: number;
+        };
+        CourseChange: {
+            conflicts: components["schemas"]["Conflict"][];
+            /** Format: int64 */
+            course: number;
+            names?: components["schemas"]["SpliceInt"][];
+            pins?: components["schemas"]["SplicePin"][];
+            seen?: components["schemas"]["SpliceInt"][];
+            spans: components["schemas"]["Span"][];
         };
         Crack: {
             from: string;
@@ -951,7 +960,7 @@ export interface components {
             ownOptions: components["schemas"]["OptionChoice"][];
             ownParts: components["schemas"]["PartView"][];
             site: components["schemas"]["SiteHead"];
-            wide: components["schemas"]["Wide"];
+            wide: components["schemas"]["Marks"];
         };
         Head: {
             behind: boolean;
@@ -1104,6 +1113,8 @@ export interface components {
              * @description offset of the first address on the ruler, for large networks
              */
             from?: number;
+            /** @description stamp of the network that the browser has, to be told only what changed in it */
+            have?: string;
             /** @description id of the selected network; the first when empty or unknown */
             network?: string;
             /**
@@ -1131,6 +1142,11 @@ export interface components {
             from: number;
             /** Format: int64 */
             to: number;
+        };
+        Marks: {
+            /** Format: int64 */
+            findings: number;
+            severity?: string;
         };
         Message: {
             /** Format: int64 */
@@ -1175,7 +1191,33 @@ export interface components {
             vlan?: number;
         };
         NetworkAnswer: {
+            changed?: components["schemas"]["NetworkChange"];
             network?: components["schemas"]["NetworkView"];
+            stamp?: string;
+        };
+        NetworkChange: {
+            courses?: components["schemas"]["CourseChange"][];
+            from: string;
+            head?: components["schemas"]["NetworkHead"];
+            rows?: components["schemas"]["SpliceRow"][];
+            ruler?: components["schemas"]["RulerHead"];
+            seen?: components["schemas"]["SpliceSeenRow"][];
+        };
+        NetworkHead: {
+            effective: components["schemas"]["Effective"][];
+            gateway: string;
+            id: string;
+            mask: string;
+            name: string;
+            nextFree: string;
+            pools: components["schemas"]["PoolChoice"][];
+            prefix: string;
+            purpose: string;
+            /** Format: int32 */
+            version: number;
+            /** Format: int64 */
+            vlan: number;
+            where: string;
         };
         NetworkView: {
             effective: components["schemas"]["Effective"][];
@@ -1414,6 +1456,23 @@ export interface components {
             /** Format: int64 */
             used: number;
         };
+        RulerHead: {
+            /** Format: ip */
+            base: string;
+            /** Format: int64 */
+            bin?: number;
+            bins?: components["schemas"]["Bin"][];
+            /** Format: int64 */
+            course: number;
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            pool: number;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            used: number;
+        };
         Rung: {
             /** @enum {string} */
             name: "link" | "lease" | "gateway" | "internet";
@@ -1523,6 +1582,34 @@ export interface components {
             starts: boolean;
             /** Format: int64 */
             to: number;
+        };
+        SpliceInt: {
+            /** Format: int64 */
+            at: number;
+            put: number[];
+            /** Format: int64 */
+            remove: number;
+        };
+        SplicePin: {
+            /** Format: int64 */
+            at: number;
+            put: components["schemas"]["Pin"][];
+            /** Format: int64 */
+            remove: number;
+        };
+        SpliceRow: {
+            /** Format: int64 */
+            at: number;
+            put: components["schemas"]["Row"][];
+            /** Format: int64 */
+            remove: number;
+        };
+        SpliceSeenRow: {
+            /** Format: int64 */
+            at: number;
+            put: components["schemas"]["SeenRow"][];
+            /** Format: int64 */
+            remove: number;
         };
         SpreadView: {
             all: string;
@@ -1669,11 +1756,6 @@ export interface components {
             /** @description since when and why pushes and readings of devices are held */
             held?: components["schemas"]["Held"];
             technician?: components["schemas"]["Technician"];
-        };
-        Wide: {
-            /** Format: int64 */
-            findings: number;
-            severity?: string;
         };
     };
     responses: never;
@@ -2768,6 +2850,8 @@ export interface operations {
                 select?: string;
                 /** @description offset of the first address on the ruler, for large networks */
                 from?: number;
+                /** @description stamp of the network that the browser has, to be told only what changed in it */
+                have?: string;
             };
             header?: never;
             path: {
@@ -2809,6 +2893,8 @@ export interface operations {
                 select?: string;
                 /** @description offset of the first address on the ruler, for large networks */
                 from?: number;
+                /** @description stamp of the network that the browser has, to be told only what changed in it */
+                have?: string;
             };
             header?: never;
             path: {
@@ -2850,6 +2936,8 @@ export interface operations {
                 select?: string;
                 /** @description offset of the first address on the ruler, for large networks */
                 from?: number;
+                /** @description stamp of the network that the browser has, to be told only what changed in it */
+                have?: string;
             };
             header?: never;
             path: {

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo } from 'react'
 import { useSearchParams } from 'react-router'
 import { api, call, type Schemas, type View } from '../api/client'
+import { laidOver, older, type Kept } from '../api/changes'
 import { useDraftEdit } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 
@@ -76,9 +77,16 @@ export function useView(code: string, look: Look): { view?: View; error: Error |
     queryFn: () => call(api.GET('/api/sites/{site}/frame', { params: { path, query: { order: look.order } } })),
     placeholderData: sameSite(code),
   })
+  const client = useQueryClient()
   const network = useQuery({
     queryKey: networkKey(code, look),
-    queryFn: () => call(api.GET('/api/sites/{site}/network', { params: { path, query } })),
+    queryFn: async () => {
+      const kept = () => client.getQueryData<Kept>(networkKey(code, look))
+      const ask = (have?: string) =>
+        call(api.GET('/api/sites/{site}/network', { params: { path, query: { ...query, have } } }))
+      return laidOver(kept(), await ask(kept()?.stamp)) ?? laidOver(undefined, await ask())
+    },
+    structuralSharing: (was, now) => (older(now, was) ? was : now), // what did not change is the same object already
     placeholderData: sameSite(code),
   })
   const part = useQuery({
@@ -99,11 +107,14 @@ export function useView(code: string, look: Look): { view?: View; error: Error |
 /** One edit, and the page redrawn from its answer; what it made becomes what is looked at. */
 export function useEdit(code: string, look: Look, go: (to: To) => void) {
   const client = useQueryClient()
-  return useDraftEdit(look.order, look, (changed) => {
+  const kept = client.getQueryData<Kept>(networkKey(code, look))
+  return useDraftEdit(look.order, { ...look, have: kept?.stamp }, (changed) => {
     const made = changed.made && !changed.made.startsWith('option:') ? changed.made : undefined
-    const next = made ? { ...look, network: changed.network?.id ?? '', select: made } : look
+    const now = laidOver(kept, changed.network)
+    const next = made ? { ...look, network: now?.network?.id ?? '', select: made } : look
     client.setQueryData(frameKey(code, next), (was?: Schemas['Frame']) => changed.frame ?? patched(was, changed))
-    client.setQueryData(networkKey(code, next), { network: changed.network })
+    if (now) client.setQueryData(networkKey(code, next), now)
+    else void client.invalidateQueries({ queryKey: networkKey(code, look) })
     client.setQueryData(partKey(code, next), changed.part)
     if (made) go({ network: next.network, select: made })
   })
