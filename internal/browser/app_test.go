@@ -30,12 +30,59 @@ func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
 // patience bounds every wait for a condition.
 const patience = time.Minute
 
-// app is a running Lithos with the demonstration's sites and devices.
-type app struct{ *demotest.Running }
+// app is a running Lithos with the demonstration's sites and devices, and a browser.
+type app struct {
+	*demotest.Running
+	browser  *rod.Browser
+	accounts sync.Map // names of those made for tests that share the server
+}
 
 func startApp(t *testing.T) *app {
 	t.Helper()
-	return &app{demotest.Start(t, demotest.Options{Files: web.Files(), Pace: 10 * time.Millisecond, Poll: time.Second})}
+	return serve(t, demotest.Options{Files: web.Files(), Pace: 10 * time.Millisecond, Poll: time.Second})
+}
+
+func serve(t *testing.T, o demotest.Options) *app {
+	t.Helper()
+	return &app{Running: demotest.Start(t, o), browser: launch(t)}
+}
+
+// together runs tests on one server, side by side, each with an account and work orders
+// of its own. Pictures are of a server that nobody else works on.
+func together(t *testing.T, tests map[string]func(*testing.T, *app)) {
+	alone := pictures() != ""
+	shared := startApp(t)
+	for name, test := range tests {
+		t.Run(name, func(t *testing.T) {
+			if alone {
+				test(t, startApp(t))
+				return
+			}
+			t.Parallel()
+			test(t, shared)
+		})
+	}
+}
+
+func launch(t testing.TB) *rod.Browser {
+	t.Helper()
+	bin, ok := launcher.LookPath()
+	require.True(t, ok, "Chromium is not installed; run make test, which installs it")
+	l := launcher.New().Bin(bin).UserDataDir(t.TempDir()).Headless(true).NoSandbox(true)
+	for _, flag := range []string{
+		"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync",
+	} {
+		l = l.Set(flags.Flag(flag))
+	}
+	control, err := l.Launch()
+	require.NoError(t, err)
+	browser := rod.New().ControlURL(control)
+	require.NoError(t, browser.Connect())
+	t.Cleanup(func() {
+		_ = browser.Close()
+		l.Cleanup()
+	})
+	return browser
 }
 
 // tab is a page of the browser with the errors its console showed.
@@ -46,22 +93,18 @@ type tab struct {
 	errs []string
 }
 
+// open opens a page that shares nothing with those of other tests.
 func (a *app) open(t testing.TB, width, height int) *tab {
 	t.Helper()
-	bin, ok := launcher.LookPath()
-	require.True(t, ok, "Chromium is not installed; run make test, which installs it")
-	l := launcher.New().Bin(bin).UserDataDir(t.TempDir()).Headless(true).NoSandbox(true)
-	for _, flag := range []string{"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync"} {
-		l = l.Set(flags.Flag(flag))
-	}
-	control, err := l.Launch()
+	own, err := a.browser.Incognito()
 	require.NoError(t, err)
-	browser := rod.New().ControlURL(control)
-	require.NoError(t, browser.Connect())
-	page, err := browser.Page(proto.TargetCreateTarget{URL: "about:blank"})
+	page, err := own.Page(proto.TargetCreateTarget{URL: "about:blank"})
 	require.NoError(t, err)
 	b := &tab{TB: t, page: page.Timeout(10 * time.Minute)}
-	require.NoError(t, page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1}))
+	size := &proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1}
+	require.NoError(t, page.SetViewport(size))
+	// Without this only one of several pages has the keyboard.
+	require.NoError(t, proto.EmulationSetFocusEmulationEnabled{Enabled: true}.Call(page))
 	go page.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {
 		if e.Type == proto.RuntimeConsoleAPICalledTypeError {
 			var says []string
@@ -77,8 +120,8 @@ func (a *app) open(t testing.TB, width, height int) *tab {
 		if t.Failed() {
 			b.keepPicture()
 		}
-		_ = browser.Close()
-		l.Cleanup()
+		_ = page.Close()
+		_ = proto.TargetDisposeBrowserContext{BrowserContextID: own.BrowserContextID}.Call(own)
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		require.Empty(t, b.errs, "the console shows errors")
@@ -110,9 +153,9 @@ func (b *tab) visit(url string) {
 	require.NoError(b, b.page.WaitLoad())
 }
 
-func (b *tab) signIn() {
+func (b *tab) signIn(account string) {
 	b.Helper()
-	b.fill("Name", demo.Account)
+	b.fill("Name", account)
 	b.fill("Password", demo.Password)
 	b.click("button", "^Sign in$")
 	b.see("Rounds")
@@ -241,11 +284,14 @@ func (b *tab) axe(view string) {
 	require.Empty(b, found, "axe-core on %s", view)
 }
 
+// pictures is the folder that pictures for the documents go to; none when empty.
+func pictures() string { return os.Getenv("LITHOS_SCREENSHOTS") }
+
 // picture keeps what is shown for the documents, when LITHOS_SCREENSHOTS names
 // a folder for it.
 func (b *tab) picture(name string) {
 	b.Helper()
-	dir := os.Getenv("LITHOS_SCREENSHOTS")
+	dir := pictures()
 	if dir == "" {
 		return
 	}

@@ -193,7 +193,7 @@ func TestAttackTourAndRestart(t *testing.T) {
 	o := demotest.Options{
 		Files: web.Files(), Pace: 10 * time.Millisecond, Poll: time.Second, State: t.TempDir(), Database: pgtest.Database(t), Vault: demotest.Vault(t),
 	}
-	a := &app{demotest.Start(t, o)}
+	a := serve(t, o)
 	b := a.at(t, 1280, 800, "/sites/kelder-bridge?network=net-clinic")
 	b.see("Two owners of .18.57")
 	b.click("button", "^Open a work order$")
@@ -257,7 +257,7 @@ func TestAttackTourAndRestart(t *testing.T) {
 	held := a.Devices.ByID["dev-gw-1"].Running()
 	a.Stop()
 
-	a = &app{demotest.Start(t, o)}
+	a = serve(t, o)
 	assert.True(t, a.Devices.ByID["dev-gw-1"].Running().Equal(held), "it starts with what it kept")
 	b = a.at(t, 1280, 800, "/sites/kelder-bridge?network=net-clinic")
 	b.see("Recovery")

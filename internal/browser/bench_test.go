@@ -11,6 +11,7 @@ import (
 	"lithos/core/address"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
 	"lithos/web"
 )
@@ -19,7 +20,7 @@ import (
 // reports the mean and the longest time between frames and the longest task of
 // the page, which should stay under 50 ms.
 func BenchmarkRulerDrag(b *testing.B) {
-	a := &app{demotest.Start(b, demotest.Options{Files: web.Files()})}
+	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files()}), browser: launch(b)}
 	s := scenario.Site("quill-street")
 	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large", []netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
@@ -32,7 +33,7 @@ func BenchmarkRulerDrag(b *testing.B) {
 	require.NoError(b, err)
 	t := a.open(b, 1280, 800)
 	t.see("Sign in")
-	t.signIn()
+	t.signIn(demo.Account)
 	t.visit(a.URL + "/sites/large")
 	t.see("256 courses of 256")
 	t.until("the pins", `() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-pins]')].some(p => p.getAttribute('d').length > 2000)`)

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/yang"
+	"lithos/internal/demo"
 )
 
 // From an empty network to a client with an address: the whole of the job,
@@ -25,7 +26,7 @@ func TestRecoveryWard(t *testing.T) {
 	b.fill("Password", "not the password")
 	b.click("button", "^Sign in$")
 	b.see("The name or password is wrong")
-	b.signIn()
+	b.signIn(demo.Account)
 	b.see("Two owners of .18.57")
 	b.see("is in two places") // what only a site's surroundings show comes with the first reading of its devices
 	b.axe("rounds")

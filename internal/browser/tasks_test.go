@@ -3,6 +3,7 @@ package browser
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 	"testing"
 
 	"github.com/go-rod/rod/lib/input"
@@ -20,28 +21,66 @@ import (
 	"lithos/internal/people"
 )
 
-// at opens a page of a signed-in browser, in a work order when one is given.
+// at opens a page of a browser in which the technician of the test is signed in.
 func (a *app) at(t *testing.T, width, height int, path string) *tab {
+	return a.as(t, a.account(t), width, height, path)
+}
+
+func (a *app) as(t *testing.T, account string, width, height int, path string) *tab {
 	b := a.open(t, width, height)
 	b.see("Sign in")
-	b.signIn()
+	b.signIn(account)
 	b.visit(a.URL + path)
 	return b
 }
 
+// account is that of the test's technician, who has the demonstration's name and
+// password. Another's work order would be picked up at sign-in.
+func (a *app) account(t *testing.T) string {
+	top, sub, shared := strings.Cut(t.Name(), "/")
+	if !shared || top != "TestTogether" || pictures() != "" {
+		return demo.Account
+	}
+	name := strings.ReplaceAll(sub, "/", "-")
+	if _, made := a.accounts.LoadOrStore(name, true); !made {
+		_, err := a.Work.PutTechnician(t.Context(), "a test", name, demo.FullName, demo.Password)
+		require.NoError(t, err)
+	}
+	return name
+}
+
 func (a *app) technician(t *testing.T) act.Technician {
-	who, _, err := a.Work.SignIn(t.Context(), people.Attempt{Name: demo.Account, Password: demo.Password, Source: "test"})
+	who, _, err := a.Work.SignIn(t.Context(), people.Attempt{Name: a.account(t), Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
 	return who
 }
 
+// Tasks that need no server to themselves.
+func TestTogether(t *testing.T) {
+	together(t, map[string]func(*testing.T, *app){
+		"keyboard-alone":    byKeyboardAlone,
+		"drag-a-pool-edge":  dragThePoolEdge,
+		"second-technician": secondTechnicianKeepsWhatWasTyped,
+		"hurried-undo":      hurriedUndo,
+		"thousand-rows":     thousandRows,
+		"devices-and-links": devicesAndTheirLinks,
+		"uplink-password":   uplinkPassword,
+		"many-at-once":      manyAtOnce,
+		"options-and-reply": optionsAndTheReply,
+		"the-whole-site":    theWholeSite,
+		"forecasts":         forecasts,
+		"seen":              seenAndWhatToMakeOfIt,
+		"try-many-acts":     tryManyActs,
+		"lists-and-keys":    listsAndKeys,
+	})
+}
+
 // A reservation and a pool without touching the mouse.
-func TestByKeyboardAlone(t *testing.T) {
-	a := startApp(t)
+func byKeyboardAlone(t *testing.T, a *app) {
 	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Keys", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
-	b.see("WO-0001")
+	b.see(fmt.Sprintf("WO-%04d", order))
 	b.see("Imaging")
 	keys := func(k ...input.Key) { require.NoError(t, b.page.KeyActions().Type(k...).Do()) }
 
@@ -97,13 +136,12 @@ func TestByKeyboardAlone(t *testing.T) {
 }
 
 // The edge of a pool is dragged; one undo puts it back.
-func TestDragThePoolEdge(t *testing.T) {
-	a := startApp(t)
+func dragThePoolEdge(t *testing.T, a *app) {
 	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Edges", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging&select=pool:pool-imaging", order))
 	b.see("10.84.20.24 - 10.84.20.55")
-	b.see("WO-0001")
+	b.see(fmt.Sprintf("WO-%04d", order))
 	b.until("the draft on the page", `() => document.querySelector('footer[aria-label="Open work order"]') !== null`)
 	edge, err := b.page.Element(`rect[data-edge=end]`)
 	require.NoError(t, err)
@@ -126,8 +164,7 @@ func TestDragThePoolEdge(t *testing.T) {
 }
 
 // Two technicians in one draft: the second is told, and keeps what was typed.
-func TestSecondTechnicianKeepsWhatWasTyped(t *testing.T) {
-	a := startApp(t)
+func secondTechnicianKeepsWhatWasTyped(t *testing.T, a *app) {
 	who := a.technician(t)
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Shared", "")
 	require.NoError(t, err)
@@ -153,8 +190,7 @@ func TestSecondTechnicianKeepsWhatWasTyped(t *testing.T) {
 
 // Three steps taken back faster than one answer comes: what a technician does in
 // a hurry does not collide with itself.
-func TestHurriedUndo(t *testing.T) {
-	a := startApp(t)
+func hurriedUndo(t *testing.T, a *app) {
 	who := a.technician(t)
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Hurry", "")
 	require.NoError(t, err)
@@ -198,8 +234,7 @@ func TestNarrowAndDark(t *testing.T) {
 }
 
 // A network of a thousand reservations scrolls, filters and sorts.
-func TestThousandRows(t *testing.T) {
-	a := startApp(t)
+func thousandRows(t *testing.T, a *app) {
 	s := scenario.Site("quill-street")
 	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large", []netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil

@@ -26,8 +26,8 @@ func (b *tab) inspects(title string) {
 
 // The links of a site, a trunk that is broken and mended, and the relay that was
 // never switched on.
-func TestDevicesAndTheirLinks(t *testing.T) {
-	b := startApp(t).in(t, "moss-end", "network=net-moss-kennels&tab=devices")
+func devicesAndTheirLinks(t *testing.T, a *app) {
+	b := a.in(t, "moss-end", "network=net-moss-kennels&tab=devices")
 	b.see("Kennels lives on vlan70 of sw-moss and comes out at port2 of sw-barn.")
 	b.axe("devices")
 	b.picture("devices")
@@ -69,8 +69,8 @@ func TestDevicesAndTheirLinks(t *testing.T) {
 }
 
 // The password of a line is typed once and never shown.
-func TestUplinkPassword(t *testing.T) {
-	b := startApp(t).in(t, "the-garret", "tab=devices&select=interface:if-garret-wan")
+func uplinkPassword(t *testing.T, a *app) {
+	b := a.in(t, "the-garret", "tab=devices&select=interface:if-garret-wan")
 	b.inspects("wan")
 	b.click("aside button", "^Change$")
 	assert.Empty(t, b.value("Password"))
@@ -85,8 +85,8 @@ func TestUplinkPassword(t *testing.T) {
 }
 
 // Many at once: pasted with a preview, and fixed with a preview.
-func TestManyAtOnce(t *testing.T) {
-	b := startApp(t).in(t, "kelder-bridge", "network=net-clinic")
+func manyAtOnce(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-clinic")
 	b.click("button", "^Paste many$")
 	b.fill("Lines", "10.84.18.100 00:00:5e:00:53:d0 kiosk-1\n.101, 0000.5e00.53d1, kiosk-2\n10.84.18.1 00:00:5e:00:53:d2 gate")
 	b.choose("As", "Fixed devices")
@@ -109,8 +109,8 @@ func TestManyAtOnce(t *testing.T) {
 
 // Options: a typed editor, one of the site's own, a vendor class, and the reply
 // in octets.
-func TestOptionsAndTheReply(t *testing.T) {
-	b := startApp(t).in(t, "kelder-bridge", "network=net-handsets&tab=options")
+func optionsAndTheReply(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-handsets&tab=options")
 	b.click("[role=tabpanel] button", "^Set an option$")
 	b.see("How long the client may keep its address")
 	b.choose("Option", "^108 ")
@@ -154,8 +154,8 @@ func TestOptionsAndTheReply(t *testing.T) {
 
 // What is wrong with the whole site is told with each of its networks and mended at
 // the site, which has a form of its own.
-func TestTheWholeSite(t *testing.T) {
-	b := startApp(t).in(t, "the-yard", "network=net-yard-slip")
+func theWholeSite(t *testing.T, a *app) {
+	b := a.in(t, "the-yard", "network=net-yard-slip")
 	b.click("aside button", "concerns the whole site$")
 	b.inspects("Saltmarsh yard")
 	b.see("A name server outside is asked first")
@@ -177,8 +177,8 @@ func TestTheWholeSite(t *testing.T) {
 	b.until("the time zone", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('Europe/Oslo')`)
 }
 
-func TestForecasts(t *testing.T) {
-	b := startApp(t).in(t, "kelder-bridge", "network=net-waiting&tab=forecast")
+func forecasts(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-waiting&tab=forecast")
 	b.see("A day of the pool")
 	b.choose("Arrivals", "^waiting room$")
 	b.fill("Clients a day", "140")
@@ -199,8 +199,8 @@ func TestForecasts(t *testing.T) {
 }
 
 // What is seen is judged, and each can be made something of in a step.
-func TestSeenAndWhatToMakeOfIt(t *testing.T) {
-	b := startApp(t).in(t, "kelder-bridge", "network=net-clinic&tab=seen")
+func seenAndWhatToMakeOfIt(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-clinic&tab=seen")
 	b.see("In the pool without a lease")
 	b.see("Made-up MAC")
 	b.see("Two machines on one address")
@@ -227,8 +227,8 @@ func TestSeenAndWhatToMakeOfIt(t *testing.T) {
 }
 
 // A client goes through the states of RFC 2131, computed.
-func TestTryManyActs(t *testing.T) {
-	b := startApp(t).in(t, "kelder-bridge", "network=net-imaging&tab=try")
+func tryManyActs(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-imaging&tab=try")
 	b.click("form button", "Try a client")
 	b.see("was given")
 	b.click("[aria-label='What it does next'] button", "^renews$")
@@ -242,8 +242,8 @@ func TestTryManyActs(t *testing.T) {
 
 // Rounds lists the gravest site first, sorts by any column, and opens a site wherever
 // its row is clicked; keys of one letter can be switched off.
-func TestListsAndKeys(t *testing.T) {
-	b := startApp(t).at(t, 1280, 800, "/rounds")
+func listsAndKeys(t *testing.T, a *app) {
+	b := a.at(t, 1280, 800, "/rounds")
 	b.see("Kelder Bridge surgery")
 	first := `name => document.querySelector('tbody tr a').innerText === name`
 	b.until("the gravest site first", `() => document.querySelector('tbody tr').innerText.includes('blocks the push')`)
