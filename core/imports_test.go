@@ -14,8 +14,10 @@ import (
 // layer's and lower ones.
 var layers = []string{
 	"lithos/core",
-	"lithos/internal/order lithos/internal/act lithos/internal/store lithos/internal/device lithos/internal/standin lithos/internal/postgres",
-	"lithos/internal/draft lithos/internal/push lithos/internal/watch lithos/internal/view lithos/internal/people lithos/internal/fleet",
+	"lithos/internal/order lithos/internal/act lithos/internal/store lithos/internal/device lithos/internal/standin " +
+		"lithos/internal/postgres",
+	"lithos/internal/draft lithos/internal/push lithos/internal/watch lithos/internal/view lithos/internal/people " +
+		"lithos/internal/fleet",
 	"lithos/internal/work",
 	"lithos/internal/api lithos/internal/demo",
 	"lithos/cmd",
@@ -24,7 +26,8 @@ var layers = []string{
 // useCases do not know each other: what one needs of another is a small interface of
 // its own, which package work fills in.
 var useCases = []string{
-	"lithos/internal/draft", "lithos/internal/push", "lithos/internal/watch", "lithos/internal/view", "lithos/internal/people", "lithos/internal/fleet",
+	"lithos/internal/draft", "lithos/internal/push", "lithos/internal/watch", "lithos/internal/view",
+	"lithos/internal/people", "lithos/internal/fleet",
 }
 
 // apart are packages of one layer that must not know each other.
@@ -41,10 +44,12 @@ var apart = map[string][]string{
 // rows are what the database gives. They stay among those who ask it.
 const rows = "lithos/internal/store/gen"
 
-var noRows = []string{"lithos/internal/order", "lithos/internal/view", "lithos/internal/work", "lithos/internal/api", "lithos/internal/demo", "lithos/cmd"}
+var noRows = []string{"lithos/internal/order", "lithos/internal/view", "lithos/internal/work", "lithos/internal/api",
+	"lithos/internal/demo", "lithos/cmd"}
 
 // corePackages are the modules core may stand on beside the standard library.
-var corePackages = []string{"go4.org/netipx", "github.com/insomniacslk/dhcp", "go.yaml.in/yaml/v3", "github.com/santhosh-tekuri/jsonschema/v6"}
+var corePackages = []string{"go4.org/netipx", "github.com/insomniacslk/dhcp", "go.yaml.in/yaml/v3",
+	"github.com/santhosh-tekuri/jsonschema/v6"}
 
 func deps(t *testing.T, pattern string, args ...string) []string {
 	t.Helper()

@@ -60,7 +60,8 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	defer s.Close()
-	devices, err := demo.Start(ctx, w, demo.Options{State: filepath.Join(c.Data, "devices"), Pace: 120 * time.Millisecond, Log: logger()})
+	devices, err := demo.Start(ctx, w,
+		demo.Options{State: filepath.Join(c.Data, "devices"), Pace: 120 * time.Millisecond, Log: logger()})
 	if err != nil {
 		return err
 	}
@@ -69,7 +70,9 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "\n  Lithos is ready:  http://%s\n  Sign in as        %s\n  with the password %s\n\n  Ctrl-C stops everything.\n\n", listener.Addr(), demo.Account, demo.Password)
+	fmt.Fprintf(out,
+		"\n  Lithos is ready:  http://%s\n  Sign in as        %s\n  with the password %s\n\n  Ctrl-C stops "+
+			"everything.\n\n", listener.Addr(), demo.Account, demo.Password)
 	return serve(ctx, w, listener, 3*time.Second, api.Options{})
 }
 
@@ -82,7 +85,8 @@ func lock(path string) (unlock func(), err error) {
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = f.Close()
-		return nil, fmt.Errorf("a demonstration is running in %s already; stop it, or give another folder with --data", filepath.Dir(path))
+		return nil, fmt.Errorf("a demonstration is running in %s already; stop it, or give another folder with --data",
+			filepath.Dir(path))
 	}
 	return func() { _ = f.Close() }, nil
 }

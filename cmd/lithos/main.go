@@ -102,7 +102,8 @@ func main() {
 
 func run(ctx context.Context, args []string, out, errs io.Writer) int {
 	var c cli
-	parser, err := kong.New(&c, kong.Name("lithos"), kong.Description("Addressing of many sites, computed before it is pushed."),
+	parser, err := kong.New(&c, kong.Name("lithos"),
+		kong.Description("Addressing of many sites, computed before it is pushed."),
 		kong.Writers(out, errs), kong.BindTo(ctx, (*context.Context)(nil)), kong.BindTo(out, (*io.Writer)(nil)))
 	if err != nil {
 		fmt.Fprintln(errs, "lithos:", err)

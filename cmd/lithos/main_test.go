@@ -80,7 +80,8 @@ func TestImportAndExport(t *testing.T) {
 	original, err := os.ReadFile(quill)
 	require.NoError(t, err)
 	assert.Equal(t, string(original), out)
-	code, out, _ = lithos(t, with("import", file(t, "q.json", scenario.Site("quill-street"), `"name": "Lab"`, `"name": "Bench lab"`))...)
+	code, out, _ = lithos(t, with("import",
+		file(t, "q.json", scenario.Site("quill-street"), `"name": "Lab"`, `"name": "Bench lab"`))...)
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "revision 2")
 
@@ -167,7 +168,8 @@ func TestOperating(t *testing.T) {
 	_, out, _ = lithos(t, with("release")...)
 	assert.Contains(t, out, "go on")
 	_, out, _ = lithos(t, with("audit")...)
-	for _, line := range []string{"account-made", "account-off", "account-on", "sessions-ended", "work-held", "work-released", "at the command line"} {
+	for _, line := range []string{"account-made", "account-off", "account-on", "sessions-ended", "work-held",
+		"work-released", "at the command line"} {
 		assert.Contains(t, out, line)
 	}
 	_, out, _ = lithos(t, with("audit", "--act", "account-off")...)

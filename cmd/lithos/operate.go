@@ -145,7 +145,8 @@ func (c *keyForget) Run(ctx context.Context, out io.Writer) error {
 	defer s.Close()
 	n, err := w.ForgetKey(ctx, operator())
 	if err == nil {
-		fmt.Fprintf(out, "%d passwords are forgotten; give devices theirs again with lithos device, lines on their interfaces\n", n)
+		fmt.Fprintf(out,
+			"%d passwords are forgotten; give devices theirs again with lithos device, lines on their interfaces\n", n)
 	}
 	return err
 }

@@ -15,8 +15,8 @@ func (optionsCommand) Run(out io.Writer) error {
 	fmt.Fprint(out, `# Option reference
 
 Made from the registry by `+"`lithos options`"+`; do not edit. "Set by people" is a value in the form Lithos takes; the
-options without one are set by the server, the client or a relay alone and are not offered. Codes 224 to 254 are a site's
-own: define them on the tab Options.
+options without one are set by the server, the client or a relay alone and are not offered. Codes 224 to 254 are a
+site's own: define them on the tab Options.
 
 | Code | Option | Type | Meaning | Set by people, for example | Defined in |
 |---:|---|---|---|---|---|
@@ -28,7 +28,8 @@ own: define them on the tab Options.
 		}
 		fmt.Fprintf(out, "| %d | %s | %s | %s | %s | %s |\n", d.Code, d.Name, d.Type, d.Meaning, example, d.Reference)
 	}
-	_, err := fmt.Fprint(out, "\nTypes that people choose for their own options and for sub-options of a vendor class: ")
+	_, err := fmt.Fprint(out,
+		"\nTypes that people choose for their own options and for sub-options of a vendor class: ")
 	for i, t := range option.Choosable {
 		if i > 0 {
 			fmt.Fprint(out, ", ")
@@ -45,14 +46,15 @@ type rulesCommand struct{}
 func (rulesCommand) Run(out io.Writer) error {
 	fmt.Fprint(out, `# Rules
 
-Made from the table of rules by `+"`lithos rules`"+`; do not edit. A finding that **blocks** keeps a draft that brings it in
-from being pushed.
+Made from the table of rules by `+"`lithos rules`"+`; do not edit. A finding that **blocks** keeps a draft that brings it
+in from being pushed.
 
 | Rule | What holds where it is kept | Family | Severity |
 |---|---|---|---|
 `)
 	for _, r := range check.Rules() {
-		if _, err := fmt.Fprintf(out, "| `%s` | %s | %s | %s |\n", r.Slug, r.Promise, r.Family, r.Severity); err != nil {
+		if _, err := fmt.Fprintf(out, "| `%s` | %s | %s | %s |\n", r.Slug, r.Promise, r.Family,
+			r.Severity); err != nil {
 			return err
 		}
 	}

@@ -121,7 +121,8 @@ func (c *deviceCommand) Run(ctx context.Context) error {
 		return err
 	}
 	return c.with(ctx, func(w *work.Service) error {
-		return w.PutAccess(ctx, operator(), c.Site, c.Device, device.Access{URL: c.URL, Account: c.Account, Password: password, Fingerprint: sum})
+		return w.PutAccess(ctx, operator(), c.Site, c.Device,
+			device.Access{URL: c.URL, Account: c.Account, Password: password, Fingerprint: sum})
 	})
 }
 
@@ -151,8 +152,9 @@ func (c *standinDevice) Run(ctx context.Context, out io.Writer) error {
 	relaxCollector()
 	fabric := standin.NewFabric()
 	d, err := standin.Start(standin.Config{
-		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: compile.Device(doc, dev.ID), Account: c.Account, Password: password,
-		State: c.State, Log: logger(),
+		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: compile.Device(doc, dev.ID), Account: c.Account,
+		Password: password,
+		State:    c.State, Log: logger(),
 	})
 	if err != nil {
 		return err
@@ -203,5 +205,6 @@ func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
 		case <-ctx.Done():
 		}
 	}()
-	return wired.Serve(ctx, wired.Config{Device: compile.Device(doc, dev.ID), Interfaces: c.Iface, LeaseDB: db, Log: logger()}, ready)
+	return wired.Serve(ctx, wired.Config{Device: compile.Device(doc, dev.ID), Interfaces: c.Iface, LeaseDB: db,
+		Log: logger()}, ready)
 }

@@ -102,7 +102,8 @@ func TestUsable(t *testing.T) {
 func TestNextPrefixKeepsLargePiecesWhole(t *testing.T) {
 	block := []netip.Prefix{netip.MustParsePrefix("10.84.16.0/20")}
 	used := []netip.Prefix{
-		netip.MustParsePrefix("10.84.16.0/26"), netip.MustParsePrefix("10.84.16.64/27"), netip.MustParsePrefix("10.84.16.128/25"),
+		netip.MustParsePrefix("10.84.16.0/26"), netip.MustParsePrefix("10.84.16.64/27"),
+		netip.MustParsePrefix("10.84.16.128/25"),
 		clinic, netip.MustParsePrefix("10.84.20.0/26"), netip.MustParsePrefix("10.84.24.0/22"),
 	}
 	p, ok := NextPrefix(block, used, 27)
@@ -158,7 +159,8 @@ func TestNextPrefixIsFree(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var used []netip.Prefix
 		for range rapid.IntRange(0, 6).Draw(t, "n") {
-			used = append(used, netip.PrefixFrom(genRange(t, "u").From, rapid.IntRange(24, 30).Draw(t, "bits")).Masked())
+			used = append(used, netip.PrefixFrom(genRange(t, "u").From, rapid.IntRange(24, 30).Draw(t, "bits")).
+				Masked())
 		}
 		bits := rapid.IntRange(22, 30).Draw(t, "want")
 		p, ok := NextPrefix([]netip.Prefix{block}, used, bits)

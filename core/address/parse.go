@@ -30,7 +30,8 @@ func ParseAddr(text string, within netip.Prefix) (netip.Addr, error) {
 			}
 		}
 	}
-	return netip.Addr{}, fmt.Errorf("%q is not an IPv4 address; type four numbers from 0 to 255, for example %s", clip(s), example(within))
+	return netip.Addr{}, fmt.Errorf("%q is not an IPv4 address; type four numbers from 0 to 255, for example %s",
+		clip(s), example(within))
 }
 
 // ParsePrefix reads a network: "10.84.20.0/26", or with a dotted mask
@@ -38,7 +39,8 @@ func ParseAddr(text string, within netip.Prefix) (netip.Addr, error) {
 func ParsePrefix(text string) (netip.Prefix, error) {
 	s := strings.TrimSpace(text)
 	if s == "" {
-		return netip.Prefix{}, fmt.Errorf("a network is missing; type an address and a length, for example 10.84.20.0/26")
+		return netip.Prefix{},
+			fmt.Errorf("a network is missing; type an address and a length, for example 10.84.20.0/26")
 	}
 	addr, size, ok := strings.Cut(s, "/")
 	if !ok {
@@ -47,7 +49,8 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 	size = strings.TrimSpace(size)
 	a, err := netip.ParseAddr(strings.TrimSpace(addr))
 	if len(s) > maxText || !ok || err != nil || !a.Is4() {
-		return netip.Prefix{}, fmt.Errorf("%q is not a network; type an address and a length, for example 10.84.20.0/26", clip(s))
+		return netip.Prefix{},
+			fmt.Errorf("%q is not a network; type an address and a length, for example 10.84.20.0/26", clip(s))
 	}
 	if m, err := netip.ParseAddr(size); err == nil && m.Is4() {
 		for bits := 1; bits <= 32; bits++ {
@@ -55,11 +58,13 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 				return netip.PrefixFrom(a, bits), nil
 			}
 		}
-		return netip.Prefix{}, fmt.Errorf("%s is not a mask: its ones are not together; type for example 255.255.255.192 or /26", m)
+		return netip.Prefix{},
+			fmt.Errorf("%s is not a mask: its ones are not together; type for example 255.255.255.192 or /26", m)
 	}
 	bits, err := strconv.Atoi(size)
 	if err != nil || bits < 1 || bits > 32 {
-		return netip.Prefix{}, fmt.Errorf("%q is not a prefix length; type a number from 1 to 32, for example /26", clip(size))
+		return netip.Prefix{}, fmt.Errorf("%q is not a prefix length; type a number from 1 to 32, for example /26",
+			clip(size))
 	}
 	return netip.PrefixFrom(a, bits), nil
 }
@@ -70,10 +75,12 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 func ParseRange(text string, within netip.Prefix) (Range, error) {
 	s := strings.TrimSpace(strings.NewReplacer("–", "-", "—", "-", " to ", "-", "..", "-").Replace(text))
 	if s == "" {
-		return Range{}, fmt.Errorf("a range is missing; type its first and last address, for example %s", exampleRange(within))
+		return Range{}, fmt.Errorf("a range is missing; type its first and last address, for example %s",
+			exampleRange(within))
 	}
 	if len(s) > maxText {
-		return Range{}, fmt.Errorf("%q is not a range; type its first and last address, for example %s", clip(s), exampleRange(within))
+		return Range{}, fmt.Errorf("%q is not a range; type its first and last address, for example %s", clip(s),
+			exampleRange(within))
 	}
 	if addr, _, ok := strings.Cut(s, "/"); ok {
 		a, err := ParseAddr(addr, within)
@@ -85,7 +92,9 @@ func ParseRange(text string, within netip.Prefix) (Range, error) {
 			return Range{}, err
 		}
 		if p != p.Masked() {
-			return Range{}, fmt.Errorf("%s does not start a /%d; type %s for the whole of it, or a first and a last address", a, p.Bits(), p.Masked())
+			return Range{},
+				fmt.Errorf("%s does not start a /%d; type %s for the whole of it, or a first and a last address", a,
+					p.Bits(), p.Masked())
 		}
 		return Of(p), nil
 	}

@@ -15,12 +15,14 @@ func networkOutsideBlock(f *facts, n *site.Network, report func(Finding)) {
 	if len(f.Block) == 0 {
 		return
 	}
-	inside := slices.ContainsFunc(f.Block, func(b netip.Prefix) bool { return b.Bits() <= n.Prefix.Bits() && b.Contains(n.Prefix.Addr()) })
+	inside := slices.ContainsFunc(f.Block,
+		func(b netip.Prefix) bool { return b.Bits() <= n.Prefix.Bits() && b.Contains(n.Prefix.Addr()) })
 	if !inside {
 		report(Finding{
 			Title: n.Name + " is outside the site's block", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
 			Addresses: []address.Range{address.Of(n.Prefix)},
-			Says:      fmt.Sprintf("%s is not in %s. Another site may own it, and routes between the sites will not reach it.", n.Prefix, join(f.Block)),
+			Says: fmt.Sprintf("%s is not in %s. Another site may own it, and routes between the sites will not "+
+				"reach it.", n.Prefix, join(f.Block)),
 		})
 	}
 }
@@ -32,7 +34,8 @@ func networksOverlap(f *facts, report func(Finding)) {
 	for i := range f.Networks {
 		order[i] = &f.Networks[i]
 	}
-	slices.SortStableFunc(order, func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
+	slices.SortStableFunc(order,
+		func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
 	var far *site.Network
 	for _, n := range order {
 		if far != nil && far.Prefix.Overlaps(n.Prefix) {
@@ -40,7 +43,8 @@ func networksOverlap(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("%s and %s overlap", far.Name, n.Name), Network: n.ID,
 				Parts: []site.Ref{networkRef(far.ID), networkRef(n.ID)}, Addresses: []address.Range{part},
-				Says: fmt.Sprintf("%s lies in both %s and %s. The device refuses the second interface, or sends its clients' packets to the first.", part, far.Prefix, n.Prefix),
+				Says: fmt.Sprintf("%s lies in both %s and %s. The device refuses the second interface, or sends its "+
+					"clients' packets to the first.", part, far.Prefix, n.Prefix),
 			})
 		}
 		if far == nil || address.Of(far.Prefix).To.Less(address.Of(n.Prefix).To) {
@@ -58,8 +62,9 @@ func prefixHasHostBits(f *facts, n *site.Network, report func(Finding)) {
 	report(Finding{
 		Title: n.Name + " does not start at its first address", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
 		Addresses: []address.Range{address.Single(n.Prefix.Addr())},
-		Says:      fmt.Sprintf("%s has host bits set; devices refuse it or silently take %s.", n.Prefix, n.Prefix.Masked()),
-		Fix:       change("Make it "+now.Prefix.String(), site.KindNetwork, n.ID, site.Ref{}, *n, now),
+		Says: fmt.Sprintf("%s has host bits set; devices refuse it or silently take %s.", n.Prefix,
+			n.Prefix.Masked()),
+		Fix: change("Make it "+now.Prefix.String(), site.KindNetwork, n.ID, site.Ref{}, *n, now),
 	})
 }
 
@@ -68,7 +73,8 @@ func gatewayOutsideNetwork(f *facts, n *site.Network, report func(Finding)) {
 		report(Finding{
 			Title: "The gateway of " + n.Name + " is outside it", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
 			Addresses: []address.Range{address.Single(n.Gateway)}, Fix: f.setGateway(n),
-			Says: fmt.Sprintf("%s is not in %s. Clients cannot reach it and stay cut off from every other network.", n.Gateway, n.Prefix),
+			Says: fmt.Sprintf("%s is not in %s. Clients cannot reach it and stay cut off from every other network.",
+				n.Gateway, n.Prefix),
 		})
 	}
 }
@@ -76,15 +82,18 @@ func gatewayOutsideNetwork(f *facts, n *site.Network, report func(Finding)) {
 func gatewayUnusable(f *facts, n *site.Network, report func(Finding)) {
 	if n.Gateway.IsValid() && n.Prefix.Contains(n.Gateway) && !address.Usable(n.Prefix).Contains(n.Gateway) {
 		report(Finding{
-			Title: "The gateway of " + n.Name + " is an address no host can hold", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
+			Title: "The gateway of " + n.Name + " is an address no host can hold", Network: n.ID,
+			Parts:     []site.Ref{networkRef(n.ID)},
 			Addresses: []address.Range{address.Single(n.Gateway)}, Fix: f.setGateway(n),
-			Says: fmt.Sprintf("%s is the network or broadcast address of %s. The device refuses it and clients have no way out.", n.Gateway, n.Prefix),
+			Says: fmt.Sprintf("%s is the network or broadcast address of %s. The device refuses it and clients have "+
+				"no way out.", n.Gateway, n.Prefix),
 		})
 	}
 }
 
 func gatewayOnNoInterface(f *facts, n *site.Network, report func(Finding)) {
-	held := slices.ContainsFunc(f.ownersIn(address.Single(n.Gateway)), func(o owner) bool { return o.part.Kind != site.KindReservation })
+	held := slices.ContainsFunc(f.ownersIn(address.Single(n.Gateway)),
+		func(o owner) bool { return o.part.Kind != site.KindReservation })
 	if !n.Gateway.IsValid() || held {
 		return
 	}
@@ -164,7 +173,8 @@ func networkWithoutInterface(f *facts, n *site.Network, report func(Finding)) {
 // Addresses for private use (RFC 1918), for shared use behind a provider's
 // translation (RFC 6598), and for links (RFC 3927).
 var private = []netip.Prefix{
-	netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"),
+	netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"),
 	netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("169.254.0.0/16"),
 }
 
@@ -180,8 +190,10 @@ func publicPrefixInside(f *facts, n *site.Network, report func(Finding)) {
 		return
 	}
 	report(Finding{
-		Title: n.Name + " uses addresses of the internet", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)}, Addresses: []address.Range{address.Of(n.Prefix.Masked())},
-		Says: fmt.Sprintf("%s belongs to somebody. Unless that is this site, clients here never reach its owner, and its answers go astray.", n.Prefix),
+		Title: n.Name + " uses addresses of the internet", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
+		Addresses: []address.Range{address.Of(n.Prefix.Masked())},
+		Says: fmt.Sprintf("%s belongs to somebody. Unless that is this site, clients here never reach its "+
+			"owner, and its answers go astray.", n.Prefix),
 	})
 }
 
@@ -211,7 +223,8 @@ func (f *facts) twoOwners(n *site.Network, owners []owner, report func(Finding))
 		}
 	}
 	if !owners[0].mac.IsZero() && owners[0].mac == owners[1].mac {
-		found.Says += fmt.Sprintf(" are both recorded at %s, with one MAC: it is most likely one machine recorded twice.", at)
+		found.Says += fmt.Sprintf(
+			" are both recorded at %s, with one MAC: it is most likely one machine recorded twice.", at)
 	} else {
 		found.Says += fmt.Sprintf(" are both recorded at %s. Whichever starts second loses its connection.", at)
 	}
@@ -231,18 +244,22 @@ func lower(s string) string { return strings.ToLower(s[:1]) + s[1:] }
 
 func addressUnusable(f *facts, n *site.Network, held []owner, report func(Finding)) {
 	for _, o := range held {
-		if n == nil || address.Usable(n.Prefix).Contains(o.at) || o.part.Kind == site.KindReservation || o.at == n.Gateway {
+		if n == nil || address.Usable(n.Prefix).Contains(o.at) || o.part.Kind == site.KindReservation ||
+			o.at == n.Gateway {
 			continue // reservation-outside-network and gateway-unusable say so
 		}
 		found := Finding{
-			Title: o.what() + " is on an address no host can hold", Network: n.ID, Parts: []site.Ref{o.part}, Addresses: []address.Range{address.Single(o.at)},
-			Says: fmt.Sprintf("%s is the network or broadcast address of %s. Others do not answer it.", o.at, n.Prefix),
+			Title: o.what() + " is on an address no host can hold", Network: n.ID, Parts: []site.Ref{o.part},
+			Addresses: []address.Range{address.Single(o.at)},
+			Says: fmt.Sprintf("%s is the network or broadcast address of %s. Others do not answer it.", o.at,
+				n.Prefix),
 		}
 		if d, ok := f.FixedDevice(o.part.ID); ok && o.part.Kind == site.KindFixedDevice {
 			if free, ok := site.NextFree(f.Site, n); ok {
 				now := *d
 				now.Address = free
-				found.Fix = change("Record it at "+address.Short(free, n.Prefix), site.KindFixedDevice, d.ID, site.Ref{}, *d, now)
+				found.Fix = change("Record it at "+address.Short(free, n.Prefix), site.KindFixedDevice, d.ID,
+					site.Ref{}, *d, now)
 			}
 		}
 		report(found)

@@ -44,11 +44,15 @@ type around struct {
 }
 
 var observed = []aroundRule{
-	{Rule{Slug: "networks-overlap-across-sites", Family: "Addressing", Severity: Blocks, Promise: "No two sites of a customer use the same addresses."}, overlapAcrossSites},
+	{Rule{Slug: "networks-overlap-across-sites", Family: "Addressing", Severity: Blocks,
+		Promise: "No two sites of a customer use the same addresses."}, overlapAcrossSites},
 	{Rule{Slug: "mac-cloned", Family: "DHCP", Severity: Warns, Promise: "A MAC is in one place at a time."}, macCloned},
-	{Rule{Slug: "pool-nearly-full", Family: "DHCP", Severity: Warns, Promise: "A pool has addresses to spare."}, poolNearlyFull},
-	{Rule{Slug: "pool-too-small", Family: "DHCP", Severity: Warns, Promise: "A pool is large enough for a day like the last ones."}, poolTooSmall},
-	{Rule{Slug: "exclusion-ended", Family: "DHCP", Severity: Notes, Promise: "An exclusion with an end is removed after it."}, exclusionEnded},
+	{Rule{Slug: "pool-nearly-full", Family: "DHCP", Severity: Warns, Promise: "A pool has addresses to spare."},
+		poolNearlyFull},
+	{Rule{Slug: "pool-too-small", Family: "DHCP", Severity: Warns,
+		Promise: "A pool is large enough for a day like the last ones."}, poolTooSmall},
+	{Rule{Slug: "exclusion-ended", Family: "DHCP", Severity: Notes,
+		Promise: "An exclusion with an end is removed after it."}, exclusionEnded},
 }
 
 func aroundRules() []Rule {
@@ -155,8 +159,10 @@ func overlapAcrossSites(a *around, report func(Finding)) {
 		}
 		parts := address.Ranges(shared, nil)
 		report(Finding{
-			Title: fmt.Sprintf("%s is also %s", n.Name, strings.Join(at, ", ")), Network: n.ID, Parts: refs, Addresses: parts,
-			Says: fmt.Sprintf("%s is used at both sites. Routes between them lead to one of the two, and the other is cut off.", join(parts)),
+			Title: fmt.Sprintf("%s is also %s", n.Name, strings.Join(at, ", ")), Network: n.ID, Parts: refs,
+			Addresses: parts,
+			Says: fmt.Sprintf("%s is used at both sites. Routes between them lead to one of the two, and the "+
+				"other is cut off.", join(parts)),
 		})
 	}
 }
@@ -170,8 +176,10 @@ func macCloned(a *around, report func(Finding)) {
 		}
 		told[o.MAC] = true
 		found := Finding{
-			Title: fmt.Sprintf("%s is in two places", o.MAC), Network: o.Network, Parts: []site.Ref{{Kind: "seen", ID: o.Address.String()}},
-			Addresses: []address.Range{address.Single(o.Address)}, Says: fmt.Sprintf("It was heard at %s. %s", o.Address, o.Remarks[i].Says),
+			Title: fmt.Sprintf("%s is in two places", o.MAC), Network: o.Network,
+			Parts:     []site.Ref{{Kind: "seen", ID: o.Address.String()}},
+			Addresses: []address.Range{address.Single(o.Address)},
+			Says:      fmt.Sprintf("It was heard at %s. %s", o.Address, o.Remarks[i].Says),
 		}
 		report(found)
 	}
@@ -208,8 +216,10 @@ func poolNearlyFull(a *around, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: fmt.Sprintf("%d of %d addresses of %s are taken", used, size, p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: fmt.Sprintf("%d more clients can come. The next is turned away until a lease ends.", size-used), Fix: a.widen(p, n, max(size/2, 8)),
+			Title: fmt.Sprintf("%d of %d addresses of %s are taken", used, size, p.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID)},
+			Says:  fmt.Sprintf("%d more clients can come. The next is turned away until a lease ends.", size-used),
+			Fix:   a.widen(p, n, max(size/2, 8)),
 		})
 	})
 }
@@ -274,12 +284,15 @@ func poolTooSmall(a *around, report func(Finding)) {
 			return
 		}
 		found := Finding{
-			Title: fmt.Sprintf("Pool %s is too small for its days", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: fmt.Sprintf("Of %.0f clients a day about %.0f are turned away: %d addresses for %s each are not enough. %d addresses would do.",
+			Title: fmt.Sprintf("Pool %s is too small for its days", p.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID)},
+			Says: fmt.Sprintf("Of %.0f clients a day about %.0f are turned away: %d addresses for %s each are not "+
+				"enough. %d addresses would do.",
 				d.PerDay, day.TurnedAway, size, option.FormatDuration(lease), forecast.SizeThatDoes(lease, d)),
 		}
 		if shorter, ok := forecast.LeaseThatDoes(size, d); ok && shorter < lease {
-			found.Fix = setOption("Lease for "+option.FormatDuration(shorter), p, option.LeaseTime, option.FormatDuration(shorter))
+			found.Fix = setOption("Lease for "+option.FormatDuration(shorter), p, option.LeaseTime,
+				option.FormatDuration(shorter))
 		} else {
 			found.Fix = a.widen(p, n, forecast.SizeThatDoes(lease, d)-size)
 		}
@@ -298,7 +311,8 @@ func exclusionEnded(a *around, report func(Finding)) {
 			fix := &Fix{Title: "Remove the exclusion"}
 			fix.Edits, _ = edit.Removing(a.Site, site.Ref{Kind: site.KindExclusion, ID: x.ID}, in)
 			report(Finding{
-				Title: fmt.Sprintf("An exclusion of %s has ended", p.Name), Network: n.ID, Parts: []site.Ref{{Kind: site.KindExclusion, ID: x.ID}, in}, Addresses: []address.Range{x.Range},
+				Title: fmt.Sprintf("An exclusion of %s has ended", p.Name), Network: n.ID,
+				Parts: []site.Ref{{Kind: site.KindExclusion, ID: x.ID}, in}, Addresses: []address.Range{x.Range},
 				Says: fmt.Sprintf("%s was excluded (%s) until %s, and still is.", x.Range, x.Reason, x.Until), Fix: fix,
 			})
 		}

@@ -14,22 +14,31 @@ import (
 
 // large is a site of 50 networks with reservations, fixed devices and pools.
 func large(reservations int) *site.Site {
-	s := &site.Site{ID: "site-large", Code: "large", Name: "Large", Customer: site.Level{ID: "c", Name: "C"}, Block: []netip.Prefix{prefix("10.0.0.0/8")}, Domain: "large.example",
+	s := &site.Site{ID: "site-large", Code: "large", Name: "Large", Customer: site.Level{ID: "c", Name: "C"},
+		Block: []netip.Prefix{prefix("10.0.0.0/8")}, Domain: "large.example",
 		Options: []site.Option{{Code: 6, Value: "10.0.0.1"}}}
-	d := site.Device{ID: "gw", Name: "gw", Kind: site.Firewall, Interfaces: []site.Interface{{ID: "if-lan", Name: "lan", Kind: site.PortGroup}}}
+	d := site.Device{ID: "gw", Name: "gw", Kind: site.Firewall,
+		Interfaces: []site.Interface{{ID: "if-lan", Name: "lan", Kind: site.PortGroup}}}
 	const networks = 50
 	for i := range networks {
 		p := netip.PrefixFrom(address.FromUint(10<<24|uint32(i)<<16), 16)
 		gw := p.Addr().Next()
-		n := site.Network{ID: fmt.Sprintf("net-%d", i), Name: fmt.Sprintf("Net %d", i), Prefix: p, VLAN: i + 2, Gateway: gw}
+		n := site.Network{ID: fmt.Sprintf("net-%d", i), Name: fmt.Sprintf("Net %d", i), Prefix: p, VLAN: i + 2,
+			Gateway: gw}
 		s.Networks = append(s.Networks, n)
-		d.Interfaces = append(d.Interfaces, site.Interface{ID: fmt.Sprintf("if-%d", i), Name: fmt.Sprintf("lan.%d", i+2), Kind: site.VLAN, Parent: "lan", VLAN: i + 2, Addresses: []netip.Prefix{netip.PrefixFrom(gw, 16)}})
+		d.Interfaces = append(d.Interfaces,
+			site.Interface{ID: fmt.Sprintf("if-%d", i), Name: fmt.Sprintf("lan.%d", i+2), Kind: site.VLAN,
+				Parent: "lan", VLAN: i + 2, Addresses: []netip.Prefix{netip.PrefixFrom(gw, 16)}})
 		base := address.Uint(p.Addr())
-		s.Pools = append(s.Pools, site.Pool{ID: fmt.Sprintf("pool-%d", i), Name: n.Name, Network: n.ID, Server: "gw", Enabled: true, Ranges: []address.Range{{From: address.FromUint(base + 0x8000), To: address.FromUint(base + 0x80ff)}}})
+		s.Pools = append(s.Pools,
+			site.Pool{ID: fmt.Sprintf("pool-%d", i), Name: n.Name, Network: n.ID, Server: "gw", Enabled: true,
+				Ranges: []address.Range{{From: address.FromUint(base + 0x8000), To: address.FromUint(base + 0x80ff)}}})
 		for k := range reservations / networks {
 			id := i*(reservations/networks) + k
-			s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("r-%d", id), Name: fmt.Sprintf("host-%d", id), Network: n.ID,
-				Address: address.FromUint(base + 16 + uint32(k)), MAC: address.MAC{0, 0, 0x5e, byte(id >> 16), byte(id >> 8), byte(id)}})
+			s.Reservations = append(s.Reservations,
+				&site.Reservation{ID: fmt.Sprintf("r-%d", id), Name: fmt.Sprintf("host-%d", id), Network: n.ID,
+					Address: address.FromUint(base + 16 + uint32(k)),
+					MAC:     address.MAC{0, 0, 0x5e, byte(id >> 16), byte(id >> 8), byte(id)}})
 		}
 	}
 	s.Devices = []site.Device{d}

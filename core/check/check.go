@@ -102,7 +102,8 @@ const maxAddressesInID = 4
 func Sort(findings []Finding) { slices.SortStableFunc(findings, inOrder) }
 
 func inOrder(a, b Finding) int {
-	return cmp.Or(cmp.Compare(weight[a.Severity], weight[b.Severity]), first(a).Compare(first(b)), strings.Compare(a.ID, b.ID))
+	return cmp.Or(cmp.Compare(weight[a.Severity], weight[b.Severity]), first(a).Compare(first(b)),
+		strings.Compare(a.ID, b.ID))
 }
 
 var weight = map[Severity]int{Blocks: 0, Warns: 1, Notes: 2}

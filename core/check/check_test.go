@@ -61,32 +61,45 @@ var cases = []struct {
 	near   func(*site.Site)
 	fixed  bool // the finding carries a fix, and the fix silences it
 }{
-	{"network-outside-block", func(s *site.Site) { s.Block[0] = prefix("10.84.16.0/21") }, func(s *site.Site) { s.Block = []netip.Prefix{prefix("10.84.16.0/21"), prefix("10.84.24.0/21")} }, false},
+	{"network-outside-block", func(s *site.Site) { s.Block[0] = prefix("10.84.16.0/21") },
+		func(s *site.Site) { s.Block = []netip.Prefix{prefix("10.84.16.0/21"), prefix("10.84.24.0/21")} }, false},
 	{"networks-overlap", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("10.84.16.0/21") },
 		func(s *site.Site) {
-			s.Networks = append(s.Networks, site.Network{ID: "net-next", Name: "Next", Prefix: prefix("10.84.20.64/30")})
+			s.Networks = append(s.Networks,
+				site.Network{ID: "net-next", Name: "Next", Prefix: prefix("10.84.20.64/30")})
 		}, false},
-	{"prefix-has-host-bits", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("10.84.20.1/26") }, func(s *site.Site) {
-		network(s, "net-imaging").Prefix = prefix("10.84.20.0/25") // longer than the interface's, and still its first address
-	}, true},
-	{"gateway-outside-network", func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.21.1") }, func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.20.62") }, true},
-	{"gateway-unusable", func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.20.63") }, func(s *site.Site) {
-		network(s, "net-imaging").Prefix, network(s, "net-imaging").Gateway = prefix("10.84.20.0/31"), addr("10.84.20.0") // RFC 3021
-	}, true},
-	{"gateway-on-no-interface", func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.20.2") }, func(s *site.Site) {
-		network(s, "net-imaging").Gateway = addr("10.84.20.12") // a fixed device is the gateway
-	}, true},
-	{"interface-outside-network", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Addresses[0] = prefix("10.84.21.1/26") },
+	{"prefix-has-host-bits", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("10.84.20.1/26") },
+		func(s *site.Site) {
+			// longer than the interface's, and still its first address
+			network(s, "net-imaging").Prefix = prefix("10.84.20.0/25")
+		}, true},
+	{"gateway-outside-network", func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.21.1") },
+		func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.20.62") }, true},
+	{"gateway-unusable", func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.20.63") },
+		func(s *site.Site) {
+			// RFC 3021
+			network(s, "net-imaging").Prefix, network(s, "net-imaging").Gateway = prefix("10.84.20.0/31"),
+				addr("10.84.20.0")
+		}, true},
+	{"gateway-on-no-interface", func(s *site.Site) { network(s, "net-imaging").Gateway = addr("10.84.20.2") },
+		func(s *site.Site) {
+			network(s, "net-imaging").Gateway = addr("10.84.20.12") // a fixed device is the gateway
+		}, true},
+	{"interface-outside-network",
+		func(s *site.Site) { iface(s, "if-gw-1-lan-48").Addresses[0] = prefix("10.84.21.1/26") },
 		func(s *site.Site) { iface(s, "if-gw-1-wan").Addresses[0] = prefix("198.51.100.1/24") }, false},
-	{"interface-mask-differs", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Addresses[0] = prefix("10.84.20.1/25") }, func(s *site.Site) {
-		iface(s, "if-gw-1-lan-48").Addresses[0] = prefix("10.84.20.2/26") // another host, the same mask
-	}, true},
+	{"interface-mask-differs", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Addresses[0] = prefix("10.84.20.1/25") },
+		func(s *site.Site) {
+			iface(s, "if-gw-1-lan-48").Addresses[0] = prefix("10.84.20.2/26") // another host, the same mask
+		}, true},
 	{"interfaces-overlap", func(s *site.Site) {
 		iface(s, "if-gw-1-lan").Addresses = []netip.Prefix{prefix("10.84.20.3/26")}
-	}, func(s *site.Site) { iface(s, "if-sw-core-uplink1").Addresses = []netip.Prefix{prefix("10.84.20.3/26")} }, false},
+	}, func(s *site.Site) { iface(s, "if-sw-core-uplink1").Addresses = []netip.Prefix{prefix("10.84.20.3/26")} },
+		false},
 	{"address-two-owners", func(s *site.Site) { s.Reservations[0].Address = s.Reservations[1].Address },
 		func(s *site.Site) { s.Reservations[0].Address = addr("10.84.18.28") }, true},
-	{"vlan-id-out-of-range", func(s *site.Site) { network(s, "net-imaging").VLAN = 4095 }, func(s *site.Site) { network(s, "net-imaging").VLAN = 4094 }, false},
+	{"vlan-id-out-of-range", func(s *site.Site) { network(s, "net-imaging").VLAN = 4095 },
+		func(s *site.Site) { network(s, "net-imaging").VLAN = 4094 }, false},
 	{"vlan-id-reused", func(s *site.Site) { network(s, "net-imaging").VLAN = 24 }, func(s *site.Site) {
 		network(s, "net-imaging").VLAN, network(s, "net-clinic").VLAN = 0, 0 // two untagged networks
 	}, true},
@@ -97,34 +110,47 @@ var cases = []struct {
 			pool(s, "pool-imaging").Ranges = []address.Range{rng("10.84.20.40", "10.84.20.62")}
 		}, true},
 	{"pools-overlap", func(s *site.Site) {
-		s.Pools = append(s.Pools, site.Pool{ID: "pool-2", Name: "Second", Network: "net-imaging", Server: "dev-gw-1", Enabled: true, Ranges: []address.Range{rng("10.84.20.50", "10.84.20.60")}})
+		s.Pools = append(s.Pools, site.Pool{ID: "pool-2", Name: "Second", Network: "net-imaging", Server: "dev-gw-1",
+			Enabled: true, Ranges: []address.Range{rng("10.84.20.50", "10.84.20.60")}})
 	}, func(s *site.Site) {
-		s.Pools = append(s.Pools, site.Pool{ID: "pool-2", Name: "Second", Network: "net-imaging", Server: "dev-gw-1", Enabled: true, Ranges: []address.Range{rng("10.84.20.56", "10.84.20.60")}})
+		s.Pools = append(s.Pools, site.Pool{ID: "pool-2", Name: "Second", Network: "net-imaging", Server: "dev-gw-1",
+			Enabled: true, Ranges: []address.Range{rng("10.84.20.56", "10.84.20.60")}})
 	}, true},
-	{"pool-holds-gateway", func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].From = addr("10.84.20.1") }, func(s *site.Site) {
-		p := pool(s, "pool-imaging")
-		p.Ranges[0].From = addr("10.84.20.1")
-		p.Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.1", "10.84.20.1")}, {ID: "y", Range: rng("10.84.20.12", "10.84.20.14")}}
-	}, true},
-	{"pool-holds-unusable", func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].To = addr("10.84.20.63") }, func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].To = addr("10.84.20.62") }, true},
-	{"pool-holds-fixed-device", func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].From = addr("10.84.20.12") }, func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].From = addr("10.84.20.13") }, true},
+	{"pool-holds-gateway", func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].From = addr("10.84.20.1") },
+		func(s *site.Site) {
+			p := pool(s, "pool-imaging")
+			p.Ranges[0].From = addr("10.84.20.1")
+			p.Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.1", "10.84.20.1")},
+				{ID: "y", Range: rng("10.84.20.12", "10.84.20.14")}}
+		}, true},
+	{"pool-holds-unusable", func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].To = addr("10.84.20.63") },
+		func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].To = addr("10.84.20.62") }, true},
+	{"pool-holds-fixed-device", func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].From = addr("10.84.20.12") },
+		func(s *site.Site) { pool(s, "pool-imaging").Ranges[0].From = addr("10.84.20.13") }, true},
 	{"exclusion-outside-pool", func(s *site.Site) {
-		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.20", "10.84.20.23"), Reason: "r"}}
+		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.20", "10.84.20.23"),
+			Reason: "r"}}
 	}, func(s *site.Site) {
-		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.20", "10.84.20.24"), Reason: "r"}}
+		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.20", "10.84.20.24"),
+			Reason: "r"}}
 	}, true},
 	{"exclusion-empties-pool", func(s *site.Site) {
-		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.24", "10.84.20.55"), Reason: "r"}}
+		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.24", "10.84.20.55"),
+			Reason: "r"}}
 	}, func(s *site.Site) {
-		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.24", "10.84.20.54"), Reason: "r"}}
+		pool(s, "pool-imaging").Exclusions = []site.Exclusion{{ID: "x", Range: rng("10.84.20.24", "10.84.20.54"),
+			Reason: "r"}}
 	}, false},
-	{"reservation-outside-network", func(s *site.Site) { s.Reservations[0].Address = addr("10.84.16.255") }, func(s *site.Site) { s.Reservations[0].Address = addr("10.84.16.254") }, true},
+	{"reservation-outside-network", func(s *site.Site) { s.Reservations[0].Address = addr("10.84.16.255") },
+		func(s *site.Site) { s.Reservations[0].Address = addr("10.84.16.254") }, true},
 	{"reservation-mac-twice", func(s *site.Site) { s.Reservations[1].MAC = s.Reservations[2].MAC }, func(s *site.Site) {
 		s.Reservations[1].MAC = s.Reservations[0].MAC // on two networks: one machine that moves
 	}, true},
-	{"mac-malformed", func(s *site.Site) { s.Reservations[1].MAC = address.MAC{1, 0, 0x5e, 0, 0, 1} }, func(s *site.Site) { s.Reservations[1].MAC = address.MAC{2, 0, 0x5e, 0, 0, 1} }, false},
+	{"mac-malformed", func(s *site.Site) { s.Reservations[1].MAC = address.MAC{1, 0, 0x5e, 0, 0, 1} },
+		func(s *site.Site) { s.Reservations[1].MAC = address.MAC{2, 0, 0x5e, 0, 0, 1} }, false},
 	{"pool-off", func(s *site.Site) { pool(s, "pool-imaging").Enabled = false }, func(s *site.Site) {
-		s.Pools = slices.DeleteFunc(s.Pools, func(p site.Pool) bool { return p.ID == "pool-imaging" }) // none is not one that is off
+		// none is not one that is off
+		s.Pools = slices.DeleteFunc(s.Pools, func(p site.Pool) bool { return p.ID == "pool-imaging" })
 	}, true},
 	{"network-unserved", func(s *site.Site) { pool(s, "pool-imaging").Server = "dev-none" }, func(s *site.Site) {
 		s.Networks = append(s.Networks, site.Network{ID: "net-link", Name: "Link", Prefix: prefix("10.84.17.0/30")})
@@ -133,49 +159,63 @@ var cases = []struct {
 		n := network(s, "net-imaging")
 		n.Gateway, n.Options = netip.Addr{}, []site.Option{{Code: 3, Value: "10.84.20.1"}}
 	}, true},
-	{"router-outside-network", func(s *site.Site) { pool(s, "pool-imaging").Options = []site.Option{{Code: 3, Value: "10.84.18.1"}} },
+	{"router-outside-network",
+		func(s *site.Site) { pool(s, "pool-imaging").Options = []site.Option{{Code: 3, Value: "10.84.18.1"}} },
 		func(s *site.Site) { pool(s, "pool-imaging").Options = []site.Option{{Code: 3, Value: "10.84.20.1"}} }, true},
 	{"dns-missing", func(s *site.Site) { s.Options = nil }, func(s *site.Site) {
 		s.Options = nil
 		s.Customer.Options = []site.Option{{Code: 6, Value: "10.84.16.10"}}
 	}, false}, // several pools, one fix each
-	{"option-invalid", func(s *site.Site) { network(s, "net-imaging").Options = []site.Option{{Code: 26, Value: "lots"}} },
+	{"option-invalid",
+		func(s *site.Site) { network(s, "net-imaging").Options = []site.Option{{Code: 26, Value: "lots"}} },
 		func(s *site.Site) { network(s, "net-imaging").Options = []site.Option{{Code: 26, Value: "1492"}} }, true},
-	{"lease-timers-order", func(s *site.Site) { pool(s, "pool-imaging").Options = []site.Option{{Code: 58, Value: "22 hours"}} },
+	{"lease-timers-order",
+		func(s *site.Site) { pool(s, "pool-imaging").Options = []site.Option{{Code: 58, Value: "22 hours"}} },
 		func(s *site.Site) { pool(s, "pool-imaging").Options = []site.Option{{Code: 58, Value: "20 hours"}} }, true},
-	{"address-unusable", func(s *site.Site) { fixed(s, "fix-dicom-store").Address = addr("10.84.20.63") }, func(s *site.Site) { fixed(s, "fix-dicom-store").Address = addr("10.84.20.62") }, true},
-	{"vlan-on-one-side-only", func(s *site.Site) { iface(s, "if-sw-core-uplink1").Tagged = []int{11, 24, 31, 66, 90} }, func(s *site.Site) {
-		iface(s, "if-sw-core-uplink1").Tagged = append(iface(s, "if-sw-core-uplink1").Tagged, 900) // no network's
-	}, true},
+	{"address-unusable", func(s *site.Site) { fixed(s, "fix-dicom-store").Address = addr("10.84.20.63") },
+		func(s *site.Site) { fixed(s, "fix-dicom-store").Address = addr("10.84.20.62") }, true},
+	{"vlan-on-one-side-only", func(s *site.Site) { iface(s, "if-sw-core-uplink1").Tagged = []int{11, 24, 31, 66, 90} },
+		func(s *site.Site) {
+			iface(s, "if-sw-core-uplink1").Tagged = append(iface(s, "if-sw-core-uplink1").Tagged, 900) // no network's
+		}, true},
 	{"untagged-vlan-differs", func(s *site.Site) {
 		iface(s, "if-sw-core-8").Untagged, iface(s, "if-sw-ward-uplink").Untagged = 66, 31
 	}, func(s *site.Site) { iface(s, "if-sw-core-8").Untagged, iface(s, "if-sw-ward-uplink").Untagged = 66, 66 }, true},
 	{"network-without-interface", func(s *site.Site) {
 		s.Networks = append(s.Networks, site.Network{ID: "net-lost", Name: "Lost", Prefix: prefix("10.84.17.0/24")})
 	}, func(s *site.Site) { network(s, "net-imaging").Gateway = netip.Addr{} }, false},
-	{"public-prefix-inside", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("203.0.113.64/26") }, func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("172.31.255.0/26") }, false},
+	{"public-prefix-inside", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("203.0.113.64/26") },
+		func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("172.31.255.0/26") }, false},
 	{"beyond-device", func(s *site.Site) {
-		s.Devices[2].Interfaces = append(s.Devices[2].Interfaces, site.Interface{ID: "if-x", Name: "x", Kind: site.VLAN, VLAN: 24, Addresses: []netip.Prefix{prefix("10.84.18.3/23")}})
+		s.Devices[2].Interfaces = append(s.Devices[2].Interfaces,
+			site.Interface{ID: "if-x", Name: "x", Kind: site.VLAN, VLAN: 24,
+				Addresses: []netip.Prefix{prefix("10.84.18.3/23")}})
 	}, func(s *site.Site) { // a layer 3 switch may have several
-		s.Devices[1].Interfaces = append(s.Devices[1].Interfaces, site.Interface{ID: "if-x", Name: "x", Kind: site.VLAN, VLAN: 24, Addresses: []netip.Prefix{prefix("10.84.18.3/23")}})
+		s.Devices[1].Interfaces = append(s.Devices[1].Interfaces,
+			site.Interface{ID: "if-x", Name: "x", Kind: site.VLAN, VLAN: 24,
+				Addresses: []netip.Prefix{prefix("10.84.18.3/23")}})
 	}, false},
 	{"network-untranslated", func(s *site.Site) {
 		translates(s, "net-bench", "net-clinic", "net-cameras", "net-handsets", "net-waiting")
 	}, func(s *site.Site) {
 		translates(s) // nothing is said of any network
 	}, true},
-	{"translation-unknown", func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink = nil }, func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink = &site.UplinkFacts{Method: site.ByDHCP} }, false},
-	{"uplink-gateway-outside", func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink.Gateway = addr("203.0.113.49") }, func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink.Gateway = addr("203.0.113.47") }, false},
+	{"translation-unknown", func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink = nil },
+		func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink = &site.UplinkFacts{Method: site.ByDHCP} }, false},
+	{"uplink-gateway-outside", func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink.Gateway = addr("203.0.113.49") },
+		func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink.Gateway = addr("203.0.113.47") }, false},
 	{"pool-holds-interface", func(s *site.Site) {
 		iface(s, "if-sw-core-mgmt").Addresses[0] = prefix("10.84.16.44/26")
 	}, func(s *site.Site) { iface(s, "if-sw-core-mgmt").Addresses[0] = prefix("10.84.16.60/26") }, true},
-	{"reservation-excluded", func(s *site.Site) { s.Reservations[1].Address = addr("10.84.18.121") }, func(s *site.Site) { s.Reservations[1].Address = addr("10.84.18.128") }, false},
+	{"reservation-excluded", func(s *site.Site) { s.Reservations[1].Address = addr("10.84.18.121") },
+		func(s *site.Site) { s.Reservations[1].Address = addr("10.84.18.128") }, false},
 	{"reservation-in-pool", func(s *site.Site) {
 		switchServes(s)
 		reservationOf(s, "res-plate-reader").Address = addr("10.84.20.30")
 	},
 		func(s *site.Site) { reservationOf(s, "res-plate-reader").Address = addr("10.84.20.30") }, true},
-	{"mac-randomised", func(s *site.Site) { s.Reservations[1].MAC = address.MAC{0x0a, 0, 0x5e, 0, 0, 1} }, func(s *site.Site) { s.Reservations[1].MAC = address.MAC{0x08, 0, 0x5e, 0, 0, 1} }, false},
+	{"mac-randomised", func(s *site.Site) { s.Reservations[1].MAC = address.MAC{0x0a, 0, 0x5e, 0, 0, 1} },
+		func(s *site.Site) { s.Reservations[1].MAC = address.MAC{0x08, 0, 0x5e, 0, 0, 1} }, false},
 	{"relay-missing", func(s *site.Site) { pool(s, "pool-imaging").Server = "dev-sw-ward" }, func(s *site.Site) {
 		pool(s, "pool-imaging").Server = "dev-sw-core"
 		iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")}
@@ -187,36 +227,55 @@ var cases = []struct {
 		pool(s, "pool-imaging").Server = "dev-sw-core"
 		iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")}
 	}, true},
-	{"relay-beside-server", func(s *site.Site) { iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")} }, func(s *site.Site) {
-		iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")}
-		pool(s, "pool-imaging").Enabled = false
-	}, true},
-	{"two-servers", func(s *site.Site) { switchServes(s); second(s, "dev-gw-1") }, func(s *site.Site) { second(s, "dev-gw-1") }, true},
+	{"relay-beside-server",
+		func(s *site.Site) { iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")} },
+		func(s *site.Site) {
+			iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")}
+			pool(s, "pool-imaging").Enabled = false
+		}, true},
+	{"two-servers", func(s *site.Site) {
+		switchServes(s)
+		second(s, "dev-gw-1")
+	}, func(s *site.Site) { second(s, "dev-gw-1") }, true},
 	{"pool-unreachable", func(s *site.Site) {
 		d := &s.Devices[0]
 		d.Interfaces = slices.DeleteFunc(d.Interfaces, func(i site.Interface) bool { return i.ID == "if-gw-1-lan-48" })
 	}, func(s *site.Site) {
 		iface(s, "if-gw-1-lan-48").Addresses = append(iface(s, "if-gw-1-lan-48").Addresses, prefix("10.84.28.1/24"))
 	}, true},
-	{"dhcp-not-permitted", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Permits = []string{site.PermitDNS} }, func(s *site.Site) { iface(s, "if-gw-1-lan-48").Permits = nil }, true},
+	{"dhcp-not-permitted", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Permits = []string{site.PermitDNS} },
+		func(s *site.Site) { iface(s, "if-gw-1-lan-48").Permits = nil }, true},
 	{"lease-too-long", set("pool-imaging", 51, "9 days"), set("pool-imaging", 51, "8 days"), true},
 	{"lease-too-short", set("pool-imaging", 51, "4 minutes"), set("pool-imaging", 51, "5 minutes"), true},
-	{"class-missing", func(s *site.Site) { pool(s, "pool-imaging").ForClass = "class-none" }, func(s *site.Site) { pool(s, "pool-imaging").ForClass = "class-handsets" }, true},
-	{"dns-unreachable", set("pool-imaging", 6, "10.84.16.10, 10.84.16.9"), set("pool-imaging", 6, "10.84.16.10, 192.0.2.53"), true},
-	{"dns-outside-first", set("pool-imaging", 6, "192.0.2.53, 10.84.16.10"), set("pool-imaging", 6, "192.0.2.53, 192.0.2.54"), true},
-	{"dns-inside-outside-mixed", set("pool-imaging", 6, "10.84.16.10, 192.0.2.53"), set("pool-imaging", 6, "10.84.16.10, 10.84.16.1"), true},
-	{"domain-differs", set("pool-imaging", 15, "hallin.larkrise.example"), set("pool-imaging", 15, "scans.kelder.larkrise.example"), true},
-	{"search-list-too-long", set("pool-imaging", 119, "a.example, b.example, c.example, d.example, e.example, f.example, g.example"),
+	{"class-missing", func(s *site.Site) { pool(s, "pool-imaging").ForClass = "class-none" },
+		func(s *site.Site) { pool(s, "pool-imaging").ForClass = "class-handsets" }, true},
+	{"dns-unreachable", set("pool-imaging", 6, "10.84.16.10, 10.84.16.9"),
+		set("pool-imaging", 6, "10.84.16.10, 192.0.2.53"), true},
+	{"dns-outside-first", set("pool-imaging", 6, "192.0.2.53, 10.84.16.10"),
+		set("pool-imaging", 6, "192.0.2.53, 192.0.2.54"), true},
+	{"dns-inside-outside-mixed", set("pool-imaging", 6, "10.84.16.10, 192.0.2.53"),
+		set("pool-imaging", 6, "10.84.16.10, 10.84.16.1"), true},
+	{"domain-differs", set("pool-imaging", 15, "hallin.larkrise.example"),
+		set("pool-imaging", 15, "scans.kelder.larkrise.example"), true},
+	{"search-list-too-long", set("pool-imaging", 119,
+		"a.example, b.example, c.example, d.example, e.example, f.example, g.example"),
 		set("pool-imaging", 119, "a.example, b.example, c.example, d.example, e.example, f.example"), true},
 	{"option-server-only", set("pool-imaging", 54, "10.84.20.1"), set("pool-imaging", 42, "10.84.20.1"), true},
-	{"option-shadows-router", set("pool-imaging", 121, "10.84.18.0/23 via 10.84.20.1"), set("pool-imaging", 121, "10.84.18.0/23 via 10.84.20.1, 0.0.0.0/0 via 10.84.20.1"), true},
-	{"option-set-twice", func(s *site.Site) { set("pool-imaging", 42, "10.84.20.1")(s); set("pool-imaging", 42, "10.84.16.1")(s) },
+	{"option-shadows-router", set("pool-imaging", 121, "10.84.18.0/23 via 10.84.20.1"),
+		set("pool-imaging", 121, "10.84.18.0/23 via 10.84.20.1, 0.0.0.0/0 via 10.84.20.1"), true},
+	{"option-set-twice", func(s *site.Site) {
+		set("pool-imaging", 42, "10.84.20.1")(s)
+		set("pool-imaging", 42, "10.84.16.1")(s)
+	},
 		func(s *site.Site) { set("pool-imaging", 42, "10.84.20.1")(s); set("pool-bench", 42, "10.84.16.1")(s) }, true},
 	{"boot-pair-incomplete", set("pool-imaging", 67, "pxe/start.efi"), func(s *site.Site) {
 		set("pool-imaging", 67, "pxe/start.efi")(s)
 		set("pool-imaging", 150, "10.84.16.10")(s)
 	}, false},
-	{"mtu-above-uplink", func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink.MTU = 1492; set("pool-imaging", 26, "1500")(s) },
+	{"mtu-above-uplink", func(s *site.Site) {
+		iface(s, "if-gw-1-wan").Uplink.MTU = 1492
+		set("pool-imaging", 26, "1500")(s)
+	},
 		func(s *site.Site) { iface(s, "if-gw-1-wan").Uplink.MTU = 1492; set("pool-imaging", 26, "1492")(s) }, true},
 	{"option-over-size", func(s *site.Site) {
 		for code := uint8(17); code <= 18; code++ {
@@ -224,7 +283,8 @@ var cases = []struct {
 		}
 		set("pool-imaging", 114, "https://"+strings.Repeat("y", 200))(s)
 	}, set("pool-imaging", 17, strings.Repeat("x", 250)), false},
-	{"vendor-invalid", func(s *site.Site) { s.VendorClasses[0].SubOptions[0].Value = "the pbx" }, func(s *site.Site) { s.VendorClasses[0].SubOptions = nil }, false},
+	{"vendor-invalid", func(s *site.Site) { s.VendorClasses[0].SubOptions[0].Value = "the pbx" },
+		func(s *site.Site) { s.VendorClasses[0].SubOptions = nil }, false},
 }
 
 func fixed(s *site.Site, id string) *site.FixedDevice         { f, _ := s.FixedDevice(id); return f }
@@ -243,13 +303,17 @@ func translates(s *site.Site, networks ...string) {
 
 // switchServes lets the layer 3 switch serve Imaging, with an interface there.
 func switchServes(s *site.Site) {
-	s.Devices[1].Interfaces = append(s.Devices[1].Interfaces, site.Interface{ID: "if-v48", Name: "vlan48", Kind: site.VLAN, VLAN: 48, Addresses: []netip.Prefix{prefix("10.84.20.2/26")}})
+	s.Devices[1].Interfaces = append(s.Devices[1].Interfaces,
+		site.Interface{ID: "if-v48", Name: "vlan48", Kind: site.VLAN, VLAN: 48,
+			Addresses: []netip.Prefix{prefix("10.84.20.2/26")}})
 	pool(s, "pool-imaging").Server = "dev-sw-core"
 }
 
 // second gives Imaging a second pool.
 func second(s *site.Site, server string) {
-	s.Pools = append(s.Pools, site.Pool{ID: "pool-2", Name: "Second", Network: "net-imaging", Server: server, Enabled: true, Ranges: []address.Range{rng("10.84.20.56", "10.84.20.60")}})
+	s.Pools = append(s.Pools,
+		site.Pool{ID: "pool-2", Name: "Second", Network: "net-imaging", Server: server, Enabled: true,
+			Ranges: []address.Range{rng("10.84.20.56", "10.84.20.60")}})
 }
 
 var moment = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -260,8 +324,10 @@ func leases(n, live int) []seen.Sighting {
 	var out []seen.Sighting
 	for i := range n {
 		out = append(out, seen.Sighting{
-			Address: address.FromUint(address.Uint(addr("10.84.24.64")) + uint32(i%32)), MAC: address.MAC{0, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Source: seen.Lease, Device: "gw-1",
-			First: moment.Add(-48*time.Hour + time.Duration(i)*48*time.Hour/time.Duration(n)), Last: moment, Live: i < live,
+			Address: address.FromUint(address.Uint(addr("10.84.24.64")) + uint32(i%32)),
+			MAC:     address.MAC{0, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Source: seen.Lease, Device: "gw-1",
+			First: moment.Add(-48*time.Hour + time.Duration(i)*48*time.Hour/time.Duration(n)), Last: moment,
+			Live: i < live,
 		})
 	}
 	return out
@@ -274,15 +340,20 @@ var aroundCases = []struct {
 	fixed        bool
 }{
 	{"networks-overlap-across-sites", func(_ *site.Site, w *check.Surroundings) {
-		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Networks: []site.Network{{ID: "net-h", Name: "Bench", Prefix: prefix("10.84.20.32/27")}}}}
+		w.Neighbors = []check.Neighbor{{Name: "Hallin Road",
+			Networks: []site.Network{{ID: "net-h", Name: "Bench", Prefix: prefix("10.84.20.32/27")}}}}
 	}, func(_ *site.Site, w *check.Surroundings) {
-		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Networks: []site.Network{{ID: "net-h", Name: "Bench", Prefix: prefix("10.84.20.64/27")}}}}
+		w.Neighbors = []check.Neighbor{{Name: "Hallin Road",
+			Networks: []site.Network{{ID: "net-h", Name: "Bench", Prefix: prefix("10.84.20.64/27")}}}}
 	}, false},
-	{"mac-cloned", func(_ *site.Site, w *check.Surroundings) { w.Seen = twins(0) }, func(_ *site.Site, w *check.Surroundings) {
-		w.Seen = twins(time.Hour) // it moved
-	}, false},
-	{"pool-nearly-full", func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(32, 29) }, func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(32, 28) }, true},
-	{"pool-too-small", func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(900, 0) }, func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(200, 0) }, true},
+	{"mac-cloned", func(_ *site.Site, w *check.Surroundings) { w.Seen = twins(0) },
+		func(_ *site.Site, w *check.Surroundings) {
+			w.Seen = twins(time.Hour) // it moved
+		}, false},
+	{"pool-nearly-full", func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(32, 29) },
+		func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(32, 28) }, true},
+	{"pool-too-small", func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(900, 0) },
+		func(_ *site.Site, w *check.Surroundings) { w.Seen = leases(200, 0) }, true},
 	{"exclusion-ended", func(s *site.Site, _ *check.Surroundings) {
 		pool(s, "pool-clinic").Exclusions[0].Until = site.Date{Year: 2026, Month: 11, Day: 22}
 	}, func(s *site.Site, _ *check.Surroundings) {
@@ -292,7 +363,8 @@ var aroundCases = []struct {
 
 // twins are two sightings of one MAC, the second some time after the first ended.
 func twins(apart time.Duration) []seen.Sighting {
-	one := seen.Sighting{Address: addr("10.84.18.200"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4}, Source: seen.Neighbour, Device: "gw-1", First: moment.Add(-time.Hour), Last: moment.Add(-apart), Live: true}
+	one := seen.Sighting{Address: addr("10.84.18.200"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4},
+		Source: seen.Neighbour, Device: "gw-1", First: moment.Add(-time.Hour), Last: moment.Add(-apart), Live: true}
 	two := one
 	two.Address, two.First, two.Last = addr("10.84.18.201"), moment.Add(-apart/2), moment
 	return []seen.Sighting{one, two}
@@ -317,7 +389,8 @@ func TestEveryRuleOfSurroundings(t *testing.T) {
 				require.NotNil(t, found[i].Fix)
 				after, err := edit.Apply(s, found[i].Fix.Edits...)
 				require.NoError(t, err)
-				assert.NotContains(t, rules(check.Around(check.Of(after), w)), c.rule, "the fix %q leaves it", found[i].Fix.Title)
+				assert.NotContains(t, rules(check.Around(check.Of(after), w)), c.rule, "the fix %q leaves it",
+					found[i].Fix.Title)
 			}
 		})
 	}

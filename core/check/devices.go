@@ -25,9 +25,11 @@ func interfaceOutsideNetwork(f *facts, d *site.Device, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: fmt.Sprintf("%s of %s is in no network", i.Name, d.Name), Addresses: []address.Range{address.Single(a.Addr())},
-			Parts: []site.Ref{{Kind: site.KindInterface, ID: i.ID}},
-			Says:  fmt.Sprintf("%s holds %s, which no network of this site contains. Nothing else here can be checked against it.", i.Name, a),
+			Title:     fmt.Sprintf("%s of %s is in no network", i.Name, d.Name),
+			Addresses: []address.Range{address.Single(a.Addr())},
+			Parts:     []site.Ref{{Kind: site.KindInterface, ID: i.ID}},
+			Says: fmt.Sprintf("%s holds %s, which no network of this site contains. Nothing else here can be "+
+				"checked against it.", i.Name, a),
 		})
 	})
 }
@@ -46,11 +48,14 @@ func interfaceMaskDiffers(f *facts, d *site.Device, report func(Finding)) {
 			}
 		}
 		report(Finding{
-			Title: fmt.Sprintf("%s has another mask than %s", i.Name, n.Name), Network: n.ID, Addresses: []address.Range{address.Single(a.Addr())},
-			Parts: []site.Ref{{Kind: site.KindInterface, ID: i.ID}, networkRef(n.ID)},
-			Says: fmt.Sprintf("%s of %s has /%d where %s is /%d. Clients outside the smaller of the two get no answer from it.",
+			Title: fmt.Sprintf("%s has another mask than %s", i.Name, n.Name), Network: n.ID,
+			Addresses: []address.Range{address.Single(a.Addr())},
+			Parts:     []site.Ref{{Kind: site.KindInterface, ID: i.ID}, networkRef(n.ID)},
+			Says: fmt.Sprintf("%s of %s has /%d where %s is /%d. Clients outside the smaller of the two get no "+
+				"answer from it.",
 				i.Name, d.Name, a.Bits(), n.Name, n.Prefix.Bits()),
-			Fix: change(fmt.Sprintf("Give %s the mask /%d", i.Name, n.Prefix.Bits()), site.KindInterface, i.ID, site.Ref{Kind: site.KindDevice, ID: d.ID}, *i, now),
+			Fix: change(fmt.Sprintf("Give %s the mask /%d", i.Name, n.Prefix.Bits()), site.KindInterface, i.ID,
+				site.Ref{Kind: site.KindDevice, ID: d.ID}, *i, now),
 		})
 	})
 }
@@ -73,9 +78,11 @@ func interfacesOverlap(_ *facts, d *site.Device, report func(Finding)) {
 	for k := 1; k < len(all); k++ {
 		if h := all[far]; h.a.Overlaps(all[k].a) {
 			report(Finding{
-				Title: fmt.Sprintf("%s and %s of %s are on one subnet", h.i.Name, all[k].i.Name, d.Name), Addresses: []address.Range{address.Single(all[k].a.Addr())},
-				Parts: []site.Ref{{Kind: site.KindInterface, ID: h.i.ID}, {Kind: site.KindInterface, ID: all[k].i.ID}},
-				Says:  fmt.Sprintf("%s and %s overlap. %s refuses the second address.", h.a, all[k].a, d.Name),
+				Title:     fmt.Sprintf("%s and %s of %s are on one subnet", h.i.Name, all[k].i.Name, d.Name),
+				Addresses: []address.Range{address.Single(all[k].a.Addr())},
+				Parts: []site.Ref{{Kind: site.KindInterface, ID: h.i.ID},
+					{Kind: site.KindInterface, ID: all[k].i.ID}},
+				Says: fmt.Sprintf("%s and %s overlap. %s refuses the second address.", h.a, all[k].a, d.Name),
 			})
 		}
 		if address.Of(all[far].a).To.Less(address.Of(all[k].a).To) {

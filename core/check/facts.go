@@ -48,7 +48,8 @@ type home struct {
 func (f *facts) homes(n *site.Network) []home { return f.homesOf[n.Prefix.Masked()] }
 
 func learn(s *site.Site) *facts {
-	f := &facts{Site: s, common: compile.Common(s), own: s.Own(), told: make(map[string][]option.Effective, len(s.Pools)), wiring: wire(s)}
+	f := &facts{Site: s, common: compile.Common(s), own: s.Own(),
+		told: make(map[string][]option.Effective, len(s.Pools)), wiring: wire(s)}
 	f.index()
 	for i := range s.Pools {
 		f.tell(&s.Pools[i])
@@ -88,7 +89,8 @@ func (f *facts) astray(r *site.Reservation) bool {
 }
 
 func wire(s *site.Site) *wiring {
-	w := &wiring{subnets: map[string]map[netip.Prefix]bool{}, homesOf: map[netip.Prefix][]home{}, joined: links.Learn(s)}
+	w := &wiring{subnets: map[string]map[netip.Prefix]bool{}, homesOf: map[netip.Prefix][]home{},
+		joined: links.Learn(s)}
 	for di := range s.Devices {
 		d := &s.Devices[di]
 		w.subnets[d.ID] = map[netip.Prefix]bool{}
@@ -97,7 +99,9 @@ func wire(s *site.Site) *wiring {
 			for _, a := range i.Addresses {
 				w.subnets[d.ID][a.Masked()] = true
 				w.homesOf[a.Masked()] = append(w.homesOf[a.Masked()], home{d, i, a.Addr()})
-				w.ifaces = append(w.ifaces, owner{at: a.Addr(), part: interfaceRef(i.ID), name: i.Name, on: d.Name, home: &home{d, i, a.Addr()}})
+				w.ifaces = append(w.ifaces,
+					owner{at: a.Addr(), part: interfaceRef(i.ID), name: i.Name, on: d.Name,
+						home: &home{d, i, a.Addr()}})
 			}
 			if i.Kind == site.Uplink {
 				w.uplinks = append(w.uplinks, i)
@@ -115,7 +119,8 @@ func (w *wiring) line(s *site.Site) {
 	for i := range s.Networks {
 		w.byStart[i] = &s.Networks[i]
 	}
-	slices.SortStableFunc(w.byStart, func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
+	slices.SortStableFunc(w.byStart,
+		func(a, b *site.Network) int { return a.Prefix.Masked().Addr().Compare(b.Prefix.Masked().Addr()) })
 	for i, n := range w.byStart {
 		end := address.Of(n.Prefix).To
 		if i > 0 {
@@ -217,13 +222,15 @@ func (f *facts) ownersIn(r address.Range) []owner {
 	out := slices.Clone(site.Within(f.ifaces, r, func(o *owner) netip.Addr { return o.at }))
 	ifaces := len(out)
 	for _, v := range site.Within(f.FixedDevices, r, func(v *site.FixedDevice) netip.Addr { return v.Address }) {
-		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindFixedDevice, ID: v.ID}, name: v.Name, mac: v.MAC})
+		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindFixedDevice, ID: v.ID}, name: v.Name,
+			mac: v.MAC})
 	}
 	fixed := len(out)
 	reserved := reservedIn(f.Site, r)
 	out = slices.Grow(out, len(reserved))
 	for _, v := range reserved {
-		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindReservation, ID: v.ID}, name: v.Name, mac: v.MAC, named: v.Client != ""})
+		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindReservation, ID: v.ID}, name: v.Name,
+			mac: v.MAC, named: v.Client != ""})
 	}
 	if fixed > 0 && fixed < len(out) || ifaces > 0 && ifaces < fixed {
 		slices.SortStableFunc(out, func(a, b owner) int { return a.at.Compare(b.at) })

@@ -19,7 +19,8 @@ func leaseTooLong(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
 		if lease := f.timers(p).Lease; lease > longestLease {
 			report(leaseIs(lease, p, "1 day",
-				"Addresses of machines that left stay taken for that long, and a changed name server or gateway takes up to half of it to reach everybody."))
+				"Addresses of machines that left stay taken for that long, and a changed name server or gateway "+
+					"takes up to half of it to reach everybody."))
 		}
 	})
 }
@@ -28,7 +29,8 @@ func leaseTooShort(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
 		if lease := f.timers(p).Lease; lease < shortestLease {
 			report(leaseIs(lease, p, "15 minutes",
-				"Every client renews several times a minute or two, and one that misses the server for a moment loses its address."))
+				"Every client renews several times a minute or two, and one that misses the server for a moment "+
+					"loses its address."))
 		}
 	})
 }
@@ -49,9 +51,11 @@ func leaseTimersOrder(f *facts, n *site.Network, report func(Finding)) {
 			return
 		}
 		found := Finding{
-			Title: fmt.Sprintf("The lease timers of %s are out of order", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Title: fmt.Sprintf("The lease timers of %s are out of order", p.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID)},
 			Value: fmt.Sprint(t.T1, t.T2, t.Lease),
-			Says: fmt.Sprintf("Renewal (T1) is after %s, rebinding (T2) after %s and the lease ends after %s. Clients ignore timers that are not in this order, or lose their address before they renew.",
+			Says: fmt.Sprintf("Renewal (T1) is after %s, rebinding (T2) after %s and the lease ends after %s. "+
+				"Clients ignore timers that are not in this order, or lose their address before they renew.",
 				option.FormatDuration(t.T1), option.FormatDuration(t.T2), option.FormatDuration(t.Lease)),
 		}
 		fix := &Fix{Title: "Let T1 and T2 follow the lease time"}

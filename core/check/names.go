@@ -82,12 +82,14 @@ func dnsMissing(f *facts, n *site.Network, report func(Finding)) {
 			return
 		}
 		found := Finding{
-			Title: fmt.Sprintf("Clients of %s are told no name server", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: "They reach addresses and no names; to their users nothing works.",
+			Title: fmt.Sprintf("Clients of %s are told no name server", p.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID)},
+			Says:  "They reach addresses and no names; to their users nothing works.",
 		}
 		if n.Gateway.IsValid() {
 			o := site.Option{Code: option.NameServers, Value: n.Gateway.String()}
-			found.Fix = &Fix{"Tell them " + o.Value, []edit.Edit{edit.Adding(site.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)}}
+			found.Fix = &Fix{"Tell them " + o.Value,
+				[]edit.Edit{edit.Adding(site.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)}}
 		}
 		report(found)
 	})
@@ -101,11 +103,14 @@ func dnsUnreachable(f *facts, n *site.Network, report func(Finding)) {
 				continue
 			}
 			found := Finding{
-				Title: fmt.Sprintf("No device is at the name server %s", a), Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+				Title: fmt.Sprintf("No device is at the name server %s", a), Network: idOf(n),
+				Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 				Addresses: []address.Range{address.Single(a)},
-				Says:      fmt.Sprintf("%s, set on %s, is inside the site and nothing recorded holds it. Clients wait for an answer that does not come.", a, t.From.Name),
+				Says: fmt.Sprintf("%s, set on %s, is inside the site and nothing recorded holds it. Clients "+
+					"wait for an answer that does not come.", a, t.From.Name),
 			}
-			if rest := slices.DeleteFunc(slices.Clone(servers), func(o netip.Addr) bool { return o == a }); len(rest) > 0 {
+			if rest := slices.DeleteFunc(slices.Clone(servers),
+				func(o netip.Addr) bool { return o == a }); len(rest) > 0 {
 				found.Fix = f.retell("Leave "+a.String()+" out", t, words(rest))
 			}
 			report(found)
@@ -120,12 +125,15 @@ func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {
 			return
 		}
 		outside := func(a netip.Addr) bool { return !f.inside(a) }
-		ordered := append(slices.DeleteFunc(slices.Clone(servers), outside), slices.DeleteFunc(slices.Clone(servers), f.inside)...)
+		ordered := append(slices.DeleteFunc(slices.Clone(servers), outside),
+			slices.DeleteFunc(slices.Clone(servers), f.inside)...)
 		report(Finding{
-			Title: "A name server outside is asked first", Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: "A name server outside is asked first", Network: idOf(n),
+			Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Addresses: []address.Range{address.Single(servers[0])},
-			Says:      fmt.Sprintf("%s, set first on %s, knows none of the site's own names. Local names are not found while it answers.", servers[0], t.From.Name),
-			Fix:       f.retell("Put the site's own first", t, words(ordered)),
+			Says: fmt.Sprintf("%s, set first on %s, knows none of the site's own names. Local names are not "+
+				"found while it answers.", servers[0], t.From.Name),
+			Fix: f.retell("Put the site's own first", t, words(ordered)),
 		})
 	})
 }
@@ -137,12 +145,15 @@ func dnsMixed(f *facts, n *site.Network, report func(Finding)) {
 		if outside <= 0 || !f.inside(servers[0]) {
 			return // outside first is dns-outside-first's
 		}
-		kept := slices.DeleteFunc(slices.Clone(servers), func(a netip.Addr) bool { return !f.inside(a) && !isPrivate(a) })
+		kept := slices.DeleteFunc(slices.Clone(servers),
+			func(a netip.Addr) bool { return !f.inside(a) && !isPrivate(a) })
 		report(Finding{
-			Title: "Name servers inside and outside are mixed", Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: "Name servers inside and outside are mixed", Network: idOf(n),
+			Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Addresses: []address.Range{address.Single(servers[outside])},
-			Says:      fmt.Sprintf("%s knows none of the site's own names. A client that turns to it once keeps asking it, and local names come and go.", servers[outside]),
-			Fix:       f.retell("Tell only the site's own", t, words(kept)),
+			Says: fmt.Sprintf("%s knows none of the site's own names. A client that turns to it once keeps "+
+				"asking it, and local names come and go.", servers[outside]),
+			Fix: f.retell("Tell only the site's own", t, words(kept)),
 		})
 	})
 }
@@ -156,10 +167,12 @@ func domainDiffers(f *facts, n *site.Network, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: "Clients are told another domain", Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: "Clients are told another domain", Network: idOf(n),
+			Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Value: t.Value,
-			Says:  fmt.Sprintf("%s sets %s where the site's domain is %s. Their short names are completed to names that are not there.", t.From.Name, t.Value, f.Domain),
-			Fix:   f.unsetting("Tell them "+f.Domain, t),
+			Says: fmt.Sprintf("%s sets %s where the site's domain is %s. Their short names are completed to names "+
+				"that are not there.", t.From.Name, t.Value, f.Domain),
+			Fix: f.unsetting("Tell them "+f.Domain, t),
 		})
 	})
 }
@@ -181,10 +194,12 @@ func searchListTooLong(f *facts, n *site.Network, report func(Finding)) {
 			kept = kept[:len(kept)-1]
 		}
 		report(Finding{
-			Title: fmt.Sprintf("The search list has %d domains", len(names)), Network: idOf(n), Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Title: fmt.Sprintf("The search list has %d domains", len(names)), Network: idOf(n),
+			Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Value: t.Value,
-			Says:  fmt.Sprintf("Many clients take the first %d, or %d characters, and drop the rest without a word; each name looked up tries every one.", mostSearched, longestToWrite),
-			Fix:   f.retell(fmt.Sprintf("Keep the first %d", len(kept)), t, strings.Join(kept, ", ")),
+			Says: fmt.Sprintf("Many clients take the first %d, or %d characters, and drop the rest without a word; "+
+				"each name looked up tries every one.", mostSearched, longestToWrite),
+			Fix: f.retell(fmt.Sprintf("Keep the first %d", len(kept)), t, strings.Join(kept, ", ")),
 		})
 	})
 }

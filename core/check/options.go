@@ -48,7 +48,8 @@ func optionInvalid(f *facts, n *site.Network, report func(Finding)) {
 				Title: fmt.Sprintf("Option %d of %s cannot be sent", o.Code, name), Network: network,
 				Parts: []site.Ref{level, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}}, Says: err.Error() + ".",
 				Value: o.Value,
-				Fix:   f.unsetting("Stop setting it", option.Effective{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
+				Fix: f.unsetting("Stop setting it",
+					option.Effective{Code: o.Code, From: option.Source{Kind: level.Kind, ID: level.ID}}),
 			})
 		}
 	})
@@ -62,10 +63,13 @@ func optionServerOnly(f *facts, n *site.Network, report func(Finding)) {
 				continue
 			}
 			report(Finding{
-				Title: fmt.Sprintf("%s sets %s by hand", name, def.InSentence()), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}},
+				Title: fmt.Sprintf("%s sets %s by hand", name, def.InSentence()), Network: network,
+				Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}},
 				Value: o.Value,
-				Says:  fmt.Sprintf("Option %d is made by the server for each client; devices refuse it or send clients nonsense.", o.Code),
-				Fix:   f.unsetting("Stop setting it", option.Effective{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
+				Says: fmt.Sprintf("Option %d is made by the server for each client; devices refuse it or send "+
+					"clients nonsense.", o.Code),
+				Fix: f.unsetting("Stop setting it",
+					option.Effective{Code: o.Code, From: option.Source{Kind: at.Kind, ID: at.ID}}),
 			})
 		}
 	})
@@ -84,10 +88,12 @@ func optionSetTwice(f *facts, n *site.Network, report func(Finding)) {
 			}
 			def, _ := f.own.Lookup(code)
 			report(Finding{
-				Title: fmt.Sprintf("%s sets %s twice", name, def.InSentence()), Network: network, Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(code)}},
+				Title: fmt.Sprintf("%s sets %s twice", name, def.InSentence()), Network: network,
+				Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(code)}},
 				Value: last[code],
-				Says:  fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code], last[code]),
-				Fix:   f.keepLast(at, code, count[code]),
+				Says: fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code],
+					last[code]),
+				Fix: f.keepLast(at, code, count[code]),
 			})
 		}
 	})
@@ -158,10 +164,14 @@ func optionShadowsRouter(f *facts, n *site.Network, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: fmt.Sprintf("Clients of %s lose their router", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), level(routes)},
+			Title: fmt.Sprintf("Clients of %s lose their router", p.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID), level(routes)},
 			Value: routes.Value,
-			Says:  fmt.Sprintf("A client that takes the classless static routes set on %s ignores option 3 (RFC 3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name, routes.Value),
-			Fix:   f.retell(fmt.Sprintf("Add the default route via %s", routers[0]), routes, fmt.Sprintf("0.0.0.0/0 via %s, %s", routers[0], routes.Value)),
+			Says: fmt.Sprintf("A client that takes the classless static routes set on %s ignores option 3 (RFC "+
+				"3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name,
+				routes.Value),
+			Fix: f.retell(fmt.Sprintf("Add the default route via %s", routers[0]), routes,
+				fmt.Sprintf("0.0.0.0/0 via %s, %s", routers[0], routes.Value)),
 		})
 	})
 }
@@ -178,7 +188,8 @@ func optionOverSize(f *facts, n *site.Network, report func(Finding)) {
 			return // short texts are short octets
 		}
 		m := &dhcpv4.DHCPv4{Options: dhcpv4.Options{
-			option.MessageType: {2}, option.ServerID: make([]byte, 4), option.SubnetMask: make([]byte, 4), option.Broadcast: make([]byte, 4), option.LeaseTime: make([]byte, 4),
+			option.MessageType: {2}, option.ServerID: make([]byte, 4), option.SubnetMask: make([]byte, 4),
+			option.Broadcast: make([]byte, 4), option.LeaseTime: make([]byte, 4),
 		}}
 		for _, t := range list {
 			if wire, err := f.own.Parse(t.Code, t.Value); err == nil {
@@ -196,7 +207,8 @@ func optionOverSize(f *facts, n *site.Network, report func(Finding)) {
 		}
 		report(Finding{
 			Title: fmt.Sprintf("What %s tells does not fit", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-			Says: fmt.Sprintf("A client that asks for everything and takes no more than %d octets is not told option %s.", dhcp.MinAccepted, strings.Join(names, ", ")),
+			Says: fmt.Sprintf("A client that asks for everything and takes no more than %d octets is not told "+
+				"option %s.", dhcp.MinAccepted, strings.Join(names, ", ")),
 		})
 	})
 }
@@ -210,13 +222,17 @@ func bootPairIncomplete(f *facts, n *site.Network, report func(Finding)) {
 		switch {
 		case file && !name && !server:
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told a bootfile and no server", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-				Says: "They look for the file on the DHCP server, which most likely has none. Set option 66 or 150 beside 67.",
+				Title: fmt.Sprintf("Clients of %s are told a bootfile and no server", p.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID)},
+				Says: "They look for the file on the DHCP server, which most likely has none. Set option 66 or 150 " +
+					"beside 67.",
 			})
 		case name && !file:
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told a TFTP server and no bootfile", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
-				Says: "A machine that boots from the network knows where to ask and not for what. Set option 67 beside 66.",
+				Title: fmt.Sprintf("Clients of %s are told a TFTP server and no bootfile", p.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID)},
+				Says: "A machine that boots from the network knows where to ask and not for what. Set option 67 " +
+					"beside 66.",
 			})
 		}
 	})
@@ -231,7 +247,8 @@ func vendorInvalid(f *facts, report func(Finding)) {
 		}
 		if err != nil {
 			report(Finding{
-				Title: fmt.Sprintf("Vendor class %s cannot be told", k.Name), Parts: []site.Ref{{Kind: site.KindVendorClass, ID: k.ID}}, Says: err.Error() + ".",
+				Title: fmt.Sprintf("Vendor class %s cannot be told", k.Name),
+				Parts: []site.Ref{{Kind: site.KindVendorClass, ID: k.ID}}, Says: err.Error() + ".",
 				Value: err.Error(),
 			})
 		}
@@ -242,8 +259,10 @@ func routerMissing(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
 		if _, told := compile.Value(f.toldIn(p), option.Router); !told { // what cannot be read is for option-invalid
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told no router", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Fix: f.setGateway(n),
-				Says: fmt.Sprintf("They get an address and stay shut in %s: nothing says where other networks are.", n.Prefix),
+				Title: fmt.Sprintf("Clients of %s are told no router", p.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Fix: f.setGateway(n),
+				Says: fmt.Sprintf("They get an address and stay shut in %s: nothing says where other networks are.",
+					n.Prefix),
 			})
 		}
 	})
@@ -258,9 +277,11 @@ func routerOutsideNetwork(f *facts, n *site.Network, report func(Finding)) {
 				continue // gateway-outside-network says so already
 			}
 			report(Finding{
-				Title: fmt.Sprintf("The router told to %s is elsewhere", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)}, Addresses: []address.Range{address.Single(a)},
-				Says: fmt.Sprintf("%s, set on %s, is not in %s. Clients cannot reach it and have no way out.", a, t.From.Name, n.Prefix),
-				Fix:  f.unsetting("Tell them the gateway of "+n.Name+" instead", t),
+				Title: fmt.Sprintf("The router told to %s is elsewhere", p.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID)}, Addresses: []address.Range{address.Single(a)},
+				Says: fmt.Sprintf("%s, set on %s, is not in %s. Clients cannot reach it and have no way out.", a,
+					t.From.Name, n.Prefix),
+				Fix: f.unsetting("Tell them the gateway of "+n.Name+" instead", t),
 			})
 		}
 	})

@@ -52,9 +52,11 @@ func poolOutsideNetwork(f *facts, n *site.Network, report func(Finding)) {
 		}
 		if len(outside) > 0 {
 			report(Finding{
-				Title: fmt.Sprintf("Pool %s leaves %s", p.Name, n.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)}, Addresses: outside,
-				Says: fmt.Sprintf("%s is not in %s. A client given one of these reaches nothing, and devices refuse the pool.", join(outside), n.Prefix),
-				Fix:  withRanges("Keep the part inside "+n.Prefix.String(), p, inside),
+				Title: fmt.Sprintf("Pool %s leaves %s", p.Name, n.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID)}, Addresses: outside,
+				Says: fmt.Sprintf("%s is not in %s. A client given one of these reaches nothing, and devices refuse "+
+					"the pool.", join(outside), n.Prefix),
+				Fix: withRanges("Keep the part inside "+n.Prefix.String(), p, inside),
 			})
 		}
 	})
@@ -86,12 +88,16 @@ func poolsOverlap(f *facts, report func(Finding)) {
 		if !ok {
 			continue
 		}
-		title, fix := fmt.Sprintf("Pools %s and %s overlap", a.p.Name, b.p.Name), withRanges("Take "+part.Short(b.n.Prefix)+" out of "+b.p.Name, b.p, address.Ranges(b.p.Ranges, []address.Range{part}))
+		title, fix := fmt.Sprintf("Pools %s and %s overlap", a.p.Name, b.p.Name),
+			withRanges("Take "+part.Short(b.n.Prefix)+" out of "+b.p.Name, b.p,
+				address.Ranges(b.p.Ranges, []address.Range{part}))
 		if a.p == b.p {
-			title, fix = fmt.Sprintf("Two ranges of pool %s overlap", a.p.Name), withRanges("Merge the ranges", b.p, address.Ranges(b.p.Ranges, nil))
+			title, fix = fmt.Sprintf("Two ranges of pool %s overlap", a.p.Name),
+				withRanges("Merge the ranges", b.p, address.Ranges(b.p.Ranges, nil))
 		}
 		report(Finding{
-			Title: title, Network: b.n.ID, Parts: []site.Ref{poolRef(a.p.ID), poolRef(b.p.ID)}, Addresses: []address.Range{part}, Fix: fix,
+			Title: title, Network: b.n.ID, Parts: []site.Ref{poolRef(a.p.ID), poolRef(b.p.ID)},
+			Addresses: []address.Range{part}, Fix: fix,
 			Says: fmt.Sprintf("%s is in both. Two servers, or one that loses count, give it to two clients.", part),
 		})
 	}
@@ -101,9 +107,11 @@ func poolHoldsGateway(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
 		if at := address.Single(n.Gateway); n.Gateway.IsValid() && p.Offers(at.From) {
 			report(Finding{
-				Title: fmt.Sprintf("Pool %s holds the gateway", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Addresses: []address.Range{at},
-				Says: fmt.Sprintf("A client given %s takes the gateway's place, and all of %s loses its way out.", n.Gateway, n.Name),
-				Fix:  excluding("Exclude "+address.Short(n.Gateway, n.Prefix), p, at, "Gateway"),
+				Title: fmt.Sprintf("Pool %s holds the gateway", p.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Addresses: []address.Range{at},
+				Says: fmt.Sprintf("A client given %s takes the gateway's place, and all of %s loses its way out.",
+					n.Gateway, n.Name),
+				Fix: excluding("Exclude "+address.Short(n.Gateway, n.Prefix), p, at, "Gateway"),
 			})
 		}
 	})
@@ -119,9 +127,11 @@ func poolHoldsInterface(f *facts, n *site.Network, report func(Finding)) {
 				}
 				short := address.Short(o.at, n.Prefix)
 				report(Finding{
-					Title: fmt.Sprintf("Pool %s holds an interface's address", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), o.part}, Addresses: []address.Range{at},
-					Says: fmt.Sprintf("%s holds %s, and pool %s may hand it to a client. Both lose their connection.", o.what(), o.at, p.Name),
-					Fix:  excluding("Exclude "+short+" from the pool", p, at, o.what()),
+					Title: fmt.Sprintf("Pool %s holds an interface's address", p.Name), Network: n.ID,
+					Parts: []site.Ref{poolRef(p.ID), o.part}, Addresses: []address.Range{at},
+					Says: fmt.Sprintf("%s holds %s, and pool %s may hand it to a client. Both lose their connection.",
+						o.what(), o.at, p.Name),
+					Fix: excluding("Exclude "+short+" from the pool", p, at, o.what()),
 				})
 			}
 		}
@@ -132,16 +142,19 @@ func poolHoldsUnusable(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
 		usable := address.Usable(n.Prefix)
 		var bad []address.Range
-		for _, a := range []address.Range{address.Single(address.Of(n.Prefix).From), address.Single(address.Of(n.Prefix).To)} {
+		for _, a := range []address.Range{address.Single(address.Of(n.Prefix).From),
+			address.Single(address.Of(n.Prefix).To)} {
 			if !usable.Covers(a) && p.Offers(a.From) {
 				bad = append(bad, a)
 			}
 		}
 		if len(bad) > 0 {
 			report(Finding{
-				Title: fmt.Sprintf("Pool %s holds an address no host can have", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)}, Addresses: bad,
-				Says: fmt.Sprintf("%s is the network or broadcast address of %s. A client given it cannot talk.", join(bad), n.Prefix),
-				Fix:  withRanges("Leave it out of the range", p, address.Ranges(p.Ranges, bad)),
+				Title: fmt.Sprintf("Pool %s holds an address no host can have", p.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID)}, Addresses: bad,
+				Says: fmt.Sprintf("%s is the network or broadcast address of %s. A client given it cannot talk.",
+					join(bad), n.Prefix),
+				Fix: withRanges("Leave it out of the range", p, address.Ranges(p.Ranges, bad)),
 			})
 		}
 	})
@@ -157,9 +170,11 @@ func poolHoldsFixedDevice(f *facts, n *site.Network, report func(Finding)) {
 				}
 				short := address.Short(o.at, n.Prefix)
 				report(Finding{
-					Title: fmt.Sprintf("%s is inside pool %s", short, p.Name), Network: n.ID, Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
-					Says: fmt.Sprintf("%s holds %s itself, and pool %s may hand it to a client. Whichever starts second loses its connection.", o.what(), o.at, p.Name),
-					Fix:  excluding("Exclude "+short+" from the pool", p, at, o.what()),
+					Title: fmt.Sprintf("%s is inside pool %s", short, p.Name), Network: n.ID,
+					Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
+					Says: fmt.Sprintf("%s holds %s itself, and pool %s may hand it to a client. Whichever starts "+
+						"second loses its connection.", o.what(), o.at, p.Name),
+					Fix: excluding("Exclude "+short+" from the pool", p, at, o.what()),
 				})
 			}
 		}
@@ -174,9 +189,10 @@ func poolOff(f *facts, n *site.Network, report func(Finding)) {
 		now := *p
 		now.Enabled = true
 		report(Finding{
-			Title: fmt.Sprintf("Pool %s is switched off", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)}, Addresses: p.Ranges,
-			Says: fmt.Sprintf("No client of %s gets an address from it.", n.Name),
-			Fix:  change("Switch it on", site.KindPool, p.ID, site.Ref{}, *p, now),
+			Title: fmt.Sprintf("Pool %s is switched off", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Addresses: p.Ranges,
+			Says:      fmt.Sprintf("No client of %s gets an address from it.", n.Name),
+			Fix:       change("Switch it on", site.KindPool, p.ID, site.Ref{}, *p, now),
 		})
 	})
 }
@@ -189,7 +205,8 @@ func classMissing(f *facts, n *site.Network, report func(Finding)) {
 		now := *p
 		now.ForClass = ""
 		report(Finding{
-			Title: fmt.Sprintf("Pool %s is for a class that is not there", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID)},
+			Title: fmt.Sprintf("Pool %s is for a class that is not there", p.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID)},
 			Value: p.ForClass,
 			Says:  fmt.Sprintf("No vendor class of the site is %q. Every client would be served from it.", p.ForClass),
 			Fix:   change("Serve anyone from it", site.KindPool, p.ID, site.Ref{}, *p, now),
@@ -207,8 +224,10 @@ func exclusionOutsidePool(f *facts, n *site.Network, report func(Finding)) {
 			fix := &Fix{Title: "Remove the exclusion"}
 			fix.Edits, _ = edit.Removing(f.Site, site.Ref{Kind: site.KindExclusion, ID: x.ID}, in)
 			report(Finding{
-				Title: "An exclusion is outside pool " + p.Name, Network: n.ID, Parts: []site.Ref{{Kind: site.KindExclusion, ID: x.ID}, in}, Addresses: []address.Range{x.Range},
-				Says: fmt.Sprintf("%s (%s) keeps nothing back: pool %s never hands it out.", x.Range, x.Reason, p.Name), Fix: fix,
+				Title: "An exclusion is outside pool " + p.Name, Network: n.ID,
+				Parts: []site.Ref{{Kind: site.KindExclusion, ID: x.ID}, in}, Addresses: []address.Range{x.Range},
+				Says: fmt.Sprintf("%s (%s) keeps nothing back: pool %s never hands it out.", x.Range, x.Reason, p.Name),
+				Fix:  fix,
 			})
 		}
 	})
@@ -224,8 +243,10 @@ func exclusionEmptiesPool(f *facts, n *site.Network, report func(Finding)) {
 		}
 		if len(cut) > 0 && len(address.Ranges(p.Ranges, cut)) == 0 {
 			report(Finding{
-				Title: fmt.Sprintf("Pool %s has nothing left to hand out", p.Name), Network: n.ID, Parts: parts, Addresses: p.Ranges,
-				Says: fmt.Sprintf("Its exclusions cover all of %s. Clients of %s get no address.", join(p.Ranges), n.Name),
+				Title: fmt.Sprintf("Pool %s has nothing left to hand out", p.Name), Network: n.ID, Parts: parts,
+				Addresses: p.Ranges,
+				Says: fmt.Sprintf("Its exclusions cover all of %s. Clients of %s get no address.",
+					join(p.Ranges), n.Name),
 			})
 		}
 	})

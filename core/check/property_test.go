@@ -40,10 +40,13 @@ func mangled(t *rapid.T) *site.Site {
 		case 4:
 			p.Enabled = false
 		case 5:
-			s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: fmt.Sprintf("x-%d", len(s.FixedDevices)), Name: "x", Network: n.ID, Address: host(n, "fixed")})
+			s.FixedDevices = append(s.FixedDevices,
+				site.FixedDevice{ID: fmt.Sprintf("x-%d", len(s.FixedDevices)), Name: "x", Network: n.ID,
+					Address: host(n, "fixed")})
 		case 6:
 			a := host(n, "excluded")
-			p.Exclusions = append(p.Exclusions, site.Exclusion{ID: fmt.Sprintf("e-%d", len(p.Exclusions)), Range: address.Single(a), Reason: "r"})
+			p.Exclusions = append(p.Exclusions,
+				site.Exclusion{ID: fmt.Sprintf("e-%d", len(p.Exclusions)), Range: address.Single(a), Reason: "r"})
 		case 8:
 			d := &s.Devices[rapid.IntRange(0, len(s.Devices)-1).Draw(t, "device")]
 			i := &d.Interfaces[rapid.IntRange(0, len(d.Interfaces)-1).Draw(t, "interface")]
@@ -65,9 +68,14 @@ func mangled(t *rapid.T) *site.Site {
 				}
 			}
 		case 13:
-			n.Options = append(n.Options, site.Option{Code: rapid.SampledFrom([]uint8{6, 15, 26, 54, 67, 119, 121}).Draw(t, "told"), Value: rapid.SampledFrom([]string{"10.0.0.1, 192.0.2.1", "other.example", "1500", "10.0.0.0/8 via 10.0.0.1"}).Draw(t, "value")})
+			n.Options = append(n.Options,
+				site.Option{Code: rapid.SampledFrom([]uint8{6, 15, 26, 54, 67, 119, 121}).Draw(t, "told"),
+					Value: rapid.SampledFrom([]string{"10.0.0.1, 192.0.2.1", "other.example", "1500",
+						"10.0.0.0/8 via 10.0.0.1"}).Draw(t, "value")})
 		case 7:
-			p.Options = append(p.Options, site.Option{Code: rapid.SampledFrom([]uint8{3, 6, 51, 58, 59}).Draw(t, "code"), Value: rapid.SampledFrom([]string{"10.0.0.1", "1 hour", "nonsense"}).Draw(t, "value")})
+			p.Options = append(p.Options,
+				site.Option{Code: rapid.SampledFrom([]uint8{3, 6, 51, 58, 59}).Draw(t, "code"),
+					Value: rapid.SampledFrom([]string{"10.0.0.1", "1 hour", "nonsense"}).Draw(t, "value")})
 		default:
 			s.Networks = append([]site.Network{}, s.Networks[1:]...)
 			if len(s.Networks) == 0 {

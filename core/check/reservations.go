@@ -15,10 +15,12 @@ func reservationOutsideNetwork(f *facts, n *site.Network, report func(Finding)) 
 			continue
 		}
 		report(Finding{
-			Title: fmt.Sprintf("Reservation %s is outside %s", r.Name, n.Name), Network: n.ID, Addresses: []address.Range{address.Single(r.Address)},
-			Parts: []site.Ref{{Kind: site.KindReservation, ID: r.ID}},
-			Says:  fmt.Sprintf("No host in %s can hold %s. The client %s is refused or cut off.", n.Prefix, r.Address, r.MAC),
-			Fix:   f.moveReservation(n, r.ID),
+			Title: fmt.Sprintf("Reservation %s is outside %s", r.Name, n.Name), Network: n.ID,
+			Addresses: []address.Range{address.Single(r.Address)},
+			Parts:     []site.Ref{{Kind: site.KindReservation, ID: r.ID}},
+			Says: fmt.Sprintf("No host in %s can hold %s. The client %s is refused or cut off.", n.Prefix,
+				r.Address, r.MAC),
+			Fix: f.moveReservation(n, r.ID),
 		})
 	}
 }
@@ -31,7 +33,8 @@ func (f *facts) moveReservation(n *site.Network, id string) *Fix {
 	}
 	now := *r
 	now.Address = free
-	return change("Move the reservation to "+address.Short(free, n.Prefix), site.KindReservation, id, site.Ref{}, *r, now)
+	return change("Move the reservation to "+address.Short(free, n.Prefix), site.KindReservation, id,
+		site.Ref{}, *r, now)
 }
 
 func reservationMACTwice(f *facts, n *site.Network, report func(Finding)) {
@@ -46,9 +49,11 @@ func reservationMACTwice(f *facts, n *site.Network, report func(Finding)) {
 		fix := &Fix{Title: "Remove the reservation of " + r.Address.String()}
 		fix.Edits, _ = edit.Removing(f.Site, ref, site.Ref{})
 		report(Finding{
-			Title: r.MAC.String() + " is reserved twice", Network: r.Network, Parts: []site.Ref{{Kind: site.KindReservation, ID: other.ID}, ref},
+			Title: r.MAC.String() + " is reserved twice", Network: r.Network,
+			Parts:     []site.Ref{{Kind: site.KindReservation, ID: other.ID}, ref},
 			Addresses: []address.Range{address.Single(other.Address), address.Single(r.Address)}, Fix: fix,
-			Says: fmt.Sprintf("The client is given %s or %s, whichever the server finds first.", other.Address, r.Address),
+			Says: fmt.Sprintf("The client is given %s or %s, whichever the server finds first.", other.Address,
+				r.Address),
 		})
 	}
 }
@@ -56,7 +61,8 @@ func reservationMACTwice(f *facts, n *site.Network, report func(Finding)) {
 func macMalformed(_ *facts, n *site.Network, held []owner, report func(Finding)) {
 	bad := func(o owner, says string) {
 		found := Finding{
-			Title: o.what() + " has no usable MAC", Parts: []site.Ref{o.part}, Addresses: []address.Range{address.Single(o.at)}, Says: says,
+			Title: o.what() + " has no usable MAC", Parts: []site.Ref{o.part},
+			Addresses: []address.Range{address.Single(o.at)}, Says: says,
 			Value: o.mac.String(),
 		}
 		if n != nil {
@@ -80,9 +86,11 @@ func macRandomised(f *facts, n *site.Network, report func(Finding)) {
 			continue
 		}
 		report(Finding{
-			Title: fmt.Sprintf("The MAC of %s was made up by its machine", orAddress(r)), Network: n.ID, Parts: []site.Ref{{Kind: site.KindReservation, ID: r.ID}},
+			Title: fmt.Sprintf("The MAC of %s was made up by its machine", orAddress(r)), Network: n.ID,
+			Parts:     []site.Ref{{Kind: site.KindReservation, ID: r.ID}},
 			Addresses: []address.Range{address.Single(r.Address)},
-			Says:      fmt.Sprintf("%s is locally administered. The machine takes another when it likes, and the reservation no longer holds. Switch private addresses off on the machine for this network.", r.MAC),
+			Says: fmt.Sprintf("%s is locally administered. The machine takes another when it likes, and the "+
+				"reservation no longer holds. Switch private addresses off on the machine for this network.", r.MAC),
 		})
 	}
 }
@@ -105,9 +113,11 @@ func reservationExcluded(f *facts, n *site.Network, report func(Finding)) {
 					continue
 				}
 				report(Finding{
-					Title: o.what() + " is inside an exclusion", Network: n.ID, Parts: []site.Ref{o.part, {Kind: site.KindExclusion, ID: x.ID}, poolRef(p.ID)},
+					Title: o.what() + " is inside an exclusion", Network: n.ID,
+					Parts:     []site.Ref{o.part, {Kind: site.KindExclusion, ID: x.ID}, poolRef(p.ID)},
 					Addresses: []address.Range{address.Single(o.at)},
-					Says:      fmt.Sprintf("%s is both excluded (%s) and reserved; the reservation wins. %s is still given it, so the reason may no longer hold.", o.at, x.Reason, o.what()),
+					Says: fmt.Sprintf("%s is both excluded (%s) and reserved; the reservation wins. %s is "+
+						"still given it, so the reason may no longer hold.", o.at, x.Reason, o.what()),
 				})
 			}
 		}
@@ -133,9 +143,11 @@ func reservationInPool(f *facts, n *site.Network, report func(Finding)) {
 					continue
 				}
 				report(Finding{
-					Title: fmt.Sprintf("%s is inside pool %s", o.what(), p.Name), Network: n.ID, Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
-					Says: fmt.Sprintf("%s reserves only outside the ranges of its pools, and refuses %s.", d.Name, o.at),
-					Fix:  excluding("Exclude "+address.Short(o.at, n.Prefix)+" from the pool", p, at, o.what()),
+					Title: fmt.Sprintf("%s is inside pool %s", o.what(), p.Name), Network: n.ID,
+					Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
+					Says: fmt.Sprintf("%s reserves only outside the ranges of its pools, and refuses %s.",
+						d.Name, o.at),
+					Fix: excluding("Exclude "+address.Short(o.at, n.Prefix)+" from the pool", p, at, o.what()),
 				})
 			}
 		}

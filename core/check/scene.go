@@ -89,7 +89,8 @@ type touched struct {
 }
 
 func everything(s *site.Site) touched {
-	t := touched{wide: true, networks: map[string]bool{}, devices: map[string]bool{}, outside: true, pools: true, holders: true}
+	t := touched{wide: true, networks: map[string]bool{}, devices: map[string]bool{}, outside: true, pools: true,
+		holders: true}
 	for _, n := range s.Networks {
 		t.networks[n.ID] = true
 	}
@@ -172,7 +173,8 @@ func (sc *Scene) touchAddress(t *touched, a netip.Addr) {
 	for i := range sc.Pools {
 		p := &sc.Pools[i]
 		holds := func(r address.Range) bool { return r.Contains(a) }
-		if slices.ContainsFunc(p.Ranges, holds) || slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return holds(x.Range) }) {
+		if slices.ContainsFunc(p.Ranges, holds) ||
+			slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return holds(x.Range) }) {
 			t.networks[p.Network] = true
 		}
 	}

@@ -33,8 +33,10 @@ func TestIncrementalEqualsFromScratch(t *testing.T) {
 			}
 			if !reflect.DeepEqual(sc.Findings, want.Findings) {
 				for k := range max(len(sc.Findings), len(want.Findings)) {
-					if k >= len(sc.Findings) || k >= len(want.Findings) || !reflect.DeepEqual(sc.Findings[k], want.Findings[k]) {
-						t.Fatalf("after %v\nfound %+v\nwant  %+v", edits, sc.Findings[k:min(k+1, len(sc.Findings))], want.Findings[k:min(k+1, len(want.Findings))])
+					if k >= len(sc.Findings) || k >= len(want.Findings) ||
+						!reflect.DeepEqual(sc.Findings[k], want.Findings[k]) {
+						t.Fatalf("after %v\nfound %+v\nwant  %+v", edits, sc.Findings[k:min(k+1, len(sc.Findings))],
+							want.Findings[k:min(k+1, len(want.Findings))])
 					}
 				}
 			}

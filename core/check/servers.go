@@ -27,7 +27,8 @@ func networkUnserved(f *facts, n *site.Network, report func(Finding)) {
 				at := max(0, slices.IndexFunc(homes, func(h home) bool { return h.at == n.Gateway }))
 				now := *p
 				now.Server = homes[at].device.ID
-				fix = change(fmt.Sprintf("Serve %s from %s", p.Name, homes[at].device.Name), site.KindPool, p.ID, site.Ref{}, *p, now)
+				fix = change(fmt.Sprintf("Serve %s from %s", p.Name, homes[at].device.Name), site.KindPool, p.ID,
+					site.Ref{}, *p, now)
 			}
 		} else {
 			served = true
@@ -93,13 +94,16 @@ func relayMissing(f *facts, n *site.Network, report func(Finding)) {
 			}
 		}
 		found := Finding{
-			Title: fmt.Sprintf("Nothing relays %s to %s", n.Name, d.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), interfaceRef(at.iface.ID)},
-			Says: fmt.Sprintf("%s serves pool %s and has no interface in %s; %s of %s hears the clients and does not pass them on. They get no address.", d.Name, p.Name, n.Prefix, at.iface.Name, at.device.Name),
+			Title: fmt.Sprintf("Nothing relays %s to %s", n.Name, d.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID), interfaceRef(at.iface.ID)},
+			Says: fmt.Sprintf("%s serves pool %s and has no interface in %s; %s of %s hears the clients and does "+
+				"not pass them on. They get no address.", d.Name, p.Name, n.Prefix, at.iface.Name, at.device.Name),
 		}
 		if to := serverAddress(d); to.IsValid() {
 			now := *at.iface
 			now.RelayTo = append(slices.Clone(now.RelayTo), to)
-			found.Fix = changeInterface(fmt.Sprintf("Relay from %s to %s", at.iface.Name, to), at.device, *at.iface, now)
+			found.Fix = changeInterface(fmt.Sprintf("Relay from %s to %s", at.iface.Name, to), at.device,
+				*at.iface, now)
 		}
 		report(found)
 	})
@@ -112,13 +116,17 @@ func relayTargetWrong(f *facts, n *site.Network, report func(Finding)) {
 			if held && slices.ContainsFunc(f.pools[n.ID], func(p *site.Pool) bool { return p.Server == d.ID }) {
 				continue
 			}
-			says := fmt.Sprintf("%s of %s passes requests to %s, which no device of the site holds.", h.iface.Name, h.device.Name, to)
+			says := fmt.Sprintf("%s of %s passes requests to %s, which no device of the site holds.", h.iface.Name,
+				h.device.Name, to)
 			if held {
-				says = fmt.Sprintf("%s of %s passes requests to %s, and %s serves no pool of %s.", h.iface.Name, h.device.Name, to, d.Name, n.Name)
+				says = fmt.Sprintf("%s of %s passes requests to %s, and %s serves no pool of %s.", h.iface.Name,
+					h.device.Name, to, d.Name, n.Name)
 			}
 			report(Finding{
-				Title: "The relay of " + n.Name + " points elsewhere", Network: n.ID, Parts: []site.Ref{interfaceRef(h.iface.ID), networkRef(n.ID)},
-				Addresses: []address.Range{address.Single(to)}, Says: says + " They are lost there.", Fix: f.retarget(n, h, to),
+				Title: "The relay of " + n.Name + " points elsewhere", Network: n.ID,
+				Parts:     []site.Ref{interfaceRef(h.iface.ID), networkRef(n.ID)},
+				Addresses: []address.Range{address.Single(to)}, Says: says + " They are lost there.",
+				Fix: f.retarget(n, h, to),
 			})
 		}
 	}
@@ -155,9 +163,11 @@ func relayBesideServer(f *facts, n *site.Network, report func(Finding)) {
 			now := *h.iface
 			now.RelayTo = nil
 			report(Finding{
-				Title: fmt.Sprintf("%s is served and relayed", n.Name), Network: n.ID, Parts: []site.Ref{interfaceRef(h.iface.ID), poolRef(p.ID)},
-				Says: fmt.Sprintf("%s answers on %s, and %s of %s passes the same requests to %s. Clients get two offers and take either.", d.Name, n.Name, h.iface.Name, h.device.Name, join(h.iface.RelayTo)),
-				Fix:  changeInterface("Stop relaying from "+h.iface.Name, h.device, *h.iface, now),
+				Title: fmt.Sprintf("%s is served and relayed", n.Name), Network: n.ID,
+				Parts: []site.Ref{interfaceRef(h.iface.ID), poolRef(p.ID)},
+				Says: fmt.Sprintf("%s answers on %s, and %s of %s passes the same requests to %s. Clients get two "+
+					"offers and take either.", d.Name, n.Name, h.iface.Name, h.device.Name, join(h.iface.RelayTo)),
+				Fix: changeInterface("Stop relaying from "+h.iface.Name, h.device, *h.iface, now),
 			})
 		}
 	})
@@ -184,9 +194,11 @@ func twoServers(f *facts, n *site.Network, report func(Finding)) {
 		now := *p
 		now.Server = first.Server
 		report(Finding{
-			Title: fmt.Sprintf("%s and %s both serve %s", a.Name, b.Name, n.Name), Network: n.ID, Parts: []site.Ref{poolRef(first.ID), poolRef(p.ID)},
-			Says: fmt.Sprintf("A client takes the address of whichever answers first, and reservations hold on one of them only. %s and %s know nothing of each other's leases.", a.Name, b.Name),
-			Fix:  change("Let "+a.Name+" serve "+p.Name+" too", site.KindPool, p.ID, site.Ref{}, *p, now),
+			Title: fmt.Sprintf("%s and %s both serve %s", a.Name, b.Name, n.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(first.ID), poolRef(p.ID)},
+			Says: fmt.Sprintf("A client takes the address of whichever answers first, and reservations hold on one "+
+				"of them only. %s and %s know nothing of each other's leases.", a.Name, b.Name),
+			Fix: change("Let "+a.Name+" serve "+p.Name+" too", site.KindPool, p.ID, site.Ref{}, *p, now),
 		})
 	}
 }
@@ -198,8 +210,10 @@ func poolUnreachable(f *facts, n *site.Network, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: fmt.Sprintf("Nobody hears the clients of pool %s", p.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Fix: f.addInterface(n),
-			Says: fmt.Sprintf("%s serves it, and neither it nor a relay has an interface in %s. No request reaches a server.", d.Name, n.Prefix),
+			Title: fmt.Sprintf("Nobody hears the clients of pool %s", p.Name), Network: n.ID,
+			Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Fix: f.addInterface(n),
+			Says: fmt.Sprintf("%s serves it, and neither it nor a relay has an interface in %s. No request reaches "+
+				"a server.", d.Name, n.Prefix),
 		})
 	})
 }
@@ -215,9 +229,11 @@ func dhcpNotPermitted(f *facts, n *site.Network, report func(Finding)) {
 			now := *h.iface
 			now.Permits = append([]string{site.PermitDHCP}, now.Permits...)
 			report(Finding{
-				Title: fmt.Sprintf("%s lets no DHCP in", h.iface.Name), Network: n.ID, Parts: []site.Ref{interfaceRef(h.iface.ID), poolRef(p.ID)},
-				Says: fmt.Sprintf("%s of %s drops the requests of %s. Its clients get no address from pool %s.", h.iface.Name, h.device.Name, n.Name, p.Name),
-				Fix:  changeInterface("Permit DHCP on "+h.iface.Name, h.device, *h.iface, now),
+				Title: fmt.Sprintf("%s lets no DHCP in", h.iface.Name), Network: n.ID,
+				Parts: []site.Ref{interfaceRef(h.iface.ID), poolRef(p.ID)},
+				Says: fmt.Sprintf("%s of %s drops the requests of %s. Its clients get no address from pool %s.",
+					h.iface.Name, h.device.Name, n.Name, p.Name),
+				Fix: changeInterface("Permit DHCP on "+h.iface.Name, h.device, *h.iface, now),
 			})
 		}
 	})

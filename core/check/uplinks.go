@@ -42,9 +42,11 @@ func networkUntranslated(f *facts, report func(Finding)) {
 		facts.Translates = append(slices.Clone(facts.Translates), n.ID)
 		now.Uplink = &facts
 		report(Finding{
-			Title: n.Name + " is translated by no uplink", Network: n.ID, Parts: []site.Ref{networkRef(n.ID), interfaceRef(out.ID)},
-			Says: fmt.Sprintf("Packets from %s leave with a private address and nobody answers them. Clients reach the site and not the internet.", n.Prefix),
-			Fix:  changeInterface(fmt.Sprintf("Translate it on %s of %s", out.Name, on.Name), on, *out, now),
+			Title: n.Name + " is translated by no uplink", Network: n.ID,
+			Parts: []site.Ref{networkRef(n.ID), interfaceRef(out.ID)},
+			Says: fmt.Sprintf("Packets from %s leave with a private address and nobody answers them. Clients reach "+
+				"the site and not the internet.", n.Prefix),
+			Fix: changeInterface(fmt.Sprintf("Translate it on %s of %s", out.Name, on.Name), on, *out, now),
 		})
 	}
 }
@@ -57,7 +59,8 @@ func translationUnknown(f *facts, d *site.Device, report func(Finding)) {
 		if i.Uplink == nil {
 			report(Finding{
 				Title: fmt.Sprintf("Nothing says what %s translates", i.Name), Parts: []site.Ref{interfaceRef(i.ID)},
-				Says: fmt.Sprintf("Whether clients reach the internet through %s of %s cannot be computed until its uplink facts are recorded.", i.Name, d.Name),
+				Says: fmt.Sprintf("Whether clients reach the internet through %s of %s cannot be computed until its "+
+					"uplink facts are recorded.", i.Name, d.Name),
 			})
 			continue
 		}
@@ -69,8 +72,10 @@ func translationUnknown(f *facts, d *site.Device, report func(Finding)) {
 			facts.Translates = slices.DeleteFunc(slices.Clone(facts.Translates), func(t string) bool { return t == id })
 			now.Uplink = &facts
 			report(Finding{
-				Title: fmt.Sprintf("%s translates a network that is not there", i.Name), Parts: []site.Ref{interfaceRef(i.ID), networkRef(id)},
-				Says: fmt.Sprintf("%q is no network of this site.", id), Fix: changeInterface("Stop translating it", d, i, now),
+				Title: fmt.Sprintf("%s translates a network that is not there", i.Name),
+				Parts: []site.Ref{interfaceRef(i.ID), networkRef(id)},
+				Says:  fmt.Sprintf("%q is no network of this site.", id),
+				Fix:   changeInterface("Stop translating it", d, i, now),
 			})
 		}
 	}
@@ -83,8 +88,10 @@ func uplinkGatewayOutside(_ *facts, d *site.Device, report func(Finding)) {
 		}
 		if !slices.ContainsFunc(i.Addresses, func(a netip.Prefix) bool { return a.Contains(i.Uplink.Gateway) }) {
 			report(Finding{
-				Title: fmt.Sprintf("The router of %s is not on its subnet", i.Name), Parts: []site.Ref{interfaceRef(i.ID)}, Addresses: []address.Range{address.Single(i.Uplink.Gateway)},
-				Says: fmt.Sprintf("%s is not in %s. %s cannot reach it, and the site has no way to the internet.", i.Uplink.Gateway, join(i.Addresses), d.Name),
+				Title: fmt.Sprintf("The router of %s is not on its subnet", i.Name),
+				Parts: []site.Ref{interfaceRef(i.ID)}, Addresses: []address.Range{address.Single(i.Uplink.Gateway)},
+				Says: fmt.Sprintf("%s is not in %s. %s cannot reach it, and the site has no way to the internet.",
+					i.Uplink.Gateway, join(i.Addresses), d.Name),
 			})
 		}
 	}
@@ -106,10 +113,12 @@ func mtuAboveUplink(f *facts, n *site.Network, report func(Finding)) {
 				continue
 			}
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s send packets too large for %s", p.Name, u.Name), Network: n.ID, Parts: []site.Ref{poolRef(p.ID), interfaceRef(u.ID)},
+				Title: fmt.Sprintf("Clients of %s send packets too large for %s", p.Name, u.Name), Network: n.ID,
+				Parts: []site.Ref{poolRef(p.ID), interfaceRef(u.ID)},
 				Value: fmt.Sprint(mtu),
-				Says:  fmt.Sprintf("They are told an MTU of %d by %s, and %s carries %d. Large transfers stall while small ones work.", mtu, t.From.Name, u.Name, u.Uplink.Largest()),
-				Fix:   f.retell(fmt.Sprintf("Tell them %d", u.Uplink.Largest()), t, fmt.Sprint(u.Uplink.Largest())),
+				Says: fmt.Sprintf("They are told an MTU of %d by %s, and %s carries %d. Large transfers stall "+
+					"while small ones work.", mtu, t.From.Name, u.Name, u.Uplink.Largest()),
+				Fix: f.retell(fmt.Sprintf("Tell them %d", u.Uplink.Largest()), t, fmt.Sprint(u.Uplink.Largest())),
 			})
 			return
 		}

@@ -22,7 +22,8 @@ func deviceVLANOutOfRange(_ *facts, d *site.Device, report func(Finding)) {
 	for _, i := range d.Interfaces {
 		if i.VLAN < 0 || i.VLAN > 4094 || i.Kind == site.VLAN && i.VLAN == 0 {
 			report(Finding{
-				Title: fmt.Sprintf("%s of %s has VLAN id %d", i.Name, d.Name, i.VLAN), Parts: []site.Ref{interfaceRef(i.ID)},
+				Title: fmt.Sprintf("%s of %s has VLAN id %d", i.Name, d.Name, i.VLAN),
+				Parts: []site.Ref{interfaceRef(i.ID)},
 				Value: fmt.Sprint(i.VLAN),
 				Says:  fmt.Sprintf("A VLAN interface needs an id from 1 to 4094; %s refuses %d.", d.Name, i.VLAN),
 			})
@@ -41,10 +42,13 @@ func vlanReused(f *facts, report func(Finding)) {
 			now := *n
 			now.VLAN = FreeVLAN(f.Site)
 			report(Finding{
-				Title: fmt.Sprintf("%s and %s share VLAN %d", other.Name, n.Name, n.VLAN), Network: n.ID, Parts: []site.Ref{networkRef(other.ID), networkRef(n.ID)},
+				Title: fmt.Sprintf("%s and %s share VLAN %d", other.Name, n.Name, n.VLAN), Network: n.ID,
+				Parts: []site.Ref{networkRef(other.ID), networkRef(n.ID)},
 				Value: fmt.Sprint(n.VLAN),
-				Says:  fmt.Sprintf("Clients of both networks hear each other's broadcasts, and a DHCP request on VLAN %d is answered from whichever pool is first.", n.VLAN),
-				Fix:   change(fmt.Sprintf("Give %s VLAN %d", n.Name, now.VLAN), site.KindNetwork, n.ID, site.Ref{}, *n, now),
+				Says: fmt.Sprintf("Clients of both networks hear each other's broadcasts, and a DHCP request on "+
+					"VLAN %d is answered from whichever pool is first.", n.VLAN),
+				Fix: change(fmt.Sprintf("Give %s VLAN %d", n.Name, now.VLAN), site.KindNetwork, n.ID,
+					site.Ref{}, *n, now),
 			})
 			continue
 		}
@@ -100,16 +104,19 @@ func vlanOnOneSideOnly(f *facts, report func(Finding)) {
 				now := *to.Interface
 				now.Tagged = append(slices.Clone(now.Tagged), v)
 				slices.Sort(now.Tagged)
-				says := fmt.Sprintf("%s sends %s with the tag %d, and %s does not take it. Clients beyond get no address.", from, n.Name, v, to)
+				says := fmt.Sprintf("%s sends %s with the tag %d, and %s does not take it. Clients beyond get no "+
+					"address.", from, n.Name, v, to)
 				if now.Untagged == v {
 					now.Untagged = 0
-					says = fmt.Sprintf("%s sends %s with the tag %d, and %s takes it without one. Clients beyond get no address.", from, n.Name, v, to)
+					says = fmt.Sprintf("%s sends %s with the tag %d, and %s takes it without one. Clients beyond "+
+						"get no address.", from, n.Name, v, to)
 				}
 				report(Finding{
 					Title: fmt.Sprintf("VLAN %d is on one side only", v), Network: n.ID, Says: says,
 					Value: fmt.Sprint(v),
 					Parts: []site.Ref{interfaceRef(from.Interface.ID), interfaceRef(to.Interface.ID), networkRef(n.ID)},
-					Fix:   changeInterface(fmt.Sprintf("Carry VLAN %d on %s too", v, to), to.Device, *to.Interface, now),
+					Fix: changeInterface(fmt.Sprintf("Carry VLAN %d on %s too", v, to), to.Device,
+						*to.Interface, now),
 				})
 			}
 		}
@@ -125,10 +132,13 @@ func untaggedDiffers(f *facts, report func(Finding)) {
 		now := *c.B.Interface
 		now.Untagged = a
 		found := Finding{
-			Title: fmt.Sprintf("VLANs %d and %d run together", a, b), Parts: []site.Ref{interfaceRef(c.A.Interface.ID), interfaceRef(c.B.Interface.ID)},
+			Title: fmt.Sprintf("VLANs %d and %d run together", a, b),
+			Parts: []site.Ref{interfaceRef(c.A.Interface.ID), interfaceRef(c.B.Interface.ID)},
 			Value: fmt.Sprint(a, b),
-			Says:  fmt.Sprintf("Frames of VLAN %d leave %s without a tag and become VLAN %d at %s. Clients of one network get addresses of the other.", a, c.A, b, c.B),
-			Fix:   changeInterface(fmt.Sprintf("Make VLAN %d the untagged one on %s", a, c.B), c.B.Device, *c.B.Interface, now),
+			Says: fmt.Sprintf("Frames of VLAN %d leave %s without a tag and become VLAN %d at %s. Clients of one "+
+				"network get addresses of the other.", a, c.A, b, c.B),
+			Fix: changeInterface(fmt.Sprintf("Make VLAN %d the untagged one on %s", a, c.B), c.B.Device,
+				*c.B.Interface, now),
 		}
 		for _, n := range f.Networks {
 			if n.VLAN == a {

@@ -63,7 +63,8 @@ func Frame(s *site.Site, id string) yang.Config {
 	own := s.Own()
 	for i := range s.VendorClasses {
 		if k := &s.VendorClasses[i]; serves {
-			c.DHCP.Class = append(c.DHCP.Class, yang.Class{ID: k.ID, Name: k.Name, Match: k.Match, Option: encode(own, ClassOptions(k))})
+			c.DHCP.Class = append(c.DHCP.Class,
+				yang.Class{ID: k.ID, Name: k.Name, Match: k.Match, Option: encode(own, ClassOptions(k))})
 		}
 	}
 	return c
@@ -91,9 +92,12 @@ func subnetOn(d *site.Device, n *site.Network) (name string, ok bool) {
 // Serving is the pools and reservations that a device must hold to serve a network. on
 // is the device's interface there, empty where it has none; pools and reserved are the
 // network's.
-func Serving(s *site.Site, d *site.Device, n *site.Network, on string, pools []*site.Pool, reserved iter.Seq[*site.Reservation]) yang.DHCPServer {
+func Serving(
+	s *site.Site, d *site.Device, n *site.Network, on string, pools []*site.Pool, reserved iter.Seq[*site.Reservation],
+) yang.DHCPServer {
 	var out yang.DHCPServer
-	if !slices.ContainsFunc(pools, func(p *site.Pool) bool { return p.Server == d.ID }) || on == "" && len(RelaysTo(s, n, d)) == 0 {
+	if !slices.ContainsFunc(pools, func(p *site.Pool) bool { return p.Server == d.ID }) || on == "" &&
+		len(RelaysTo(s, n, d)) == 0 {
 		return out
 	}
 	own, common := s.Own(), Common(s)
@@ -105,7 +109,8 @@ func Serving(s *site.Site, d *site.Device, n *site.Network, on string, pools []*
 	for r := range reserved {
 		if p, ok := poolOf(pools, r); ok && p.Server == d.ID {
 			out.Reservation = append(out.Reservation, yang.Reservation{
-				ID: r.ID, Pool: p.ID, Name: r.Name, Address: r.Address, MAC: r.MAC, Client: identifier(r.Client), Option: encode(own, r.Options),
+				ID: r.ID, Pool: p.ID, Name: r.Name, Address: r.Address, MAC: r.MAC, Client: identifier(r.Client),
+				Option: encode(own, r.Options),
 			})
 		}
 	}
@@ -162,7 +167,8 @@ func iface(s *site.Site, i site.Interface) yang.Interface {
 		out.Switchport = &yang.Switchport{Untagged: i.Untagged, Tagged: i.Tagged}
 	}
 	if u := i.Uplink; u != nil {
-		out.Uplink = &yang.Uplink{Method: u.Method, Gateway: u.Gateway, Account: u.Account, PasswordName: u.Secret, MTU: u.Largest()}
+		out.Uplink = &yang.Uplink{Method: u.Method, Gateway: u.Gateway, Account: u.Account, PasswordName: u.Secret,
+			MTU: u.Largest()}
 		for _, id := range u.Translates {
 			if n, ok := s.Network(id); ok {
 				out.Uplink.Translate = append(out.Uplink.Translate, n.Prefix.Masked())
@@ -190,7 +196,8 @@ func pool(s *site.Site, own option.Own, told []option.Effective, n *site.Network
 		out.Range = append(out.Range, yang.Span{Start: r.From, End: r.To})
 	}
 	for _, x := range p.Exclusions {
-		out.Exclusion = append(out.Exclusion, yang.Exclusion{Span: yang.Span{Start: x.Range.From, End: x.Range.To}, Reason: x.Reason})
+		out.Exclusion = append(out.Exclusion,
+			yang.Exclusion{Span: yang.Span{Start: x.Range.From, End: x.Range.To}, Reason: x.Reason})
 	}
 	for _, t := range told {
 		if wire, err := own.Parse(t.Code, t.Value); err == nil {
@@ -294,7 +301,8 @@ type Everywhere []option.Effective
 func Common(s *site.Site) Everywhere {
 	var domain []option.Set
 	if s.Domain != "" {
-		domain = []option.Set{{Code: option.DomainName, Value: s.Domain, Source: option.Source{Kind: site.KindSite, ID: s.ID, Name: s.Name}}}
+		domain = []option.Set{{Code: option.DomainName, Value: s.Domain,
+			Source: option.Source{Kind: site.KindSite, ID: s.ID, Name: s.Name}}}
 	}
 	return option.Resolve(
 		set(site.KindStandard, s.Standard.ID, s.Standard.Name, s.Standard.Options),
@@ -309,7 +317,8 @@ func (e Everywhere) Effective(c For) []option.Effective {
 	if n := c.Network; n != nil {
 		var gateway []option.Set
 		if n.Gateway.IsValid() {
-			gateway = []option.Set{{Code: option.Router, Value: n.Gateway.String(), Source: option.Source{Kind: site.KindNetwork, ID: n.ID, Name: n.Name}}}
+			gateway = []option.Set{{Code: option.Router, Value: n.Gateway.String(),
+				Source: option.Source{Kind: site.KindNetwork, ID: n.ID, Name: n.Name}}}
 		}
 		levels = append(levels, append(gateway, set(site.KindNetwork, n.ID, n.Name, n.Options)...))
 	}
@@ -328,7 +337,8 @@ func (e Everywhere) Effective(c For) []option.Effective {
 func set(kind, id, name string, options []site.Option) []option.Set {
 	var out []option.Set
 	for _, o := range options {
-		out = append(out, option.Set{Code: o.Code, Value: o.Value, Source: option.Source{Kind: kind, ID: id, Name: name}})
+		out = append(out, option.Set{Code: o.Code, Value: o.Value,
+			Source: option.Source{Kind: kind, ID: id, Name: name}})
 	}
 	return out
 }

@@ -98,7 +98,8 @@ func TestNearestWins(t *testing.T) {
 		n, _ := s.Network("net-quill-lab")
 		p, _ := s.Pool("pool-quill-lab")
 		want := ""
-		for i, level := range []*[]site.Option{&s.Standard.Options, &s.Customer.Options, &s.Options, &n.Options, &p.Options} {
+		for i, level := range []*[]site.Option{&s.Standard.Options, &s.Customer.Options, &s.Options, &n.Options,
+			&p.Options} {
 			*level = nil
 			if rapid.Bool().Draw(t, "set") {
 				want = fmt.Sprintf("%d hours", i+2)

@@ -47,7 +47,8 @@ func Limits(kind string, c yang.Config) error {
 	case kind == site.L2Switch:
 		for _, p := range c.DHCP.Pool {
 			if p.Interface == "" {
-				return fmt.Errorf("pool %s: a layer 2 switch serves only the network of its management interface", p.Name)
+				return fmt.Errorf("pool %s: a layer 2 switch serves only the network of its management interface",
+					p.Name)
 			}
 		}
 	case kind == site.L3Switch:
@@ -61,7 +62,8 @@ func keptApart(c yang.Config) error {
 	for _, r := range c.DHCP.Reservation {
 		for _, p := range c.DHCP.Pool {
 			if p.HandsOut(r.Address) {
-				return fmt.Errorf("reservation %s: a layer 3 switch reserves only outside the ranges of its pools, and %s is in %s", r.Name, r.Address, p.Name)
+				return fmt.Errorf("reservation %s: a layer 3 switch reserves only outside the ranges of its pools, "+
+					"and %s is in %s", r.Name, r.Address, p.Name)
 			}
 		}
 	}

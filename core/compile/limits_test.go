@@ -17,7 +17,8 @@ import (
 func TestLimitsOfEachKind(t *testing.T) {
 	at := func(name, a string) yang.Interface {
 		p := netip.MustParsePrefix(a)
-		return yang.Interface{Name: name, Type: yang.TypeVLAN, IPv4: &yang.IPv4{Address: []yang.Address{{IP: p.Addr(), PrefixLength: p.Bits()}}}}
+		return yang.Interface{Name: name, Type: yang.TypeVLAN,
+			IPv4: &yang.IPv4{Address: []yang.Address{{IP: p.Addr(), PrefixLength: p.Bits()}}}}
 	}
 	with := func(list ...yang.Interface) yang.Config {
 		return yang.Config{Interfaces: yang.Interfaces{Interface: list}}
@@ -28,7 +29,8 @@ func TestLimitsOfEachKind(t *testing.T) {
 		return with(i)
 	}
 	pool := func(c yang.Config, iface string) yang.Config {
-		c.DHCP.Pool = []yang.Pool{{ID: "p", Name: "p", Interface: iface, Subnet: netip.MustParsePrefix("10.0.0.0/24"), Range: []yang.Span{{Start: netip.MustParseAddr("10.0.0.10"), End: netip.MustParseAddr("10.0.0.20")}}}}
+		c.DHCP.Pool = []yang.Pool{{ID: "p", Name: "p", Interface: iface, Subnet: netip.MustParsePrefix("10.0.0.0/24"),
+			Range: []yang.Span{{Start: netip.MustParseAddr("10.0.0.10"), End: netip.MustParseAddr("10.0.0.20")}}}}
 		return c
 	}
 	relay := func(c yang.Config) yang.Config {
@@ -36,7 +38,8 @@ func TestLimitsOfEachKind(t *testing.T) {
 		return c
 	}
 	reserved := func(c yang.Config, a string) yang.Config {
-		c.DHCP.Reservation = []yang.Reservation{{ID: "r", Name: "r", Pool: "p", Address: netip.MustParseAddr(a), MAC: address.MAC{0, 0, 0x5e, 0, 0, 1}}}
+		c.DHCP.Reservation = []yang.Reservation{{ID: "r", Name: "r", Pool: "p", Address: netip.MustParseAddr(a),
+			MAC: address.MAC{0, 0, 0x5e, 0, 0, 1}}}
 		return c
 	}
 	one := with(at("v1", "10.0.0.1/24"))
@@ -48,19 +51,24 @@ func TestLimitsOfEachKind(t *testing.T) {
 		{site.L2Switch, one, ""},
 		{site.L2Switch, pool(one, "v1"), ""},
 		{site.L2Switch, pool(one, ""), "serves only the network of its management interface"},
-		{site.L2Switch, with(at("v1", "10.0.0.1/24"), at("v2", "10.0.1.1/24")), "one interface with an address, and this would be 2"},
+		{site.L2Switch, with(at("v1", "10.0.0.1/24"), at("v2", "10.0.1.1/24")),
+			"one interface with an address, and this would be 2"},
 		{site.L2Switch, relay(one), "relays nothing"},
 		{site.L2Switch, up(yang.Uplink{Method: site.ByDHCP}), "no uplink"},
 		{site.L3Switch, relay(with(at("v1", "10.0.0.1/24"), at("v2", "10.0.1.1/24"))), ""},
 		{site.L3Switch, up(yang.Uplink{Method: site.ByFixed}), ""},
 		{site.L3Switch, up(yang.Uplink{Method: site.ByPPPoE}), "does not speak PPPoE"},
-		{site.L3Switch, up(yang.Uplink{Method: site.ByFixed, Translate: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}}), "does not translate"},
+		{site.L3Switch,
+			up(yang.Uplink{Method: site.ByFixed, Translate: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}}),
+			"does not translate"},
 		{site.L3Switch, reserved(pool(one, "v1"), "10.0.0.9"), ""},
 		{site.L3Switch, reserved(pool(one, "v1"), "10.0.0.10"), "only outside the ranges"},
 		{site.Server, reserved(pool(one, ""), "10.0.0.10"), ""},
 		{site.Server, relay(one), "relays nothing"},
 		{site.Server, with(yang.Interface{Name: "br", Type: yang.TypeBridge}), "carries no VLANs for others"},
-		{site.Firewall, relay(up(yang.Uplink{Method: site.ByPPPoE, Translate: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}})), ""},
+		{site.Firewall,
+			relay(up(yang.Uplink{Method: site.ByPPPoE,
+				Translate: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}})), ""},
 	}
 	for _, c := range cases {
 		err := compile.Limits(c.kind, c.config)
@@ -79,7 +87,8 @@ func TestRelayedPoolsVendorClassesAndPasswords(t *testing.T) {
 	for _, p := range server.DHCP.Pool {
 		ids = append(ids, p.ID+" on "+p.Interface)
 	}
-	assert.Equal(t, []string{"pool-moss-bench on eth0", "pool-moss-theatre on ", "pool-moss-ward on "}, ids, "nothing relays the kennels")
+	assert.Equal(t, []string{"pool-moss-bench on eth0", "pool-moss-theatre on ", "pool-moss-ward on "}, ids,
+		"nothing relays the kennels")
 	assert.Len(t, compile.Device(moss, "dev-moss-sw").Relays.Relay, 2)
 
 	kelder := scenario.Site("kelder-bridge")
@@ -102,7 +111,8 @@ func TestRelayedPoolsVendorClassesAndPasswords(t *testing.T) {
 	garret := compile.Device(scenario.Site("the-garret"), "dev-garret-rt")
 	for _, i := range garret.Interfaces.Interface {
 		if i.Uplink != nil {
-			assert.Equal(t, yang.Uplink{Method: "pppoe", Account: "garret@line.example", PasswordName: "garret-line", MTU: 1492, Translate: []netip.Prefix{netip.MustParsePrefix("192.168.211.0/24")}}, *i.Uplink)
+			assert.Equal(t, yang.Uplink{Method: "pppoe", Account: "garret@line.example", PasswordName: "garret-line",
+				MTU: 1492, Translate: []netip.Prefix{netip.MustParsePrefix("192.168.211.0/24")}}, *i.Uplink)
 		}
 	}
 }

@@ -16,7 +16,8 @@ import (
 
 // DefaultParameters is what an ordinary desktop client asks for.
 var DefaultParameters = []uint8{
-	option.SubnetMask, option.Router, option.NameServers, option.HostName, option.DomainName, 26, 28, option.TimeServers,
+	option.SubnetMask, option.Router, option.NameServers, option.HostName, option.DomainName, 26, 28,
+	option.TimeServers,
 	option.LeaseTime, option.RenewalT1, option.RebindingT2, option.SearchList, option.StaticRoutes,
 }
 

@@ -30,13 +30,18 @@ func config() yang.Config {
 		c.Interfaces.Interface = append(c.Interfaces.Interface, yang.Interface{Name: name, Enabled: true,
 			IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: addr(a), PrefixLength: 24}}}})
 	}
-	opts := []yang.Option{{Code: 3, Value: []byte{10, 0, 0, 1}}, {Code: 6, Value: []byte{10, 0, 0, 2}}, {Code: 51, Value: []byte{0, 0, 0x0e, 0x10}}}
+	opts := []yang.Option{{Code: 3, Value: []byte{10, 0, 0, 1}}, {Code: 6, Value: []byte{10, 0, 0, 2}},
+		{Code: 51, Value: []byte{0, 0, 0x0e, 0x10}}}
 	c.DHCP.Pool = []yang.Pool{
-		{ID: "p", Name: "PCs", Enabled: true, Interface: "lan", Subnet: netip.MustParsePrefix("10.0.0.0/24"), Range: []yang.Span{{Start: addr("10.0.0.10"), End: addr("10.0.0.19")}},
-			Exclusion: []yang.Exclusion{{Span: yang.Span{Start: addr("10.0.0.15"), End: addr("10.0.0.15")}}}, Option: opts},
-		{ID: "g", Name: "Guests", Enabled: true, Interface: "guest", Subnet: netip.MustParsePrefix("10.0.1.0/24"), Range: []yang.Span{{Start: addr("10.0.1.10"), End: addr("10.0.1.11")}}},
+		{ID: "p", Name: "PCs", Enabled: true, Interface: "lan", Subnet: netip.MustParsePrefix("10.0.0.0/24"),
+			Range:     []yang.Span{{Start: addr("10.0.0.10"), End: addr("10.0.0.19")}},
+			Exclusion: []yang.Exclusion{{Span: yang.Span{Start: addr("10.0.0.15"), End: addr("10.0.0.15")}}},
+			Option:    opts},
+		{ID: "g", Name: "Guests", Enabled: true, Interface: "guest", Subnet: netip.MustParsePrefix("10.0.1.0/24"),
+			Range: []yang.Span{{Start: addr("10.0.1.10"), End: addr("10.0.1.11")}}},
 	}
-	c.DHCP.Reservation = []yang.Reservation{{ID: "r", Pool: "p", Name: "printer", Address: addr("10.0.0.12"), MAC: mac(200), Option: []yang.Option{{Code: 6, Value: []byte{9, 9, 9, 9}}}}}
+	c.DHCP.Reservation = []yang.Reservation{{ID: "r", Pool: "p", Name: "printer", Address: addr("10.0.0.12"),
+		MAC: mac(200), Option: []yang.Option{{Code: 6, Value: []byte{9, 9, 9, 9}}}}}
 	return c
 }
 
@@ -65,7 +70,8 @@ func TestDiscoverToAck(t *testing.T) {
 	c := &dhcp.Client{MAC: mac(1), HostName: "recep-pc"}
 	passed := lease(t, s, start, "lan", c)
 	require.Len(t, passed, 4)
-	assert.Equal(t, []string{"discover", "offer", "request", "ack"}, []string{passed[0].Type, passed[1].Type, passed[2].Type, passed[3].Type})
+	assert.Equal(t, []string{"discover", "offer", "request", "ack"},
+		[]string{passed[0].Type, passed[1].Type, passed[2].Type, passed[3].Type})
 	ack := passed[3]
 	assert.Equal(t, "10.0.0.10", ack.Your)
 	assert.Equal(t, "255.255.255.0", ack.Option(1))
@@ -84,7 +90,8 @@ func TestReservationHasItsOwnOptionsAndName(t *testing.T) {
 	assert.Equal(t, "9.9.9.9", ack.Option(6))
 	assert.Equal(t, "printer", ack.Option(12))
 	other := &dhcp.Client{MAC: mac(200)}
-	assert.Equal(t, "10.0.1.10", lease(t, s, start, "guest", other)[3].Your, "on another network it is a client like any")
+	assert.Equal(t, "10.0.1.10", lease(t, s, start, "guest", other)[3].Your,
+		"on another network it is a client like any")
 }
 
 func TestOnlyWhatIsAskedForIsTold(t *testing.T) {
@@ -128,7 +135,8 @@ func TestClientStates(t *testing.T) {
 	assert.Equal(t, "nak", ask(s, later, thief.Renew(), "lan"), "renewing another's address")
 	assert.Equal(t, "nak", ask(s, later, thief.Reboot(), "lan"), "rebooting with another's address")
 	assert.Equal(t, "offer", ask(s, later, thief.Discover(), "lan"))
-	assert.Equal(t, "10.0.0.11", s.Handle(later, thief.Discover(), "lan").Reply.YourIPAddr.String(), "asking for what another has gives something else")
+	assert.Equal(t, "10.0.0.11", s.Handle(later, thief.Discover(), "lan").Reply.YourIPAddr.String(),
+		"asking for what another has gives something else")
 
 	elsewhere := thief.Select(s.Handle(later, thief.Discover(), "lan").Reply)
 	elsewhere.Options[54] = []byte{10, 9, 9, 9}
@@ -136,11 +144,13 @@ func TestClientStates(t *testing.T) {
 
 	s, c = fresh()
 	assert.Equal(t, "silence", ask(s, later, c.Release(), "lan"))
-	assert.Equal(t, "10.0.0.10", lease(t, s, later, "lan", &dhcp.Client{MAC: mac(1)})[3].Your, "a returning client gets what it had")
+	assert.Equal(t, "10.0.0.10", lease(t, s, later, "lan", &dhcp.Client{MAC: mac(1)})[3].Your,
+		"a returning client gets what it had")
 
 	s, c = fresh()
 	assert.Equal(t, "silence", ask(s, later, c.Decline(), "lan"))
-	assert.Equal(t, "10.0.0.11", lease(t, s, later, "lan", &dhcp.Client{MAC: mac(1)})[3].Your, "a declined address is set aside")
+	assert.Equal(t, "10.0.0.11", lease(t, s, later, "lan", &dhcp.Client{MAC: mac(1)})[3].Your,
+		"a declined address is set aside")
 
 	informed := s.Handle(later, (&dhcp.Client{MAC: mac(7), Address: addr("10.0.0.77")}).Inform(), "lan").Reply
 	assert.Equal(t, "ack", option.Format(53, informed.Options[53]))
@@ -211,7 +221,8 @@ func TestOfferedSet(t *testing.T) {
 		for u := uint32(0x0a000000); u <= 0x0a000000+40; u++ {
 			a := address.FromUint(u)
 			in := p.Range[0].AddressRange().Contains(a) || p.Range[1].AddressRange().Contains(a)
-			if in && !p.Exclusion[0].AddressRange().Contains(a) && a != addr("10.0.0.0") && a != addr("10.0.0.1") && a != c.DHCP.Reservation[0].Address {
+			if in && !p.Exclusion[0].AddressRange().Contains(a) && a != addr("10.0.0.0") && a != addr("10.0.0.1") &&
+				a != c.DHCP.Reservation[0].Address {
 				want[a] = true
 			}
 		}
@@ -267,7 +278,8 @@ func BenchmarkExchange(b *testing.B) {
 	c.DHCP.Pool[0].Subnet = netip.MustParsePrefix("10.0.0.0/8")
 	for i := range c.Interfaces.Interface {
 		if c.Interfaces.Interface[i].Name == "lan" {
-			c.Interfaces.Interface[i].IPv4 = &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: addr("10.0.0.1"), PrefixLength: 8}}}
+			c.Interfaces.Interface[i].IPv4 = &yang.IPv4{Enabled: true,
+				Address: []yang.Address{{IP: addr("10.0.0.1"), PrefixLength: 8}}}
 		} else {
 			c.Interfaces.Interface[i].IPv4 = nil
 		}

@@ -58,7 +58,8 @@ type Words struct {
 // Describe decodes a message as it went over the wire. why is the server's word
 // on it. Octets that are no message give one of type "malformed".
 func Describe(words Words, wire []byte, why string) Message {
-	out := Message{Type: "malformed", FromSide: "client", Why: why, Bytes: hex.EncodeToString(wire), Size: len(wire), Options: []MessageOption{}, Marks: []Mark{}}
+	out := Message{Type: "malformed", FromSide: "client", Why: why, Bytes: hex.EncodeToString(wire), Size: len(wire),
+		Options: []MessageOption{}, Marks: []Mark{}}
 	m, err := ReadPacket(wire)
 	if err != nil {
 		return out
@@ -70,13 +71,16 @@ func Describe(words Words, wire []byte, why string) Message {
 	if m.OpCode == dhcpv4.OpcodeBootReply {
 		out.FromSide = "server"
 	}
-	out.Client, out.Your, out.Relay = shown(nonZero(m.ClientIPAddr)), shown(nonZero(m.YourIPAddr)), shown(nonZero(m.GatewayIPAddr))
+	out.Client, out.Your, out.Relay = shown(nonZero(m.ClientIPAddr)), shown(nonZero(m.YourIPAddr)),
+		shown(nonZero(m.GatewayIPAddr))
 	out.Server, out.File = shown(nonZero(m.ServerIPAddr)), clean(m.BootFileName)
 	out.Marks = append(out.Marks, Marks(wire)...)
 	for _, mark := range out.Marks {
 		def, _ := words.Own.Lookup(mark.Code)
 		value := wire[mark.From+2 : mark.To]
-		out.Options = append(out.Options, MessageOption{mark.Code, def.Name, words.Own.Format(mark.Code, value), hex.EncodeToString(value), words.parts(mark.Code, value)})
+		out.Options = append(out.Options,
+			MessageOption{mark.Code, def.Name, words.Own.Format(mark.Code, value), hex.EncodeToString(value),
+				words.parts(mark.Code, value)})
 	}
 	slices.SortStableFunc(out.Options, func(a, b MessageOption) int { return int(a.Code) - int(b.Code) })
 	return out

@@ -72,7 +72,8 @@ func (r *Relay) Forward(in *dhcpv4.DHCPv4, iface string) (out *dhcpv4.DHCPv4, se
 	if !giaddr.IsValid() {
 		out.GatewayIPAddr = on.address.AsSlice()
 		// RFC 3046 section 2.1.1: what a client itself sends of this is not believed.
-		out.Options[option.RelayInfo] = append([]byte{circuitID, byte(min(len(iface), 200))}, iface[:min(len(iface), 200)]...)
+		out.Options[option.RelayInfo] = append([]byte{circuitID, byte(min(len(iface), 200))},
+			iface[:min(len(iface), 200)]...)
 	}
 	return out, slices.Clone(on.servers), fmt.Sprintf("Relayed from %s.", iface)
 }

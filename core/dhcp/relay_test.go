@@ -19,10 +19,13 @@ import (
 
 // relayed has a relay on clients, and server is what it passes requests to.
 func relayed() (relay, server yang.Config) {
-	relay.Interfaces.Interface = []yang.Interface{{Name: "clients", Enabled: true, IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: addr("10.0.5.1"), PrefixLength: 24}}}}}
+	relay.Interfaces.Interface = []yang.Interface{{Name: "clients", Enabled: true,
+		IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: addr("10.0.5.1"), PrefixLength: 24}}}}}
 	relay.Relays.Relay = []yang.Relay{{Interface: "clients", Server: []netip.Addr{addr("10.0.0.1")}}}
 	server = config()
-	server.DHCP.Pool = append(server.DHCP.Pool, yang.Pool{ID: "far", Name: "Far", Enabled: true, Subnet: netip.MustParsePrefix("10.0.5.0/24"), Range: []yang.Span{{Start: addr("10.0.5.10"), End: addr("10.0.5.19")}}})
+	server.DHCP.Pool = append(server.DHCP.Pool,
+		yang.Pool{ID: "far", Name: "Far", Enabled: true, Subnet: netip.MustParsePrefix("10.0.5.0/24"),
+			Range: []yang.Span{{Start: addr("10.0.5.10"), End: addr("10.0.5.19")}}})
 	return relay, server
 }
 
@@ -70,7 +73,8 @@ func TestRelayRefuses(t *testing.T) {
 	assert.Contains(t, says(func(*dhcpv4.DHCPv4) {}, "lan"), "Nothing is relayed")
 	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.OpCode = dhcpv4.OpcodeBootReply }, "clients"), "Not a request")
 	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.HopCount = 16 }, "clients"), "circles")
-	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.GatewayIPAddr = addr("10.0.5.1").AsSlice() }, "clients"), "claims")
+	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.GatewayIPAddr = addr("10.0.5.1").AsSlice() }, "clients"),
+		"claims")
 	m := discover()
 	m.GatewayIPAddr, m.Options[82] = addr("10.9.9.9").AsSlice(), []byte{1, 1, 'x'}
 	out, _, _ := relay.Forward(m, "clients")
@@ -88,28 +92,36 @@ func TestDelivery(t *testing.T) {
 	loud := &dhcp.Client{MAC: mac(2), Broadcast: true}
 	assert.Equal(t, "255.255.255.255", dhcp.Deliver(s.Handle(start, loud.Discover(), "lan").Reply).Address.String())
 	lease(t, s, start, "lan", c)
-	assert.Equal(t, dhcp.Destination{Address: c.Address, Port: 68}, dhcp.Deliver(s.Handle(start, c.Renew(), "lan").Reply))
+	assert.Equal(t, dhcp.Destination{Address: c.Address, Port: 68},
+		dhcp.Deliver(s.Handle(start, c.Renew(), "lan").Reply))
 	c.Address = addr("10.0.0.15")
-	assert.Equal(t, "255.255.255.255", dhcp.Deliver(s.Handle(start, c.Renew(), "lan").Reply).Address.String(), "a refusal goes to everybody")
+	assert.Equal(t, "255.255.255.255", dhcp.Deliver(s.Handle(start, c.Renew(), "lan").Reply).Address.String(),
+		"a refusal goes to everybody")
 }
 
 func TestReservedByClientIdentifier(t *testing.T) {
 	c := config()
-	c.DHCP.Reservation = append(c.DHCP.Reservation, yang.Reservation{ID: "id", Pool: "p", Address: addr("10.0.0.18"), Client: []byte("\x00cart")})
+	c.DHCP.Reservation = append(c.DHCP.Reservation,
+		yang.Reservation{ID: "id", Pool: "p", Address: addr("10.0.0.18"), Client: []byte("\x00cart")})
 	s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 	assert.Equal(t, "10.0.0.18", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(1), ID: []byte("\x00cart")})[3].Your)
 	assert.Equal(t, "10.0.0.10", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(1)})[3].Your)
-	assert.Equal(t, "10.0.0.12", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(200), ID: []byte("\x00other")})[3].Your, "a MAC's reservation holds whatever it calls itself")
+	assert.Equal(t, "10.0.0.12",
+		lease(t, s, start, "lan", &dhcp.Client{MAC: mac(200), ID: []byte("\x00other")})[3].Your,
+		"a MAC's reservation holds whatever it calls itself")
 }
 
 func TestPoolsForSome(t *testing.T) {
 	c := config()
 	kept := c.DHCP.Pool[0]
-	kept.ID, kept.Name, kept.ForClass, kept.Range = "k", "Kept", "phones", []yang.Span{{Start: addr("10.0.0.30"), End: addr("10.0.0.30")}}
+	kept.ID, kept.Name, kept.ForClass, kept.Range = "k", "Kept", "phones",
+		[]yang.Span{{Start: addr("10.0.0.30"), End: addr("10.0.0.30")}}
 	byID := kept
-	byID.ID, byID.ForClass, byID.ForClient, byID.Range = "i", "", []byte("\x00till-"), []yang.Span{{Start: addr("10.0.0.40"), End: addr("10.0.0.41")}}
+	byID.ID, byID.ForClass, byID.ForClient, byID.Range = "i", "", []byte("\x00till-"),
+		[]yang.Span{{Start: addr("10.0.0.40"), End: addr("10.0.0.41")}}
 	c.DHCP.Pool = append(c.DHCP.Pool, kept, byID)
-	c.DHCP.Class = []yang.Class{{ID: "phones", Name: "Phones", Match: "ward", Option: []yang.Option{{Code: 66, Value: []byte("10.0.0.7")}}}}
+	c.DHCP.Class = []yang.Class{{ID: "phones", Name: "Phones", Match: "ward",
+		Option: []yang.Option{{Code: 66, Value: []byte("10.0.0.7")}}}}
 	s := dhcp.NewServer(c, dhcp.NewLeaseDB())
 	get := func(client dhcp.Client) dhcp.Message {
 		passed := lease(t, s, start, "lan", &client)
@@ -119,7 +131,8 @@ func TestPoolsForSome(t *testing.T) {
 	assert.Equal(t, "10.0.0.30", phone.Your)
 	assert.Equal(t, "10.0.0.7", phone.Option(66))
 	assert.Equal(t, "10.0.0.7", phone.Server, "boot loaders read it from the header")
-	assert.Contains(t, get(dhcp.Client{MAC: mac(2), Class: "wardphone"}).Why, "no free address", "what is for anyone is not for them")
+	assert.Contains(t, get(dhcp.Client{MAC: mac(2), Class: "wardphone"}).Why, "no free address",
+		"what is for anyone is not for them")
 	assert.Equal(t, "10.0.0.40", get(dhcp.Client{MAC: mac(3), ID: []byte("\x00till-1")}).Your)
 	assert.Equal(t, "10.0.0.10", get(dhcp.Client{MAC: mac(4), ID: []byte("\x00tablet")}).Your)
 	c.DHCP.Pool = []yang.Pool{kept}
@@ -168,7 +181,8 @@ func TestPackReadsBack(t *testing.T) {
 
 func TestOverloadIsUsedWhenNeeded(t *testing.T) {
 	m := (&dhcp.Client{MAC: mac(1)}).Discover()
-	m.Options = dhcpv4.Options{53: {2}, 17: bytes.Repeat([]byte{'r'}, 200), 67: bytes.Repeat([]byte{'f'}, 100), 66: bytes.Repeat([]byte{'s'}, 40), 82: {1, 1, 'x'}}
+	m.Options = dhcpv4.Options{53: {2}, 17: bytes.Repeat([]byte{'r'}, 200), 67: bytes.Repeat([]byte{'f'}, 100),
+		66: bytes.Repeat([]byte{'s'}, 40), 82: {1, 1, 'x'}}
 	wire, left := dhcp.Pack(m, []byte{17, 67, 66}, 548)
 	assert.Empty(t, left)
 	got := dhcp.Describe(dhcp.Words{}, wire, "")
@@ -177,7 +191,8 @@ func TestOverloadIsUsedWhenNeeded(t *testing.T) {
 	for _, mark := range got.Marks {
 		where[mark.Code] = mark.Field
 	}
-	assert.Equal(t, map[uint8]string{52: "options", 53: "options", 17: "options", 67: "file", 66: "options", 82: "options"}, where)
+	assert.Equal(t, map[uint8]string{52: "options", 53: "options", 17: "options", 67: "file", 66: "options",
+		82: "options"}, where)
 	_, left = dhcp.Pack(m, nil, 1400)
 	assert.Empty(t, left)
 	m.Options[18] = bytes.Repeat([]byte{'e'}, 250)
@@ -187,7 +202,8 @@ func TestOverloadIsUsedWhenNeeded(t *testing.T) {
 
 // What a vendor's options hold is named by the class, where it adds up.
 func TestVendorOptionsAreTakenApart(t *testing.T) {
-	words := dhcp.Words{Vendor: []option.Definition{{Code: 1, Name: "Call server", Type: option.Address}, {Code: 3, Name: "Ring", Type: option.Number8}}}
+	words := dhcp.Words{Vendor: []option.Definition{{Code: 1, Name: "Call server", Type: option.Address},
+		{Code: 3, Name: "Ring", Type: option.Number8}}}
 	describe := func(code uint8, value []byte) dhcp.MessageOption {
 		m := (&dhcp.Client{MAC: mac(1)}).Discover()
 		m.Options = dhcpv4.Options{53: {2}, code: value}
@@ -195,7 +211,8 @@ func TestVendorOptionsAreTakenApart(t *testing.T) {
 		return got[max(0, slices.IndexFunc(got, func(o dhcp.MessageOption) bool { return o.Code == code }))]
 	}
 	subs := []byte{1, 4, 10, 84, 16, 130, 2, 2, 0xab, 0xcd, 3, 2, 1, 1}
-	want := []dhcp.MessagePart{{Code: 1, Name: "Call server", Value: "10.84.16.130"}, {Code: 2, Value: "abcd"}, {Code: 3, Name: "Ring", Value: "0101"}}
+	want := []dhcp.MessagePart{{Code: 1, Name: "Call server", Value: "10.84.16.130"}, {Code: 2, Value: "abcd"},
+		{Code: 3, Name: "Ring", Value: "0101"}}
 	assert.Equal(t, want, describe(43, subs).Parts)
 	assert.Equal(t, want, describe(125, append([]byte{0, 0, 0x7f, 0xff, byte(len(subs))}, subs...)).Parts)
 	assert.Empty(t, describe(43, []byte{1, 9, 1}).Parts, "octets that do not add up stay octets")

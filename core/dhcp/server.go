@@ -67,7 +67,8 @@ type class struct {
 // which stays the caller's and is carried over from one configuration to the
 // next. Pools that are switched off are not served.
 func NewServer(c yang.Config, db *LeaseDB) *Server {
-	s := &Server{heardOn: map[string][]*pool{}, reserved: map[client]*reservation{}, kept: map[netip.Addr]*reservation{}, db: db}
+	s := &Server{heardOn: map[string][]*pool{}, reserved: map[client]*reservation{},
+		kept: map[netip.Addr]*reservation{}, db: db}
 	own := map[netip.Addr]bool{}
 	var speaks netip.Addr // the identifier where a relay speaks for the clients
 	at := map[string][]netip.Prefix{}
@@ -203,7 +204,8 @@ func (a Answer) leftOut() string {
 	if len(left) == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" Options %s did not fit the %d octets its client accepts.", strings.Trim(strings.ReplaceAll(fmt.Sprint(left), " ", ", "), "[]"), a.limit)
+	return fmt.Sprintf(" Options %s did not fit the %d octets its client accepts.",
+		strings.Trim(strings.ReplaceAll(fmt.Sprint(left), " ", ", "), "[]"), a.limit)
 }
 
 func silence(format string, args ...any) Answer { return Answer{says: fmt.Sprintf(format, args...)} }
@@ -285,7 +287,8 @@ func (s *Server) visit(now time.Time, in *dhcpv4.DHCPv4, iface string) *visit {
 
 // classOf is the class of the client that sent in, nil when there is none.
 func (s *Server) classOf(in *dhcpv4.DHCPv4) *class {
-	return option.MatchClass(s.classes, string(in.Options[option.VendorClass]), func(c *class) string { return c.Match })
+	return option.MatchClass(s.classes, string(in.Options[option.VendorClass]),
+		func(c *class) string { return c.Match })
 }
 
 // meant is the pools for this client: those kept for its class or identifier
@@ -299,7 +302,8 @@ func meant(v *visit) []*pool {
 		switch {
 		case !p.choosy():
 			anyone = append(anyone, p)
-		case (p.ForClass == "" || v.class != nil && v.class.ID == p.ForClass) && (len(p.ForClient) == 0 || bytes.HasPrefix(v.id, p.ForClient)):
+		case (p.ForClass == "" || v.class != nil && v.class.ID == p.ForClass) &&
+			(len(p.ForClient) == 0 || bytes.HasPrefix(v.id, p.ForClient)):
 			own = append(own, p)
 		}
 	}
@@ -387,7 +391,8 @@ func (s *Server) mayHold(v *visit, a netip.Addr) (grant, bool) {
 			continue
 		}
 		l := s.db.Holder(a)
-		free := l == nil || !l.holds(v.now) || l.State != Declined && s.db.byClient[clientKey(p.Subnet, v.id, v.mac)] == l
+		free := l == nil || !l.holds(v.now) || l.State != Declined &&
+			s.db.byClient[clientKey(p.Subnet, v.id, v.mac)] == l
 		return grant{a, p, nil}, free
 	}
 	return grant{}, false
@@ -455,7 +460,8 @@ func (s *Server) inUse(v *visit, g grant) bool {
 	if s.InUse == nil || !s.InUse(g.address) {
 		return false
 	}
-	s.db.put(Lease{Address: g.address, Subnet: g.pool.Subnet, Pool: g.pool.ID, State: Declined, Since: v.now, Expires: v.now.Add(DeclineHold)})
+	s.db.put(Lease{Address: g.address, Subnet: g.pool.Subnet, Pool: g.pool.ID, State: Declined, Since: v.now,
+		Expires: v.now.Add(DeclineHold)})
 	return true
 }
 
@@ -536,7 +542,8 @@ func (s *Server) request(v *visit) Answer {
 		return silence("The client remembers %s, and this server has no record of it.", want)
 	}
 	s.note(v, g, Bound, g.lease(v))
-	return Answer{Reply: s.reply(v, g, dhcpv4.MessageTypeAck, g.lease(v)), says: "Acknowledged, the client was " + state + ":", grant: g}
+	return Answer{Reply: s.reply(v, g, dhcpv4.MessageTypeAck, g.lease(v)),
+		says: "Acknowledged, the client was " + state + ":", grant: g}
 }
 
 // withdraw frees what was offered to a client that chose another server.
@@ -597,9 +604,11 @@ func (s *Server) inform(v *visit) Answer {
 func newReply(v *visit, kind dhcpv4.MessageType) *dhcpv4.DHCPv4 {
 	zero := net.IPv4zero.To4()
 	r := &dhcpv4.DHCPv4{
-		OpCode: dhcpv4.OpcodeBootReply, HWType: v.in.HWType, ClientHWAddr: v.in.ClientHWAddr, TransactionID: v.in.TransactionID,
-		Flags: v.in.Flags, ClientIPAddr: zero, YourIPAddr: zero, ServerIPAddr: zero, GatewayIPAddr: v.in.GatewayIPAddr,
-		Options: make(dhcpv4.Options, 16), // a usual reply's, so that it does not grow
+		OpCode: dhcpv4.OpcodeBootReply, HWType: v.in.HWType, ClientHWAddr: v.in.ClientHWAddr,
+		TransactionID: v.in.TransactionID,
+		Flags:         v.in.Flags, ClientIPAddr: zero, YourIPAddr: zero, ServerIPAddr: zero,
+		GatewayIPAddr: v.in.GatewayIPAddr,
+		Options:       make(dhcpv4.Options, 16), // a usual reply's, so that it does not grow
 	}
 	r.Options[option.MessageType] = []byte{byte(kind)}
 	if v.id != nil {

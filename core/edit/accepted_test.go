@@ -29,8 +29,10 @@ func typed(t *rapid.T, f *site.Field, like any) string {
 		return text + rapid.SampledFrom([]string{"0", ",", " - ", "/", ".", "\x00", "\u202e", "é"}).Draw(t, "slip")
 	case 3:
 		return rapid.SampledFrom([]string{
-			"", "0", "-1", "4095", "65536", "true", ".1", "96-119", "10.84.18.0/23", "255.255.255.255", "ff:ff:ff:ff:ff:ff",
-			"8 hours", "9999999999 days", "a.example", strings.Repeat("a", 300), "a b", "fd00::1", "1 2 3", "dev-gw-1", "net-clinic",
+			"", "0", "-1", "4095", "65536", "true", ".1", "96-119", "10.84.18.0/23", "255.255.255.255",
+			"ff:ff:ff:ff:ff:ff",
+			"8 hours", "9999999999 days", "a.example", strings.Repeat("a", 300), "a b", "fd00::1", "1 2 3", "dev-gw-1",
+			"net-clinic",
 		}).Draw(t, "another kind of value")
 	}
 	return rapid.String().Draw(t, "anything")
@@ -66,7 +68,8 @@ func TestWhatIsAcceptedReadsBack(t *testing.T) {
 		edits, err := edit.Read(s, entry)
 		if refused := (site.FieldErrors)(nil); errors.As(err, &refused) {
 			for _, r := range refused {
-				require.True(t, slices.ContainsFunc(k.Fields, func(f *site.Field) bool { return f.Name == r.Field }), "%s has no field %q", k.Name, r.Field)
+				require.True(t, slices.ContainsFunc(k.Fields, func(f *site.Field) bool { return f.Name == r.Field }),
+					"%s has no field %q", k.Name, r.Field)
 				require.NotEmpty(t, r.Says)
 			}
 			return

@@ -18,7 +18,8 @@ import (
 func campus() *site.Site {
 	s := scenario.Site("kelder-bridge")
 	s.Block = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}
-	s.Networks = append(s.Networks, site.Network{ID: "net-campus", Name: "Campus", Prefix: netip.MustParsePrefix("10.100.0.0/16"), VLAN: 99})
+	s.Networks = append(s.Networks,
+		site.Network{ID: "net-campus", Name: "Campus", Prefix: netip.MustParsePrefix("10.100.0.0/16"), VLAN: 99})
 	return site.Normal(s)
 }
 
@@ -35,7 +36,8 @@ func paste(tb testing.TB, s *site.Site, text string) *site.Site {
 	tb.Helper()
 	n, ok := s.Network("net-campus")
 	require.True(tb, ok)
-	_, edits, err := edit.Paste(s, n, site.KindReservation, text, func(line int) string { return fmt.Sprintf("res-%d-%d", len(s.Reservations), line) })
+	_, edits, err := edit.Paste(s, n, site.KindReservation, text,
+		func(line int) string { return fmt.Sprintf("res-%d-%d", len(s.Reservations), line) })
 	require.NoError(tb, err)
 	s, err = edit.Apply(s, edits...)
 	require.NoError(tb, err)

@@ -164,7 +164,9 @@ func merge(was json.RawMessage, e Edit) (json.RawMessage, *Conflict) {
 	}
 	for _, f := range e.Fields {
 		if !equal(keys[f.Name], f.From) {
-			return nil, &Conflict{Edit: e, Says: fmt.Sprintf("%s: %s is now %s, and was %s when it was changed here", e.Part, f.Name, orNone(keys[f.Name]), orNone(f.From))}
+			return nil, &Conflict{Edit: e,
+				Says: fmt.Sprintf("%s: %s is now %s, and was %s when it was changed here", e.Part, f.Name,
+					orNone(keys[f.Name]), orNone(f.From))}
 		}
 		if isNull(f.To) {
 			delete(keys, f.Name)

@@ -33,13 +33,21 @@ func read(t *testing.T, s *site.Site, e edit.Entry) []edit.Edit {
 func TestStoryOfEntries(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	entries := []edit.Entry{
-		{Kind: "network", ID: "net-recovery", New: true, Fields: map[string]string{"name": "Recovery", "prefix": "10.84.20.64/26", "vlan": "91", "gateway": ".65"}},
-		{Kind: "interface", ID: "if-new", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.91", "parent": "lan", "vlan": "91", "addresses": "10.84.20.65/26"}},
-		{Kind: "pool", ID: "pool-rec", New: true, Fields: map[string]string{"name": "Ward", "network": "net-recovery", "ranges": "80-119", "enabled": "true"}},
-		{Kind: "exclusion", ID: "x-rec", New: true, In: "pool:pool-rec", Fields: map[string]string{"range": ".100 - .103", "reason": "Monitors"}},
+		{Kind: "network", ID: "net-recovery", New: true,
+			Fields: map[string]string{"name": "Recovery", "prefix": "10.84.20.64/26", "vlan": "91", "gateway": ".65"}},
+		{Kind: "interface", ID: "if-new", New: true, In: "device:dev-gw-1",
+			Fields: map[string]string{"name": "lan.91", "parent": "lan", "vlan": "91", "addresses": "10.84.20.65/26"}},
+		{Kind: "pool", ID: "pool-rec", New: true,
+			Fields: map[string]string{"name": "Ward", "network": "net-recovery", "ranges": "80-119",
+				"enabled": "true"}},
+		{Kind: "exclusion", ID: "x-rec", New: true, In: "pool:pool-rec",
+			Fields: map[string]string{"range": ".100 - .103", "reason": "Monitors"}},
 		{Kind: "option", ID: "51", In: "pool:pool-rec", Fields: map[string]string{"value": "4h"}},
-		{Kind: "reservation", ID: "res-rec", New: true, Fields: map[string]string{"network": "net-recovery", "address": "70", "mac": "0000.5e00.53b1", "name": "Pump-1"}},
-		{Kind: "fixed", ID: "fix-rec", New: true, Fields: map[string]string{"network": "net-recovery", "address": "10.84.20.90", "name": "monitor"}},
+		{Kind: "reservation", ID: "res-rec", New: true,
+			Fields: map[string]string{"network": "net-recovery", "address": "70", "mac": "0000.5e00.53b1",
+				"name": "Pump-1"}},
+		{Kind: "fixed", ID: "fix-rec", New: true,
+			Fields: map[string]string{"network": "net-recovery", "address": "10.84.20.90", "name": "monitor"}},
 	}
 	var says []string
 	for _, e := range entries {
@@ -64,7 +72,8 @@ func TestStoryOfEntries(t *testing.T) {
 	edits := read(t, s, edit.Entry{Kind: "pool", ID: "pool-rec", Fields: map[string]string{"enabled": "false"}})
 	assert.Equal(t, "Change pool Ward: switched off", edit.Describe(s, edits[0]))
 	assert.Empty(t, read(t, s, edit.Entry{Kind: "pool", ID: "pool-rec", Fields: map[string]string{"name": " Ward "}}))
-	edits = read(t, s, edit.Entry{Kind: "option", ID: "51", In: "pool:pool-rec", Fields: map[string]string{"value": ""}})
+	edits = read(t, s, edit.Entry{Kind: "option", ID: "51", In: "pool:pool-rec",
+		Fields: map[string]string{"value": ""}})
 	assert.Equal(t, "Stop setting lease time (option 51) on Ward", edit.Describe(s, edits[0]))
 
 	gone, err := edit.Removing(s, site.Ref{Kind: "network", ID: "net-recovery"}, site.Ref{})
@@ -84,7 +93,8 @@ func TestUplinkChangesInWords(t *testing.T) {
 		"Change interface wan: MTU 1480, was ":   {"mtu": "1480"},
 		"Change interface wan: translates ":      {"translates": ""},
 	} {
-		edits := read(t, s, edit.Entry{Kind: "interface", ID: "if-garret-wan", In: "device:dev-garret-rt", Fields: fields})
+		edits := read(t, s, edit.Entry{Kind: "interface", ID: "if-garret-wan", In: "device:dev-garret-rt",
+			Fields: fields})
 		require.Len(t, edits, 1)
 		says := edit.Describe(s, edits[0])
 		assert.True(t, strings.HasPrefix(says, want), says)
@@ -93,7 +103,8 @@ func TestUplinkChangesInWords(t *testing.T) {
 		}
 	}
 	p := scenario.Site("kelder-bridge")
-	says := edit.Describe(p, read(t, p, edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"server": "dev-sw-core"}})[0])
+	says := edit.Describe(p, read(t, p,
+		edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"server": "dev-sw-core"}})[0])
 	assert.Equal(t, "Change pool Clinic PCs: served by sw-core, was gw-1", says)
 }
 
@@ -125,23 +136,47 @@ func TestTypedMistakesNameTheField(t *testing.T) {
 		field string
 		says  string
 	}{
-		{edit.Entry{Kind: "network", ID: "n", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.70/26"}}, "prefix", "has host bits set; type 10.84.20.64/26"},
-		{edit.Entry{Kind: "network", ID: "n", New: true, Fields: map[string]string{"prefix": "10.84.20.64/26"}}, "name", "a network needs a name"},
-		{edit.Entry{Kind: "network", ID: "n", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26", "vlan": "4095"}}, "vlan", "type a number from 1 to 4094"},
-		{edit.Entry{Kind: "reservation", ID: "r", New: true, Fields: map[string]string{"network": "net-clinic", "address": "300", "mac": "x"}}, "address", "is not an IPv4 address"},
-		{edit.Entry{Kind: "reservation", ID: "r", New: true, Fields: map[string]string{"network": "net-clinic", "address": "30", "mac": "x"}}, "mac", "type twelve hex digits"},
-		{edit.Entry{Kind: "reservation", ID: "r", New: true, Fields: map[string]string{"network": "net-nowhere", "address": "10.0.0.1", "mac": "00005e005301"}}, "network", "is not a network of this site"},
-		{edit.Entry{Kind: "fixed", ID: "f", New: true, Fields: map[string]string{"network": "net-clinic", "address": "30", "name": "no spaces"}}, "name", "is not a name"},
-		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"ranges": "200-100"}}, "ranges", "runs backwards"},
-		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:pool-clinic", Fields: map[string]string{"range": "100"}}, "reason", "needs a reason"},
-		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:gone", Fields: map[string]string{"range": "100", "reason": "r"}}, "in", "is not a pool"},
-		{edit.Entry{Kind: "option", ID: "51", In: "site:site-kelder-bridge", Fields: map[string]string{"value": "soon"}}, "value", "type for example 8 hours"},
-		{edit.Entry{Kind: "option", ID: "42", In: "customer:cust-other", Fields: map[string]string{"value": "10.0.0.1"}}, "in", "sets no options at this site"},
-		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"colour": "red"}}, "colour", `"colour" is not a field of pool`},
-		{edit.Entry{Kind: "network", ID: "net-clinic", New: true, Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26"}}, "id", "cannot be the id"},
-		{edit.Entry{Kind: "interface", ID: "i", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.9", "addresses": "10.0.0.1"}}, "addresses", "type an address and a length"},
-		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"block": "10.84.16.1/20"}}, "block", "has host bits set; type 10.84.16.0/20"},
-		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"timeZone": "Kelder"}}, "timeZone", "is not a time zone"},
+		{edit.Entry{Kind: "network", ID: "n", New: true,
+			Fields: map[string]string{"name": "R", "prefix": "10.84.20.70/26"}}, "prefix",
+			"has host bits set; type 10.84.20.64/26"},
+		{edit.Entry{Kind: "network", ID: "n", New: true, Fields: map[string]string{"prefix": "10.84.20.64/26"}}, "name",
+			"a network needs a name"},
+		{edit.Entry{Kind: "network", ID: "n", New: true,
+			Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26", "vlan": "4095"}}, "vlan",
+			"type a number from 1 to 4094"},
+		{edit.Entry{Kind: "reservation", ID: "r", New: true,
+			Fields: map[string]string{"network": "net-clinic", "address": "300", "mac": "x"}}, "address",
+			"is not an IPv4 address"},
+		{edit.Entry{Kind: "reservation", ID: "r", New: true,
+			Fields: map[string]string{"network": "net-clinic", "address": "30", "mac": "x"}}, "mac",
+			"type twelve hex digits"},
+		{edit.Entry{Kind: "reservation", ID: "r", New: true,
+			Fields: map[string]string{"network": "net-nowhere", "address": "10.0.0.1", "mac": "00005e005301"}},
+			"network", "is not a network of this site"},
+		{edit.Entry{Kind: "fixed", ID: "f", New: true,
+			Fields: map[string]string{"network": "net-clinic", "address": "30", "name": "no spaces"}}, "name",
+			"is not a name"},
+		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"ranges": "200-100"}}, "ranges",
+			"runs backwards"},
+		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:pool-clinic",
+			Fields: map[string]string{"range": "100"}}, "reason", "needs a reason"},
+		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:gone",
+			Fields: map[string]string{"range": "100", "reason": "r"}}, "in", "is not a pool"},
+		{edit.Entry{Kind: "option", ID: "51", In: "site:site-kelder-bridge",
+			Fields: map[string]string{"value": "soon"}}, "value", "type for example 8 hours"},
+		{edit.Entry{Kind: "option", ID: "42", In: "customer:cust-other",
+			Fields: map[string]string{"value": "10.0.0.1"}}, "in", "sets no options at this site"},
+		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"colour": "red"}}, "colour",
+			`"colour" is not a field of pool`},
+		{edit.Entry{Kind: "network", ID: "net-clinic", New: true,
+			Fields: map[string]string{"name": "R", "prefix": "10.84.20.64/26"}}, "id", "cannot be the id"},
+		{edit.Entry{Kind: "interface", ID: "i", New: true, In: "device:dev-gw-1",
+			Fields: map[string]string{"name": "lan.9", "addresses": "10.0.0.1"}}, "addresses",
+			"type an address and a length"},
+		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"block": "10.84.16.1/20"}}, "block",
+			"has host bits set; type 10.84.16.0/20"},
+		{edit.Entry{Kind: "site", ID: s.ID, Fields: map[string]string{"timeZone": "Kelder"}}, "timeZone",
+			"is not a time zone"},
 		{edit.Entry{Kind: "planet", ID: "x"}, "kind", "is not a part of a site"},
 	}
 	for _, c := range cases {
@@ -186,7 +221,8 @@ func randomEdit(t *rapid.T, s *site.Site, i int) []edit.Edit {
 	host := fmt.Sprint(rapid.IntRange(1, 254).Draw(t, "host"))
 	switch rapid.IntRange(0, 5).Draw(t, "kind") {
 	case 0:
-		e.Kind, e.Fields = "reservation", map[string]string{"network": "net-clinic", "address": host, "mac": "02005e0000" + fmt.Sprintf("%02x", i)}
+		e.Kind, e.Fields = "reservation",
+			map[string]string{"network": "net-clinic", "address": host, "mac": "02005e0000" + fmt.Sprintf("%02x", i)}
 	case 1:
 		e.Kind, e.Fields = "fixed", map[string]string{"network": "net-clinic", "address": host, "name": "dev-" + host}
 	case 2:
@@ -194,7 +230,8 @@ func randomEdit(t *rapid.T, s *site.Site, i int) []edit.Edit {
 	case 3:
 		e.Kind, e.ID, e.New, e.Fields = "network", "net-imaging", false, map[string]string{"vlan": host}
 	case 4:
-		e.Kind, e.ID, e.New, e.In, e.Fields = "option", "51", false, "network:net-clinic", map[string]string{"value": host}
+		e.Kind, e.ID, e.New, e.In, e.Fields = "option", "51", false, "network:net-clinic",
+			map[string]string{"value": host}
 	default:
 		if len(s.Reservations) == 0 {
 			return nil
@@ -250,7 +287,8 @@ func TestAttackFourthPasteIsQuadratic(t *testing.T) {
 	first := paste(t, base, lines(0, 1000))
 	fourth := paste(t, paste(t, first, lines(1000, 1000)), lines(2000, 1000))
 	n, _ := base.Network("net-campus")
-	_, edits, err := edit.Paste(fourth, n, site.KindReservation, lines(3000, 1000), func(line int) string { return fmt.Sprintf("res-new-%d", line) })
+	_, edits, err := edit.Paste(fourth, n, site.KindReservation, lines(3000, 1000),
+		func(line int) string { return fmt.Sprintf("res-new-%d", line) })
 	require.NoError(t, err)
 	require.Len(t, edits, 1000)
 	allocated := func(s *site.Site) uint64 {

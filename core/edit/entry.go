@@ -38,7 +38,8 @@ func Read(s *site.Site, e Entry) ([]Edit, error) {
 	}
 	for name := range e.Fields {
 		if known && e.Kind != site.KindOption && !slices.Contains(k.FieldNames(), name) {
-			r.Fail(name, fmt.Sprintf("%q is not a field of %s; its fields are %s", name, e.Kind, strings.Join(k.FieldNames(), ", ")))
+			r.Fail(name, fmt.Sprintf("%q is not a field of %s; its fields are %s", name, e.Kind,
+				strings.Join(k.FieldNames(), ", ")))
 		}
 	}
 	if len(r.Errors) > 0 {

@@ -68,7 +68,8 @@ func FormOf(s *site.Site, kind, id string, in site.Ref, n *site.Network) (Form, 
 }
 
 func formField(r *site.Reading, f *site.Field, part any, n *site.Network) FormField {
-	out := FormField{Name: f.Name, Label: f.Label, Hint: f.Hint, Input: f.Input, Mono: f.Mono, Value: f.Text(part), When: f.When, Choices: f.Choices}
+	out := FormField{Name: f.Name, Label: f.Label, Hint: f.Hint, Input: f.Input, Mono: f.Mono, Value: f.Text(part),
+		When: f.When, Choices: f.Choices}
 	if f.Pick != nil && f.Input != site.InputHidden {
 		out.Choices = f.Pick(r)
 	}

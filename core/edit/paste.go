@@ -53,14 +53,20 @@ type Line struct {
 func Paste(s *site.Site, n *site.Network, kind, text string, newID func(line int) string) ([]Line, []Edit, error) {
 	k, ok := site.KindNamed(kind)
 	if !ok || !k.Pasted {
-		return nil, nil, site.FieldErrors{{Field: "kind", Says: fmt.Sprintf("%q cannot be pasted; paste reservations or fixed devices", kind)}}
+		return nil, nil,
+			site.FieldErrors{{Field: "kind",
+				Says: fmt.Sprintf("%q cannot be pasted; paste reservations or fixed devices", kind)}}
 	}
 	if len(text) > MaxPaste {
-		return nil, nil, site.FieldErrors{{Field: "text", Says: fmt.Sprintf("has %d octets; paste at most %d at a time", len(text), MaxPaste)}}
+		return nil, nil,
+			site.FieldErrors{{Field: "text",
+				Says: fmt.Sprintf("has %d octets; paste at most %d at a time", len(text), MaxPaste)}}
 	}
 	rows := strings.Split(strings.TrimRight(text, "\r\n"), "\n")
 	if len(rows) > MaxPasteLines {
-		return nil, nil, site.FieldErrors{{Field: "text", Says: fmt.Sprintf("has %d lines; paste at most %d at a time", len(rows), MaxPasteLines)}}
+		return nil, nil,
+			site.FieldErrors{{Field: "text",
+				Says: fmt.Sprintf("has %d lines; paste at most %d at a time", len(rows), MaxPasteLines)}}
 	}
 	p := newPaster(s, n, k)
 	lines := make([]Line, len(rows))
@@ -203,10 +209,13 @@ func split(row string) (cells []string, spaced bool) {
 
 // What a column is for, by the words of its heading.
 var headings = map[string]string{
-	"ip": "address", "ipv4": "address", "address": "address", "mac": "mac", "hardware": "mac", "physical": "mac", "ethernet": "mac",
-	"name": "name", "host": "name", "hostname": "name", "device": "name", "client": "name",
-	"comment": "other", "comments": "other", "description": "other", "note": "other", "notes": "other", "vendor": "other", "maker": "other", "owner": "other",
-	"lease": "other", "type": "other", "vlan": "other", "network": "other", "location": "other", "no": "other", "number": "other",
+	"ip": "address", "ipv4": "address", "address": "address", "mac": "mac", "hardware": "mac", "physical": "mac",
+	"ethernet": "mac",
+	"name":     "name", "host": "name", "hostname": "name", "device": "name", "client": "name",
+	"comment": "other", "comments": "other", "description": "other", "note": "other", "notes": "other",
+	"vendor": "other", "maker": "other", "owner": "other",
+	"lease": "other", "type": "other", "vlan": "other", "network": "other", "location": "other", "no": "other",
+	"number": "other",
 }
 
 // heading reads a line of headings. There is one where every cell has a word that
@@ -214,7 +223,8 @@ var headings = map[string]string{
 func heading(cells []string) (columns []string, ok bool) {
 	for _, cell := range cells {
 		column := ""
-		for word := range strings.FieldsFuncSeq(strings.ToLower(cell), func(c rune) bool { return c < 'a' || c > 'z' }) {
+		for word := range strings.FieldsFuncSeq(strings.ToLower(cell),
+			func(c rune) bool { return c < 'a' || c > 'z' }) {
 			// "MAC address" is for MACs, "host name" for names: what says more counts.
 			if of, known := headings[word]; known && (column == "" || column == "address") {
 				column = of
@@ -291,7 +301,8 @@ func (p *paster) name(l *Line, names []string, spaced bool) (says string) {
 	case len(names) == 0:
 		return ""
 	case len(names) > 1 && !spaced:
-		return fmt.Sprintf("Two names, %s and %s; leave one, or say in a first line which column is the name", clip(names[0]), clip(names[1]))
+		return fmt.Sprintf("Two names, %s and %s; leave one, or say in a first line which column is the name",
+			clip(names[0]), clip(names[1]))
 	}
 	typed := strings.Join(names, " ")
 	lawful, ok := option.LawfulLabel(typed)

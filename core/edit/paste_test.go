@@ -70,7 +70,8 @@ func TestPasteSaysWhatBecomesOfEveryLine(t *testing.T) {
 	assert.Empty(t, none, "pasted again it changes nothing")
 	assert.Equal(t, edit.LineSame, again[0].Outcome)
 
-	lines, edits, err = edit.Paste(s, n, site.KindFixedDevice, "10.84.18.99 label-2\n10.84.18.6 00:00:5e:00:53:44 vaccine-fridge", newID)
+	lines, edits, err = edit.Paste(s, n, site.KindFixedDevice,
+		"10.84.18.99 label-2\n10.84.18.6 00:00:5e:00:53:44 vaccine-fridge", newID)
 	require.NoError(t, err)
 	assert.Equal(t, "New, at 10.84.18.99; inside a pool, so exclude it there", lines[0].Says)
 	assert.Equal(t, "Moves here from 10.84.18.5", lines[1].Says)
@@ -117,7 +118,8 @@ func FuzzPaste(f *testing.F) {
 func TestWhatAnInterfaceCarriesFollowsItsName(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	rename := func(id, name string) {
-		edits, err := edit.Read(s, edit.Entry{Kind: "interface", ID: id, In: "device:dev-gw-1", Fields: map[string]string{"name": name}})
+		edits, err := edit.Read(s,
+			edit.Entry{Kind: "interface", ID: id, In: "device:dev-gw-1", Fields: map[string]string{"name": name}})
 		require.NoError(t, err)
 		s, err = edit.Apply(s, edits...)
 		require.NoError(t, err)
@@ -134,18 +136,25 @@ func TestWhatAnInterfaceCarriesFollowsItsName(t *testing.T) {
 func TestInterfaceForms(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	for _, c := range []struct{ field, value, says string }{
-		{"taggedVLANs", "24, 5000", "is not a VLAN id"}, {"untaggedVLAN", "0", "is not a VLAN id"}, {"members", "p9", "is not a port of gw-1"},
-		{"peer", "if-nowhere", "is not an interface of this site"}, {"permits", "dhcp, magic", "cannot be permitted"}, {"relayTo", "10.84", "is not an IPv4 address"},
-		{"mtu", "80", "type a number from 576 to 9000"}, {"method", "magic", "choose dhcp, fixed or pppoe"}, {"translates", "net-nowhere", "is not a network of this site"},
-		{"secret", "A Password!", "not the name of a kept password"}, {"uplinkGateway", "gw", "is not an IPv4 address"}, {"kind", "tunnel", "is not a kind of interface"},
+		{"taggedVLANs", "24, 5000", "is not a VLAN id"}, {"untaggedVLAN", "0", "is not a VLAN id"},
+		{"members", "p9", "is not a port of gw-1"},
+		{"peer", "if-nowhere", "is not an interface of this site"}, {"permits", "dhcp, magic", "cannot be permitted"},
+		{"relayTo", "10.84", "is not an IPv4 address"},
+		{"mtu", "80", "type a number from 576 to 9000"}, {"method", "magic", "choose dhcp, fixed or pppoe"},
+		{"translates", "net-nowhere", "is not a network of this site"},
+		{"secret", "A Password!", "not the name of a kept password"}, {"uplinkGateway", "gw", "is not an IPv4 address"},
+		{"kind", "tunnel", "is not a kind of interface"},
 	} {
-		_, err := edit.Read(s, edit.Entry{Kind: "interface", ID: "if-gw-1-wan", In: "device:dev-gw-1", Fields: map[string]string{c.field: c.value}})
+		_, err := edit.Read(s, edit.Entry{Kind: "interface", ID: "if-gw-1-wan", In: "device:dev-gw-1",
+			Fields: map[string]string{c.field: c.value}})
 		var fields site.FieldErrors
 		require.ErrorAs(t, err, &fields, c.field)
 		assert.Equal(t, c.field, fields[0].Field)
 		assert.Contains(t, fields[0].Says, c.says)
 	}
-	edits, err := edit.Read(s, edit.Entry{Kind: "interface", ID: "if-gw-1-p2", In: "device:dev-gw-1", Fields: map[string]string{"untaggedVLAN": "24", "taggedVLANs": "90 11,31", "method": "pppoe"}})
+	edits, err := edit.Read(s,
+		edit.Entry{Kind: "interface", ID: "if-gw-1-p2", In: "device:dev-gw-1",
+			Fields: map[string]string{"untaggedVLAN": "24", "taggedVLANs": "90 11,31", "method": "pppoe"}})
 	require.NoError(t, err)
 	after, err := edit.Apply(s, edits...)
 	require.NoError(t, err)
@@ -157,15 +166,25 @@ func TestInterfaceForms(t *testing.T) {
 		entry edit.Entry
 		says  string
 	}{
-		{edit.Entry{Kind: "definition", ID: "d", New: true, Fields: map[string]string{"code": "66", "name": "x", "type": "text"}}, "type a number from 224 to 254"},
-		{edit.Entry{Kind: "definition", ID: "d", New: true, Fields: map[string]string{"code": "230", "name": "x", "type": "magic"}}, "is not a type"},
-		{edit.Entry{Kind: "class", ID: "c", New: true, Fields: map[string]string{"name": "x", "match": "ward", "subOptions": "1 | A | address"}}, "type code, name, type and value"},
-		{edit.Entry{Kind: "class", ID: "c", New: true, Fields: map[string]string{"name": "x", "match": "ward", "subOptions": "1|A|text|a\n1|B|text|b"}}, "is there twice"},
+		{edit.Entry{Kind: "definition", ID: "d", New: true,
+			Fields: map[string]string{"code": "66", "name": "x", "type": "text"}}, "type a number from 224 to 254"},
+		{edit.Entry{Kind: "definition", ID: "d", New: true,
+			Fields: map[string]string{"code": "230", "name": "x", "type": "magic"}}, "is not a type"},
+		{edit.Entry{Kind: "class", ID: "c", New: true,
+			Fields: map[string]string{"name": "x", "match": "ward", "subOptions": "1 | A | address"}},
+			"type code, name, type and value"},
+		{edit.Entry{Kind: "class", ID: "c", New: true,
+			Fields: map[string]string{"name": "x", "match": "ward", "subOptions": "1|A|text|a\n1|B|text|b"}},
+			"is there twice"},
 		{edit.Entry{Kind: "known", ID: "k", New: true, Fields: map[string]string{"name": "kiosk"}}, "a MAC is missing"},
-		{edit.Entry{Kind: "device", ID: "d", New: true, Fields: map[string]string{"name": "sw", "kind": "toaster"}}, "is not a kind of device"},
-		{edit.Entry{Kind: "reservation", ID: "r", New: true, Fields: map[string]string{"network": "net-clinic", "address": "80"}}, "or give a client identifier"},
-		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:pool-clinic", Fields: map[string]string{"range": "100", "reason": "r", "until": "31/3/2027"}}, "is not a date"},
-		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"forClass": "class-none"}}, "is not a vendor class"},
+		{edit.Entry{Kind: "device", ID: "d", New: true, Fields: map[string]string{"name": "sw", "kind": "toaster"}},
+			"is not a kind of device"},
+		{edit.Entry{Kind: "reservation", ID: "r", New: true,
+			Fields: map[string]string{"network": "net-clinic", "address": "80"}}, "or give a client identifier"},
+		{edit.Entry{Kind: "exclusion", ID: "x", New: true, In: "pool:pool-clinic",
+			Fields: map[string]string{"range": "100", "reason": "r", "until": "31/3/2027"}}, "is not a date"},
+		{edit.Entry{Kind: "pool", ID: "pool-clinic", Fields: map[string]string{"forClass": "class-none"}},
+			"is not a vendor class"},
 	} {
 		_, err := edit.Read(s, c.entry)
 		assert.ErrorContains(t, err, c.says)

@@ -72,7 +72,8 @@ func (r *remover) letGo(k *site.Kind, in site.Ref, list site.List, i int) {
 			continue
 		}
 		to := f.Points(was)
-		left := slices.DeleteFunc(slices.Clone(to), func(id string) bool { return r.gone[site.Ref{Kind: f.Of, ID: id}] })
+		left := slices.DeleteFunc(slices.Clone(to),
+			func(id string) bool { return r.gone[site.Ref{Kind: f.Of, ID: id}] })
 		switch {
 		case len(left) == len(to):
 		case f.Goes:

@@ -32,7 +32,8 @@ func TestLittlesLaw(t *testing.T) {
 		d := Demand{PerDay: perDay, Stay: 10 * time.Minute, Shape: steady}
 		day := Pool(4000, lease, d)
 		want := perDay / (24 * 60) * Hold(d.Stay, lease).Minutes()
-		if tolerance := perDay/(24*60)/2 + 1e-6; day.Peak > want+tolerance || day.Peak < want-tolerance { // a hold counts in whole minutes
+		// a hold counts in whole minutes
+		if tolerance := perDay/(24*60)/2 + 1e-6; day.Peak > want+tolerance || day.Peak < want-tolerance {
 			t.Fatalf("held %v, want %v", day.Peak, want)
 		}
 	})
@@ -81,7 +82,9 @@ func TestABellFillsAPool(t *testing.T) {
 // What is proposed does, and a step less would not.
 func TestWhatDoesDoes(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		d := Demand{PerDay: float64(rapid.IntRange(1, 300).Draw(t, "per day")), Stay: time.Duration(rapid.IntRange(1, 600).Draw(t, "stay")) * time.Minute, Shape: rapid.SampledFrom(Shapes).Draw(t, "shape")}
+		d := Demand{PerDay: float64(rapid.IntRange(1, 300).Draw(t, "per day")),
+			Stay:  time.Duration(rapid.IntRange(1, 600).Draw(t, "stay")) * time.Minute,
+			Shape: rapid.SampledFrom(Shapes).Draw(t, "shape")}
 		lease := rapid.SampledFrom(leases).Draw(t, "lease")
 		size := SizeThatDoes(lease, d)
 		if Pool(size, lease, d).Share > Acceptable {
@@ -133,14 +136,16 @@ func TestRenewalsSpreadEvenlyOverT1(t *testing.T) {
 
 func TestSleepersLearnWhenTheirLeaseEnds(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	s := Learn(now, []Holder{{Granted: now.Add(-5 * time.Hour), Lease: 8 * time.Hour}, {Granted: now.Add(-20 * time.Hour), Lease: 8 * time.Hour}})
+	s := Learn(now, []Holder{{Granted: now.Add(-5 * time.Hour), Lease: 8 * time.Hour},
+		{Granted: now.Add(-20 * time.Hour), Lease: 8 * time.Hour}})
 	assert.Equal(t, 3*time.Hour, s.All, "its renewal was due an hour ago")
 	assert.Equal(t, time.Duration(0), s.Half, "the other ended and starts over")
 	assert.Equal(t, 1.0, Learn(now, nil).Curve[0])
 }
 
 func TestPrepare(t *testing.T) {
-	assert.Equal(t, Ahead{Lease: 30 * time.Minute, Before: 12 * time.Hour, Sleepers: 24 * time.Hour, Needed: true}, Prepare(15*time.Minute, 24*time.Hour, 0))
+	assert.Equal(t, Ahead{Lease: 30 * time.Minute, Before: 12 * time.Hour, Sleepers: 24 * time.Hour, Needed: true},
+		Prepare(15*time.Minute, 24*time.Hour, 0))
 	assert.False(t, Prepare(15*time.Minute, 20*time.Minute, 0).Needed)
 	after := Prepare(15*time.Minute, 24*time.Hour, 0)
 	assert.LessOrEqual(t, LearnAny(after.Lease, 0).All, 15*time.Minute, "then it takes no longer than wanted")

@@ -185,7 +185,8 @@ func Blocked(n int, load float64) float64 {
 
 // leases are the lease times worth choosing from, longest first.
 var leases = []time.Duration{
-	7 * 24 * time.Hour, 3 * 24 * time.Hour, 24 * time.Hour, 12 * time.Hour, 8 * time.Hour, 4 * time.Hour, 2 * time.Hour, time.Hour, 30 * time.Minute, 15 * time.Minute,
+	7 * 24 * time.Hour, 3 * 24 * time.Hour, 24 * time.Hour, 12 * time.Hour, 8 * time.Hour, 4 * time.Hour, 2 * time.Hour,
+	time.Hour, 30 * time.Minute, 15 * time.Minute,
 }
 
 // LeaseThatDoes is the longest usual lease time with which hardly anybody is

@@ -91,8 +91,10 @@ func Draw(s *site.Site, n *site.Network) Drawing {
 	}
 	for _, c := range m.Cables {
 		d.Cables = append(d.Cables, Joint{
-			From: c.A.Device.ID, To: c.B.Device.ID, FromPort: c.A.Interface.Name, ToPort: c.B.Interface.Name, Carries: carries(c),
-			Lit: crossed[c.A.Interface.ID] && crossed[c.B.Interface.ID], Broken: broken[c.A.Interface.ID] && broken[c.B.Interface.ID],
+			From: c.A.Device.ID, To: c.B.Device.ID, FromPort: c.A.Interface.Name, ToPort: c.B.Interface.Name,
+			Carries: carries(c),
+			Lit:     crossed[c.A.Interface.ID] && crossed[c.B.Interface.ID], Broken: broken[c.A.Interface.ID] &&
+				broken[c.B.Interface.ID],
 		})
 	}
 	if n != nil {

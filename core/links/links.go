@@ -39,7 +39,8 @@ func Learn(s *site.Site) *Map {
 		for i := range s.Devices[d].Interfaces {
 			a := End{&s.Devices[d], &s.Devices[d].Interfaces[i]}
 			od, oi, ok := s.Interface(a.Interface.Peer)
-			if !ok || m.peer[a.Interface.ID].Interface != nil || m.peer[oi.ID].Interface != nil || oi.ID == a.Interface.ID {
+			if !ok || m.peer[a.Interface.ID].Interface != nil || m.peer[oi.ID].Interface != nil ||
+				oi.ID == a.Interface.ID {
 				continue
 			}
 			b := End{od, oi}
@@ -93,7 +94,8 @@ func ports(d *site.Device) []*site.Interface {
 	var out []*site.Interface
 	for i := range d.Interfaces {
 		switch f := &d.Interfaces[i]; {
-		case f.Kind == site.Port, f.Kind == site.PortGroup && len(f.Members) == 0, f.Kind == site.Uplink && f.Peer != "":
+		case f.Kind == site.Port, f.Kind == site.PortGroup && len(f.Members) == 0, f.Kind == site.Uplink &&
+			f.Peer != "":
 			out = append(out, f)
 		}
 	}
@@ -220,13 +222,16 @@ func (w *walk) cross(from, to End, vlan int, tagged bool) {
 	}
 	switch {
 	case tagged && !taken && theirs == vlan:
-		lost("vlan-on-one-side-only", fmt.Sprintf("%s sends VLAN %d with a tag, and %s takes it without one", from, vlan, to))
+		lost("vlan-on-one-side-only",
+			fmt.Sprintf("%s sends VLAN %d with a tag, and %s takes it without one", from, vlan, to))
 	case tagged && !taken:
 		lost("vlan-on-one-side-only", fmt.Sprintf("%s sends VLAN %d, and %s does not take it", from, vlan, to))
 	case !tagged && taken && vlan != 0 && theirs != vlan:
-		lost("vlan-on-one-side-only", fmt.Sprintf("%s sends VLAN %d without a tag, and %s takes it with one", from, vlan, to))
+		lost("vlan-on-one-side-only",
+			fmt.Sprintf("%s sends VLAN %d without a tag, and %s takes it with one", from, vlan, to))
 	case !tagged && vlan != 0 && theirs != 0 && theirs != vlan:
-		lost("untagged-vlan-differs", fmt.Sprintf("frames of VLAN %d leave %s without a tag, and become VLAN %d at %s", vlan, from, theirs, to))
+		lost("untagged-vlan-differs",
+			fmt.Sprintf("frames of VLAN %d leave %s without a tag, and become VLAN %d at %s", vlan, from, theirs, to))
 	default:
 		hop := Hop{From: from, To: to}
 		inside := vlan

@@ -60,15 +60,19 @@ func TestWherePathsBreak(t *testing.T) {
 		rule   string
 		says   string
 	}{
-		{"the far end does not take the VLAN", func(s *site.Site) { iface(t, s, "if-sw-ward-uplink").Tagged = []int{11, 24} }, "vlan-on-one-side-only", "port8 of sw-core sends VLAN 48, and uplink of sw-ward does not take it"},
+		{"the far end does not take the VLAN",
+			func(s *site.Site) { iface(t, s, "if-sw-ward-uplink").Tagged = []int{11, 24} }, "vlan-on-one-side-only",
+			"port8 of sw-core sends VLAN 48, and uplink of sw-ward does not take it"},
 		{"the far end takes it without a tag", func(s *site.Site) {
 			u := iface(t, s, "if-sw-ward-uplink")
 			u.Tagged, u.Untagged = []int{11, 24, 90}, 48
-		}, "vlan-on-one-side-only", "port8 of sw-core sends VLAN 48 with a tag, and uplink of sw-ward takes it without one"},
+		}, "vlan-on-one-side-only",
+			"port8 of sw-core sends VLAN 48 with a tag, and uplink of sw-ward takes it without one"},
 		{"frames become another VLAN's", func(s *site.Site) {
 			a, b := iface(t, s, "if-sw-core-8"), iface(t, s, "if-sw-ward-uplink")
 			a.Tagged, a.Untagged, b.Tagged, b.Untagged = []int{11, 24, 90}, 48, []int{11, 24, 90}, 66
-		}, "untagged-vlan-differs", "frames of VLAN 48 leave port8 of sw-core without a tag, and become VLAN 66 at uplink of sw-ward"},
+		}, "untagged-vlan-differs",
+			"frames of VLAN 48 leave port8 of sw-core without a tag, and become VLAN 66 at uplink of sw-ward"},
 	}
 	for _, c := range cases {
 		s := scenario.Site("kelder-bridge")
@@ -93,7 +97,9 @@ func TestARingEnds(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	for d := range s.Devices {
 		for _, more := range []string{"a", "b"} {
-			s.Devices[d].Interfaces = append(s.Devices[d].Interfaces, site.Interface{ID: "ring-" + more + s.Devices[d].ID, Name: "ring-" + more, Kind: site.Port, Tagged: []int{24}})
+			s.Devices[d].Interfaces = append(s.Devices[d].Interfaces,
+				site.Interface{ID: "ring-" + more + s.Devices[d].ID, Name: "ring-" + more, Kind: site.Port,
+					Tagged: []int{24}})
 		}
 	}
 	for d := range s.Devices {

@@ -15,7 +15,10 @@ import (
 
 // parts makes a codec that also takes the octets themselves, where they are
 // sound, and writes as text only what reads back to the same octets.
-func parts(name string, sound func(raw []byte) bool, parse func(text, example string) ([]byte, error), format func(wire []byte) (string, bool)) codec {
+func parts(
+	name string, sound func(raw []byte) bool, parse func(text, example string) ([]byte, error),
+	format func(wire []byte) (string, bool),
+) codec {
 	return codec{
 		name: name,
 		parse: func(text, example string) ([]byte, error) {
@@ -62,7 +65,8 @@ var (
 		code byte
 		word string
 	}{{1, "information"}, {2, "command"}, {3, "event"}}
-	mobilityAddresses, mobilityNames = mobility(parseAddresses(1, 62), formatAddresses(1, " ")), mobility(parseNames, formatDomains)
+	mobilityAddresses, mobilityNames = mobility(parseAddresses(1, 62), formatAddresses(1, " ")),
+		mobility(parseNames, formatDomains)
 	// RFC 3495 section 4; what is not here is written as its number and hex.
 	adapterParts = []tag{
 		{1, "first server", parseAddresses(1, 1), formatAddresses(1, " ")},
@@ -117,7 +121,8 @@ func readTag(tags []tag, item, example string) (code uint8, value []byte, err er
 	number, rest, _ := strings.Cut(item, " ")
 	n, err := strconv.ParseUint(number, 10, 8)
 	if err != nil {
-		return 0, nil, fmt.Errorf("%q begins with none of %s; type for example %s", item, strings.Join(words, ", "), example)
+		return 0, nil, fmt.Errorf("%q begins with none of %s; type for example %s", item,
+			strings.Join(words, ", "), example)
 	}
 	value, err = parseOctets(rest, example)
 	return uint8(n), value, err
@@ -251,7 +256,8 @@ func formatURIs(wire []byte) (string, bool) {
 // parseRapid reads how to reach IPv6 through the provider's IPv4 (RFC 5969
 // section 7.1.1): "2001:db8::/32 mask 8 via 192.0.2.1".
 func parseRapid(text, example string) ([]byte, error) {
-	bad := fmt.Errorf("%q is not an IPv6 prefix, the IPv4 mask length and the relays; type for example %s", text, example)
+	bad := fmt.Errorf("%q is not an IPv6 prefix, the IPv4 mask length and the relays; type for example %s",
+		text, example)
 	words := strings.Fields(text)
 	if len(words) < 5 || words[1] != "mask" || words[3] != "via" {
 		return nil, bad
@@ -262,7 +268,9 @@ func parseRapid(text, example string) ([]byte, error) {
 		return nil, bad
 	}
 	if 32-int(mask)+prefix.Bits() > 128 {
-		return nil, fmt.Errorf("%d bits of prefix and %d of address are more than the 128 of IPv6; type a shorter prefix or a longer mask", prefix.Bits(), 32-mask)
+		return nil,
+			fmt.Errorf("%d bits of prefix and %d of address are more than the 128 of IPv6; type a shorter prefix or "+
+				"a longer mask", prefix.Bits(), 32-mask)
 	}
 	relays, err := parseAddresses(1, 58)(strings.Join(words[4:], " "), example)
 	if err != nil {

@@ -38,7 +38,8 @@ func Over(base []Effective, levels ...[]Set) []Effective {
 	out := append(make([]Effective, 0, len(base)+sets), base...)
 	for _, level := range levels {
 		for _, set := range level {
-			i, found := slices.BinarySearchFunc(out, set.Code, func(t Effective, code uint8) int { return int(t.Code) - int(code) })
+			i, found := slices.BinarySearchFunc(out, set.Code,
+				func(t Effective, code uint8) int { return int(t.Code) - int(code) })
 			if !found {
 				out = slices.Insert(out, i, Effective{Code: set.Code, Value: set.Value, From: set.Source})
 				continue

@@ -30,7 +30,8 @@ func CheckLabel(label string) error {
 		valid = valid && (c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z')
 	}
 	if !valid {
-		return fmt.Errorf("%q is not a name; use 1 to 63 letters, digits and inner hyphens, for example recep-pc", label)
+		return fmt.Errorf("%q is not a name; use 1 to 63 letters, digits and inner hyphens, for example recep-pc",
+			label)
 	}
 	return nil
 }

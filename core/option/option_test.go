@@ -22,7 +22,8 @@ func TestWireForms(t *testing.T) {
 		{3, "10.84.18.1", "0a541201", ""},
 		{6, "10.84.16.10,10.84.16.1", "0a54100a0a541001", "10.84.16.10, 10.84.16.1"},
 		{12, "recep-pc", "72656365702d7063", ""},
-		{15, "Kelder.Larkrise.example.", hex.EncodeToString([]byte("kelder.larkrise.example")), "kelder.larkrise.example"},
+		{15, "Kelder.Larkrise.example.", hex.EncodeToString([]byte("kelder.larkrise.example")),
+			"kelder.larkrise.example"},
 		{26, "1492", "05d4", ""},
 		{51, "28800", "00007080", "8 hours"},
 		{51, "forever", "ffffffff", ""},
@@ -39,15 +40,19 @@ func TestWireForms(t *testing.T) {
 		{33, "10.84.20.12 10.84.18.1", "0a54140c0a541201", ""},
 		{117, "6, 44", "0006002c", ""},
 		{137, "lost.example", "046c6f7374076578616d706c6500", ""},
-		{122, "first server 10.84.16.10; provisioning adapters.example; 4 0001", "01040a54100a" + "0313" + "00086164617074657273076578616d706c6500" + "04020001", ""},
-		{122, "01040a54100a", "01040a54100a", "first server 10.84.16.10"}, // as octets, as it was stored before it had words
+		{122, "first server 10.84.16.10; provisioning adapters.example; 4 0001",
+			"01040a54100a" + "0313" + "00086164617074657273076578616d706c6500" + "04020001", ""},
+		// as octets, as it was stored before it had words
+		{122, "01040a54100a", "01040a54100a", "first server 10.84.16.10"},
 		{139, "information 10.84.16.10, 10.84.16.1; event 10.84.16.2", "01080a54100a0a541001" + "03040a541002", ""},
 		{140, "command a.example, b.example", "0216" + "0161076578616d706c6500" + "0162076578616d706c6500", ""},
-		{143, "https://a.example/x, tftp://b.example/y", "0013" + hex.EncodeToString([]byte("https://a.example/x")) + "0012" + hex.EncodeToString([]byte("tftp://b.example/y")), ""},
+		{143, "https://a.example/x, tftp://b.example/y", "0013" + hex.EncodeToString([]byte("https://a.example/x")) +
+			"0012" + hex.EncodeToString([]byte("tftp://b.example/y")), ""},
 		{146, "high 10.84.16.10, 10.84.16.1 for a.example", "010a54100a0a541001" + "0161076578616d706c6500", ""},
 		{146, "10.84.16.10 for a.example", "000a54100a00000000" + "0161076578616d706c6500", ""},
 		{158, "10.84.16.1, 10.84.16.2; 10.84.17.1", "080a5410010a541002" + "040a541101", ""},
-		{212, "2001:db8::/32 mask 8 via 192.0.2.1, 192.0.2.2", "0820" + "20010db8000000000000000000000000" + "c0000201c0000202", ""},
+		{212, "2001:db8::/32 mask 8 via 192.0.2.1, 192.0.2.2",
+			"0820" + "20010db8000000000000000000000000" + "c0000201c0000202", ""},
 		{121, "0.0.0.0/0 via 10.84.18.1, 10.17.0.0/16 via 10.84.18.2", "000a541201100a110a541202", ""},
 	}
 	for _, c := range cases {
@@ -189,7 +194,8 @@ func FuzzDecode(f *testing.F) {
 // and is offered again as it is.
 func TestLawfulLabels(t *testing.T) {
 	for text, want := range map[string]string{
-		"Plate Reader 2": "plate-reader-2", "recep-pc": "recep-pc", "RECEP": "recep", " a_b.c ": "a-b-c", "-x-": "x", "日本": "", "": "", "\x00": "",
+		"Plate Reader 2": "plate-reader-2", "recep-pc": "recep-pc", "RECEP": "recep", " a_b.c ": "a-b-c", "-x-": "x",
+		"日本": "", "": "", "\x00": "",
 	} {
 		got, ok := LawfulLabel(text)
 		assert.Equal(t, want, got, "%q", text)

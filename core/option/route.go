@@ -13,11 +13,14 @@ func packRoutes(texts []string) ([]byte, error) {
 	for _, text := range texts {
 		dest, via, ok := strings.Cut(text, " via ")
 		if !ok {
-			return nil, fmt.Errorf("%q is not a route; type a destination and a router, for example 0.0.0.0/0 via 10.84.18.1", strings.TrimSpace(text))
+			return nil,
+				fmt.Errorf("%q is not a route; type a destination and a router, for example 0.0.0.0/0 via 10.84.18.1",
+					strings.TrimSpace(text))
 		}
 		p, err := netip.ParsePrefix(strings.TrimSpace(dest))
 		if err != nil || !p.Addr().Is4() || p != p.Masked() {
-			return nil, fmt.Errorf("%q is not a destination; type a prefix without host bits, for example 0.0.0.0/0", strings.TrimSpace(dest))
+			return nil, fmt.Errorf("%q is not a destination; type a prefix without host bits, for example 0.0.0.0/0",
+				strings.TrimSpace(dest))
 		}
 		router, err := address.ParseAddr(via, netip.Prefix{})
 		if err != nil {

@@ -61,26 +61,28 @@ type codec struct {
 }
 
 var codecs = map[Type]codec{
-	Address:         {"address", parseAddresses(1, 1), formatAddresses(1, " ")},
-	Addresses:       {"addresses", parseAddresses(1, 63), formatAddresses(1, " ")},
-	AddressPairs:    {"address pairs", parsePairs, formatAddresses(2, " ")},
-	Text:            {"text", parseText, formatText},
-	Domain:          {"domain name", parseDomain, formatText},
-	DomainWire:      {"domain name (DNS form)", parseDomainWire, formatDomainWire},
-	Domains:         {"domain names", func(text, _ string) ([]byte, error) { return packDomains(list(text)) }, formatDomains},
-	Seconds:         {"duration", parseSeconds, formatSeconds},
-	Switch:          {"switch", parseSwitch, formatSwitch},
-	Number8:         {"number (8 bits)", parseNumber(1), formatNumber(1)},
-	Number16:        {"number (16 bits)", parseNumber(2), formatNumber(2)},
-	Number32:        {"number (32 bits)", parseNumber(4), formatNumber(4)},
-	Signed32:        {"signed number (32 bits)", parseSigned, formatSigned},
-	Numbers16:       {"numbers (16 bits)", parseNumbers16, formatNumbers16},
-	Codes:           {"option codes", byHand, formatCodes},
-	MessageKind:     {"message type", byHand, formatMessageKind},
-	Identifier:      {"identifier", parseIdentifier, formatIdentifier},
-	Routes:          {"routes", func(text, _ string) ([]byte, error) { return packRoutes(list(text)) }, formatRoutes},
-	Callers:         {"call servers", parseCallers, formatCallers},
-	OnlyAddresses:   {"addresses, perhaps only these", parseOnly(parseAddresses(1, 62)), formatOnly(formatAddresses(1, " "))},
+	Address:      {"address", parseAddresses(1, 1), formatAddresses(1, " ")},
+	Addresses:    {"addresses", parseAddresses(1, 63), formatAddresses(1, " ")},
+	AddressPairs: {"address pairs", parsePairs, formatAddresses(2, " ")},
+	Text:         {"text", parseText, formatText},
+	Domain:       {"domain name", parseDomain, formatText},
+	DomainWire:   {"domain name (DNS form)", parseDomainWire, formatDomainWire},
+	Domains: {"domain names", func(text, _ string) ([]byte, error) { return packDomains(list(text)) },
+		formatDomains},
+	Seconds:     {"duration", parseSeconds, formatSeconds},
+	Switch:      {"switch", parseSwitch, formatSwitch},
+	Number8:     {"number (8 bits)", parseNumber(1), formatNumber(1)},
+	Number16:    {"number (16 bits)", parseNumber(2), formatNumber(2)},
+	Number32:    {"number (32 bits)", parseNumber(4), formatNumber(4)},
+	Signed32:    {"signed number (32 bits)", parseSigned, formatSigned},
+	Numbers16:   {"numbers (16 bits)", parseNumbers16, formatNumbers16},
+	Codes:       {"option codes", byHand, formatCodes},
+	MessageKind: {"message type", byHand, formatMessageKind},
+	Identifier:  {"identifier", parseIdentifier, formatIdentifier},
+	Routes:      {"routes", func(text, _ string) ([]byte, error) { return packRoutes(list(text)) }, formatRoutes},
+	Callers:     {"call servers", parseCallers, formatCallers},
+	OnlyAddresses: {"addresses, perhaps only these", parseOnly(parseAddresses(1, 62)),
+		formatOnly(formatAddresses(1, " "))},
 	OnlyText:        {"text, perhaps only this", parseOnly(parseText), formatOnly(formatText)},
 	AdapterParts:    tagged("adapter settings", adapterParts),
 	MobilityHosts:   tagged("servers by service", mobilityAddresses),
@@ -197,7 +199,8 @@ func parsePairs(text, example string) ([]byte, error) {
 func parseText(text, example string) ([]byte, error) {
 	for _, c := range []byte(text) {
 		if c < 0x20 || c > 0x7e {
-			return nil, fmt.Errorf("has a character outside ASCII; use plain letters, digits and signs, for example %s", example)
+			return nil, fmt.Errorf("has a character outside ASCII; use plain letters, digits and signs, for example %s",
+				example)
 		}
 	}
 	return []byte(text), nil
@@ -273,7 +276,8 @@ func parseNumber(octets int) func(text, example string) ([]byte, error) {
 	return func(text, example string) ([]byte, error) {
 		n, err := strconv.ParseUint(text, 10, 8*octets)
 		if err != nil {
-			return nil, fmt.Errorf("%q is not a number from 0 to %d; type for example %s", text, uint64(1)<<(8*octets)-1, example)
+			return nil, fmt.Errorf("%q is not a number from 0 to %d; type for example %s", text,
+				uint64(1)<<(8*octets)-1, example)
 		}
 		return binary.BigEndian.AppendUint64(nil, n)[8-octets:], nil
 	}
@@ -377,7 +381,8 @@ func parseCallers(text, example string) ([]byte, error) {
 	}
 	for _, name := range list(text) {
 		if a, err := netip.ParseAddr(strings.TrimSpace(name)); err == nil {
-			return nil, fmt.Errorf("%s is an address and others are names; they are not mixed: type the one or the other", a)
+			return nil,
+				fmt.Errorf("%s is an address and others are names; they are not mixed: type the one or the other", a)
 		}
 	}
 	names, err := packDomains(list(text))
@@ -439,7 +444,9 @@ func parseSubOptions(text, example string) ([]byte, error) {
 		return nil, err
 	}
 	if _, _, ok := SubOptionsOf(raw); !ok {
-		return nil, fmt.Errorf("the octets are not sub-options: each is a code, a length and that many octets, for example %s", example)
+		return nil,
+			fmt.Errorf("the octets are not sub-options: each is a code, a length and that many octets, for example %s",
+				example)
 	}
 	return raw, nil
 }

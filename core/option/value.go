@@ -17,7 +17,8 @@ func (o Own) Parse(code uint8, text string) ([]byte, error) {
 	def, ok := o.Lookup(code)
 	switch {
 	case !ok && code >= FirstPrivate && code <= LastPrivate:
-		return nil, fmt.Errorf("option %d is private and not defined at this site; define its name and type first", code)
+		return nil, fmt.Errorf("option %d is private and not defined at this site; define its name and type first",
+			code)
 	case !ok:
 		return nil, fmt.Errorf("option %d is not in the registry; choose one of the options listed", code)
 	case def.ServerOnly:

@@ -38,11 +38,15 @@ func (s Step) Apply(c *yang.Config) error {
 // removes only what it put there itself.
 func Target(running, base, wanted yang.Config) yang.Config {
 	out := wanted
-	out.Interfaces.Interface = keep(running.Interfaces.Interface, base.Interfaces.Interface, wanted.Interfaces.Interface, func(i yang.Interface) string { return i.Name })
+	out.Interfaces.Interface = keep(running.Interfaces.Interface, base.Interfaces.Interface,
+		wanted.Interfaces.Interface, func(i yang.Interface) string { return i.Name })
 	out.DHCP.Pool = keep(running.DHCP.Pool, base.DHCP.Pool, wanted.DHCP.Pool, func(p yang.Pool) string { return p.ID })
-	out.DHCP.Reservation = keep(running.DHCP.Reservation, base.DHCP.Reservation, wanted.DHCP.Reservation, func(r yang.Reservation) string { return r.ID })
-	out.DHCP.Class = keep(running.DHCP.Class, base.DHCP.Class, wanted.DHCP.Class, func(k yang.Class) string { return k.ID })
-	out.Relays.Relay = keep(running.Relays.Relay, base.Relays.Relay, wanted.Relays.Relay, func(r yang.Relay) string { return r.Interface })
+	out.DHCP.Reservation = keep(running.DHCP.Reservation, base.DHCP.Reservation, wanted.DHCP.Reservation,
+		func(r yang.Reservation) string { return r.ID })
+	out.DHCP.Class = keep(running.DHCP.Class, base.DHCP.Class, wanted.DHCP.Class,
+		func(k yang.Class) string { return k.ID })
+	out.Relays.Relay = keep(running.Relays.Relay, base.Relays.Relay, wanted.Relays.Relay,
+		func(r yang.Relay) string { return r.Interface })
 	return out.Sorted()
 }
 
@@ -66,7 +70,8 @@ func keep[T any](running, base, wanted []T, key func(T) string) []T {
 // no step leaves a configuration the device must
 // refuse, provided running and target are none themselves.
 func Between(running, target yang.Config) []Step {
-	p := planner{was: indexed(running), now: indexed(target), rebuild: map[string]bool{}, readdress: map[string]bool{}, withdraw: map[string]bool{}}
+	p := planner{was: indexed(running), now: indexed(target), rebuild: map[string]bool{}, readdress: map[string]bool{},
+		withdraw: map[string]bool{}}
 	p.markInterfaces()
 	p.markCarried()
 	p.markPools()
@@ -150,10 +155,12 @@ func (p *planner) markCarried() {
 // markPools finds the pools that go, for good or until their interface is ready.
 func (p *planner) markPools() {
 	// A pool for relayed clients needs an address to answer from, whichever.
-	stand := slices.ContainsFunc(p.was.Interfaces.Interface, func(i yang.Interface) bool { return i.IPv4 != nil && !p.readdress[i.Name] })
+	stand := slices.ContainsFunc(p.was.Interfaces.Interface,
+		func(i yang.Interface) bool { return i.IPv4 != nil && !p.readdress[i.Name] })
 	for _, q := range p.was.DHCP.Pool {
 		r, stays := p.now.pools[q.ID]
-		if !stays || p.readdress[q.Interface] || q.Interface == "" && !stand || q.Interface != r.Interface || q.Subnet != r.Subnet {
+		if !stays || p.readdress[q.Interface] || q.Interface == "" && !stand || q.Interface != r.Interface ||
+			q.Subnet != r.Subnet {
 			p.withdraw[q.ID] = true
 		}
 	}
@@ -189,9 +196,11 @@ func (p *planner) dropRelays() (steps []Step) {
 		_, stays := p.now.relays[r.Interface]
 		switch {
 		case !stays:
-			steps = append(steps, drop("Stop relaying", "from `"+r.Interface+"`", "Its clients are answered otherwise, or not at all", yang.RelayPath(r.Interface)))
+			steps = append(steps, drop("Stop relaying", "from `"+r.Interface+"`",
+				"Its clients are answered otherwise, or not at all", yang.RelayPath(r.Interface)))
 		case p.readdress[r.Interface]:
-			steps = append(steps, drop("Stop relaying", "from `"+r.Interface+"` for now", "Its interface is about to change", yang.RelayPath(r.Interface)))
+			steps = append(steps, drop("Stop relaying", "from `"+r.Interface+"` for now",
+				"Its interface is about to change", yang.RelayPath(r.Interface)))
 		}
 	}
 	return steps
@@ -207,7 +216,8 @@ func (p *planner) relay() (steps []Step) {
 		for _, a := range r.Server {
 			to = append(to, "`"+a.String()+"`")
 		}
-		steps = append(steps, put("Relay", fmt.Sprintf("DHCP from `%s` to %s", r.Interface, strings.Join(to, ", ")), "The server has no interface on that network", yang.RelayPath(r.Interface), r))
+		steps = append(steps, put("Relay", fmt.Sprintf("DHCP from `%s` to %s", r.Interface, strings.Join(to, ", ")),
+			"The server has no interface on that network", yang.RelayPath(r.Interface), r))
 	}
 	return steps
 }
@@ -219,12 +229,14 @@ func (p *planner) freeMembers() (steps []Step) {
 		if !stays || p.rebuild[i.Name] {
 			continue
 		}
-		kept := slices.DeleteFunc(slices.Clone(i.Member), func(m string) bool { return !slices.Contains(now.Member, m) || p.rebuild[m] })
+		kept := slices.DeleteFunc(slices.Clone(i.Member),
+			func(m string) bool { return !slices.Contains(now.Member, m) || p.rebuild[m] })
 		if len(kept) == len(i.Member) {
 			continue
 		}
 		i.Member = kept
-		steps = append(steps, put("Free", fmt.Sprintf("the ports that leave `%s`", i.Name), "A port is in one group at a time", yang.InterfacePath(i.Name), i))
+		steps = append(steps, put("Free", fmt.Sprintf("the ports that leave `%s`", i.Name),
+			"A port is in one group at a time", yang.InterfacePath(i.Name), i))
 	}
 	return steps
 }
@@ -242,7 +254,8 @@ func (p *planner) tune() (steps []Step) {
 		if i.IPv4 = was.IPv4; fresh || p.readdress[i.Name] {
 			i.IPv4 = nil
 		}
-		steps = append(steps, put("Set", fmt.Sprintf("`%s`: %s", i.Name, text), tuned(i), yang.InterfacePath(i.Name), i))
+		steps = append(steps, put("Set", fmt.Sprintf("`%s`: %s", i.Name, text), tuned(i),
+			yang.InterfacePath(i.Name), i))
 	}
 	return steps
 }
@@ -305,7 +318,8 @@ func uplink(u *yang.Uplink) string {
 	for _, n := range u.Translate {
 		nets = append(nets, "`"+n.String()+"`")
 	}
-	return fmt.Sprintf("address %s, MTU %d, translates %s", methodWords[u.Method], u.MTU, orNone(strings.Join(nets, ", ")))
+	return fmt.Sprintf("address %s, MTU %d, translates %s", methodWords[u.Method], u.MTU,
+		orNone(strings.Join(nets, ", ")))
 }
 
 func (p *planner) describeClasses() (steps []Step) {
@@ -314,7 +328,8 @@ func (p *planner) describeClasses() (steps []Step) {
 		if had && reflect.DeepEqual(was, k) {
 			continue
 		}
-		steps = append(steps, put("Tell", fmt.Sprintf("clients of class %s their options", k.Name), fmt.Sprintf("Their option 60 begins `%s`", k.Match), yang.ClassPath(k.ID), k))
+		steps = append(steps, put("Tell", fmt.Sprintf("clients of class %s their options", k.Name),
+			fmt.Sprintf("Their option 60 begins `%s`", k.Match), yang.ClassPath(k.ID), k))
 	}
 	return steps
 }
@@ -322,7 +337,8 @@ func (p *planner) describeClasses() (steps []Step) {
 func (p *planner) forgetClasses() (steps []Step) {
 	for _, k := range p.was.DHCP.Class {
 		if _, stays := p.now.classes[k.ID]; !stays {
-			steps = append(steps, drop("Forget", "class "+k.Name, "No pool is kept for it any more", yang.ClassPath(k.ID)))
+			steps = append(steps, drop("Forget", "class "+k.Name, "No pool is kept for it any more",
+				yang.ClassPath(k.ID)))
 		}
 	}
 	return steps
@@ -333,11 +349,14 @@ func (p *planner) dropReservations() (steps []Step) {
 		now, stays := p.now.reservations[r.ID]
 		switch {
 		case !stays:
-			steps = append(steps, drop("Release", fmt.Sprintf("`%s` from %s", r.Address, title(r)), "The client is given an address of the pool at its next renewal", yang.ReservationPath(r.ID)))
+			steps = append(steps, drop("Release", fmt.Sprintf("`%s` from %s", r.Address, title(r)),
+				"The client is given an address of the pool at its next renewal", yang.ReservationPath(r.ID)))
 		case p.withdraw[r.Pool] || p.withdraw[now.Pool]:
-			steps = append(steps, drop("Set aside", "the reservation of "+title(r), "Its pool is about to be withdrawn", yang.ReservationPath(r.ID)))
+			steps = append(steps, drop("Set aside", "the reservation of "+title(r), "Its pool is about to be withdrawn",
+				yang.ReservationPath(r.ID)))
 		case p.givesWay(r, now):
-			steps = append(steps, drop("Set aside", "the reservation of "+title(r), fmt.Sprintf("A pool is about to hand out `%s`", r.Address), yang.ReservationPath(r.ID)))
+			steps = append(steps, drop("Set aside", "the reservation of "+title(r),
+				fmt.Sprintf("A pool is about to hand out `%s`", r.Address), yang.ReservationPath(r.ID)))
 		}
 	}
 	return steps
@@ -346,7 +365,8 @@ func (p *planner) dropReservations() (steps []Step) {
 // givesWay reports whether a reservation moves off an address that a pool takes,
 // which it must have left by then: some devices refuse one inside a pool.
 func (p *planner) givesWay(was, now yang.Reservation) bool {
-	return was.Address != now.Address && slices.ContainsFunc(p.now.DHCP.Pool, func(q yang.Pool) bool { return q.HandsOut(was.Address) })
+	return was.Address != now.Address &&
+		slices.ContainsFunc(p.now.DHCP.Pool, func(q yang.Pool) bool { return q.HandsOut(was.Address) })
 }
 
 func (p *planner) dropPools() (steps []Step) {
@@ -373,7 +393,8 @@ func from(q yang.Pool) string {
 func (p *planner) dropAddresses() (steps []Step) {
 	for _, i := range p.was.Interfaces.Interface {
 		if p.readdress[i.Name] {
-			steps = append(steps, drop("Remove", fmt.Sprintf("%s from `%s`", addresses(i.IPv4), i.Name), "A device refuses an address that overlaps one it has", yang.IPv4Path(i.Name)))
+			steps = append(steps, drop("Remove", fmt.Sprintf("%s from `%s`", addresses(i.IPv4), i.Name),
+				"A device refuses an address that overlaps one it has", yang.IPv4Path(i.Name)))
 		}
 	}
 	return steps
@@ -391,7 +412,8 @@ func addresses(v *yang.IPv4) string {
 func (p *planner) dropInterfaces() (steps []Step) {
 	for _, i := range carriedFirst(p.was.Interfaces.Interface) {
 		if p.rebuild[i.Name] {
-			steps = append(steps, drop("Remove", fmt.Sprintf("interface `%s`", i.Name), "Nothing is left on it", yang.InterfacePath(i.Name)))
+			steps = append(steps, drop("Remove", fmt.Sprintf("interface `%s`", i.Name), "Nothing is left on it",
+				yang.InterfacePath(i.Name)))
 		}
 	}
 	return steps
@@ -427,7 +449,8 @@ func (p *planner) addInterfaces() (steps []Step) {
 		bare.IPv4, bare.Member = nil, nil // the ports of a group may come after it
 		text, why := fmt.Sprintf("interface `%s`", i.Name), "It carries what follows"
 		if i.VLAN != nil {
-			text, why = fmt.Sprintf("VLAN %d on `%s` as `%s`", i.VLAN.ID, i.VLAN.Parent, i.Name), "Tagged frames of this VLAN reach the device through it"
+			text, why = fmt.Sprintf("VLAN %d on `%s` as `%s`", i.VLAN.ID, i.VLAN.Parent, i.Name),
+				"Tagged frames of this VLAN reach the device through it"
 		}
 		steps = append(steps, put("Add", text, why, yang.InterfacePath(i.Name), bare))
 	}
@@ -440,7 +463,8 @@ func (p *planner) giveAddresses() (steps []Step) {
 		if i.IPv4 == nil || had && !p.readdress[i.Name] && reflect.DeepEqual(was.IPv4, i.IPv4) {
 			continue
 		}
-		steps = append(steps, put("Give", fmt.Sprintf("`%s` the address %s", i.Name, addresses(i.IPv4)), "Clients use it as their gateway and server", yang.IPv4Path(i.Name), i.IPv4))
+		steps = append(steps, put("Give", fmt.Sprintf("`%s` the address %s", i.Name, addresses(i.IPv4)),
+			"Clients use it as their gateway and server", yang.IPv4Path(i.Name), i.IPv4))
 	}
 	return steps
 }
@@ -466,7 +490,8 @@ func (p *planner) servePools() (steps []Step) {
 		if q.Interface == "" {
 			where = "through a relay"
 		}
-		steps = append(steps, put(verb, fmt.Sprintf("pool %s %s %s", q.Name, strings.Join(runs, ", "), where), why, yang.PoolPath(q.ID), q))
+		steps = append(steps, put(verb, fmt.Sprintf("pool %s %s %s", q.Name, strings.Join(runs, ", "), where), why,
+			yang.PoolPath(q.ID), q))
 	}
 	return steps
 }
@@ -482,7 +507,9 @@ func (p *planner) reserve() (steps []Step) {
 		if had && was.Address != r.Address {
 			why += fmt.Sprintf(", was `%s`", was.Address)
 		}
-		steps = append(steps, put("Reserve", fmt.Sprintf("`%s` for %s", address.Short(r.Address, pool.Subnet), title(r)), why, yang.ReservationPath(r.ID), r))
+		steps = append(steps, put("Reserve",
+			fmt.Sprintf("`%s` for %s", address.Short(r.Address, pool.Subnet), title(r)), why,
+			yang.ReservationPath(r.ID), r))
 	}
 	return steps
 }

@@ -31,10 +31,14 @@ func TestNewNetworkIsBuiltFromTheGroundUp(t *testing.T) {
 	base := compile.Device(s, "dev-gw-1")
 	require.NoError(t, base.Validate())
 	for _, e := range []edit.Entry{
-		{Kind: "network", ID: "net-r", New: true, Fields: map[string]string{"name": "Recovery", "prefix": "10.84.20.64/26", "vlan": "91", "gateway": "65"}},
-		{Kind: "interface", ID: "if-r", New: true, In: "device:dev-gw-1", Fields: map[string]string{"name": "lan.91", "parent": "lan", "vlan": "91", "addresses": "10.84.20.65/26"}},
-		{Kind: "pool", ID: "pool-r", New: true, Fields: map[string]string{"name": "Ward", "network": "net-r", "ranges": "80-119", "enabled": "true"}},
-		{Kind: "reservation", ID: "res-r", New: true, Fields: map[string]string{"network": "net-r", "address": "70", "mac": "00005e0053b1", "name": "pump"}},
+		{Kind: "network", ID: "net-r", New: true,
+			Fields: map[string]string{"name": "Recovery", "prefix": "10.84.20.64/26", "vlan": "91", "gateway": "65"}},
+		{Kind: "interface", ID: "if-r", New: true, In: "device:dev-gw-1",
+			Fields: map[string]string{"name": "lan.91", "parent": "lan", "vlan": "91", "addresses": "10.84.20.65/26"}},
+		{Kind: "pool", ID: "pool-r", New: true,
+			Fields: map[string]string{"name": "Ward", "network": "net-r", "ranges": "80-119", "enabled": "true"}},
+		{Kind: "reservation", ID: "res-r", New: true,
+			Fields: map[string]string{"network": "net-r", "address": "70", "mac": "00005e0053b1", "name": "pump"}},
 	} {
 		edits, err := edit.Read(s, e)
 		require.NoError(t, err)
@@ -65,7 +69,8 @@ func TestReaddressingWithdrawsThePoolFirst(t *testing.T) {
 		"Set aside the reservation of plate-reader",
 		"Withdraw pool Imaging from `lan.48`",
 		"Remove `10.84.20.1/26` from `lan.48`",
-		"Set `wan`: address fixed, MTU 1500, translates `10.84.16.0/26`, `10.84.16.64/27`, `10.84.16.128/25`, `10.84.18.0/23`, `10.84.20.0/25`, `10.84.24.0/22`",
+		"Set `wan`: address fixed, MTU 1500, translates `10.84.16.0/26`, `10.84.16.64/27`, `10.84.16.128/25`, " +
+			"`10.84.18.0/23`, `10.84.20.0/25`, `10.84.24.0/22`",
 		"Give `lan.48` the address `10.84.20.1/25`",
 		"Serve pool Imaging `.24 – .55` on `lan.48`",
 		"Reserve `.14` for plate-reader",
@@ -75,36 +80,44 @@ func TestReaddressingWithdrawsThePoolFirst(t *testing.T) {
 func TestWhatLithosDidNotPutThereStays(t *testing.T) {
 	base := compile.Device(scenario.Site("kelder-bridge"), "dev-gw-1")
 	running := base
-	running.Interfaces.Interface = append(slices.Clone(base.Interfaces.Interface), yang.Interface{Name: "vpn0", Type: yang.TypeEthernet, Enabled: true})
+	running.Interfaces.Interface = append(slices.Clone(base.Interfaces.Interface),
+		yang.Interface{Name: "vpn0", Type: yang.TypeEthernet, Enabled: true})
 	assert.Empty(t, plan.Between(running, plan.Target(running, base, base)))
 }
 
 // randomConfig draws a configuration a device would accept.
 func randomConfig(t *rapid.T, label string) yang.Config {
-	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "lan", Type: yang.TypeBridge, Enabled: true}}}}
+	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "lan", Type: yang.TypeBridge,
+		Enabled: true}}}}
 	subnets := rapid.Permutation([]int{0, 1, 2, 3, 4, 5}).Draw(t, label+" subnets")
 	tags := rapid.Permutation([]int{10, 20, 30, 40, 50, 60}).Draw(t, label+" tags")
 	for i := range rapid.IntRange(0, 5).Draw(t, label+" n") {
 		a := netip.AddrFrom4([4]byte{10, 0, byte(subnets[i]), byte(rapid.IntRange(1, 2).Draw(t, label+" host"))})
 		p := netip.PrefixFrom(a, rapid.SampledFrom([]int{24, 25}).Draw(t, label+" bits"))
 		name := fmt.Sprintf("lan.%d", rapid.IntRange(0, 1).Draw(t, label+" name")*10+i)
-		c.Interfaces.Interface = append(c.Interfaces.Interface, yang.Interface{Name: name, Type: yang.TypeVLAN, Enabled: true,
-			VLAN: &yang.VLAN{Parent: "lan", ID: tags[i]}, IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: a, PrefixLength: p.Bits()}}}})
+		c.Interfaces.Interface = append(c.Interfaces.Interface,
+			yang.Interface{Name: name, Type: yang.TypeVLAN, Enabled: true,
+				VLAN: &yang.VLAN{Parent: "lan", ID: tags[i]},
+				IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: a, PrefixLength: p.Bits()}}}})
 		if rapid.Bool().Draw(t, label+" pool") {
 			from := netip.AddrFrom4([4]byte{10, 0, byte(subnets[i]), 20})
 			id := fmt.Sprintf("pool-%d", subnets[i]%3*10+i%2)
 			if slices.ContainsFunc(c.DHCP.Pool, func(q yang.Pool) bool { return q.ID == id }) {
 				continue
 			}
-			c.DHCP.Pool = append(c.DHCP.Pool, yang.Pool{ID: id, Name: id, Enabled: true, Interface: name, Subnet: p.Masked(), Range: []yang.Span{{Start: from, End: from.Next()}}})
-			c.DHCP.Reservation = append(c.DHCP.Reservation, yang.Reservation{ID: "r-" + fmt.Sprint(i%2) + id, Pool: id, Address: from})
+			c.DHCP.Pool = append(c.DHCP.Pool,
+				yang.Pool{ID: id, Name: id, Enabled: true, Interface: name, Subnet: p.Masked(),
+					Range: []yang.Span{{Start: from, End: from.Next()}}})
+			c.DHCP.Reservation = append(c.DHCP.Reservation,
+				yang.Reservation{ID: "r-" + fmt.Sprint(i%2) + id, Pool: id, Address: from})
 		}
 	}
 	ports := []string{"p1", "p2", "p3"}
 	for _, name := range ports[:rapid.IntRange(0, 3).Draw(t, label+" ports")] {
 		port := yang.Interface{Name: name, Type: yang.TypeEthernet, Enabled: rapid.Bool().Draw(t, label+" up")}
 		if rapid.Bool().Draw(t, label+" trunk") {
-			port.Switchport = &yang.Switchport{Untagged: rapid.IntRange(0, 20).Draw(t, label+" untagged"), Tagged: []int{30}}
+			port.Switchport = &yang.Switchport{Untagged: rapid.IntRange(0, 20).Draw(t, label+" untagged"),
+				Tagged: []int{30}}
 		}
 		c.Interfaces.Interface = append(c.Interfaces.Interface, port)
 		group := rapid.IntRange(0, 2).Draw(t, label+" group")
@@ -112,11 +125,13 @@ func randomConfig(t *rapid.T, label string) yang.Config {
 			c.Interfaces.Interface[0].Member = append(c.Interfaces.Interface[0].Member, name)
 		}
 		if group == 1 {
-			c.Interfaces.Interface = append(c.Interfaces.Interface, yang.Interface{Name: "g-" + name, Type: yang.TypeBridge, Enabled: true, Member: []string{name}})
+			c.Interfaces.Interface = append(c.Interfaces.Interface,
+				yang.Interface{Name: "g-" + name, Type: yang.TypeBridge, Enabled: true, Member: []string{name}})
 		}
 	}
 	if rapid.Bool().Draw(t, label+" class") {
-		c.DHCP.Class = []yang.Class{{ID: "k", Name: "Handsets", Match: rapid.SampledFrom([]string{"ward", "desk"}).Draw(t, label+" match")}}
+		c.DHCP.Class = []yang.Class{{ID: "k", Name: "Handsets",
+			Match: rapid.SampledFrom([]string{"ward", "desk"}).Draw(t, label+" match")}}
 	}
 	for i := range c.Interfaces.Interface {
 		f := &c.Interfaces.Interface[i]
@@ -125,13 +140,17 @@ func randomConfig(t *rapid.T, label string) yang.Config {
 		}
 		f.Permit = rapid.SampledFrom([][]string{nil, {"dhcp"}, {"dhcp", "dns"}}).Draw(t, label+" permit")
 		if rapid.Bool().Draw(t, label+" relay") {
-			c.Relays.Relay = append(c.Relays.Relay, yang.Relay{Interface: f.Name, Server: []netip.Addr{netip.AddrFrom4([4]byte{10, 9, 9, byte(rapid.IntRange(1, 2).Draw(t, label+" server"))})}})
+			c.Relays.Relay = append(c.Relays.Relay,
+				yang.Relay{Interface: f.Name,
+					Server: []netip.Addr{netip.AddrFrom4([4]byte{10, 9, 9,
+						byte(rapid.IntRange(1, 2).Draw(t, label+" server"))})}})
 		}
 		if len(c.DHCP.Class) > 0 && len(c.DHCP.Pool) > 0 && rapid.Bool().Draw(t, label+" kept") {
 			c.DHCP.Pool[0].ForClass = "k"
 		}
 		if rapid.IntRange(0, 4).Draw(t, label+" far") == 0 {
-			c.DHCP.Pool = append(c.DHCP.Pool, yang.Pool{ID: "far", Name: "far", Enabled: true, Subnet: netip.MustParsePrefix("10.8.0.0/24")})
+			c.DHCP.Pool = append(c.DHCP.Pool,
+				yang.Pool{ID: "far", Name: "far", Enabled: true, Subnet: netip.MustParsePrefix("10.8.0.0/24")})
 			break
 		}
 	}
@@ -171,19 +190,22 @@ func TestStepsReachTheTarget(t *testing.T) {
 // held draws pools with reservations beside them, as a layer 3 switch takes them.
 func held(t *rapid.T, label string) yang.Config {
 	at := func(n int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(n)}) }
-	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "vlan10", Type: yang.TypeVLAN, Enabled: true, VLAN: &yang.VLAN{ID: 10},
+	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "vlan10", Type: yang.TypeVLAN,
+		Enabled: true, VLAN: &yang.VLAN{ID: 10},
 		IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: at(1), PrefixLength: 24}}}}}}}
 	for i := range rapid.IntRange(1, 2).Draw(t, label+" pools") {
 		from := 10 + 20*i + rapid.IntRange(0, 9).Draw(t, label+" from")
-		p := yang.Pool{ID: fmt.Sprint("pool-", i), Enabled: true, Interface: "vlan10", Subnet: netip.MustParsePrefix("10.0.0.0/24"),
-			Range: []yang.Span{{Start: at(from), End: at(from + rapid.IntRange(0, 15).Draw(t, label+" size"))}}}
+		p := yang.Pool{ID: fmt.Sprint("pool-", i), Enabled: true, Interface: "vlan10",
+			Subnet: netip.MustParsePrefix("10.0.0.0/24"),
+			Range:  []yang.Span{{Start: at(from), End: at(from + rapid.IntRange(0, 15).Draw(t, label+" size"))}}}
 		if rapid.Bool().Draw(t, label+" excludes") {
 			p.Exclusion = []yang.Exclusion{{Span: yang.Span{Start: at(from), End: at(from + 2)}}}
 		}
 		c.DHCP.Pool = append(c.DHCP.Pool, p)
 	}
 	for i := range rapid.IntRange(0, 3).Draw(t, label+" reservations") {
-		r := yang.Reservation{ID: fmt.Sprint("r-", i), Pool: c.DHCP.Pool[i%len(c.DHCP.Pool)].ID, Address: at(10 + rapid.IntRange(0, 45).Draw(t, label+" at"))}
+		r := yang.Reservation{ID: fmt.Sprint("r-", i), Pool: c.DHCP.Pool[i%len(c.DHCP.Pool)].ID,
+			Address: at(10 + rapid.IntRange(0, 45).Draw(t, label+" at"))}
 		if !slices.ContainsFunc(c.DHCP.Pool, func(p yang.Pool) bool { return p.HandsOut(r.Address) }) {
 			c.DHCP.Reservation = append(c.DHCP.Reservation, r)
 		}

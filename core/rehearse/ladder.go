@@ -40,7 +40,8 @@ func (st *Stage) ladder(n *site.Network) []Rung {
 		return append([]Rung{link, st.failedLease(n, passed, err)}, skip("needs a lease", "gateway", "internet")...)
 	}
 	router := passed[len(passed)-1].Router()
-	return append([]Rung{link, {Name: "lease", State: Pass, Value: address.Short(probe.Address, n.Prefix)}}, st.outward(n, router)...)
+	return append([]Rung{link, {Name: "lease", State: Pass, Value: address.Short(probe.Address, n.Prefix)}},
+		st.outward(n, router)...)
 }
 
 // outward is the rungs of a client that has an address and is told a router.
@@ -68,7 +69,9 @@ func linkRung(s *site.Site, n *site.Network) Rung {
 	path := links.Learn(s).Path(n)
 	switch {
 	case carried != n.VLAN && carried != 0:
-		return Rung{"link", Fail, fmt.Sprintf("%s of %s carries VLAN %d, the network is VLAN %d", i.Name, d.Name, carried, n.VLAN), "vlan-id-reused"}
+		return Rung{"link", Fail,
+			fmt.Sprintf("%s of %s carries VLAN %d, the network is VLAN %d", i.Name, d.Name, carried, n.VLAN),
+			"vlan-id-reused"}
 	case len(path.Breaks) > 0:
 		return Rung{"link", Fail, path.Breaks[0].Says, path.Breaks[0].Rule}
 	case n.VLAN == 0:
@@ -88,7 +91,8 @@ func (st *Stage) failedLease(n *site.Network, passed []dhcp.Message, err error) 
 	if st.findings == nil {
 		st.findings = check.Site(st.site)
 	}
-	causes := []string{"pool-off", "exclusion-empties-pool", "network-unserved", "relay-missing", "relay-target-wrong", "dhcp-not-permitted", "pool-unreachable"}
+	causes := []string{"pool-off", "exclusion-empties-pool", "network-unserved", "relay-missing", "relay-target-wrong",
+		"dhcp-not-permitted", "pool-unreachable"}
 	for _, f := range st.findings {
 		if f.Network == n.ID && slices.Contains(causes, f.Rule) {
 			return Rung{"lease", Fail, f.Title, f.Rule}
@@ -134,7 +138,8 @@ func InternetRung(s *site.Site, n *site.Network) Rung {
 	case uplinks == 0:
 		return Rung{Name: "internet", State: Skip, Value: "no uplink is recorded"}
 	case unknown != nil:
-		return Rung{"internet", Skip, fmt.Sprintf("nothing says what %s translates", unknown.Name), "translation-unknown"}
+		return Rung{"internet", Skip, fmt.Sprintf("nothing says what %s translates", unknown.Name),
+			"translation-unknown"}
 	default:
 		return Rung{"internet", Fail, fmt.Sprintf("No uplink translates %s", n.Prefix), "network-untranslated"}
 	}

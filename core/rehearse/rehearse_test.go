@@ -29,7 +29,9 @@ func ladder(t *testing.T, s *site.Site, network string) []string {
 }
 
 // runAll rehearses and keeps every client.
-func runAll(t *testing.T, now time.Time, base, draft *site.Site, leases rehearse.Leases) (rehearse.Report, []rehearse.Client) {
+func runAll(
+	t *testing.T, now time.Time, base, draft *site.Site, leases rehearse.Leases,
+) (rehearse.Report, []rehearse.Client) {
 	t.Helper()
 	var clients []rehearse.Client
 	report, err := rehearse.Run(now, base, draft, leases, func(c rehearse.Client) error {
@@ -42,27 +44,34 @@ func runAll(t *testing.T, now time.Time, base, draft *site.Site, leases rehearse
 
 func TestLadder(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
-	assert.Equal(t, []string{"link pass VLAN 48 ", "lease pass .24 ", "gateway pass 10.84.20.1 ", "internet pass translated on wan "}, ladder(t, s, "net-imaging"))
+	assert.Equal(t, []string{"link pass VLAN 48 ", "lease pass .24 ", "gateway pass 10.84.20.1 ",
+		"internet pass translated on wan "}, ladder(t, s, "net-imaging"))
 
 	p, _ := s.Pool("pool-imaging")
 	p.Enabled = false
-	assert.Equal(t, []string{"link pass VLAN 48 ", "lease fail Pool Imaging is switched off pool-off", "gateway skip needs a lease ", "internet skip needs a lease "}, ladder(t, s, "net-imaging"))
+	assert.Equal(t, []string{"link pass VLAN 48 ", "lease fail Pool Imaging is switched off pool-off",
+		"gateway skip needs a lease ", "internet skip needs a lease "}, ladder(t, s, "net-imaging"))
 	p.Enabled = true
 	p.Options = []site.Option{{Code: 3, Value: "10.84.18.1"}}
-	assert.Equal(t, "gateway fail 10.84.18.1 is not in 10.84.20.0/26 router-outside-network", ladder(t, s, "net-imaging")[2])
+	assert.Equal(t, "gateway fail 10.84.18.1 is not in 10.84.20.0/26 router-outside-network",
+		ladder(t, s, "net-imaging")[2])
 	n, _ := s.Network("net-imaging")
 	n.VLAN = 49
-	assert.Equal(t, "link fail lan.48 of gw-1 carries VLAN 48, the network is VLAN 49 vlan-id-reused", ladder(t, s, "net-imaging")[0])
+	assert.Equal(t, "link fail lan.48 of gw-1 carries VLAN 48, the network is VLAN 49 vlan-id-reused",
+		ladder(t, s, "net-imaging")[0])
 	s.Devices = nil
-	assert.Equal(t, "link fail No device has an interface in 10.84.20.0/26 gateway-on-no-interface", ladder(t, s, "net-imaging")[0])
+	assert.Equal(t, "link fail No device has an interface in 10.84.20.0/26 gateway-on-no-interface",
+		ladder(t, s, "net-imaging")[0])
 }
 
 func TestWhoMoves(t *testing.T) {
 	base, draft := scenario.Site("kelder-bridge"), scenario.Site("kelder-bridge")
 	leases := rehearse.Leases{"dev-gw-1": {}}
-	for _, c := range []*dhcp.Client{{MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}, HostName: "office-pc"}, {MAC: [6]byte{0, 0, 0x5e, 9, 9, 2}, HostName: "other-pc"}} {
+	for _, c := range []*dhcp.Client{{MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}, HostName: "office-pc"},
+		{MAC: [6]byte{0, 0, 0x5e, 9, 9, 2}, HostName: "other-pc"}} {
 		n, _ := base.Network("net-imaging")
-		scene, err := rehearse.NewTrial(rehearse.NewStage(now, base, leases), n, c).Do(rehearse.Act{Do: rehearse.ActLease})
+		scene, err := rehearse.NewTrial(rehearse.NewStage(now, base, leases), n, c).
+			Do(rehearse.Act{Do: rehearse.ActLease})
 		require.NoError(t, err)
 		require.Len(t, scene.Messages, 4)
 		leases["dev-gw-1"] = append(leases["dev-gw-1"], dhcp.Lease{Address: c.Address, MAC: c.MAC, HostName: c.HostName,
@@ -85,8 +94,10 @@ func TestWhoMoves(t *testing.T) {
 	assert.Equal(t, []string{"10.84.20.14", "10.84.20.24"}, []string{reader.Before, reader.After})
 	assert.NotEmpty(t, reader.Reply.Bytes)
 	assert.Equal(t, len(clients), report.Clients)
-	assert.Equal(t, len(slices.DeleteFunc(slices.Clone(clients), func(c rehearse.Client) bool { return !c.Moves })), report.Moving)
-	assert.Equal(t, 3, report.Networks[slices.IndexFunc(report.Networks, func(n rehearse.Network) bool { return n.ID == "net-imaging" })].Clients)
+	assert.Equal(t, len(slices.DeleteFunc(slices.Clone(clients), func(c rehearse.Client) bool { return !c.Moves })),
+		report.Moving)
+	assert.Equal(t, 3, report.Networks[slices.IndexFunc(report.Networks,
+		func(n rehearse.Network) bool { return n.ID == "net-imaging" })].Clients)
 }
 
 // A draft that changes nothing moves nobody, and every network of the sites that
@@ -134,7 +145,8 @@ func TestNewOptionsAreTold(t *testing.T) {
 
 func TestServedThroughARelay(t *testing.T) {
 	s := scenario.Site("moss-end")
-	assert.Equal(t, []string{"link pass VLAN 24 ", "lease pass .60 ", "gateway pass 10.84.50.1 ", "internet pass translated on wan "}, ladder(t, s, "net-moss-ward"))
+	assert.Equal(t, []string{"link pass VLAN 24 ", "lease pass .60 ", "gateway pass 10.84.50.1 ",
+		"internet pass translated on wan "}, ladder(t, s, "net-moss-ward"))
 	assert.Equal(t, "lease fail Nothing relays Kennels to srv-moss relay-missing", ladder(t, s, "net-moss-kennels")[1])
 	n, _ := s.Network("net-moss-ward")
 	c := &dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}}
@@ -150,15 +162,19 @@ func TestServedThroughARelay(t *testing.T) {
 	assert.Equal(t, "lease fail vlan24 lets no DHCP in dhcp-not-permitted", ladder(t, s, "net-moss-ward")[1])
 	_, trunk, _ := s.Interface("if-moss-barn-1")
 	trunk.Tagged = []int{70}
-	assert.Equal(t, "link fail port5 of sw-moss sends VLAN 24, and port1 of sw-barn does not take it vlan-on-one-side-only", ladder(t, s, "net-moss-ward")[0])
+	assert.Equal(t,
+		"link fail port5 of sw-moss sends VLAN 24, and port1 of sw-barn does not take it vlan-on-one-side-only",
+		ladder(t, s, "net-moss-ward")[0])
 }
 
 func TestTrialThroughAllStates(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	n, _ := s.Network("net-imaging")
-	trial := rehearse.NewTrial(rehearse.NewStage(now, s, nil), n, &dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}, HostName: "visitor"})
+	trial := rehearse.NewTrial(rehearse.NewStage(now, s, nil), n,
+		&dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}, HostName: "visitor"})
 	var got []string
-	for _, a := range []rehearse.Act{{Do: "renew"}, {Do: "lease"}, {Do: "renew"}, {Do: "reboot"}, {Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"}, {Do: "move", To: "net-imaging"}, {Do: "fill"}} {
+	for _, a := range []rehearse.Act{{Do: "renew"}, {Do: "lease"}, {Do: "renew"}, {Do: "reboot"},
+		{Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"}, {Do: "move", To: "net-imaging"}, {Do: "fill"}} {
 		scene, err := trial.Do(a)
 		require.NoError(t, err)
 		got = append(got, scene.Do+": "+scene.Says)
@@ -192,8 +208,11 @@ func TestVendorClassesAreToldTheirOwn(t *testing.T) {
 	}
 	assert.Equal(t, "01040a541082020d68616e64736574732f77617264", ask("wardphone 3", 43, 3).Option(43))
 	assert.Empty(t, ask("deskphone", 43, 3).Option(43))
-	s.Pools = append(s.Pools, site.Pool{ID: "pool-phones", Name: "Phones", Network: n.ID, Server: "dev-gw-1", Enabled: true, ForClass: "class-handsets",
-		Ranges: []address.Range{{From: netip.MustParseAddr("10.84.16.140"), To: netip.MustParseAddr("10.84.16.149")}}})
+	s.Pools = append(s.Pools,
+		site.Pool{ID: "pool-phones", Name: "Phones", Network: n.ID, Server: "dev-gw-1", Enabled: true,
+			ForClass: "class-handsets",
+			Ranges: []address.Range{{From: netip.MustParseAddr("10.84.16.140"),
+				To: netip.MustParseAddr("10.84.16.149")}}})
 	assert.Equal(t, "10.84.16.140", ask("wardphone 3").Your)
 	assert.Equal(t, "10.84.16.160", ask("laptop").Your)
 }

@@ -56,7 +56,8 @@ func (st *Stage) Wire(n *site.Network) dhcp.Wire {
 			d := &st.site.Devices[di]
 			for ii := range d.Interfaces {
 				i := &d.Interfaces[ii]
-				if !slices.ContainsFunc(i.Addresses, func(a netip.Prefix) bool { return a.Masked() == n.Prefix.Masked() }) {
+				if !slices.ContainsFunc(i.Addresses,
+					func(a netip.Prefix) bool { return a.Masked() == n.Prefix.Masked() }) {
 					continue
 				}
 				var reply []byte

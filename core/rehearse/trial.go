@@ -171,13 +171,15 @@ func (t *Trial) fill(wire dhcp.Wire) (string, error) {
 		return "A device's pool is not filled; try that on the draft.", nil
 	}
 	for i := range maxFill {
-		stranger := &dhcp.Client{MAC: address.MAC{0x02, 0xff, byte(i >> 16), byte(i >> 8), byte(i), 0x01}, Class: t.client.Class}
+		stranger := &dhcp.Client{MAC: address.MAC{0x02, 0xff, byte(i >> 16), byte(i >> 8), byte(i), 0x01},
+			Class: t.client.Class}
 		passed, err := stranger.Exchange(wire)
 		if err != nil {
 			return "", err
 		}
 		if !stranger.Address.IsValid() {
-			return fmt.Sprintf("%d others took an address; there is none for one more: %s", i, passed[len(passed)-1].Why), nil
+			return fmt.Sprintf("%d others took an address; there is none for one more: %s", i,
+				passed[len(passed)-1].Why), nil
 		}
 	}
 	return fmt.Sprintf("%d others took an address, and there are more.", maxFill), nil

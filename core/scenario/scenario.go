@@ -82,15 +82,18 @@ func Clients(s *site.Site) []Client {
 	}
 	if n, ok := s.Network("net-clinic"); ok {
 		// A machine nobody recorded, on an address of its own outside the pool.
-		out = append(out, Client{"sensor-4f", address.MAC{0, 0, 0x5e, 0, 0x53, 0xe7}, n.VLAN, netip.MustParseAddr("10.84.19.231")})
+		out = append(out, Client{"sensor-4f", address.MAC{0, 0, 0x5e, 0, 0x53, 0xe7}, n.VLAN,
+			netip.MustParseAddr("10.84.19.231")})
 		// A tablet that makes its MAC up, and a machine on an address of the pool.
 		out = append(out, Client{"tablet", address.MAC{0x0a, 0, 0x5e, 0, 0x53, 0x44}, n.VLAN, netip.Addr{}})
-		out = append(out, Client{"kiosk", address.MAC{0, 0, 0x5e, 0, 0x53, 0xe8}, n.VLAN, netip.MustParseAddr("10.84.19.150")})
+		out = append(out, Client{"kiosk", address.MAC{0, 0, 0x5e, 0, 0x53, 0xe8}, n.VLAN,
+			netip.MustParseAddr("10.84.19.150")})
 	}
 	if n, ok := s.Network("net-garret"); ok {
 		// A disk image on two machines, with one MAC.
 		for _, at := range []string{"192.168.211.61", "192.168.211.62"} {
-			out = append(out, Client{"workbench", address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4}, n.VLAN, netip.MustParseAddr(at)})
+			out = append(out, Client{"workbench", address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4}, n.VLAN,
+				netip.MustParseAddr(at)})
 		}
 	}
 	return out

@@ -66,7 +66,8 @@ func Sightings(s *site.Site, all []Heard, now time.Time) []Sighting {
 }
 
 func (h Heard) sighting(s *site.Site, now time.Time) Sighting {
-	v := Sighting{Address: h.Address, MAC: h.MAC, Name: h.Name, Source: h.Source, First: h.First, Last: h.Last, Live: now.Sub(h.Last) < heardWithin}
+	v := Sighting{Address: h.Address, MAC: h.MAC, Name: h.Name, Source: h.Source, First: h.First, Last: h.Last,
+		Live: now.Sub(h.Last) < heardWithin}
 	if d, ok := s.Device(h.Device); ok {
 		v.Device = d.Name
 		if h.Port != "" {

@@ -72,7 +72,8 @@ type One struct {
 // Look judges everything seen at a site. Only live sightings are held against
 // each other; older ones are listed.
 func Look(s *site.Site, all []Sighting) []One {
-	l := looker{site: s, macAt: map[address.MAC][]Sighting{}, atAddr: map[netip.Addr][]address.MAC{}, leased: map[netip.Addr]bool{}}
+	l := looker{site: s, macAt: map[address.MAC][]Sighting{}, atAddr: map[netip.Addr][]address.MAC{},
+		leased: map[netip.Addr]bool{}}
 	for _, v := range all {
 		if !v.Live || v.MAC.IsZero() {
 			continue
@@ -107,7 +108,8 @@ func (l *looker) look(v Sighting) One {
 		o.Network = n.ID
 	}
 	remark := func(kind, format string, args ...any) {
-		o.Remarks = append(o.Remarks, Remark{kind, fmt.Sprintf(format, args...), kind == Cloned || kind == Contested || kind == InPool})
+		o.Remarks = append(o.Remarks,
+			Remark{kind, fmt.Sprintf(format, args...), kind == Cloned || kind == Contested || kind == InPool})
 	}
 	l.identify(&o)
 	for _, p := range l.site.Pools {
@@ -127,7 +129,8 @@ func (l *looker) look(v Sighting) One {
 		remark(MadeUp, "The MAC was made up by the machine and may change; a reservation for it will not hold.")
 	}
 	if twin, found := l.twin(v); found {
-		remark(Cloned, "The same MAC is at %s, heard by %s. Two machines share it, and take each other's address.", twin.Address, twin.Device)
+		remark(Cloned, "The same MAC is at %s, heard by %s. Two machines share it, and take each other's address.",
+			twin.Address, twin.Device)
 	}
 	if macs := l.atAddr[v.Address]; len(macs) > 1 {
 		remark(Contested, "%d machines answer for %s. Each cuts the other off.", len(macs), v.Address)
@@ -197,7 +200,9 @@ func (l *looker) misplaced(o *One, n *site.Network) {
 	for _, r := range l.site.Reservations {
 		if r.MAC == o.MAC && r.Network == n.ID && r.Address != o.Address {
 			o.Known = cmp.Or(o.Known, r.Name)
-			o.Remarks = append(o.Remarks, Remark{Kind: Elsewhere, Says: fmt.Sprintf("%s is reserved for it; it moves there when it next asks.", r.Address)})
+			o.Remarks = append(o.Remarks,
+				Remark{Kind: Elsewhere, Says: fmt.Sprintf("%s is reserved for it; it moves there when it next asks.",
+					r.Address)})
 		}
 	}
 }

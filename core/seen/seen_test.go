@@ -16,7 +16,8 @@ import (
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func at(a string, mac byte, change ...func(*seen.Sighting)) seen.Sighting {
-	s := seen.Sighting{Address: netip.MustParseAddr(a), MAC: address.MAC{0, 0, 0x5e, 1, 1, mac}, Source: seen.Neighbour, Device: "gw-1", First: noon.Add(-time.Hour), Last: noon, Live: true}
+	s := seen.Sighting{Address: netip.MustParseAddr(a), MAC: address.MAC{0, 0, 0x5e, 1, 1, mac}, Source: seen.Neighbour,
+		Device: "gw-1", First: noon.Add(-time.Hour), Last: noon, Live: true}
 	for _, c := range change {
 		c(&s)
 	}
@@ -38,7 +39,8 @@ func remarks(all []seen.One) []string {
 
 func TestRemarks(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
-	s.KnownClients = []site.KnownClient{{ID: "k", MAC: address.MAC{0, 0, 0x5e, 1, 1, 99}, Name: "kiosk", Ignored: "being replaced"}}
+	s.KnownClients = []site.KnownClient{{ID: "k", MAC: address.MAC{0, 0, 0x5e, 1, 1, 99}, Name: "kiosk",
+		Ignored: "being replaced"}}
 	recep := func(v *seen.Sighting) { v.MAC = address.MAC{0, 0, 0x5e, 0, 0x53, 0x10} } // reserved at 10.84.18.24
 	made := func(v *seen.Sighting) { v.MAC[0] = 0x0a }
 	moved := func(v *seen.Sighting) { v.First, v.Last = noon.Add(-10*time.Hour), noon.Add(-2*time.Hour) }
@@ -47,23 +49,35 @@ func TestRemarks(t *testing.T) {
 		seen []seen.Sighting
 		want []string
 	}{
-		"a lease in the pool":                 {[]seen.Sighting{at("10.84.18.100", 1, lease)}, []string{}},
-		"nobody recorded it":                  {[]seen.Sighting{at("10.84.19.231", 1)}, []string{"10.84.19.231 unrecorded"}},
-		"and it is gone":                      {[]seen.Sighting{at("10.84.19.231", 1, gone)}, []string{}},
-		"a fixed address inside the pool":     {[]seen.Sighting{at("10.84.18.100", 1)}, []string{"10.84.18.100 in pool"}},
-		"excluded there":                      {[]seen.Sighting{at("10.84.18.121", 1)}, []string{"10.84.18.121 unrecorded"}},
-		"a made-up MAC":                       {[]seen.Sighting{at("10.84.18.100", 1, lease, made)}, []string{"10.84.18.100 randomised"}},
-		"a clone on one network":              {[]seen.Sighting{at("10.84.18.24", 1, recep), at("10.84.18.25", 1, recep)}, []string{"10.84.18.24 cloned", "10.84.18.25 cloned", "10.84.18.25 unrecorded", "10.84.18.25 elsewhere"}},
-		"one that moved":                      {[]seen.Sighting{at("10.84.18.100", 1, lease, moved), at("10.84.18.101", 1, lease)}, []string{}},
-		"a clone heard by two devices":        {[]seen.Sighting{at("10.84.18.100", 1, lease), at("10.84.20.30", 1, lease, elsewhere)}, []string{"10.84.18.100 cloned", "10.84.20.30 cloned"}},
-		"one machine on two networks":         {[]seen.Sighting{at("10.84.18.100", 1, lease), at("10.84.20.30", 1, lease)}, []string{}},
-		"two machines on one address":         {[]seen.Sighting{at("10.84.18.100", 1, lease), at("10.84.18.100", 2)}, []string{"10.84.18.100 contested", "10.84.18.100 contested"}},
-		"ignored":                             {[]seen.Sighting{at("10.84.19.231", 99)}, []string{"10.84.19.231 ignored"}},
+		"a lease in the pool": {[]seen.Sighting{at("10.84.18.100", 1, lease)}, []string{}},
+		"nobody recorded it": {[]seen.Sighting{at("10.84.19.231", 1)},
+			[]string{"10.84.19.231 unrecorded"}},
+		"and it is gone": {[]seen.Sighting{at("10.84.19.231", 1, gone)}, []string{}},
+		"a fixed address inside the pool": {[]seen.Sighting{at("10.84.18.100", 1)},
+			[]string{"10.84.18.100 in pool"}},
+		"excluded there": {[]seen.Sighting{at("10.84.18.121", 1)},
+			[]string{"10.84.18.121 unrecorded"}},
+		"a made-up MAC": {[]seen.Sighting{at("10.84.18.100", 1, lease, made)},
+			[]string{"10.84.18.100 randomised"}},
+		"a clone on one network": {[]seen.Sighting{at("10.84.18.24", 1, recep),
+			at("10.84.18.25", 1, recep)},
+			[]string{"10.84.18.24 cloned", "10.84.18.25 cloned", "10.84.18.25 unrecorded", "10.84.18.25 elsewhere"}},
+		"one that moved": {[]seen.Sighting{at("10.84.18.100", 1, lease, moved),
+			at("10.84.18.101", 1, lease)}, []string{}},
+		"a clone heard by two devices": {[]seen.Sighting{at("10.84.18.100", 1, lease),
+			at("10.84.20.30", 1, lease, elsewhere)}, []string{"10.84.18.100 cloned", "10.84.20.30 cloned"}},
+		"one machine on two networks": {[]seen.Sighting{at("10.84.18.100", 1, lease),
+			at("10.84.20.30", 1, lease)}, []string{}},
+		"two machines on one address": {[]seen.Sighting{at("10.84.18.100", 1, lease), at("10.84.18.100", 2)},
+			[]string{"10.84.18.100 contested", "10.84.18.100 contested"}},
+		"ignored": {[]seen.Sighting{at("10.84.19.231", 99)},
+			[]string{"10.84.19.231 ignored"}},
 		"a device's own address is no client": {[]seen.Sighting{at("10.84.18.1", 7), at("10.84.20.1", 7)}, []string{}},
 	} {
 		assert.Equal(t, c.want, remarks(seen.Look(s, c.seen)), name)
 	}
 	look := seen.Look(s, []seen.Sighting{at("10.84.18.24", 1, recep), at("10.84.19.231", 99)})
-	assert.Equal(t, []string{"recep-mfp", "reservation:res-recep-mfp", "net-clinic"}, []string{look[0].Known, look[0].Ref, look[0].Network})
+	assert.Equal(t, []string{"recep-mfp", "reservation:res-recep-mfp", "net-clinic"},
+		[]string{look[0].Known, look[0].Ref, look[0].Network})
 	assert.Equal(t, "kiosk", look[1].Known)
 }

@@ -401,11 +401,15 @@ func pointers[T any](name, label, kind string, get func(*T) []string, set func(*
 
 // items splits a list typed with commas, spaces or lines.
 func items(t string) []string {
-	return strings.FieldsFunc(t, func(c rune) bool { return c == ',' || c == ';' || c == '\n' || c == ' ' || c == '\t' })
+	return strings.FieldsFunc(t,
+		func(c rune) bool { return c == ',' || c == ';' || c == '\n' || c == ' ' || c == '\t' })
 }
 
 // list is several values, each read by one.
-func list[T, V any](name, label string, at func(*T) *[]V, split func(string) []string, one func(r *Reading, t string) (V, error), text func(V) string) *Field {
+func list[T, V any](
+	name, label string, at func(*T) *[]V, split func(string) []string, one func(r *Reading, t string) (V, error),
+	text func(V) string,
+) *Field {
 	return typed(name, label, func(r *Reading, p *T, t string) error {
 		var out []V
 		for _, item := range split(t) {

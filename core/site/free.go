@@ -25,10 +25,12 @@ func Taken(s *Site, n *Network) []address.Range {
 			}
 		}
 	}
-	for _, f := range Within(s.FixedDevices, address.Of(n.Prefix), func(f *FixedDevice) netip.Addr { return f.Address }) {
+	for _, f := range Within(s.FixedDevices, address.Of(n.Prefix),
+		func(f *FixedDevice) netip.Addr { return f.Address }) {
 		hold(f.Address)
 	}
-	for _, r := range Within(s.Reservations, address.Of(n.Prefix), func(r **Reservation) netip.Addr { return (*r).Address }) {
+	for _, r := range Within(s.Reservations, address.Of(n.Prefix),
+		func(r **Reservation) netip.Addr { return (*r).Address }) {
 		hold(r.Address)
 	}
 	for i := range s.Pools {

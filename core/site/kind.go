@@ -78,7 +78,8 @@ var errSingle = errors.New("there is always one, and only one")
 var kinds []*Kind
 
 func init() {
-	kinds = slices.Concat(siteKinds(), networkKinds(), servingKinds(), deviceKinds(), optionKinds(), []*Kind{settings()})
+	kinds = slices.Concat(siteKinds(), networkKinds(), servingKinds(), deviceKinds(), optionKinds(),
+		[]*Kind{settings()})
 }
 
 // Kinds lists the kinds of parts.
@@ -393,7 +394,9 @@ func copied[T any](part any) any {
 
 // one makes a kind of which every document has exactly one part. get reads it with
 // its id, set writes it.
-func one[T any](k Kind, get func(*Site) (id string, v T), set func(*Site, T), called func(*T) string, options func(*Site) *[]Option) *Kind {
+func one[T any](
+	k Kind, get func(*Site) (id string, v T), set func(*Site, T), called func(*T) string, options func(*Site) *[]Option,
+) *Kind {
 	k.list = func(s *Site, _ Ref, _ bool) (List, bool) {
 		id, v := get(s)
 		return &single[T]{v: v, id: id, set: func(v T) { set(s, v) }}, true
@@ -416,7 +419,8 @@ func settings() *Kind {
 		Name: KindOption, Noun: "option", normal: func(*Site) {}, copied: copied[Option],
 		list: func(s *Site, in Ref, write bool) (List, bool) {
 			at, ok := optionsAt(s, in, write)
-			return &parts[Option, Option]{element: byValue[Option](), at: at, id: func(o *Option) string { return strconv.Itoa(int(o.Code)) }, order: order}, ok
+			return &parts[Option, Option]{element: byValue[Option](), at: at,
+				id: func(o *Option) string { return strconv.Itoa(int(o.Code)) }, order: order}, ok
 		},
 		called: func(part any) string {
 			def, _ := option.Lookup(part.(*Option).Code)

@@ -16,7 +16,9 @@ import (
 func TestAnotherKindIsOneEntry(t *testing.T) {
 	t.Cleanup(site.With(site.SubOptionKind()))
 	base := scenario.Site("kelder-bridge")
-	class, err := edit.Read(base, edit.Entry{Kind: "class", ID: "class-x", New: true, Fields: map[string]string{"name": "Badge readers", "match": "badge"}})
+	class, err := edit.Read(base,
+		edit.Entry{Kind: "class", ID: "class-x", New: true,
+			Fields: map[string]string{"name": "Badge readers", "match": "badge"}})
 	require.NoError(t, err)
 	base, err = edit.Apply(base, class...)
 	require.NoError(t, err)
@@ -28,11 +30,15 @@ func TestAnotherKindIsOneEntry(t *testing.T) {
 	require.Len(t, form.Fields, 3)
 	assert.True(t, form.Fields[2].Mono)
 
-	_, err = edit.Read(base, edit.Entry{Kind: "sub", ID: "server", New: true, In: in.String(), Fields: map[string]string{"value": "10.0.0.1"}})
+	_, err = edit.Read(base, edit.Entry{Kind: "sub", ID: "server", New: true, In: in.String(),
+		Fields: map[string]string{"value": "10.0.0.1"}})
 	assert.ErrorContains(t, err, "name: a sub-option needs a name")
-	_, err = edit.Read(base, edit.Entry{Kind: "sub", ID: "server", New: true, In: "class:gone", Fields: map[string]string{"name": "server"}})
+	_, err = edit.Read(base, edit.Entry{Kind: "sub", ID: "server", New: true, In: "class:gone",
+		Fields: map[string]string{"name": "server"}})
 	assert.ErrorContains(t, err, "is not a vendor class of this site")
-	edits, err := edit.Read(base, edit.Entry{Kind: "sub", ID: "server", New: true, In: in.String(), Fields: map[string]string{"name": "server", "value": "10.0.0.1"}})
+	edits, err := edit.Read(base,
+		edit.Entry{Kind: "sub", ID: "server", New: true, In: in.String(),
+			Fields: map[string]string{"name": "server", "value": "10.0.0.1"}})
 	require.NoError(t, err)
 	added, err := edit.Apply(base, edits...)
 	require.NoError(t, err)
@@ -41,7 +47,8 @@ func TestAnotherKindIsOneEntry(t *testing.T) {
 	assert.True(t, ok)
 	assert.Equal(t, "server", name)
 
-	edits, err = edit.Read(added, edit.Entry{Kind: "sub", ID: "server", In: in.String(), Fields: map[string]string{"value": "10.0.0.2"}})
+	edits, err = edit.Read(added,
+		edit.Entry{Kind: "sub", ID: "server", In: in.String(), Fields: map[string]string{"value": "10.0.0.2"}})
 	require.NoError(t, err)
 	assert.Equal(t, "Change sub-option server: content 10.0.0.2, was 10.0.0.1", edit.Describe(added, edits[0]))
 	changed, err := edit.Apply(added, edits...)

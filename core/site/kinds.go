@@ -25,19 +25,27 @@ type Identity struct {
 func siteKinds() []*Kind {
 	return []*Kind{
 		one(Kind{Name: KindSite, Noun: "site", Fields: []*Field{
-			words("name", "Name", func(i *Identity) *string { return &i.Name }).must("a site needs a name; type for example Kelder Bridge surgery"),
-			prefixes("block", "Block", func(i *Identity) *[]netip.Prefix { return &i.Block }, withoutHostBits).hint("The prefixes allotted to it, with commas"),
-			typed("domain", "Domain", readDomain, func(i *Identity) string { return i.Domain }).mono().hint("Told to clients as option 15"),
-			typed("timeZone", "Time zone", readZone, func(i *Identity) string { return i.TimeZone }).said("time zone").hint("For example Europe/London"),
+			words("name", "Name", func(i *Identity) *string { return &i.Name }).
+				must("a site needs a name; type for example Kelder Bridge surgery"),
+			prefixes("block", "Block", func(i *Identity) *[]netip.Prefix { return &i.Block }, withoutHostBits).
+				hint("The prefixes allotted to it, with commas"),
+			typed("domain", "Domain", readDomain, func(i *Identity) string { return i.Domain }).mono().
+				hint("Told to clients as option 15"),
+			typed("timeZone", "Time zone", readZone, func(i *Identity) string { return i.TimeZone }).said("time zone").
+				hint("For example Europe/London"),
 		}}, func(s *Site) (string, Identity) { return s.ID, Identity{s.Name, s.Domain, s.TimeZone, s.Block} },
 			func(s *Site, i Identity) {
 				s.Name, s.Domain, s.TimeZone, s.Block = i.Name, i.Domain, i.TimeZone, i.Block
 			},
 			func(i *Identity) string { return i.Name }, func(s *Site) *[]Option { return &s.Options }),
-		one(Kind{Name: KindCustomer, Noun: "customer"}, func(s *Site) (string, Level) { return s.Customer.ID, s.Customer },
-			func(s *Site, l Level) { s.Customer = l }, func(l *Level) string { return l.Name }, func(s *Site) *[]Option { return &s.Customer.Options }),
-		one(Kind{Name: KindStandard, Noun: "standard"}, func(s *Site) (string, Standard) { return s.Standard.ID, s.Standard },
-			func(s *Site, l Standard) { s.Standard = l }, func(l *Standard) string { return l.Name }, func(s *Site) *[]Option { return &s.Standard.Options }),
+		one(Kind{Name: KindCustomer, Noun: "customer"},
+			func(s *Site) (string, Level) { return s.Customer.ID, s.Customer },
+			func(s *Site, l Level) { s.Customer = l }, func(l *Level) string { return l.Name },
+			func(s *Site) *[]Option { return &s.Customer.Options }),
+		one(Kind{Name: KindStandard, Noun: "standard"},
+			func(s *Site) (string, Standard) { return s.Standard.ID, s.Standard },
+			func(s *Site, l Standard) { s.Standard = l }, func(l *Standard) string { return l.Name },
+			func(s *Site) *[]Option { return &s.Standard.Options }),
 	}
 }
 
@@ -65,22 +73,28 @@ func poolList(s *Site) *[]Pool       { return &s.Pools }
 func deviceList(s *Site) *[]Device   { return &s.Devices }
 
 func networkKinds() []*Kind {
-	return []*Kind{define(Kind{Name: KindNetwork, Noun: "network", Adds: "Add a network", Begins: "net", Fields: []*Field{
-		words("name", "Name", func(n *Network) *string { return &n.Name }).must("a network needs a name; type for example Recovery"),
-		typed("prefix", "Prefix", readPrefix, func(n *Network) string {
-			if !n.Prefix.IsValid() {
-				return ""
-			}
-			return n.Prefix.String()
-		}).mono().hint("For example 10.84.20.64/26, or with a dotted mask"),
-		number("vlan", "VLAN id", func(n *Network) *int { return &n.VLAN }, 1, 4094, vlanWhat).said("VLAN").hint("1 to 4094; empty where untagged"),
-		addr("gateway", "Gateway", func(n *Network) *netip.Addr { return &n.Gateway }, func(_ *Reading, n *Network) netip.Prefix { return n.Prefix }).
-			hint("The address of the router on this network"),
-		words("purpose", "Purpose", func(n *Network) *string { return &n.Purpose }),
-	}}, about[Network]{
-		at: top(networkList), id: networkID, called: func(n *Network) string { return n.Name }, options: func(n *Network) *[]Option { return &n.Options },
+	return []*Kind{define(Kind{Name: KindNetwork, Noun: "network", Adds: "Add a network", Begins: "net",
+		Fields: []*Field{
+			words("name", "Name", func(n *Network) *string { return &n.Name }).
+				must("a network needs a name; type for example Recovery"),
+			typed("prefix", "Prefix", readPrefix, func(n *Network) string {
+				if !n.Prefix.IsValid() {
+					return ""
+				}
+				return n.Prefix.String()
+			}).mono().hint("For example 10.84.20.64/26, or with a dotted mask"),
+			number("vlan", "VLAN id", func(n *Network) *int { return &n.VLAN }, 1, 4094, vlanWhat).said("VLAN").
+				hint("1 to 4094; empty where untagged"),
+			addr("gateway", "Gateway", func(n *Network) *netip.Addr { return &n.Gateway },
+				func(_ *Reading, n *Network) netip.Prefix { return n.Prefix }).
+				hint("The address of the router on this network"),
+			words("purpose", "Purpose", func(n *Network) *string { return &n.Purpose }),
+		}}, about[Network]{
+		at: top(networkList), id: networkID, called: func(n *Network) string { return n.Name },
+		options: func(n *Network) *[]Option { return &n.Options },
 		order: func(a, b *Network) int {
-			return cmp.Or(a.Prefix.Addr().Compare(b.Prefix.Addr()), cmp.Compare(a.Prefix.Bits(), b.Prefix.Bits()), cmp.Compare(a.ID, b.ID))
+			return cmp.Or(a.Prefix.Addr().Compare(b.Prefix.Addr()), cmp.Compare(a.Prefix.Bits(), b.Prefix.Bits()),
+				cmp.Compare(a.ID, b.ID))
 		},
 	})}
 }
@@ -125,7 +139,8 @@ func servingKinds() []*Kind {
 func poolKind() *Kind {
 	network := func(p *Pool) *string { return &p.Network }
 	options := func(p *Pool) *[]Option { return &p.Options }
-	served := pointer("server", "Served by", KindDevice, func(p *Pool) *string { return &p.Server }, "").said("served by")
+	served := pointer("server", "Served by", KindDevice, func(p *Pool) *string { return &p.Server }, "").
+		said("served by")
 	served.Pick = func(r *Reading) []Choice {
 		out := []Choice{}
 		for _, d := range r.Site.Devices {
@@ -133,20 +148,23 @@ func poolKind() *Kind {
 		}
 		return out
 	}
-	class := pointer("forClass", "Only for", KindVendorClass, func(p *Pool) *string { return &p.ForClass }, "Any client").said("only for")
+	class := pointer("forClass", "Only for", KindVendorClass, func(p *Pool) *string { return &p.ForClass },
+		"Any client").said("only for")
 	ranges := typed("ranges", "Ranges", func(r *Reading, p *Pool, t string) error {
 		ranges, err := address.ParseRanges(t, prefixOf(network)(r, p))
 		if err == nil {
 			p.Ranges = ranges
 		}
 		return err
-	}, func(p *Pool) string { return joined(p.Ranges) }).mono().hint("96-119, or .96 - .119, or a prefix; separate several by commas").
+	}, func(p *Pool) string { return joined(p.Ranges) }).mono().
+		hint("96-119, or .96 - .119, or a prefix; separate several by commas").
 		must("a pool needs a range; type for example 96-119")
 	ranges.show = func(_ *Site, part any) []string { return byComma(ranges.Text(part)) }
 	ranges.Within = true
 	return define(Kind{Name: KindPool, Noun: "pool", Adds: "Add a pool", Begins: "pool", Fields: []*Field{
 		onNetwork(network),
-		words("name", "Name", func(p *Pool) *string { return &p.Name }).must("a pool needs a name; type who it is for, for example Clinic PCs"),
+		words("name", "Name", func(p *Pool) *string { return &p.Name }).
+			must("a pool needs a name; type who it is for, for example Clinic PCs"),
 		ranges,
 		onOff("enabled", "Switched", func(p *Pool) *bool { return &p.Enabled }, "Off: stored, no client is answered"),
 		served,
@@ -154,14 +172,16 @@ func poolKind() *Kind {
 		tells("t1", "Renewal time T1", option.RenewalT1, options).hint("Empty for half the lease time"),
 		tells("t2", "Rebinding time T2", option.RebindingT2, options).hint("Empty for seven eighths"),
 		class,
-		identifier("forClient", "Only for identifiers that begin", func(p *Pool) *string { return &p.ForClient }).said("only for clients").hint("Empty for any client"),
+		identifier("forClient", "Only for identifiers that begin", func(p *Pool) *string { return &p.ForClient }).
+			said("only for clients").hint("Empty for any client"),
 		words("note", "Note", func(p *Pool) *string { return &p.Note }),
 	}}, about[Pool]{
 		at: top(poolList), id: poolID, called: func(p *Pool) string { return p.Name }, options: options,
 		order: func(a, b *Pool) int { return cmp.Or(firstOf(a).Compare(firstOf(b)), cmp.Compare(a.ID, b.ID)) },
 		tidy: func(p *Pool) {
 			p.Ranges = append([]address.Range{}, p.Ranges...)
-			slices.SortFunc(p.Ranges, func(a, b address.Range) int { return cmp.Or(a.From.Compare(b.From), a.To.Compare(b.To)) })
+			slices.SortFunc(p.Ranges,
+				func(a, b address.Range) int { return cmp.Or(a.From.Compare(b.From), a.To.Compare(b.To)) })
 		},
 		fresh: func(s *Site, n *Network, p *Pool) {
 			p.Network, p.Name, p.Enabled, p.Server = n.ID, n.Name, true, serverOf(s, n)
@@ -211,21 +231,28 @@ func exclusionKind() *Kind {
 		return x.Range.String()
 	}).mono().hint("120-127, or a single address").must("an exclusion needs a range; type for example 120-127")
 	run.Within = true
-	return define(Kind{Name: KindExclusion, Noun: "exclusion", Adds: "Exclude addresses", Begins: "excl", In: KindPool, Fields: []*Field{
-		run,
-		words("reason", "Reason", func(x *Exclusion) *string { return &x.Reason }).hint("Why nobody may be given these").
-			must("an exclusion needs a reason; type why, for example Analyser vendor, fixed by contract"),
-		typed("until", "Until", func(_ *Reading, x *Exclusion, t string) (err error) {
-			x.Until = Date{}
-			if t != "" {
-				x.Until, err = ParseDate(t)
-			}
-			return err
-		}, func(x *Exclusion) string { return x.Until.String() }).mono().hint("Last day, for example 2027-03-31; empty for good"),
-	}}, about[Exclusion]{
-		at: inside(poolList, poolID, func(p *Pool) *[]Exclusion { return &p.Exclusions }), id: func(x *Exclusion) *string { return &x.ID },
+	return define(Kind{Name: KindExclusion, Noun: "exclusion", Adds: "Exclude addresses", Begins: "excl", In: KindPool,
+		Fields: []*Field{
+			run,
+			words("reason", "Reason", func(x *Exclusion) *string { return &x.Reason }).
+				hint("Why nobody may be given these").
+				must("an exclusion needs a reason; type why, for example Analyser vendor, fixed by contract"),
+			typed("until", "Until", func(_ *Reading, x *Exclusion, t string) (err error) {
+				x.Until = Date{}
+				if t != "" {
+					x.Until, err = ParseDate(t)
+				}
+				return err
+			}, func(x *Exclusion) string { return x.Until.String() }).mono().
+				hint("Last day, for example 2027-03-31; empty for good"),
+		}}, about[Exclusion]{
+		at:     inside(poolList, poolID, func(p *Pool) *[]Exclusion { return &p.Exclusions }),
+		id:     func(x *Exclusion) *string { return &x.ID },
 		called: func(x *Exclusion) string { return x.Reason },
-		order:  func(a, b *Exclusion) int { return cmp.Or(a.Range.From.Compare(b.Range.From), cmp.Compare(a.ID, b.ID)) },
+		order: func(a, b *Exclusion) int {
+			return cmp.Or(a.Range.From.Compare(b.Range.From),
+				cmp.Compare(a.ID, b.ID))
+		},
 	})
 }
 
@@ -247,21 +274,28 @@ const (
 
 func reservationKind() *Kind {
 	network := func(r *Reservation) *string { return &r.Network }
-	return kept(Kind{Name: KindReservation, Noun: "reservation", Adds: "Reserve an address", Begins: "res", Pasted: true, Fields: []*Field{
-		onNetwork(network),
-		addr("address", "Address", func(r *Reservation) *netip.Addr { return &r.Address }, prefixOf(network)).free(),
-		mac("mac", "MAC", func(r *Reservation) *address.MAC { return &r.MAC }).said("MAC").hint(hintMAC),
-		hosted(hostname("name", "Host name", func(r *Reservation) *string { return &r.Name }).hint(hintHost)),
-		identifier("clientId", "Client identifier", func(r *Reservation) *string { return &r.Client }).said("client identifier").
-			hint("In place of a MAC, for a client that sends option 61"),
-	}}, about[Reservation]{
-		id:     func(r *Reservation) *string { return &r.ID },
-		called: func(r *Reservation) string { return cmp.Or(r.Name, addressText(r.Address)) }, options: func(r *Reservation) *[]Option { return &r.Options },
-		order: func(a, b *Reservation) int { return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.ID, b.ID)) },
-		fresh: func(_ *Site, n *Network, r *Reservation) { r.Network = n.ID },
+	return kept(Kind{Name: KindReservation, Noun: "reservation", Adds: "Reserve an address", Begins: "res",
+		Pasted: true, Fields: []*Field{
+			onNetwork(network),
+			addr("address", "Address", func(r *Reservation) *netip.Addr { return &r.Address }, prefixOf(network)).
+				free(),
+			mac("mac", "MAC", func(r *Reservation) *address.MAC { return &r.MAC }).said("MAC").hint(hintMAC),
+			hosted(hostname("name", "Host name", func(r *Reservation) *string { return &r.Name }).hint(hintHost)),
+			identifier("clientId", "Client identifier", func(r *Reservation) *string { return &r.Client }).
+				said("client identifier").
+				hint("In place of a MAC, for a client that sends option 61"),
+		}}, about[Reservation]{
+		id:      func(r *Reservation) *string { return &r.ID },
+		called:  func(r *Reservation) string { return cmp.Or(r.Name, addressText(r.Address)) },
+		options: func(r *Reservation) *[]Option { return &r.Options },
+		order:   func(a, b *Reservation) int { return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.ID, b.ID)) },
+		fresh:   func(_ *Site, n *Network, r *Reservation) { r.Network = n.ID },
 		settle: func(r *Reading, v *Reservation) {
-			if _, said := r.Given["mac"]; v.MAC.IsZero() && v.Client == "" && (said || r.New) && !r.Failed("mac") && !r.Failed("clientId") {
-				r.Fail("mac", "a MAC is missing; type twelve hex digits, for example 00:00:5e:00:53:1c, or give a client identifier")
+			if _, said := r.Given["mac"]; v.MAC.IsZero() && v.Client == "" && (said || r.New) && !r.Failed("mac") &&
+				!r.Failed("clientId") {
+				r.Fail("mac",
+					"a MAC is missing; type twelve hex digits, for example 00:00:5e:00:53:1c, or give a client "+
+						"identifier")
 			}
 		},
 	}, top(func(s *Site) *[]*Reservation { return &s.Reservations }), byPointer[Reservation]())
@@ -269,14 +303,18 @@ func reservationKind() *Kind {
 
 func fixedKind() *Kind {
 	network := func(f *FixedDevice) *string { return &f.Network }
-	return define(Kind{Name: KindFixedDevice, Noun: "fixed device", Adds: "Record a fixed device", Begins: "fix", Pasted: true, Fields: []*Field{
-		onNetwork(network),
-		addr("address", "Address", func(f *FixedDevice) *netip.Addr { return &f.Address }, prefixOf(network)).free(),
-		hosted(hostname("name", "Host name", func(f *FixedDevice) *string { return &f.Name }).hint(hintHost).must(missingHost("label-prn"))),
-		mac("mac", "MAC", func(f *FixedDevice) *address.MAC { return &f.MAC }).said("MAC").hint("May be empty"),
-		words("note", "Note", func(f *FixedDevice) *string { return &f.Note }),
-	}}, about[FixedDevice]{
-		at: top(func(s *Site) *[]FixedDevice { return &s.FixedDevices }), id: func(f *FixedDevice) *string { return &f.ID },
+	return define(Kind{Name: KindFixedDevice, Noun: "fixed device", Adds: "Record a fixed device", Begins: "fix",
+		Pasted: true, Fields: []*Field{
+			onNetwork(network),
+			addr("address", "Address", func(f *FixedDevice) *netip.Addr { return &f.Address }, prefixOf(network)).
+				free(),
+			hosted(hostname("name", "Host name", func(f *FixedDevice) *string { return &f.Name }).hint(hintHost).
+				must(missingHost("label-prn"))),
+			mac("mac", "MAC", func(f *FixedDevice) *address.MAC { return &f.MAC }).said("MAC").hint("May be empty"),
+			words("note", "Note", func(f *FixedDevice) *string { return &f.Note }),
+		}}, about[FixedDevice]{
+		at:     top(func(s *Site) *[]FixedDevice { return &s.FixedDevices }),
+		id:     func(f *FixedDevice) *string { return &f.ID },
 		called: func(f *FixedDevice) string { return f.Name },
 		order:  func(a, b *FixedDevice) int { return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.ID, b.ID)) },
 		fresh:  func(_ *Site, n *Network, f *FixedDevice) { f.Network = n.ID },
@@ -291,11 +329,17 @@ func knownKind() *Kind {
 	return define(Kind{Name: KindKnownClient, Noun: "client", Adds: "Name a client", Begins: "known", Fields: []*Field{
 		mac("mac", "MAC", func(k *KnownClient) *address.MAC { return &k.MAC }).said("MAC").hint(hintMAC).
 			must("a MAC is missing; type twelve hex digits, for example 00:00:5e:00:53:1c"),
-		hostname("name", "Host name", func(k *KnownClient) *string { return &k.Name }).hint("What people call it; may be empty"),
-		words("ignored", "Ignore, because", func(k *KnownClient) *string { return &k.Ignored }).hint("Why what is seen of it needs no attention; empty to heed it"),
+		hostname("name", "Host name", func(k *KnownClient) *string { return &k.Name }).
+			hint("What people call it; may be empty"),
+		words("ignored", "Ignore, because", func(k *KnownClient) *string { return &k.Ignored }).
+			hint("Why what is seen of it needs no attention; empty to heed it"),
 	}}, about[KnownClient]{
-		at: top(func(s *Site) *[]KnownClient { return &s.KnownClients }), id: func(k *KnownClient) *string { return &k.ID },
+		at:     top(func(s *Site) *[]KnownClient { return &s.KnownClients }),
+		id:     func(k *KnownClient) *string { return &k.ID },
 		called: func(k *KnownClient) string { return cmp.Or(k.Name, k.MAC.String()) },
-		order:  func(a, b *KnownClient) int { return cmp.Or(bytes.Compare(a.MAC[:], b.MAC[:]), cmp.Compare(a.ID, b.ID)) },
+		order: func(a, b *KnownClient) int {
+			return cmp.Or(bytes.Compare(a.MAC[:], b.MAC[:]),
+				cmp.Compare(a.ID, b.ID))
+		},
 	})
 }

@@ -16,8 +16,10 @@ import (
 func deviceKinds() []*Kind {
 	return []*Kind{
 		define(Kind{Name: KindDevice, Noun: "device", Adds: "Add a device", Begins: "device", Fields: []*Field{
-			hostname("name", "Host name", func(d *Device) *string { return &d.Name }).hint("Of the device itself").must(missingHost("gw-2")),
-			chosen("kind", "Kind", func(d *Device) *string { return &d.Kind }, "a kind of device", plainly(Router, Firewall, L3Switch, L2Switch, Server)...).must("choose what the device is"),
+			hostname("name", "Host name", func(d *Device) *string { return &d.Name }).hint("Of the device itself").
+				must(missingHost("gw-2")),
+			chosen("kind", "Kind", func(d *Device) *string { return &d.Kind }, "a kind of device",
+				plainly(Router, Firewall, L3Switch, L2Switch, Server)...).must("choose what the device is"),
 		}}, about[Device]{
 			at: top(deviceList), id: deviceID, called: func(d *Device) string { return d.Name },
 			order: func(a, b *Device) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
@@ -30,29 +32,38 @@ func deviceKinds() []*Kind {
 func interfaceKind() *Kind {
 	others := []string{Port, PortGroup, VLAN, Loopback}
 	fields := []*Field{
-		words("name", "Name", func(i *Interface) *string { return &i.Name }).mono().hint("The device’s own, for example lan.52").
+		words("name", "Name", func(i *Interface) *string { return &i.Name }).mono().
+			hint("The device’s own, for example lan.52").
 			must("an interface needs a name; type the device's own, for example lan.52"),
-		chosen("kind", "Kind", func(i *Interface) *string { return &i.Kind }, "a kind of interface", plainly(Port, PortGroup, VLAN, Uplink, Loopback)...),
+		chosen("kind", "Kind", func(i *Interface) *string { return &i.Kind }, "a kind of interface",
+			plainly(Port, PortGroup, VLAN, Uplink, Loopback)...),
 		carriedBy(func(i *Interface) *string { return &i.Parent }),
-		number("vlan", "VLAN id", func(i *Interface) *int { return &i.VLAN }, 1, 4094, vlanWhat).said("VLAN").when("kind", VLAN),
+		number("vlan", "VLAN id", func(i *Interface) *int { return &i.VLAN }, 1, 4094, vlanWhat).said("VLAN").
+			when("kind", VLAN),
 		memberPorts(),
-		number("untaggedVLAN", "Untagged VLAN", func(i *Interface) *int { return &i.Untagged }, 1, 4094, vlanWhat).said("untagged VLAN").
+		number("untaggedVLAN", "Untagged VLAN", func(i *Interface) *int { return &i.Untagged }, 1, 4094, vlanWhat).
+			said("untagged VLAN").
 			hint("Leave empty if untagged frames have no VLAN").when("kind", Port, PortGroup),
-		list("taggedVLANs", "Tagged VLANs", func(i *Interface) *[]int { return &i.Tagged }, items, readVLAN, strconv.Itoa).said("tagged VLANs").
+		list("taggedVLANs", "Tagged VLANs", func(i *Interface) *[]int { return &i.Tagged }, items, readVLAN,
+			strconv.Itoa).said("tagged VLANs").
 			hint("Of a trunk, for example 11, 24, 90").when("kind", Port, PortGroup),
 		cableTo(),
 	}
 	fields = append(fields, uplinkFields()...)
 	fields = append(fields,
-		list("permits", "Permits from its network", func(i *Interface) *[]string { return &i.Permits }, items, readPermit, strings.TrimSpace).
+		list("permits", "Permits from its network", func(i *Interface) *[]string { return &i.Permits }, items,
+			readPermit, strings.TrimSpace).
 			hint("Tick none to allow everything").when("kind", others...),
-		list("relayTo", "Relays DHCP to", func(i *Interface) *[]netip.Addr { return &i.RelayTo }, items, readAddress, netip.Addr.String).said("relays to").
+		list("relayTo", "Relays DHCP to", func(i *Interface) *[]netip.Addr { return &i.RelayTo }, items, readAddress,
+			netip.Addr.String).said("relays to").
 			hint("Addresses of the servers; empty where it does not relay").when("kind", others...),
 	)
 	permits := fields[len(fields)-2]
 	permits.Input, permits.Choices, permits.Mono = InputSet, plainly(Permissions...), false
-	return define(Kind{Name: KindInterface, Noun: "interface", Adds: "Add an interface", Begins: "if", In: KindDevice, Fields: fields}, about[Interface]{
-		at: inside(deviceList, deviceID, func(d *Device) *[]Interface { return &d.Interfaces }), id: func(i *Interface) *string { return &i.ID },
+	return define(Kind{Name: KindInterface, Noun: "interface", Adds: "Add an interface", Begins: "if", In: KindDevice,
+		Fields: fields}, about[Interface]{
+		at:     inside(deviceList, deviceID, func(d *Device) *[]Interface { return &d.Interfaces }),
+		id:     func(i *Interface) *string { return &i.ID },
 		called: func(i *Interface) string { return i.Name },
 		order:  func(a, b *Interface) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
 		fresh:  func(_ *Site, _ *Network, i *Interface) { i.Kind = VLAN },
@@ -117,16 +128,17 @@ func carriedBy(at func(*Interface) *string) *Field {
 
 // memberPorts are the ports of a port group, by name.
 func memberPorts() *Field {
-	f := list("members", "Ports", func(i *Interface) *[]string { return &i.Members }, items, func(r *Reading, t string) (string, error) {
-		d, ok := r.Site.Device(r.In.ID)
-		if !ok {
-			return "", fmt.Errorf("%q is not a port", t)
-		}
-		if port, ok := d.Interface(t); !ok || port.Kind != Port {
-			return "", fmt.Errorf("%q is not a port of %s; type the names of its ports", t, d.Name)
-		}
-		return t, nil
-	}, strings.TrimSpace).said("ports").when("kind", PortGroup)
+	f := list("members", "Ports", func(i *Interface) *[]string { return &i.Members }, items,
+		func(r *Reading, t string) (string, error) {
+			d, ok := r.Site.Device(r.In.ID)
+			if !ok {
+				return "", fmt.Errorf("%q is not a port", t)
+			}
+			if port, ok := d.Interface(t); !ok || port.Kind != Port {
+				return "", fmt.Errorf("%q is not a port of %s; type the names of its ports", t, d.Name)
+			}
+			return t, nil
+		}, strings.TrimSpace).said("ports").when("kind", PortGroup)
 	f.Input, f.Of, f.Named = InputSet, KindInterface, true
 	f.Pick = func(r *Reading) []Choice { return siblings(r, Port) }
 	f.to = func(part any) []string { return part.(*Interface).Members }
@@ -136,7 +148,8 @@ func memberPorts() *Field {
 
 // cableTo is the interface at the other end of the cable.
 func cableTo() *Field {
-	f := pointer("peer", "Cable to", KindInterface, func(i *Interface) *string { return &i.Peer }, "Nothing recorded").said("cable to").when("kind", Port)
+	f := pointer("peer", "Cable to", KindInterface, func(i *Interface) *string { return &i.Peer }, "Nothing recorded").
+		said("cable to").when("kind", Port)
 	f.Pick = func(r *Reading) []Choice {
 		out := []Choice{{"", "Nothing recorded"}}
 		for _, d := range r.Site.Devices {
@@ -160,22 +173,26 @@ func cableTo() *Field {
 // uplinkFields are what only an uplink has. An interface of another kind has none of
 // it, whatever is typed.
 func uplinkFields() []*Field {
-	method := uplinkWords("method", "Address by", func(u *UplinkFacts) *string { return &u.Method }, func(t string) error {
-		if t != ByDHCP && t != ByFixed && t != ByPPPoE {
-			return fmt.Errorf("%q is not a way to get an address; choose %s, %s or %s", t, ByDHCP, ByFixed, ByPPPoE)
-		}
-		return nil
-	}).said("gets its address by").when("kind", Uplink)
-	method.Input, method.Choices, method.Mono = InputChoice, []Choice{{ByDHCP, "DHCP"}, {ByFixed, "Fixed"}, {ByPPPoE, "PPPoE"}}, false
+	method := uplinkWords("method", "Address by", func(u *UplinkFacts) *string { return &u.Method },
+		func(t string) error {
+			if t != ByDHCP && t != ByFixed && t != ByPPPoE {
+				return fmt.Errorf("%q is not a way to get an address; choose %s, %s or %s", t, ByDHCP, ByFixed, ByPPPoE)
+			}
+			return nil
+		}).said("gets its address by").when("kind", Uplink)
+	method.Input, method.Choices, method.Mono = InputChoice,
+		[]Choice{{ByDHCP, "DHCP"}, {ByFixed, "Fixed"}, {ByPPPoE, "PPPoE"}}, false
 	method.text = func(part any) string { return part.(*Interface).method() }
-	addresses := prefixes("addresses", "Addresses", func(i *Interface) *[]netip.Prefix { return &i.Addresses }, nil).hint("With prefix lengths, separated by commas")
+	addresses := prefixes("addresses", "Addresses", func(i *Interface) *[]netip.Prefix { return &i.Addresses }, nil).
+		hint("With prefix lengths, separated by commas")
 	addresses.When = []When{{"method", []string{ByFixed, ""}}}
-	secret := uplinkWords("secret", "Password", func(u *UplinkFacts) *string { return &u.Secret }, func(t string) error {
-		if !ValidID(t) {
-			return fmt.Errorf("is not the name of a kept password; leave it empty to keep the one there is")
-		}
-		return nil
-	}).hint("Kept encrypted and never shown; empty keeps the one there is").when("method", ByPPPoE)
+	secret := uplinkWords("secret", "Password", func(u *UplinkFacts) *string { return &u.Secret },
+		func(t string) error {
+			if !ValidID(t) {
+				return fmt.Errorf("is not the name of a kept password; leave it empty to keep the one there is")
+			}
+			return nil
+		}).hint("Kept encrypted and never shown; empty keeps the one there is").when("method", ByPPPoE)
 	secret.Input = InputSecret
 	secret.text, secret.show = nil, func(*Site, any) []string { return nil }
 	keep := secret.read
@@ -190,7 +207,8 @@ func uplinkFields() []*Field {
 			return nil
 		}
 		return i.Uplink.Translates
-	}, func(i *Interface, to []string) { i.facts().Translates = to }).hint("Networks that reach the internet through it").when("kind", Uplink)
+	}, func(i *Interface, to []string) { i.facts().Translates = to }).
+		hint("Networks that reach the internet through it").when("kind", Uplink)
 	return []*Field{
 		addresses, method,
 		typed("uplinkGateway", "Provider’s router", func(r *Reading, i *Interface, t string) error {
@@ -209,7 +227,8 @@ func uplinkFields() []*Field {
 			}
 			return addressText(i.Uplink.Gateway)
 		}).mono().key("gateway").when("method", ByFixed),
-		uplinkWords("account", "Account", func(u *UplinkFacts) *string { return &u.Account }, nil).when("method", ByPPPoE),
+		uplinkWords("account", "Account", func(u *UplinkFacts) *string { return &u.Account }, nil).
+			when("method", ByPPPoE),
 		secret,
 		typed("mtu", "MTU", func(_ *Reading, i *Interface, t string) error {
 			n := 0
@@ -287,7 +306,8 @@ func optionKinds() []*Kind {
 			c.SubOptions = read
 		}
 		return err
-	}, subOptionsText).mono().said("sub-options").hint("One a line: code | name | type | value. Types: " + strings.Join(types, ", "))
+	}, subOptionsText).mono().said("sub-options").
+		hint("One a line: code | name | type | value. Types: " + strings.Join(types, ", "))
 	subs.Input = InputLines
 	subs.show = func(_ *Site, part any) []string {
 		var out []string
@@ -297,37 +317,56 @@ func optionKinds() []*Kind {
 		return out
 	}
 	return []*Kind{
-		define(Kind{Name: KindVendorClass, Noun: "vendor class", Adds: "Add a vendor class", Begins: "class", Fields: []*Field{
-			words("name", "Name", func(c *VendorClass) *string { return &c.Name }).must("a vendor class needs a name; type for example Handsets"),
-			typed("match", "Option 60 begins", func(_ *Reading, c *VendorClass, t string) error {
-				if _, err := option.Text.Parse(t, "wardphone"); err != nil {
-					return err
-				}
-				c.Match = t
-				return nil
-			}, func(c *VendorClass) string { return c.Match }).mono().said("option 60 begins").hint("What these clients say they are").
-				must("type how option 60 of these clients begins, for example wardphone"),
-			number("enterprise", "Enterprise number", func(c *VendorClass) *int { return &c.Enterprise }, 1, 1<<31-1,
-				"an enterprise number; type the maker's number from IANA's list, for example 32473, or nothing").hint("The maker’s, to send option 125 too; may be empty"),
-			subs,
-		}}, about[VendorClass]{
-			at: top(func(s *Site) *[]VendorClass { return &s.VendorClasses }), id: func(c *VendorClass) *string { return &c.ID },
-			called: func(c *VendorClass) string { return c.Name }, options: func(c *VendorClass) *[]Option { return &c.Options },
-			order: func(a, b *VendorClass) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
+		define(Kind{Name: KindVendorClass, Noun: "vendor class", Adds: "Add a vendor class", Begins: "class",
+			Fields: []*Field{
+				words("name", "Name", func(c *VendorClass) *string { return &c.Name }).
+					must("a vendor class needs a name; type for example Handsets"),
+				typed("match", "Option 60 begins", func(_ *Reading, c *VendorClass, t string) error {
+					if _, err := option.Text.Parse(t, "wardphone"); err != nil {
+						return err
+					}
+					c.Match = t
+					return nil
+				}, func(c *VendorClass) string { return c.Match }).mono().said("option 60 begins").
+					hint("What these clients say they are").
+					must("type how option 60 of these clients begins, for example wardphone"),
+				number("enterprise", "Enterprise number", func(c *VendorClass) *int { return &c.Enterprise },
+					1, 1<<31-1,
+					"an enterprise number; type the maker's number from IANA's list, for example 32473, or nothing").
+					hint("The maker’s, to send option 125 too; may be empty"),
+				subs,
+			}}, about[VendorClass]{
+			at:      top(func(s *Site) *[]VendorClass { return &s.VendorClasses }),
+			id:      func(c *VendorClass) *string { return &c.ID },
+			called:  func(c *VendorClass) string { return c.Name },
+			options: func(c *VendorClass) *[]Option { return &c.Options },
+			order: func(a, b *VendorClass) int {
+				return cmp.Or(cmp.Compare(a.Name, b.Name),
+					cmp.Compare(a.ID, b.ID))
+			},
 			tidy: func(c *VendorClass) {
 				c.SubOptions = sorted(c.SubOptions, func(a, b SubOption) int { return cmp.Compare(a.Code, b.Code) })
 			},
 		}),
-		define(Kind{Name: KindDefinition, Noun: "own option", Adds: "Define an option", Begins: "definition", Fields: []*Field{
-			typed("code", "Code", readOwnCode, func(d *OptionDefinition) string { return numberText(int(d.Code)) }).mono().hint("224 to 254").must("a private code is missing; type a number from 224 to 254"),
-			words("name", "Name", func(d *OptionDefinition) *string { return &d.Name }).must("an option needs a name; type for example Badge reader server"),
-			chosen("type", "Type", func(d *OptionDefinition) *string { return &d.Type }, "a type", plainly(types...)...).must("choose a type"),
-			words("meaning", "Meaning", func(d *OptionDefinition) *string { return &d.Meaning }).hint("One line for people"),
-		}}, about[OptionDefinition]{
-			at: top(func(s *Site) *[]OptionDefinition { return &s.OptionDefinitions }), id: func(d *OptionDefinition) *string { return &d.ID },
+		define(Kind{Name: KindDefinition, Noun: "own option", Adds: "Define an option", Begins: "definition",
+			Fields: []*Field{
+				typed("code", "Code", readOwnCode, func(d *OptionDefinition) string { return numberText(int(d.Code)) }).
+					mono().hint("224 to 254").must("a private code is missing; type a number from 224 to 254"),
+				words("name", "Name", func(d *OptionDefinition) *string { return &d.Name }).
+					must("an option needs a name; type for example Badge reader server"),
+				chosen("type", "Type", func(d *OptionDefinition) *string { return &d.Type }, "a type",
+					plainly(types...)...).must("choose a type"),
+				words("meaning", "Meaning", func(d *OptionDefinition) *string { return &d.Meaning }).
+					hint("One line for people"),
+			}}, about[OptionDefinition]{
+			at:     top(func(s *Site) *[]OptionDefinition { return &s.OptionDefinitions }),
+			id:     func(d *OptionDefinition) *string { return &d.ID },
 			called: func(d *OptionDefinition) string { return d.Name },
-			order:  func(a, b *OptionDefinition) int { return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.ID, b.ID)) },
-			fresh:  func(_ *Site, _ *Network, d *OptionDefinition) { d.Type = types[0] },
+			order: func(a, b *OptionDefinition) int {
+				return cmp.Or(cmp.Compare(a.Code, b.Code),
+					cmp.Compare(a.ID, b.ID))
+			},
+			fresh: func(_ *Site, _ *Network, d *OptionDefinition) { d.Type = types[0] },
 		}),
 	}
 }
@@ -335,9 +374,11 @@ func optionKinds() []*Kind {
 func readOwnCode(r *Reading, d *OptionDefinition, t string) error {
 	n, err := strconv.ParseUint(t, 10, 8)
 	if err != nil || uint8(n) < option.FirstPrivate || uint8(n) > option.LastPrivate {
-		return fmt.Errorf("%q is not a private code; type a number from %d to %d", t, option.FirstPrivate, option.LastPrivate)
+		return fmt.Errorf("%q is not a private code; type a number from %d to %d", t, option.FirstPrivate,
+			option.LastPrivate)
 	}
-	if slices.ContainsFunc(r.Site.OptionDefinitions, func(o OptionDefinition) bool { return o.Code == uint8(n) && o.ID != d.ID }) {
+	if slices.ContainsFunc(r.Site.OptionDefinitions,
+		func(o OptionDefinition) bool { return o.Code == uint8(n) && o.ID != d.ID }) {
 		return fmt.Errorf("%d is defined already; choose another code, or change that one", n)
 	}
 	d.Code = uint8(n)
@@ -375,7 +416,9 @@ func readSubOptions(t string) ([]SubOption, error) {
 func readSubOption(line string) (SubOption, error) {
 	words := strings.SplitN(line, "|", 4)
 	if len(words) != 4 {
-		return SubOption{}, fmt.Errorf("%q is not a sub-option; type code, name, type and value with | between, for example 1 | Call server | address | 10.84.16.130", strings.TrimSpace(line))
+		return SubOption{},
+			fmt.Errorf("%q is not a sub-option; type code, name, type and value with | between, for example 1 | "+
+				"Call server | address | 10.84.16.130", strings.TrimSpace(line))
 	}
 	for i := range words {
 		words[i] = strings.TrimSpace(words[i])

@@ -42,7 +42,10 @@ func sorted[T any](list []T, order func(a, b T) int) []T {
 }
 
 func sortedOptions(list []Option) []Option {
-	return sorted(list, func(a, b Option) int { return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Value, b.Value)) })
+	return sorted(list, func(a,
+		b Option) int {
+		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Value, b.Value))
+	})
 }
 
 // Encode writes the site file as indented JSON in normal form: equal sites give

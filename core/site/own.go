@@ -8,7 +8,8 @@ func (s *Site) Own() option.Own {
 	var out option.Own
 	for _, d := range s.OptionDefinitions {
 		if t, ok := option.TypeNamed(d.Type); ok {
-			out = append(out, option.Definition{Code: d.Code, Name: d.Name, Meaning: d.Meaning, Type: t, Reference: "defined at this site (RFC 3942)"})
+			out = append(out, option.Definition{Code: d.Code, Name: d.Name, Meaning: d.Meaning, Type: t,
+				Reference: "defined at this site (RFC 3942)"})
 		}
 	}
 	return out

@@ -41,7 +41,8 @@ func Read(r io.Reader) (*Site, error) {
 		return nil, fmt.Errorf("read the site file: %w", err)
 	}
 	if len(data) > MaxFile {
-		return nil, fmt.Errorf("the file is larger than %d MiB; a site file never is: check that it is the right one", MaxFile>>20)
+		return nil, fmt.Errorf("the file is larger than %d MiB; a site file never is: check that it is the right one",
+			MaxFile>>20)
 	}
 	root, err := tree(data)
 	if err != nil {
@@ -111,7 +112,9 @@ func ids(root *node) []Mistake {
 				case dup:
 					out = append(out, Mistake{v.line, at, fmt.Sprintf("id %q is already used at %s", v.text, was)})
 				case !ValidID(v.text):
-					out = append(out, Mistake{v.line, at, fmt.Sprintf("%q is not an id; use small letters, digits and hyphens, at most 64", clip(v.text))})
+					out = append(out, Mistake{v.line, at,
+						fmt.Sprintf("%q is not an id; use small letters, digits and hyphens, at most 64",
+							clip(v.text))})
 				default:
 					first[v.text] = at
 				}

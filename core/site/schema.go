@@ -64,7 +64,8 @@ var forms = map[string]form{
 			return err
 		}
 		if !ValidID(s) {
-			return fmt.Errorf("%q is not a code; use small letters, digits and hyphens, at most 64, for example kelder-bridge", clip(s))
+			return fmt.Errorf("%q is not a code; use small letters, digits and hyphens, at most 64, for example "+
+				"kelder-bridge", clip(s))
 		}
 		return nil
 	}},
@@ -76,7 +77,8 @@ var forms = map[string]form{
 	}},
 	"zone": {`^([A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+)*)?$`, func(s string) error {
 		if _, err := time.LoadLocation(s); s != "" && err != nil || s == "Local" {
-			return fmt.Errorf("%q is not a time zone; write one of the IANA's names, for example Europe/London", clip(s))
+			return fmt.Errorf("%q is not a time zone; write one of the IANA's names, for example Europe/London",
+				clip(s))
 		}
 		return nil
 	}},
@@ -152,7 +154,8 @@ func schemaOf(t reflect.Type, defs map[string]any) map[string]any {
 				required = append(required, name)
 			}
 		}
-		defs[t.Name()] = map[string]any{"type": "object", "properties": props, "required": required, "additionalProperties": false}
+		defs[t.Name()] = map[string]any{"type": "object", "properties": props, "required": required,
+			"additionalProperties": false}
 	}
 	return map[string]any{"$ref": "#/$defs/" + t.Name()}
 }
@@ -252,7 +255,8 @@ func mistakes(root *node, e *jsonschema.ValidationError) []Mistake {
 		slices.Sort(k.Properties)
 		for _, key := range k.Properties[:min(len(k.Properties), maxMistakes)] {
 			v, at := root.at(append(slices.Clone(e.InstanceLocation), key))
-			out = append(out, Mistake{v.line, clipPath(at), "is not a field of the site file; the fields here are " + strings.Join(keysAt(e), ", ")})
+			out = append(out, Mistake{v.line, clipPath(at),
+				"is not a field of the site file; the fields here are " + strings.Join(keysAt(e), ", ")})
 		}
 		return out
 	case *kind.Required:
@@ -287,9 +291,11 @@ func limitSays(got, limit, which string) string {
 	return fmt.Sprintf("is %s; write a whole number, %s %s", got, which, limit)
 }
 
-var kindNames = map[byte]string{isObject: "an object", isArray: "a list", isText: "text", isNumber: "a number", isTruth: "true or false", isNull: "nothing"}
+var kindNames = map[byte]string{isObject: "an object", isArray: "a list", isText: "text", isNumber: "a number",
+	isTruth: "true or false", isNull: "nothing"}
 
-var wantNames = map[string]string{"object": "an object", "array": "a list", "string": "text", "integer": "a number", "boolean": "true or false"}
+var wantNames = map[string]string{"object": "an object", "array": "a list", "string": "text", "integer": "a number",
+	"boolean": "true or false"}
 
 // keysAt lists the keys of the type that the schema has at an error's place, in the
 // order of the site file.

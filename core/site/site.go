@@ -427,7 +427,8 @@ func (d *Device) Interface(name string) (*Interface, bool) {
 func (s *Site) HolderOf(a netip.Addr) (*Device, *Interface, bool) {
 	for d := range s.Devices {
 		for i := range s.Devices[d].Interfaces {
-			if slices.ContainsFunc(s.Devices[d].Interfaces[i].Addresses, func(p netip.Prefix) bool { return p.Addr() == a }) {
+			if slices.ContainsFunc(s.Devices[d].Interfaces[i].Addresses,
+				func(p netip.Prefix) bool { return p.Addr() == a }) {
 				return &s.Devices[d], &s.Devices[d].Interfaces[i], true
 			}
 		}

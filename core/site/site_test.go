@@ -28,7 +28,8 @@ const small = `{
   "pools": [{"id": "pool-b", "name": "Bench", "network": "net-b", "server": "gw", "enabled": true,
     "ranges": [{"from": "10.84.18.20", "to": "10.84.18.40"}],
     "exclusions": [{"id": "x1", "range": {"from": "10.84.18.30", "to": "10.84.18.31"}, "reason": "Vendor"}]}],
-  "reservations": [{"id": "r1", "network": "net-b", "address": "10.84.18.10", "mac": "00:00:5e:00:53:01", "options": [{"code": 51, "value": "8 hours"}]}]
+  "reservations": [{"id": "r1", "network": "net-b", "address": "10.84.18.10", "mac": "00:00:5e:00:53:01",
+    "options": [{"code": 51, "value": "8 hours"}]}]
 }`
 
 func TestReadPutsInNormalForm(t *testing.T) {
@@ -120,10 +121,15 @@ func TestSchemaKnowsEveryField(t *testing.T) {
 
 func TestInterfaceOnPrefersTheGateway(t *testing.T) {
 	s := &Site{
-		Networks: []Network{{ID: "n", Prefix: netip.MustParsePrefix("10.0.0.0/24"), Gateway: netip.MustParseAddr("10.0.0.1")}},
+		Networks: []Network{{ID: "n", Prefix: netip.MustParsePrefix("10.0.0.0/24"),
+			Gateway: netip.MustParseAddr("10.0.0.1")}},
 		Devices: []Device{
-			{ID: "sw", Interfaces: []Interface{{Name: "mgmt", Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.2/24")}}}},
-			{ID: "gw", Interfaces: []Interface{{Name: "lan", Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.1/24")}}}},
+			{ID: "sw",
+				Interfaces: []Interface{{Name: "mgmt",
+					Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.2/24")}}}},
+			{ID: "gw",
+				Interfaces: []Interface{{Name: "lan",
+					Addresses: []netip.Prefix{netip.MustParsePrefix("10.0.0.1/24")}}}},
 		},
 	}
 	d, i, at, ok := s.InterfaceOn(&s.Networks[0])
@@ -134,10 +140,12 @@ func TestInterfaceOnPrefersTheGateway(t *testing.T) {
 // Any order of parts encodes to the same bytes and reads back.
 func TestNormalFormIsOne(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s := &Site{ID: "s", Code: "s", Name: rapid.StringMatching(`[a-z][a-z: #'"{\[-]{0,11}`).Draw(t, "name"), Customer: Level{ID: "c", Name: "C"}}
+		s := &Site{ID: "s", Code: "s", Name: rapid.StringMatching(`[a-z][a-z: #'"{\[-]{0,11}`).Draw(t, "name"),
+			Customer: Level{ID: "c", Name: "C"}}
 		for i := range rapid.IntRange(0, 8).Draw(t, "n") {
 			a := address.FromUint(0x0a000000 + rapid.Uint32Range(0, 99).Draw(t, "a"))
-			s.Reservations = append(s.Reservations, &Reservation{ID: fmt.Sprintf("r%d", i), Network: "n", Address: a, MAC: address.MAC{2, byte(i)}})
+			s.Reservations = append(s.Reservations,
+				&Reservation{ID: fmt.Sprintf("r%d", i), Network: "n", Address: a, MAC: address.MAC{2, byte(i)}})
 		}
 		want, err := Encode(s)
 		if err != nil {

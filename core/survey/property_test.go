@@ -97,8 +97,10 @@ func TestSectionCoversTheBlock(t *testing.T) {
 func TestPartsKnowTheirNetwork(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	for ref, want := range map[string]string{
-		"network:net-clinic": "net-clinic", "pool:pool-clinic": "net-clinic", "exclusion:excl-analyser": "net-clinic", "reservation:res-pbx": "net-handsets",
-		"fixed:fix-edge": "net-bench", "interface:if-gw-1-lan-48": "net-imaging", "interface:if-gw-1-wan": "", "device:dev-gw-1": "",
+		"network:net-clinic": "net-clinic", "pool:pool-clinic": "net-clinic", "exclusion:excl-analyser": "net-clinic",
+		"reservation:res-pbx": "net-handsets",
+		"fixed:fix-edge":      "net-bench", "interface:if-gw-1-lan-48": "net-imaging", "interface:if-gw-1-wan": "",
+		"device:dev-gw-1": "",
 	} {
 		got := site.NetworkOfPart(s, site.ParseRef(ref))
 		name, ok := site.NameOf(s, site.ParseRef(ref))

@@ -95,7 +95,9 @@ type Bin struct {
 // Draw works out the ruler of a network, whose rows are those of Rows. Of a network
 // larger than MaxCourses courses, those from the course that holds offset from on are
 // drawn.
-func Draw(sc *check.Scene, n *site.Network, rows []Row, findings []check.Finding, sightings []seen.Sighting, from int) Ruler {
+func Draw(
+	sc *check.Scene, n *site.Network, rows []Row, findings []check.Finding, sightings []seen.Sighting, from int,
+) Ruler {
 	size := address.Of(n.Prefix).Size()
 	r := Ruler{RulerHead: RulerHead{Base: n.Prefix.Masked().Addr(), Size: size, Course: min(CourseSize, size)}}
 	u := usage(sc, n, Live(sightings, n))

@@ -209,7 +209,8 @@ func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings 
 	}
 	for _, v := range sightings {
 		if n.Prefix.Contains(v.Address) && v.Live && !recorded[v.Address] && !inPools(sc, n, v.Address) {
-			rows = append(rows, Row{Line: Line{Ref: "seen:" + v.Address.String(), Kind: "unrecorded", From: v.Address, To: v.Address, Name: v.Name, MAC: v.MAC}})
+			rows = append(rows, Row{Line: Line{Ref: "seen:" + v.Address.String(), Kind: "unrecorded", From: v.Address,
+				To: v.Address, Name: v.Name, MAC: v.MAC}})
 		}
 	}
 	last := map[netip.Addr]time.Time{}
@@ -272,15 +273,18 @@ func holders(sc *check.Scene, n *site.Network) []Row {
 		if at == n.Gateway {
 			kind = "gateway"
 		}
-		rows = append(rows, Row{Line: Line{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID, Kind: kind, From: at, To: at, Name: d.Name, Detail: i.Name}})
+		rows = append(rows, Row{Line: Line{Ref: site.KindInterface + ":" + i.ID, In: site.KindDevice + ":" + d.ID,
+			Kind: kind, From: at, To: at, Name: d.Name, Detail: i.Name}})
 	})
 	for i := range sc.FixedDevices {
 		if f := &sc.FixedDevices[i]; f.Network == n.ID {
-			rows = append(rows, Row{Line: Line{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address, To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note}})
+			rows = append(rows, Row{Line: Line{Ref: site.KindFixedDevice + ":" + f.ID, Kind: "fixed", From: f.Address,
+				To: f.Address, Name: f.Name, MAC: f.MAC, Detail: f.Note}})
 		}
 	}
 	for r := range sc.On(n) {
-		rows = append(rows, Row{Line: Line{Ref: site.KindReservation + ":" + r.ID, Kind: "reservation", From: r.Address, To: r.Address, Name: r.Name, MAC: r.MAC}})
+		rows = append(rows, Row{Line: Line{Ref: site.KindReservation + ":" + r.ID, Kind: "reservation", From: r.Address,
+			To: r.Address, Name: r.Name, MAC: r.MAC}})
 	}
 	return rows
 }
@@ -297,7 +301,8 @@ func poolRows(sc *check.Scene, p *site.Pool, sightings []seen.Sighting) []Row {
 	in := site.KindPool + ":" + p.ID
 	for _, x := range p.Exclusions {
 		cut = append(cut, x.Range)
-		rows = append(rows, Row{Line: Line{Ref: site.KindExclusion + ":" + x.ID, In: in, Kind: "exclusion", From: x.Range.From, To: x.Range.To, Name: x.Reason}})
+		rows = append(rows, Row{Line: Line{Ref: site.KindExclusion + ":" + x.ID, In: in, Kind: "exclusion",
+			From: x.Range.From, To: x.Range.To, Name: x.Reason}})
 	}
 	offered := Offered(sc, p)
 	for _, r := range address.Ranges(p.Ranges, cut) {
@@ -308,7 +313,8 @@ func poolRows(sc *check.Scene, p *site.Pool, sightings []seen.Sighting) []Row {
 			}
 		}
 		for _, v := range sightings {
-			if v.Live && r.Contains(v.Address) && slices.ContainsFunc(offered, func(o address.Range) bool { return o.Contains(v.Address) }) {
+			if v.Live && r.Contains(v.Address) &&
+				slices.ContainsFunc(offered, func(o address.Range) bool { return o.Contains(v.Address) }) {
 				row.Used++
 			}
 		}

@@ -44,7 +44,8 @@ func TestSectionIsTheBlockFromLowToHigh(t *testing.T) {
 		total += l.Size
 	}
 	assert.Equal(t, []string{
-		"network Bench 10.84.16.0/26", "network Cameras 10.84.16.64/27", "free  10.84.16.96/27", "network Handsets 10.84.16.128/25",
+		"network Bench 10.84.16.0/26", "network Cameras 10.84.16.64/27", "free  10.84.16.96/27",
+		"network Handsets 10.84.16.128/25",
 		"free  10.84.17.0/24", "network Clinic floor 10.84.18.0/23", "network Imaging 10.84.20.0/26",
 		"free  .20.64 – .23.255", "network Waiting room 10.84.24.0/22", "free  10.84.28.0/22",
 	}, got)
@@ -70,8 +71,10 @@ func TestRulerOfTheClinicFloor(t *testing.T) {
 	r := draw(s, n, check.Site(s), seenAt("10.84.18.100", "10.84.19.231"), 0)
 	require.Len(t, r.Courses, 2)
 	first, second := r.Courses[0], r.Courses[1]
-	assert.Equal(t, []string{"infrastructure", "pool", "exclusion"}, []string{first.Spans[0].Kind, first.Spans[1].Kind, first.Spans[2].Kind})
-	assert.Equal(t, survey.Span{Kind: "pool", Ref: "pool:pool-clinic", From: 96, To: 255, Starts: true, Label: "Clinic PCs"}, first.Spans[1])
+	assert.Equal(t, []string{"infrastructure", "pool", "exclusion"},
+		[]string{first.Spans[0].Kind, first.Spans[1].Kind, first.Spans[2].Kind})
+	assert.Equal(t, survey.Span{Kind: "pool", Ref: "pool:pool-clinic", From: 96, To: 255, Starts: true,
+		Label: "Clinic PCs"}, first.Spans[1])
 	assert.Equal(t, 415, second.Spans[0].To)
 	assert.True(t, second.Spans[0].Ends)
 	assert.Equal(t, "gateway", first.Pins[0].Kind)
@@ -91,7 +94,9 @@ func TestRulerOfTheClinicFloor(t *testing.T) {
 
 func TestLargeNetworksHaveAnOverview(t *testing.T) {
 	s := &site.Site{Networks: []site.Network{{ID: "n", Prefix: netip.MustParsePrefix("10.0.0.0/16")}},
-		Pools: []site.Pool{{ID: "p", Network: "n", Enabled: true, Ranges: []address.Range{{From: netip.MustParseAddr("10.0.100.0"), To: netip.MustParseAddr("10.0.101.15")}}}}}
+		Pools: []site.Pool{{ID: "p", Network: "n", Enabled: true,
+			Ranges: []address.Range{{From: netip.MustParseAddr("10.0.100.0"),
+				To: netip.MustParseAddr("10.0.101.15")}}}}}
 	r := draw(s, &s.Networks[0], nil, nil, 100*256+7)
 	assert.Len(t, r.Courses, survey.MaxCourses)
 	assert.Equal(t, 100*256, r.Courses[0].From)
@@ -124,7 +129,9 @@ func TestDrawingAndEngineAgree(t *testing.T) {
 		for i := range rapid.IntRange(0, 3).Draw(t, "n") {
 			from := rapid.Uint32Range(0, uint32(address.Of(n.Prefix).Size())-1).Draw(t, "from")
 			to := rapid.Uint32Range(from, uint32(address.Of(n.Prefix).Size())-1).Draw(t, "to")
-			p.Exclusions = append(p.Exclusions, site.Exclusion{ID: string(rune('a' + i)), Range: address.Range{From: address.FromUint(base + from), To: address.FromUint(base + to)}})
+			p.Exclusions = append(p.Exclusions,
+				site.Exclusion{ID: string(rune('a' + i)),
+					Range: address.Range{From: address.FromUint(base + from), To: address.FromUint(base + to)}})
 		}
 		for _, f := range check.Site(s) {
 			if f.Severity == check.Blocks && f.Network == n.ID {

@@ -106,7 +106,8 @@ func (v *validator) pools() error {
 	}
 	for _, p := range v.DHCP.Pool {
 		pools[p.ID] = true
-		on := slices.ContainsFunc(v.held, func(h held) bool { return h.name == p.Interface && h.prefix.Masked() == p.Subnet })
+		on := slices.ContainsFunc(v.held,
+			func(h held) bool { return h.name == p.Interface && h.prefix.Masked() == p.Subnet })
 		switch {
 		case p.Interface != "" && !on:
 			return fmt.Errorf("pool %s: interface %s has no address in %s", p.Name, p.Interface, p.Subnet)

@@ -34,7 +34,8 @@ func TestModulesMatchTheTypes(t *testing.T) {
 	}
 	entry := yang.ToEntry(ms.Modules["lithos-dhcp-server"])
 	server := entry.Dir["dhcp-server"]
-	for list, typ := range map[string]reflect.Type{"pool": reflect.TypeFor[lithos.Pool](), "reservation": reflect.TypeFor[lithos.Reservation]()} {
+	for list, typ := range map[string]reflect.Type{"pool": reflect.TypeFor[lithos.Pool](),
+		"reservation": reflect.TypeFor[lithos.Reservation]()} {
 		for i := range typ.NumField() {
 			name, _, _ := strings.Cut(typ.Field(i).Tag.Get("json"), ",")
 			assert.Contains(t, server.Dir[list].Dir, name, list)
@@ -56,16 +57,20 @@ func TestPutAndDelete(t *testing.T) {
 	assert.Error(t, back.Delete(lithos.PoolPath("pool-imaging")))
 	assert.ErrorContains(t, back.Validate(), "pool-imaging does not exist", "a reservation is left without its pool")
 	for path, body := range map[string]string{
-		"/nonsense": "{}", lithos.PoolPath("x"): `{"lithos-dhcp-server:pool":[{"id":"y"}]}`, lithos.PoolPath("z"): `{"lithos-dhcp-server:pool":[]}`,
-		lithos.InterfacePath("a/b"): `{"ietf-interfaces:interface":[{"name":"a/b","colour":1}]}`, lithos.IPv4Path("none"): `{"ietf-ip:ipv4":{}}`,
+		"/nonsense": "{}", lithos.PoolPath("x"): `{"lithos-dhcp-server:pool":[{"id":"y"}]}`,
+		lithos.PoolPath("z"):        `{"lithos-dhcp-server:pool":[]}`,
+		lithos.InterfacePath("a/b"): `{"ietf-interfaces:interface":[{"name":"a/b","colour":1}]}`,
+		lithos.IPv4Path("none"):     `{"ietf-ip:ipv4":{}}`,
 	} {
 		assert.Error(t, back.Put(path, []byte(body)), path)
 	}
 }
 
 func FuzzPut(f *testing.F) {
-	f.Add("/ietf-interfaces:interfaces/interface=lan", []byte(`{"ietf-interfaces:interface":[{"name":"lan","type":"t","enabled":true}]}`))
-	f.Add("/lithos-dhcp-server:dhcp-server/pool=p", []byte(`{"lithos-dhcp-server:pool":[{"id":"p","subnet":"10.0.0.0/8"}]}`))
+	f.Add("/ietf-interfaces:interfaces/interface=lan",
+		[]byte(`{"ietf-interfaces:interface":[{"name":"lan","type":"t","enabled":true}]}`))
+	f.Add("/lithos-dhcp-server:dhcp-server/pool=p",
+		[]byte(`{"lithos-dhcp-server:pool":[{"id":"p","subnet":"10.0.0.0/8"}]}`))
 	f.Fuzz(func(t *testing.T, path string, body []byte) {
 		c := compile.Device(scenario.Site("quill-street"), "dev-quill-rt")
 		if c.Put(path, body) == nil {

@@ -81,7 +81,8 @@ func RefuseFields(nothing string, fields site.FieldErrors) *Refusal {
 // Record writes a line of the audit, in the transaction of what it tells of. by without
 // an id is the command line, or somebody who could not sign in.
 func Record(ctx context.Context, q *gen.Queries, by Technician, what, about, says string) error {
-	return q.WriteAudit(ctx, gen.WriteAuditParams{TechnicianID: by.ID, Who: by.FullName, Source: by.Source, Act: what, About: about, Says: says})
+	return q.WriteAudit(ctx, gen.WriteAuditParams{TechnicianID: by.ID, Who: by.FullName, Source: by.Source, Act: what,
+		About: about, Says: says})
 }
 
 // Held refuses work on devices while it is held.
@@ -93,7 +94,8 @@ func Held(ctx context.Context, q *gen.Queries) error {
 	case err != nil:
 		return err
 	case now.HeldSince != nil:
-		return Refuse(Conflict, "Pushes and readings are held. %s. Whoever runs Lithos releases them with: lithos release", now.HeldBecause)
+		return Refuse(Conflict,
+			"Pushes and readings are held. %s. Whoever runs Lithos releases them with: lithos release", now.HeldBecause)
 	}
 	return nil
 }

@@ -65,7 +65,8 @@ const (
 // events lift theirs.
 func Server(h http.Handler) *http.Server {
 	return &http.Server{
-		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 90 * time.Second, IdleTimeout: 2 * time.Minute,
+		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 90 * time.Second,
+		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
 	}
 }
@@ -81,7 +82,9 @@ func New(w *work.Service, o Options) http.Handler {
 	m := newMetrics(w)
 	e.Use(
 		middleware.RequestID(), accessLog(o.Access), m.count, middleware.Recover(), secureHeaders(o.Secure),
-		middleware.BodyLimit(maxRequest), middleware.GzipWithConfig(middleware.GzipConfig{Level: gzip.BestSpeed, MinLength: worthPacking, Skipper: isStream}),
+		middleware.BodyLimit(maxRequest),
+		middleware.GzipWithConfig(middleware.GzipConfig{Level: gzip.BestSpeed, MinLength: worthPacking,
+			Skipper: isStream}),
 	)
 	e.GET("/healthz", alive)
 	e.GET("/readyz", s.ready)
@@ -117,7 +120,8 @@ func clientAddress(proxies []netip.Prefix) echo.IPExtractor {
 	}
 	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
 	for _, p := range proxies {
-		trust = append(trust, echo.TrustIPRange(&net.IPNet{IP: p.Masked().Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
+		trust = append(trust, echo.TrustIPRange(&net.IPNet{IP: p.Masked().Addr().AsSlice(),
+			Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
 	}
 	return echo.ExtractIPFromXFFHeader(trust...)
 }

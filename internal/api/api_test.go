@@ -129,7 +129,8 @@ func TestSessions(t *testing.T) {
 
 	// Another site's page cannot make this browser do anything.
 	for _, headers := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Origin", "https://elsewhere.example"}} {
-		status, _, _ = c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": "T", "ticket": ""}, headers...)
+		status, _, _ = c.send("POST", "/api/orders",
+			map[string]string{"site": "kelder-bridge", "title": "T", "ticket": ""}, headers...)
 		assert.Equal(t, 403, status, "%v", headers)
 	}
 	status, _, _ = c.send("DELETE", "/api/session", nil)
@@ -144,15 +145,18 @@ func TestSessions(t *testing.T) {
 func TestProblemsNameTheField(t *testing.T) {
 	c := open(t)
 	c.signIn()
-	status, problem, _ := c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": " ", "ticket": ""})
+	status, problem, _ := c.send("POST", "/api/orders",
+		map[string]string{"site": "kelder-bridge", "title": " ", "ticket": ""})
 	assert.Equal(t, 422, status)
 	assert.Equal(t, "body.title", problem["errors"].([]any)[0].(map[string]any)["location"])
-	status, _, raw := c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": "Ward", "ticket": "1"})
+	status, _, raw := c.send("POST", "/api/orders",
+		map[string]string{"site": "kelder-bridge", "title": "Ward", "ticket": "1"})
 	require.Equal(t, 200, status, raw)
 
 	edit := func(version int, fields map[string]string) (int, map[string]any) {
-		status, doc, _ := c.send("POST", "/api/orders/1/edits", map[string]any{"version": version, "look": map[string]any{},
-			"entries": []any{map[string]any{"kind": "network", "id": "", "new": true, "fields": fields}}})
+		status, doc, _ := c.send("POST", "/api/orders/1/edits",
+			map[string]any{"version": version, "look": map[string]any{},
+				"entries": []any{map[string]any{"kind": "network", "id": "", "new": true, "fields": fields}}})
 		return status, doc
 	}
 	status, problem = edit(0, map[string]string{"name": "R", "prefix": "10.84.20.70/26"})
@@ -163,14 +167,17 @@ func TestProblemsNameTheField(t *testing.T) {
 	status, view := edit(0, map[string]string{"name": "R", "prefix": "10.84.20.64/26"})
 	require.Equal(t, 200, status)
 	assert.Contains(t, view["made"], "network:net-")
-	assert.Equal(t, "R", view["network"].(map[string]any)["network"].(map[string]any)["name"], "the view shows what was made")
+	assert.Equal(t, "R", view["network"].(map[string]any)["network"].(map[string]any)["name"],
+		"the view shows what was made")
 	status, problem = edit(0, map[string]string{"name": "S", "prefix": "10.84.21.0/26"})
 	assert.Equal(t, 409, status)
 	assert.Contains(t, problem["detail"], "meanwhile")
 
 	for path, want := range map[string]int{
-		"/api/sites/nowhere/frame": 404, "/api/orders/99": 404, "/api/orders/abc": 422, "/api/sites/kelder-bridge/room?bits=99": 422,
-		"/api/sites/kelder-bridge/frame?order=99": 404, "/api/sites/hallin-road/frame?order=1": 404, "/api/nothing": 404,
+		"/api/sites/nowhere/frame": 404, "/api/orders/99": 404, "/api/orders/abc": 422,
+		"/api/sites/kelder-bridge/room?bits=99":   422,
+		"/api/sites/kelder-bridge/frame?order=99": 404, "/api/sites/hallin-road/frame?order=1": 404,
+		"/api/nothing": 404,
 	} {
 		status, _, _ := c.send("GET", path, nil)
 		assert.Equal(t, want, status, path)
@@ -186,7 +193,9 @@ func TestUndoRehearseAndFiles(t *testing.T) {
 	c.signIn()
 	c.send("POST", "/api/orders", map[string]string{"site": "kelder-bridge", "title": "Ward", "ticket": "1"})
 	look := map[string]any{"network": "net-imaging"}
-	status, view, raw := c.send("POST", "/api/orders/1/edits", map[string]any{"version": 0, "look": look, "fix": "address-two-owners.fix-label-prn.res-xray-plate.10.84.18.57"})
+	status, view, raw := c.send("POST", "/api/orders/1/edits",
+		map[string]any{"version": 0, "look": look,
+			"fix": "address-two-owners.fix-label-prn.res-xray-plate.10.84.18.57"})
 	require.Equal(t, 200, status, raw)
 	findings := func() any {
 		for _, l := range view["layers"].([]any) {
@@ -207,7 +216,8 @@ func TestUndoRehearseAndFiles(t *testing.T) {
 	assert.Equal(t, true, order["head"].(map[string]any)["rehearsed"])
 	status, _, _ = c.send("POST", "/api/orders/1/drop", map[string]any{"version": 3})
 	assert.Equal(t, 200, status)
-	for _, path := range []string{"/api/orders", "/api/options", "/api/rules", "/api/standards", "/api/find?q=mfp", "/api/sites/kelder-bridge/history"} {
+	for _, path := range []string{"/api/orders", "/api/options", "/api/rules", "/api/standards", "/api/find?q=mfp",
+		"/api/sites/kelder-bridge/history"} {
 		status, _, raw := c.send("GET", path, nil)
 		assert.Equal(t, 200, status, path)
 		assert.NotContains(t, raw, "null", path)
@@ -246,7 +256,8 @@ func TestLiveEvents(t *testing.T) {
 
 func TestPagesAndHeaders(t *testing.T) {
 	c := open(t)
-	for path, want := range map[string]string{"/": "the front end", "/sites/kelder-bridge": "the front end", "/assets/a.js": "1"} {
+	for path, want := range map[string]string{"/": "the front end", "/sites/kelder-bridge": "the front end",
+		"/assets/a.js": "1"} {
 		status, _, raw := c.send("GET", path, nil)
 		assert.Equal(t, 200, status)
 		assert.Contains(t, raw, want, path)
@@ -261,10 +272,14 @@ func TestPagesAndHeaders(t *testing.T) {
 // grown is a site of n networks, each with a pool, an interface and some reservations.
 func grown(n, each int) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, `{"id":"site-big","code":"big","name":"Big","customer":{"id":"c","name":"C"},"block":["10.0.0.0/8"],"domain":"big.example",
-		"options":[{"code":6,"value":"10.0.0.1"}],"devices":[{"id":"gw","name":"gw","kind":"firewall","interfaces":[{"id":"if-lan","name":"lan","kind":"port group"}`)
+	fmt.Fprintf(&b,
+		`{"id":"site-big","code":"big","name":"Big","customer":{"id":"c","name":"C"},"block":["10.0.0.0/8"],
+		"domain":"big.example","options":[{"code":6,"value":"10.0.0.1"}],
+		"devices":[{"id":"gw","name":"gw","kind":"firewall","interfaces":[{"id":"if-lan","name":"lan","kind":"port group"}`)
 	for i := range n {
-		fmt.Fprintf(&b, `,{"id":"if-%d","name":"lan.%d","kind":"vlan","parent":"lan","vlan":%d,"addresses":["10.%d.%d.1/24"]}`, i, i+2, i+2, i/256, i%256)
+		fmt.Fprintf(&b,
+			`,{"id":"if-%d","name":"lan.%d","kind":"vlan","parent":"lan","vlan":%d,"addresses":["10.%d.%d.1/24"]}`, i,
+			i+2, i+2, i/256, i%256)
 	}
 	b.WriteString(`]}],"networks":[`)
 	list := func(format string, args func(i int) []any) {
@@ -275,9 +290,12 @@ func grown(n, each int) string {
 			fmt.Fprintf(&b, format, args(i)...)
 		}
 	}
-	list(`{"id":"net-%d","name":"Net %d","prefix":"10.%d.%d.0/24","vlan":%d,"gateway":"10.%d.%d.1"}`, func(i int) []any { return []any{i, i, i / 256, i % 256, i + 2, i / 256, i % 256} })
+	list(`{"id":"net-%d","name":"Net %d","prefix":"10.%d.%d.0/24","vlan":%d,"gateway":"10.%d.%d.1"}`,
+		func(i int) []any { return []any{i, i, i / 256, i % 256, i + 2, i / 256, i % 256} })
 	b.WriteString(`],"pools":[`)
-	list(`{"id":"pool-%d","name":"Pool","network":"net-%d","server":"gw","enabled":true,"ranges":[{"from":"10.%d.%d.100","to":"10.%d.%d.199"}]}`, func(i int) []any { return []any{i, i, i / 256, i % 256, i / 256, i % 256} })
+	list(`{"id":"pool-%d","name":"Pool","network":"net-%d","server":"gw","enabled":true,"ranges":[{"from":"10.%d.%d.100","to":"10.%d.%d.199"}]}`, func(i int) []any {
+		return []any{i, i, i / 256, i % 256, i / 256, i % 256}
+	})
 	b.WriteString(`],"reservations":[`)
 	for i := range n * each {
 		if i > 0 {
@@ -287,7 +305,9 @@ func grown(n, each int) string {
 		if k >= 100 {
 			k += 100 // the pool is in between
 		}
-		fmt.Fprintf(&b, `{"id":"res-%d","name":"r%d","network":"net-%d","address":"10.%d.%d.%d","mac":"00:00:5e:%02x:%02x:%02x"}`, i, i, net, net/256, net%256, k, i>>16, i>>8&0xff, i&0xff)
+		fmt.Fprintf(&b,
+			`{"id":"res-%d","name":"r%d","network":"net-%d","address":"10.%d.%d.%d","mac":"00:00:5e:%02x:%02x:%02x"}`,
+			i, i, net, net/256, net%256, k, i>>16, i>>8&0xff, i&0xff)
 	}
 	b.WriteString(`]}`)
 	return b.String()
@@ -317,7 +337,8 @@ func logTo(l *lines) *slog.Logger { return slog.New(slog.NewTextHandler(l, nil))
 
 // Whatever is let through decodes to text without control characters.
 func FuzzJSONText(f *testing.F) {
-	for _, seed := range []string{`{"a":"b"}`, `{"a":"\u0000"}`, `"\\u0000"`, `"\ud83d\ude00"`, `"\ud800x"`, "\"\xc2\x85\"", `"\\\b"`} {
+	for _, seed := range []string{`{"a":"b"}`, `{"a":"\u0000"}`, `"\\u0000"`, `"\ud83d\ude00"`, `"\ud800x"`,
+		"\"\xc2\x85\"", `"\\\b"`} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -333,7 +354,9 @@ func FuzzJSONText(f *testing.F) {
 			switch v := v.(type) {
 			case string:
 				for _, r := range v {
-					if unicode.IsControl(r) && r != '\t' && r != '\n' && r != '\r' || r == utf8.RuneError && !bytes.ContainsRune(data, utf8.RuneError) && !bytes.Contains(bytes.ToLower(data), []byte(`\ufffd`)) {
+					if unicode.IsControl(r) && r != '\t' && r != '\n' && r != '\r' || r == utf8.RuneError &&
+						!bytes.ContainsRune(data, utf8.RuneError) &&
+						!bytes.Contains(bytes.ToLower(data), []byte(`\ufffd`)) {
 						t.Fatalf("%q came through as %q", data, v)
 					}
 				}

@@ -41,7 +41,8 @@ func TestAttackFortyGuessesBehindTheProxy(t *testing.T) {
 	loopback := netip.MustParsePrefix("127.0.0.0/8")
 	proxied, direct := c.another(api.Options{Proxies: []netip.Prefix{loopback}}), c.another(api.Options{})
 	guess := func(on *client, name, from string) int {
-		status, _ := on.exchange("POST", "/api/session", map[string]string{"name": name, "password": "a wrong password"}, "X-Forwarded-For", from)
+		status, _ := on.exchange("POST", "/api/session",
+			map[string]string{"name": name, "password": "a wrong password"}, "X-Forwarded-For", from)
 		return status
 	}
 	for i := range 41 {
@@ -99,7 +100,9 @@ func TestAttackNULEverywhere(t *testing.T) {
 		assert.NotEmpty(t, doc["detail"], what)
 	}
 	for _, bad := range []string{"%00", "%ff", "a%00b", "%1b", "%e2%80%ae"} {
-		for _, path := range []string{"/api/find?q=", "/api/sites/", "/api/sites/kelder-bridge/network?network=", "/api/sites/kelder-bridge/part?select=", "/api/orders/1/fixes?rule=", "/api/sites/kelder-bridge/forecast?pool="} {
+		for _, path := range []string{"/api/find?q=", "/api/sites/", "/api/sites/kelder-bridge/network?network=",
+			"/api/sites/kelder-bridge/part?select=", "/api/orders/1/fixes?rule=",
+			"/api/sites/kelder-bridge/forecast?pool="} {
 			at := path + bad
 			if strings.HasSuffix(path, "/") {
 				at += "/frame"
@@ -122,7 +125,8 @@ func TestAttackNULEverywhere(t *testing.T) {
 		}
 	}
 	// What a line may hold in a paste of many is no control character.
-	status, _, raw := c.send("POST", "/api/orders/1/paste", `{"network":"net-imaging","kind":"fixed","text":"10.84.20.40\tlamp\r\n10.84.20.41\tfan\n"}`)
+	status, _, raw := c.send("POST", "/api/orders/1/paste",
+		`{"network":"net-imaging","kind":"fixed","text":"10.84.20.40\tlamp\r\n10.84.20.41\tfan\n"}`)
 	assert.Equal(t, 200, status, raw)
 }
 
@@ -135,7 +139,8 @@ func TestAttackProblemsOfTheRouter(t *testing.T) {
 		status       int
 		headers      []string
 	}{
-		{"GET", "/api/nothing", 404, nil}, {"POST", "/api/nothing", 404, nil}, {"PUT", "/api/orders", 405, nil}, {"DELETE", "/api/sites/kelder-bridge/frame", 405, nil},
+		{"GET", "/api/nothing", 404, nil}, {"POST", "/api/nothing", 404, nil}, {"PUT", "/api/orders", 405, nil},
+		{"DELETE", "/api/sites/kelder-bridge/frame", 405, nil},
 		{"POST", "/api/orders", 403, []string{"Origin", "https://elsewhere.example"}},
 	} {
 		status, doc, raw := c.send(try.method, try.path, map[string]string{}, try.headers...)
@@ -150,7 +155,8 @@ func TestAttackProblemsOfTheRouter(t *testing.T) {
 func TestAttackValidationEchoesAPassword(t *testing.T) {
 	c := open(t)
 	secret := "do-not-repeat-me-" + strings.Repeat("x", 300)
-	for _, body := range []any{map[string]string{"name": "mk", "password": secret}, `{"name":"mk","password":"` + secret, map[string]any{"name": "mk", "password": []string{secret}}} {
+	for _, body := range []any{map[string]string{"name": "mk", "password": secret},
+		`{"name":"mk","password":"` + secret, map[string]any{"name": "mk", "password": []string{secret}}} {
 		status, doc, raw := c.send("POST", "/api/session", body)
 		assert.Contains(t, []int{400, 422}, status)
 		assert.NotContains(t, raw, "do-not-repeat-me")
@@ -165,7 +171,8 @@ func TestAttackSlowClients(t *testing.T) {
 	c := open(t)
 	server := api.Server(http.NotFoundHandler())
 	for what, limit := range map[string]time.Duration{
-		"header": server.ReadHeaderTimeout, "read": server.ReadTimeout, "write": server.WriteTimeout, "idle": server.IdleTimeout,
+		"header": server.ReadHeaderTimeout, "read": server.ReadTimeout, "write": server.WriteTimeout,
+		"idle": server.IdleTimeout,
 	} {
 		assert.Positive(t, limit, what)
 	}
@@ -234,11 +241,15 @@ func TestHealthAndMetrics(t *testing.T) {
 	require.NoError(t, c.work.HoldWork(t.Context(), "a test", "For the test"))
 	_, body = c.exchange("GET", "/readyz", nil)
 	assert.Contains(t, body, "pushes and readings are held: For the test")
-	_, err := c.db.Pool.Exec(t.Context(), "INSERT INTO river_job (kind, args, max_attempts, state, scheduled_at) VALUES ('read', '{}', 1, 'scheduled', now() + interval '1 hour')")
+	_, err := c.db.Pool.Exec(t.Context(),
+		"INSERT INTO river_job (kind, args, max_attempts, state, scheduled_at) VALUES ('read', '{}', 1, "+
+			"'scheduled', now() + interval '1 hour')")
 	require.NoError(t, err)
 	_, body = c.exchange("GET", "/metrics", nil)
 	for _, name := range []string{
-		`lithos_sign_ins_total{outcome="done"} 1`, `lithos_request_seconds_count{method="GET",route="/api/sites",status="200"}`, `lithos_database_connections{state="most"} 16`,
+		`lithos_sign_ins_total{outcome="done"} 1`,
+		`lithos_request_seconds_count{method="GET",route="/api/sites",status="200"}`,
+		`lithos_database_connections{state="most"} 16`,
 		`lithos_jobs{kind="read",state="scheduled"} 1`, "lithos_database_waits_total",
 	} {
 		assert.Contains(t, body, name)
@@ -264,7 +275,8 @@ func TestAccessLog(t *testing.T) {
 	defer resp.Body.Close()
 	id := resp.Header.Get("X-Request-Id")
 	assert.NotEmpty(t, id)
-	require.Eventually(t, func() bool { return strings.Contains(log.String(), "id="+id) }, time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(log.String(), "id="+id) }, time.Minute,
+		time.Millisecond)
 	assert.Contains(t, log.String(), "method=GET path=/api/find status=401")
 	assert.NotContains(t, log.String(), "secret-thing")
 }

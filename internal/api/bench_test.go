@@ -45,16 +45,20 @@ func (e *editor) edit(kind string) time.Duration {
 		status, _, raw := e.send("POST", "/api/orders", map[string]string{"site": "big", "title": "T", "ticket": ""})
 		require.Equal(e.b, 200, status, raw)
 		if e.order > 0 {
-			status, _, raw = e.send("POST", fmt.Sprintf("/api/orders/%d/drop", e.order), map[string]int{"version": e.version})
+			status, _, raw = e.send("POST", fmt.Sprintf("/api/orders/%d/drop", e.order),
+				map[string]int{"version": e.version})
 			require.Equal(e.b, 200, status, raw)
 		}
 		e.order, e.version = e.order+1, 0
 	}
-	entry := map[string]any{"kind": "pool", "id": "pool-1", "fields": map[string]string{"ranges": fmt.Sprintf("100-%d", 150+e.version%50)}}
+	entry := map[string]any{"kind": "pool", "id": "pool-1",
+		"fields": map[string]string{"ranges": fmt.Sprintf("100-%d", 150+e.version%50)}}
 	if kind == "reservation" {
-		entry = map[string]any{"kind": "reservation", "id": "res-110", "fields": map[string]string{"name": fmt.Sprintf("host-%d", e.version)}}
+		entry = map[string]any{"kind": "reservation", "id": "res-110",
+			"fields": map[string]string{"name": fmt.Sprintf("host-%d", e.version)}}
 	}
-	body := map[string]any{"version": e.version, "look": map[string]any{"network": "net-1", "select": "pool:pool-1", "have": e.have}, "entries": []any{entry}}
+	body := map[string]any{"version": e.version,
+		"look": map[string]any{"network": "net-1", "select": "pool:pool-1", "have": e.have}, "entries": []any{entry}}
 	start := time.Now()
 	status, raw := e.exchange("POST", fmt.Sprintf("/api/orders/%d/edits", e.order), body)
 	took := time.Since(start)
@@ -74,7 +78,9 @@ func (e *editor) bare(seq int) time.Duration {
 		if _, err := tx.Exec(ctx, "UPDATE work_order SET version = version + 1 WHERE id = 1"); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "INSERT INTO work_order_step (order_id, seq, says, edits, made_by) VALUES (1, $1, 'Change pool Pool: ranges', $2, 1)", seq, edits)
+		_, err := tx.Exec(ctx,
+			"INSERT INTO work_order_step (order_id, seq, says, edits, made_by) VALUES (1, $1, 'Change pool Pool: "+
+				"ranges', $2, 1)", seq, edits)
 		return err
 	})
 	require.NoError(e.b, err)

@@ -27,7 +27,8 @@ var here = act.Event{Topic: "here"}
 
 // eventOperations registers the stream of what has changed (server-sent events).
 func (s *server) eventOperations(api huma.API) {
-	sse.Register(api, op("GET", eventsPath, "events", "What has changed, as it happens"), map[string]any{"message": act.Event{}}, s.events)
+	sse.Register(api, op("GET", eventsPath, "events", "What has changed, as it happens"),
+		map[string]any{"message": act.Event{}}, s.events)
 }
 
 // events passes on what has changed until the browser goes or its session ends.

@@ -41,10 +41,12 @@ type metrics struct {
 
 func newMetrics(w *work.Service) *metrics {
 	took := prometheus.NewHistogramVec(prometheus.HistogramOpts{
-		Name: "lithos_request_seconds", Help: "How long requests took, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 2, 15),
+		Name: "lithos_request_seconds", Help: "How long requests took, by route and status.",
+		Buckets: prometheus.ExponentialBuckets(0.001, 2, 15),
 	}, []string{"method", "route", "status"})
 	all := prometheus.NewRegistry()
-	all.MustRegister(took, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	all.MustRegister(took, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	all.MustRegister(w.Meters()...)
 	return &metrics{promhttp.HandlerFor(all, promhttp.HandlerOpts{DisableCompression: true}), took}
 }

@@ -27,7 +27,8 @@ func accessLog(log *slog.Logger) echo.MiddlewareFunc {
 				c.Echo().HTTPErrorHandler(c, err)
 			}
 			status, size := answered(c)
-			log.Info("request", "id", c.Response().Header().Get(echo.HeaderXRequestID), "method", c.Request().Method, "path", c.Request().URL.Path,
+			log.Info("request", "id", c.Response().Header().Get(echo.HeaderXRequestID), "method", c.Request().Method,
+				"path", c.Request().URL.Path,
 				"status", status, "octets", size, "took", time.Since(began).Round(time.Microsecond), "from", c.RealIP())
 			return nil
 		}
@@ -47,8 +48,9 @@ func secureHeaders(secure bool) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			h := c.Response().Header()
-			h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
-				"frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+			h.Set("Content-Security-Policy",
+				"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+					"frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 			h.Set("X-Content-Type-Options", "nosniff")
 			h.Set("Referrer-Policy", "same-origin")
 			if secure {
@@ -73,7 +75,8 @@ func sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
 	protection := http.NewCrossOriginProtection()
 	return func(c *echo.Context) error {
 		if err := protection.Check(c.Request()); err != nil {
-			return echo.NewHTTPError(http.StatusForbidden, "A page of another site asked for this, so it was not done. Do it from Lithos itself.")
+			return echo.NewHTTPError(http.StatusForbidden,
+				"A page of another site asked for this, so it was not done. Do it from Lithos itself.")
 		}
 		return next(c)
 	}
@@ -100,7 +103,8 @@ func onlyText(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 func badAddress() error {
-	return echo.NewHTTPError(http.StatusBadRequest, "The address of the request holds a character that no name has. Type it again, or paste it whole.")
+	return echo.NewHTTPError(http.StatusBadRequest,
+		"The address of the request holds a character that no name has. Type it again, or paste it whole.")
 }
 
 // pages serves the front end; a path that is no file is a place inside it.

@@ -66,20 +66,22 @@ func (s *server) operations(api huma.API) {
 
 func (s *server) sessionOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/session", "sign-in", "Sign in"), s.signIn)
-	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"), func(ctx context.Context, _ *none) (*sessionAnswer, error) {
-		held, err := s.work.Held(ctx)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		t, ok := s.sessions.Get(ctx, signedIn).(act.Technician)
-		if !ok {
-			return &sessionAnswer{}, nil
-		}
-		return &sessionAnswer{Body: whoIs{&t, held}}, nil
-	})
-	huma.Register(api, op(http.MethodDelete, "/api/session", "sign-out", "Sign out"), func(ctx context.Context, _ *none) (*none, error) {
-		return nil, s.problem(s.sessions.Destroy(ctx))
-	})
+	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"),
+		func(ctx context.Context, _ *none) (*sessionAnswer, error) {
+			held, err := s.work.Held(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			t, ok := s.sessions.Get(ctx, signedIn).(act.Technician)
+			if !ok {
+				return &sessionAnswer{}, nil
+			}
+			return &sessionAnswer{Body: whoIs{&t, held}}, nil
+		})
+	huma.Register(api, op(http.MethodDelete, "/api/session", "sign-out", "Sign out"),
+		func(ctx context.Context, _ *none) (*none, error) {
+			return nil, s.problem(s.sessions.Destroy(ctx))
+		})
 }
 
 type whoIs struct {
@@ -90,23 +92,30 @@ type whoIs struct {
 type sessionAnswer struct{ Body whoIs }
 
 func (s *server) siteOperations(api huma.API) {
-	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"), func(ctx context.Context, _ *none) (*body[[]fleet.SiteRow], error) {
-		v, err := s.work.Sites(ctx)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/frame", "frame", "What stands around a network and a part of a site"), func(ctx context.Context, in *Drafted) (*body[*view.Frame], error) {
-		p, err := s.work.Page(ctx, in.Site, in.Order)
-		return drawn(s, p, err, func() *view.Frame { return p.Frame() })
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/network", "network", "One network of a site; none at a site without any"), func(ctx context.Context, in *Looking) (*body[*view.NetworkAnswer], error) {
-		p, err := s.work.Page(ctx, in.Site, in.Order)
-		return drawn(s, p, err, func() *view.NetworkAnswer { return s.shown.Answer(p.Network(in.look()), in.Have) })
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/part", "part", "The inspected part of a site"), func(ctx context.Context, in *Looking) (*body[*view.Inspection], error) {
-		p, err := s.work.Page(ctx, in.Site, in.Order)
-		return drawn(s, p, err, func() *view.Inspection { return p.Part(in.look()) })
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/target", "target", "The network and part that a finding is about"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"),
+		func(ctx context.Context, _ *none) (*body[[]fleet.SiteRow], error) {
+			v, err := s.work.Sites(ctx)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/frame", "frame",
+		"What stands around a network and a part of a site"),
+		func(ctx context.Context, in *Drafted) (*body[*view.Frame], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			return drawn(s, p, err, func() *view.Frame { return p.Frame() })
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/network", "network",
+		"One network of a site; none at a site without any"),
+		func(ctx context.Context, in *Looking) (*body[*view.NetworkAnswer], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			return drawn(s, p, err, func() *view.NetworkAnswer { return s.shown.Answer(p.Network(in.look()), in.Have) })
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/part", "part", "The inspected part of a site"),
+		func(ctx context.Context, in *Looking) (*body[*view.Inspection], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			return drawn(s, p, err, func() *view.Inspection { return p.Part(in.look()) })
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/target", "target",
+		"The network and part that a finding is about"), func(ctx context.Context, in *struct {
 		Drafted
 		Finding string `query:"finding" maxLength:"400"`
 	}) (*body[targetAnswer], error) {
@@ -116,21 +125,23 @@ func (s *server) siteOperations(api huma.API) {
 			return out
 		})
 	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/form", "form", "The form of a part, or of a new one"), func(ctx context.Context, in *struct {
-		Drafted
-		Kind    string `query:"kind" maxLength:"40"`
-		ID      string `query:"id" maxLength:"100" doc:"of the part; a new one when empty"`
-		In      string `query:"in" maxLength:"200" doc:"kind:id of the owner of a part that lies inside another"`
-		Network string `query:"network" maxLength:"100" doc:"id of the network that is looked at"`
-	}) (*body[*edit.Form], error) {
-		p, err := s.work.Page(ctx, in.Site, in.Order)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		v, err := p.Form(view.Opens{Kind: in.Kind, ID: in.ID, In: in.In}, in.Network)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/room", "room", "Room for a network, with a VLAN id and gateway"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/form", "form", "The form of a part, or of a new one"),
+		func(ctx context.Context, in *struct {
+			Drafted
+			Kind    string `query:"kind" maxLength:"40"`
+			ID      string `query:"id" maxLength:"100" doc:"of the part; a new one when empty"`
+			In      string `query:"in" maxLength:"200" doc:"kind:id of the owner of a part that lies inside another"`
+			Network string `query:"network" maxLength:"100" doc:"id of the network that is looked at"`
+		}) (*body[*edit.Form], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			v, err := p.Form(view.Opens{Kind: in.Kind, ID: in.ID, In: in.In}, in.Network)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/room", "room",
+		"Room for a network, with a VLAN id and gateway"), func(ctx context.Context, in *struct {
 		Drafted
 		Bits int `query:"bits" minimum:"8" maximum:"31" doc:"prefix length"`
 	}) (*body[map[string]string], error) {
@@ -141,44 +152,53 @@ func (s *server) siteOperations(api huma.API) {
 		v, err := p.Room(in.Bits)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/history", "history", "The revisions of a site, newest first"), func(ctx context.Context, in *SiteInput) (*body[[]fleet.Revision], error) {
-		v, err := s.work.History(ctx, in.Site)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/file", "file", "The site file"), func(ctx context.Context, in *struct {
-		SiteInput
-		Format string `query:"format" enum:"json,yaml" default:"json"`
-	}) (*fileAnswer, error) {
-		doc, err := s.work.ExportFor(ctx, who(ctx), in.Site)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		encode, kind := site.Encode, "application/json"
-		if in.Format == "yaml" {
-			encode, kind = site.EncodeYAML, "application/yaml"
-		}
-		raw, err := encode(doc)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		return &fileAnswer{kind, `attachment; filename="` + in.Site + "." + in.Format + `"`, raw}, nil
-	})
-	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/try", "try", "Let a test client ask for an address"), func(ctx context.Context, in *struct {
-		SiteInput
-		Body watch.TryRequest
-	}) (*body[*watch.TryResult], error) {
-		v, err := s.work.Try(ctx, in.Site, in.Body)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/seen", "seen", "Leases and neighbours the devices told of, with what to make of them"), func(ctx context.Context, in *Drafted) (*body[*view.SeenView], error) {
-		p, err := s.work.Page(ctx, in.Site, in.Order)
-		return drawn(s, p, err, func() *view.SeenView { return p.SeenAt() })
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/links", "links", "How the devices are joined, with the path of a network"), func(ctx context.Context, in *Looking) (*body[*links.Drawing], error) {
-		p, err := s.work.Page(ctx, in.Site, in.Order)
-		return drawn(s, p, err, func() *links.Drawing { return p.Links(in.Network) })
-	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/forecast", "forecast", "A pool's day: when it fills, who is turned away, what would do"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/history", "history",
+		"The revisions of a site, newest first"),
+		func(ctx context.Context, in *SiteInput) (*body[[]fleet.Revision], error) {
+			v, err := s.work.History(ctx, in.Site)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/file", "file", "The site file"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Format string `query:"format" enum:"json,yaml" default:"json"`
+		}) (*fileAnswer, error) {
+			doc, err := s.work.ExportFor(ctx, who(ctx), in.Site)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			encode, kind := site.Encode, "application/json"
+			if in.Format == "yaml" {
+				encode, kind = site.EncodeYAML, "application/yaml"
+			}
+			raw, err := encode(doc)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &fileAnswer{kind, `attachment; filename="` + in.Site + "." + in.Format + `"`, raw}, nil
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/try", "try", "Let a test client ask for an address"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Body watch.TryRequest
+		}) (*body[*watch.TryResult], error) {
+			v, err := s.work.Try(ctx, in.Site, in.Body)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/seen", "seen",
+		"Leases and neighbours the devices told of, with what to make of them"),
+		func(ctx context.Context, in *Drafted) (*body[*view.SeenView], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			return drawn(s, p, err, func() *view.SeenView { return p.SeenAt() })
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/links", "links",
+		"How the devices are joined, with the path of a network"),
+		func(ctx context.Context, in *Looking) (*body[*links.Drawing], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			return drawn(s, p, err, func() *links.Drawing { return p.Links(in.Network) })
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/forecast", "forecast",
+		"A pool's day: when it fills, who is turned away, what would do"), func(ctx context.Context, in *struct {
 		Drafted
 		view.ForecastRequest
 	}) (*body[*view.ForecastView], error) {
@@ -189,7 +209,8 @@ func (s *server) siteOperations(api huma.API) {
 		v, err := p.Forecast(in.ForecastRequest)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/spread", "spread", "When clients learn a changed option, and what to set beforehand"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/spread", "spread",
+		"When clients learn a changed option, and what to set beforehand"), func(ctx context.Context, in *struct {
 		Drafted
 		Pool   string `query:"pool" maxLength:"64"`
 		Target string `query:"target" maxLength:"60" doc:"within what time all should have learnt"`
@@ -201,26 +222,30 @@ func (s *server) siteOperations(api huma.API) {
 		v, err := p.Spread(in.Pool, in.Target)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/find", "find", "Look for an address, MAC, name or VLAN over all sites"), func(ctx context.Context, in *struct {
-		Query string `query:"q" maxLength:"100"`
-	}) (*body[[]fleet.Hit], error) {
-		v, err := s.work.Find(ctx, in.Query)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodGet, "/api/standards", "standards", "The addressing standards the sites follow"), func(ctx context.Context, _ *none) (*body[[]standardView], error) {
-		list, err := s.work.Standards(ctx)
-		out := []standardView{}
-		for _, f := range list {
-			out = append(out, standardView{view.Standard(f.Standard), f.Sites, f.Differs})
-		}
-		return answer(s, out, err)
-	})
-	huma.Register(api, op(http.MethodGet, "/api/options", "options", "The DHCP options that can be set"), func(context.Context, *none) (*body[[]view.OptionChoice], error) {
-		return &body[[]view.OptionChoice]{view.Options()}, nil
-	})
-	huma.Register(api, op(http.MethodGet, "/api/rules", "rules", "The rules sites are checked against"), func(context.Context, *none) (*body[[]view.RuleView], error) {
-		return &body[[]view.RuleView]{view.Rules()}, nil
-	})
+	huma.Register(api, op(http.MethodGet, "/api/find", "find", "Look for an address, MAC, name or VLAN over all sites"),
+		func(ctx context.Context, in *struct {
+			Query string `query:"q" maxLength:"100"`
+		}) (*body[[]fleet.Hit], error) {
+			v, err := s.work.Find(ctx, in.Query)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/standards", "standards", "The addressing standards the sites follow"),
+		func(ctx context.Context, _ *none) (*body[[]standardView], error) {
+			list, err := s.work.Standards(ctx)
+			out := []standardView{}
+			for _, f := range list {
+				out = append(out, standardView{view.Standard(f.Standard), f.Sites, f.Differs})
+			}
+			return answer(s, out, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/options", "options", "The DHCP options that can be set"),
+		func(context.Context, *none) (*body[[]view.OptionChoice], error) {
+			return &body[[]view.OptionChoice]{view.Options()}, nil
+		})
+	huma.Register(api, op(http.MethodGet, "/api/rules", "rules", "The rules sites are checked against"),
+		func(context.Context, *none) (*body[[]view.RuleView], error) {
+			return &body[[]view.RuleView]{view.Rules()}, nil
+		})
 }
 
 type fileAnswer struct {
@@ -230,25 +255,31 @@ type fileAnswer struct {
 }
 
 func (s *server) orderOperations(api huma.API) {
-	huma.Register(api, op(http.MethodGet, "/api/orders", "orders", "Work orders, open ones first"), func(ctx context.Context, _ *none) (*body[[]draft.ListedOrder], error) {
-		v, err := s.work.Orders(ctx)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders", "open-order", "Open a work order"), func(ctx context.Context, in *struct {
-		Body struct {
-			Site   string `json:"site" maxLength:"64" doc:"code"`
-			Title  string `json:"title" maxLength:"2000"`
-			Ticket string `json:"ticket" maxLength:"2000"`
-		}
-	}) (*body[order.Opened], error) {
-		id, err := s.work.OpenOrder(ctx, who(ctx), in.Body.Site, in.Body.Title, in.Body.Ticket)
-		return answer(s, order.Opened{ID: id, Name: order.Name(id), Title: in.Body.Title, By: who(ctx).FullName}, err)
-	})
-	huma.Register(api, op(http.MethodGet, "/api/orders/{order}", "order", "A work order with its steps, rehearsal and push"), func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
-		v, err := s.work.Order(ctx, in.Order)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/edits", "edit", "Change the draft; all of it or nothing"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodGet, "/api/orders", "orders", "Work orders, open ones first"),
+		func(ctx context.Context, _ *none) (*body[[]draft.ListedOrder], error) {
+			v, err := s.work.Orders(ctx)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders", "open-order", "Open a work order"),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Site   string `json:"site" maxLength:"64" doc:"code"`
+				Title  string `json:"title" maxLength:"2000"`
+				Ticket string `json:"ticket" maxLength:"2000"`
+			}
+		}) (*body[order.Opened], error) {
+			id, err := s.work.OpenOrder(ctx, who(ctx), in.Body.Site, in.Body.Title, in.Body.Ticket)
+			return answer(s, order.Opened{ID: id, Name: order.Name(id), Title: in.Body.Title, By: who(ctx).FullName},
+				err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}", "order",
+		"A work order with its steps, rehearsal and push"),
+		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
+			v, err := s.work.Order(ctx, in.Order)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/edits", "edit",
+		"Change the draft; all of it or nothing"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body struct {
 			draft.Change
@@ -257,60 +288,68 @@ func (s *server) orderOperations(api huma.API) {
 	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
 		var v *view.Changed
-		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change, func(out *draft.Edited) { v = s.changed(out, in.Body.Look) })
+		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change,
+			func(out *draft.Edited) { v = s.changed(out, in.Body.Look) })
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/paste", "paste", "What a paste of many lines would do; nothing is changed"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/paste", "paste",
+		"What a paste of many lines would do; nothing is changed"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body draft.PasteRequest
 	}) (*body[*draft.PastePreview], error) {
 		v, err := s.work.Paste(ctx, in.Order, in.Body)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/fixes", "fixes", "What the fixes of all findings of one rule would do; nothing is changed"), func(ctx context.Context, in *struct {
-		OrderInput
-		Rule string `query:"rule" maxLength:"64"`
-	}) (*body[*draft.FixPreview], error) {
-		v, err := s.work.Fixes(ctx, in.Order, in.Rule)
-		return answer(s, v, err)
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Take back the last step"), func(ctx context.Context, in *struct {
-		OrderInput
-		Body struct {
-			Version int32     `json:"version" doc:"the draft's version the change was made on"`
-			Look    view.Look `json:"look"`
-			Others  bool      `json:"others,omitempty" doc:"take it back even when it is another technician's"`
-		}
-	}) (*body[*view.Changed], error) {
-		in.Body.Look.Order = in.Order
-		out, err := s.work.Undo(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"), func(ctx context.Context, in *struct {
-		OrderInput
-		Body versioned
-	}) (*body[*view.Changed], error) {
-		in.Body.Look.Order = in.Order
-		out, err := s.work.Redo(ctx, who(ctx), in.Order, in.Body.Version)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
-	})
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/fixes", "fixes",
+		"What the fixes of all findings of one rule would do; nothing is changed"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Rule string `query:"rule" maxLength:"64"`
+		}) (*body[*draft.FixPreview], error) {
+			v, err := s.work.Fixes(ctx, in.Order, in.Rule)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Take back the last step"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Body struct {
+				Version int32     `json:"version" doc:"the draft's version the change was made on"`
+				Look    view.Look `json:"look"`
+				Others  bool      `json:"others,omitempty" doc:"take it back even when it is another technician's"`
+			}
+		}) (*body[*view.Changed], error) {
+			in.Body.Look.Order = in.Order
+			out, err := s.work.Undo(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Body versioned
+		}) (*body[*view.Changed], error) {
+			in.Body.Look.Order = in.Order
+			out, err := s.work.Redo(ctx, who(ctx), in.Order, in.Body.Version)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
+		})
 	type at struct {
 		OrderInput
 		Body struct {
 			Version int32 `json:"version" doc:"the draft's version as it was seen"`
 		}
 	}
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rehearse", "rehearse", "Compute what the draft will do"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rehearse", "rehearse",
+		"Compute what the draft will do"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
 		_, err := s.work.Rehearse(ctx, who(ctx), in.Order, in.Body.Version)
 		return s.orderAfter(ctx, in.Order, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/clients", "rehearsed-clients", "Some of the clients of the rehearsal"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/clients", "rehearsed-clients",
+		"Some of the clients of the rehearsal"), func(ctx context.Context, in *struct {
 		OrderInput
 		Moving bool `query:"moving" doc:"those that are told something else; otherwise those that keep what they have"`
 		From   int  `query:"from" minimum:"0" maximum:"10000000" doc:"how many to pass over"`
@@ -318,22 +357,27 @@ func (s *server) orderOperations(api huma.API) {
 		v, err := s.work.RehearsedClients(ctx, in.Order, in.Moving, in.From)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/replies/{seq}", "rehearsed-reply", "The reply a client of the rehearsal would get"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/replies/{seq}", "rehearsed-reply",
+		"The reply a client of the rehearsal would get"), func(ctx context.Context, in *struct {
 		OrderInput
 		Seq int32 `path:"seq" doc:"of the client"`
 	}) (*body[*dhcp.Message], error) {
 		v, err := s.work.RehearsedReply(ctx, in.Order, in.Seq)
 		return answer(s, v, err)
 	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/push", "push", "Start the push"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		_, err := s.work.Push(ctx, who(ctx), in.Order, in.Body.Version)
-		return s.orderAfter(ctx, in.Order, err)
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rebase", "rebase", "Move the draft to the site's newest revision"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		_, err := s.work.Rebase(ctx, in.Order, in.Body.Version)
-		return s.orderAfter(ctx, in.Order, err)
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/decide", "decide", "Decide about an edit that no longer applies"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/push", "push", "Start the push"),
+		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
+			_, err := s.work.Push(ctx, who(ctx), in.Order, in.Body.Version)
+			return s.orderAfter(ctx, in.Order, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rebase", "rebase",
+		"Move the draft to the site's newest revision"),
+		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
+			_, err := s.work.Rebase(ctx, in.Order, in.Body.Version)
+			return s.orderAfter(ctx, in.Order, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/decide", "decide",
+		"Decide about an edit that no longer applies"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body struct {
 			Version int32 `json:"version" doc:"the draft's version as it was seen"`
@@ -344,16 +388,21 @@ func (s *server) orderOperations(api huma.API) {
 		_, err := s.work.Decide(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Seq, in.Body.Mine)
 		return s.orderAfter(ctx, in.Order, err)
 	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/drop", "drop", "Close the order without pushing it"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.Drop(ctx, who(ctx), in.Order, in.Body.Version))
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-up", "take-up", "Open a dropped order again"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.TakeUp(ctx, who(ctx), in.Order, in.Body.Version))
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/end-push", "end-push", "End a push that waits for a device that does not answer"), func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.EndPush(ctx, who(ctx), in.Order))
-	})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/verify", "verify", "Record that somebody has seen to what a push did not prove"), func(ctx context.Context, in *struct {
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/drop", "drop", "Close the order without pushing it"),
+		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.Drop(ctx, who(ctx), in.Order, in.Body.Version))
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-up", "take-up", "Open a dropped order again"),
+		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.TakeUp(ctx, who(ctx), in.Order, in.Body.Version))
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/end-push", "end-push",
+		"End a push that waits for a device that does not answer"),
+		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.EndPush(ctx, who(ctx), in.Order))
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/verify", "verify",
+		"Record that somebody has seen to what a push did not prove"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body struct {
 			Seq int32 `json:"seq" doc:"of what was not verified"`

@@ -78,23 +78,29 @@ func (s *server) problem(err error) error {
 		}
 		return huma.NewError(statuses[refusal.Kind], refusal.Says, details...)
 	case store.IsUnkeepable(err):
-		return huma.NewError(http.StatusUnprocessableEntity, "Something that was typed holds a character that cannot be kept. Type it again without.")
+		return huma.NewError(http.StatusUnprocessableEntity,
+			"Something that was typed holds a character that cannot be kept. Type it again without.")
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(statusGivenUp, "The request was given up.")
 	case errors.Is(err, context.DeadlineExceeded):
 		s.log.Error("request took too long", "error", err)
-		return huma.NewError(http.StatusServiceUnavailable, "Lithos is too busy at this moment. Look whether it was done, then try again.")
+		return huma.NewError(http.StatusServiceUnavailable,
+			"Lithos is too busy at this moment. Look whether it was done, then try again.")
 	}
 	s.log.Error("request failed", "error", err)
-	return huma.NewError(http.StatusInternalServerError, "Something went wrong in Lithos, and nothing was changed. Try again; if it happens again, the server's log says more.")
+	return huma.NewError(http.StatusInternalServerError,
+		"Something went wrong in Lithos, and nothing was changed. Try again; if it happens again, the server's log "+
+			"says more.")
 }
 
 // sentences are what to tell people of a status that no use case came to.
 var sentences = map[int]string{
-	http.StatusNotFound:              "There is nothing at this address of the API. docs/api.md lists what there is.",
-	http.StatusMethodNotAllowed:      "This address of the API does not take that method. docs/api.md lists what each takes.",
-	http.StatusRequestEntityTooLarge: fmt.Sprintf("The request is larger than %d MiB. Send less at a time.", maxRequest>>20),
-	http.StatusServiceUnavailable:    "Lithos is too busy at this moment. Try again.",
+	http.StatusNotFound: "There is nothing at this address of the API. docs/api.md lists what there is.",
+	http.StatusMethodNotAllowed: "This address of the API does not take that method. docs/api.md lists what " +
+		"each takes.",
+	http.StatusRequestEntityTooLarge: fmt.Sprintf("The request is larger than %d MiB. Send less at a time.",
+		maxRequest>>20),
+	http.StatusServiceUnavailable: "Lithos is too busy at this moment. Try again.",
 }
 
 // failed answers what went wrong outside of an operation: of the API with a problem
@@ -114,7 +120,8 @@ func (s *server) failed(c *echo.Context, err error) {
 	}
 	if status == 0 || says == "" {
 		s.log.Error("request failed", "path", c.Request().URL.Path, "error", err)
-		status, says = http.StatusInternalServerError, "Something went wrong in Lithos. Try again; if it happens again, the server's log says more."
+		status, says = http.StatusInternalServerError,
+			"Something went wrong in Lithos. Try again; if it happens again, the server's log says more."
 	}
 	if !strings.HasPrefix(c.Request().URL.Path, prefix+"/") {
 		_ = c.String(status, says+"\n")

@@ -188,7 +188,8 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 	if in.Browser != "" {
 		known = hashed(in.Browser)
 	}
-	t, stamp, err := s.work.SignIn(ctx, people.Attempt{Name: in.Body.Name, Password: in.Body.Password, Source: in.remote, Browser: known})
+	t, stamp, err := s.work.SignIn(ctx,
+		people.Attempt{Name: in.Body.Name, Password: in.Body.Password, Source: in.remote, Browser: known})
 	if err == nil {
 		err = s.sessions.RenewToken(ctx) // a session id from before signing in is worth nothing
 	}
@@ -199,10 +200,12 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 		in.Browser = rand.Text()
 	}
 	s.sessions.Put(ctx, begun, people.Session{
-		Technician: t.ID, Stamp: stamp, Source: in.remote, Agent: site.Printable(in.Agent, maxAgent), Browser: hashed(in.Browser),
+		Technician: t.ID, Stamp: stamp, Source: in.remote, Agent: site.Printable(in.Agent, maxAgent),
+		Browser: hashed(in.Browser),
 	})
 	cookie := http.Cookie{
-		Name: browserCookie, Value: in.Browser, Path: prefix + "/session", MaxAge: 180 * 24 * 3600, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode,
+		Name: browserCookie, Value: in.Browser, Path: prefix + "/session", MaxAge: 180 * 24 * 3600, HttpOnly: true,
+		Secure: s.secure, SameSite: http.SameSiteStrictMode,
 	}
 	out := &signInAnswer{Cookie: cookie}
 	out.Body.Technician = t

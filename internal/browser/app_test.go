@@ -70,7 +70,8 @@ func launch(t testing.TB) *rod.Browser {
 	require.True(t, ok, "Chromium is not installed; run make test, which installs it")
 	l := launcher.New().Bin(bin).UserDataDir(t.TempDir()).Headless(true).NoSandbox(true)
 	for _, flag := range []string{
-		"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync",
+		"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update",
+		"disable-sync",
 	} {
 		l = l.Set(flags.Flag(flag))
 	}
@@ -200,7 +201,8 @@ func (b *tab) click(selector, match string) {
 	defer p.CancelTimeout()
 	for {
 		el, err := p.ElementByJS(rod.Eval(`(selector, match) => [...document.querySelectorAll(selector)].find(e =>
-			e.getClientRects().length > 0 && !e.disabled && new RegExp(match).test(e.innerText.trim())) ?? null`, selector, match))
+			e.getClientRects().length > 0 && !e.disabled && new RegExp(match).test(e.innerText.trim())) ?? null`,
+			selector, match))
 		if err != nil {
 			b.Fatalf("no %s %q to click: %v\nthe page says:\n%s", selector, match, err, b.text())
 		}
@@ -254,7 +256,8 @@ func (b *tab) dragRuler(course, size, from, to int) {
 	require.NoError(b, err)
 	r := shape.Box()
 	at := func(offset int) proto.Point {
-		return proto.Point{X: r.X + (float64(offset)+0.5)*(r.Width-2)/float64(size), Y: r.Y + float64(course)*92 + 20 + 35}
+		return proto.Point{X: r.X + (float64(offset)+0.5)*(r.Width-2)/float64(size),
+			Y: r.Y + float64(course)*92 + 20 + 35}
 	}
 	mouse := b.page.Mouse
 	require.NoError(b, mouse.MoveTo(at(from)))
@@ -275,8 +278,11 @@ func (b *tab) axe(view string) {
 	}
 	require.NoError(b, err)
 	result, err := b.page.Eval(`async () => {
-		const r = await window.axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'], rules: { region: { enabled: false } } })
-		return JSON.stringify(r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + ' ' + (n.any[0]?.message ?? '')).join(' | ')))
+		const runOnly = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']
+		const r = await window.axe.run(document, { runOnly, rules: { region: { enabled: false } } })
+		const where = n => n.html.slice(0, 160) + ' ' + (n.any[0]?.message ?? '')
+		return JSON.stringify(r.violations.map(v =>
+			v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(where).join(' | ')))
 	}`)
 	require.NoError(b, err)
 	var found []string

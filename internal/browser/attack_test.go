@@ -27,7 +27,8 @@ func (a *app) colleague(t *testing.T) act.Technician {
 	t.Helper()
 	_, err := a.Work.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-lantern")
 	require.NoError(t, err)
-	who, _, err := a.Work.SignIn(t.Context(), people.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
+	who, _, err := a.Work.SignIn(t.Context(),
+		people.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
 	require.NoError(t, err)
 	return who
 }
@@ -113,7 +114,8 @@ func TestAttackPages(t *testing.T) {
 		require.NoError(t, err)
 		doc := scenario.Site("the-yard")
 		d, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
-			{Kind: "pool", ID: doc.Pools[0].ID, Fields: map[string]string{"note": "seen to"}}, {Kind: "option", ID: "51", In: "pool:" + doc.Pools[0].ID, Fields: map[string]string{"value": "3 hours"}},
+			{Kind: "pool", ID: doc.Pools[0].ID, Fields: map[string]string{"note": "seen to"}},
+			{Kind: "option", ID: "51", In: "pool:" + doc.Pools[0].ID, Fields: map[string]string{"value": "3 hours"}},
 		}}, nil)
 		require.NoError(t, err)
 		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
@@ -191,7 +193,8 @@ func (a *app) newestOrder(t *testing.T, code string) int64 {
 // the devices start with what they kept, and the work goes on.
 func TestAttackTourAndRestart(t *testing.T) {
 	o := demotest.Options{
-		Files: web.Files(), Pace: 10 * time.Millisecond, Poll: time.Second, State: t.TempDir(), Database: pgtest.Database(t), Vault: demotest.Vault(t),
+		Files: web.Files(), Pace: 10 * time.Millisecond, Poll: time.Second, State: t.TempDir(),
+		Database: pgtest.Database(t), Vault: demotest.Vault(t),
 	}
 	a := serve(t, o)
 	b := a.at(t, 1280, 800, "/sites/kelder-bridge?network=net-clinic")
@@ -247,7 +250,8 @@ func TestAttackTourAndRestart(t *testing.T) {
 	b.click("form button", "Try a client")
 	b.see("00:00:5e:00:53:fe was given 10.84.20.")
 	b.click("[role=tab]", "^Seen$")
-	b.until("the lease under Seen", `() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('00:00:5e:00:53:fe'))`)
+	b.until("the lease under Seen",
+		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('00:00:5e:00:53:fe'))`)
 	b.visit(a.URL + "/sites/moss-end?network=net-moss-kennels&tab=devices")
 	b.see("Nothing relays Kennels")
 	b.click("[role=tab]", "^Options$")

@@ -22,12 +22,16 @@ import (
 func BenchmarkRulerDrag(b *testing.B) {
 	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files()}), browser: launch(b)}
 	s := scenario.Site("quill-street")
-	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large", []netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
+	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large",
+		[]netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
-	s.Networks = []site.Network{{ID: "net-l", Name: "Hall", Prefix: netip.MustParsePrefix("10.96.0.0/16"), Gateway: netip.MustParseAddr("10.96.0.1")}}
+	s.Networks = []site.Network{{ID: "net-l", Name: "Hall", Prefix: netip.MustParsePrefix("10.96.0.0/16"),
+		Gateway: netip.MustParseAddr("10.96.0.1")}}
 	for i := range 5000 {
-		s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
-			Address: address.FromUint(0x0a600002 + uint32(i)), MAC: address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
+		s.Reservations = append(s.Reservations,
+			&site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
+				Address: address.FromUint(0x0a600002 + uint32(i)),
+				MAC:     address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
 	}
 	_, err := a.Work.Import(b.Context(), s, 0, "")
 	require.NoError(b, err)
@@ -36,10 +40,12 @@ func BenchmarkRulerDrag(b *testing.B) {
 	t.signIn(demo.Account)
 	t.visit(a.URL + "/sites/large")
 	t.see("256 courses of 256")
-	t.until("the pins", `() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-pins]')].some(p => p.getAttribute('d').length > 2000)`)
+	t.until("the pins",
+		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-pins]')].some(p => p.getAttribute('d').length > 2000)`)
 	_, err = t.page.Eval(`() => {
 		window.seen = { frames: [], tasks: [] }
-		new PerformanceObserver(l => l.getEntries().forEach(e => window.seen.tasks.push(e.duration))).observe({ entryTypes: ['longtask'] })
+		const noted = l => l.getEntries().forEach(e => window.seen.tasks.push(e.duration))
+		new PerformanceObserver(noted).observe({ entryTypes: ['longtask'] })
 		let last = performance.now()
 		const frame = now => { window.seen.frames.push(now - last); last = now; requestAnimationFrame(frame) }
 		requestAnimationFrame(frame)

@@ -40,7 +40,8 @@ func TestRecoveryWard(t *testing.T) {
 	b.click("aside button", "Clinic floor")
 	b.click("tr button", `\.18\.57`)
 	b.see("Two owners of .18.57")
-	b.until("the lease dots", `() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')].reduce((n, p) => n + Number(p.dataset.seen), 0) > 20`)
+	b.until("the lease dots",
+		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')].reduce((n, p) => n + Number(p.dataset.seen), 0) > 20`)
 	b.picture("site")
 	b.click("button", "Open a work order")
 	b.click("button", "^Open$")
@@ -96,17 +97,20 @@ func TestRecoveryWard(t *testing.T) {
 	b.see("0 of 36 pool addresses in use")
 
 	// Name servers, domain and lease time; the gateway came with the network.
-	for _, o := range [][2]string{{"^6 ", "10.84.16.10, 10.84.16.1"}, {"^15 ", "ward.kelder.larkrise.example"}, {"^51 ", "4 hours"}} {
+	for _, o := range [][2]string{{"^6 ", "10.84.16.10, 10.84.16.1"}, {"^15 ", "ward.kelder.larkrise.example"},
+		{"^51 ", "4 hours"}} {
 		b.click("tr button", `\.80`)
 		b.see("Hands out")
 		b.click("aside button", "Set an option")
 		b.see("How long the client may keep its address") // the option it opens with, and its meaning
-		b.until("the choice to show it", `() => document.querySelector('[role=dialog] select').selectedOptions[0].innerText.includes('Lease time')`)
+		b.until("the choice to show it",
+			`() => document.querySelector('[role=dialog] select').selectedOptions[0].innerText.includes('Lease time')`)
 		b.choose("Option", o[0])
 		b.fill("Value", o[1])
 		b.choose("For", "the pool Ward")
 		b.click("button", "^Set$")
-		b.until("the option in the inspector", `v => document.querySelector('aside[aria-label=Inspector]').innerText.includes(v)`, o[1])
+		b.until("the option in the inspector",
+			`v => document.querySelector('aside[aria-label=Inspector]').innerText.includes(v)`, o[1])
 	}
 
 	// An address for one MAC, by keyboard.
@@ -129,10 +133,12 @@ func TestRecoveryWard(t *testing.T) {
 	b.see("1 finding blocks the push")
 	mistake := `() => ({
 		ruler: document.querySelector('[aria-roledescription=ruler] a[aria-label$="is inside pool Ward"]') !== null,
-		list: [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('infusion-1') && r.innerText.includes('blocks the push')),
+		list: [...document.querySelectorAll('tbody tr')].some(r =>
+			r.innerText.includes('infusion-1') && r.innerText.includes('blocks the push')),
 		inspector: document.querySelector('aside[aria-label=Inspector]').innerText.includes('.90 is inside pool Ward'),
 	})`
-	b.until("the mistake on the ruler, in the list and in the inspector", `() => Object.values((`+mistake+`)()).every(Boolean)`)
+	b.until("the mistake on the ruler, in the list and in the inspector",
+		`() => Object.values((`+mistake+`)()).every(Boolean)`)
 	b.axe("site with a finding")
 	b.picture("site-finding")
 	b.click("button", "Exclude .90 from the pool")
@@ -155,7 +161,8 @@ func TestRecoveryWard(t *testing.T) {
 	b.press(input.ControlLeft, input.Enter)
 	b.see("Who is told something else")
 	b.picture("work-order-rehearsed")
-	b.until("the rungs of Recovery", `() => [...document.querySelectorAll('section[aria-label=Rehearsal] tr')].some(r => r.innerText.includes('Recovery') && (r.innerText.match(/✓/g) ?? []).length === 4)`)
+	b.until("the rungs of Recovery",
+		`() => [...document.querySelectorAll('section[aria-label=Rehearsal] tr')].some(r => r.innerText.includes('Recovery') && (r.innerText.match(/✓/g) ?? []).length === 4)`)
 	b.click("section[aria-label=Rehearsal] button", "octets$")
 	b.see("Router")
 	b.axe("work order, rehearsed")
@@ -193,8 +200,10 @@ func TestRecoveryWard(t *testing.T) {
 	b.see("ward.kelder.larkrise.example")
 	b.axe("try a client")
 	b.picture("try-a-client")
-	b.until("the dot on the ruler", `() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')].reduce((n, p) => n + Number(p.dataset.seen), 0) > 0`)
+	b.until("the dot on the ruler",
+		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')].reduce((n, p) => n + Number(p.dataset.seen), 0) > 0`)
 	b.click("[role=tab]", "Seen")
-	b.until("the lease under Seen", `() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('10.84.20.81') && r.innerText.includes('visitor'))`)
+	b.until("the lease under Seen",
+		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('10.84.20.81') && r.innerText.includes('visitor'))`)
 	b.axe("seen")
 }

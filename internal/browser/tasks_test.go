@@ -50,7 +50,8 @@ func (a *app) account(t *testing.T) string {
 }
 
 func (a *app) technician(t *testing.T) act.Technician {
-	who, _, err := a.Work.SignIn(t.Context(), people.Attempt{Name: a.account(t), Password: demo.Password, Source: "test"})
+	who, _, err := a.Work.SignIn(t.Context(),
+		people.Attempt{Name: a.account(t), Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
 	return who
 }
@@ -89,7 +90,8 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	require.NoError(t, b.page.InsertText("0000.5e00.5350"))
 	b.see("10.84.20.14 · 00:00:5e:00:53:50")
 	keys(input.Enter)
-	b.until("the reservation in the inspector", `() => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === 'plate-reader'`)
+	b.until("the reservation in the inspector",
+		`() => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === 'plate-reader'`)
 
 	// The ruler: to the last usable address, seven back, extended by five.
 	ruler, err := b.page.Element(`[aria-roledescription=ruler]`)
@@ -98,14 +100,16 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	keys(input.End)
 	b.see("10.84.20.63 · free")
 	keys(input.ArrowLeft)
-	require.NoError(t, b.page.KeyActions().Press(input.ShiftLeft).Type(input.ArrowLeft, input.ArrowLeft, input.ArrowLeft, input.ArrowLeft).Do())
+	require.NoError(t, b.page.KeyActions().Press(input.ShiftLeft).
+		Type(input.ArrowLeft, input.ArrowLeft, input.ArrowLeft, input.ArrowLeft).Do())
 	b.see("10.84.20.58 - 10.84.20.62 · 5 addresses")
 	keys(input.KeyP)
 	b.see("Add a pool")
 	assert.Equal(t, "10.84.20.58 - 10.84.20.62", b.value("Ranges"))
 	b.fill("Name", "Carts")
 	keys(input.Enter)
-	b.until("the pool in the inspector", `() => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === 'Carts'`)
+	b.until("the pool in the inspector",
+		`() => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === 'Carts'`)
 	require.NoError(t, ruler.Focus())
 	keys(input.Home, input.ArrowRight)
 	b.see("10.84.20.1 · gateway gw-1")
@@ -126,7 +130,8 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	b.press(input.KeyG)
 	keys(input.KeyO)
 	b.see("Work orders")
-	b.until("the list of orders", `() => location.pathname === '/orders' && document.querySelector('h1')?.innerText === 'Work orders'`)
+	b.until("the list of orders",
+		`() => location.pathname === '/orders' && document.querySelector('h1')?.innerText === 'Work orders'`)
 	b.axe("work orders")
 	b.press(input.KeyG)
 	keys(input.KeyT)
@@ -139,7 +144,8 @@ func byKeyboardAlone(t *testing.T, a *app) {
 func dragThePoolEdge(t *testing.T, a *app) {
 	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Edges", "")
 	require.NoError(t, err)
-	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging&select=pool:pool-imaging", order))
+	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging&select=pool:pool-imaging",
+		order))
 	b.see("10.84.20.24 - 10.84.20.55")
 	b.see(fmt.Sprintf("WO-%04d", order))
 	b.until("the draft on the page", `() => document.querySelector('footer[aria-label="Open work order"]') !== null`)
@@ -160,7 +166,8 @@ func dragThePoolEdge(t *testing.T, a *app) {
 	b.see("1 step")
 	b.until("the wider pool", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('20.60')`)
 	b.click("button", "^Undo")
-	b.until("the pool as it was", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('20.55')`)
+	b.until("the pool as it was",
+		`() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('20.55')`)
 }
 
 // Two technicians in one draft: the second is told, and keeps what was typed.
@@ -183,9 +190,11 @@ func secondTechnicianKeepsWhatWasTyped(t *testing.T, a *app) {
 	b.see("made another edit")
 	assert.Equal(t, "02:00:5e:00:00:01", b.value("MAC"))
 	b.axe("a form after a conflict")
-	b.until("the other's edit on the page", `() => [...document.querySelectorAll('h1')].some(h => h.innerText === 'Scans')`)
+	b.until("the other's edit on the page",
+		`() => [...document.querySelectorAll('h1')].some(h => h.innerText === 'Scans')`)
 	b.click("button", "^Add$")
-	b.until("the reservation beside it", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('02:00:5e:00:00:01')`)
+	b.until("the reservation beside it",
+		`() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('02:00:5e:00:00:01')`)
 }
 
 // Three steps taken back faster than one answer comes: what a technician does in
@@ -195,7 +204,8 @@ func hurriedUndo(t *testing.T, a *app) {
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Hurry", "")
 	require.NoError(t, err)
 	for i, name := range []string{"One", "Two", "Three"} {
-		_, err := a.Work.Edit(t.Context(), who, order, draft.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}}, nil)
+		_, err := a.Work.Edit(t.Context(), who, order,
+			draft.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}}, nil)
 		require.NoError(t, err)
 	}
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
@@ -214,8 +224,10 @@ func TestNarrowAndDark(t *testing.T) {
 	_, err := b.page.Eval(`() => localStorage.setItem('lithos.theme', 'dark')`)
 	require.NoError(t, err)
 	for path, text := range map[string]string{
-		"/rounds": "Two owners of .18.57", "/sites/kelder-bridge?network=net-clinic&select=reservation:res-xray-plate": "Clinic floor",
-		"/orders": "There is no work order yet", "/standards": "Clinic standard", "/nowhere": "There is nothing at this address",
+		"/rounds": "Two owners of .18.57",
+		"/sites/kelder-bridge?network=net-clinic&select=reservation:res-xray-plate": "Clinic floor",
+		"/orders": "There is no work order yet", "/standards": "Clinic standard",
+		"/nowhere": "There is nothing at this address",
 	} {
 		b.visit(a.URL + path)
 		b.see(text)
@@ -236,12 +248,16 @@ func TestNarrowAndDark(t *testing.T) {
 // A network of a thousand reservations scrolls, filters and sorts.
 func thousandRows(t *testing.T, a *app) {
 	s := scenario.Site("quill-street")
-	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large", []netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
+	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large",
+		[]netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
-	s.Networks = []site.Network{{ID: "net-l", Name: "Hall", Prefix: netip.MustParsePrefix("10.96.0.0/16"), Gateway: netip.MustParseAddr("10.96.0.1")}}
+	s.Networks = []site.Network{{ID: "net-l", Name: "Hall", Prefix: netip.MustParsePrefix("10.96.0.0/16"),
+		Gateway: netip.MustParseAddr("10.96.0.1")}}
 	for i := range 1000 {
-		s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
-			Address: address.FromUint(0x0a600100 + uint32(i)), MAC: address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
+		s.Reservations = append(s.Reservations,
+			&site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
+				Address: address.FromUint(0x0a600100 + uint32(i)),
+				MAC:     address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
 	}
 	_, err := a.Work.Import(t.Context(), s, 0, "")
 	require.NoError(t, err)
@@ -261,7 +277,8 @@ func thousandRows(t *testing.T, a *app) {
 	require.NoError(t, filter.Input("seat-9"))
 	b.click("th button", "^Name")
 	b.click("th button", "^Name")
-	b.until("the last name first", `() => document.querySelector('tbody tr:not([aria-hidden])')?.innerText.includes('seat-999')`)
+	b.until("the last name first",
+		`() => document.querySelector('tbody tr:not([aria-hidden])')?.innerText.includes('seat-999')`)
 }
 
 func entry(kind, id string, fields ...string) edit.Entry {

@@ -21,7 +21,8 @@ func (a *app) in(t *testing.T, code, query string) *tab {
 // inspects waits until the inspector shows a part.
 func (b *tab) inspects(title string) {
 	b.Helper()
-	b.until(title+" in the inspector", `t => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === t`, title)
+	b.until(title+" in the inspector", `t => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === t`,
+		title)
 }
 
 // The links of a site, a trunk that is broken and mended, and the relay that was
@@ -61,7 +62,8 @@ func devicesAndTheirLinks(t *testing.T, a *app) {
 	b.click("button", "^Add$")
 	b.see("port4 of sw-moss")
 	b.click("[role=tab]", "^Devices$")
-	b.until("the new switch in the drawing", `() => [...document.querySelectorAll('figure text')].some(t => t.textContent === 'sw-loft')`)
+	b.until("the new switch in the drawing",
+		`() => [...document.querySelectorAll('figure text')].some(t => t.textContent === 'sw-loft')`)
 	b.click("[role=tab]", "^Try a client$")
 	b.click("form button", "Try a client")
 	b.see("was given 10.84.56.60")
@@ -88,7 +90,8 @@ func uplinkPassword(t *testing.T, a *app) {
 func manyAtOnce(t *testing.T, a *app) {
 	b := a.in(t, "kelder-bridge", "network=net-clinic")
 	b.click("button", "^Paste many$")
-	b.fill("Lines", "10.84.18.100 00:00:5e:00:53:d0 kiosk-1\n.101, 0000.5e00.53d1, kiosk-2\n10.84.18.1 00:00:5e:00:53:d2 gate")
+	b.fill("Lines",
+		"10.84.18.100 00:00:5e:00:53:d0 kiosk-1\n.101, 0000.5e00.53d1, kiosk-2\n10.84.18.1 00:00:5e:00:53:d2 gate")
 	b.choose("As", "Fixed devices")
 	b.click("button", "^Preview$")
 	b.see("2 lines change something, 1 is refused and left out")
@@ -135,9 +138,11 @@ func optionsAndTheReply(t *testing.T, a *app) {
 	b.choose("Option", "^230 ")
 	b.fill("Value", "10.84.16.20")
 	b.click("button", "^Set$")
-	b.until("the option among what is told", `() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('230') && r.innerText.includes('Badge server'))`)
+	b.until("the option among what is told",
+		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('230') && r.innerText.includes('Badge server'))`)
 	b.click("button", "^Of class Handsets$")
-	b.until("the sub-options by their names", `() => /1 Call server 10\.84\.16\.130/.test(document.querySelector('[aria-label="The reply"]').innerText)`)
+	b.until("the sub-options by their names",
+		`() => /1 Call server 10\.84\.16\.130/.test(document.querySelector('[aria-label="The reply"]').innerText)`)
 	b.see("octets of 548")
 	b.axe("options")
 	b.until("the reply in view", `() => (document.querySelector('[aria-label="The reply"]').scrollIntoView(), true)`)
@@ -174,7 +179,8 @@ func theWholeSite(t *testing.T, a *app) {
 	b.fill("Time zone", "Europe/Oslo")
 	b.click("button", "^Save$")
 	b.see("10.97.32.0/21 free")
-	b.until("the time zone", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('Europe/Oslo')`)
+	b.until("the time zone",
+		`() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('Europe/Oslo')`)
 }
 
 func forecasts(t *testing.T, a *app) {
@@ -210,7 +216,8 @@ func seenAndWhatToMakeOfIt(t *testing.T, a *app) {
 	b.picture("seen")
 	b.click("label", "^Only problems$")
 	b.click("[aria-label='What to do about 10.84.19.231'] button", "^Reserve .19.231$")
-	b.until("the reservation in the inspector", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('10.84.19.231')`)
+	b.until("the reservation in the inspector",
+		`() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('10.84.19.231')`)
 	b.click("[aria-label='What to do about 10.84.19.150'] button", "^Exclude$")
 	b.fill("Until", "tomorrow")
 	b.fill("Reason", "Kiosk by the door")
@@ -278,5 +285,6 @@ func listsAndKeys(t *testing.T, a *app) {
 	b.press(input.Slash)
 	b.press(input.KeyG)
 	b.press(input.KeyO)
-	b.until("the page to stay", `() => location.pathname === '/sites/the-yard' && document.activeElement === document.body`)
+	b.until("the page to stay",
+		`() => location.pathname === '/sites/the-yard' && document.activeElement === document.body`)
 }

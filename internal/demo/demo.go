@@ -108,8 +108,9 @@ func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) 
 		state = filepath.Join(o.State, dev.ID+".json")
 	}
 	d, err := standin.Start(standin.Config{
-		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: compile.Device(doc, dev.ID), Account: "lithos", Password: password,
-		Secrets: map[string]string{"garret-line": linePassword}, State: state, Log: o.Log,
+		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: compile.Device(doc, dev.ID), Account: "lithos",
+		Password: password,
+		Secrets:  map[string]string{"garret-line": linePassword}, State: state, Log: o.Log,
 	})
 	return d, password, err
 }

@@ -25,14 +25,16 @@ func TestAttackPasswordGoesElsewhere(t *testing.T) {
 		}
 	}))
 	defer elsewhere.Close()
-	clear := device.NewRESTCONF(device.Access{URL: elsewhere.URL, Account: "lithos", Password: "secret", Fingerprint: make([]byte, 32)})
+	clear := device.NewRESTCONF(device.Access{URL: elsewhere.URL, Account: "lithos", Password: "secret",
+		Fingerprint: make([]byte, 32)})
 	_, _, err := clear.Read(t.Context())
 	assert.ErrorContains(t, err, "only https is used")
 
 	sends := httptest.NewTLSServer(http.RedirectHandler(elsewhere.URL+"/restconf/data", http.StatusTemporaryRedirect))
 	defer sends.Close()
 	sum := sha256.Sum256(sends.Certificate().Raw)
-	sent := device.NewRESTCONF(device.Access{URL: sends.URL, Account: "lithos", Password: "secret", Fingerprint: sum[:]})
+	sent := device.NewRESTCONF(device.Access{URL: sends.URL, Account: "lithos", Password: "secret",
+		Fingerprint: sum[:]})
 	_, _, err = sent.Read(t.Context())
 	assert.ErrorContains(t, err, "sends Lithos to another address")
 	assert.Zero(t, heard.Load())

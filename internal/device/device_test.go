@@ -19,9 +19,11 @@ import (
 
 func pair(t *testing.T) (*standin.Device, *device.RESTCONF) {
 	t.Helper()
-	d, err := standin.Start(standin.Config{Name: "gw-1", Initial: compile.Device(scenario.Site("kelder-bridge"), "dev-gw-1"), Account: "lithos", Password: "secret"})
+	d, err := standin.Start(standin.Config{Name: "gw-1",
+		Initial: compile.Device(scenario.Site("kelder-bridge"), "dev-gw-1"), Account: "lithos", Password: "secret"})
 	require.NoError(t, err)
-	driver := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret", Fingerprint: d.Fingerprint})
+	driver := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret",
+		Fingerprint: d.Fingerprint})
 	t.Cleanup(func() { driver.Close(); d.Close() })
 	return d, driver
 }
@@ -85,10 +87,12 @@ func TestFaults(t *testing.T) {
 	assert.NotErrorAs(t, err, &refused)
 	require.NoError(t, driver.Apply(ctx, steps(t)[0]), "the step had been done before the line went dead")
 
-	wrong := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "guess", Fingerprint: d.Fingerprint})
+	wrong := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "guess",
+		Fingerprint: d.Fingerprint})
 	_, _, err = wrong.Read(ctx)
 	assert.ErrorContains(t, err, "account or password is wrong")
-	imposter := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret", Fingerprint: make([]byte, 32)})
+	imposter := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret",
+		Fingerprint: make([]byte, 32)})
 	_, _, err = imposter.Read(ctx)
 	assert.ErrorContains(t, err, "another certificate")
 	assert.NotContains(t, err.Error(), d.URL)

@@ -57,16 +57,17 @@ type RESTCONF struct {
 func NewRESTCONF(a Access) *RESTCONF {
 	// The chain of a device's own certificate proves nothing; its pinned
 	// fingerprint does, and is checked before anything is sent.
-	trust := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
-		if len(raw) == 0 {
-			return errors.New("the device shows no certificate")
-		}
-		sum := sha256.Sum256(raw[0])
-		if subtle.ConstantTimeCompare(sum[:], a.Fingerprint) != 1 {
-			return errors.New("the device shows another certificate than the one recorded for it")
-		}
-		return nil
-	}}
+	trust := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
+		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
+			if len(raw) == 0 {
+				return errors.New("the device shows no certificate")
+			}
+			sum := sha256.Sum256(raw[0])
+			if subtle.ConstantTimeCompare(sum[:], a.Fingerprint) != 1 {
+				return errors.New("the device shows another certificate than the one recorded for it")
+			}
+			return nil
+		}}
 	return &RESTCONF{a, &http.Client{
 		Timeout:   15 * time.Second,
 		Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second},
@@ -83,13 +84,15 @@ func (a Access) Check() error {
 	case err != nil || u.Host == "" || u.Hostname() == "":
 		return errors.New("the device's address cannot be read; give it as https://192.0.2.1:443")
 	case u.Scheme != "https":
-		return fmt.Errorf("the device's address begins with %s; only https is used, so that its password stays secret", clean(u.Scheme))
+		return fmt.Errorf("the device's address begins with %s; only https is used, so that its password stays secret",
+			clean(u.Scheme))
 	case u.User != nil:
 		return errors.New("the device's address holds an account; give that on its own")
 	case u.Path != "" && u.Path != "/" || u.RawQuery != "" || u.Fragment != "":
 		return errors.New("the device's address goes on after its port; give only https://host:port")
 	case len(a.Fingerprint) != sha256.Size:
-		return errors.New("the fingerprint of the device's certificate is missing; give the 64 hex digits of its SHA-256")
+		return errors.New(
+			"the fingerprint of the device's certificate is missing; give the 64 hex digits of its SHA-256")
 	case a.Account == "" || clean(a.Account) != a.Account:
 		return errors.New("the account on the device is empty or holds a control character")
 	case a.Password == "" || clean(a.Password) != a.Password:
@@ -111,7 +114,8 @@ func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, int
 	if err := r.access.Check(); err != nil {
 		return nil, err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(r.access.URL, "/")+path, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(r.access.URL, "/")+path,
+		bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +139,8 @@ func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, int
 		return nil, fmt.Errorf("the device's answer broke off: %w", err)
 	}
 	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
-		return nil, &RefusedError{resp.StatusCode, "the device sends Lithos to another address; record that address for it"}
+		return nil, &RefusedError{resp.StatusCode,
+			"the device sends Lithos to another address; record that address for it"}
 	}
 	if resp.StatusCode >= 400 {
 		return nil, &RefusedError{resp.StatusCode, errorMessage(answer, resp.Status)}
@@ -204,7 +209,8 @@ func (r *RESTCONF) operate(ctx context.Context, name string, input map[string]an
 // device returns to what it holds now. expected, where not empty, is the entity
 // tag the running configuration must still have.
 func (r *RESTCONF) Begin(ctx context.Context, token string, timeout time.Duration, expected string) error {
-	return r.operate(ctx, "begin", map[string]any{"token": token, "timeout": int(timeout / time.Second), "expected": expected}, nil)
+	return r.operate(ctx, "begin",
+		map[string]any{"token": token, "timeout": int(timeout / time.Second), "expected": expected}, nil)
 }
 
 // Apply carries out one step. A step already done succeeds.

@@ -74,7 +74,9 @@ func (s *Service) Head(ctx context.Context, siteID string, number int32) (*check
 
 // At is a site as it is, or as an order proposes it: its scene, the draft, which is nil
 // without an order, and the revision it stands on.
-func (s *Service) At(ctx context.Context, code string, orderID int64) (sc *check.Scene, d *order.Draft, number int32, err error) {
+func (s *Service) At(
+	ctx context.Context, code string, orderID int64,
+) (sc *check.Scene, d *order.Draft, number int32, err error) {
 	if orderID != 0 {
 		if d, err = s.Draft(ctx, orderID); err != nil {
 			return nil, nil, 0, err
@@ -106,10 +108,12 @@ func (s *Service) OpenOrder(ctx context.Context, by act.Technician, code, title,
 	}
 	var id int64
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
-		if id, err = q.OpenOrder(ctx, gen.OpenOrderParams{Title: title, Ticket: ticket, OpenedBy: by.ID, SiteID: row.ID}); err != nil {
+		if id, err = q.OpenOrder(ctx,
+			gen.OpenOrderParams{Title: title, Ticket: ticket, OpenedBy: by.ID, SiteID: row.ID}); err != nil {
 			return fmt.Errorf("open a work order: %w", err)
 		}
-		return errors.Join(act.Record(ctx, q, by, "order-opened", order.Name(id), title+", at "+row.Name), act.Publish(ctx, q, act.OrderEvent(id, 0)))
+		return errors.Join(act.Record(ctx, q, by, "order-opened", order.Name(id), title+", at "+row.Name),
+			act.Publish(ctx, q, act.OrderEvent(id, 0)))
 	})
 	return id, err
 }
@@ -118,7 +122,9 @@ func checkOrder(title, ticket string) site.FieldErrors {
 	var fields site.FieldErrors
 	fail := func(field, says string) { fields = append(fields, site.FieldError{Field: field, Says: says}) }
 	if n := utf8.RuneCountInString(title); n == 0 || n > maxTitle {
-		fail("title", fmt.Sprintf("A work order needs a title of 1 to %d characters; type what it is for, for example Recovery ward.", maxTitle))
+		fail("title",
+			fmt.Sprintf("A work order needs a title of 1 to %d characters; type what it is for, for example "+
+				"Recovery ward.", maxTitle))
 	} else if err := site.CheckText(title); err != nil {
 		fail("title", "The title "+err.Error()+".")
 	}
@@ -139,7 +145,8 @@ func (s *Service) Draft(ctx context.Context, id int64) (*order.Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	if kept, ok := s.drafts.Get(id); ok && kept.Order.Version == o.Version && kept.Order.BaseRevision == o.BaseRevision {
+	if kept, ok := s.drafts.Get(id); ok && kept.Order.Version == o.Version &&
+		kept.Order.BaseRevision == o.BaseRevision {
 		now := *kept
 		now.Order = o
 		return &now, nil
@@ -150,7 +157,8 @@ func (s *Service) Draft(ctx context.Context, id int64) (*order.Draft, error) {
 	}
 	var steps []order.Step
 	for _, r := range rows {
-		step := order.Step{Seq: r.Seq, Says: r.Says, Undone: r.Undone, Version: r.Version, By: r.MadeBy, ByID: r.ByID, At: r.MadeAt, UndoneBy: r.UndoneBy}
+		step := order.Step{Seq: r.Seq, Says: r.Says, Undone: r.Undone, Version: r.Version, By: r.MadeBy, ByID: r.ByID,
+			At: r.MadeAt, UndoneBy: r.UndoneBy}
 		if err := json.Unmarshal(r.Edits, &step.Edits); err != nil {
 			return nil, fmt.Errorf("step %d of order %d: %w", r.Seq, id, err)
 		}
@@ -241,11 +249,13 @@ func (s *Service) TakeUp(ctx context.Context, by act.Technician, id int64, versi
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		n, err := q.ReopenOrder(ctx, gen.ReopenOrderParams{ID: id, Version: version})
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict, "%s is not dropped, or was changed meanwhile. Look at it again.", order.Name(id))
+			err = act.Refuse(act.Conflict, "%s is not dropped, or was changed meanwhile. Look at it again.",
+				order.Name(id))
 		}
 		if err != nil {
 			return err
 		}
-		return errors.Join(act.Record(ctx, q, by, "order-taken-up", order.Name(id), "Opened again after it was dropped"), act.Publish(ctx, q, act.OrderEvent(id, 0)))
+		return errors.Join(act.Record(ctx, q, by, "order-taken-up", order.Name(id),
+			"Opened again after it was dropped"), act.Publish(ctx, q, act.OrderEvent(id, 0)))
 	})
 }

@@ -60,7 +60,8 @@ func (r Resize) entry(doc *site.Site) (edit.Entry, error) {
 			ranges = append(ranges, run.String())
 		}
 	}
-	return edit.Entry{Kind: part.Kind, ID: part.ID, Fields: map[string]string{"ranges": strings.Join(ranges, ", ")}}, nil
+	return edit.Entry{Kind: part.Kind, ID: part.ID, Fields: map[string]string{"ranges": strings.Join(ranges, ", ")}},
+		nil
 }
 
 // Edited is what an edit has come to.
@@ -75,7 +76,9 @@ type Edited struct {
 // nothing. draw is given what the edit comes to while that is stored, so that the
 // page and the database are worked on at once; nothing it makes counts when Edit
 // fails. It may be nil.
-func (s *Service) Edit(ctx context.Context, by act.Technician, id int64, c Change, draw func(*Edited)) (*Edited, error) {
+func (s *Service) Edit(
+	ctx context.Context, by act.Technician, id int64, c Change, draw func(*Edited),
+) (*Edited, error) {
 	before, err := s.toEdit(ctx, id, c)
 	if err != nil {
 		return nil, err
@@ -113,7 +116,9 @@ func (s *Service) Edit(ctx context.Context, by act.Technician, id int64, c Chang
 }
 
 // makeStep stores what an edit comes to, and works out the draft after it.
-func (s *Service) makeStep(ctx context.Context, by act.Technician, out *Edited, doc *site.Site, finish func() error) error {
+func (s *Service) makeStep(
+	ctx context.Context, by act.Technician, out *Edited, doc *site.Site, finish func() error,
+) error {
 	d := out.Before
 	step := d.NextStep(by, doc, out.Edits)
 	raw, err := json.Marshal(out.Edits)
@@ -198,7 +203,8 @@ func (c Change) about() []site.Ref {
 		}
 	}
 	for _, e := range c.Entries {
-		add(site.Ref{Kind: e.Kind, ID: e.ID}, site.ParseRef(e.In), site.Ref{Kind: site.KindNetwork, ID: e.Fields["network"]})
+		add(site.Ref{Kind: e.Kind, ID: e.ID}, site.ParseRef(e.In),
+			site.Ref{Kind: site.KindNetwork, ID: e.Fields["network"]})
 	}
 	if c.Resize != nil {
 		add(site.ParseRef(c.Resize.Part), site.ParseRef(c.Resize.In))
@@ -215,7 +221,8 @@ func (s *Service) takeStep(ctx context.Context, d *order.Draft, step order.Step,
 		return 0, err
 	}
 	row, err := store.Found(s.store.TakeStep(ctx, gen.TakeStepParams{
-		OrderID: d.Order.ID, Version: d.Order.Version, Seq: step.Seq, Says: step.Says, Edits: edits, MadeBy: step.ByID, MadeAt: step.At, Event: string(event),
+		OrderID: d.Order.ID, Version: d.Order.Version, Seq: step.Seq, Says: step.Says, Edits: edits, MadeBy: step.ByID,
+		MadeAt: step.At, Event: string(event),
 	}))
 	if errors.Is(err, store.ErrNotFound) {
 		err = store.ErrMoved
@@ -224,7 +231,9 @@ func (s *Service) takeStep(ctx context.Context, d *order.Draft, step order.Step,
 }
 
 // read turns the change into edits and the document after them.
-func (s *Service) read(ctx context.Context, c Change, d *order.Draft) (edits []edit.Edit, doc *site.Site, made string, err error) {
+func (s *Service) read(
+	ctx context.Context, c Change, d *order.Draft,
+) (edits []edit.Edit, doc *site.Site, made string, err error) {
 	doc = d.Doc()
 	switch {
 	case c.Fix != "":
@@ -270,7 +279,8 @@ func (s *Service) read(ctx context.Context, c Change, d *order.Draft) (edits []e
 			r := act.RefuseFields("Nothing was changed", fields)
 			r.Fields = nil
 			for _, f := range fields {
-				r.Fields = append(r.Fields, site.FieldError{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.Field), Says: f.Says})
+				r.Fields = append(r.Fields,
+					site.FieldError{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.Field), Says: f.Says})
 			}
 			return nil, nil, "", r
 		}
@@ -331,7 +341,8 @@ func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.En
 		}
 		if len(value) > maxSecret {
 			says := fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
-			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the password " + says + ".", Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: says}}}
+			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the password " + says + ".",
+				Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: says}}}
 		}
 		sealed, err := s.sealer.Seal(value)
 		if err != nil {
@@ -339,7 +350,8 @@ func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.En
 		}
 		name := newID("line")
 		e.Fields["secret"] = name
-		out = append(out, gen.PutSecretParams{SiteID: d.Order.SiteID, Name: name, Sealed: sealed, PutBy: by.ID, OrderID: d.Order.ID})
+		out = append(out, gen.PutSecretParams{SiteID: d.Order.SiteID, Name: name, Sealed: sealed, PutBy: by.ID,
+			OrderID: d.Order.ID})
 	}
 	return out, nil
 }

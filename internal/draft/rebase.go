@@ -53,7 +53,8 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*order.D
 				return nil, err
 			}
 			gone[c.At] = true
-			lost = append(lost, gen.LoseEditParams{OrderID: id, Edit: raw, Says: edit.Describe(d.Doc(), c.Edit), Why: edit.Why(d.Doc(), base.Site, c), MadeBy: step.ByID})
+			lost = append(lost, gen.LoseEditParams{OrderID: id, Edit: raw, Says: edit.Describe(d.Doc(), c.Edit),
+				Why: edit.Why(d.Doc(), base.Site, c), MadeBy: step.ByID})
 		}
 		var stay []edit.Edit
 		for i, e := range step.Edits {
@@ -74,7 +75,8 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*order.D
 		return nil, err
 	}
 	err = s.touch(ctx, next, func(q *gen.Queries) error {
-		if err := errors.Join(q.SetOrderBase(ctx, gen.SetOrderBaseParams{ID: id, BaseRevision: d.Order.Head}), q.DropSteps(ctx, id)); err != nil {
+		if err := errors.Join(q.SetOrderBase(ctx, gen.SetOrderBaseParams{ID: id, BaseRevision: d.Order.Head}),
+			q.DropSteps(ctx, id)); err != nil {
 			return err
 		}
 		for _, step := range next.Steps {
@@ -82,7 +84,8 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*order.D
 			if err != nil {
 				return err
 			}
-			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw, Version: step.Version, MadeBy: step.ByID, MadeAt: step.At}); err != nil {
+			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
+				Version: step.Version, MadeBy: step.ByID, MadeAt: step.At}); err != nil {
 				return err
 			}
 		}
@@ -116,7 +119,9 @@ func (s *Service) Lost(ctx context.Context, d *order.Draft) ([]Lost, error) {
 
 // Decide ends the wait of an edit that no longer applied: it is left out, or with
 // mine made in place of what is there now, as a step of by's.
-func (s *Service) Decide(ctx context.Context, by act.Technician, id int64, version, seq int32, mine bool) (*order.Draft, error) {
+func (s *Service) Decide(
+	ctx context.Context, by act.Technician, id int64, version, seq int32, mine bool,
+) (*order.Draft, error) {
 	d, err := s.Editable(ctx, id, version)
 	if err != nil {
 		return nil, err
@@ -158,7 +163,8 @@ func (s *Service) Decide(ctx context.Context, by act.Technician, id int64, versi
 	err = s.touch(ctx, &next, func(q *gen.Queries) error {
 		return errors.Join(
 			forgetLost(ctx, q, id, seq),
-			q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw, Version: step.Version, MadeBy: by.ID, MadeAt: step.At}),
+			q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
+				Version: step.Version, MadeBy: by.ID, MadeAt: step.At}),
 		)
 	})
 	return &next, err

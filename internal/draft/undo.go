@@ -32,7 +32,9 @@ func (s *Service) Redo(ctx context.Context, by act.Technician, id int64, version
 	})
 }
 
-func (s *Service) flip(ctx context.Context, by act.Technician, id int64, version int32, undone, others bool, which func([]order.Step) int) (*Edited, error) {
+func (s *Service) flip(
+	ctx context.Context, by act.Technician, id int64, version int32, undone, others bool, which func([]order.Step) int,
+) (*Edited, error) {
 	d, err := s.Editable(ctx, id, version)
 	if err != nil {
 		return nil, err
@@ -44,7 +46,8 @@ func (s *Service) flip(ctx context.Context, by act.Technician, id int64, version
 	}
 	if step := d.Steps[i]; step.ByID != by.ID && !others {
 		says := fmt.Sprintf("The last step is %s's (%s). Undo it all the same?", step.By, step.Says)
-		return nil, &act.Refusal{Kind: act.Conflict, Says: says, Fields: []site.FieldError{{Field: "others", Says: says}}}
+		return nil, &act.Refusal{Kind: act.Conflict, Says: says,
+			Fields: []site.FieldError{{Field: "others", Says: says}}}
 	}
 	steps := slices.Clone(d.Steps)
 	steps[i].Undone, steps[i].UndoneBy = undone, ""

@@ -57,7 +57,8 @@ func (s *Service) Sites(ctx context.Context) ([]SiteRow, error) {
 			return nil, fmt.Errorf("what was found at %s: %w", r.Code, err)
 		}
 		row := SiteRow{
-			Code: r.Code, Name: r.Name, Customer: r.Customer, Block: sum.block, Networks: int(r.Networks), Revision: r.Head, Changed: r.MadeAt,
+			Code: r.Code, Name: r.Name, Customer: r.Customer, Block: sum.block, Networks: int(r.Networks),
+			Revision: r.Head, Changed: r.MadeAt,
 			By: r.MadeBy, Orders: int(r.OpenOrders),
 		}
 		row.count(sum.findings)
@@ -71,7 +72,8 @@ func (s *Service) Sites(ctx context.Context) ([]SiteRow, error) {
 		out = append(out, row)
 	}
 	// What is worst comes first; the rest stays by customer and name.
-	slices.SortStableFunc(out, func(a, b SiteRow) int { return cmp.Or(b.Blocks-a.Blocks, b.Warns-a.Warns, b.Findings-a.Findings) })
+	slices.SortStableFunc(out,
+		func(a, b SiteRow) int { return cmp.Or(b.Blocks-a.Blocks, b.Warns-a.Warns, b.Findings-a.Findings) })
 	return out, nil
 }
 
@@ -128,7 +130,8 @@ func (s *Service) summarise(ctx context.Context, siteID string, number int32) (s
 	if err != nil {
 		return summary{}, err
 	}
-	return sum, s.store.PutSummary(ctx, gen.PutSummaryParams{SiteID: siteID, Revision: number, Rules: rules, Block: sum.block, Findings: raw})
+	return sum, s.store.PutSummary(ctx,
+		gen.PutSummaryParams{SiteID: siteID, Revision: number, Rules: rules, Block: sum.block, Findings: raw})
 }
 
 // Revision is one entry of a site's history.
@@ -204,13 +207,15 @@ func (s *Service) take(ctx context.Context, doc *site.Site, by int64, note strin
 	row, err := store.Found(s.store.SiteByID(ctx, doc.ID))
 	if errors.Is(err, store.ErrNotFound) {
 		if _, err := s.store.SiteByCode(ctx, doc.Code); err == nil {
-			return 0, act.Refuse(act.Conflict, "the code %q belongs to another site; give the file's site another code", doc.Code)
+			return 0, act.Refuse(act.Conflict, "the code %q belongs to another site; give the file's site another code",
+				doc.Code)
 		}
 		return 1, s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 			if err := store.AddSite(ctx, q, doc, store.Author{Note: note, By: by}); err != nil {
 				return err
 			}
-			if err := act.Record(ctx, q, act.Technician{ID: by, FullName: note}, "site-imported", doc.Code, "Added "+doc.Name); err != nil {
+			if err := act.Record(ctx, q, act.Technician{ID: by, FullName: note}, "site-imported", doc.Code,
+				"Added "+doc.Name); err != nil {
 				return err
 			}
 			return act.Publish(ctx, q, act.Event{Topic: "site", ID: doc.Code})
@@ -234,7 +239,9 @@ func (s *Service) take(ctx context.Context, doc *site.Site, by int64, note strin
 			return err
 		}
 		var pushing bool
-		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM push WHERE site_id = $1 AND state NOT IN ('landed', 'failed'))", doc.ID).Scan(&pushing); err != nil {
+		if err := tx.QueryRow(ctx,
+			"SELECT EXISTS (SELECT FROM push WHERE site_id = $1 AND state NOT IN ('landed', 'failed'))", doc.ID).
+			Scan(&pushing); err != nil {
 			return err
 		}
 		if pushing {
@@ -243,7 +250,8 @@ func (s *Service) take(ctx context.Context, doc *site.Site, by int64, note strin
 		if err := store.AddRevision(ctx, q, doc, row.Head, store.Author{Note: note, By: by}); err != nil {
 			return err
 		}
-		if err := act.Record(ctx, q, act.Technician{ID: by, FullName: note}, "site-imported", doc.Code, fmt.Sprintf("Revision %d of %s", row.Head+1, doc.Name)); err != nil {
+		if err := act.Record(ctx, q, act.Technician{ID: by, FullName: note}, "site-imported", doc.Code,
+			fmt.Sprintf("Revision %d of %s", row.Head+1, doc.Name)); err != nil {
 			return err
 		}
 		return act.Publish(ctx, q, act.Event{Topic: "site", ID: doc.Code})

@@ -27,7 +27,8 @@ type Opened struct {
 
 // Around is what rules need beside the document of a site.
 func (b Beside) Around(doc *site.Site) check.Surroundings {
-	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()), Neighbors: slices.Clone(b.Neighbors)}
+	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
+		Neighbors: slices.Clone(b.Neighbors)}
 	with.Neighbors = slices.DeleteFunc(with.Neighbors, func(n check.Neighbor) bool { return n.ID == doc.ID })
 	if zone, err := time.LoadLocation(doc.TimeZone); err == nil {
 		with.Now = with.Now.In(zone)
@@ -57,7 +58,8 @@ func (d *Draft) Judge(b Beside) Judgement {
 	if len(found) > 0 {
 		was = check.Around(d.Base, with)
 	}
-	return Judgement{Findings: joined(d.Scene.Findings, found), Added: joined(d.Added(), check.Added(was, found)), Seen: with.Seen}
+	return Judgement{Findings: joined(d.Scene.Findings, found), Added: joined(d.Added(), check.Added(was, found)),
+		Seen: with.Seen}
 }
 
 func joined(document, around []check.Finding) []check.Finding {

@@ -21,7 +21,8 @@ import (
 // someEdits draws an edit of the kinds a push carries to devices, or the removal of a
 // part.
 func someEdits(t *rapid.T, s *site.Site, i int) []edit.Edit {
-	k, _ := site.KindNamed(rapid.SampledFrom([]string{site.KindPool, site.KindReservation, site.KindNetwork, site.KindInterface, site.KindExclusion}).Draw(t, "kind"))
+	k, _ := site.KindNamed(rapid.SampledFrom([]string{site.KindPool, site.KindReservation, site.KindNetwork,
+		site.KindInterface, site.KindExclusion}).Draw(t, "kind"))
 	var refs, owners []site.Ref
 	k.Each(s, func(in site.Ref, list site.List, n int) bool {
 		refs, owners = append(refs, site.Ref{Kind: k.Name, ID: list.ID(n)}), append(owners, in)
@@ -37,15 +38,19 @@ func someEdits(t *rapid.T, s *site.Site, i int) []edit.Edit {
 		return edits
 	}
 	fields := map[string]map[string]string{
-		site.KindPool: {"server": rapid.SampledFrom(s.Devices).Draw(t, "server").ID}, site.KindReservation: {"name": fmt.Sprintf("host-%d", i)},
-		site.KindNetwork: {"gateway": ""}, site.KindInterface: {"permits": "dhcp, ping"}, site.KindExclusion: {"reason": fmt.Sprintf("why %d", i)},
+		site.KindPool:        {"server": rapid.SampledFrom(s.Devices).Draw(t, "server").ID},
+		site.KindReservation: {"name": fmt.Sprintf("host-%d", i)},
+		site.KindNetwork:     {"gateway": ""}, site.KindInterface: {"permits": "dhcp, ping"},
+		site.KindExclusion: {"reason": fmt.Sprintf("why %d", i)},
 	}[k.Name]
 	entry := edit.Entry{Kind: k.Name, ID: refs[at].ID, Fields: fields}
 	if owners[at].ID != "" {
 		entry.In = owners[at].String()
 	}
 	if k.SetsOptions() && rapid.Bool().Draw(t, "an option") {
-		entry = edit.Entry{Kind: site.KindOption, ID: "42", In: refs[at].String(), Fields: map[string]string{"value": rapid.SampledFrom([]string{"", "10.84.16.1", "10.84.16.2"}).Draw(t, "value")}}
+		entry = edit.Entry{Kind: site.KindOption, ID: "42", In: refs[at].String(),
+			Fields: map[string]string{"value": rapid.SampledFrom([]string{"", "10.84.16.1", "10.84.16.2"}).
+				Draw(t, "value")}}
 	}
 	edits, err := edit.Read(s, entry)
 	if err != nil {

@@ -33,8 +33,10 @@ type Head struct {
 func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 	o := d.Order
 	h := &Head{
-		ID: o.ID, Name: Name(o.ID), Site: o.Code, Title: o.Title, Ticket: o.Ticket, State: o.State, OpenedBy: o.Opener, Version: o.Version,
-		Lost: o.Lost, ClosedBy: o.Closer, Behind: o.State == "open" && o.Head != o.BaseRevision, Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
+		ID: o.ID, Name: Name(o.ID), Site: o.Code, Title: o.Title, Ticket: o.Ticket, State: o.State, OpenedBy: o.Opener,
+		Version: o.Version,
+		Lost:    o.Lost, ClosedBy: o.Closer, Behind: o.State == "open" && o.Head != o.BaseRevision,
+		Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
 	}
 	for _, st := range d.Steps {
 		switch {
@@ -73,9 +75,12 @@ func (h *Head) RefusesPush() error {
 	case h.Behind:
 		return Behind()
 	case h.Lost > 0:
-		return act.Refuse(act.Conflict, "%s of this draft no longer apply. Decide about each on the work order's page first.", Counted(h.Lost, "edit"))
+		return act.Refuse(act.Conflict,
+			"%s of this draft no longer apply. Decide about each on the work order's page first.",
+			Counted(h.Lost, "edit"))
 	case h.Blocking > 0:
-		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.", Counted(h.Blocking, "finding"))
+		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.",
+			Counted(h.Blocking, "finding"))
 	case !h.Rehearsed:
 		return act.Refuse(act.Conflict, "This draft was not rehearsed since its last change. Rehearse it first.")
 	}

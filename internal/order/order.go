@@ -42,11 +42,13 @@ func (o *Order) Open() error {
 	case "open":
 		return nil
 	case "dropped":
-		return act.Refuse(act.Conflict, "%s was dropped by %s. Take it up again on its page, or open another work order.", Name(o.ID), o.Closer)
+		return act.Refuse(act.Conflict,
+			"%s was dropped by %s. Take it up again on its page, or open another work order.", Name(o.ID), o.Closer)
 	case "pushing":
 		return act.Refuse(act.Conflict, "%s is being pushed and takes no more edits now.", Name(o.ID))
 	default:
-		return act.Refuse(act.Conflict, "%s is %s and takes no more edits. Open another work order.", Name(o.ID), o.State)
+		return act.Refuse(act.Conflict, "%s is %s and takes no more edits. Open another work order.",
+			Name(o.ID), o.State)
 	}
 }
 
@@ -126,7 +128,8 @@ func (d *Draft) Added() []check.Finding { return check.Added(d.Base.Findings, d.
 
 // NextStep is the step behind those a draft has, which makes doc of it.
 func (d *Draft) NextStep(by act.Technician, doc *site.Site, edits []edit.Edit) Step {
-	step := Step{Seq: 1, Says: Describe(d.Doc(), doc, edits), Edits: edits, Version: d.Order.Version + 1, By: by.FullName, ByID: by.ID, At: time.Now()}
+	step := Step{Seq: 1, Says: Describe(d.Doc(), doc, edits), Edits: edits, Version: d.Order.Version + 1,
+		By: by.FullName, ByID: by.ID, At: time.Now()}
 	if n := len(d.Steps); n > 0 {
 		step.Seq = d.Steps[n-1].Seq + 1
 	}
@@ -175,7 +178,8 @@ func (d *Draft) MovedOn() *act.Refusal {
 	if n := len(d.Steps); n > 0 {
 		who, what = d.Steps[n-1].By, "made another edit ("+d.Steps[n-1].Says+")"
 	}
-	return act.Refuse(act.Conflict, "%s %s meanwhile. Look at it, then do yours again; what you typed is still here.", who, what)
+	return act.Refuse(act.Conflict, "%s %s meanwhile. Look at it, then do yours again; what you typed is still here.",
+		who, what)
 }
 
 // Counted is a number of things, in words.

@@ -87,11 +87,14 @@ func checkAccount(name, fullName, password string) error {
 		says  string
 	}{
 		{name == "", "the account needs a name to sign in with; give for example mk"},
-		{strings.ContainsFunc(name, unicode.IsSpace) || site.CheckText(name) != nil, "the account's name holds a space or a control character; leave it out"},
-		{utf8.RuneCountInString(name) > maxAccountName, fmt.Sprintf("the account's name is longer than %d characters; give a shorter one", maxAccountName)},
+		{strings.ContainsFunc(name, unicode.IsSpace) || site.CheckText(name) != nil,
+			"the account's name holds a space or a control character; leave it out"},
+		{utf8.RuneCountInString(name) > maxAccountName,
+			fmt.Sprintf("the account's name is longer than %d characters; give a shorter one", maxAccountName)},
 		{fullName == "", "the account needs a full name, for the history; give for example 'Maren Kolb'"},
 		{site.CheckText(fullName) != nil, "the full name holds a control character; leave it out"},
-		{utf8.RuneCountInString(fullName) > maxFullName, fmt.Sprintf("the full name is longer than %d characters; give a shorter one", maxFullName)},
+		{utf8.RuneCountInString(fullName) > maxFullName,
+			fmt.Sprintf("the full name is longer than %d characters; give a shorter one", maxFullName)},
 	} {
 		if c.wrong {
 			return act.Refuse(act.Invalid, "%s", c.says)
@@ -115,7 +118,9 @@ func checkPassword(password string, about ...string) error {
 		return act.Refuse(act.Invalid, "the password has %d characters; use at most %d", n, maxPasswordLength)
 	}
 	if zxcvbn.PasswordStrength(string([]rune(password)[:min(n, 64)]), about).Guesses < guessable {
-		return act.Refuse(act.Invalid, "the password is among the commonly used ones, or near to one; use several words that do not belong together")
+		return act.Refuse(act.Invalid,
+			"the password is among the commonly used ones, or near to one; use several words that do not belong "+
+				"together")
 	}
 	return nil
 }
@@ -169,7 +174,8 @@ func (s *Service) SignIn(ctx context.Context, a Attempt) (t act.Technician, stam
 	}
 	if unknown || !match {
 		who := act.Technician{FullName: a.Name, Source: a.Source}
-		if err := act.Record(ctx, s.store.Queries, who, "sign-in-refused", a.Name, "The name or password was wrong"); err != nil {
+		if err := act.Record(ctx, s.store.Queries, who, "sign-in-refused", a.Name,
+			"The name or password was wrong"); err != nil {
 			return act.Technician{}, "", err
 		}
 		return act.Technician{}, "", wrongPassword()
@@ -178,7 +184,8 @@ func (s *Service) SignIn(ctx context.Context, a Attempt) (t act.Technician, stam
 	t.Source = a.Source
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		return errors.Join(
-			q.ForgetSignIns(ctx, gen.ForgetSignInsParams{Name: a.Name, Source: a.Source, Browser: a.Browser, Before: time.Now().Add(-attemptsWithin)}),
+			q.ForgetSignIns(ctx, gen.ForgetSignInsParams{Name: a.Name, Source: a.Source, Browser: a.Browser,
+				Before: time.Now().Add(-attemptsWithin)}),
 			act.Record(ctx, q, t, "sign-in", a.Name, "Signed in"),
 		)
 	})
@@ -209,7 +216,9 @@ func (s *Service) countAttempt(ctx context.Context, a *Attempt) (id int64, err e
 		if err != nil {
 			return err
 		}
-		n, err := q.SignInsSince(ctx, gen.SignInsSinceParams{Name: a.Name, Source: a.Source, Browser: a.Browser, Since: time.Now().Add(-attemptsWithin)})
+		n, err := q.SignInsSince(ctx,
+			gen.SignInsSinceParams{Name: a.Name, Source: a.Source, Browser: a.Browser,
+				Since: time.Now().Add(-attemptsWithin)})
 		if err != nil {
 			return err
 		}
@@ -218,13 +227,16 @@ func (s *Service) countAttempt(ctx context.Context, a *Attempt) (id int64, err e
 			over = n.ByBrowser >= attemptsByBoth
 		}
 		if over {
-			return act.Record(ctx, q, act.Technician{FullName: a.Name, Source: a.Source}, "sign-in-throttled", a.Name, "After too many attempts")
+			return act.Record(ctx, q, act.Technician{FullName: a.Name, Source: a.Source}, "sign-in-throttled", a.Name,
+				"After too many attempts")
 		}
 		id, err = q.CountSignIn(ctx, gen.CountSignInParams{Name: a.Name, Source: a.Source, Browser: a.Browser})
 		return err
 	})
 	if err == nil && over {
-		err = act.Refuse(act.Busy, "Too many failed attempts. Wait a quarter of an hour, then try again, or sign in with a browser you have signed in with before.")
+		err = act.Refuse(act.Busy,
+			"Too many failed attempts. Wait a quarter of an hour, then try again, or sign in with a browser you "+
+				"have signed in with before.")
 	}
 	return id, err
 }
@@ -244,7 +256,8 @@ type Session struct {
 func (s *Service) StartSession(ctx context.Context, token string, v Session) error {
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		n, err := q.StartSession(ctx, gen.StartSessionParams{
-			Token: token, TechnicianID: v.Technician, Stamp: v.Stamp, Source: v.Source, Agent: v.Agent, ExpiresAt: v.Expires,
+			Token: token, TechnicianID: v.Technician, Stamp: v.Stamp, Source: v.Source, Agent: v.Agent,
+			ExpiresAt: v.Expires,
 		})
 		if err == nil && n == 0 {
 			err = act.Refuse(act.Denied, "The account was changed meanwhile. Sign in again.")
@@ -258,7 +271,9 @@ func (s *Service) StartSession(ctx context.Context, token string, v Session) err
 
 // SessionTechnician finds whose session a token names; ok is false when it has
 // ended, or its account was switched off or is gone.
-func (s *Service) SessionTechnician(ctx context.Context, token string) (t act.Technician, expires time.Time, ok bool, err error) {
+func (s *Service) SessionTechnician(
+	ctx context.Context, token string,
+) (t act.Technician, expires time.Time, ok bool, err error) {
 	row, err := store.Found(s.store.SessionTechnician(ctx, token))
 	if errors.Is(err, store.ErrNotFound) {
 		return act.Technician{}, time.Time{}, false, nil
@@ -279,7 +294,8 @@ func (s *Service) EndSession(ctx context.Context, token string) error {
 		if _, err := q.EndSession(ctx, token); err != nil {
 			return err
 		}
-		return errors.Join(act.Record(ctx, q, act.Known(row.ID, row.Name, row.FullName), "sign-out", row.Name, "Signed out"), tellSessions(ctx, q, row.ID))
+		return errors.Join(act.Record(ctx, q, act.Known(row.ID, row.Name, row.FullName), "sign-out", row.Name,
+			"Signed out"), tellSessions(ctx, q, row.ID))
 	})
 }
 
@@ -305,14 +321,16 @@ func (s *Service) SwitchAccount(ctx context.Context, by, name string, off bool) 
 		if off {
 			what, says = "account-off", "Switched off, and its sessions ended"
 		}
-		return errors.Join(endSessions(ctx, q, row.ID), act.Record(ctx, q, act.Technician{FullName: by}, what, row.Name, says))
+		return errors.Join(endSessions(ctx, q, row.ID),
+			act.Record(ctx, q, act.Technician{FullName: by}, what, row.Name, says))
 	})
 }
 
 // EndSessions ends the sessions of an account.
 func (s *Service) EndSessions(ctx context.Context, by, name string) error {
 	return s.account(ctx, name, func(q *gen.Queries, row gen.Technician) error {
-		return errors.Join(endSessions(ctx, q, row.ID), act.Record(ctx, q, act.Technician{FullName: by}, "sessions-ended", row.Name, "Its sessions were ended"))
+		return errors.Join(endSessions(ctx, q, row.ID),
+			act.Record(ctx, q, act.Technician{FullName: by}, "sessions-ended", row.Name, "Its sessions were ended"))
 	})
 }
 

@@ -19,7 +19,9 @@ type AuditEntry struct {
 
 // Audited lists what was done since a time, newest first. Empty words leave a
 // column open; who is a part of a name.
-func (s *Service) Audited(ctx context.Context, since time.Time, act, about, who string, most int32) ([]AuditEntry, error) {
+func (s *Service) Audited(
+	ctx context.Context, since time.Time, act, about, who string, most int32,
+) ([]AuditEntry, error) {
 	rows, err := s.store.ListAudit(ctx, gen.ListAuditParams{Since: since, Act: act, About: about, Who: who, Most: most})
 	out := []AuditEntry{}
 	for _, r := range rows {

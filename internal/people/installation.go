@@ -37,7 +37,8 @@ func (s *Service) Recognise(ctx context.Context) error {
 		if err != nil || now.Identity == identity {
 			return err
 		}
-		s.log.Warn("the database is not the one that was last worked with; pushes and readings are held until lithos release")
+		s.log.Warn("the database is not the one that was last worked with; pushes and readings are held until " +
+			"lithos release")
 		return s.holdIn(ctx, q, identity, restored)
 	})
 }
@@ -75,7 +76,8 @@ func (s *Service) ReleaseWork(ctx context.Context, by string) (was bool, err err
 			return err
 		}
 		was = true
-		return errors.Join(act.Record(ctx, q, act.Technician{FullName: by}, "work-released", "", "Pushes and readings go on"), act.Publish(ctx, q, act.Event{Topic: "work"}))
+		return errors.Join(act.Record(ctx, q, act.Technician{FullName: by}, "work-released", "",
+			"Pushes and readings go on"), act.Publish(ctx, q, act.Event{Topic: "work"}))
 	})
 	return was, err
 }

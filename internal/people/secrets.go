@@ -32,7 +32,8 @@ func (s *Service) HandOver(ctx context.Context, siteID string, c yang.Config, dr
 		if i.Uplink == nil || i.Uplink.PasswordName == "" {
 			continue
 		}
-		sealed, err := store.Found(s.store.SecretNamed(ctx, gen.SecretNamedParams{SiteID: siteID, Name: i.Uplink.PasswordName}))
+		sealed, err := store.Found(s.store.SecretNamed(ctx,
+			gen.SecretNamedParams{SiteID: siteID, Name: i.Uplink.PasswordName}))
 		if errors.Is(err, store.ErrNotFound) {
 			return fmt.Errorf("no password is kept as %s; type it on the interface %s", i.Uplink.PasswordName, i.Name)
 		}
@@ -77,8 +78,10 @@ func (s *Service) PutAccess(ctx context.Context, by, siteID, deviceID string, a 
 	}
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		return errors.Join(
-			q.PutAccess(ctx, gen.PutAccessParams{SiteID: siteID, DeviceID: deviceID, Url: a.URL, Account: a.Account, Secret: sealed, Fingerprint: a.Fingerprint}),
-			act.Record(ctx, q, act.Technician{FullName: by}, "device-access", d.Name+" of "+row.Name, "Reached at "+a.URL+" as "+a.Account),
+			q.PutAccess(ctx, gen.PutAccessParams{SiteID: siteID, DeviceID: deviceID, Url: a.URL, Account: a.Account,
+				Secret: sealed, Fingerprint: a.Fingerprint}),
+			act.Record(ctx, q, act.Technician{FullName: by}, "device-access", d.Name+" of "+row.Name,
+				"Reached at "+a.URL+" as "+a.Account),
 		)
 	})
 }
@@ -89,5 +92,6 @@ func (s *Service) Reach(row order.Access) (*device.RESTCONF, error) {
 	if err != nil {
 		return nil, err
 	}
-	return device.NewRESTCONF(device.Access{URL: row.URL, Account: row.Account, Password: password, Fingerprint: row.Fingerprint}), nil
+	return device.NewRESTCONF(device.Access{URL: row.URL, Account: row.Account, Password: password,
+		Fingerprint: row.Fingerprint}), nil
 }

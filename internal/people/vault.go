@@ -22,8 +22,9 @@ type Vault struct {
 func OpenVault(path string) (*Vault, error) {
 	raw, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("there is no key file %s: name it with --key or LITHOS_KEY, put it back from where it is kept, "+
-			"or for a new installation make one with: lithos key make", path)
+		return nil,
+			fmt.Errorf("there is no key file %s: name it with --key or LITHOS_KEY, put it back from where it is kept, "+
+				"or for a new installation make one with: lithos key make", path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the key file: %w", err)

@@ -74,7 +74,8 @@ func Start(ctx context.Context, dir string, o Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "log_min_messages=warning"}
+	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c",
+		"unix_socket_directories=", "-c", "log_min_messages=warning"}
 	if o.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
@@ -105,7 +106,8 @@ func initialise(ctx context.Context, bin, dir, data, secret string, as *syscall.
 			return err
 		}
 	}
-	args := []string{"-D", data, "--username=lithos", "--pwfile=" + secret, "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8"}
+	args := []string{"-D", data, "--username=lithos", "--pwfile=" + secret, "--auth=scram-sha-256", "--encoding=UTF8",
+		"--locale=C.UTF-8"}
 	if o.Throwaway {
 		args = append(args, "--no-sync")
 	}
@@ -142,7 +144,8 @@ func (c *Cluster) await(ctx context.Context, log string) error {
 
 // URL is how to connect to a database of the cluster.
 func (c *Cluster) URL(database string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword("lithos", c.password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)), Path: database, RawQuery: "sslmode=disable"}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword("lithos", c.password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)), Path: database, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 
@@ -154,7 +157,8 @@ func (c *Cluster) CreateDatabase(ctx context.Context, name, template string) err
 	}
 	defer conn.Close(ctx)
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil || there {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).
+		Scan(&there); err != nil || there {
 		return err
 	}
 	sql := "CREATE DATABASE " + pgx.Identifier{name}.Sanitize()

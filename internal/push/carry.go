@@ -75,7 +75,8 @@ func (r *run) carry(ctx context.Context) error {
 	if r.resumed {
 		cut, err := r.closeLines(ctx, "unknown", ": the process that was at it ended")
 		if err == nil && (cut > 0 || r.push.State == stateRunning) {
-			err = r.write(ctx, "", "resume", "The push was interrupted; going on from what is stored and what the devices hold", "done")
+			err = r.write(ctx, "", "resume",
+				"The push was interrupted; going on from what is stored and what the devices hold", "done")
 		}
 		if err != nil {
 			return err
@@ -111,7 +112,8 @@ func (r *run) move(ctx context.Context, state, problem string) error {
 }
 
 func (r *run) moveIn(ctx context.Context, q *gen.Queries, state, problem string) error {
-	n, err := q.MovePush(ctx, gen.MovePushParams{ID: r.push.ID, Run: r.id, State: state, Problem: problem, Expected: []string{r.push.State}})
+	n, err := q.MovePush(ctx,
+		gen.MovePushParams{ID: r.push.ID, Run: r.id, State: state, Problem: problem, Expected: []string{r.push.State}})
 	if err == nil && n == 0 {
 		err = errHoldLost
 	}
@@ -136,7 +138,9 @@ func (r *run) change(ctx context.Context) error {
 		return stored(err)
 	}
 	if row.Head != r.draft.Order.BaseRevision {
-		return r.move(ctx, stateReturning, fmt.Sprintf("The site is at revision %d, and the draft was made on revision %d", row.Head, r.draft.Order.BaseRevision))
+		return r.move(ctx, stateReturning,
+			fmt.Sprintf("The site is at revision %d, and the draft was made on revision %d", row.Head,
+				r.draft.Order.BaseRevision))
 	}
 	if r.push.State == stateQueued {
 		if err := r.move(ctx, stateRunning, ""); err != nil {
@@ -262,7 +266,8 @@ func (r *run) begin(ctx context.Context, t order.Target, driver *device.RESTCONF
 		if err != nil {
 			return err
 		}
-		if err := r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: t.ID, Name: t.Name, Before: before}); err != nil {
+		if err := r.store.PutPushDevice(ctx,
+			gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: t.ID, Name: t.Name, Before: before}); err != nil {
 			return stored(err)
 		}
 	}
@@ -277,7 +282,8 @@ func (r *run) fail(ctx context.Context, problem string) error {
 		if err := r.moveIn(ctx, q, stateFailed, problem); err != nil {
 			return err
 		}
-		if _, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: r.push.OrderID, State: "open", Expected: "pushing"}); err != nil {
+		if _, err := q.SetOrderState(ctx,
+			gen.SetOrderStateParams{ID: r.push.OrderID, State: "open", Expected: "pushing"}); err != nil {
 			return err
 		}
 		return act.Record(ctx, q, r.by, "push-failed", order.Name(r.push.OrderID), problem)
@@ -303,7 +309,8 @@ func (r *run) land(ctx context.Context) error {
 		if ctx.Err() != nil || errors.Is(err, errHoldLost) {
 			return stored(err)
 		}
-		r.log.Error("a push has changed its devices, and its revision is not stored yet; trying again", "push", r.push.ID, "error", err)
+		r.log.Error("a push has changed its devices, and its revision is not stored yet; trying again", "push",
+			r.push.ID, "error", err)
 		select {
 		case <-ctx.Done():
 			return stored(ctx.Err())
@@ -334,14 +341,18 @@ func (r *run) landOnce(ctx context.Context) error {
 			doc, _ = edit.Replay(newer, order.Live(r.draft.Steps))
 		}
 		note := strings.TrimSpace(o.Title + " " + o.Ticket)
-		if err := store.AddRevision(ctx, q, doc, head, store.Author{Note: note, Order: o.ID, By: r.push.StartedBy}); err != nil {
+		if err := store.AddRevision(ctx, q, doc, head,
+			store.Author{Note: note, Order: o.ID, By: r.push.StartedBy}); err != nil {
 			return err
 		}
-		if _, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: o.ID, State: "landed", By: r.push.StartedBy, Expected: "pushing"}); err != nil {
+		if _, err := q.SetOrderState(ctx,
+			gen.SetOrderStateParams{ID: o.ID, State: "landed", By: r.push.StartedBy, Expected: "pushing"}); err != nil {
 			return err
 		}
 		says := fmt.Sprintf("Land revision %d of %s", head+1, doc.Name)
-		if _, err := q.WriteJournal(ctx, gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Stage: "land", Says: says, State: "done"}); err != nil {
+		if _, err := q.WriteJournal(ctx,
+			gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Stage: "land", Says: says,
+				State: "done"}); err != nil {
 			return err
 		}
 		return errors.Join(
@@ -384,7 +395,9 @@ func (r *run) skip(ctx context.Context, deviceName, stage, says string) error {
 }
 
 func (r *run) write(ctx context.Context, deviceName, stage, says, state string) error {
-	n, err := r.store.WriteJournal(ctx, gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Device: deviceName, Stage: stage, Says: says, State: state})
+	n, err := r.store.WriteJournal(ctx,
+		gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Device: deviceName, Stage: stage, Says: says,
+			State: state})
 	if err == nil && n == 0 {
 		err = errHoldLost
 	}
@@ -396,7 +409,8 @@ func (r *run) write(ctx context.Context, deviceName, stage, says, state string) 
 
 // closeLines closes the lines that are not closed yet, and counts them.
 func (r *run) closeLines(ctx context.Context, state, detail string) (int64, error) {
-	n, err := r.store.CloseJournal(ctx, gen.CloseJournalParams{PushID: r.push.ID, Run: r.id, State: state, Detail: detail})
+	n, err := r.store.CloseJournal(ctx,
+		gen.CloseJournalParams{PushID: r.push.ID, Run: r.id, State: state, Detail: detail})
 	if err == nil {
 		err = act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))
 	}

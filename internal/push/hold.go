@@ -52,7 +52,8 @@ type run struct {
 func (s *Service) hold(ctx context.Context, id int64) (r *run, held context.Context, release func(), err error) {
 	r = &run{Service: s, id: rand.Text()}
 	until := time.Now().Add(s.Timing.HoldFor)
-	r.push, err = store.Found(s.store.HoldPush(ctx, gen.HoldPushParams{ID: id, Run: r.id, Seconds: s.Timing.HoldFor.Seconds()}))
+	r.push, err = store.Found(s.store.HoldPush(ctx,
+		gen.HoldPushParams{ID: id, Run: r.id, Seconds: s.Timing.HoldFor.Seconds()}))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil, nil, nil
 	}
@@ -70,7 +71,8 @@ func (s *Service) hold(ctx context.Context, id int64) (r *run, held context.Cont
 	return r, held, func() {
 		lose(context.Canceled)
 		<-ended
-		if err := s.store.ReleaseHold(context.WithoutCancel(ctx), gen.ReleaseHoldParams{ID: id, Run: r.id}); err != nil {
+		if err := s.store.ReleaseHold(context.WithoutCancel(ctx),
+			gen.ReleaseHoldParams{ID: id, Run: r.id}); err != nil {
 			s.log.Warn("a push could not be given back; its hold runs out by itself", "push", id, "error", err)
 		}
 	}, nil
@@ -89,7 +91,8 @@ func (s *Service) keepHold(ctx context.Context, lose context.CancelCauseFunc, r 
 		}
 		asked := time.Now()
 		soon, cancel := context.WithDeadline(ctx, until)
-		n, err := s.store.KeepHold(soon, gen.KeepHoldParams{ID: r.push.ID, Run: r.id, Seconds: s.Timing.HoldFor.Seconds()})
+		n, err := s.store.KeepHold(soon,
+			gen.KeepHoldParams{ID: r.push.ID, Run: r.id, Seconds: s.Timing.HoldFor.Seconds()})
 		cancel()
 		switch {
 		case ctx.Err() != nil:
@@ -97,7 +100,8 @@ func (s *Service) keepHold(ctx context.Context, lose context.CancelCauseFunc, r 
 		case err == nil && n == 1:
 			until = asked.Add(s.Timing.HoldFor)
 		case err == nil || time.Until(until) < s.Timing.HoldFor/4:
-			s.log.Warn("the hold on a push is lost; this process stops carrying it out", "push", r.push.ID, "error", err)
+			s.log.Warn("the hold on a push is lost; this process stops carrying it out", "push", r.push.ID,
+				"error", err)
 			lose(errHoldLost)
 			return
 		}

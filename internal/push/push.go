@@ -80,8 +80,9 @@ func (s *Service) Latest(ctx context.Context, id int64) (*PushView, error) {
 		return nil, err
 	}
 	v := &PushView{
-		ID: row.ID, State: row.State, Problem: row.Problem, By: row.Starter, At: row.StartedAt, Finished: row.FinishedAt,
-		Journal: []JournalEntry{}, Unverified: []Unverified{}, Silent: []string{},
+		ID: row.ID, State: row.State, Problem: row.Problem, By: row.Starter, At: row.StartedAt,
+		Finished: row.FinishedAt,
+		Journal:  []JournalEntry{}, Unverified: []Unverified{}, Silent: []string{},
 	}
 	lines, err1 := s.store.Journal(ctx, row.ID)
 	for _, l := range lines {
@@ -120,7 +121,8 @@ func pushTitle(state string, devices, unverified int) string {
 	}
 	return map[string]string{
 		stateQueued: "Push is queued", stateRunning: "Pushing", stateConfirming: "Every device is ready; confirming",
-		stateReturning: "Putting the devices back", stateLanding: "Every device has confirmed; landing", stateFailed: "The push failed",
+		stateReturning: "Putting the devices back", stateLanding: "Every device has confirmed; landing",
+		stateFailed: "The push failed",
 	}[state]
 }
 
@@ -161,17 +163,20 @@ func (s *Service) Push(ctx context.Context, by act.Technician, id int64, version
 			return err
 		}
 		// TouchOrder has the order's row, and found it open.
-		if _, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "pushing", Expected: "open"}); err != nil {
+		if _, err := q.SetOrderState(ctx,
+			gen.SetOrderStateParams{ID: id, State: "pushing", Expected: "open"}); err != nil {
 			return err
 		}
-		if push, err = q.StartPush(ctx, gen.StartPushParams{OrderID: id, SiteID: d.Order.SiteID, Version: version, StartedBy: by.ID}); err != nil {
+		if push, err = q.StartPush(ctx,
+			gen.StartPushParams{OrderID: id, SiteID: d.Order.SiteID, Version: version, StartedBy: by.ID}); err != nil {
 			return err
 		}
 		if _, err := s.jobs.InsertTx(ctx, tx, PushArgs{push}, nil); err != nil {
 			return err
 		}
 		says := fmt.Sprintf("%s to %s: %s", order.Name(id), d.Doc().Name, strings.Join(head.Devices, ", "))
-		return errors.Join(act.Record(ctx, q, by, "push-started", order.Name(id), says), act.Publish(ctx, q, act.OrderEvent(id, 0)))
+		return errors.Join(act.Record(ctx, q, by, "push-started", order.Name(id), says),
+			act.Publish(ctx, q, act.OrderEvent(id, 0)))
 	})
 	if store.IsDuplicate(err, "push_one_a_site") {
 		return 0, act.Refuse(act.Conflict, "Another push to this site is under way. Wait until it has ended.")
@@ -198,7 +203,8 @@ func (s *Service) EndPush(ctx context.Context, by act.Technician, id int64) erro
 		if len(silent) == 0 {
 			return act.Refuse(act.Conflict, "No device is waited for: the push goes on by itself, or has ended.")
 		}
-		says := fmt.Sprintf("Ended by %s while it waited for %s, which may hold the old configuration or the new one: look at it. %s",
+		says := fmt.Sprintf("Ended by %s while it waited for %s, which may hold the old configuration or the new "+
+			"one: look at it. %s",
 			by.FullName, strings.Join(silent, ", "), outcomes(devices, nil))
 		if row.Problem != "" {
 			says = row.Problem + ". " + says
@@ -210,10 +216,12 @@ func (s *Service) EndPush(ctx context.Context, by act.Technician, id int64) erro
 		if err != nil {
 			return err
 		}
-		if _, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "open", Expected: "pushing"}); err != nil {
+		if _, err := q.SetOrderState(ctx,
+			gen.SetOrderStateParams{ID: id, State: "open", Expected: "pushing"}); err != nil {
 			return err
 		}
-		return errors.Join(act.Record(ctx, q, by, "push-ended", order.Name(id), says), act.Publish(ctx, q, act.PushEvent(id)))
+		return errors.Join(act.Record(ctx, q, by, "push-ended", order.Name(id), says),
+			act.Publish(ctx, q, act.PushEvent(id)))
 	})
 }
 
@@ -229,7 +237,8 @@ func (s *Service) Verify(ctx context.Context, by act.Technician, id int64, seq i
 			return err
 		}
 		says := fmt.Sprintf("%s has verified line %d of what the push did not", by.FullName, seq+1)
-		return errors.Join(act.Record(ctx, q, by, "verified-by-hand", order.Name(id), says), act.Publish(ctx, q, act.PushEvent(id)))
+		return errors.Join(act.Record(ctx, q, by, "verified-by-hand", order.Name(id), says),
+			act.Publish(ctx, q, act.PushEvent(id)))
 	})
 }
 

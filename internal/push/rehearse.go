@@ -76,7 +76,8 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 		if err != nil {
 			return err
 		}
-		if err := q.PutRehearsal(ctx, gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID}); err != nil {
+		if err := q.PutRehearsal(ctx,
+			gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID}); err != nil {
 			return err
 		}
 		return act.Publish(ctx, q, act.OrderEvent(id, 0))
@@ -97,7 +98,8 @@ type clientWriter struct {
 }
 
 func (w *clientWriter) put(c rehearse.Client) error {
-	row := gen.PutRehearsalClientsParams{OrderID: w.order, Seq: w.seq, Moves: c.Moves, Network: c.Network, Name: c.Name, Reply: []byte{}}
+	row := gen.PutRehearsalClientsParams{OrderID: w.order, Seq: w.seq, Moves: c.Moves, Network: c.Network, Name: c.Name,
+		Reply: []byte{}}
 	w.seq++
 	if c.Reply != nil {
 		reply, err := hex.DecodeString(c.Reply.Bytes)
@@ -147,7 +149,8 @@ func (s *Service) Rehearsal(ctx context.Context, id int64) (*Rehearsed, error) {
 // RehearsedClients is a page of the clients of an order's rehearsal: of those that
 // are told something else, or of those that keep what they have.
 func (s *Service) RehearsedClients(ctx context.Context, id int64, moving bool, from int) (*ClientPage, error) {
-	rows, err := s.store.RehearsalClients(ctx, gen.RehearsalClientsParams{OrderID: id, Moves: moving, Skip: int32(from), Most: clientsAPage + 1})
+	rows, err := s.store.RehearsalClients(ctx,
+		gen.RehearsalClientsParams{OrderID: id, Moves: moving, Skip: int32(from), Most: clientsAPage + 1})
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +174,8 @@ func (s *Service) RehearsedReply(ctx context.Context, id int64, seq int32) (*dhc
 	}
 	row, err := store.Found(s.store.RehearsalReply(ctx, gen.RehearsalReplyParams{OrderID: id, Seq: seq}))
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(row.Reply) == 0 {
-		return nil, act.Refuse(act.Missing, "There is no such reply. The draft may have been rehearsed again: look at it anew.")
+		return nil, act.Refuse(act.Missing,
+			"There is no such reply. The draft may have been rehearsed again: look at it anew.")
 	}
 	if err != nil {
 		return nil, err
@@ -195,7 +199,8 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) []DevicePlan {
 	out := []DevicePlan{}
 	for _, t := range d.Targets(access) {
 		base, wanted := t.Configs(d)
-		out = append(out, DevicePlan{t.Name, t.Kind, t.Access == nil, plan.Between(base, wanted), int(s.Timing.ConfirmWithin / time.Second)})
+		out = append(out, DevicePlan{t.Name, t.Kind, t.Access == nil, plan.Between(base, wanted),
+			int(s.Timing.ConfirmWithin / time.Second)})
 	}
 	return out
 }

@@ -68,9 +68,12 @@ type Service struct {
 }
 
 // New makes the use cases on a migrated database.
-func New(s *store.Store, drafts Drafts, devices Devices, accounts Accounts, watcher Watcher, log *slog.Logger) *Service {
+func New(
+	s *store.Store, drafts Drafts, devices Devices, accounts Accounts, watcher Watcher, log *slog.Logger,
+) *Service {
 	return &Service{
-		store: s, drafts: drafts, devices: devices, accounts: accounts, watcher: watcher, log: log, Timing: UsualTiming, life: context.Background(),
+		store: s, drafts: drafts, devices: devices, accounts: accounts, watcher: watcher, log: log, Timing: UsualTiming,
+		life: context.Background(),
 		pushes: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "lithos_pushes_total", Help: "Pushes that have ended, by outcome: landed or failed.",
 		}, []string{"outcome"}),

@@ -52,7 +52,8 @@ func holds(ctx context.Context, driver *device.RESTCONF, goal yang.Config) error
 		return err
 	})
 	if err == nil && !held.Equal(goal) {
-		err = fmt.Errorf("the device holds something else than it was told: %s", firstDifference(plan.Between(held, goal)))
+		err = fmt.Errorf("the device holds something else than it was told: %s",
+			firstDifference(plan.Between(held, goal)))
 	}
 	return err
 }
@@ -198,7 +199,8 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver *device.REST
 	state, err := r.ask(ctx, driver, r.token)
 	switch {
 	case err != nil:
-		return silent(fmt.Errorf("%w; unconfirmed, it returns by itself within %d s", err, int(r.Timing.ConfirmWithin/time.Second)))
+		return silent(fmt.Errorf("%w; unconfirmed, it returns by itself within %d s", err,
+			int(r.Timing.ConfirmWithin/time.Second)))
 	case state == device.ChangeWaiting:
 		return silent(cancelled)
 	}
@@ -246,7 +248,9 @@ func (r *run) undo(ctx context.Context, driver *device.RESTCONF, before yang.Con
 // eachDevice does something with each device the push came to and stores what state
 // that left it in. It reports whether every one is in a state that is known; an
 // error of do ends it once all were asked.
-func (r *run) eachDevice(ctx context.Context, do func(gen.PushDevice, *device.RESTCONF) (string, error)) (settled bool, err error) {
+func (r *run) eachDevice(
+	ctx context.Context, do func(gen.PushDevice, *device.RESTCONF) (string, error),
+) (settled bool, err error) {
 	devices, err := r.store.PushDevices(ctx, r.push.ID)
 	if err != nil {
 		return false, stored(err)
@@ -267,17 +271,21 @@ func (r *run) eachDevice(ctx context.Context, do func(gen.PushDevice, *device.RE
 		if state == d.State {
 			continue
 		}
-		if err := r.store.SetPushDevice(ctx, gen.SetPushDeviceParams{PushID: r.push.ID, DeviceID: d.DeviceID, State: state}); err != nil {
+		if err := r.store.SetPushDevice(ctx,
+			gen.SetPushDeviceParams{PushID: r.push.ID, DeviceID: d.DeviceID, State: state}); err != nil {
 			return false, stored(err)
 		}
 	}
 	return settled, errors.Join(failed, stored(act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))))
 }
 
-func (r *run) withDevice(d gen.PushDevice, access []order.Access, do func(gen.PushDevice, *device.RESTCONF) (string, error)) (string, error) {
+func (r *run) withDevice(
+	d gen.PushDevice, access []order.Access, do func(gen.PushDevice, *device.RESTCONF) (string, error),
+) (string, error) {
 	at := order.On(access, d.DeviceID)
 	if at == nil {
-		r.log.Warn("a device of a push is not recorded any more; record how it is reached, or end the push", "push", r.push.ID, "device", d.Name)
+		r.log.Warn("a device of a push is not recorded any more; record how it is reached, or end the push", "push",
+			r.push.ID, "device", d.Name)
 		return deviceUnknown, nil
 	}
 	driver, err := r.devices.Reach(*at)

@@ -89,7 +89,8 @@ func (d *Device) learn(who Client) {
 	defer d.mu.Unlock()
 	var ports []string
 	for _, i := range d.running.Interfaces.Interface {
-		if i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged == who.VLAN && len(i.Switchport.Tagged) == 0 {
+		if i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged == who.VLAN &&
+			len(i.Switchport.Tagged) == 0 {
 			ports = append(ports, i.Name)
 		}
 	}

@@ -30,7 +30,8 @@ const (
 func (d *Device) routes() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /restconf/data", d.get)
-	mux.HandleFunc("GET /restconf/ds/ietf-datastores:startup", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, d.Startup()) })
+	mux.HandleFunc("GET /restconf/ds/ietf-datastores:startup",
+		func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, d.Startup()) })
 	mux.HandleFunc("PUT /restconf/data/{path...}", d.edit)
 	mux.HandleFunc("DELETE /restconf/data/{path...}", d.edit)
 	mux.HandleFunc("POST /restconf/operations/{name}", d.operate)
@@ -49,7 +50,8 @@ func (d *Device) authorised(next http.Handler) http.Handler {
 			panic(http.ErrAbortHandler)
 		}
 		account, password, _ := r.BasicAuth()
-		same := subtle.ConstantTimeCompare([]byte(account), []byte(d.config.Account)) & subtle.ConstantTimeCompare([]byte(password), []byte(d.config.Password))
+		same := subtle.ConstantTimeCompare([]byte(account),
+			[]byte(d.config.Account)) & subtle.ConstantTimeCompare([]byte(password), []byte(d.config.Password))
 		if same != 1 {
 			w.Header().Set("WWW-Authenticate", `Basic realm="device"`)
 			refuse(w, http.StatusUnauthorized, "access-denied", "The account or password is wrong.")
@@ -72,7 +74,8 @@ func refuse(w http.ResponseWriter, status int, tag, message string) {
 		Tag     string `json:"error-tag"`
 		Message string `json:"error-message"`
 	}
-	write(w, status, map[string]any{"ietf-restconf:errors": map[string][]item{"error": {{"application", tag, message}}}})
+	write(w, status,
+		map[string]any{"ietf-restconf:errors": map[string][]item{"error": {{"application", tag, message}}}})
 }
 
 // tagOf is the entity tag of a configuration (RFC 8040 section 3.4.1.2).
@@ -201,11 +204,13 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 	switch name := r.PathValue("name"); name {
 	case "lithos-config:begin":
 		if in.Token == "" || in.Timeout < 1 || in.Timeout > 3600 {
-			refuse(w, http.StatusBadRequest, "invalid-value", "A token and a timeout from 1 to 3600 seconds are needed.")
+			refuse(w, http.StatusBadRequest, "invalid-value",
+				"A token and a timeout from 1 to 3600 seconds are needed.")
 			return
 		}
 		if in.Expected != "" && d.aside == nil && in.Expected != tagOf(d.running) {
-			refuse(w, http.StatusPreconditionFailed, "operation-failed", "The running configuration was changed by somebody else.")
+			refuse(w, http.StatusPreconditionFailed, "operation-failed",
+				"The running configuration was changed by somebody else.")
 			return
 		}
 		if err := d.begin(in.Token, time.Duration(in.Timeout)*time.Second); err != nil {
@@ -297,7 +302,8 @@ func (d *Device) addressOf(iface string) (netip.Addr, bool) {
 // onSite reports whether an address is on a subnet of the device.
 func (d *Device) onSite(a netip.Addr) bool {
 	return slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool {
-		return i.IPv4 != nil && i.Uplink == nil && slices.ContainsFunc(i.IPv4.Address, func(p yang.Address) bool { return p.Prefix().Contains(a) })
+		return i.IPv4 != nil && i.Uplink == nil &&
+			slices.ContainsFunc(i.IPv4.Address, func(p yang.Address) bool { return p.Prefix().Contains(a) })
 	})
 }
 
@@ -305,7 +311,8 @@ func (d *Device) onSite(a netip.Addr) bool {
 // so whether the outside, where everything answers, is reached.
 func (d *Device) translates(from netip.Addr) bool {
 	return slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool {
-		return i.Uplink != nil && i.Enabled && slices.ContainsFunc(i.Uplink.Translate, func(p netip.Prefix) bool { return p.Contains(from) })
+		return i.Uplink != nil && i.Enabled &&
+			slices.ContainsFunc(i.Uplink.Translate, func(p netip.Prefix) bool { return p.Contains(from) })
 	})
 }
 

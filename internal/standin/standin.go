@@ -120,8 +120,9 @@ func Start(c Config) (*Device, error) {
 		c.Fabric = NewFabric()
 	}
 	d := &Device{
-		config: c, db: dhcp.NewLeaseDB(), running: c.Initial, wires: map[string]*net.UDPConn{}, waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
-		heard: map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
+		config: c, db: dhcp.NewLeaseDB(), running: c.Initial, wires: map[string]*net.UDPConn{},
+		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
+		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
 	}
 	maps.Copy(d.secrets, c.Secrets)
 	if err := d.restore(); err != nil {
@@ -141,12 +142,14 @@ func Start(c Config) (*Device, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(cert.Certificate[0])
-	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+	listener, err := tls.Listen("tcp", "127.0.0.1:0",
+		&tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
 	if err != nil {
 		return nil, err
 	}
 	d.URL, d.Fingerprint = "https://"+listener.Addr().String(), sum[:]
-	d.http = &http.Server{Handler: d.routes(), ReadHeaderTimeout: 5 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	d.http = &http.Server{Handler: d.routes(), ReadHeaderTimeout: 5 * time.Second,
+		ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
 	d.done.Go(func() { _ = d.http.Serve(listener) })
 	return d, nil
 }
@@ -354,7 +357,8 @@ func (d *Device) places() []place {
 		if d.wires[i.Name] == nil {
 			continue
 		}
-		p := place{device: d, iface: i.Name, wire: d.wires[i.Name].LocalAddr().(*net.UDPAddr).AddrPort(), routed: d.routed.LocalAddr().(*net.UDPAddr).AddrPort()}
+		p := place{device: d, iface: i.Name, wire: d.wires[i.Name].LocalAddr().(*net.UDPAddr).AddrPort(),
+			routed: d.routed.LocalAddr().(*net.UDPAddr).AddrPort()}
 		switch {
 		case i.VLAN != nil:
 			p.vlan = i.VLAN.ID
@@ -395,7 +399,8 @@ const maxWaiting = 4096
 func (d *Device) hearOn(iface string, from netip.AddrPort, m *dhcpv4.DHCPv4) []byte {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	accepts := slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool { return i.Name == iface && i.Accepts(site.PermitDHCP) })
+	accepts := slices.ContainsFunc(d.running.Interfaces.Interface,
+		func(i yang.Interface) bool { return i.Name == iface && i.Accepts(site.PermitDHCP) })
 	if d.faults.Deaf || !accepts {
 		return nil
 	}

@@ -28,7 +28,8 @@ func start(t *testing.T, state string, pace time.Duration) *standin.Device {
 	s := scenario.Site("quill-street")
 	fabric := standin.NewFabric()
 	d, err := standin.Start(standin.Config{
-		Name: "rt-quill", Fabric: fabric, Initial: compile.Device(s, "dev-quill-rt"), Account: "a", Password: "p", State: state,
+		Name: "rt-quill", Fabric: fabric, Initial: compile.Device(s, "dev-quill-rt"), Account: "a", Password: "p",
+		State: state,
 	})
 	require.NoError(t, err)
 	t.Cleanup(d.Close)
@@ -67,12 +68,14 @@ func TestSpeaksRESTCONF(t *testing.T) {
 	status, body := send(t, d, "GET", "/restconf/data", "")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, body, `"ietf-interfaces:interfaces"`)
-	status, body = send(t, d, "PUT", "/restconf/data"+yang.PoolPath("x"), `{"lithos-dhcp-server:pool":[{"id":"x","interface":"nowhere","subnet":"10.0.0.0/8"}]}`)
+	status, body = send(t, d, "PUT", "/restconf/data"+yang.PoolPath("x"),
+		`{"lithos-dhcp-server:pool":[{"id":"x","interface":"nowhere","subnet":"10.0.0.0/8"}]}`)
 	assert.Equal(t, 409, status)
 	assert.Contains(t, body, `"error-message":"pool : interface nowhere has no address in 10.0.0.0/8"`)
 	status, _ = send(t, d, "DELETE", "/restconf/data"+yang.PoolPath("none"), "")
 	assert.Equal(t, 404, status)
-	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:begin", `{"lithos-config:input":{"token":"x","timeout":9999}}`)
+	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:begin",
+		`{"lithos-config:input":{"token":"x","timeout":9999}}`)
 	assert.Equal(t, 400, status)
 	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:brew", `{}`)
 	assert.Equal(t, 404, status)
@@ -89,15 +92,18 @@ func TestSpeaksRESTCONF(t *testing.T) {
 func TestUnconfirmedChangeIsTakenBack(t *testing.T) {
 	d := start(t, "", 0)
 	before := d.Running()
-	status, _ := send(t, d, "POST", "/restconf/operations/lithos-config:begin", `{"lithos-config:input":{"token":"one","timeout":1}}`)
+	status, _ := send(t, d, "POST", "/restconf/operations/lithos-config:begin",
+		`{"lithos-config:input":{"token":"one","timeout":1}}`)
 	require.Equal(t, 204, status)
 	status, _ = send(t, d, "DELETE", "/restconf/data"+yang.PoolPath("pool-quill-lab"), "")
 	require.Equal(t, 204, status)
 	require.False(t, d.Running().Equal(before))
-	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:begin", `{"lithos-config:input":{"token":"two","timeout":1}}`)
+	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:begin",
+		`{"lithos-config:input":{"token":"two","timeout":1}}`)
 	assert.Equal(t, 409, status, "another change has to wait")
 	require.Eventually(t, func() bool { return d.Running().Equal(before) }, 2*time.Minute, 10*time.Millisecond)
-	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:confirm", `{"lithos-config:input":{"token":"one"}}`)
+	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:confirm",
+		`{"lithos-config:input":{"token":"one"}}`)
 	assert.Equal(t, 409, status, "it is too late to confirm")
 }
 
@@ -109,7 +115,8 @@ func TestStartupSurvivesARestart(t *testing.T) {
 			status, _ := send(t, d, "DELETE", "/restconf/data"+yang.PoolPath("pool-quill-lab"), "")
 			require.Equal(t, 204, status)
 		}
-		status, _ := send(t, d, "POST", "/restconf/operations/lithos-config:"+name, `{"lithos-config:input":{"token":"t","timeout":60}}`)
+		status, _ := send(t, d, "POST", "/restconf/operations/lithos-config:"+name,
+			`{"lithos-config:input":{"token":"t","timeout":60}}`)
 		require.Equal(t, 204, status)
 	}
 	status, _ := send(t, d, "DELETE", "/restconf/data"+yang.PoolPath("pool-quill-home"), "") // applied, never saved
@@ -124,7 +131,8 @@ func TestItsClientsLeaseAndAreHeard(t *testing.T) {
 	d := start(t, "", time.Millisecond)
 	require.Eventually(t, func() bool {
 		_, body := send(t, d, "GET", "/restconf/data?content=nonconfig", "")
-		return bytes.Contains([]byte(body), []byte(`"10.7.7.20"`)) && bytes.Contains([]byte(body), []byte(`"state":"bound"`)) && bytes.Contains([]byte(body), []byte(`10.7.8.10`))
+		return bytes.Contains([]byte(body), []byte(`"10.7.7.20"`)) &&
+			bytes.Contains([]byte(body), []byte(`"state":"bound"`)) && bytes.Contains([]byte(body), []byte(`10.7.8.10`))
 	}, 2*time.Minute, 20*time.Millisecond, "the nas has its reserved address and hyper-1 is a neighbour")
 }
 
@@ -176,20 +184,24 @@ func TestAttackKeptStateIsDecodedOverAnother(t *testing.T) {
 	state := filepath.Join(t.TempDir(), "state.json")
 	d := start(t, state, 0)
 	changed := d.Running()
-	ward := changed.Interfaces.Interface[slices.IndexFunc(changed.Interfaces.Interface, func(i yang.Interface) bool { return i.Name == "lan.20" })]
+	ward := changed.Interfaces.Interface[slices.IndexFunc(changed.Interfaces.Interface,
+		func(i yang.Interface) bool { return i.Name == "lan.20" })]
 	ward.Name, ward.VLAN = "lan.15", &yang.VLAN{Parent: "lan", ID: 15}
 	ward.IPv4 = &yang.IPv4{Address: []yang.Address{{IP: netip.MustParseAddr("10.7.11.1"), PrefixLength: 26}}}
 	changed.Interfaces.Interface = append(slices.Clone(changed.Interfaces.Interface), ward)
 	changed = changed.Sorted()
 	require.NoError(t, d.Set(changed))
-	status, _ := send(t, d, "POST", "/restconf/operations/lithos-config:begin", `{"lithos-config:input":{"token":"one","timeout":60}}`)
+	status, _ := send(t, d, "POST", "/restconf/operations/lithos-config:begin",
+		`{"lithos-config:input":{"token":"one","timeout":60}}`)
 	require.Equal(t, 204, status)
-	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:confirm", `{"lithos-config:input":{"token":"one"}}`)
+	status, _ = send(t, d, "POST", "/restconf/operations/lithos-config:confirm",
+		`{"lithos-config:input":{"token":"one"}}`)
 	require.Equal(t, 204, status)
 	held := d.Running()
 	d.Close()
 	again := start(t, state, 0)
 	assert.True(t, again.Running().Equal(held))
-	_, body := send(t, again, "POST", "/restconf/operations/lithos-config:change", `{"lithos-config:input":{"token":"one"}}`)
+	_, body := send(t, again, "POST", "/restconf/operations/lithos-config:change",
+		`{"lithos-config:input":{"token":"one"}}`)
 	assert.Contains(t, body, "confirmed", "it remembers what it confirmed")
 }

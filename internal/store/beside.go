@@ -28,7 +28,8 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 		}
 	}, siteID)
 	queue(&batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
-	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) }, customer, siteID)
+	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
+		customer, siteID)
 	if err := s.Pool.SendBatch(ctx, &batch).Close(); err != nil {
 		return b, fmt.Errorf("read beside site %s: %w", siteID, err)
 	}
@@ -48,7 +49,8 @@ func accessOf(rows []gen.DeviceAccess) []order.Access {
 	var out []order.Access
 	for _, r := range rows {
 		out = append(out, order.Access{
-			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret, Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem,
+			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret,
+			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem,
 		})
 	}
 	return out
@@ -61,7 +63,8 @@ func heard(rows []gen.Sighting) []seen.Heard {
 			continue
 		}
 		h := seen.Heard{
-			Device: r.DeviceID, Source: r.Source, Address: r.Address, MAC: address.MAC(r.Mac), ClientID: r.ClientID, Name: r.Name, Pool: r.Pool, Port: r.Port,
+			Device: r.DeviceID, Source: r.Source, Address: r.Address, MAC: address.MAC(r.Mac), ClientID: r.ClientID,
+			Name: r.Name, Pool: r.Pool, Port: r.Port,
 			First: r.First, Last: r.Last, State: r.State, Bound: r.State == string(dhcp.Bound),
 		}
 		if r.Expires != nil {
@@ -79,7 +82,8 @@ func neighbors(rows []gen.NeighborPrefixesRow) []check.Neighbor {
 			out = append(out, check.Neighbor{ID: r.SiteID, Name: r.Site})
 		}
 		last := &out[len(out)-1]
-		last.Networks = append(last.Networks, site.Network{ID: site.ParseRef(r.Part).ID, Name: r.Name, Prefix: r.Prefix})
+		last.Networks = append(last.Networks,
+			site.Network{ID: site.ParseRef(r.Part).ID, Name: r.Name, Prefix: r.Prefix})
 	}
 	return out
 }
@@ -106,7 +110,8 @@ func (s *Store) Neighbors(ctx context.Context, customer string) ([]check.Neighbo
 func (s *Store) Order(ctx context.Context, id int64) (order.Order, error) {
 	r, err := Found(s.OrderByID(ctx, id))
 	return order.Order{
-		ID: r.ID, SiteID: r.SiteID, Code: r.Code, Title: r.Title, Ticket: r.Ticket, State: r.State, Opener: r.Opener, OpenedAt: r.OpenedAt, Closer: r.Closer,
+		ID: r.ID, SiteID: r.SiteID, Code: r.Code, Title: r.Title, Ticket: r.Ticket, State: r.State, Opener: r.Opener,
+		OpenedAt: r.OpenedAt, Closer: r.Closer,
 		Version: r.Version, BaseRevision: r.BaseRevision, Head: r.Head, Rehearsed: r.Rehearsed, Lost: int(r.Lost),
 	}, err
 }

@@ -148,7 +148,8 @@ func IsDuplicate(err error, constraint string) bool {
 
 // PushesLeft lists the pushes under way that no run holds and no job waits for.
 func (s *Store) PushesLeft(ctx context.Context) ([]int64, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT p.id FROM push p WHERE p.state NOT IN ('landed', 'failed') AND p.held_until < now()
+	rows, err := s.Pool.Query(ctx,
+		`SELECT p.id FROM push p WHERE p.state NOT IN ('landed', 'failed') AND p.held_until < now()
 		AND NOT EXISTS (SELECT FROM river_job j WHERE j.kind = 'push' AND (j.args->>'push')::bigint = p.id
 		AND j.state IN ('available', 'scheduled', 'retryable', 'pending'))`)
 	if err != nil {
@@ -165,7 +166,8 @@ type JobCount struct {
 
 // JobsByState counts the background jobs that are not done yet.
 func (s *Store) JobsByState(ctx context.Context) ([]JobCount, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT kind, state::text, count(*) FROM river_job WHERE state NOT IN ('completed', 'cancelled', 'discarded') GROUP BY 1, 2`)
+	rows, err := s.Pool.Query(ctx,
+		`SELECT kind, state::text, count(*) FROM river_job WHERE state NOT IN ('completed', 'cancelled', 'discarded') GROUP BY 1, 2`)
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +177,8 @@ func (s *Store) JobsByState(ctx context.Context) ([]JobCount, error) {
 // Identity tells this very database from a restored copy of it: the cluster it is
 // in, the database, and the table installation, which a restored dump makes anew.
 func (s *Store) Identity(ctx context.Context) (identity string, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT format('%s/%s/%s', (SELECT system_identifier FROM pg_control_system()), d.oid, 'installation'::regclass::oid)
+	err = s.Pool.QueryRow(ctx,
+		`SELECT format('%s/%s/%s', (SELECT system_identifier FROM pg_control_system()), d.oid, 'installation'::regclass::oid)
 		FROM pg_database d WHERE d.datname = current_database()`).Scan(&identity)
 	return identity, err
 }
@@ -196,7 +199,8 @@ type Author struct {
 
 // AddSite stores the first revision of a site that is not there yet.
 func AddSite(ctx context.Context, q *gen.Queries, s *site.Site, by Author) error {
-	if err := q.InsertSite(ctx, gen.InsertSiteParams{ID: s.ID, Code: s.Code, Name: s.Name, Customer: s.Customer.Name}); err != nil {
+	if err := q.InsertSite(ctx,
+		gen.InsertSiteParams{ID: s.ID, Code: s.Code, Name: s.Name, Customer: s.Customer.Name}); err != nil {
 		return fmt.Errorf("add site %s: %w", s.Code, err)
 	}
 	return addRevision(ctx, q, s, 1, by)
@@ -205,7 +209,8 @@ func AddSite(ctx context.Context, q *gen.Queries, s *site.Site, by Author) error
 // AddRevision stores the revision after head. It fails with ErrMoved when head
 // is not the site's newest any more.
 func AddRevision(ctx context.Context, q *gen.Queries, s *site.Site, head int32, by Author) error {
-	n, err := q.AdvanceSite(ctx, gen.AdvanceSiteParams{ID: s.ID, Code: s.Code, Name: s.Name, Customer: s.Customer.Name, Head: head})
+	n, err := q.AdvanceSite(ctx,
+		gen.AdvanceSiteParams{ID: s.ID, Code: s.Code, Name: s.Name, Customer: s.Customer.Name, Head: head})
 	if err != nil {
 		return fmt.Errorf("advance site %s: %w", s.Code, err)
 	}
@@ -220,7 +225,8 @@ func addRevision(ctx context.Context, q *gen.Queries, s *site.Site, revision int
 	if err != nil {
 		return err
 	}
-	if err := q.InsertRevision(ctx, gen.InsertRevisionParams{SiteID: s.ID, Revision: revision, Doc: doc, Note: by.Note, OrderID: optional(by.Order), MadeBy: optional(by.By)}); err != nil {
+	if err := q.InsertRevision(ctx, gen.InsertRevisionParams{SiteID: s.ID, Revision: revision, Doc: doc, Note: by.Note,
+		OrderID: optional(by.Order), MadeBy: optional(by.By)}); err != nil {
 		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
 	}
 	if err := q.LookAgainAtCustomer(ctx, s.Customer.Name); err != nil {
@@ -243,7 +249,9 @@ func project(ctx context.Context, q *gen.Queries, s *site.Site) error {
 	}
 	var prefixes []gen.PutPrefixesParams
 	for _, n := range s.Networks {
-		prefixes = append(prefixes, gen.PutPrefixesParams{SiteID: s.ID, Part: site.KindNetwork + ":" + n.ID, Name: n.Name, Vlan: int32(n.VLAN), Prefix: n.Prefix.Masked()})
+		prefixes = append(prefixes,
+			gen.PutPrefixesParams{SiteID: s.ID, Part: site.KindNetwork + ":" + n.ID, Name: n.Name, Vlan: int32(n.VLAN),
+				Prefix: n.Prefix.Masked()})
 	}
 	var rows []gen.PutAddressesParams
 	add := func(kind, id, network, name string, r gen.PutAddressesParams, mac address.MAC) {

@@ -162,11 +162,13 @@ func TestOnePushASite(t *testing.T) {
 	_, err = store.Found(s.HoldPush(ctx, gen.HoldPushParams{ID: first, Run: "two", Seconds: 60}))
 	assert.ErrorIs(t, err, store.ErrNotFound, "one run at a time holds it")
 	write := func(run, state string) int64 {
-		n, err := s.WriteJournal(ctx, gen.WriteJournalParams{PushID: first, Run: run, Device: "gw-1", Stage: "step", Says: "Serve", State: state})
+		n, err := s.WriteJournal(ctx,
+			gen.WriteJournalParams{PushID: first, Run: run, Device: "gw-1", Stage: "step", Says: "Serve", State: state})
 		require.NoError(t, err)
 		return n
 	}
-	assert.Equal(t, []int64{1, 1, 0}, []int64{write("one", "running"), write("one", "done"), write("two", "done")}, "only the run that holds it writes")
+	assert.Equal(t, []int64{1, 1, 0}, []int64{write("one", "running"), write("one", "done"), write("two", "done")},
+		"only the run that holds it writes")
 	_, err = s.CloseJournal(ctx, gen.CloseJournalParams{PushID: first, Run: "one", State: "failed", Detail: ": cut"})
 	require.NoError(t, err)
 	lines, err := s.Journal(ctx, first)
@@ -175,7 +177,8 @@ func TestOnePushASite(t *testing.T) {
 	assert.Equal(t, "failed Serve: cut", lines[0].State+" "+lines[0].Says)
 	assert.Equal(t, "done Serve", lines[1].State+" "+lines[1].Says)
 	move := func(run, state string, expected ...string) int64 {
-		n, err := s.MovePush(ctx, gen.MovePushParams{ID: first, Run: run, State: state, Problem: "p", Expected: expected})
+		n, err := s.MovePush(ctx,
+			gen.MovePushParams{ID: first, Run: run, State: state, Problem: "p", Expected: expected})
 		require.NoError(t, err)
 		return n
 	}
@@ -193,18 +196,22 @@ func TestSightingsKeepWhenTheyWereFirstSeen(t *testing.T) {
 	ctx := t.Context()
 	add(t, s, scenario.Site("quill-street"))
 	see := func(mac byte, at time.Time) gen.Sighting {
-		row := gen.PutSightingParams{SiteID: "site-quill-street", DeviceID: "d", Source: "lease", Address: netip.MustParseAddr("10.7.7.100"),
-			Mac: net.HardwareAddr{0, 0, 0x5e, 0, 0x53, mac}, ClientID: []byte{}, State: "bound", Last: at}
+		row := gen.PutSightingParams{SiteID: "site-quill-street", DeviceID: "d", Source: "lease",
+			Address: netip.MustParseAddr("10.7.7.100"),
+			Mac:     net.HardwareAddr{0, 0, 0x5e, 0, 0x53, mac}, ClientID: []byte{}, State: "bound", Last: at}
 		results := s.PutSighting(ctx, []gen.PutSightingParams{row})
 		results.Exec(func(_ int, err error) { require.NoError(t, err) })
-		ended := s.SupersedeLease(ctx, []gen.SupersedeLeaseParams{{SiteID: row.SiteID, DeviceID: row.DeviceID, Address: row.Address, Mac: row.Mac}})
+		ended := s.SupersedeLease(ctx,
+			[]gen.SupersedeLeaseParams{{SiteID: row.SiteID, DeviceID: row.DeviceID, Address: row.Address,
+				Mac: row.Mac}})
 		ended.Exec(func(_ int, err error) { require.NoError(t, err) })
 		rows, err := s.SightingsOfSite(ctx, "site-quill-street")
 		require.NoError(t, err)
 		i := slices.IndexFunc(rows, func(r gen.Sighting) bool { return r.Mac[5] == mac })
 		require.GreaterOrEqual(t, i, 0)
 		for k, r := range rows {
-			assert.Equal(t, map[bool]string{true: "bound", false: "expired"}[k == i], r.State, "an address has one lease")
+			assert.Equal(t, map[bool]string{true: "bound", false: "expired"}[k == i], r.State,
+				"an address has one lease")
 		}
 		return rows[i]
 	}
@@ -214,7 +221,8 @@ func TestSightingsKeepWhenTheyWereFirstSeen(t *testing.T) {
 	assert.True(t, again.First.Equal(start))
 	assert.True(t, again.Last.Equal(start.Add(time.Hour)))
 	other := see(2, start.Add(2*time.Hour))
-	assert.True(t, other.First.Equal(start.Add(2*time.Hour)), "another client at the address is seen for the first time")
+	assert.True(t, other.First.Equal(start.Add(2*time.Hour)),
+		"another client at the address is seen for the first time")
 }
 
 func TestNotificationsAreHeard(t *testing.T) {

@@ -114,7 +114,8 @@ func (v *NetworkView) since(was *NetworkView) *NetworkChange {
 		a, b := &was.Ruler.Courses[i], &v.Ruler.Courses[i]
 		one := CourseChange{
 			Course: i, Spans: b.Spans, Conflicts: b.Conflicts,
-			Pins: splices(a.Pins, b.Pins, equal), Names: splices(a.Names, b.Names, equal), Seen: splices(a.Seen, b.Seen, equal),
+			Pins: splices(a.Pins, b.Pins, equal), Names: splices(a.Names, b.Names, equal),
+			Seen: splices(a.Seen, b.Seen, equal),
 		}
 		plan := slices.Equal(a.Spans, b.Spans) && slices.Equal(a.Conflicts, b.Conflicts)
 		if !plan || len(one.Pins)+len(one.Names)+len(one.Seen) > 0 {

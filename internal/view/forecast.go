@@ -28,21 +28,22 @@ type ForecastRequest struct {
 
 // ForecastView is a pool's day, and what would do.
 type ForecastView struct {
-	Pool      string       `json:"pool"`
-	Size      int          `json:"size"`
-	Lease     string       `json:"lease"`
-	PerDay    float64      `json:"perDay"`
-	Stay      string       `json:"stay"`
-	Shape     string       `json:"shape"`
-	Shapes    []string     `json:"shapes"` // that can be asked for
-	Seen      int          `json:"seen"`   // leases the shape as seen rests on
-	Day       forecast.Day `json:"day"`
-	Course    int          `json:"course"`              // addresses of a course of the ruler
-	Base      int          `json:"base"`                // offset of the course's first address
-	Pools     []Stretch    `json:"pools"`               // what the pool offers, on that course
-	Filled    []Stretch    `json:"filled"`              // as much of it as is held at the fullest
-	LeaseDoes string       `json:"leaseDoes,omitempty"` // the longest lease time with which hardly anybody is turned away
-	SizeDoes  int          `json:"sizeDoes"`            // the fewest addresses
+	Pool   string       `json:"pool"`
+	Size   int          `json:"size"`
+	Lease  string       `json:"lease"`
+	PerDay float64      `json:"perDay"`
+	Stay   string       `json:"stay"`
+	Shape  string       `json:"shape"`
+	Shapes []string     `json:"shapes"` // that can be asked for
+	Seen   int          `json:"seen"`   // leases the shape as seen rests on
+	Day    forecast.Day `json:"day"`
+	Course int          `json:"course"` // addresses of a course of the ruler
+	Base   int          `json:"base"`   // offset of the course's first address
+	Pools  []Stretch    `json:"pools"`  // what the pool offers, on that course
+	Filled []Stretch    `json:"filled"` // as much of it as is held at the fullest
+	// the longest lease time with which hardly anybody is turned away
+	LeaseDoes string `json:"leaseDoes,omitempty"`
+	SizeDoes  int    `json:"sizeDoes"` // the fewest addresses
 }
 
 // Stretch is a run of addresses on the ruler, in offsets of the network.
@@ -120,7 +121,8 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 		d.PerDay = 60
 	}
 	d.Regulars = r.Regulars
-	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(lease), option.FormatDuration(stay), d.PerDay, d.Shape.Name
+	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(lease), option.FormatDuration(stay), d.PerDay,
+		d.Shape.Name
 	v.Day = forecast.Pool(v.Size, lease, d)
 	v.ontoRuler(n, survey.Offered(pg.Scene, p))
 	if l, ok := forecast.LeaseThatDoes(v.Size, d); ok {
@@ -143,7 +145,8 @@ func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duratio
 	var came []time.Time
 	first := now
 	for _, v := range all {
-		if v.Source != seen.Lease || v.First.Before(now.Add(-seenFor)) || !slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
+		if v.Source != seen.Lease || v.First.Before(now.Add(-seenFor)) ||
+			!slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
 			continue
 		}
 		came = append(came, v.First)
@@ -195,14 +198,16 @@ func (pg *Page) Spread(pool, target string) (*SpreadView, error) {
 	if target != "" {
 		var err error
 		if within, err = option.ParseDuration(target); err != nil {
-			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was computed: " + err.Error() + ".", Fields: []site.FieldError{{Field: "target", Says: err.Error()}}}
+			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was computed: " + err.Error() + ".",
+				Fields: []site.FieldError{{Field: "target", Says: err.Error()}}}
 		}
 	}
 	timers := timersOf(doc, n, p)
 	lease, t1 := timers.Lease, timers.T1
 	var holders []forecast.Holder
 	for _, v := range pg.Seen {
-		if v.Source == seen.Lease && v.Live && slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
+		if v.Source == seen.Lease && v.Live &&
+			slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
 			holders = append(holders, forecast.Holder{Granted: v.Expires.Add(-lease), Lease: lease, T1: t1})
 		}
 	}
@@ -217,7 +222,8 @@ func (pg *Page) Spread(pool, target string) (*SpreadView, error) {
 		return option.FormatDuration(d.Round(time.Minute))
 	}
 	v := &SpreadView{
-		Pool: p.Name, Lease: words(lease), T1: words(t1), Clients: sp.Clients, Half: words(sp.Half), Most: words(sp.Most), All: words(sp.All), Last: words(sp.Last),
+		Pool: p.Name, Lease: words(lease), T1: words(t1), Clients: sp.Clients, Half: words(sp.Half),
+		Most: words(sp.Most), All: words(sp.All), Last: words(sp.Last),
 		Curve: sp.Curve, Minutes: sp.All.Minutes(), Target: words(within),
 	}
 	ahead := forecast.Prepare(within, lease, t1)

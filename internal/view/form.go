@@ -31,9 +31,12 @@ func (p *Page) Room(bits int) (map[string]string, error) {
 	}
 	prefix, ok := address.NextPrefix(p.Block, used, bits)
 	if !ok {
-		return nil, act.Refuse(act.Conflict, "No /%d is free in %s. Type a larger number for a smaller network, or give the site another block.", bits, words(p.Block))
+		return nil, act.Refuse(act.Conflict,
+			"No /%d is free in %s. Type a larger number for a smaller network, or give the site another block.", bits,
+			words(p.Block))
 	}
-	return map[string]string{"prefix": prefix.String(), "vlan": strconv.Itoa(check.FreeVLAN(p.Site)), "gateway": address.Usable(prefix).From.String()}, nil
+	return map[string]string{"prefix": prefix.String(), "vlan": strconv.Itoa(check.FreeVLAN(p.Site)),
+		"gateway": address.Usable(prefix).From.String()}, nil
 }
 
 // Links draws how the site's devices are joined, with the path of a network lit.

@@ -70,7 +70,8 @@ const maxFindings = 8
 // site where it has no network.
 func (p *Page) Part(look Look) *Inspection {
 	n, ref := p.chosen(look)
-	in := &Inspection{Version: p.Version(), Facts: []Fact{}, Actions: []Action{}, Findings: []Finding{}, Effective: []Effective{}, Levels: []Level{}}
+	in := &Inspection{Version: p.Version(), Facts: []Fact{}, Actions: []Action{}, Findings: []Finding{},
+		Effective: []Effective{}, Levels: []Level{}}
 	k, owner, part, ok := site.Find(p.Site, ref)
 	switch {
 	case ref.Kind == kindSeen && n != nil && p.inspectSeen(in, n, ref.ID):
@@ -97,7 +98,8 @@ func (p *Page) Part(look Look) *Inspection {
 
 func (p *Page) listFindings(in *Inspection, ref site.Ref) {
 	for _, f := range p.Judgement.Findings {
-		concerns := slices.Contains(f.Parts, ref) || ref.Kind == site.KindNetwork && ref.ID == f.Network || ref.Kind == site.KindSite && f.Network == ""
+		concerns := slices.Contains(f.Parts, ref) || ref.Kind == site.KindNetwork && ref.ID == f.Network ||
+			ref.Kind == site.KindSite && f.Network == ""
 		switch {
 		case !concerns:
 		case len(in.Findings) == maxFindings:
@@ -117,7 +119,8 @@ func (p *Page) inspect(in *Inspection, n *site.Network, k *site.Kind, owner, ref
 		in.Facts = append(in.Facts, Fact{capital(noun(owner.Kind)), name, true})
 	}
 	for _, f := range k.Fields {
-		if f.Input == site.InputHidden || !k.Applies(f, part) || f.Name == "name" && in.Title == f.Text(part) && k.Name != site.KindReservation && k.Name != site.KindFixedDevice {
+		if f.Input == site.InputHidden || !k.Applies(f, part) || f.Name == "name" && in.Title == f.Text(part) &&
+			k.Name != site.KindReservation && k.Name != site.KindFixedDevice {
 			continue
 		}
 		for _, line := range f.Show(p.Site, part) {
@@ -177,7 +180,8 @@ func (p *Page) actions(k *site.Kind, ref, owner site.Ref, part any) []Action {
 			if f.Text(part) == "true" {
 				label, to = "Switch off", "false"
 			}
-			out = append(out, Action{Label: label, Entry: &edit.Entry{Kind: k.Name, ID: ref.ID, In: in, Fields: map[string]string{f.Name: to}}})
+			out = append(out, Action{Label: label,
+				Entry: &edit.Entry{Kind: k.Name, ID: ref.ID, In: in, Fields: map[string]string{f.Name: to}}})
 		}
 	}
 	for _, inner := range site.Kinds() {
@@ -201,9 +205,12 @@ func (p *Page) giveInterface(n *site.Network) []Action {
 		return nil
 	}
 	title := "Give " + d.Name + " an interface"
-	return []Action{{Label: title, Form: &Opens{Kind: site.KindInterface, In: site.Ref{Kind: site.KindDevice, ID: d.ID}.String(), Title: title, Values: map[string]string{
-		"name": i.Name, "kind": i.Kind, "parent": i.Parent, "vlan": strconv.Itoa(i.VLAN), "addresses": words(i.Addresses),
-	}}}}
+	return []Action{{Label: title,
+		Form: &Opens{Kind: site.KindInterface, In: site.Ref{Kind: site.KindDevice, ID: d.ID}.String(), Title: title,
+			Values: map[string]string{
+				"name": i.Name, "kind": i.Kind, "parent": i.Parent, "vlan": strconv.Itoa(i.VLAN),
+				"addresses": words(i.Addresses),
+			}}}}
 }
 
 // tell fills in what a client is told, and whose options can be set.
@@ -240,7 +247,8 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 		in.Levels = slices.Insert(in.Levels, 0, Level{ref.String(), "this reservation"})
 	}
 	// What the server works out by itself stands beside what is set.
-	mask := Effective{Code: option.SubnetMask, Name: "Subnet mask", Mono: true, Value: address.Mask(c.Network.Prefix.Bits()).String(), From: "from the network's prefix"}
+	mask := Effective{Code: option.SubnetMask, Name: "Subnet mask", Mono: true,
+		Value: address.Mask(c.Network.Prefix.Bits()).String(), From: "from the network's prefix"}
 	in.Effective = slices.Insert(in.Effective, 0, mask)
 }
 
@@ -254,9 +262,11 @@ func (p *Page) levels(n *site.Network, pool *site.Pool) []Level {
 		out = append(out, Level{site.Ref{Kind: site.KindNetwork, ID: n.ID}.String(), "the network " + n.Name})
 	}
 	out = append(out, Level{site.Ref{Kind: site.KindSite, ID: p.Site.ID}.String(), "the site " + p.Site.Name},
-		Level{site.Ref{Kind: site.KindCustomer, ID: p.Site.Customer.ID}.String(), "the customer " + p.Site.Customer.Name + ", at this site alone"})
+		Level{site.Ref{Kind: site.KindCustomer, ID: p.Site.Customer.ID}.String(),
+			"the customer " + p.Site.Customer.Name + ", at this site alone"})
 	if std := p.Site.Standard; std.ID != "" {
-		out = append(out, Level{site.Ref{Kind: site.KindStandard, ID: std.ID}.String(), "the standard " + std.Name + ", at this site alone"})
+		out = append(out, Level{site.Ref{Kind: site.KindStandard, ID: std.ID}.String(),
+			"the standard " + std.Name + ", at this site alone"})
 	}
 	return out
 }

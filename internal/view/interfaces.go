@@ -25,7 +25,8 @@ type InterfaceView struct {
 // inWords is an interface as it is listed. ends are the site's farEnds.
 func inWords(i *site.Interface, ends map[string]string) InterfaceView {
 	far := ends[i.ID]
-	v := InterfaceView{ID: i.ID, Name: i.Name, Kind: i.Kind, VLAN: i.VLAN, Addresses: words(i.Addresses), Permits: strings.Join(i.Permits, ", "), Cabled: far != ""}
+	v := InterfaceView{ID: i.ID, Name: i.Name, Kind: i.Kind, VLAN: i.VLAN, Addresses: words(i.Addresses),
+		Permits: strings.Join(i.Permits, ", "), Cabled: far != ""}
 	var carries, leads []string
 	if len(i.Members) > 0 {
 		carries = append(carries, "ports "+strings.Join(i.Members, ", "))

@@ -69,9 +69,11 @@ func (p *Page) Network(look Look) *NetworkView {
 	rows := survey.Rows(p.Scene, n, p.Judgement.Findings, p.Seen)
 	v := &NetworkView{
 		NetworkHead: NetworkHead{
-			Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(), Mask: address.Mask(n.Prefix.Bits()).String(), VLAN: n.VLAN,
+			Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(),
+			Mask: address.Mask(n.Prefix.Bits()).String(), VLAN: n.VLAN,
 			Where: compile.Where(p.Site, n), Pools: []PoolChoice{},
-			Effective: told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}), site.Ref{Kind: site.KindNetwork, ID: n.ID}),
+			Effective: told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}),
+				site.Ref{Kind: site.KindNetwork, ID: n.ID}),
 		},
 		Ruler: survey.Draw(p.Scene, n, rows, p.Judgement.Findings, p.Seen, look.From),
 		Rows:  rows, Seen: p.seenOn(n),
@@ -94,7 +96,8 @@ func told(own option.Own, list []option.Effective, inspected site.Ref) []Effecti
 	for _, t := range list {
 		def, _ := own.Lookup(t.Code)
 		here := t.From.Kind == inspected.Kind && t.From.ID == inspected.ID
-		v := Effective{Code: t.Code, Name: def.Name, Value: t.Value, Mono: !def.Type.InWords(), Level: t.From.Kind + ":" + t.From.ID, Own: here}
+		v := Effective{Code: t.Code, Name: def.Name, Value: t.Value, Mono: !def.Type.InWords(),
+			Level: t.From.Kind + ":" + t.From.ID, Own: here}
 		if here {
 			v.From = "set here"
 		} else {

@@ -127,9 +127,12 @@ func (p *Page) Version() int32 {
 func (p *Page) Frame() *Frame {
 	doc := p.Site
 	f := &Frame{
-		Site:  SiteHead{doc.ID, doc.Code, doc.Name, doc.Customer.Name, words(doc.Block), doc.Domain, doc.Standard.Name, doc.TimeZone, p.revision},
-		Order: p.Head(), Orders: p.beside.Orders, Layers: survey.Section(p.Scene, p.Judgement.Findings, p.Seen), Wide: p.wide(),
-		Devices: p.devices(), Classes: p.parts(site.KindVendorClass), Own: ownOptions(doc), OwnParts: p.parts(site.KindDefinition),
+		Site: SiteHead{doc.ID, doc.Code, doc.Name, doc.Customer.Name, words(doc.Block), doc.Domain, doc.Standard.Name,
+			doc.TimeZone, p.revision},
+		Order: p.Head(), Orders: p.beside.Orders, Layers: survey.Section(p.Scene, p.Judgement.Findings, p.Seen),
+		Wide:    p.wide(),
+		Devices: p.devices(), Classes: p.parts(site.KindVendorClass), Own: ownOptions(doc),
+		OwnParts: p.parts(site.KindDefinition),
 	}
 	if f.Orders == nil {
 		f.Orders = []order.Opened{}
@@ -182,8 +185,9 @@ func (p *Page) chosen(look Look) (*site.Network, site.Ref) {
 
 func (p *Page) finding(f check.Finding) Finding {
 	out := Finding{
-		ID: f.ID, Rule: f.Rule, Severity: string(f.Severity), Title: f.Title, Says: f.Says, Network: f.Network, Addresses: words(f.Addresses),
-		Added: p.added[f.ID], Alike: p.alike[f.Rule], Parts: []string{},
+		ID: f.ID, Rule: f.Rule, Severity: string(f.Severity), Title: f.Title, Says: f.Says, Network: f.Network,
+		Addresses: words(f.Addresses),
+		Added:     p.added[f.ID], Alike: p.alike[f.Rule], Parts: []string{},
 	}
 	for _, part := range f.Parts {
 		out.Parts = append(out.Parts, part.String())

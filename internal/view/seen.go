@@ -67,16 +67,20 @@ func (p *Page) record(n *site.Network, o seen.One) []Action {
 	if free, ok := site.NextFree(p.Site, n); ok {
 		out = append(out, reserve("Reserve it at "+address.Short(free, n.Prefix)+" instead", free))
 	}
-	out = append(out, Action{Label: "Record as fixed device", Form: &Opens{Kind: site.KindFixedDevice, Values: fields(o.Address)}})
+	out = append(out, Action{Label: "Record as fixed device",
+		Form: &Opens{Kind: site.KindFixedDevice, Values: fields(o.Address)}})
 	for _, pool := range p.PoolsOn(n) {
 		if pool.Offers(o.Address) {
-			out = append(out, Action{Label: "Exclude", Form: &Opens{Kind: site.KindExclusion, In: site.Ref{Kind: site.KindPool, ID: pool.ID}.String(), Title: "Exclude the address",
-				Values: map[string]string{"range": o.Address.String(), "reason": cmp.Or(o.Known, o.Name)}}})
+			out = append(out, Action{Label: "Exclude",
+				Form: &Opens{Kind: site.KindExclusion, In: site.Ref{Kind: site.KindPool, ID: pool.ID}.String(),
+					Title:  "Exclude the address",
+					Values: map[string]string{"range": o.Address.String(), "reason": cmp.Or(o.Known, o.Name)}}})
 			break
 		}
 	}
 	known := func(label, title string) Action {
-		form := &Opens{Kind: site.KindKnownClient, Title: title, Values: map[string]string{"mac": o.MAC.String(), "name": name}}
+		form := &Opens{Kind: site.KindKnownClient, Title: title,
+			Values: map[string]string{"mac": o.MAC.String(), "name": name}}
 		if k, ok := p.KnownClient(o.MAC); ok {
 			form.ID, form.Values = k.ID, nil
 		}
@@ -99,7 +103,8 @@ func (p *Page) inspectSeen(in *Inspection, n *site.Network, id string) bool {
 	if v.Source == seen.Lease {
 		as = "a lease"
 	}
-	in.Facts = []Fact{{"Address", v.Address.String(), true}, {"MAC", v.MAC.String(), true}, {"Heard by", v.Device, false}, {"As", as, false}}
+	in.Facts = []Fact{{"Address", v.Address.String(), true}, {"MAC", v.MAC.String(), true},
+		{"Heard by", v.Device, false}, {"As", as, false}}
 	in.Actions = v.Actions
 	return true
 }

@@ -54,12 +54,14 @@ func TestWhatIsOfferedForAStrangerCanBeDone(t *testing.T) {
 				if a.Form != nil {
 					form, err := p.Form(*a.Form, row.Network)
 					require.NoError(t, err, a.Label)
-					entry = &edit.Entry{Kind: a.Form.Kind, ID: a.Form.ID, In: a.Form.In, New: form.New, Fields: map[string]string{}}
+					entry = &edit.Entry{Kind: a.Form.Kind, ID: a.Form.ID, In: a.Form.In, New: form.New,
+						Fields: map[string]string{}}
 					for _, f := range form.Fields {
 						entry.Fields[f.Name] = f.Value
 					}
 					for field, value := range a.Form.Values {
-						require.True(t, slices.ContainsFunc(form.Fields, func(f edit.FormField) bool { return f.Name == field }), "%s: %s", a.Label, field)
+						require.True(t, slices.ContainsFunc(form.Fields,
+							func(f edit.FormField) bool { return f.Name == field }), "%s: %s", a.Label, field)
 						entry.Fields[field] = value
 					}
 				}

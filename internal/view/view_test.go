@@ -128,7 +128,8 @@ func TestFindingsLeadToTheirPart(t *testing.T) {
 // where there is no network.
 func TestALookAtNothing(t *testing.T) {
 	p := pageOf("kelder-bridge")
-	for _, look := range []view.Look{{}, {Network: "none"}, {Select: "reservation:none"}, {Select: "nonsense"}, {Network: "none", Select: "seen:none"}} {
+	for _, look := range []view.Look{{}, {Network: "none"}, {Select: "reservation:none"}, {Select: "nonsense"},
+		{Network: "none", Select: "seen:none"}} {
 		in := p.Part(look)
 		assert.Equal(t, "network:"+p.Networks[0].ID, in.Ref, "%+v", look)
 		assert.Equal(t, p.Networks[0].ID, p.Network(look).ID, "%+v", look)
@@ -158,7 +159,8 @@ func TestRoomForMore(t *testing.T) {
 			return
 		}
 		fields["name"] = fmt.Sprintf("Room %d", i)
-		edits, err := edit.Read(doc, edit.Entry{Kind: site.KindNetwork, ID: fmt.Sprintf("net-room-%d", i), New: true, Fields: fields})
+		edits, err := edit.Read(doc,
+			edit.Entry{Kind: site.KindNetwork, ID: fmt.Sprintf("net-room-%d", i), New: true, Fields: fields})
 		require.NoError(t, err)
 		doc, err = edit.Apply(doc, edits...)
 		require.NoError(t, err)
@@ -207,7 +209,8 @@ func TestTheAnswerToAnEditIsTheWholePage(t *testing.T) {
 func TestAnEditMarksAnotherNetwork(t *testing.T) {
 	d, err := order.New(order.Order{ID: 1}, nil, check.Of(scenario.Site("kelder-bridge")))
 	require.NoError(t, err)
-	entry := edit.Entry{Kind: site.KindPool, ID: "pool-bench", Fields: map[string]string{"ranges": "10.84.16.80 - 10.84.16.94"}}
+	entry := edit.Entry{Kind: site.KindPool, ID: "pool-bench",
+		Fields: map[string]string{"ranges": "10.84.16.80 - 10.84.16.94"}}
 	edits, err := edit.Read(d.Doc(), entry)
 	require.NoError(t, err)
 	doc, err := edit.Apply(d.Doc(), edits...)
@@ -258,7 +261,8 @@ func networkAfter(was *view.NetworkView, a *view.NetworkAnswer) *view.NetworkVie
 	for _, one := range c.Courses {
 		course := &now.Ruler.Courses[one.Course]
 		course.Spans, course.Conflicts = one.Spans, one.Conflicts
-		course.Pins, course.Names, course.Seen = spliced(course.Pins, one.Pins), spliced(course.Names, one.Names), spliced(course.Seen, one.Seen)
+		course.Pins, course.Names, course.Seen = spliced(course.Pins, one.Pins), spliced(course.Names, one.Names),
+			spliced(course.Seen, one.Seen)
 	}
 	return &now
 }
@@ -280,7 +284,8 @@ func asJSON(t *rapid.T, v any) string {
 // An interface on which two cables are recorded says both, in the same order each time.
 func TestTwoCablesOnOneInterface(t *testing.T) {
 	doc := scenario.Site("kelder-bridge")
-	entry := edit.Entry{Kind: site.KindInterface, ID: "if-sw-core-5", In: "device:dev-sw-core", Fields: map[string]string{"peer": "if-sw-ward-uplink"}}
+	entry := edit.Entry{Kind: site.KindInterface, ID: "if-sw-core-5", In: "device:dev-sw-core",
+		Fields: map[string]string{"peer": "if-sw-ward-uplink"}}
 	edits, err := edit.Read(doc, entry)
 	require.NoError(t, err)
 	doc, err = edit.Apply(doc, edits...)

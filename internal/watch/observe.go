@@ -72,9 +72,11 @@ func (readArgs) Kind() string { return "read" }
 // InsertOpts implements river.JobArgsWithInsertOpts. A reading that fails is not
 // repeated: the next poll reads again.
 func (readArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: QueueRead, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
-		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled,
-	}}}
+	return river.InsertOpts{Queue: QueueRead, MaxAttempts: 1,
+		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
+			rivertype.JobStateRetryable, rivertype.JobStateScheduled,
+		}}}
 }
 
 type readWorker struct {
@@ -111,7 +113,8 @@ func (tidyWorker) Timeout(*river.Job[tidyArgs]) time.Duration { return 5 * time.
 // Work implements river.Worker.
 func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 	return errors.Join(
-		w.store.ForgetSightings(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx), w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
+		w.store.ForgetSightings(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx),
+		w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
 	)
 }
 
@@ -137,7 +140,8 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 		if ctx.Err() != nil {
 			return
 		}
-		if err := s.store.NoteRead(ctx, gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem}); err != nil {
+		if err := s.store.NoteRead(ctx,
+			gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem}); err != nil {
 			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
 		}
 	}
@@ -186,23 +190,28 @@ func (s *Service) observe(ctx context.Context, a order.Access) error {
 // readSightings is what of a device's operational state is kept: its leases and
 // neighbours, each with the port where that is known, and who holds each leased
 // address now.
-func readSightings(a order.Access, o yang.Operational, now time.Time) (rows []gen.PutSightingParams, held []gen.SupersedeLeaseParams) {
+func readSightings(
+	a order.Access, o yang.Operational, now time.Time,
+) (rows []gen.PutSightingParams, held []gen.SupersedeLeaseParams) {
 	for _, l := range o.DHCP.Lease {
 		if l.MAC.IsZero() || !l.Address.Is4() || l.MAC == rehearse.ProbeMAC {
 			continue
 		}
 		mac := net.HardwareAddr(l.MAC[:])
 		rows = append(rows, gen.PutSightingParams{
-			SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Lease, Address: l.Address, Mac: mac, ClientID: append([]byte{}, l.ClientID...),
-			Name: l.HostName, Pool: l.Pool, State: l.State, Last: l.Since, Expires: &l.Expires,
+			SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Lease, Address: l.Address, Mac: mac,
+			ClientID: append([]byte{}, l.ClientID...),
+			Name:     l.HostName, Pool: l.Pool, State: l.State, Last: l.Since, Expires: &l.Expires,
 		})
-		held = append(held, gen.SupersedeLeaseParams{SiteID: a.SiteID, DeviceID: a.DeviceID, Address: l.Address, Mac: mac})
+		held = append(held, gen.SupersedeLeaseParams{SiteID: a.SiteID, DeviceID: a.DeviceID, Address: l.Address,
+			Mac: mac})
 	}
 	for _, i := range o.Interfaces.Interface {
 		for _, n := range i.IPv4.Neighbor {
 			if n.IP.Is4() && !n.MAC.IsZero() {
 				rows = append(rows, gen.PutSightingParams{
-					SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Neighbour, Address: n.IP, Mac: net.HardwareAddr(n.MAC[:]), ClientID: []byte{}, State: "heard", Port: i.Name, Last: now,
+					SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Neighbour, Address: n.IP,
+					Mac: net.HardwareAddr(n.MAC[:]), ClientID: []byte{}, State: "heard", Port: i.Name, Last: now,
 				})
 			}
 		}
@@ -210,7 +219,8 @@ func readSightings(a order.Access, o yang.Operational, now time.Time) (rows []ge
 	for _, st := range o.Stations.Station {
 		if !st.MAC.IsZero() {
 			rows = append(rows, gen.PutSightingParams{
-				SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Station, Address: netip.IPv4Unspecified(), Mac: net.HardwareAddr(st.MAC[:]), ClientID: []byte{}, State: "learnt", Port: st.Interface, Last: now,
+				SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Station, Address: netip.IPv4Unspecified(),
+				Mac: net.HardwareAddr(st.MAC[:]), ClientID: []byte{}, State: "learnt", Port: st.Interface, Last: now,
 			})
 		}
 	}

@@ -26,7 +26,8 @@ const (
 // lookAround keeps what Rounds says of the sites' surroundings up to date, of as
 // many as one poll can; the others follow with the next.
 func (s *Service) lookAround(ctx context.Context) error {
-	rows, err := s.store.SitesToLookAt(ctx, gen.SitesToLookAtParams{Before: time.Now().Add(-lookAgainAfter), Most: looksAtOnce})
+	rows, err := s.store.SitesToLookAt(ctx,
+		gen.SitesToLookAtParams{Before: time.Now().Add(-lookAgainAfter), Most: looksAtOnce})
 	if err != nil {
 		return err
 	}
@@ -79,7 +80,8 @@ func (s *Service) lookAt(ctx context.Context, row gen.Site, b order.Beside) (cha
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return false, err
 	}
-	if err := s.store.PutStanding(ctx, gen.PutStandingParams{SiteID: row.ID, Revision: row.Head, Findings: now}); err != nil {
+	if err := s.store.PutStanding(ctx,
+		gen.PutStandingParams{SiteID: row.ID, Revision: row.Head, Findings: now}); err != nil {
 		return false, fmt.Errorf("note what was found around %s: %w", row.Code, err)
 	}
 	return !bytes.Equal(was, now), nil

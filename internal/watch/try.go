@@ -56,7 +56,8 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 	doc := sc.Site
 	n, ok := doc.Network(r.Network)
 	if !ok {
-		return nil, act.Refuse(act.Conflict, "The device does not have this network yet. Try the client against the draft, or push first.")
+		return nil, act.Refuse(act.Conflict,
+			"The device does not have this network yet. Try the client against the draft, or push first.")
 	}
 	if r.Port != "" {
 		if n, err = networkAt(doc, r.Port); err != nil {
@@ -123,16 +124,19 @@ func networkAt(doc *site.Site, port string) (*site.Network, error) {
 			return n, nil
 		}
 		if untagged := links.Untagged(d, i); untagged != 0 && n.VLAN == untagged {
-			return nil, act.Refuse(act.Conflict, "A client at %s of %s is on VLAN %d, and %s does not reach it. %s", i.Name, d.Name, untagged, n.Name, path.Sentence(n))
+			return nil, act.Refuse(act.Conflict, "A client at %s of %s is on VLAN %d, and %s does not reach it. %s",
+				i.Name, d.Name, untagged, n.Name, path.Sentence(n))
 		}
 	}
-	return nil, act.Refuse(act.Conflict, "No network comes out at %s of %s: a client there hears nothing.", i.Name, d.Name)
+	return nil, act.Refuse(act.Conflict, "No network comes out at %s of %s: a client there hears nothing.",
+		i.Name, d.Name)
 }
 
 // client reads the request's client. Every field at fault is named.
 func (r TryRequest) client() (*dhcp.Client, error) {
 	now := time.Now().UnixNano()
-	c := &dhcp.Client{HostName: r.HostName, Class: r.Class, Largest: r.Largest, MAC: address.MAC{0x02, 0x00, 0x5e, 0x54, byte(now >> 8), byte(now >> 16)}}
+	c := &dhcp.Client{HostName: r.HostName, Class: r.Class, Largest: r.Largest,
+		MAC: address.MAC{0x02, 0x00, 0x5e, 0x54, byte(now >> 8), byte(now >> 16)}}
 	var wrong []site.FieldError
 	fail := func(field, says string) { wrong = append(wrong, site.FieldError{Field: field, Says: says}) }
 	if r.MAC != "" {
@@ -156,16 +160,20 @@ func (r TryRequest) client() (*dhcp.Client, error) {
 	for item := range strings.FieldsFuncSeq(r.Parameters, func(r rune) bool { return r == ',' || r == ' ' }) {
 		n, err := strconv.ParseUint(item, 10, 8)
 		if err != nil || n == 0 || n == 255 {
-			fail("parameters", fmt.Sprintf("%q is not an option code; type codes from 1 to 254 with commas, for example 1, 3, 6, 15", item))
+			fail("parameters",
+				fmt.Sprintf("%q is not an option code; type codes from 1 to 254 with commas, for example 1, 3, 6, 15",
+					item))
 			break
 		}
 		c.Parameters = append(c.Parameters, uint8(n))
 	}
 	if r.Largest != 0 && r.Largest < dhcp.MinAccepted {
-		fail("largest", fmt.Sprintf("every client takes at least %d octets; type a number from there to 65535", dhcp.MinAccepted))
+		fail("largest", fmt.Sprintf("every client takes at least %d octets; type a number from there to 65535",
+			dhcp.MinAccepted))
 	}
 	if len(wrong) > 0 {
-		return nil, &act.Refusal{Kind: act.Invalid, Says: "The client was not tried: " + wrong[0].Says + ".", Fields: wrong}
+		return nil, &act.Refusal{Kind: act.Invalid, Says: "The client was not tried: " + wrong[0].Says + ".",
+			Fields: wrong}
 	}
 	return c, nil
 }
@@ -195,7 +203,8 @@ func (b *bench) plug(ctx context.Context, on *string) rehearse.Plug {
 	return func(n *site.Network) (dhcp.Wire, error) {
 		d, i, ok := links.Hearing(b.doc, n)
 		if !ok {
-			return nil, act.Refuse(act.Conflict, "No device has an interface in %s, so there is nothing to plug the client into.", n.Prefix)
+			return nil, act.Refuse(act.Conflict,
+				"No device has an interface in %s, so there is nothing to plug the client into.", n.Prefix)
 		}
 		for _, a := range b.access {
 			if a.DeviceID != d.ID {

@@ -51,7 +51,8 @@ func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Servic
 			Name: "lithos_device_reads_total", Help: "Readings of devices, by outcome: answered or failed.",
 		}, []string{"outcome"}),
 		reading: prometheus.NewHistogram(prometheus.HistogramOpts{
-			Name: "lithos_device_read_seconds", Help: "How long readings of devices took.", Buckets: prometheus.ExponentialBuckets(0.005, 2, 13),
+			Name: "lithos_device_read_seconds", Help: "How long readings of devices took.",
+			Buckets: prometheus.ExponentialBuckets(0.005, 2, 13),
 		}),
 	}
 }

@@ -98,7 +98,8 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 				continue
 			}
 			dev, err := standin.Start(standin.Config{
-				Name: d.ID, Kind: d.Kind, Fabric: fabric, Initial: compile.Device(doc, d.ID), Account: "lithos", Password: "secret",
+				Name: d.ID, Kind: d.Kind, Fabric: fabric, Initial: compile.Device(doc, d.ID), Account: "lithos",
+				Password: "secret",
 			})
 			require.NoError(t, err)
 			t.Cleanup(dev.Close)
@@ -107,7 +108,8 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 		}
 		id, err := w.OpenOrder(t.Context(), o.mk, doc.Code, "All at once", "")
 		require.NoError(t, err)
-		pool := entry("pool", strings.ReplaceAll("pool-quill-lab", "quill", fmt.Sprintf("q%02d", i)), "ranges", "100-120")
+		pool := entry("pool", strings.ReplaceAll("pool-quill-lab", "quill", fmt.Sprintf("q%02d", i)), "ranges",
+			"100-120")
 		_, err = w.Edit(t.Context(), o.mk, id, pool, nil)
 		require.NoError(t, err)
 		_, err = w.Rehearse(t.Context(), o.mk, id, 1)
@@ -191,7 +193,8 @@ func TestAttackControlCharactersGetIn(t *testing.T) {
 	}
 	raw, err := site.Encode(scenario.Site("kelder-bridge"))
 	require.NoError(t, err)
-	_, err = site.Read(bytes.NewReader(bytes.Replace(raw, []byte(`"name": "Imaging"`), []byte(`"name": "Imag\u0000ing"`), 1)))
+	_, err = site.Read(bytes.NewReader(bytes.Replace(raw, []byte(`"name": "Imaging"`),
+		[]byte(`"name": "Imag\u0000ing"`), 1)))
 	assert.ErrorContains(t, err, "holds a control character")
 }
 
@@ -235,7 +238,8 @@ func TestAttackRevisionLandsWhileAPushWaits(t *testing.T) {
 	run(t, second)
 	v := o.waitPush(second, id)
 	assert.Equal(t, "The push touched no device", v.Push.Title)
-	assert.Contains(t, v.Push.Problem, "The site is at revision 2, and the draft was made on revision 1. Not touched: gw-1.")
+	assert.Contains(t, v.Push.Problem,
+		"The site is at revision 2, and the draft was made on revision 1. Not touched: gw-1.")
 	assert.True(t, gw.Running().Equal(before))
 	assert.Equal(t, "open", v.Head.State)
 }
@@ -244,7 +248,8 @@ func TestAttackRevisionLandsWhileAPushWaits(t *testing.T) {
 func TestAttackConfirmOrItsAnswerIsLost(t *testing.T) {
 	t.Parallel()
 	for name, f := range map[string]standin.Faults{
-		"the confirm": {SettlesLost: 2}, "its answer": {SettleAnswersLost: 1}, "all of its answers": {SettleAnswersLost: 3},
+		"the confirm": {SettlesLost: 2}, "its answer": {SettleAnswersLost: 1},
+		"all of its answers": {SettleAnswersLost: 3},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -275,7 +280,8 @@ func TestAttackOneDeviceFailsItsConfirm(t *testing.T) {
 	require.NoError(t, o.pushAll(o.Service, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "failed", v.Push.State)
-	assert.Contains(t, v.Push.Problem, "gw-moss: Confirm, and save as startup configuration: The startup storage is full.")
+	assert.Contains(t, v.Push.Problem,
+		"gw-moss: Confirm, and save as startup configuration: The startup storage is full.")
 	assert.Contains(t, v.Push.Problem, "Holds what it held before, by its own answer:")
 	assert.Equal(t, "open", v.Head.State)
 	o.unchanged(before)
@@ -299,7 +305,8 @@ func TestAttackDeviceGoesSilentAtItsConfirm(t *testing.T) {
 	p := o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool { return len(p.Silent) > 0 })
 	assert.Equal(t, []string{"sw-moss"}, p.Silent)
 	assert.Nil(t, p.Finished)
-	at := slices.IndexFunc(p.Journal, func(l push.JournalEntry) bool { return l.Stage == "confirm" && l.Device == "sw-moss" })
+	at := slices.IndexFunc(p.Journal,
+		func(l push.JournalEntry) bool { return l.Stage == "confirm" && l.Device == "sw-moss" })
 	require.GreaterOrEqual(t, at, 0)
 	assert.Equal(t, "unknown", p.Journal[at].State, "what is not known is not called done")
 	other := o.at("moss-end")
@@ -354,7 +361,8 @@ func TestAttackLostHoldRunsAPushTwice(t *testing.T) {
 	o.pushUntil(o.Service, id, "the second step", func(p *push.PushView) bool { return len(p.Journal) == 3 })
 	o.exec("UPDATE push SET held_by = 'somebody else', held_until = now() + interval '1 hour'")
 	gw.Inject(standin.Faults{})
-	require.Eventually(t, func() bool { return strings.Contains(o.log.String(), "the hold on a push is lost") }, time.Minute, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(o.log.String(), "the hold on a push is lost") },
+		time.Minute, 10*time.Millisecond)
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "running", v.Push.State, "the run that lost it ended nothing")
@@ -568,7 +576,8 @@ func TestAttackPageOffersWhatPushRefuses(t *testing.T) {
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
 	head := o.page("kelder-bridge", id).Head()
-	across := slices.IndexFunc(v.Findings, func(f view.Finding) bool { return f.Rule == "networks-overlap-across-sites" })
+	across := slices.IndexFunc(v.Findings,
+		func(f view.Finding) bool { return f.Rule == "networks-overlap-across-sites" })
 	assert.GreaterOrEqual(t, across, 0)
 	assert.Equal(t, head.Warning, v.Head.Warning)
 	assert.Equal(t, head.Blocking, v.Head.Blocking)

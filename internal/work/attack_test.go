@@ -58,7 +58,8 @@ func TestAttackLockATechnicianOut(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	try := func(name, password, source, browser string) error {
-		_, _, err := o.SignIn(t.Context(), people.Attempt{Name: name, Password: password, Source: source, Browser: browser})
+		_, _, err := o.SignIn(t.Context(),
+			people.Attempt{Name: name, Password: password, Source: source, Browser: browser})
 		return err
 	}
 	_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "10.0.0.9"})
@@ -91,7 +92,8 @@ func TestAttackSessionOutlivesItsAccount(t *testing.T) {
 	begin := func(token string) {
 		_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "jo", Password: joPassword, Source: "test"})
 		require.NoError(t, err)
-		require.NoError(t, o.StartSession(t.Context(), token, people.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
+		require.NoError(t, o.StartSession(t.Context(), token,
+			people.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
 	}
 	stands := func(token string) bool {
 		_, _, ok, err := o.SessionTechnician(t.Context(), token)
@@ -126,7 +128,9 @@ func TestAttackSessionOutlivesItsAccount(t *testing.T) {
 	require.NoError(t, err)
 	_, err = o.PutTechnician(t.Context(), "a test", "mk", "Maren Kolb", "lantern-gravel-otter")
 	require.NoError(t, err)
-	refusal(t, o.StartSession(t.Context(), "late", people.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), act.Denied, "changed meanwhile")
+	refusal(t, o.StartSession(t.Context(), "late",
+		people.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), act.Denied,
+		"changed meanwhile")
 }
 
 // Names that do not begin with ASCII, passwords in characters, and passwords that
@@ -143,12 +147,15 @@ func TestAttackNamesAndPasswords(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "ØŁÁ", who.Initials)
 	for password, says := range map[string]string{
-		"ööööööö": "has 7 characters", "password1234": "commonly used", "qwertyuiop123": "commonly used", "aaaaaaaaaaaa": "commonly used",
-		"Maren Kolb 12": "commonly used", strings.Repeat("x y", 100): "has 300 characters", "a\xffbcdefghijklm": "not UTF-8",
+		"ööööööö": "has 7 characters", "password1234": "commonly used", "qwertyuiop123": "commonly used",
+		"aaaaaaaaaaaa":  "commonly used",
+		"Maren Kolb 12": "commonly used", strings.Repeat("x y", 100): "has 300 characters",
+		"a\xffbcdefghijklm": "not UTF-8",
 	} {
 		refusal(t, put("nn", "Maren Kolb", password), act.Invalid, says)
 	}
-	for name, says := range map[string]string{"": "needs a name", "  ": "needs a name", "a b": "a space", "a\x00b": "control character", strings.Repeat("n", 65): "longer than 64"} {
+	for name, says := range map[string]string{"": "needs a name", "  ": "needs a name", "a b": "a space",
+		"a\x00b": "control character", strings.Repeat("n", 65): "longer than 64"} {
 		refusal(t, put(name, "N", "lantern-gravel-otter"), act.Invalid, says)
 	}
 	refusal(t, put("nn", " ", "lantern-gravel-otter"), act.Invalid, "needs a full name")
@@ -159,7 +166,8 @@ func TestAttackNamesAndPasswords(t *testing.T) {
 func TestAttackDeviceAddresses(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	good := device.Access{URL: "https://192.0.2.1:443", Account: "lithos", Password: "secret", Fingerprint: make([]byte, 32)}
+	good := device.Access{URL: "https://192.0.2.1:443", Account: "lithos", Password: "secret",
+		Fingerprint: make([]byte, 32)}
 	put := func(siteID, deviceID string, change func(*device.Access)) error {
 		a := good
 		change(&a)
@@ -168,12 +176,14 @@ func TestAttackDeviceAddresses(t *testing.T) {
 	same := func(*device.Access) {}
 	require.NoError(t, put("site-kelder-bridge", "dev-gw-1", same))
 	for url, says := range map[string]string{
-		"http://192.0.2.1": "only https is used", "192.0.2.1:443": "cannot be read", "https://": "cannot be read", "https://a:b@192.0.2.1": "holds an account",
+		"http://192.0.2.1": "only https is used", "192.0.2.1:443": "cannot be read", "https://": "cannot be read",
+		"https://a:b@192.0.2.1":      "holds an account",
 		"https://192.0.2.1/restconf": "goes on after its port", "ftp://192.0.2.1": "only https is used",
 	} {
 		refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.URL = url }), act.Invalid, says)
 	}
-	refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.Fingerprint = nil }), act.Invalid, "fingerprint")
+	refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.Fingerprint = nil }), act.Invalid,
+		"fingerprint")
 	refusal(t, put("site-nowhere", "dev-gw-1", same), act.Missing, "no site with the id")
 	refusal(t, put("site-kelder-bridge", "dev-none", same), act.Missing, "no device with the id")
 }
@@ -183,7 +193,9 @@ func TestAttackBadNameFromADevice(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	for i, name := range []string{"good", "b\x00a\x1bd", "ill\xff"} {
-		r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name, Against: "device"})
+		r, err := o.Try(t.Context(), "kelder-bridge",
+			watch.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name,
+				Against: "device"})
 		require.NoError(t, err)
 		require.NotEmpty(t, r.Address, r.Why)
 	}
@@ -217,8 +229,9 @@ func TestAttackRehearsalOfThousands(t *testing.T) {
 	}
 	for i := range 5000 {
 		kept = append(kept, &site.Reservation{
-			ID: fmt.Sprintf("res-many-%d", i), Network: "net-clinic", Address: address.FromUint(address.Uint(n.Prefix.Addr()) + uint32(i) + 10),
-			MAC: address.MAC{2, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Name: fmt.Sprintf("m%d", i),
+			ID: fmt.Sprintf("res-many-%d", i), Network: "net-clinic",
+			Address: address.FromUint(address.Uint(n.Prefix.Addr()) + uint32(i) + 10),
+			MAC:     address.MAC{2, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Name: fmt.Sprintf("m%d", i),
 		})
 	}
 	doc.Reservations = kept
@@ -297,7 +310,8 @@ func TestAttackSilentDevicesKeepOthersUnread(t *testing.T) {
 			read = read && a.ReadAt != nil
 		}
 		var twice, sites int
-		require.NoError(t, s.Pool.QueryRow(t.Context(), `SELECT count(*) FILTER (WHERE n > 1), count(*) FROM (SELECT args, count(*) AS n FROM river_job
+		require.NoError(t, s.Pool.QueryRow(t.Context(),
+			`SELECT count(*) FILTER (WHERE n > 1), count(*) FROM (SELECT args, count(*) AS n FROM river_job
 			WHERE kind = 'read' AND state IN ('available', 'scheduled', 'running', 'retryable') GROUP BY args) j`).Scan(&twice, &sites))
 		assert.Zero(t, twice, "a site has one job at a time")
 		return read && sites >= 5 // the silent ones are still being waited for
@@ -343,7 +357,8 @@ func TestAttackUndoAndDropWithoutAWord(t *testing.T) {
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
 	_, err := o.Undo(t.Context(), o.jo, id, o.version(id), false)
-	refusal(t, err, act.Conflict, "The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
+	refusal(t, err, act.Conflict,
+		"The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
 	require.NoError(t, o.Drop(t.Context(), o.jo, id, o.version(id)))
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
@@ -382,7 +397,8 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	v, err := fresh.Order(t.Context(), id)
 	require.NoError(t, err)
 	require.Len(t, v.Lost, 3)
-	assert.Equal(t, "Reservation xray-new: name is now \"xray-old\", and was \"xray-plate\" when it was changed here", v.Lost[1].Why)
+	assert.Equal(t, "Reservation xray-new: name is now \"xray-old\", and was \"xray-plate\" when it was changed here",
+		v.Lost[1].Why)
 	assert.Equal(t, "Maren Kolb", v.Lost[1].By)
 	assert.True(t, v.Lost[0].Mine)
 	assert.Contains(t, v.Head.Refuses, "3 edits of this draft no longer apply")

@@ -45,7 +45,8 @@ func interfaceOf(device, id string, fields ...string) draft.Change {
 func TestPasteInADraft(t *testing.T) {
 	o := open(t)
 	id := o.order()
-	r := draft.PasteRequest{Network: "net-clinic", Kind: "reservation", Text: "10.84.18.80 00:00:5e:00:53:d0 dental-pc\n10.84.18.57 00:00:5e:00:53:d1 taken\n"}
+	r := draft.PasteRequest{Network: "net-clinic", Kind: "reservation",
+		Text: "10.84.18.80 00:00:5e:00:53:d0 dental-pc\n10.84.18.57 00:00:5e:00:53:d1 taken\n"}
 	p, err := o.Paste(t.Context(), id, r)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"adds", "refused"}, []string{p.Lines[0].Outcome, p.Lines[1].Outcome})
@@ -101,7 +102,8 @@ func TestPasswordsPassUnseen(t *testing.T) {
 	require.NoError(t, err)
 	running, err := json.Marshal(o.devices.ByID["dev-garret-rt"].Running())
 	require.NoError(t, err)
-	for where, text := range map[string][]byte{"draft": raw, "order": view, "device": running, "log": []byte(o.log.String())} {
+	for where, text := range map[string][]byte{"draft": raw, "order": view, "device": running,
+		"log": []byte(o.log.String())} {
 		assert.False(t, bytes.Contains(text, []byte(password)), where)
 	}
 	assert.Contains(t, string(running), `"password-name":"`+nameInUse(t, o)+`"`)
@@ -145,7 +147,8 @@ func TestTypedPasswordsWaitForThePush(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, kept, 3, "one typed in a dropped order is kept for when it is taken up again")
 	assert.Subset(t, kept, []string{was, now})
-	_, err = s.Pool.Exec(t.Context(), "UPDATE work_order SET closed_at = now() - interval '31 days' WHERE state = 'dropped'")
+	_, err = s.Pool.Exec(t.Context(),
+		"UPDATE work_order SET closed_at = now() - interval '31 days' WHERE state = 'dropped'")
 	require.NoError(t, err)
 	require.NoError(t, s.ForgetDroppedSecrets(t.Context()))
 	rows, err = s.Pool.Query(t.Context(), "SELECT name FROM secret WHERE site_id = 'site-the-garret' ORDER BY put_at")
@@ -192,7 +195,8 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "failed", v.Push.State)
 	assert.Contains(t, v.Push.Problem, "sw-moss: Relay DHCP from `vlan70`")
-	assert.Contains(t, v.Push.Problem, "Holds what it held before, by its own answer: srv-moss, sw-moss. Not touched: gw-moss.")
+	assert.Contains(t, v.Push.Problem,
+		"Holds what it held before, by its own answer: srv-moss, sw-moss. Not touched: gw-moss.")
 	assert.True(t, before.Equal(o.devices.ByID["dev-moss-srv"].Running()))
 
 	require.NoError(t, o.pushAll(o.Service, id))
@@ -207,27 +211,35 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 
 func TestTryThroughManyActs(t *testing.T) {
 	o := open(t)
-	r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
-		{Do: "lease"}, {Do: "renew"}, {Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"}, {Do: "fill"}}})
+	r, err := o.Try(t.Context(), "kelder-bridge",
+		watch.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
+			{Do: "lease"}, {Do: "renew"}, {Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"},
+			{Do: "fill"}}})
 	require.NoError(t, err)
 	var says []string
 	for _, s := range r.Scenes {
 		says = append(says, s.Says)
 	}
 	assert.Equal(t, []string{
-		"It has 10.84.20.24 for 1 day.", "It has 10.84.20.24 for 1 day.", "The old address was refused. It has 10.84.18.96 for 8 hours.",
-		"The old address was refused. It has 10.84.18.96 for 8 hours.", "It gave 10.84.18.96 back.", "A device's pool is not filled; try that on the draft.",
+		"It has 10.84.20.24 for 1 day.", "It has 10.84.20.24 for 1 day.",
+		"The old address was refused. It has 10.84.18.96 for 8 hours.",
+		"The old address was refused. It has 10.84.18.96 for 8 hours.", "It gave 10.84.18.96 back.",
+		"A device's pool is not filled; try that on the draft.",
 	}, says)
 	require.Len(t, r.Rungs, 4)
-	r, err = o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
+	r, err = o.Try(t.Context(), "kelder-bridge",
+		watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "Imaging", r.Scenes[0].Network, "what comes out at the port")
 	id := o.at("kelder-bridge")
 	o.edit(id, interfaceOf("dev-sw-ward", "if-sw-ward-uplink", "taggedVLANs", "11, 24, 90"))
-	_, err = o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
-	refusal(t, err, act.Conflict, "is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
+	_, err = o.Try(t.Context(), "kelder-bridge",
+		watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
+	refusal(t, err, act.Conflict,
+		"is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
 	for _, bad := range []watch.TryRequest{
-		{Network: "net-imaging", Against: "draft", Parameters: "1, x"}, {Network: "net-imaging", Against: "draft", Largest: 100}, {Network: "net-imaging", Against: "draft", MAC: "zz"},
+		{Network: "net-imaging", Against: "draft", Parameters: "1, x"},
+		{Network: "net-imaging", Against: "draft", Largest: 100}, {Network: "net-imaging", Against: "draft", MAC: "zz"},
 	} {
 		_, err := o.Try(t.Context(), "kelder-bridge", bad)
 		refusal(t, err, act.Invalid, "The client was not tried")
@@ -237,7 +249,8 @@ func TestTryThroughManyActs(t *testing.T) {
 func TestForecastAndSpread(t *testing.T) {
 	o := open(t)
 	page := o.page("kelder-bridge", 0)
-	v, err := page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: 120, Stay: "40 minutes"})
+	v, err := page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: 120,
+		Stay: "40 minutes"})
 	require.NoError(t, err)
 	assert.Equal(t, 32, v.Size)
 	assert.Equal(t, "2 hours", v.Lease)
@@ -254,7 +267,8 @@ func TestForecastAndSpread(t *testing.T) {
 
 	sp, err := page.Spread("pool-clinic", "15 minutes")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"8 hours", "4 hours", "30 minutes", "4 hours"}, []string{sp.Lease, sp.All, sp.Set, sp.Before})
+	assert.Equal(t, []string{"8 hours", "4 hours", "30 minutes", "4 hours"},
+		[]string{sp.Lease, sp.All, sp.Set, sp.Before})
 	_, err = page.Spread("pool-clinic", "soon")
 	refusal(t, err, act.Invalid, "is not a length of time")
 }
@@ -286,7 +300,8 @@ func TestSeenIsJudged(t *testing.T) {
 	}
 	look("kelder-bridge", seen.MadeUp, seen.Unrecorded, seen.InPool)
 	look("the-garret", seen.Cloned)
-	assert.True(t, slices.ContainsFunc(o.page("the-garret", 0).Judgement.Findings, func(f check.Finding) bool { return f.Rule == "mac-cloned" }))
+	assert.True(t, slices.ContainsFunc(o.page("the-garret", 0).Judgement.Findings,
+		func(f check.Finding) bool { return f.Rule == "mac-cloned" }))
 	rows, err := o.Sites(ctx)
 	require.NoError(t, err)
 	garret := rows[slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == "the-garret" })]
@@ -298,7 +313,8 @@ func TestSeenIsJudged(t *testing.T) {
 	}), "switches say which port")
 
 	id := o.at("the-garret")
-	o.edit(id, entry(site.KindKnownClient, "", "mac", "00:00:5e:00:53:c4", "name", "workbench", "ignored", "Two benches from one image, being set up"))
+	o.edit(id, entry(site.KindKnownClient, "", "mac", "00:00:5e:00:53:c4", "name", "workbench", "ignored",
+		"Two benches from one image, being set up"))
 	after := o.page("the-garret", id).SeenAt()
 	assert.True(t, slices.ContainsFunc(after.Seen, func(r view.SeenRow) bool {
 		return r.Known == "workbench" && len(r.Remarks) == 1 && r.Remarks[0].Kind == seen.Ignored

@@ -19,10 +19,14 @@ func (s *Service) Meters() []prometheus.Collector {
 }
 
 var (
-	connectionsDesc = prometheus.NewDesc("lithos_database_connections", "Pooled connections to PostgreSQL, by state: busy, idle or most.", []string{"state"}, nil)
-	waitsDesc       = prometheus.NewDesc("lithos_database_waits_total", "How often somebody waited for a connection.", nil, nil)
-	jobsDesc        = prometheus.NewDesc("lithos_jobs", "Background jobs, by kind and state.", []string{"kind", "state"}, nil)
-	pushesDesc      = prometheus.NewDesc("lithos_pushes_under_way", "Pushes that have not ended, by state.", []string{"state"}, nil)
+	connectionsDesc = prometheus.NewDesc("lithos_database_connections",
+		"Pooled connections to PostgreSQL, by state: busy, idle or most.", []string{"state"}, nil)
+	waitsDesc = prometheus.NewDesc("lithos_database_waits_total",
+		"How often somebody waited for a connection.", nil, nil)
+	jobsDesc = prometheus.NewDesc("lithos_jobs", "Background jobs, by kind and state.",
+		[]string{"kind", "state"}, nil)
+	pushesDesc = prometheus.NewDesc("lithos_pushes_under_way", "Pushes that have not ended, by state.",
+		[]string{"state"}, nil)
 )
 
 // Describe implements prometheus.Collector.
@@ -35,7 +39,8 @@ func (g gauges) Describe(to chan<- *prometheus.Desc) {
 // Collect implements prometheus.Collector.
 func (g gauges) Collect(to chan<- prometheus.Metric) {
 	pool := g.Store.Pool.Stat()
-	for state, n := range map[string]int32{"busy": pool.AcquiredConns(), "idle": pool.IdleConns(), "most": pool.MaxConns()} {
+	for state, n := range map[string]int32{"busy": pool.AcquiredConns(), "idle": pool.IdleConns(),
+		"most": pool.MaxConns()} {
 		to <- prometheus.MustNewConstMetric(connectionsDesc, prometheus.GaugeValue, float64(n), state)
 	}
 	to <- prometheus.MustNewConstMetric(waitsDesc, prometheus.CounterValue, float64(pool.EmptyAcquireCount()))

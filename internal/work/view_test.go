@@ -36,7 +36,8 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 		page, look := o.page("kelder-bridge", 0), view.Look{Select: c.ref}
 		part := page.Part(look)
 		assert.Equal(t, c.kind+" "+c.title, part.Kind+" "+part.Title)
-		assert.Equal(t, c.editable, slices.ContainsFunc(part.Actions, func(a view.Action) bool { return a.Label == "Change" }), c.ref)
+		assert.Equal(t, c.editable,
+			slices.ContainsFunc(part.Actions, func(a view.Action) bool { return a.Label == "Change" }), c.ref)
 		assert.Equal(t, c.told, len(part.Effective) > 0, c.ref)
 		assert.NotEmpty(t, part.Facts)
 		if c.ref == "reservation:res-xray-plate" {
@@ -49,7 +50,8 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 					lease = told
 				}
 			}
-			assert.Equal(t, "8 hours, from the pool Clinic PCs; Clinic standard says 1 day", lease.Value+", "+lease.From+"; "+lease.Hides)
+			assert.Equal(t, "8 hours, from the pool Clinic PCs; Clinic standard says 1 day",
+				lease.Value+", "+lease.From+"; "+lease.Hides)
 			assert.Equal(t, "reservation:res-xray-plate", part.Levels[0].Ref, "the nearest level first")
 		}
 	}
@@ -57,13 +59,15 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 
 func TestSeenStrangersCanBeRecorded(t *testing.T) {
 	o := open(t)
-	r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
+	r, err := o.Try(t.Context(), "kelder-bridge",
+		watch.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
 	require.NoError(t, err)
 	part := o.page("kelder-bridge", 0).Part(view.Look{Network: "net-imaging", Select: "seen:" + r.Address})
 	assert.Equal(t, "Seen", part.Kind)
 	require.NotEmpty(t, part.Actions)
 	require.NotNil(t, part.Actions[0].Entry)
-	assert.Equal(t, map[string]string{"network": "net-imaging", "address": r.Address, "mac": "02:00:5e:00:00:aa", "name": "oddname"}, part.Actions[0].Entry.Fields)
+	assert.Equal(t, map[string]string{"network": "net-imaging", "address": r.Address, "mac": "02:00:5e:00:00:aa",
+		"name": "oddname"}, part.Actions[0].Entry.Fields)
 }
 
 // Rounds tells of what only a site's surroundings show: here another site of the
@@ -82,7 +86,8 @@ func TestRoundsLookAround(t *testing.T) {
 	clone := scenario.Site("the-garret")
 	told := func(code, title string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return of(code, title) }, time.Minute, 20*time.Millisecond, "%s: %s", code, title)
+		require.Eventually(t, func() bool { return of(code, title) }, time.Minute, 20*time.Millisecond, "%s: %s",
+			code, title)
 	}
 	twin := &site.Site{ID: "site-twin", Code: "twin", Name: "Twin", Customer: clone.Customer, Block: clone.Block,
 		Networks: []site.Network{{ID: "net-twin", Name: "Home", Prefix: clone.Networks[0].Prefix}}}
@@ -104,7 +109,8 @@ func TestRoundsAndStandards(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, rows, len(scenario.Names))
 	assert.Equal(t, "Two owners of .18.57", rows[0].Worst.Title, "the gravest first")
-	assert.Equal(t, []string{"Kelder Bridge surgery", "Moss End hospital", "Hallin Road surgery"}, []string{rows[0].Name, rows[1].Name, rows[2].Name})
+	assert.Equal(t, []string{"Kelder Bridge surgery", "Moss End hospital", "Hallin Road surgery"},
+		[]string{rows[0].Name, rows[1].Name, rows[2].Name})
 	assert.Equal(t, []int{0, 1}, []int{rows[2].Blocks, rows[2].Warns})
 	assert.Nil(t, rows[len(rows)-1].Worst)
 

@@ -52,7 +52,8 @@ func New(s *store.Store, vault *people.Vault, log *slog.Logger) *Service {
 	d := draft.New(s, vault)
 	w := watch.New(s, d, p, log)
 	return &Service{
-		Drafts: d, Pushes: push.New(s, d, p, p, w, log), Watch: w, People: p, Fleet: fleet.New(s, d), Store: s, Events: act.NewHub(), log: log,
+		Drafts: d, Pushes: push.New(s, d, p, p, w, log), Watch: w, People: p, Fleet: fleet.New(s, d), Store: s,
+		Events: act.NewHub(), log: log,
 	}
 }
 
@@ -79,7 +80,8 @@ func (s *Service) Run(ctx context.Context, poll time.Duration) error {
 	jobs, err := river.NewClient(riverpgxv5.New(s.Store.Pool), &river.Config{
 		Logger: s.log,
 		Queues: map[string]river.QueueConfig{
-			push.QueuePush: {MaxWorkers: pushesAtOnce}, watch.QueueRead: {MaxWorkers: readsAtOnce}, river.QueueDefault: {MaxWorkers: othersAtOnce},
+			push.QueuePush: {MaxWorkers: pushesAtOnce}, watch.QueueRead: {MaxWorkers: readsAtOnce},
+			river.QueueDefault: {MaxWorkers: othersAtOnce},
 		},
 		Workers:           workers,
 		FetchPollInterval: time.Second,

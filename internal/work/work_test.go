@@ -191,7 +191,8 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	_, err := o.Edit(t.Context(), o.mk, id, change("Scans"), nil)
 	require.NoError(t, err)
 	_, err = other.Edit(t.Context(), o.jo, id, change("Pictures"), nil)
-	refusal(t, err, act.Conflict, "Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
+	refusal(t, err, act.Conflict,
+		"Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
 
 	// At once, many times: every edit that was accepted is there.
 	var wg sync.WaitGroup
@@ -199,7 +200,8 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	for i := range 8 {
 		for n, s := range []*work.Service{o.Service, other} {
 			wg.Go(func() {
-				c := entry("fixed", "", "network", "net-bench", "address", fmt.Sprintf("10.84.16.%d", 21+i*2+n), "name", fmt.Sprintf("dev-%d-%d", i, n))
+				c := entry("fixed", "", "network", "net-bench", "address", fmt.Sprintf("10.84.16.%d", 21+i*2+n), "name",
+					fmt.Sprintf("dev-%d-%d", i, n))
 				for {
 					d, err := s.Draft(t.Context(), id)
 					if !assert.NoError(t, err) {
@@ -263,7 +265,8 @@ func TestUndoRedo(t *testing.T) {
 	fresh, _ := o.another()
 	undone, err := fresh.Draft(t.Context(), id)
 	require.NoError(t, err)
-	assert.Equal(t, "Maren Kolb, taken back by Jo Arden", undone.Steps[0].By+", taken back by "+undone.Steps[0].UndoneBy)
+	assert.Equal(t, "Maren Kolb, taken back by Jo Arden",
+		undone.Steps[0].By+", taken back by "+undone.Steps[0].UndoneBy)
 	for _, want := range []string{one, both} {
 		_, err = o.Redo(t.Context(), o.mk, id, o.version(id))
 		require.NoError(t, err)
@@ -296,7 +299,8 @@ func TestBadInputChangesNothing(t *testing.T) {
 	o := open(t)
 	id := o.order()
 	var r *act.Refusal
-	_, err := o.Edit(t.Context(), o.mk, id, entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"), nil)
+	_, err := o.Edit(t.Context(), o.mk, id,
+		entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"), nil)
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, "entries[0].fields.address", r.Fields[0].Field)
 	assert.Len(t, r.Fields, 2)
@@ -411,7 +415,8 @@ func TestInternetRungNeedsAnAddress(t *testing.T) {
 		require.NoError(t, o.pushAll(o.Service, id))
 		v := o.waitPush(o.Service, id)
 		require.Equal(t, "landed", v.Push.State, v.Push.Problem)
-		tried := slices.ContainsFunc(v.Push.Journal, func(l push.JournalEntry) bool { return strings.HasPrefix(l.Says, "Internet from ") })
+		tried := slices.ContainsFunc(v.Push.Journal,
+			func(l push.JournalEntry) bool { return strings.HasPrefix(l.Says, "Internet from ") })
 		assert.Equal(t, outside.IsValid(), tried)
 	}
 }
@@ -497,7 +502,8 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 func TestSeenTryAndFind(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	r, err := o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
+	r, err := o.Try(ctx, "kelder-bridge",
+		watch.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.24", r.Address)
 	require.Len(t, r.Scenes[0].Messages, 4)
@@ -509,13 +515,15 @@ func TestSeenTryAndFind(t *testing.T) {
 	again, err := o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.25", again.Address, "computed with the lease that stands")
-	_, err = o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
+	_, err = o.Try(ctx, "kelder-bridge",
+		watch.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
 	refusal(t, err, act.Invalid, "not a group address")
 	_, err = o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-nowhere", Against: "device"})
 	refusal(t, err, act.Conflict, "does not have this network yet")
 
 	for query, want := range map[string]string{
-		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room", "vaccine": "vaccine-fridge", "kelder": "Kelder Bridge surgery", "hand": "Handsets", "10.84.20.33": "Imaging",
+		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room",
+		"vaccine": "vaccine-fridge", "kelder": "Kelder Bridge surgery", "hand": "Handsets", "10.84.20.33": "Imaging",
 	} {
 		hits, err := o.Find(ctx, query)
 		require.NoError(t, err)

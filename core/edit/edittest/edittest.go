@@ -26,7 +26,8 @@ func Some(t *rapid.T, sc *check.Scene, i int) []edit.Edit {
 	var refs, owners []site.Ref
 	var parts []any
 	k.Each(s, func(in site.Ref, list site.List, i int) bool {
-		refs, owners, parts = append(refs, site.Ref{Kind: k.Name, ID: list.ID(i)}), append(owners, in), append(parts, list.At(i))
+		refs, owners, parts = append(refs, site.Ref{Kind: k.Name, ID: list.ID(i)}), append(owners, in),
+			append(parts, list.At(i))
 		return true
 	})
 	if len(refs) == 0 {
@@ -65,8 +66,10 @@ func Some(t *rapid.T, sc *check.Scene, i int) []edit.Edit {
 		if !k.SetsOptions() || k.Fixed() {
 			return nil
 		}
-		entry = edit.Entry{Kind: site.KindOption, ID: fmt.Sprint(rapid.SampledFrom([]int{3, 6, 15, 51, 58}).Draw(t, "code")), In: refs[at].String(),
-			Fields: map[string]string{"value": rapid.SampledFrom([]string{"", "10.84.18.57", "10.84.18.57, 192.0.2.1", "other.example", "10 days"}).Draw(t, "value")}}
+		entry = edit.Entry{Kind: site.KindOption,
+			ID: fmt.Sprint(rapid.SampledFrom([]int{3, 6, 15, 51, 58}).Draw(t, "code")), In: refs[at].String(),
+			Fields: map[string]string{"value": rapid.SampledFrom([]string{"", "10.84.18.57", "10.84.18.57, 192.0.2.1",
+				"other.example", "10 days"}).Draw(t, "value")}}
 	default:
 		f := rapid.SampledFrom(k.Fields).Draw(t, "field")
 		entry.Fields[f.Name] = f.Text(other)

@@ -34,7 +34,8 @@ func run(m *testing.M, prepare func(ctx context.Context, url string) error) int 
 		err = os.Chmod(dir, 0o755) // the account postgres passes through
 	}
 	if err == nil {
-		cluster, err = postgres.Start(ctx, dir+"/cluster", postgres.Options{Throwaway: os.Getenv("LITHOS_DURABLE") == ""})
+		cluster, err = postgres.Start(ctx, dir+"/cluster",
+			postgres.Options{Throwaway: os.Getenv("LITHOS_DURABLE") == ""})
 	}
 	if err == nil {
 		defer func() { _ = cluster.Stop() }()

@@ -133,12 +133,14 @@ func (s *server) standsFor(i *net.Interface) (name string, own netip.Addr, err e
 			continue
 		}
 		for _, d := range s.Device.Interfaces.Interface {
-			if d.IPv4 != nil && slices.ContainsFunc(d.IPv4.Address, func(h yang.Address) bool { return h.Prefix() == p }) {
+			if d.IPv4 != nil && slices.ContainsFunc(d.IPv4.Address,
+				func(h yang.Address) bool { return h.Prefix() == p }) {
 				return d.Name, p.Addr(), nil
 			}
 		}
 	}
-	return "", netip.Addr{}, fmt.Errorf("it has no address of the device's; give it one, for example with ip address add")
+	return "", netip.Addr{},
+		fmt.Errorf("it has no address of the device's; give it one, for example with ip address add")
 }
 
 func (s *server) listen(p *port) {
@@ -156,7 +158,8 @@ func (s *server) listen(p *port) {
 		err = s.handle(p, buf[:n])
 		s.mu.Unlock()
 		if err != nil && s.Log != nil {
-			s.Log.Warn("a DHCP message could not be answered", "on", p.name, "from", m.ClientHWAddr.String(), "error", err)
+			s.Log.Warn("a DHCP message could not be answered", "on", p.name, "from", m.ClientHWAddr.String(),
+				"error", err)
 		}
 	}
 }
@@ -220,8 +223,9 @@ func swap(n uint16) uint16 { return n<<8 | n>>8 }
 func datagram(from, to netip.Addr, port int, payload []byte) ([]byte, error) {
 	const udp = 8
 	h := ipv4.Header{
-		Version: ipv4.Version, Len: ipv4.HeaderLen, TotalLen: ipv4.HeaderLen + udp + len(payload), TTL: 64, Protocol: unix.IPPROTO_UDP,
-		Src: from.AsSlice(), Dst: to.AsSlice(),
+		Version: ipv4.Version, Len: ipv4.HeaderLen, TotalLen: ipv4.HeaderLen + udp + len(payload), TTL: 64,
+		Protocol: unix.IPPROTO_UDP,
+		Src:      from.AsSlice(), Dst: to.AsSlice(),
 	}
 	head, err := h.Marshal()
 	if err != nil {

@@ -43,7 +43,8 @@ func (h host) run(args ...string) string {
 // cable joins two hosts; each end is called after the other side's role.
 func cable(t *testing.T, a host, nameA string, b host, nameB string) {
 	t.Helper()
-	out, err := exec.Command("ip", "link", "add", nameA, "netns", a.name, "type", "veth", "peer", "name", nameB, "netns", b.name).CombinedOutput()
+	out, err := exec.Command("ip", "link", "add", nameA, "netns", a.name, "type", "veth", "peer", "name", nameB,
+		"netns", b.name).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	a.run("ip", "link", "set", nameA, "up")
 	b.run("ip", "link", "set", nameB, "up")
@@ -97,7 +98,8 @@ func TestClientsOfDebianTakeLeases(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(siteFile), 0o600))
 
 	// bench and ward are bridges, so that several machines hang from one network.
-	server, relay, near, far, squatter := newHost(t, "srv"), newHost(t, "sw"), newHost(t, "near"), newHost(t, "far"), newHost(t, "squat")
+	server, relay, near, far, squatter := newHost(t, "srv"), newHost(t, "sw"), newHost(t, "near"), newHost(t, "far"),
+		newHost(t, "squat")
 	bench := newHost(t, "bench")
 	bench.run("ip", "link", "add", "br0", "type", "bridge")
 	bench.run("ip", "link", "set", "br0", "up")
@@ -114,7 +116,8 @@ func TestClientsOfDebianTakeLeases(t *testing.T) {
 	squatter.run("ip", "address", "add", "10.84.48.40/26", "dev", "eth0") // the pool's first
 
 	serve := func(h host, device string, ifaces ...string) *exec.Cmd {
-		args := []string{lithos, "standin", "dhcp", "--site", file, "--device", device, "--leases", filepath.Join(dir, device+".leases")}
+		args := []string{lithos, "standin", "dhcp", "--site", file, "--device", device, "--leases",
+			filepath.Join(dir, device+".leases")}
 		for _, i := range ifaces {
 			args = append(args, "--iface", i)
 		}
@@ -158,8 +161,10 @@ func take(t *testing.T, h host, dir string) map[string]string {
 	told := filepath.Join(dir, h.name+".told")
 	_ = os.Remove(told)
 	script := filepath.Join(dir, "told.sh")
-	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > \"$TOLD\"\nexit 0\n"), 0o700))
-	cmd := h.command("env", "TOLD="+told, "busybox", "udhcpc", "-i", "eth0", "-n", "-q", "-f", "-t", "5", "-T", "2", "-s", script)
+	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n[ \"$1\" = bound ] && env > \"$TOLD\"\nexit 0\n"),
+		0o700))
+	cmd := h.command("env", "TOLD="+told, "busybox", "udhcpc", "-i", "eth0", "-n", "-q", "-f", "-t", "5", "-T", "2",
+		"-s", script)
 	done := make(chan error, 1)
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &out
