@@ -109,6 +109,42 @@ var cases = []struct {
 		func(s *site.Site) {
 			pool(s, "pool-imaging").Ranges = []address.Range{rng("10.84.20.40", "10.84.20.62")}
 		}, true},
+	{"device-name-twice", func(s *site.Site) { s.Devices[1].Name = "GW-1" },
+		func(s *site.Site) { s.Devices[1].Name = "gw-2" }, false},
+	{"interface-name-twice", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Name = "lan.24" },
+		func(s *site.Site) { s.Devices[1].Interfaces[0].Name = "lan.24" }, false}, // of another device
+	{"vlan-twice-on-device", func(s *site.Site) {
+		iface(s, "if-gw-1-lan-48").VLAN = 24
+	}, func(s *site.Site) {
+		iface(s, "if-gw-1-lan-48").VLAN, iface(s, "if-gw-1-lan-24").VLAN = 0, 0 // of no VLAN, both
+	}, false},
+	{"port-in-two-groups", func(s *site.Site) {
+		d := &s.Devices[0]
+		d.Interfaces = append(d.Interfaces,
+			site.Interface{ID: "if-a", Name: "a", Kind: site.PortGroup, Members: []string{"q1", "q2"}},
+			site.Interface{ID: "if-b", Name: "b", Kind: site.PortGroup, Members: []string{"q2", "q3"}})
+	}, func(s *site.Site) {
+		d := &s.Devices[0]
+		d.Interfaces = append(d.Interfaces,
+			site.Interface{ID: "if-a", Name: "a", Kind: site.PortGroup, Members: []string{"q1", "q2"}},
+			site.Interface{ID: "if-b", Name: "b", Kind: site.PortGroup, Members: []string{"q3", "q4"}})
+	}, true},
+	{"network-name-twice", func(s *site.Site) { network(s, "net-imaging").Name = "clinic floor" },
+		func(s *site.Site) { network(s, "net-imaging").Name = "Clinic floor 2" }, false},
+	{"reservation-name-twice", func(s *site.Site) {
+		a := s.Reservations[0]
+		s.Reservations = append(s.Reservations,
+			&site.Reservation{ID: "res-2", Name: a.Name, Network: a.Network, Address: addr("10.84.18.40"),
+				MAC: address.MAC{0, 0, 0x5e, 0, 9, 1}})
+	}, func(s *site.Site) {
+		s.Reservations = append(s.Reservations, // one machine that is on two networks
+			&site.Reservation{ID: "res-2", Name: s.Reservations[0].Name, Network: "net-imaging",
+				Address: addr("10.84.20.20"), MAC: address.MAC{0, 0, 0x5e, 0, 9, 1}})
+	}, false},
+	{"reservation-known-twice", func(s *site.Site) { s.Reservations[1].Client = "01:00:00:5e:00:53:09" },
+		func(s *site.Site) {
+			s.Reservations[1].Client, s.Reservations[1].MAC = "01:00:00:5e:00:53:09", address.MAC{}
+		}, true},
 	{"pools-overlap", func(s *site.Site) {
 		s.Pools = append(s.Pools, site.Pool{ID: "pool-2", Name: "Second", Network: "net-imaging", Server: "dev-gw-1",
 			Enabled: true, Ranges: []address.Range{rng("10.84.20.50", "10.84.20.60")}})

@@ -11,6 +11,8 @@ func networkRef(id string) site.Ref { return site.Ref{Kind: site.KindNetwork, ID
 
 func poolRef(id string) site.Ref { return site.Ref{Kind: site.KindPool, ID: id} }
 
+func reservationRef(id string) site.Ref { return site.Ref{Kind: site.KindReservation, ID: id} }
+
 func interfaceRef(id string) site.Ref { return site.Ref{Kind: site.KindInterface, ID: id} }
 
 func deviceRef(id string) site.Ref { return site.Ref{Kind: site.KindDevice, ID: id} }

@@ -3,9 +3,8 @@ package check
 import "lithos/core/site"
 
 // finder is how a rule looks, and what makes it look again after an edit: a rule
-// about networks when its network was touched. What changes networks, devices or what holds for the
-// whole site makes every
-// rule look again.
+// about networks when its network was touched. What changes networks, devices or what
+// holds for the whole site makes every rule look again.
 type finder struct {
 	network func(f *facts, n *site.Network, report func(Finding))
 	// holders is about what holds an address of a network, n, or one of no network,
@@ -85,6 +84,17 @@ var rules = []Rule{
 	{"vlan-id-out-of-range", "Addressing", Blocks, "A VLAN id is from 1 to 4094.",
 		finder{network: networkVLANOutOfRange, device: deviceVLANOutOfRange}},
 	{"vlan-id-reused", "Addressing", Blocks, "A VLAN id belongs to one network.", ofSite(vlanReused)},
+	{"device-name-twice", "Addressing", Warns, "A device has a name of its own.", ofSite(deviceNameTwice)},
+	{"interface-name-twice", "Addressing", Blocks, "An interface has a name of its own on its device.",
+		onDevice(interfaceNameTwice)},
+	{"vlan-twice-on-device", "Addressing", Blocks, "A device has one interface in a VLAN.",
+		onDevice(vlanTwiceOnDevice)},
+	{"port-in-two-groups", "Addressing", Blocks, "A port is in one port group.", onDevice(portInTwoGroups)},
+	{"network-name-twice", "Addressing", Warns, "A network has a name of its own.", ofSite(networkNameTwice)},
+	{"reservation-name-twice", "DHCP", Warns, "A host name has one reservation a network.",
+		inNetwork(reservationNameTwice)},
+	{"reservation-known-twice", "DHCP", Notes, "A client is known by its MAC or by its client identifier.",
+		inNetwork(reservationKnownTwice)},
 	{"pool-outside-network", "DHCP", Blocks, "A pool's ranges lie in its network.", inNetwork(poolOutsideNetwork)},
 	{"pools-overlap", "DHCP", Blocks, "No address is in two pools.", ofPools(poolsOverlap)},
 	{"pool-holds-gateway", "DHCP", Blocks, "No pool hands out the gateway.", inNetwork(poolHoldsGateway)},
