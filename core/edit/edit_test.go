@@ -72,8 +72,11 @@ func TestStoryOfEntries(t *testing.T) {
 	edits := read(t, s, edit.Entry{Kind: "pool", ID: "pool-rec", Fields: map[string]string{"enabled": "false"}})
 	assert.Equal(t, "Change pool Ward: switched off", edit.Describe(s, edits[0]))
 	assert.Empty(t, read(t, s, edit.Entry{Kind: "pool", ID: "pool-rec", Fields: map[string]string{"name": " Ward "}}))
-	edits = read(t, s, edit.Entry{Kind: "option", ID: "51", In: "pool:pool-rec",
-		Fields: map[string]string{"value": ""}})
+	_, err := edit.Read(s, edit.Entry{Kind: "option", ID: "51", In: "pool:pool-rec",
+		Fields: map[string]string{"value": " "}})
+	assert.ErrorContains(t, err, "a value is missing", "removing an option is an act of its own")
+	edits, err = edit.Removing(s, site.Ref{Kind: "option", ID: "51"}, site.Ref{Kind: "pool", ID: "pool-rec"})
+	require.NoError(t, err)
 	assert.Equal(t, "Stop setting lease time (option 51) on Ward", edit.Describe(s, edits[0]))
 
 	gone, err := edit.Removing(s, site.Ref{Kind: "network", ID: "net-recovery"}, site.Ref{})
@@ -231,7 +234,7 @@ func randomEdit(t *rapid.T, s *site.Site, i int) []edit.Edit {
 		e.Kind, e.ID, e.New, e.Fields = "network", "net-imaging", false, map[string]string{"vlan": host}
 	case 4:
 		e.Kind, e.ID, e.New, e.In, e.Fields = "option", "51", false, "network:net-clinic",
-			map[string]string{"value": host}
+			map[string]string{"value": host + " hours"}
 	default:
 		if len(s.Reservations) == 0 {
 			return nil

@@ -31,6 +31,8 @@ func Read(s *site.Site, e Entry) ([]Edit, error) {
 	switch {
 	case !known:
 		r.Fail("kind", fmt.Sprintf("%q is not a part of a site", e.Kind))
+	case e.Kind == site.KindOption && strings.TrimSpace(e.Fields["value"]) == "":
+		r.Fail("value", "a value is missing; type one, or stop setting the option here")
 	case e.Kind == site.KindOption:
 		edits = readOption(r)
 	default:
@@ -120,7 +122,8 @@ func setOption(r *site.Reading, f *site.Field, in site.Ref, text string) []Edit 
 	return edits
 }
 
-// readOption sets an option of a level, or with an empty value stops setting it.
+// readOption sets an option of a level, or with an empty value of a field that sets one
+// stops setting it. A form of the option itself needs a value.
 func readOption(r *site.Reading) []Edit {
 	code, err := strconv.ParseUint(r.ID, 10, 8)
 	if err != nil {

@@ -17,20 +17,32 @@ var units = []struct {
 	{[]string{"day", "days", "d"}, 24 * time.Hour},
 	{[]string{"hour", "hours", "h"}, time.Hour},
 	{[]string{"minute", "minutes", "min", "m"}, time.Minute},
-	{[]string{"second", "seconds", "sec", "s", ""}, time.Second},
+	{[]string{"second", "seconds", "sec", "s"}, time.Second},
 }
 
 // DefaultLease is how long a lease is where no lease time is set.
 const DefaultLease = 24 * time.Hour
 
+// bare is the least number that is taken as seconds without saying so: nobody means
+// 3,600 hours, but 8 may be hours or seconds.
+const bare = 3600
+
 // ParseDuration reads a time as people write it: "8 hours", "1 day 12 h",
-// "90m", "28800" (seconds) or "forever". It is at least 1 second.
+// "90m", "28800" (seconds) or "forever". It is at least 1 second. A number below 3600
+// needs its unit.
 func ParseDuration(text string) (time.Duration, error) {
 	s := strings.ToLower(strings.TrimSpace(text))
 	if s == "forever" {
 		return Forever, nil
 	}
 	bad := fmt.Errorf("%q is not a length of time; type for example 8 hours, 30 minutes or 28800 (seconds)", text)
+	if n, err := strconv.ParseUint(s, 10, 32); err == nil && n > 0 {
+		if n < bare {
+			return 0, fmt.Errorf("%d has no unit: type %s, %s or %s", n, unitless(n, time.Hour), unitless(n, time.Minute),
+				unitless(n, time.Second))
+		}
+		s += "s"
+	}
 	var total time.Duration
 	for rest := s; rest != ""; {
 		digits := len(rest) - len(strings.TrimLeft(rest, "0123456789"))
@@ -54,6 +66,19 @@ func ParseDuration(text string) (time.Duration, error) {
 		return 0, bad
 	}
 	return total, nil
+}
+
+// unitless is what a number would be in a unit: "8 hours".
+func unitless(n uint64, size time.Duration) string {
+	for _, u := range units {
+		if u.size == size && n == 1 {
+			return "1 " + u.names[0]
+		}
+		if u.size == size {
+			return fmt.Sprintf("%d %s", n, u.names[1])
+		}
+	}
+	return ""
 }
 
 func unit(name string) time.Duration {

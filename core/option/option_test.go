@@ -26,6 +26,7 @@ func TestWireForms(t *testing.T) {
 			"kelder.larkrise.example"},
 		{26, "1492", "05d4", ""},
 		{51, "28800", "00007080", "8 hours"},
+		{51, "3600", "00000e10", "1 hour"},
 		{51, "forever", "ffffffff", ""},
 		{58, "1 day 12 h", "0001fa40", "1 day 12 hours"},
 		// RFC 3397 section 2's compression: the second name's tail points back into the first.
@@ -80,6 +81,8 @@ func TestMistakes(t *testing.T) {
 		{12, "café", "outside ASCII"},
 		{51, "soon", "type for example 8 hours"},
 		{51, "0", "is not a length of time"},
+		{51, "8", "8 has no unit: type 8 hours, 8 minutes or 8 seconds"},
+		{51, "1", "type 1 hour, 1 minute or 1 second"},
 		{51, "99999999999 days", "is not a length of time"},
 		{51, "4000000000 days", "longer than DHCP can say"},
 		{121, "10.0.0.0/8", "is not a route"},

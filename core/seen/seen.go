@@ -53,10 +53,29 @@ const (
 
 // Remark is one thing about a sighting that a person may want to know.
 type Remark struct {
-	Kind string `json:"kind" enum:"unrecorded,in pool,cloned,contested,randomised,ignored,elsewhere"`
-	Says string `json:"says"`
+	Kind  string `json:"kind" enum:"unrecorded,in pool,cloned,contested,randomised,ignored,elsewhere"`
+	Title string `json:"title"` // in a few words
+	Says  string `json:"says"`
 	// Grave says that somebody loses a connection by it.
 	Grave bool `json:"grave"`
+}
+
+var titles = map[string]string{
+	Unrecorded: "Unrecorded", InPool: "In the pool without a lease", Cloned: "One MAC in two places",
+	Contested: "Two machines on one address", MadeUp: "Made-up MAC", Ignored: "Ignored", Elsewhere: "Elsewhere",
+}
+
+func (o *One) remark(kind, format string, args ...any) {
+	grave := kind == Cloned || kind == Contested || kind == InPool
+	o.Remarks = append(o.Remarks, Remark{kind, titles[kind], fmt.Sprintf(format, args...), grave})
+}
+
+// heardOn is where a sighting was heard: the port where it is known, and the device.
+func (s Sighting) heardOn() string {
+	if s.Port == "" {
+		return s.Device
+	}
+	return s.Port + " of " + s.Device
 }
 
 // One is what was seen at one address from one MAC, with what to make of it.
@@ -107,10 +126,6 @@ func (l *looker) look(v Sighting) One {
 	if ok {
 		o.Network = n.ID
 	}
-	remark := func(kind, format string, args ...any) {
-		o.Remarks = append(o.Remarks,
-			Remark{kind, fmt.Sprintf(format, args...), kind == Cloned || kind == Contested || kind == InPool})
-	}
 	l.identify(&o)
 	for _, p := range l.site.Pools {
 		o.Offered = o.Offered || ok && p.Network == n.ID && p.Offers(v.Address)
@@ -118,7 +133,7 @@ func (l *looker) look(v Sighting) One {
 	if k, known := l.site.KnownClient(v.MAC); known {
 		o.Known = cmp.Or(o.Known, k.Name)
 		if k.Ignored != "" {
-			remark(Ignored, "Ignored: %s", k.Ignored)
+			o.remark(Ignored, "%s", k.Ignored)
 			return o
 		}
 	}
@@ -126,20 +141,20 @@ func (l *looker) look(v Sighting) One {
 		return o
 	}
 	if Randomised(v.MAC) {
-		remark(MadeUp, "The MAC was made up by the machine and may change; a reservation for it will not hold.")
+		o.remark(MadeUp, "The MAC was made up by the machine and may change; a reservation for it will not hold.")
 	}
 	if twin, found := l.twin(v); found {
-		remark(Cloned, "The same MAC is at %s, heard by %s. Two machines share it, and take each other's address.",
-			twin.Address, twin.Device)
+		o.remark(Cloned, "Heard on %s, and the same MAC at %s on %s. Two machines share it, and take each other's "+
+			"address.", v.heardOn(), twin.Address, twin.heardOn())
 	}
 	if macs := l.atAddr[v.Address]; len(macs) > 1 {
-		remark(Contested, "%d machines answer for %s. Each cuts the other off.", len(macs), v.Address)
+		o.remark(Contested, "%d machines answer for %s. Each cuts the other off.", len(macs), v.Address)
 	}
 	switch {
 	case v.Source == Neighbour && o.Offered && !l.leased[v.Address] && o.Ref == "":
-		remark(InPool, "It holds an address of a pool without a lease: the pool may hand it to a client.")
+		o.remark(InPool, "It holds an address of a pool without a lease: the pool may hand it to a client.")
 	case o.Ref == "" && !o.Offered:
-		remark(Unrecorded, "Nobody recorded what holds this address.")
+		o.remark(Unrecorded, "Nobody recorded what holds this address.")
 	}
 	l.misplaced(&o, n)
 	return o
@@ -200,9 +215,7 @@ func (l *looker) misplaced(o *One, n *site.Network) {
 	for _, r := range l.site.Reservations {
 		if r.MAC == o.MAC && r.Network == n.ID && r.Address != o.Address {
 			o.Known = cmp.Or(o.Known, r.Name)
-			o.Remarks = append(o.Remarks,
-				Remark{Kind: Elsewhere, Says: fmt.Sprintf("%s is reserved for it; it moves there when it next asks.",
-					r.Address)})
+			o.remark(Elsewhere, "%s is reserved for it; it moves there when it next asks.", r.Address)
 		}
 	}
 }

@@ -2,8 +2,10 @@ package survey
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"lithos/core/address"
 	"lithos/core/check"
@@ -31,6 +33,7 @@ type Ruler struct {
 type RulerHead struct {
 	Base   netip.Addr `json:"base"`
 	Size   int        `json:"size"`           // addresses of the network
+	Ends   bool       `json:"ends,omitempty"` // the first and the last are no host's (RFC 950)
 	Course int        `json:"course"`         // addresses a course, 256 or the whole of a smaller network
 	From   int        `json:"from"`           // offset of the first course drawn
 	Bins   []Bin      `json:"bins,omitempty"` // the overview of a network larger than what is drawn
@@ -64,6 +67,8 @@ type Span struct {
 	Starts bool   `json:"starts"`
 	Ends   bool   `json:"ends"`
 	Label  string `json:"label,omitempty"`
+	What   string `json:"what"`          // in words: "pool Clinic PCs"
+	Says   string `json:"says"`          // the same with its addresses and use
 	Off    bool   `json:"off,omitempty"` // a pool that is switched off
 }
 
@@ -72,7 +77,7 @@ type Pin struct {
 	Kind string `json:"kind" enum:"reservation,fixed,interface,gateway"`
 	Ref  string `json:"ref"`
 	At   int    `json:"at"`
-	Name string `json:"name"`
+	What string `json:"what"` // in words: "reservation xray-plate"
 }
 
 // Conflict is where a finding strikes through all tracks.
@@ -99,7 +104,8 @@ func Draw(
 	sc *check.Scene, n *site.Network, rows []Row, findings []check.Finding, sightings []seen.Sighting, from int,
 ) Ruler {
 	size := address.Of(n.Prefix).Size()
-	r := Ruler{RulerHead: RulerHead{Base: n.Prefix.Masked().Addr(), Size: size, Course: min(CourseSize, size)}}
+	r := Ruler{RulerHead: RulerHead{Base: n.Prefix.Masked().Addr(), Size: size, Ends: n.Prefix.Bits() < 31,
+		Course: min(CourseSize, size)}}
 	u := usage(sc, n, Live(sightings, n))
 	r.Pool, r.Used = u.pool, u.used
 	total := max(1, size/CourseSize)
@@ -120,11 +126,11 @@ func Draw(
 	d := drawing{&r, n.Prefix}
 	for _, w := range sc.Standard.Windows {
 		if run, ok := site.WindowIn(n.Prefix, w); ok {
-			d.span(run, Span{Kind: w.Use, Label: w.Use})
+			d.span(run, Span{Kind: w.Use, Label: w.Use, What: w.Use + " window", Says: d.says(w.Use+" window", run)})
 		}
 	}
 	for _, p := range sc.PoolsOn(n) {
-		d.pool(p)
+		d.pool(p, poolRows(sc, p, sightings))
 	}
 	for i := range rows {
 		if row := &rows[i]; row.holds() {
@@ -155,6 +161,17 @@ type drawing struct {
 	prefix netip.Prefix
 }
 
+// says is what something is with its addresses: "Pool Clinic PCs, .96 to .119 of
+// 10.84.18.0".
+func (d drawing) says(what string, run address.Range) string {
+	from, to := address.Short(run.From, d.prefix), address.Short(run.To, d.prefix)
+	where := from + " to " + to
+	if run.From == run.To {
+		where = from
+	}
+	return fmt.Sprintf("%s%s, %s of %s", strings.ToUpper(what[:1]), what[1:], where, d.prefix.Masked().Addr())
+}
+
 // clip visits the courses a run crosses with its offsets inside each.
 func (d drawing) clip(run address.Range, visit func(c *Course, from, to int)) {
 	run, ok := run.Intersect(address.Of(d.prefix))
@@ -177,10 +194,21 @@ func (d drawing) span(run address.Range, s Span) {
 	})
 }
 
-func (d drawing) pool(p *site.Pool) {
+func (d drawing) pool(p *site.Pool, rows []Row) {
 	ref := site.KindPool + ":" + p.ID
+	what := "pool " + p.Name
+	if !p.Enabled {
+		what += ", switched off"
+	}
 	for i, run := range p.Ranges {
-		d.span(run, Span{Kind: "pool", Ref: ref, Range: i, Label: p.Name, Off: !p.Enabled})
+		used, size := 0, 0
+		for k := range rows {
+			if r := &rows[k]; r.Kind == "pool" && run.Contains(r.From) {
+				used, size = used+r.Used, size+r.Size
+			}
+		}
+		says := fmt.Sprintf("%s, %d of %d in use", d.says(what, run), used, size)
+		d.span(run, Span{Kind: "pool", Ref: ref, Range: i, Label: p.Name, What: what, Says: says, Off: !p.Enabled})
 		if part, ok := run.Intersect(address.Of(d.prefix)); ok && d.Bins != nil {
 			from, to := address.Offset(d.prefix, part.From), address.Offset(d.prefix, part.To)
 			for b := from / d.Bin; b <= to/d.Bin; b++ {
@@ -189,7 +217,9 @@ func (d drawing) pool(p *site.Pool) {
 		}
 	}
 	for _, x := range p.Exclusions {
-		d.span(x.Range, Span{Kind: "exclusion", Ref: site.KindExclusion + ":" + x.ID, In: ref, Label: x.Reason})
+		what := "exclusion " + x.Reason
+		d.span(x.Range, Span{Kind: "exclusion", Ref: site.KindExclusion + ":" + x.ID, In: ref, Label: x.Reason,
+			What: what, Says: d.says(what, x.Range)})
 	}
 }
 
@@ -198,7 +228,7 @@ func (d drawing) pin(row *Row) {
 		d.Bins[address.Offset(d.prefix, row.From)/d.Bin].Pins++
 	}
 	d.clip(address.Single(row.From), func(c *Course, at, _ int) {
-		c.Pins = append(c.Pins, Pin{row.Kind, row.Ref, at, row.Name})
+		c.Pins = append(c.Pins, Pin{row.Kind, row.Ref, at, strings.ToLower(row.Use) + " " + row.called()})
 		if row.Name != "" && !slices.Contains(c.Names, at) {
 			c.Names = append(c.Names, at)
 		}

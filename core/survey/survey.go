@@ -174,6 +174,12 @@ type Row struct {
 	Findings []string   `json:"findings,omitempty"`
 }
 
+// uses are the kinds of rows in words.
+var uses = map[string]string{
+	"gateway": "Gateway", "interface": "Interface", "fixed": "Fixed device", "reservation": "Reservation",
+	"pool": "Pool", "exclusion": "Exclusion", "unrecorded": "Unrecorded",
+}
+
 // Line is what of a row can be compared as it is.
 type Line struct {
 	Ref      string         `json:"ref"` // kind:id of the part; "seen:address" for what no part owns
@@ -181,6 +187,7 @@ type Line struct {
 	Kind     string         `json:"kind" enum:"gateway,interface,fixed,reservation,pool,exclusion,unrecorded"`
 	From     netip.Addr     `json:"from"`
 	To       netip.Addr     `json:"to"`
+	Use      string         `json:"use"`  // the kind in words
 	Text     string         `json:"text"` // the address or range as shown
 	Name     string         `json:"name"`
 	MAC      address.MAC    `json:"mac,omitzero"`
@@ -227,6 +234,7 @@ func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings 
 	}
 	for i := range rows {
 		r := &rows[i]
+		r.Use = uses[r.Kind]
 		r.Text = address.Range{From: r.From, To: r.To}.Short(n.Prefix)
 		if r.From == r.To {
 			r.Text = r.From.String()
@@ -251,6 +259,15 @@ func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings 
 // inOrder is the order of the list: by address, what is larger first.
 func inOrder(a, b Row) int {
 	return cmp.Or(a.From.Compare(b.From), b.To.Compare(a.To), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Ref, b.Ref))
+}
+
+// called is what people call what the row is of: its name, or for an interface the
+// device's name with its own.
+func (l *Line) called() string {
+	if l.Kind == "interface" {
+		return l.Detail + " of " + l.Name
+	}
+	return cmp.Or(l.Name, l.From.String())
 }
 
 // spare is room for the rows of a network beside its reservations.

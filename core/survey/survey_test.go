@@ -74,7 +74,8 @@ func TestRulerOfTheClinicFloor(t *testing.T) {
 	assert.Equal(t, []string{"infrastructure", "pool", "exclusion"},
 		[]string{first.Spans[0].Kind, first.Spans[1].Kind, first.Spans[2].Kind})
 	assert.Equal(t, survey.Span{Kind: "pool", Ref: "pool:pool-clinic", From: 96, To: 255, Starts: true,
-		Label: "Clinic PCs"}, first.Spans[1])
+		Label: "Clinic PCs", What: "pool Clinic PCs",
+		Says: "Pool Clinic PCs, .18.96 to .19.159 of 10.84.18.0, 1 of 312 in use"}, first.Spans[1])
 	assert.Equal(t, 415, second.Spans[0].To)
 	assert.True(t, second.Spans[0].Ends)
 	assert.Equal(t, "gateway", first.Pins[0].Kind)

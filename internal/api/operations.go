@@ -114,6 +114,15 @@ func (s *server) siteOperations(api huma.API) {
 			p, err := s.work.Page(ctx, in.Site, in.Order)
 			return drawn(s, p, err, func() *view.Inspection { return p.Part(in.look()) })
 		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/option", "option",
+		"Where an option can be set for the inspected part, and what is in effect there"),
+		func(ctx context.Context, in *struct {
+			Looking
+			Code uint8 `query:"code"`
+		}) (*body[*view.OptionPlace], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			return drawn(s, p, err, func() *view.OptionPlace { return p.OptionAt(in.look(), in.Code) })
+		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/target", "target",
 		"The network and part that a finding is about"), func(ctx context.Context, in *struct {
 		Drafted

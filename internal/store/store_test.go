@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -100,8 +101,8 @@ func TestProjectionsFollowTheHead(t *testing.T) {
 	doc := scenario.Site("kelder-bridge")
 	add(t, s, doc)
 	ctx := t.Context()
-	at := func(a string) []gen.FindByAddressRow {
-		rows, err := s.FindByAddress(ctx, netip.MustParseAddr(a))
+	at := func(a string) []gen.FindOwnersRow {
+		rows, err := s.FindOwners(ctx, gen.FindOwnersParams{Address: a})
 		require.NoError(t, err)
 		return rows
 	}
@@ -114,11 +115,11 @@ func TestProjectionsFollowTheHead(t *testing.T) {
 	require.NoError(t, revise(t, s, doc, 1))
 	assert.Len(t, at("10.84.18.57"), 1)
 	assert.Equal(t, "xray-plate", at("10.84.18.61")[0].Name)
-	byMAC, err := s.FindByMAC(ctx, net.HardwareAddr(r.MAC[:]))
+	byMAC, err := s.FindOwners(ctx, gen.FindOwnersParams{Mac: strings.ReplaceAll(r.MAC.String(), ":", "")})
 	require.NoError(t, err)
 	require.Len(t, byMAC, 1)
 	assert.Equal(t, "net-clinic", byMAC[0].Network)
-	byName, err := s.FindNetworksByName(ctx, "pictures")
+	byName, err := s.FindNetworksByName(ctx, "%pictures")
 	require.NoError(t, err)
 	assert.Len(t, byName, 1)
 	inside, err := s.FindPrefixes(ctx, netip.MustParseAddr("10.84.19.9"))
@@ -135,7 +136,7 @@ func TestProjectionsFollowTheHead(t *testing.T) {
 		return errors.Join(store.AddRevision(ctx, q, doc, 2, store.Author{}), errors.New("killed here"))
 	})
 	require.ErrorContains(t, err, "killed here")
-	byName, err = s.FindNetworksByName(ctx, "never seen")
+	byName, err = s.FindNetworksByName(ctx, "%never seen%")
 	require.NoError(t, err)
 	assert.Empty(t, byName)
 }

@@ -95,7 +95,7 @@ func (s *Shown) stamp(v *NetworkView) string {
 }
 
 func sameCourses(a, b []survey.Course) bool {
-	return slices.EqualFunc(a, b, func(a, b survey.Course) bool { return a.From == b.From && a.To == b.To })
+	return slices.EqualFunc(a, b, func(a, b survey.Course) bool { return a.First == b.First && a.Last == b.Last })
 }
 
 // since is what is different from an older view with the same courses.

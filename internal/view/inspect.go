@@ -233,7 +233,8 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 		c, in.For = compile.For{Network: n, Pool: pool, Reservation: v}, "this client"
 	case *site.VendorClass:
 		in.Effective = told(p.Own(), compile.Effective(p.Site, compile.For{Network: n, Class: v}), ref)
-		in.For, in.Levels = "a client of this class", []Level{{ref.String(), "the vendor class " + v.Name}}
+		in.For = "a client of this class"
+		in.Levels = []Level{{ref.String(), "the vendor class " + v.Name}}
 		return
 	default:
 		return
@@ -243,6 +244,9 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 	}
 	in.Effective = told(p.Own(), compile.Effective(p.Site, c), ref)
 	in.Levels = p.levels(c.Network, c.Pool)
+	if ref.Kind == site.KindNetwork && c.Pool != nil { // what one is on comes first
+		in.Levels[0], in.Levels[1] = in.Levels[1], in.Levels[0]
+	}
 	if c.Reservation != nil {
 		in.Levels = slices.Insert(in.Levels, 0, Level{ref.String(), "this reservation"})
 	}
@@ -261,9 +265,10 @@ func (p *Page) levels(n *site.Network, pool *site.Pool) []Level {
 	if n != nil {
 		out = append(out, Level{site.Ref{Kind: site.KindNetwork, ID: n.ID}.String(), "the network " + n.Name})
 	}
+	customer := p.Site.Customer
 	out = append(out, Level{site.Ref{Kind: site.KindSite, ID: p.Site.ID}.String(), "the site " + p.Site.Name},
-		Level{site.Ref{Kind: site.KindCustomer, ID: p.Site.Customer.ID}.String(),
-			"the customer " + p.Site.Customer.Name + ", at this site alone"})
+		Level{site.Ref{Kind: site.KindCustomer, ID: customer.ID}.String(),
+			"the customer " + customer.Name + ", at this site alone"})
 	if std := p.Site.Standard; std.ID != "" {
 		out = append(out, Level{site.Ref{Kind: site.KindStandard, ID: std.ID}.String(),
 			"the standard " + std.Name + ", at this site alone"})

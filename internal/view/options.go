@@ -2,11 +2,14 @@ package view
 
 import (
 	"fmt"
+	"strings"
 
+	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/survey"
 )
 
 // OptionChoice is an option people may set, for forms.
@@ -42,6 +45,91 @@ func ownOptions(doc *site.Site) []OptionChoice {
 		out = append(out, choice(d))
 	}
 	return out
+}
+
+// OptionPlace is where an option can be set for a part, and what is in effect there now.
+type OptionPlace struct {
+	Value  string         `json:"value"` // in effect; empty for none
+	From   string         `json:"from"`  // sentence: where that is set
+	Levels []OptionTarget `json:"levels"`
+}
+
+// OptionTarget is a level that an option can be set at.
+type OptionTarget struct {
+	Level
+	Touches string `json:"touches"` // whom an option set there reaches
+	Set     bool   `json:"set"`     // the level sets it
+	Value   string `json:"value"`   // what it sets
+}
+
+// OptionAt is where an option can be set for the inspected part.
+func (p *Page) OptionAt(look Look, code uint8) *OptionPlace {
+	part := p.Part(look)
+	out := &OptionPlace{Levels: []OptionTarget{}}
+	for _, e := range part.Effective {
+		if e.Code == code {
+			out.Value, out.From = e.Value, e.From
+		}
+	}
+	for _, l := range part.Levels {
+		ref := site.ParseRef(l.Ref)
+		t := OptionTarget{Level: l, Touches: p.reached(ref)}
+		options, _ := site.OptionsOf(p.Site, ref)
+		for _, o := range options {
+			if o.Code == code {
+				t.Set, t.Value = true, o.Value
+			}
+		}
+		out.Levels = append(out.Levels, t)
+	}
+	return out
+}
+
+// reached is whom the options of a level reach, in words.
+func (p *Page) reached(level site.Ref) string {
+	var pools []*site.Pool
+	switch level.Kind {
+	case site.KindReservation:
+		return "this client alone"
+	case site.KindVendorClass:
+		return "the clients of this class"
+	case site.KindPool:
+		pool, _ := p.Pool(level.ID)
+		pools = append(pools, pool)
+	case site.KindNetwork:
+		n, _ := p.Scene.Network(level.ID)
+		pools = p.PoolsOn(n)
+	default:
+		for i := range p.Pools {
+			pools = append(pools, &p.Pools[i])
+		}
+	}
+	addresses, reserved := 0, 0
+	networks := map[string]bool{}
+	for _, pool := range pools {
+		addresses += address.Count(survey.Offered(p.Scene, pool))
+		n, ok := p.Scene.Network(pool.Network)
+		if !ok || networks[n.ID] {
+			continue
+		}
+		networks[n.ID] = true
+		for range p.On(n) {
+			reserved++
+		}
+	}
+	says := []string{counted(addresses, "pool address", "es"), counted(reserved, "reservation", "s")}
+	if level.Kind != site.KindPool && level.Kind != site.KindNetwork {
+		says = append(says, counted(len(networks), "network", "s"))
+	}
+	return strings.Join(says, ", ")
+}
+
+// counted is a number of things in words.
+func counted(n int, noun, many string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %s%s", n, noun, many)
 }
 
 // RuleView is one rule for the documentation of findings.

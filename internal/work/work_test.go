@@ -521,9 +521,16 @@ func TestSeenTryAndFind(t *testing.T) {
 	_, err = o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-nowhere", Against: "device"})
 	refusal(t, err, act.Conflict, "does not have this network yet")
 
+	_, err = o.OpenOrder(ctx, o.mk, "kelder-bridge", "Find me", "LR-77")
+	require.NoError(t, err)
+	_, err = o.Sites(ctx) // makes the summaries that findings are looked for in
+	require.NoError(t, err)
 	for query, want := range map[string]string{
 		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room",
 		"vaccine": "vaccine-fridge", "kelder": "Kelder Bridge surgery", "hand": "Handsets", "10.84.20.33": "Imaging",
+		"10.84.18.5": "label-prn", ".18.57": "label-prn", "5e00.531c": "xray-plate", "5E-00-53-1C": "xray-plate",
+		"00005e00531c": "xray-plate", "5e:00:53:fe": "visitor", "visi": "visitor", "two owners": "Two owners of .18.57",
+		"WO-1": "Find me", "wo-0001": "Find me", "LR-77": "Find me", "maren": "Find me",
 	} {
 		hits, err := o.Find(ctx, query)
 		require.NoError(t, err)
@@ -533,9 +540,17 @@ func TestSeenTryAndFind(t *testing.T) {
 		}
 		assert.Contains(t, titles, want, query)
 	}
-	hits, err := o.Find(ctx, "%")
+	for _, nothing := range []string{"%", "_", "10.84.18.5700", "5e:00:53:1d:9", "wo-999999999999999999999", "9999"} {
+		hits, err := o.Find(ctx, nothing)
+		require.NoError(t, err)
+		assert.Empty(t, hits, nothing)
+	}
+	hits, err := o.Find(ctx, "visitor")
 	require.NoError(t, err)
-	assert.Empty(t, hits)
+	require.Len(t, hits, 1)
+	assert.Equal(t, "lease until", hits[0].WhenSays)
+	assert.Equal(t, "net-imaging", hits[0].Network)
+	assert.Equal(t, "seen:10.84.20.24", hits[0].Ref)
 }
 
 func TestSecretsStayInTheVault(t *testing.T) {

@@ -56,135 +56,6 @@ func (q *Queries) DropPrefixes(ctx context.Context, siteID string) error {
 	return err
 }
 
-const FindByAddress = `-- name: FindByAddress :many
-SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
-WHERE a.address = $1 ORDER BY s.name LIMIT 20
-`
-
-type FindByAddressRow struct {
-	Code    string
-	Site    string
-	Part    string
-	Network string
-	Name    string
-	Address netip.Addr
-	Mac     net.HardwareAddr
-}
-
-func (q *Queries) FindByAddress(ctx context.Context, address netip.Addr) ([]FindByAddressRow, error) {
-	rows, err := q.db.Query(ctx, FindByAddress, address)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var items []FindByAddressRow
-	for rows.Next() {
-		var i FindByAddressRow
-		if err := rows.Scan(
-			&i.Code,
-			&i.Site,
-			&i.Part,
-			&i.Network,
-			&i.Name,
-			&i.Address,
-			&i.Mac,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
-const FindByMAC = `-- name: FindByMAC :many
-SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
-WHERE a.mac = $1 ORDER BY s.name, a.address LIMIT 20
-`
-
-type FindByMACRow struct {
-	Code    string
-	Site    string
-	Part    string
-	Network string
-	Name    string
-	Address netip.Addr
-	Mac     net.HardwareAddr
-}
-
-func (q *Queries) FindByMAC(ctx context.Context, mac net.HardwareAddr) ([]FindByMACRow, error) {
-	rows, err := q.db.Query(ctx, FindByMAC, mac)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var items []FindByMACRow
-	for rows.Next() {
-		var i FindByMACRow
-		if err := rows.Scan(
-			&i.Code,
-			&i.Site,
-			&i.Part,
-			&i.Network,
-			&i.Name,
-			&i.Address,
-			&i.Mac,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
-const FindByName = `-- name: FindByName :many
-SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
-WHERE a.name ILIKE '%' || $1::text || '%' ORDER BY similarity(a.name, $1::text) DESC, s.name LIMIT 20
-`
-
-type FindByNameRow struct {
-	Code    string
-	Site    string
-	Part    string
-	Network string
-	Name    string
-	Address netip.Addr
-	Mac     net.HardwareAddr
-}
-
-func (q *Queries) FindByName(ctx context.Context, text string) ([]FindByNameRow, error) {
-	rows, err := q.db.Query(ctx, FindByName, text)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var items []FindByNameRow
-	for rows.Next() {
-		var i FindByNameRow
-		if err := rows.Scan(
-			&i.Code,
-			&i.Site,
-			&i.Part,
-			&i.Network,
-			&i.Name,
-			&i.Address,
-			&i.Mac,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
 const FindByVLAN = `-- name: FindByVLAN :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
 WHERE p.vlan = $1 ORDER BY s.name LIMIT 20
@@ -226,9 +97,55 @@ func (q *Queries) FindByVLAN(ctx context.Context, vlan int32) ([]FindByVLANRow, 
 	return items, nil
 }
 
+const FindFindings = `-- name: FindFindings :many
+SELECT f.code, f.site, (f.finding ->> 'id')::text AS id, (f.finding ->> 'title')::text AS title FROM (
+    SELECT s.code, s.name AS site,
+        jsonb_array_elements(coalesce(m.findings, '[]')::jsonb || coalesce(a.findings, '[]')::jsonb) AS finding FROM site s
+    LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = $1
+    LEFT JOIN site_standing a ON a.site_id = s.id AND a.revision = s.head) f
+WHERE f.finding ->> 'title' ILIKE $2::text ORDER BY f.site LIMIT 20
+`
+
+type FindFindingsParams struct {
+	Rules string
+	Name  string
+}
+
+type FindFindingsRow struct {
+	Code  string
+	Site  string
+	ID    string
+	Title string
+}
+
+func (q *Queries) FindFindings(ctx context.Context, arg FindFindingsParams) ([]FindFindingsRow, error) {
+	rows, err := q.db.Query(ctx, FindFindings, arg.Rules, arg.Name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FindFindingsRow
+	for rows.Next() {
+		var i FindFindingsRow
+		if err := rows.Scan(
+			&i.Code,
+			&i.Site,
+			&i.ID,
+			&i.Title,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const FindNetworksByName = `-- name: FindNetworksByName :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
-WHERE p.name ILIKE '%' || $1::text || '%' ORDER BY similarity(p.name, $1::text) DESC, s.name LIMIT 20
+WHERE p.name ILIKE $1::text ORDER BY length(p.name), s.name LIMIT 20
 `
 
 type FindNetworksByNameRow struct {
@@ -240,8 +157,8 @@ type FindNetworksByNameRow struct {
 	Prefix netip.Prefix
 }
 
-func (q *Queries) FindNetworksByName(ctx context.Context, text string) ([]FindNetworksByNameRow, error) {
-	rows, err := q.db.Query(ctx, FindNetworksByName, text)
+func (q *Queries) FindNetworksByName(ctx context.Context, name string) ([]FindNetworksByNameRow, error) {
+	rows, err := q.db.Query(ctx, FindNetworksByName, name)
 	if err != nil {
 		return nil, err
 	}
@@ -256,6 +173,115 @@ func (q *Queries) FindNetworksByName(ctx context.Context, text string) ([]FindNe
 			&i.Name,
 			&i.Vlan,
 			&i.Prefix,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const FindOrders = `-- name: FindOrders :many
+SELECT o.id, o.title, o.ticket, o.state, s.name AS site, s.code, t.full_name AS opener FROM work_order o
+JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
+WHERE o.id = $1 OR o.title ILIKE $2 OR o.ticket ILIKE $2 OR t.full_name ILIKE $2
+    OR EXISTS (SELECT FROM work_order_step e JOIN technician m ON m.id = e.made_by WHERE e.order_id = o.id AND m.full_name ILIKE $2)
+ORDER BY (o.id = $1) DESC, (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 20
+`
+
+type FindOrdersParams struct {
+	ID   int64
+	Name string
+}
+
+type FindOrdersRow struct {
+	ID     int64
+	Title  string
+	Ticket string
+	State  string
+	Site   string
+	Code   string
+	Opener string
+}
+
+func (q *Queries) FindOrders(ctx context.Context, arg FindOrdersParams) ([]FindOrdersRow, error) {
+	rows, err := q.db.Query(ctx, FindOrders, arg.ID, arg.Name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FindOrdersRow
+	for rows.Next() {
+		var i FindOrdersRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Title,
+			&i.Ticket,
+			&i.State,
+			&i.Site,
+			&i.Code,
+			&i.Opener,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const FindOwners = `-- name: FindOwners :many
+SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
+WHERE $1::text <> '' AND a.name ILIKE $1 OR $2::text <> '' AND host(a.address) LIKE $2
+    OR $3::text <> '' AND translate(a.mac::text, ':', '') LIKE $3
+ORDER BY (lower(a.name) = lower($4::text) OR host(a.address) = $4) DESC, similarity(a.name, $4) DESC, s.name, a.address LIMIT 20
+`
+
+type FindOwnersParams struct {
+	Name    string
+	Address string
+	Mac     string
+	Text    string
+}
+
+type FindOwnersRow struct {
+	Code    string
+	Site    string
+	Part    string
+	Network string
+	Name    string
+	Address netip.Addr
+	Mac     net.HardwareAddr
+}
+
+// A pattern that is empty finds nothing.
+func (q *Queries) FindOwners(ctx context.Context, arg FindOwnersParams) ([]FindOwnersRow, error) {
+	rows, err := q.db.Query(ctx, FindOwners,
+		arg.Name,
+		arg.Address,
+		arg.Mac,
+		arg.Text,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FindOwnersRow
+	for rows.Next() {
+		var i FindOwnersRow
+		if err := rows.Scan(
+			&i.Code,
+			&i.Site,
+			&i.Part,
+			&i.Network,
+			&i.Name,
+			&i.Address,
+			&i.Mac,
 		); err != nil {
 			return nil, err
 		}
@@ -308,8 +334,73 @@ func (q *Queries) FindPrefixes(ctx context.Context, address netip.Addr) ([]FindP
 	return items, nil
 }
 
+const FindSeen = `-- name: FindSeen :many
+SELECT s.code, s.name AS site, v.source, v.address, v.mac, v.name, v.port, v.last, v.expires, coalesce(p.part, '') AS network,
+    coalesce((SELECT d.device ->> 'name' FROM (SELECT jsonb_array_elements(r.doc -> 'devices') AS device FROM site_revision r
+        WHERE r.site_id = s.id AND r.revision = s.head) d WHERE d.device ->> 'id' = v.device_id), v.device_id)::text AS device
+FROM sighting v JOIN site s ON s.id = v.site_id
+LEFT JOIN LATERAL (SELECT n.part FROM site_prefix n WHERE n.site_id = s.id AND n.prefix >>= v.address
+    ORDER BY masklen(n.prefix) DESC LIMIT 1) p ON true
+WHERE $1::text <> '' AND v.name ILIKE $1 OR $2::text <> '' AND host(v.address) LIKE $2
+    OR $3::text <> '' AND translate(v.mac::text, ':', '') LIKE $3
+ORDER BY v.last DESC LIMIT 40
+`
+
+type FindSeenParams struct {
+	Name    string
+	Address string
+	Mac     string
+}
+
+type FindSeenRow struct {
+	Code    string
+	Site    string
+	Source  string
+	Address netip.Addr
+	Mac     net.HardwareAddr
+	Name    string
+	Port    string
+	Last    time.Time
+	Expires *time.Time
+	Network string
+	Device  string
+}
+
+// What was seen, the latest first, with the smallest network that holds the address and the name of who heard it.
+func (q *Queries) FindSeen(ctx context.Context, arg FindSeenParams) ([]FindSeenRow, error) {
+	rows, err := q.db.Query(ctx, FindSeen, arg.Name, arg.Address, arg.Mac)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FindSeenRow
+	for rows.Next() {
+		var i FindSeenRow
+		if err := rows.Scan(
+			&i.Code,
+			&i.Site,
+			&i.Source,
+			&i.Address,
+			&i.Mac,
+			&i.Name,
+			&i.Port,
+			&i.Last,
+			&i.Expires,
+			&i.Network,
+			&i.Device,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const FindSites = `-- name: FindSites :many
-SELECT code, name, customer FROM site WHERE name ILIKE '%' || $1::text || '%' OR code ILIKE '%' || $1::text || '%' ORDER BY name LIMIT 10
+SELECT code, name, customer FROM site WHERE name ILIKE $1::text OR code ILIKE $1 ORDER BY name LIMIT 10
 `
 
 type FindSitesRow struct {
@@ -318,8 +409,8 @@ type FindSitesRow struct {
 	Customer string
 }
 
-func (q *Queries) FindSites(ctx context.Context, text string) ([]FindSitesRow, error) {
-	rows, err := q.db.Query(ctx, FindSites, text)
+func (q *Queries) FindSites(ctx context.Context, name string) ([]FindSitesRow, error) {
+	rows, err := q.db.Query(ctx, FindSites, name)
 	if err != nil {
 		return nil, err
 	}

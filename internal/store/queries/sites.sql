@@ -67,17 +67,43 @@ INSERT INTO site_prefix (site_id, part, name, vlan, prefix) VALUES ($1, $2, $3, 
 -- name: PutAddresses :copyfrom
 INSERT INTO site_address (site_id, part, network, name, address, mac) VALUES ($1, $2, $3, $4, $5, $6);
 
--- name: FindByAddress :many
+-- A pattern that is empty finds nothing.
+-- name: FindOwners :many
 SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
-WHERE a.address = @address ORDER BY s.name LIMIT 20;
+WHERE @name::text <> '' AND a.name ILIKE @name OR @address::text <> '' AND host(a.address) LIKE @address
+    OR @mac::text <> '' AND translate(a.mac::text, ':', '') LIKE @mac
+ORDER BY (lower(a.name) = lower(@text::text) OR host(a.address) = @text) DESC, similarity(a.name, @text) DESC, s.name, a.address LIMIT 20;
+
+-- What was seen, the latest first, with the smallest network that holds the address and the name of who heard it.
+-- name: FindSeen :many
+SELECT s.code, s.name AS site, v.source, v.address, v.mac, v.name, v.port, v.last, v.expires, coalesce(p.part, '') AS network,
+    coalesce((SELECT d.device ->> 'name' FROM (SELECT jsonb_array_elements(r.doc -> 'devices') AS device FROM site_revision r
+        WHERE r.site_id = s.id AND r.revision = s.head) d WHERE d.device ->> 'id' = v.device_id), v.device_id)::text AS device
+FROM sighting v JOIN site s ON s.id = v.site_id
+LEFT JOIN LATERAL (SELECT n.part FROM site_prefix n WHERE n.site_id = s.id AND n.prefix >>= v.address
+    ORDER BY masklen(n.prefix) DESC LIMIT 1) p ON true
+WHERE @name::text <> '' AND v.name ILIKE @name OR @address::text <> '' AND host(v.address) LIKE @address
+    OR @mac::text <> '' AND translate(v.mac::text, ':', '') LIKE @mac
+ORDER BY v.last DESC LIMIT 40;
+
+-- name: FindOrders :many
+SELECT o.id, o.title, o.ticket, o.state, s.name AS site, s.code, t.full_name AS opener FROM work_order o
+JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
+WHERE o.id = @id OR o.title ILIKE @name OR o.ticket ILIKE @name OR t.full_name ILIKE @name
+    OR EXISTS (SELECT FROM work_order_step e JOIN technician m ON m.id = e.made_by WHERE e.order_id = o.id AND m.full_name ILIKE @name)
+ORDER BY (o.id = @id) DESC, (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 20;
+
+-- name: FindFindings :many
+SELECT f.code, f.site, (f.finding ->> 'id')::text AS id, (f.finding ->> 'title')::text AS title FROM (
+    SELECT s.code, s.name AS site,
+        jsonb_array_elements(coalesce(m.findings, '[]')::jsonb || coalesce(a.findings, '[]')::jsonb) AS finding FROM site s
+    LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = @rules
+    LEFT JOIN site_standing a ON a.site_id = s.id AND a.revision = s.head) f
+WHERE f.finding ->> 'title' ILIKE @name::text ORDER BY f.site LIMIT 20;
 
 -- name: FindPrefixes :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
 WHERE p.prefix >>= @address::inet ORDER BY masklen(p.prefix) DESC LIMIT 20;
-
--- name: FindByMAC :many
-SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
-WHERE a.mac = @mac ORDER BY s.name, a.address LIMIT 20;
 
 -- name: FindByVLAN :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
@@ -85,11 +111,7 @@ WHERE p.vlan = @vlan ORDER BY s.name LIMIT 20;
 
 -- name: FindNetworksByName :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
-WHERE p.name ILIKE '%' || @text::text || '%' ORDER BY similarity(p.name, @text::text) DESC, s.name LIMIT 20;
-
--- name: FindByName :many
-SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id
-WHERE a.name ILIKE '%' || @text::text || '%' ORDER BY similarity(a.name, @text::text) DESC, s.name LIMIT 20;
+WHERE p.name ILIKE @name::text ORDER BY length(p.name), s.name LIMIT 20;
 
 -- name: FindSites :many
-SELECT code, name, customer FROM site WHERE name ILIKE '%' || @text::text || '%' OR code ILIKE '%' || @text::text || '%' ORDER BY name LIMIT 10;
+SELECT code, name, customer FROM site WHERE name ILIKE @name::text OR code ILIKE @name ORDER BY name LIMIT 10;

@@ -134,7 +134,7 @@ function Plan({
     />
   )
   return (
-    <g role="img" aria-label={spanName(span)}>
+    <g role="img" aria-label={span.says}>
       <rect
         x={left}
         y={0}
@@ -170,9 +170,6 @@ function Plan({
   )
 }
 
-/** A span in words, for those who do not see it. */
-const spanName = (s: Span) => `${s.ref ? `${s.kind} ${s.label}` : `${s.kind} window`}${s.off ? ', switched off' : ''}`
-
 const fit = (text: string, width: number) =>
   text.length * 6.4 > width - 8 ? `${text.slice(0, Math.max(1, Math.floor((width - 14) / 6.4)))}…` : text
 
@@ -184,7 +181,7 @@ const shapes: Record<string, { outline: string; top: number; left: number; fill:
 
 /** The pins of a kind in words: some by name, the others counted. */
 function pinNames(pins: CourseData['pins']): string {
-  const some = pins.slice(0, 12).map((p) => `${p.kind === 'fixed' ? 'fixed device' : p.kind} ${p.name}`)
+  const some = pins.slice(0, 12).map((p) => p.what)
   return some.join(', ') + (pins.length > some.length ? `, and ${pins.length - some.length} more` : '')
 }
 

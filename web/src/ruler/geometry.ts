@@ -20,15 +20,11 @@ export function thingsAt(ruler: Ruler, offset: number): { ref: string; says: str
   const course = ruler.courses.find((c) => offset >= c.from && offset <= c.to)
   if (!course) return []
   const spans = course.spans.filter((s) => offset >= s.from && offset <= s.to)
-  const names = { reservation: 'reservation', fixed: 'fixed device', interface: 'interface of', gateway: 'gateway' }
   return [
-    ...course.pins.filter((p) => p.at === offset).map((p) => ({ ref: p.ref, says: `${names[p.kind]} ${p.name}` })),
-    ...spans
-      .map((s) => ({
-        ref: s.ref ?? '',
-        says: s.ref ? `${s.kind} ${s.label}${s.off ? ', switched off' : ''}` : `${s.kind} window`,
-      }))
-      .reverse(),
+    ...course.pins.filter((p) => p.at === offset).map((p) => ({ ref: p.ref, says: p.what })),
+    ...spans.map((s) => ({ ref: s.ref ?? '', says: s.what })).reverse(),
+    ...(ruler.ends && offset === 0 ? [{ ref: '', says: 'network address, no host can have it' }] : []),
+    ...(ruler.ends && offset === ruler.size - 1 ? [{ ref: '', says: 'broadcast address, no host can have it' }] : []),
     ...(course.seen.includes(offset) ? [{ ref: '', says: 'seen in use' }] : []),
   ]
 }

@@ -1,7 +1,7 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useLayoutEffect, useMemo, useRef, useState } from 'react'
 import type { Row } from '../api/client'
-import { kindNames, Mark, Shape } from '../parts/Kind'
+import { Mark, Shape } from '../parts/Kind'
 import { moveInList, SortHead, sorted, useSort } from '../parts/rows'
 import { When } from '../parts/When'
 
@@ -32,7 +32,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
   const shown = useMemo(() => {
     const words = filter.toLowerCase()
     const kept = rows.filter((r) =>
-      `${r.text} ${kindNames[r.kind]} ${r.name} ${r.mac ?? ''} ${r.detail ?? ''}`.toLowerCase().includes(words),
+      `${r.text} ${r.use} ${r.name} ${r.mac ?? ''} ${r.detail ?? ''}`.toLowerCase().includes(words),
     )
     return sorted(kept, sort, (r, by) => r[by] ?? '')
   }, [rows, filter, sort])
@@ -151,7 +151,7 @@ function OwnerRow({
       </td>
       <td className="list-cell">
         <Shape kind={r.kind} />
-        {kindNames[r.kind]}
+        {r.use}
       </td>
       <td className="list-cell">
         {r.severity && (

@@ -111,7 +111,9 @@ function SeenLine({
             <div className="flex-1">
               {s.remarks.map((r) => (
                 <p key={r.kind}>
-                  <b>{titles[r.kind]}.</b> {r.says}
+                  <b>
+                    {glyphs[r.kind]} {r.title}.
+                  </b> {r.says}
                 </p>
               ))}
             </div>
@@ -130,12 +132,12 @@ function SeenLine({
   )
 }
 
-const titles: Record<string, string> = {
-  unrecorded: '○ Unrecorded',
-  'in pool': '▲ In the pool without a lease',
-  cloned: '▲ One MAC in two places',
-  contested: '▲ Two machines on one address',
-  randomised: '~ Made-up MAC',
-  ignored: '– Ignored',
-  elsewhere: '→ Elsewhere',
+const glyphs: Record<string, string> = {
+  unrecorded: '○',
+  'in pool': '▲',
+  cloned: '▲',
+  contested: '▲',
+  randomised: '~',
+  ignored: '–',
+  elsewhere: '→',
 }

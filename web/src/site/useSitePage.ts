@@ -2,7 +2,7 @@ import { useCallback, useEffect, useMemo, useReducer, useRef } from 'react'
 import { Problem, problemOf, type Change } from '../api/client'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { useKeys } from '../frame/useKeys'
-import { rangeText, type Selection, type Span } from '../ruler/geometry'
+import { addressAt, rangeText, type Selection, type Span } from '../ruler/geometry'
 import type { Creatable } from '../ruler/Ruler'
 import { rememberSite } from './lastSite'
 import { initial, reduce, type Asked } from './pageState'
@@ -102,7 +102,7 @@ export function useSitePage(code: string) {
     if (next) go({ network: next })
   }
   const chosen = () => (selection.current && network ? rangeText(network.ruler, selection.current) : '')
-  const first = () => chosen().split(' - ')[0] ?? ''
+  const first = () => (selection.current && network ? addressAt(network.ruler, selection.current.from) : '')
   useKeys({
     '[': () => {
       step(-1)
