@@ -91,14 +91,14 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	b.see("10.84.20.14 · 00:00:5e:00:53:50")
 	keys(input.Enter)
 	b.until("the reservation in the inspector",
-		`() => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === 'plate-reader'`)
+		`() => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === 'plate-reader'`)
 
 	// The ruler: to the last usable address, seven back, extended by five.
 	ruler, err := b.page.Element(`[aria-roledescription=ruler]`)
 	require.NoError(t, err)
 	require.NoError(t, ruler.Focus())
 	keys(input.End)
-	b.see("10.84.20.63 · free")
+	b.see("10.84.20.63 · broadcast address")
 	keys(input.ArrowLeft)
 	require.NoError(t, b.page.KeyActions().Press(input.ShiftLeft).
 		Type(input.ArrowLeft, input.ArrowLeft, input.ArrowLeft, input.ArrowLeft).Do())
@@ -109,12 +109,12 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	b.fill("Name", "Carts")
 	keys(input.Enter)
 	b.until("the pool in the inspector",
-		`() => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === 'Carts'`)
+		`() => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === 'Carts'`)
 	require.NoError(t, ruler.Focus())
 	keys(input.Home, input.ArrowRight)
 	b.see("10.84.20.1 · gateway gw-1")
 	keys(input.Enter)
-	b.until("what is there", `() => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === 'lan.48'`)
+	b.until("what is there", `() => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === 'lan.48'`)
 
 	// Networks, places, help, undo.
 	b.press(input.BracketRight)
@@ -126,7 +126,7 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	b.axe("all keys")
 	keys(input.Escape)
 	b.press(input.ControlLeft, input.KeyZ)
-	b.see("0 steps")
+	b.see("0 edits")
 	b.press(input.KeyG)
 	keys(input.KeyO)
 	b.see("Work orders")
@@ -163,7 +163,7 @@ func dragThePoolEdge(t *testing.T, a *app) {
 	require.NoError(t, mouse.MoveLinear(proto.Point{X: at.X + 4 + 4.5*cell, Y: at.Y + 12}, 6))
 	b.see("10.84.20.24 - 10.84.20.60 · 37 addresses")
 	require.NoError(t, mouse.Up(proto.InputMouseButtonLeft, 1))
-	b.see("1 step")
+	b.see("1 edit")
 	b.until("the wider pool", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('20.60')`)
 	b.click("button", "^Undo")
 	b.until("the pool as it was",
@@ -209,10 +209,10 @@ func hurriedUndo(t *testing.T, a *app) {
 		require.NoError(t, err)
 	}
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
-	b.see("3 steps")
+	b.see("3 edits")
 	_, err = b.page.Eval(`() => { for (let i = 0; i < 3; i++) window.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true })) }`)
 	require.NoError(t, err)
-	b.see("0 steps")
+	b.see("0 edits")
 	b.until("the old name", `() => document.querySelector('h1')?.innerText === 'Imaging'`)
 	assert.NotContains(t, b.text(), "meanwhile")
 }

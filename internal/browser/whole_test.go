@@ -21,7 +21,7 @@ func (a *app) in(t *testing.T, code, query string) *tab {
 // inspects waits until the inspector shows a part.
 func (b *tab) inspects(title string) {
 	b.Helper()
-	b.until(title+" in the inspector", `t => document.querySelector('aside[aria-label=Inspector] h1')?.innerText === t`,
+	b.until(title+" in the inspector", `t => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === t`,
 		title)
 }
 
@@ -229,8 +229,8 @@ func seenAndWhatToMakeOfIt(t *testing.T, a *app) {
 	b.click("[aria-label='What to do about 10.84.19.150'] button", "^Ignore$")
 	b.fill("Ignore, because", "Being replaced")
 	b.click("button", "^Add$")
-	b.see("Ignored: Being replaced")
-	b.see("3 steps")
+	b.see("Ignored. Being replaced")
+	b.see("3 edits")
 }
 
 // A client goes through the states of RFC 2131, computed.

@@ -1,11 +1,12 @@
 import { lazy } from 'react'
 import { Navigate, Route, Routes } from 'react-router'
+import { useSessionLost } from './api/lost'
 import { useLiveEvents, useSession } from './api/queries'
 import { Frame } from './frame/Frame'
 import { CurrentOrder } from './frame/currentOrder'
 import { Empty } from './parts/Empty'
 import { Rounds } from './rounds/Rounds'
-import { SignIn } from './signin/SignIn'
+import { SignIn, SignInAgain } from './signin/SignIn'
 import { SitesPlace } from './site/SitesPlace'
 
 // A place is loaded when somebody first goes there.
@@ -17,7 +18,8 @@ const Standards = lazy(async () => ({ default: (await import('./standards/Standa
 export function App() {
   const session = useSession()
   const technician = session.data?.technician
-  useLiveEvents(technician !== undefined)
+  const lost = useSessionLost()
+  useLiveEvents(technician !== undefined && !lost)
   if (session.isPending) return null
   if (!technician) return <SignIn problem={session.error?.message} />
   return (
@@ -44,6 +46,7 @@ export function App() {
           />
         </Route>
       </Routes>
+      {lost && <SignInAgain technician={technician} />}
     </CurrentOrder>
   )
 }

@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch'
+import { sessionIs } from './lost'
 import type { components, paths } from './schema.gen'
 
 export type Schemas = components['schemas']
@@ -36,6 +37,7 @@ export async function call<T>(request: Promise<{ data?: T; error?: unknown; resp
     throw new Problem(0, unreachable)
   }
   if (result.response.ok) return result.data as T
+  if (result.response.status === 401 && !result.response.url.endsWith('/api/session')) sessionIs(true)
   const body = result.error as Schemas['ErrorModel'] | undefined
   const fields: Record<string, string> = {}
   for (const e of body?.errors ?? []) {

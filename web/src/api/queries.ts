@@ -89,6 +89,7 @@ export function useDraftEdit(
       ),
     onSuccess: async (changed) => {
       if (changed.order) await show(client, changed.order)
+      void client.invalidateQueries({ queryKey: ['order', order] })
       onChanged(changed)
       // Somebody who went on to another part meanwhile looks at an older draft.
       void client.refetchQueries({

@@ -517,6 +517,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/option": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where an option can be set for the inspected part, and what is in effect there */
+        get: operations["option"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/part": {
         parameters: {
             query?: never;
@@ -999,11 +1016,18 @@ export interface components {
         Hit: {
             code: string;
             detail: string;
+            finding?: string;
             kind: string;
             network?: string;
+            /** Format: int64 */
+            order?: number;
             ref?: string;
             site: string;
             title: string;
+            what: string;
+            /** Format: date-time */
+            when?: string;
+            whenSays?: string;
         };
         Inspection: {
             actions: components["schemas"]["Action"][];
@@ -1275,6 +1299,18 @@ export interface components {
             reference: string;
             type: string;
         };
+        OptionPlace: {
+            from: string;
+            levels: components["schemas"]["OptionTarget"][];
+            value: string;
+        };
+        OptionTarget: {
+            name: string;
+            ref: string;
+            set: boolean;
+            touches: string;
+            value: string;
+        };
         OrderView: {
             /** Format: int64 */
             asOf: number;
@@ -1314,8 +1350,8 @@ export interface components {
             at: number;
             /** @enum {string} */
             kind: "reservation" | "fixed" | "interface" | "gateway";
-            name: string;
             ref: string;
+            what: string;
         };
         Place: {
             code: string;
@@ -1374,6 +1410,7 @@ export interface components {
             /** @enum {string} */
             kind: "unrecorded" | "in pool" | "cloned" | "contested" | "randomised" | "ignored" | "elsewhere";
             says: string;
+            title: string;
         };
         Report: {
             /** Format: date-time */
@@ -1429,6 +1466,7 @@ export interface components {
             text: string;
             /** Format: ip */
             to: string;
+            use: string;
             /** Format: int64 */
             used?: number;
         };
@@ -1447,6 +1485,7 @@ export interface components {
             /** Format: int64 */
             course: number;
             courses: components["schemas"]["Course"][];
+            ends?: boolean;
             /** Format: int64 */
             from: number;
             /** Format: int64 */
@@ -1464,6 +1503,7 @@ export interface components {
             bins?: components["schemas"]["Bin"][];
             /** Format: int64 */
             course: number;
+            ends?: boolean;
             /** Format: int64 */
             from: number;
             /** Format: int64 */
@@ -1579,9 +1619,11 @@ export interface components {
             /** Format: int64 */
             range: number;
             ref?: string;
+            says: string;
             starts: boolean;
             /** Format: int64 */
             to: number;
+            what: string;
         };
         SpliceInt: {
             /** Format: int64 */
@@ -2912,6 +2954,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NetworkAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    option: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description id of the selected network; the first when empty or unknown */
+                network?: string;
+                /** @description kind:id of the selected part */
+                select?: string;
+                /** @description offset of the first address on the ruler, for large networks */
+                from?: number;
+                /** @description stamp of the network that the browser has, to be told only what changed in it */
+                have?: string;
+                code?: number;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OptionPlace"];
                 };
             };
             /** @description Error */

@@ -1,13 +1,17 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { DropdownMenu } from 'radix-ui'
 import { Suspense, useState } from 'react'
-import { NavLink, Outlet, useNavigate } from 'react-router'
+import { NavLink, Outlet, useLocation, useNavigate } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
 import { When } from '../parts/When'
+import { Announcer } from './Announcer'
 import { Find } from './Find'
 import { KeyHelp } from './KeyHelp'
+import { SkipLinks } from './SkipLinks'
 import { Tray } from './Tray'
+import { focusPlace, places as parts } from './places'
 import { applyTheme, theme, type Theme } from './theme'
+import { useKeptFocus } from './useKeptFocus'
 import { useKeys } from './useKeys'
 
 const places = [
@@ -22,11 +26,16 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
   const [help, setHelp] = useState(false)
   useKeys({
     ...Object.fromEntries(places.map(([to, , key]) => [`g ${key}`, () => void navigate(to)])),
+    ...Object.fromEntries(
+      parts.flatMap(([place, , key]) => (key && place !== 'inspector' ? [[key, () => focusPlace(place)]] : [])),
+    ),
     '?': () => setHelp(true),
   })
+  useKeptFocus()
   return (
-    <div className="h-full grid grid-rows-[48px_minmax(0,1fr)_auto]">
-      <header className="bg-basalt text-on-basalt flex items-center gap-4 px-4">
+    <div className="h-full grid grid-rows-[48px_minmax(0,1fr)_auto] print:block">
+      <SkipLinks />
+      <header className="bg-basalt text-on-basalt flex items-center gap-4 max-[640px]:gap-2 px-4 max-[640px]:px-2 on-basalt print:hidden">
         <NavLink
           to="/rounds"
           className="flex items-center gap-2 font-[750] text-[17px] tracking-tight"
@@ -35,7 +44,7 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
           <img src="/mark.svg" width="24" height="22" alt="" />
           <span className="max-[700px]:hidden">Lithos</span>
         </NavLink>
-        <nav aria-label="Places" className="flex gap-1 h-full">
+        <nav aria-label="Places" className="flex gap-1 h-full max-[640px]:hidden">
           {places.map(([to, name]) => (
             <NavLink
               key={to}
@@ -48,10 +57,16 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
             </NavLink>
           ))}
         </nav>
+        <PlacesMenu />
         <Find />
         <TechnicianMenu technician={technician} onHelp={() => setHelp(true)} />
       </header>
-      <main className="min-h-0 overflow-auto relative grid grid-rows-[auto_minmax(0,1fr)]">
+      <main
+        id="main"
+        tabIndex={-1}
+        data-place="main"
+        className="min-h-0 overflow-auto relative grid grid-rows-[auto_minmax(0,1fr)] print:block print:overflow-visible"
+      >
         {held ? (
           <div role="status" className="bg-sand-t text-sand-ink border-b border-sand px-4 py-2">
             <b>Pushes and readings of devices are held</b>, since <When at={held.since} />. {held.because}. Whoever runs
@@ -60,15 +75,49 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
         ) : (
           <span />
         )}
-        <div className="min-h-0 overflow-auto">
+        <div className="min-h-0 overflow-auto print:overflow-visible">
           <Suspense fallback={null}>
             <Outlet />
           </Suspense>
         </div>
       </main>
-      <Tray />
+      <div className="relative min-w-0 print:hidden">
+        <Announcer />
+        <Tray />
+      </div>
       <KeyHelp open={help} onClose={() => setHelp(false)} />
     </div>
+  )
+}
+
+/** The places in a menu, where the bar is too narrow for them. */
+function PlacesMenu() {
+  const navigate = useNavigate()
+  const { pathname } = useLocation()
+  const here = places.find(([to]) => pathname.startsWith(to))
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="min-[641px]:hidden h-8 px-2 border border-basalt-line rounded-sm whitespace-nowrap">
+        {here?.[1] ?? 'Places'} <span aria-hidden>▾</span>
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="start"
+          sideOffset={6}
+          className="z-50 bg-sheet text-ink border border-ink-3 rounded-sm p-1 min-w-[160px]"
+        >
+          {places.map(([to, name]) => (
+            <DropdownMenu.Item
+              key={to}
+              className="px-3 py-2 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer"
+              onSelect={() => void navigate(to)}
+            >
+              {name}
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
   )
 }
 

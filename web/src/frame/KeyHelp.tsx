@@ -14,6 +14,7 @@ const groups: [string, [string, string][]][] = [
       ['Ctrl Z', 'undo'],
       ['Ctrl Shift Z', 'redo'],
       ['Ctrl Enter', 'rehearse, then push'],
+      ['l  b', 'to the list, the work order'],
       ['?', 'all keys'],
     ],
   ],
@@ -26,6 +27,20 @@ const groups: [string, [string, string][]][] = [
       ['r', 'reserve'],
       ['f', 'fixed device'],
       ['t', 'try a client'],
+      ['a', 'add a network'],
+      ['w', 'open a work order'],
+      ['u  i', 'to the ruler, the inspector'],
+    ],
+  ],
+  [
+    'In a list',
+    [
+      ['↑ ↓', 'one row up, down'],
+      ['PgUp PgDn', 'ten rows'],
+      ['Home End', 'first, last row'],
+      ['a b c …', 'the row that begins so'],
+      ['Enter', 'open the row'],
+      ['Esc', 'leave the list: letters are keys again'],
     ],
   ],
   [
@@ -49,7 +64,7 @@ export function KeyHelp({ open, onClose }: { open: boolean; onClose: () => void 
   }
   return (
     <Window title="All keys" says="No key fires while you type in a field." open={open} onClose={onClose} wide>
-      <div className="grid sm:grid-cols-3 gap-5 mt-4">
+      <div className="grid sm:grid-cols-2 gap-5 mt-4">
         {groups.map(([name, keys]) => (
           <section key={name}>
             <h2>{name}</h2>

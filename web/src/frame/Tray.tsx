@@ -2,8 +2,11 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useCallback, useState } from 'react'
 import { Link, useLocation, useNavigate } from 'react-router'
 import { api, call, Problem, type Schemas } from '../api/client'
-import { useFlip, useOrderAct, useOrderAction } from '../api/queries'
+import { useFlip, useOrder, useOrderAct, useOrderAction } from '../api/queries'
+import { DraftFindings } from '../orders/DraftFindings'
+import { announce } from '../parts/announce'
 import { Window } from '../parts/Window'
+import { siteAt } from '../site/lastSite'
 import { useCurrentOrder } from './currentOrder'
 import { useKeys } from './useKeys'
 import { plural } from '../parts/plural'
@@ -12,7 +15,7 @@ import { plural } from '../parts/plural'
 export function Tray() {
   const { head, take } = useCurrentOrder()
   const leave = useCallback(() => take(undefined), [take])
-  if (!head) return <footer />
+  if (!head) return null
   if (head.state === 'landed' || head.state === 'dropped') return <EndedTray key={head.id} head={head} leave={leave} />
   return <OpenTray key={head.id} head={head} leave={leave} />
 }
@@ -61,6 +64,27 @@ function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }
   )
 }
 
+/** The outcome of a rehearsal in a sentence. */
+const rehearsed = (r: Schemas['Rehearsed']) =>
+  `Rehearsed with ${plural(r.report.clients, 'known client')}: ${r.report.moving ? `${plural(r.report.moving, 'is', 'are')} told something else` : 'none is told anything else'}`
+
+/** What the draft brings in, with the fixes, over whatever page is shown. */
+function Listed({ head, open, onClose }: { head: Schemas['Head']; open: boolean; onClose: () => void }) {
+  const order = useOrder(open ? head.id : undefined)
+  const findings = order.data?.findings ?? []
+  return (
+    <Window title={`What ${head.name} brings in`} open={open} onClose={onClose} wide>
+      {order.data && findings.length === 0 && <p className="mt-2">Nothing any more: every finding is fixed.</p>}
+      <DraftFindings order={head.id} head={head} findings={findings} onGo={onClose} />
+      <div className="flex justify-end mt-4">
+        <button className="btn" onClick={onClose}>
+          Close
+        </button>
+      </div>
+    </Window>
+  )
+}
+
 function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void }) {
   const client = useQueryClient()
   const navigate = useNavigate()
@@ -72,6 +96,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
   const here = useLocation().pathname === `/orders/${head.id}`
   const open = head.state === 'open'
   const [asking, setAsking] = useState('')
+  const [listing, setListing] = useState(false)
   const busy = rehearse.isPending || push.isPending || rebase.isPending
 
   const run = async (action: () => Promise<unknown>) => {
@@ -88,6 +113,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
     void run(async () => {
       try {
         await flip({ head, others })
+        announce(`Took back: ${head.undo}`)
       } catch (e) {
         const theirs = e instanceof Problem && e.fields.others
         if (!theirs) throw e
@@ -95,13 +121,27 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
       }
     })
   }
-  const redo = () => void run(() => flip({ head, redo: true }))
+  const redo = () =>
+    void run(async () => {
+      await flip({ head, redo: true })
+      announce(`Did again: ${head.redo}`)
+    })
   const canUndo = open && !!head.undo
   const canRedo = open && !!head.redo
   const canRehearse = open && head.edits > 0 && !head.behind && !busy
   const canPush = open && !head.refuses && !busy
-  const doRehearse = () => run(async () => (await navigate(`/orders/${head.id}`), await rehearse.mutateAsync(head)))
-  const doPush = () => run(async () => (await navigate(`/orders/${head.id}`), await push.mutateAsync(head)))
+  const doRehearse = () =>
+    run(async () => {
+      await navigate(`/orders/${head.id}`)
+      const view = await rehearse.mutateAsync(head)
+      if (view.rehearsal) announce(rehearsed(view.rehearsal))
+    })
+  const doPush = () =>
+    run(async () => {
+      await navigate(`/orders/${head.id}`)
+      await push.mutateAsync(head)
+      announce(`The push of ${head.name} has begun`)
+    })
   useKeys({
     'ctrl+z': () => canUndo && undo(),
     'ctrl+shift+z': () => canRedo && redo(),
@@ -111,29 +151,35 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
   return (
     <footer
       aria-label="Open work order"
+      id="tray"
+      data-place="tray"
       className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]"
     >
       <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">
         {head.name}
       </Link>
-      <Link to={here ? `/sites/${head.site}` : `/orders/${head.id}`} className="hover:underline">
+      <Link
+        to={here ? siteAt(head.site) : `/orders/${head.id}`}
+        className="hover:underline min-w-0 max-w-[320px] truncate"
+        title={head.title}
+      >
         {head.title}
       </Link>
       <span className="text-on-basalt-2">
-        {plural(head.edits, 'step')}
+        {plural(head.edits, 'edit')}
         {head.devices.length > 0 && ` on ${head.devices.join(', ')}`}
       </span>
       {head.blocking > 0 && (
-        <span className="text-[#ff9c86]">
+        <button className="text-[#ff9c86] hover:underline" onClick={() => setListing(true)}>
           <span aria-hidden>■ </span>
           {plural(head.blocking, 'finding')} {head.blocking === 1 ? 'blocks' : 'block'} the push
-        </span>
+        </button>
       )}
       {head.warning > 0 && (
-        <span className="text-[#e8c477]">
+        <button className="text-[#e8c477] hover:underline" onClick={() => setListing(true)}>
           <span aria-hidden>▲ </span>
           {plural(head.warning, 'warning')}
-        </span>
+        </button>
       )}
       {head.lost > 0 && (
         <Link to={`/orders/${head.id}`} className="text-[#e8c477] underline">
@@ -197,6 +243,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
           Put away
         </button>
       </span>
+      <Listed head={head} open={listing} onClose={() => setListing(false)} />
       <Window
         title="Take back another technician's step?"
         says={asking}

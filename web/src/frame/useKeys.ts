@@ -30,7 +30,7 @@ export function useKeys(keys: Keys) {
       if (e.defaultPrevented || e.altKey || typing(e.target) || document.querySelector('[role=dialog], [role=menu]'))
         return
       const ctrl = e.ctrlKey || e.metaKey
-      if (!ctrl && !singleKeys()) return
+      if (!ctrl && e.key !== 'Escape' && !singleKeys()) return
       const name = ctrl ? `ctrl+${e.shiftKey ? 'shift+' : ''}${e.key.toLowerCase()}` : e.key
       const run = latest.current[`${before} ${name}`] ?? latest.current[name]
       before = ctrl ? '' : name

@@ -36,6 +36,7 @@ export function OpenOrder({ open, site, siteName, orders, onClose, onOpened }: P
       says={`Edits to ${siteName} are kept in a work order until they are rehearsed and pushed.`}
       open={open}
       onClose={onClose}
+      filled={form.formState.isDirty}
     >
       <form onSubmit={(e) => void submit(e)} className="mt-3 grid gap-3" aria-label="Open a work order">
         <Field

@@ -3,9 +3,11 @@ import { Link, useParams } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
 import { useOrder, useOrderAct } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
+import { usePageTitle } from '../frame/usePageTitle'
 import { Empty } from '../parts/Empty'
 import { When } from '../parts/When'
-import { FindingCard } from '../parts/FindingCard'
+import { siteAt } from '../site/lastSite'
+import { DraftFindings } from './DraftFindings'
 import { Plans } from './Plans'
 import { PushJournal } from './PushJournal'
 import { Rehearsal } from './Rehearsal'
@@ -17,6 +19,7 @@ export function OrderPage() {
   const { id: current, take } = useCurrentOrder()
   const view = order.data?.head.id === id ? order.data : undefined
   const state = view?.head.state
+  usePageTitle(view && `${view.head.name} ${view.head.title}`, view?.siteName)
   useEffect(() => {
     if (state === 'open' && current === undefined) take(id)
   }, [state, current, id, take])
@@ -29,12 +32,12 @@ export function OrderPage() {
   return (
     <div className="min-h-full grid grid-cols-[440px_minmax(0,1fr)] max-[1000px]:grid-cols-1 max-[1000px]:content-start">
       <section aria-label="Steps" className="bg-sheet border-r border-seam px-4.5 py-4">
-        <h2>
+        <p className="text-[12.5px] font-[650] text-ink-2">
           {head.name} ·{' '}
-          <Link className="hover:underline" to={`/sites/${head.site}`}>
+          <Link className="hover:underline" to={siteAt(head.site)}>
             {view.siteName}
           </Link>
-        </h2>
+        </p>
         <h1 className="my-0.5">{head.title}</h1>
         <p className="text-ink-2">
           {head.ticket && `Ticket ${head.ticket}. `}Opened <When at={view.openedAt} /> by {head.openedBy}.
@@ -55,11 +58,7 @@ export function OrderPage() {
         {view.findings.length > 0 && head.state === 'open' && (
           <div className="mb-5 max-w-[640px]">
             <h2>What this draft brings in</h2>
-            {view.findings.map((f) => (
-              <Link key={f.id} className="block" to={`/sites/${head.site}?finding=${encodeURIComponent(f.id)}`}>
-                <FindingCard finding={f} busy />
-              </Link>
-            ))}
+            <DraftFindings order={head.id} head={head} findings={view.findings} />
           </div>
         )}
         {view.rehearsal ? (
@@ -71,6 +70,7 @@ export function OrderPage() {
           />
         ) : (
           <Empty
+            inside
             title="Not rehearsed yet"
             says="A rehearsal computes, with real packets, what every known client would be given, and walks the ladder of each network. Rehearse from the tray below; nothing is pushed that was not."
           />
@@ -96,7 +96,7 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
       {view.steps.length === 0 && (
         <p className="text-ink-2 mt-1">
           No edits yet.{' '}
-          <Link className="underline" to={`/sites/${head.site}`}>
+          <Link className="underline" to={siteAt(head.site)}>
             Go to the site
           </Link>{' '}
           and drag over the ruler, or add a network.

@@ -1,7 +1,9 @@
 import { Link } from 'react-router'
 import { useOrders } from '../api/queries'
+import { usePageTitle } from '../frame/usePageTitle'
 import { Empty } from '../parts/Empty'
-import { moveInList, useOpenRow } from '../parts/rows'
+import { useRoving } from '../parts/roving'
+import { useOpenRow } from '../parts/rows'
 import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 
@@ -11,6 +13,8 @@ const states: Record<string, string> = { open: 'open', pushing: 'being pushed', 
 export function Orders() {
   const orders = useOrders()
   const open = useOpenRow()
+  const list = useRoving<HTMLTableSectionElement>()
+  usePageTitle('Work orders')
   if (orders.error) return <Empty title="Work orders cannot be shown" says={orders.error.message} />
   if (!orders.data) return null
   if (orders.data.length === 0)
@@ -26,7 +30,7 @@ export function Orders() {
     <div className="bg-sheet min-h-full px-5 py-4">
       <h1>Work orders</h1>
       <Table columns={columns} className="mt-3">
-        <tbody onKeyDown={moveInList}>
+        <tbody {...list} id="list" data-place="list">
           {orders.data.map((o) => (
             <tr key={o.id} {...open(`/orders/${o.id}`)}>
               <td className="list-cell">
@@ -60,6 +64,6 @@ const columns: Column[] = [
   ['Ticket', '110px'],
   ['Site', '22%'],
   ['State', '110px'],
-  ['Steps', '70px'],
+  ['Edits', '70px'],
   ['Opened', '190px'],
 ]

@@ -27,7 +27,7 @@ export function Rehearsal({
   return (
     <section aria-label="Rehearsal">
       <div className="flex items-baseline gap-3 flex-wrap">
-        <h1>Rehearsal</h1>
+        <h2 className="!text-ink !text-[20px]">Rehearsal</h2>
         <span className="text-ink-2">
           {report.clients} known clients, run <When at={report.at} /> by {rehearsal.by}
         </span>

@@ -1,7 +1,48 @@
 import { useState, type ReactNode } from 'react'
+import { announce } from './announce'
+
+/** The word that copies what stands before it, on the row that the hand or the keyboard is on. */
+export function CopyWord({ text, what, stop }: { text: string; what: string; stop: boolean }) {
+  const [copied, setCopied] = useState(false)
+  const copy = async () => {
+    await navigator.clipboard.writeText(text)
+    setCopied(true)
+    announce(`Copied ${text}`)
+    setTimeout(() => {
+      setCopied(false)
+    }, 1200)
+  }
+  return (
+    <button
+      type="button"
+      aria-label={`Copy ${what} ${text}`}
+      tabIndex={stop ? 0 : -1}
+      className="ml-1.5 font-sans text-[11.5px] text-ink-2 underline decoration-dotted opacity-0 group-hover:opacity-100 group-focus-within:opacity-100 print:hidden"
+      onClick={(e) => {
+        e.stopPropagation()
+        void copy().catch(() => {
+          announce('The browser does not let a page copy here; mark the text and copy it with Ctrl C')
+        })
+      }}
+    >
+      {copied ? 'copied' : 'copy'}
+    </button>
+  )
+}
 
 /** An address, MAC, name or value that one click copies. */
-export function Copy({ text, children, className = '' }: { text: string; children?: ReactNode; className?: string }) {
+export function Copy({
+  text,
+  children,
+  row,
+  className = '',
+}: {
+  text: string
+  children?: ReactNode
+  /** It is what a line of a list is reached by. */
+  row?: boolean
+  className?: string
+}) {
   const [copied, setCopied] = useState(false)
   const copy = async () => {
     try {
@@ -15,6 +56,7 @@ export function Copy({ text, children, className = '' }: { text: string; childre
   return (
     <button
       type="button"
+      data-row={row || undefined}
       title={copied ? 'Copied' : `Copy ${text}`}
       onClick={() => void copy()}
       className={`text-left hover:underline decoration-dotted underline-offset-3 [overflow-wrap:anywhere] ${className}`}

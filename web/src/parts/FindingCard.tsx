@@ -1,3 +1,4 @@
+import type { ReactNode } from 'react'
 import type { Finding } from '../api/client'
 
 const tones: Record<Finding['severity'], string> = {
@@ -12,11 +13,13 @@ export function FindingCard({
   busy,
   onFix,
   onFixAll,
+  children,
 }: {
   finding: Finding
   busy: boolean
   onFix?: () => void
   onFixAll?: () => void
+  children?: ReactNode
 }) {
   return (
     <section
@@ -40,6 +43,7 @@ export function FindingCard({
           Fix all {f.alike} of this kind…
         </button>
       )}
+      {children}
     </section>
   )
 }

@@ -17,24 +17,13 @@ export function Shape({ kind }: { kind: string }) {
           <path d="M1 8 L6 2 M5 8 L9 3" stroke="var(--sand)" />
         </>
       )}
+      {kind === 'finding' && <path d="M1 9 L5 1 L9 9Z" fill="none" stroke="var(--sand)" strokeWidth="1.6" />}
+      {kind === 'order' && <path d="M1.500 1 H8.500 V9 H1.500Z M3.500 4 H6.500" fill="none" stroke="var(--ink-2)" />}
       {(kind === 'unrecorded' || kind === 'seen') && (
         <circle cx="5" cy="5" r="3.500" fill="none" stroke="var(--sand)" strokeWidth="1.800" />
       )}
     </svg>
   )
-}
-
-export const kindNames: Record<string, string> = {
-  gateway: 'Gateway',
-  interface: 'Interface',
-  fixed: 'Fixed device',
-  reservation: 'Reservation',
-  pool: 'Pool',
-  exclusion: 'Exclusion',
-  unrecorded: 'Unrecorded',
-  network: 'Network',
-  site: 'Site',
-  option: 'Option',
 }
 
 const marks: Record<string, { glyph: string; says: string; className: string }> = {

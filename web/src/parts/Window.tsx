@@ -1,7 +1,9 @@
 import { Dialog } from 'radix-ui'
-import type { ReactNode } from 'react'
+import { useRef, useState, type ReactNode } from 'react'
+import { focusHome } from '../frame/places'
 
-/** A form over the page. Escape and the cross close it; the page behind keeps its place. */
+/** A form over the page. Escape closes it and so does a click beside it, which a form that is filled in asks about
+ * first; the page behind keeps its place, and gets the keyboard's place back. */
 export function Window({
   title,
   says,
@@ -9,6 +11,7 @@ export function Window({
   onClose,
   children,
   wide,
+  filled = false,
 }: {
   title: string
   says?: ReactNode
@@ -16,20 +19,79 @@ export function Window({
   onClose: () => void
   children: ReactNode
   wide?: boolean
+  filled?: boolean
 }) {
+  const [asking, setAsking] = useState(false)
+  const opener = useRef<Element>(null)
+  const keep = useRef<HTMLButtonElement>(null)
+  const leave = () => {
+    if (filled && !asking) {
+      setAsking(true)
+      return
+    }
+    setAsking(false)
+    onClose()
+  }
   return (
-    <Dialog.Root open={open} onOpenChange={(now) => !now && onClose()}>
+    <Dialog.Root open={open} onOpenChange={(now) => !now && leave()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-basalt/55 z-40" />
         <Dialog.Content
           aria-describedby={undefined}
-          className={`fixed z-50 left-1/2 top-[12vh] -translate-x-1/2 w-[calc(100vw-32px)] ${wide ? 'max-w-[640px]' : 'max-w-[460px]'} max-h-[80vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-5`}
+          onOpenAutoFocus={() => {
+            opener.current = document.activeElement
+          }}
+          onCloseAutoFocus={(e) => {
+            const was = opener.current
+            const there =
+              was instanceof HTMLElement &&
+              was.isConnected &&
+              was !== document.body &&
+              !(was as HTMLButtonElement).disabled
+            e.preventDefault()
+            if (there) was.focus()
+            else
+              focusHome(
+                [...document.querySelectorAll('aside[aria-label=Inspector]')].find((a) => a.getClientRects().length),
+              )
+          }}
+          onEscapeKeyDown={(e) => {
+            if (!asking) return
+            e.preventDefault()
+            setAsking(false)
+          }}
+          onInteractOutside={(e) => {
+            if (asking) e.preventDefault()
+          }}
+          className={`fixed z-50 left-1/2 top-[12vh] max-[480px]:top-2 -translate-x-1/2 w-[calc(100vw-32px)] max-[480px]:w-[calc(100vw-12px)] ${wide ? 'max-w-[640px]' : 'max-w-[460px]'} max-h-[80vh] max-[480px]:max-h-[96vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-5`}
         >
           <Dialog.Title asChild>
             <h1>{title}</h1>
           </Dialog.Title>
           {says && <p className="mt-1 text-ink-2">{says}</p>}
           {children}
+          {asking && (
+            <div
+              role="alert"
+              className="sticky -bottom-5 -mx-5 -mb-5 mt-3 bg-sand-t text-sand-ink border-t border-sand px-5 py-3 flex flex-wrap gap-2 items-center"
+            >
+              <b className="mr-auto">Throw away what you typed?</b>
+              <button
+                ref={keep}
+                type="button"
+                className="btn"
+                autoFocus
+                onClick={() => {
+                  setAsking(false)
+                }}
+              >
+                Keep typing
+              </button>
+              <button type="button" className="btn" onClick={leave}>
+                Throw it away
+              </button>
+            </div>
+          )}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

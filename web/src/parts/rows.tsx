@@ -1,4 +1,4 @@
-import { useState, type KeyboardEvent, type MouseEvent } from 'react'
+import { useState, type MouseEvent } from 'react'
 import { useNavigate } from 'react-router'
 
 /** A row that opens its thing wherever it is clicked; its title is the link, for the keyboard. */
@@ -11,16 +11,6 @@ export function useOpenRow() {
       if (!own && !getSelection()?.toString()) void navigate(to)
     },
   })
-}
-
-/** Moves up and down a list with the arrow keys, from one element marked data-row to the next. */
-export function moveInList(e: KeyboardEvent<HTMLElement>) {
-  const step = { ArrowDown: 1, ArrowUp: -1 }[e.key]
-  const rows = [...e.currentTarget.querySelectorAll<HTMLElement>('[data-row]')]
-  const at = rows.findIndex((row) => row === document.activeElement)
-  if (!step || at < 0) return
-  e.preventDefault()
-  rows[at + step]?.focus()
 }
 
 export type Sort<K> = { by?: K; down: boolean }

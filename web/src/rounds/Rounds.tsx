@@ -1,9 +1,11 @@
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { useSites } from '../api/queries'
+import { usePageTitle } from '../frame/usePageTitle'
 import { Empty } from '../parts/Empty'
 import { Mark } from '../parts/Kind'
-import { moveInList, sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
+import { useRoving } from '../parts/roving'
+import { sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
 import { When } from '../parts/When'
 
 /** Every site with what is wrong there. */
@@ -12,6 +14,8 @@ export function Rounds() {
   const [filter, setFilter] = useState('')
   const sorting = useSort<'name' | 'customer' | 'block' | 'networks' | 'gravity' | 'changed'>()
   const open = useOpenRow()
+  const list = useRoving<HTMLTableSectionElement>()
+  usePageTitle('Rounds')
   if (sites.error) return <Empty title="Rounds cannot be shown" says={sites.error.message} />
   if (!sites.data) return null
   const words = filter.toLowerCase()
@@ -48,7 +52,7 @@ export function Rounds() {
             <SortHead by="changed" label="Changed" width="12%" {...sorting} />
           </tr>
         </thead>
-        <tbody onKeyDown={moveInList}>
+        <tbody {...list} id="list" data-place="list">
           {rows.map((s) => (
             <tr key={s.code} {...open(`/sites/${s.code}`)}>
               <td className="list-cell">
@@ -85,6 +89,7 @@ export function Rounds() {
       </table>
       {rows.length === 0 && (
         <Empty
+          inside
           title={sites.data.length ? 'No site matches' : 'There is no site yet'}
           says={
             sites.data.length

@@ -60,6 +60,8 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
       <Overview ruler={ruler} onWindow={actions.onWindow} />
       <div
         ref={setBox}
+        id="ruler"
+        data-place="ruler"
         role="group"
         aria-roledescription="ruler"
         aria-label="Ruler: arrows move by one address, Shift extends, Enter opens"
@@ -69,7 +71,7 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
         onPointerMove={hand.move}
         onPointerUp={hand.up}
         onPointerLeave={hand.leave}
-        className={`relative touch-none select-none ${rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1' : ''}`}
+        className={`relative touch-none select-none ${rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1 print:max-h-none' : ''}`}
       >
         <svg ref={setDrawing} width={width} height={height} style={{ overflow: 'visible', display: 'block' }}>
           <defs>

@@ -87,6 +87,7 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
       if (e.shiftKey) select(span(selection ? (selection.from === at ? selection.to : selection.from) : at, next))
       else select(undefined)
       set({ cursor: next })
+      showRow(box, rows.findIndex((r) => next >= r.course.from && next <= r.course.to) * pitch, pitch)
       const first = rows[0]
       const last = rows.at(-1)
       if (first && last && (next < first.course.from || next > last.course.to)) actions.onWindow(next)
@@ -111,6 +112,14 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
     leave,
     key,
   }
+}
+
+/** Scrolls the ruler, and the page, so that the course at a height is in view. */
+function showRow(box: HTMLElement | null, top: number, pitch: number) {
+  if (!box || top < 0) return
+  if (top < box.scrollTop) box.scrollTop = top
+  else if (top + pitch > box.scrollTop + box.clientHeight) box.scrollTop = top + pitch - box.clientHeight
+  box.scrollIntoView({ block: 'nearest' })
 }
 
 /** Where a key takes the cursor; nowhere for another key. Without a cursor the first key puts it at an end. */

@@ -1,6 +1,6 @@
 import type { Schemas, View } from '../api/client'
 import { Mark } from '../parts/Kind'
-import { moveInList } from '../parts/rows'
+import { useRoving } from '../parts/roving'
 
 type Props = {
   view: View
@@ -13,12 +13,13 @@ type Props = {
 /** The site's block from low to high address, one layer a network. */
 export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
   const worst = view.wide.severity
+  const layers = useRoving<HTMLDivElement>()
   return (
     <aside
       aria-label="Section"
       className="border-r border-seam bg-ground pt-3.5 pl-3.5 overflow-auto relative flex flex-col"
     >
-      <h2 className="!text-ink !text-[14px] pr-3">
+      <div className="text-ink text-[14px] font-[650] pr-3">
         <button
           className="text-left hover:underline"
           aria-pressed={selected}
@@ -27,12 +28,12 @@ export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
         >
           {worst && <Mark severity={worst} />} {view.site.name}
         </button>
-      </h2>
+      </div>
       <p className="text-ink-2 text-[12.5px] mb-2.5 pr-3">
         {view.site.customer} · <span className="mono">{view.site.block}</span>
       </p>
       {/* The arrows move between the buttons inside. */}
-      <div role="presentation" onKeyDown={moveInList}>
+      <div role="presentation" {...layers}>
         {view.layers.map((l) => {
           const { id } = l
           const on = id !== undefined && id === view.network?.id

@@ -1,5 +1,6 @@
 import type { View } from '../api/client'
 import { Table, type Column } from '../parts/Table'
+import { useRoving } from '../parts/roving'
 import { When } from '../parts/When'
 import { LinksDrawing } from './LinksDrawing'
 import type { Asked } from './pageState'
@@ -14,89 +15,96 @@ type Props = {
 
 /** The site's devices: how they are joined, and every interface of each. */
 export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
+  const list = useRoving<HTMLDivElement>()
   return (
     <div className="py-2">
       <LinksDrawing site={site} order={view.order?.id} network={view.network?.id} onSelect={onSelect} />
-      {view.devices.map((d) => (
-        <section key={d.id} className="mt-4" aria-label={`Device ${d.name}`}>
-          <div className="flex items-baseline gap-3">
-            <h2 className="!text-ink !text-[14px]">
+      <div {...list} id="list" data-place="list">
+        {view.devices.map((d) => (
+          <section key={d.id} className="mt-4" aria-label={`Device ${d.name}`}>
+            <div data-line className="flex flex-wrap items-baseline gap-x-3">
+              <h2 className="!text-ink !text-[14px]">
+                <button
+                  data-row
+                  className="mono hover:underline"
+                  aria-pressed={selected === `device:${d.id}`}
+                  onClick={() => onSelect(`device:${d.id}`)}
+                >
+                  {d.name}
+                </button>
+              </h2>
+              <span className="text-ink-2">{d.kind}</span>
+              <span className="text-ink-3 text-[12.5px]">
+                {d.problem ? (
+                  <span className="text-cinnabar-ink">not read: {d.problem}</span>
+                ) : d.readAt ? (
+                  <>
+                    read <When at={d.readAt} zone={view.site.timeZone} />
+                  </>
+                ) : d.reached ? (
+                  'not read yet'
+                ) : (
+                  'pushed by hand'
+                )}
+              </span>
               <button
-                className="mono hover:underline"
-                aria-pressed={selected === `device:${d.id}`}
-                onClick={() => onSelect(`device:${d.id}`)}
+                className="btn !h-[26px] ml-auto"
+                onClick={() =>
+                  ask({
+                    kind: 'form',
+                    form: { kind: 'interface', in: `device:${d.id}`, title: `Add an interface to ${d.name}` },
+                  })
+                }
               >
-                {d.name}
+                Add an interface
               </button>
-            </h2>
-            <span className="text-ink-2">{d.kind}</span>
-            <span className="text-ink-3 text-[12.5px]">
-              {d.problem ? (
-                <span className="text-cinnabar-ink">not read: {d.problem}</span>
-              ) : d.readAt ? (
-                <>
-                  read <When at={d.readAt} zone={view.site.timeZone} />
-                </>
-              ) : d.reached ? (
-                'not read yet'
-              ) : (
-                'pushed by hand'
-              )}
-            </span>
-            <button
-              className="btn !h-[26px] ml-auto"
-              onClick={() =>
-                ask({
-                  kind: 'form',
-                  form: { kind: 'interface', in: `device:${d.id}`, title: `Add an interface to ${d.name}` },
-                })
-              }
-            >
-              Add an interface
-            </button>
-          </div>
-          {d.interfaces.length === 0 && <p className="text-ink-3">It has no interface yet.</p>}
-          {d.interfaces.length > 0 && (
-            <Table columns={columns} className="min-w-[560px] mt-1">
-              <tbody>
-                {d.interfaces.map((i) => (
-                  <tr
-                    key={i.id}
-                    onClick={() => onSelect(`interface:${i.id}`)}
-                    className={`cursor-pointer hover:bg-slab ${selected === `interface:${i.id}` ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
-                  >
-                    <td className="list-cell mono">
-                      <button
-                        className="hover:underline"
-                        aria-pressed={selected === `interface:${i.id}`}
-                        onClick={(e) => {
-                          e.stopPropagation()
-                          onSelect(`interface:${i.id}`)
-                        }}
+            </div>
+            {d.interfaces.length === 0 && <p className="text-ink-3">It has no interface yet.</p>}
+            {d.interfaces.length > 0 && (
+              <div className="overflow-x-auto">
+                <Table columns={columns} className="min-w-[560px] mt-1">
+                  <tbody>
+                    {d.interfaces.map((i) => (
+                      <tr
+                        key={i.id}
+                        onClick={() => onSelect(`interface:${i.id}`)}
+                        className={`cursor-pointer hover:bg-slab ${selected === `interface:${i.id}` ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
                       >
-                        {i.name}
-                      </button>
-                    </td>
-                    <td className="list-cell">{i.kind}</td>
-                    <td className="list-cell mono" title={i.addresses}>
-                      {i.addresses}
-                    </td>
-                    <td className="list-cell" title={i.carries}>
-                      {i.vlan ? `VLAN ${i.vlan}` : i.carries}
-                    </td>
-                    <td className="list-cell" title={i.permits || 'everything'}>
-                      {i.permits || <span className="text-ink-3">everything</span>}
-                    </td>
-                    <td className="list-cell" title={i.leads}>
-                      {i.leads}
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </Table>
-          )}
-        </section>
-      ))}
+                        <td className="list-cell mono">
+                          <button
+                            data-row
+                            className="hover:underline"
+                            aria-pressed={selected === `interface:${i.id}`}
+                            onClick={(e) => {
+                              e.stopPropagation()
+                              onSelect(`interface:${i.id}`)
+                            }}
+                          >
+                            {i.name}
+                          </button>
+                        </td>
+                        <td className="list-cell">{i.kind}</td>
+                        <td className="list-cell mono" title={i.addresses}>
+                          {i.addresses}
+                        </td>
+                        <td className="list-cell" title={i.carries}>
+                          {i.vlan ? `VLAN ${i.vlan}` : i.carries}
+                        </td>
+                        <td className="list-cell" title={i.permits || 'everything'}>
+                          {i.permits || <span className="text-ink-3">everything</span>}
+                        </td>
+                        <td className="list-cell" title={i.leads}>
+                          {i.leads}
+                        </td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </Table>
+              </div>
+            )}
+          </section>
+        ))}
+      </div>
       <button className="btn mt-4" onClick={() => ask({ kind: 'form', form: { kind: 'device' } })}>
         Add a device
       </button>

@@ -23,7 +23,7 @@ export function FixAll({
   return (
     <Window
       title="Fix all of this kind"
-      says="Each is worked out in the draft the one before leaves. Together they are one step to undo."
+      says="Each is worked out in the draft the one before leaves. Together they are one edit to undo."
       open
       onClose={onClose}
       wide

@@ -24,19 +24,26 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
   const kind = i.ref.slice(0, i.ref.indexOf(':'))
   const wide = kind === 'network' ? view.wide : undefined
   return (
-    <aside aria-label="Inspector" className="bg-slab border-l border-seam px-4 py-3.5 overflow-auto relative">
+    <aside
+      aria-label="Inspector"
+      id="inspector"
+      data-place="inspector"
+      className="bg-slab border-l border-seam px-4 py-3.5 overflow-auto relative print:border-0 print:overflow-visible"
+    >
       <div className="flex items-center justify-between">
-        <h2>
+        <p className="text-[12.5px] font-[650] text-ink-2">
           <Shape kind={kind} />
           {i.kind}
-        </h2>
+        </p>
         {onClose && (
           <button className="btn !h-[26px] min-[1001px]:!hidden" onClick={onClose}>
             Close
           </button>
         )}
       </div>
-      <h1 className="mt-0.5 mb-2 [overflow-wrap:anywhere]">{i.title}</h1>
+      <h2 data-title tabIndex={-1} className="inspected mt-0.5 mb-2 [overflow-wrap:anywhere]">
+        {i.title}
+      </h2>
       <Values facts={i.facts} />
       {i.findings.map((f) => (
         <FindingCard
@@ -86,7 +93,7 @@ function Effective({ part, ask }: { part: Schemas['Inspection']; ask: (asked: As
               <button
                 className="text-[12px] text-ink-2 hover:underline self-start"
                 aria-label={`Change ${t.name}`}
-                onClick={() => ask({ kind: 'option', option: { code: t.code, value: t.value, level: t.level } })}
+                onClick={() => ask({ kind: 'option', option: { code: t.code } })}
               >
                 Change
               </button>

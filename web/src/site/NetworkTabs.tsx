@@ -30,6 +30,13 @@ export function NetworkTabs({ page, view, network, scroller }: Props) {
           onPaste={() => {
             ask({ kind: 'paste' })
           }}
+          onFirstPool={
+            network.pools.length > 0
+              ? undefined
+              : () => {
+                  ask({ kind: 'form', form: { kind: 'pool', values: {} } })
+                }
+          }
         />
       ),
     },

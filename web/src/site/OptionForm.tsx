@@ -1,20 +1,22 @@
-import { useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
 import { useForm, type UseFormReturn } from 'react-hook-form'
-import { problemOf, type Problem, type Change, type Schemas } from '../api/client'
+import { api, call, problemOf, type Change, type Problem, type Schemas } from '../api/client'
 import { useOptions } from '../api/queries'
+import { Alert } from '../parts/Alert'
 import { Choice, Field, Lines } from '../parts/Field'
 import { Window } from '../parts/Window'
 
 type Props = {
+  site: string
+  look: Schemas['Look']
   own: Schemas['OptionChoice'][]
-  levels: Schemas['Level'][]
   code?: number
-  value?: string
-  level?: string
   version?: number
   save: (change: Change, version?: number) => Promise<unknown>
   onClose: () => void
 }
+type Values = { code: string; value: string; level: string }
 
 /** Sets a DHCP option at one of the levels that reach the selected part. */
 export function OptionForm(props: Props) {
@@ -25,27 +27,46 @@ export function OptionForm(props: Props) {
   ) : null
 }
 
-function Form({
-  levels,
-  code,
-  value,
-  level,
-  version,
-  save,
-  onClose,
-  options,
-}: Props & { options: Schemas['OptionChoice'][] }) {
-  const known = levels.some((l) => l.ref === level)
-  const form = useForm({
-    defaultValues: { code: String(code ?? 51), value: value ?? '', level: (known ? level : levels[0]?.ref) ?? '' },
+/** Where an option can be set for what is looked at, and what is in effect there. */
+const useOptionPlace = (site: string, look: Schemas['Look'], code: number) =>
+  useQuery({
+    queryKey: ['option', site, look.order, look.network, look.select, code],
+    gcTime: 0,
+    placeholderData: undefined,
+    queryFn: () =>
+      call(
+        api.GET('/api/sites/{site}/option', {
+          params: {
+            path: { site },
+            query: { order: look.order, network: look.network, select: look.select, code },
+          },
+        }),
+      ),
   })
+
+const leaseTime = 51
+
+function Form({ site, look, code, version, save, onClose, options }: Props & { options: Schemas['OptionChoice'][] }) {
+  const form = useForm<Values>({ defaultValues: { code: String(code ?? leaseTime), value: '', level: '' } })
   const [problem, setProblem] = useState<Problem>()
   const [opened, setOpened] = useState(version)
-  const chosen = options.find((o) => String(o.code) === form.watch('code'))
-  const submit = form.handleSubmit(async (v) => {
+  const [picked, value, ref] = form.watch(['code', 'value', 'level'])
+  const { data: place } = useOptionPlace(site, look, Number(picked))
+  const level = place?.levels.find((l) => l.ref === ref) ?? place?.levels[0]
+  const present = level?.set ? level.value : (place?.value ?? '')
+  const { setValue, getFieldState } = form
+  // The value shown is the present one until somebody types another.
+  useEffect(() => {
+    if (!getFieldState('value').isDirty) setValue('value', present)
+  }, [present, setValue, getFieldState])
+  useEffect(() => {
+    if (level && level.ref !== ref) setValue('level', level.ref)
+  }, [level, ref, setValue])
+  const chosen = options.find((o) => String(o.code) === picked)
+  const send = async (change: Change) => {
     setProblem(undefined)
     try {
-      await save({ entries: [{ kind: 'option', id: v.code, in: v.level, fields: { value: v.value } }] }, opened)
+      await save(change, opened)
       onClose()
     } catch (e) {
       const p = problemOf(e)
@@ -53,29 +74,51 @@ function Form({
       if (p.status === 409) setOpened(undefined)
       form.setFocus('value')
     }
-  })
+  }
+  const submit = form.handleSubmit((v) =>
+    send({ entries: [{ kind: 'option', id: v.code, in: v.level, fields: { value: v.value } }] }),
+  )
   return (
-    <Window title="Set an option" open onClose={onClose}>
+    <Window title="Set an option" open onClose={onClose} filled={value !== present}>
       <form onSubmit={(e) => void submit(e)} className="mt-3 grid gap-2.5" aria-label="Set an option">
         <Choice
           label="Option"
           options={options.map((o) => ({ value: String(o.code), label: `${o.code}  ${o.name}` }))}
           hint={chosen?.meaning}
-          {...form.register('code')}
+          {...form.register('code', {
+            onChange: () => {
+              form.resetField('value', { defaultValue: '' })
+              setProblem(undefined)
+            },
+          })}
         />
         <ValueField chosen={chosen} form={form} error={problem?.fields.value} />
+        <p className="text-[12.5px] text-ink-2">
+          {place?.value ? (
+            <>
+              Now <b className="text-ink">{place.value}</b>, {place.from}.
+            </>
+          ) : (
+            place && 'Nothing is told of it now.'
+          )}
+        </p>
         <Choice
           label="For"
-          options={levels.map((l) => ({ value: l.ref, label: l.name }))}
-          hint="The nearest level wins"
+          options={(place?.levels ?? []).map((l) => ({ value: l.ref, label: l.name }))}
+          hint={level && `Touches ${level.touches}. The nearest level wins.`}
           {...form.register('level')}
         />
-        {problem && !problem.fields.value && (
-          <div role="alert" className="text-cinnabar-ink">
-            {problem.message}
-          </div>
-        )}
-        <div className="flex gap-2 justify-end">
+        <Alert>{problem && !problem.fields.value && problem.message}</Alert>
+        <div className="flex flex-wrap gap-2 justify-end">
+          {level?.set && (
+            <button
+              type="button"
+              className="btn mr-auto"
+              onClick={() => void send({ remove: `option:${picked}`, in: level.ref })}
+            >
+              Stop setting it here
+            </button>
+          )}
           <button type="button" className="btn" onClick={onClose}>
             Cancel
           </button>
@@ -95,18 +138,18 @@ function ValueField({
   error,
 }: {
   chosen?: Schemas['OptionChoice']
-  form: UseFormReturn<{ code: string; value: string; level: string }>
+  form: UseFormReturn<Values>
   error?: string
 }) {
   const common = { label: 'Value', error, ...form.register('value') }
   const example = chosen?.example ? `, for example ${chosen.example}` : ''
-  const hint = chosen && `${chosen.type}${example}. Empty stops setting it here. ${chosen.reference}`
+  const hint = chosen && `${chosen.type}${example}. ${chosen.reference}`
   switch (chosen?.type) {
     case 'switch':
       return (
         <Choice
           options={[
-            { value: '', label: 'Not set here' },
+            { value: '', label: 'Choose' },
             { value: 'on', label: 'On' },
             { value: 'off', label: 'Off' },
           ]}

@@ -1,8 +1,11 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { useLayoutEffect, useMemo, useRef, useState } from 'react'
+import { useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react'
 import type { Row } from '../api/client'
+import { focusHome } from '../frame/places'
 import { Mark, Shape } from '../parts/Kind'
-import { moveInList, SortHead, sorted, useSort } from '../parts/rows'
+import { listStep, TypeAhead, typedRow } from '../parts/roving'
+import { SortHead, sorted, useSort } from '../parts/rows'
+import { CopyWord } from '../parts/Copy'
 import { When } from '../parts/When'
 
 type Column = 'from' | 'kind' | 'name' | 'mac' | 'seen'
@@ -21,10 +24,12 @@ type Props = {
   scroller: HTMLElement | null
   onSelect: (ref: string) => void
   onPaste: () => void
+  /** Of a network without a pool. */
+  onFirstPool?: () => void
 }
 
 /** Everything that owns an address of the network, in address order. */
-export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }: Props) {
+export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, onFirstPool }: Props) {
   const sorting = useSort<Column>('from')
   const { sort } = sorting
   const [filter, setFilter] = useState('')
@@ -55,12 +60,55 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
     scrollMargin: above,
   })
   const items = virtual.getVirtualItems()
+  // The list is one stop of the Tab key: the row the keyboard was on last, else the selected one, else the first.
+  const [at, setAt] = useState<number>()
+  const ahead = useRef(new TypeAhead())
+  const wanted = useRef<number>(undefined)
+  const chosen = shown.findIndex((r) => r.ref === selected)
+  const stop = Math.min(at ?? Math.max(chosen, 0), shown.length - 1)
+  const go = (index: number) => {
+    wanted.current = index
+    setAt(index)
+    virtual.scrollToIndex(index)
+  }
+  useLayoutEffect(() => {
+    if (wanted.current === undefined) return
+    const row = body.current?.querySelector<HTMLElement>(`[data-index="${wanted.current}"]`)
+    if (!row) return
+    wanted.current = undefined
+    row.focus()
+  })
+  const onKeyDown = (e: KeyboardEvent) => {
+    const on = Number((e.target as HTMLElement).dataset.index ?? NaN)
+    if (isNaN(on)) return
+    if (e.key === 'Escape') {
+      focusHome()
+      return
+    }
+    let to = listStep(e.key, on, shown.length)
+    if (to !== undefined) ahead.current.byHand = false
+    const typed = to === undefined ? ahead.current.add(e) : undefined
+    if (typed)
+      to = typedRow(
+        shown.map((r) => `${r.text} ${r.name} ${r.use}`),
+        typed,
+        on,
+      )
+    if (to === undefined && !typed) return
+    e.preventDefault()
+    if (to !== undefined) go(to)
+  }
   const [top, bottom] = [items[0], items.at(-1)]
   const before = top ? top.start - above : 0
   const after = bottom ? virtual.getTotalSize() - (bottom.end - above) : 0
   return (
     <>
-      <div className="flex justify-end gap-2 mt-1.5 mb-0.5">
+      <div className="flex flex-wrap justify-end gap-2 mt-1.5 mb-0.5 print:hidden">
+        {onFirstPool && (
+          <button className="btn !h-[28px]" onClick={onFirstPool}>
+            Add the first pool
+          </button>
+        )}
         <button className="btn !h-[28px]" onClick={onPaste}>
           Paste many
         </button>
@@ -86,7 +134,15 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
             ))}
           </tr>
         </thead>
-        <tbody ref={body} onKeyDown={moveInList}>
+        <tbody
+          ref={body}
+          id="list"
+          data-place="list"
+          onKeyDown={onKeyDown}
+          onPointerDown={() => {
+            ahead.current.byHand = true
+          }}
+        >
           {before > 0 && (
             <tr aria-hidden>
               <td colSpan={5} style={{ height: before }} />
@@ -96,7 +152,15 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste }
             const r = shown[item.index]
             return (
               r && (
-                <OwnerRow key={`${r.ref}/${r.from}`} row={r} zone={zone} on={r.ref === selected} onSelect={onSelect} />
+                <OwnerRow
+                  key={`${r.ref}/${r.from}`}
+                  row={r}
+                  zone={zone}
+                  index={item.index}
+                  stop={item.index === stop}
+                  on={r.ref === selected}
+                  onSelect={onSelect}
+                />
               )
             )
           })}
@@ -123,22 +187,29 @@ const tints: Record<string, string> = { blocks: 'bg-cinnabar-t', warns: 'bg-sand
 function OwnerRow({
   row: r,
   zone,
+  index,
+  stop,
   on,
   onSelect,
 }: {
   row: Row
   zone: string
+  /** Its place in the list, and whether the Tab key stops at it. */
+  index: number
+  stop: boolean
   on: boolean
   onSelect: (ref: string) => void
 }) {
   return (
     <tr
       onClick={() => onSelect(r.ref)}
-      className={`cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
+      className={`group cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
     >
       <td className="list-cell mono">
         <button
           data-row
+          data-index={index}
+          tabIndex={stop ? 0 : -1}
           className="hover:underline"
           aria-pressed={on}
           onClick={(e) => {
@@ -148,6 +219,7 @@ function OwnerRow({
         >
           {r.text}
         </button>
+        <CopyWord text={r.from === r.to ? r.from : `${r.from} - ${r.to}`} stop={stop} what="the address" />
       </td>
       <td className="list-cell">
         <Shape kind={r.kind} />
@@ -159,8 +231,9 @@ function OwnerRow({
             <Mark severity={r.severity} />{' '}
           </>
         )}
-        {r.name}
+        <span title={r.name}>{r.name}</span>
         {r.detail && <span className="text-ink-3 ml-2">{r.detail}</span>}
+        {r.name && <CopyWord text={r.name} stop={stop} what="the name" />}
         {r.kind === 'unrecorded' && <span className="text-ink-3 ml-2">nobody recorded it</span>}
       </td>
       <td className="list-cell mono text-ink-2">
@@ -169,7 +242,10 @@ function OwnerRow({
             {r.on ? `${r.used ?? 0} of ${r.size ?? 0} in use` : 'switched off'}
           </span>
         ) : (
-          r.mac
+          <>
+            {r.mac}
+            {r.mac && <CopyWord text={r.mac} stop={stop} what="the MAC" />}
+          </>
         )}
       </td>
       <td className="list-cell text-ink-2">{r.seen && <When at={r.seen} zone={zone} />}</td>

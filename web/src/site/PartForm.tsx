@@ -90,7 +90,7 @@ function Filled({ opens, form: spec, view, save, onClose }: Props & { form: Sche
   })
   const stray = problem && !visible.some((f) => problem.fields[f.name])
   return (
-    <Window title={title} open onClose={onClose}>
+    <Window title={title} open onClose={onClose} filled={form.formState.isDirty}>
       <form onSubmit={(e) => void submit(e)} className="mt-3 grid gap-2.5" aria-label={title}>
         {spec.kind === 'network' && spec.new && (
           <Room

@@ -36,6 +36,7 @@ export function PasteForm({ order, network, save, onClose }: Props) {
   const form = useForm({ defaultValues: { kind: 'reservation', text: '' } })
   const [preview, setPreview] = useState<Schemas['PastePreview']>()
   const [problem, setProblem] = useState('')
+  const [busy, setBusy] = useState(false)
   const request = (v: { kind: string; text: string }) => ({
     network: network.id,
     kind: v.kind as 'fixed',
@@ -50,12 +51,14 @@ export function PasteForm({ order, network, save, onClose }: Props) {
     }
   })
   const apply = form.handleSubmit(async (v) => {
+    setBusy(true)
     try {
       await save({ paste: request(v) })
       onClose()
     } catch (e) {
       setProblem(problemOf(e).message)
     }
+    setBusy(false)
   })
   const refused = preview?.lines.filter((l) => l.outcome === 'refused').length ?? 0
   return (
@@ -65,6 +68,7 @@ export function PasteForm({ order, network, save, onClose }: Props) {
       open
       onClose={onClose}
       wide
+      filled={form.watch('text') !== ''}
     >
       <form aria-label="Paste" className="mt-3 grid gap-2.5" onSubmit={(e) => void look(e)}>
         <Choice label="As" options={kinds} {...form.register('kind', { onChange: () => setPreview(undefined) })} />
@@ -117,7 +121,7 @@ export function PasteForm({ order, network, save, onClose }: Props) {
             <button
               type="button"
               className="btn btn-next"
-              disabled={preview.edits === 0}
+              disabled={busy || preview.edits === 0}
               onClick={(e) => void apply(e)}
             >
               Apply {plural(preview.edits, 'line', 'lines')}

@@ -1,5 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
+import { useRoving } from '../parts/roving'
 import { api, call, type Change, type Schemas, type View } from '../api/client'
 import { Copy } from '../parts/Copy'
 import { Toolbar } from '../parts/Toolbar'
@@ -21,6 +22,8 @@ type Props = {
 export function SeenTab({ view, network, site, busy, ask, change }: Props) {
   const [whole, setWhole] = useState(false)
   const [only, setOnly] = useState(false)
+  const [filter, setFilter] = useState('')
+  const list = useRoving<HTMLDivElement>()
   const zone = view.site.timeZone
   const all = useQuery({
     queryKey: ['view', site, 'seen', view.order?.id],
@@ -29,32 +32,47 @@ export function SeenTab({ view, network, site, busy, ask, change }: Props) {
       call(api.GET('/api/sites/{site}/seen', { params: { path: { site }, query: { order: view.order?.id } } })),
   })
   const rows = ((whole && all.data?.seen) || network.seen).filter(
-    (s) => !only || s.remarks.some((r) => r.kind !== 'ignored'),
+    (s) =>
+      (!only || s.remarks.some((r) => r.kind !== 'ignored')) &&
+      `${s.address} ${s.mac} ${s.known} ${s.name ?? ''} ${s.port ?? ''} ${s.device} ${s.networkName}`
+        .toLowerCase()
+        .includes(filter.toLowerCase()),
   )
   return (
     <>
-      <div className="flex gap-4 mt-2 items-center">
+      <div className="flex flex-wrap gap-x-4 gap-y-1 mt-2 items-center">
         <label className="inline-flex gap-1.5 items-center min-h-[24px]">
           <input type="checkbox" checked={whole} onChange={() => setWhole(!whole)} /> The whole site
         </label>
         <label className="inline-flex gap-1.5 items-center min-h-[24px]">
           <input type="checkbox" checked={only} onChange={() => setOnly(!only)} /> Only problems
         </label>
+        <input
+          aria-label="Filter what was seen"
+          placeholder="Filter"
+          value={filter}
+          onChange={(e) => setFilter(e.target.value)}
+          className="field !h-[28px] !w-[170px] ml-auto"
+        />
       </div>
       {rows.length === 0 ? (
         <p className="p-4 text-ink-2">
-          {only
-            ? 'Nothing here needs a look.'
-            : 'No device has told of anybody here yet. Leases and neighbours appear a few seconds after a device hears them.'}
+          {filter && (whole ? all.data?.seen : network.seen)?.length
+            ? 'Nobody seen here matches the filter.'
+            : only
+              ? 'Nothing here needs a look.'
+              : 'No device has told of anybody here yet. Leases and neighbours appear a few seconds after a device hears them.'}
         </p>
       ) : (
-        <Table columns={columns} className="mt-1 min-w-[620px]">
-          {rows.map((s) => (
-            <SeenLine key={`${s.address}${s.mac}`} seen={s} zone={zone} whole={whole}>
-              <Actions actions={s.actions} busy={busy} ask={ask} change={change} />
-            </SeenLine>
-          ))}
-        </Table>
+        <div {...list} id="list" data-place="list" className="overflow-x-auto">
+          <Table columns={columns} className="mt-1 min-w-[620px]">
+            {rows.map((s) => (
+              <SeenLine key={`${s.address}${s.mac}`} seen={s} zone={zone} whole={whole}>
+                <Actions actions={s.actions} busy={busy} ask={ask} change={change} />
+              </SeenLine>
+            ))}
+          </Table>
+        </div>
       )}
     </>
   )
@@ -83,14 +101,16 @@ function SeenLine({
 }) {
   const grave = s.remarks.some((r) => r.grave)
   return (
-    <tbody className={`group hover:bg-slab ${grave ? 'bg-sand-t' : ''}`}>
+    <tbody data-line className={`group hover:bg-slab ${grave ? 'bg-sand-t' : ''}`}>
       <tr className={s.live ? '' : 'text-ink-3'}>
         <td className="list-cell mono !border-b-0">
-          <Copy text={s.address} />
+          <Copy row text={s.address} />
         </td>
         <td className="list-cell leading-[17px] py-1 !border-b-0">
-          {s.known || s.name || <span className="text-ink-2">no name</span>}
-          <div className="text-ink-2 text-[12px]">{[s.port, whole && s.networkName].filter(Boolean).join(' · ')}</div>
+          {s.known || s.name ? <Copy text={s.known || (s.name ?? '')} /> : <span className="text-ink-2">no name</span>}
+          <div className="text-ink-2 text-[12px]">
+            {[s.port && `${s.port} of ${s.device}`, whole && s.networkName].filter(Boolean).join(' · ')}
+          </div>
         </td>
         <td className="list-cell mono !border-b-0">
           <Copy text={s.mac} />
@@ -113,7 +133,8 @@ function SeenLine({
                 <p key={r.kind}>
                   <b>
                     {glyphs[r.kind]} {r.title}.
-                  </b> {r.says}
+                  </b>{' '}
+                  {r.says}
                 </p>
               ))}
             </div>

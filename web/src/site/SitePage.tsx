@@ -1,6 +1,8 @@
 import { useState } from 'react'
 import { useParams } from 'react-router'
 import { Alert } from '../parts/Alert'
+import { Beside } from './Beside'
+import { FirstSteps } from './FirstSteps'
 import { Empty } from '../parts/Empty'
 import { Ruler } from '../ruler/Ruler'
 import { Section } from '../section/Section'
@@ -36,15 +38,19 @@ export function SitePage() {
     },
   }
   return (
-    <div className="h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_280px] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto]">
+    <div className="h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_280px] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto] print:block">
       <NetworkPicker {...places} />
       <div className="max-[1000px]:hidden min-h-0 grid">
         <Section {...places} />
       </div>
-      <div ref={setScroller} className="bg-sheet min-w-0 overflow-auto px-4.5 py-3.5 relative">
+      <div
+        ref={setScroller}
+        className="bg-sheet min-w-0 overflow-auto px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
+      >
         {network ? (
           <>
             <NetworkHead network={network} />
+            <Beside view={view} onOpen={page.inspect} />
             <Alert className="mt-2">{state.says}</Alert>
             <div className="mt-2.5">
               <Ruler
@@ -57,14 +63,11 @@ export function SitePage() {
             <NetworkTabs page={page} view={view} network={network} scroller={scroller} />
           </>
         ) : (
-          <Empty
-            title="This site has no network yet"
-            says="Add the first one with the Section's button; Lithos proposes a prefix from the site's block."
-          />
+          <FirstSteps page={page} view={view} />
         )}
       </div>
       <div
-        className={`min-h-0 grid max-[1000px]:fixed max-[1000px]:inset-y-[48px] max-[1000px]:right-0 max-[1000px]:w-[320px] max-[1000px]:z-30 ${state.sheet ? '' : 'max-[1000px]:hidden'}`}
+        className={`min-h-0 grid max-[1000px]:fixed max-[1000px]:inset-y-[48px] max-[1000px]:right-0 max-[1000px]:w-[min(340px,100vw)] max-[1000px]:z-30 ${state.sheet ? '' : 'max-[1000px]:hidden'}`}
       >
         <Inspector
           view={view}

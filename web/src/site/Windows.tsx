@@ -18,8 +18,9 @@ export function Windows({ page, view }: { page: Page; view: View }) {
       {open?.kind === 'form' && <PartForm opens={open.form} view={view} save={save} onClose={close} />}
       {open?.kind === 'option' && (
         <OptionForm
+          site={page.code}
+          look={page.look}
           own={view.ownOptions}
-          levels={view.part.levels}
           {...open.option}
           version={head?.version}
           save={save}

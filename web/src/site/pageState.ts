@@ -3,7 +3,7 @@ import type { Change, Schemas } from '../api/client'
 /** What a technician asked for that needs an open work order. */
 export type Asked =
   | { kind: 'form'; form: Schemas['Opens'] }
-  | { kind: 'option'; option: { code?: number; value?: string; level?: string } }
+  | { kind: 'option'; option: { code?: number } }
   | { kind: 'paste' }
   | { kind: 'fixAll'; rule: string }
   | { kind: 'change'; change: Change }

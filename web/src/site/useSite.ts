@@ -136,18 +136,20 @@ function patched(was: Schemas['Frame'] | undefined, changed: Schemas['Changed'])
 }
 
 /** What a finding in the address is about, looked at once. */
-export function useTarget(code: string, look: Look, finding: string, go: (to: To) => void) {
+export function useTarget(code: string, look: Look, finding: string, go: (to: To) => void, onGone: () => void) {
   useEffect(() => {
     if (!finding) return
     let gone = false
     const ask = async () => {
       const query = { order: look.order, finding }
       const at = await call(api.GET('/api/sites/{site}/target', { params: { path: { site: code }, query } }))
-      if (!gone && at.there) go({ network: at.network || undefined, select: at.select })
+      if (gone) return
+      if (at.there) go({ network: at.network || undefined, select: at.select })
+      else onGone()
     }
     void ask().catch(() => undefined) // the page itself says what is wrong
     return () => {
       gone = true
     }
-  }, [code, look.order, finding, go])
+  }, [code, look.order, finding, go, onGone])
 }

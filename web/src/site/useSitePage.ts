@@ -1,9 +1,12 @@
 import { useCallback, useEffect, useMemo, useReducer, useRef } from 'react'
 import { Problem, problemOf, type Change } from '../api/client'
 import { useCurrentOrder } from '../frame/currentOrder'
+import { focusPlace } from '../frame/places'
+import { usePageTitle } from '../frame/usePageTitle'
 import { useKeys } from '../frame/useKeys'
 import { addressAt, rangeText, type Selection, type Span } from '../ruler/geometry'
 import type { Creatable } from '../ruler/Ruler'
+import { announce } from '../parts/announce'
 import { rememberSite } from './lastSite'
 import { initial, reduce, type Asked } from './pageState'
 import { useEdit, useLook, useTarget, useView } from './useSite'
@@ -14,20 +17,28 @@ export function useSitePage(code: string) {
   const { look, go, tab, finding } = useLook(code)
   const { view, error } = useView(code, look)
   const edit = useEdit(code, look, go)
-  useTarget(code, look, finding, go)
-  useEffect(() => {
-    rememberSite(code)
-  }, [code])
   const [state, dispatch] = useReducer(reduce, initial)
+  const gone = useCallback(() => {
+    const says = 'That finding is gone: it was fixed, or what it was about is no longer there.'
+    dispatch({ do: 'say', says })
+    announce(says)
+  }, [])
+  useTarget(code, look, finding, go, gone)
   const head = view?.order
   const network = view?.network
+  useEffect(() => {
+    rememberSite(code, network?.id)
+  }, [code, network?.id])
+  usePageTitle(network?.name, view?.site.name)
 
   const { mutateAsync } = edit
   const save = useCallback(
     async (change: Change, version?: number) => {
       if (!head) throw new Problem(409, 'Open a work order first.')
       dispatch({ do: 'say', says: '' })
-      return mutateAsync({ head: { ...head, version: version ?? head.version }, change })
+      const changed = await mutateAsync({ head: { ...head, version: version ?? head.version }, change })
+      announce(changed.order?.undo ?? '')
+      return changed
     },
     [head, mutateAsync],
   )
@@ -68,6 +79,12 @@ export function useSitePage(code: string) {
     },
     [go],
   )
+  const inspect = useCallback(() => {
+    dispatch({ do: 'sheet', open: true })
+    requestAnimationFrame(() => {
+      focusPlace('inspector')
+    })
+  }, [])
   const create = useCallback(
     (kind: Creatable, run: string) => {
       const field = { pool: 'ranges', exclusion: 'range', reservation: 'address', fixed: 'address' }[kind]
@@ -96,10 +113,17 @@ export function useSitePage(code: string) {
     }),
     [select, go, create, change],
   )
+  // Where the keys have gone already: the page may still be on its way there.
+  const bound = useRef<string>(undefined)
+  useEffect(() => {
+    bound.current = undefined
+  }, [network?.id])
   const step = (by: number) => {
     const ids = view?.layers.flatMap((l) => l.id ?? []) ?? []
-    const next = ids[ids.indexOf(network?.id ?? '') + by]
-    if (next) go({ network: next })
+    const next = ids[ids.indexOf(bound.current ?? network?.id ?? '') + by]
+    if (!next) return
+    bound.current = next
+    go({ network: next })
   }
   const chosen = () => (selection.current && network ? rangeText(network.ruler, selection.current) : '')
   const first = () => (selection.current && network ? addressAt(network.ruler, selection.current.from) : '')
@@ -125,6 +149,16 @@ export function useSitePage(code: string) {
     t: () => {
       go({ tab: 'try' })
     },
+    a: () => {
+      ask({ kind: 'form', form: { kind: 'network', values: {} } })
+    },
+    w: () => {
+      if (!head) ask({ kind: 'order' })
+    },
+    i: inspect,
+    Escape: () => {
+      if (state.sheet) dispatch({ do: 'sheet', open: false })
+    },
   })
   // A work order that is being taken up is not on the page yet.
   const arriving = currentId !== undefined && (!current || (current.site === code && current.state === 'open'))
@@ -146,6 +180,7 @@ export function useSitePage(code: string) {
     change,
     ask,
     select,
+    inspect,
     ruler,
   }
 }

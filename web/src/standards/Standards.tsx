@@ -1,10 +1,12 @@
 import { Link } from 'react-router'
 import { useStandards } from '../api/queries'
+import { usePageTitle } from '../frame/usePageTitle'
 import { Empty } from '../parts/Empty'
 
 /** The addressing standards, what they set and who follows them. */
 export function Standards() {
   const standards = useStandards()
+  usePageTitle('Standards')
   if (standards.error) return <Empty title="Standards cannot be shown" says={standards.error.message} />
   if (!standards.data) return null
   return (
@@ -15,7 +17,7 @@ export function Standards() {
         it there and import the file.
       </p>
       {standards.data.length === 0 && (
-        <Empty title="No site follows a standard" says="Give a site file a standard, then import it." />
+        <Empty inside title="No site follows a standard" says="Give a site file a standard, then import it." />
       )}
       {standards.data.map((s) => (
         <section key={s.id} className="mt-5 border-t border-seam pt-3 grid min-[820px]:grid-cols-[200px_1fr_1fr] gap-5">

@@ -1,0 +1,31 @@
+import { useEffect, useState } from 'react'
+import { useSaid } from '../parts/announce'
+
+const shownFor = 8000 // ms
+
+/** The outcome of the last act: for the ear as long as it is the last, for the eye a few seconds. */
+export function Announcer() {
+  const { text, count } = useSaid()
+  const [over, setOver] = useState(0)
+  useEffect(() => {
+    const done = setTimeout(() => {
+      setOver(count)
+    }, shownFor)
+    return () => {
+      clearTimeout(done)
+    }
+  }, [count])
+  return (
+    <div
+      role="status"
+      aria-live="polite"
+      className={
+        text && over !== count
+          ? 'absolute right-4 bottom-full mb-2 z-30 max-w-[min(560px,92vw)] bg-basalt text-on-basalt border border-basalt-line rounded-sm px-3 py-1.5 print:hidden'
+          : 'sr-only'
+      }
+    >
+      {text}
+    </div>
+  )
+}

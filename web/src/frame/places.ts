@@ -1,0 +1,36 @@
+/** The parts of a page that a key or a skip link goes to, each marked with data-place. */
+export const places = [
+  ['main', 'To what the page is about', ''],
+  ['ruler', 'To the ruler', 'u'],
+  ['list', 'To the list', 'l'],
+  ['inspector', 'To the inspector', 'i'],
+  ['tray', 'To the work order', 'b'],
+] as const
+
+export type Place = (typeof places)[number][0]
+
+const stops = '[tabindex="0"], a[href], button:not(:disabled), input, select'
+
+/** Puts the keyboard's place into a part of the page: on the part itself where it takes keys, else on the first thing
+ * in it that does. */
+export function focusPlace(place: Place) {
+  const part = [...document.querySelectorAll<HTMLElement>(`[data-place~=${place}]`)].find(
+    (e) => e.getClientRects().length > 0,
+  )
+  if (!part) return
+  const inside = (of: string) => part.querySelector<HTMLElement>(of)
+  const first = part.tabIndex === 0 ? part : (inside('[data-row][tabindex="0"]') ?? inside(stops))
+  if (place === 'main') focusHome()
+  else if (place === 'inspector') inside('[data-title]')?.focus()
+  else first?.focus()
+}
+
+/** Where the keyboard's place goes when what had it is gone: the heading of the part it was in, or of the page. */
+export function focusHome(within?: Element | null) {
+  const home =
+    within?.querySelector<HTMLElement>('[data-title]') ??
+    document.querySelector<HTMLElement>('main h1, main [data-title]')
+  if (!home) return
+  if (!home.hasAttribute('tabindex')) home.tabIndex = -1
+  home.focus()
+}

@@ -1,0 +1,30 @@
+import { useEffect } from 'react'
+import { focusHome } from './places'
+
+/** A button that goes away with what it did, or is switched off by it, takes the keyboard's place along. This gives it
+ * to the heading of the part of the page that the button was in. */
+export function useKeptFocus() {
+  useEffect(() => {
+    let last: HTMLElement | null = null
+    let part: Element | null = null
+    const note = (e: FocusEvent) => {
+      if (!(e.target instanceof HTMLElement)) return
+      last = e.target
+      part = last.closest('aside, footer, [data-place]')
+    }
+    const lost = () => {
+      if (!last || (document.activeElement && document.activeElement !== document.body)) return
+      const gone = !last.isConnected || (last as HTMLButtonElement).disabled
+      if (!gone || document.querySelector('[role=dialog]')) return
+      last = null
+      focusHome(part?.isConnected ? part : null)
+    }
+    const watch = new MutationObserver(lost)
+    document.addEventListener('focusin', note)
+    watch.observe(document.body, { subtree: true, childList: true, attributes: true, attributeFilter: ['disabled'] })
+    return () => {
+      document.removeEventListener('focusin', note)
+      watch.disconnect()
+    }
+  }, [])
+}
