@@ -28,7 +28,7 @@ type Sighting struct {
 	Name    string      `json:"name,omitempty"`
 	Source  string      `json:"source" enum:"lease,neighbour"`
 	Device  string      `json:"device"`         // name of the device that said so
-	Port    string      `json:"port,omitempty"` // its interface the client was heard on, where known
+	Port    string      `json:"port,omitempty"` // the port the client was heard on and its device, where known: "port2 of sw-core"
 	First   time.Time   `json:"first"`
 	Last    time.Time   `json:"last"`
 	Expires time.Time   `json:"expires,omitzero"` // of a lease
@@ -72,10 +72,7 @@ func (o *One) remark(kind, format string, args ...any) {
 
 // heardOn is where a sighting was heard: the port where it is known, and the device.
 func (s Sighting) heardOn() string {
-	if s.Port == "" {
-		return s.Device
-	}
-	return s.Port + " of " + s.Device
+	return cmp.Or(s.Port, s.Device)
 }
 
 // One is what was seen at one address from one MAC, with what to make of it.

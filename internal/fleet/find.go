@@ -169,12 +169,8 @@ func (f *finding) seen() error {
 			continue
 		}
 		told[key] = true
-		where := r.Device
-		if r.Port != "" {
-			where = r.Port + " of " + r.Device
-		}
 		hit := Hit{Kind: "seen", What: "Seen", Title: cmp.Or(r.Name, r.Address.String()),
-			Detail: addressed(r.Address, r.Mac) + " · " + where, Site: r.Site, Code: r.Code,
+			Detail: addressed(r.Address, r.Mac) + " · " + cmp.Or(r.Port, r.Device), Site: r.Site, Code: r.Code,
 			Network: site.ParseRef(r.Network).ID, Ref: "seen:" + r.Address.String(), When: &r.Last, WhenSays: "heard"}
 		if r.Source == "lease" && r.Expires != nil {
 			hit.When, hit.WhenSays = r.Expires, "lease until"

@@ -1,7 +1,11 @@
 package view
 
 import (
+	"fmt"
+	"math"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"lithos/core/address"
@@ -17,13 +21,13 @@ import (
 // ForecastRequest asks what a pool does through a day. What is left out is taken
 // from the draft, or from what was seen.
 type ForecastRequest struct {
-	Pool     string  `query:"pool" maxLength:"64" doc:"id of the pool"`
-	Shape    string  `query:"shape" maxLength:"40" doc:"name of a shape; \"as seen\" or empty for the leases of the last days"`
-	PerDay   float64 `query:"perDay" minimum:"0" maximum:"1000000" doc:"clients a day; 0 for as seen"`
-	Regulars float64 `query:"regulars" minimum:"0" maximum:"1" doc:"the part of them that comes every day"`
-	Stay     string  `query:"stay" maxLength:"60" doc:"how long one stays, for example 40 minutes"`
-	Lease    string  `query:"lease" maxLength:"60" doc:"lease time; the pool's when empty"`
-	Size     int     `query:"size" minimum:"0" maximum:"1000000" doc:"addresses; the pool's when 0"`
+	Pool     string `query:"pool" maxLength:"64" doc:"id of the pool"`
+	Shape    string `query:"shape" maxLength:"40" doc:"name of a shape; \"as seen\" or empty for the leases of the last days"`
+	PerDay   string `query:"perDay" maxLength:"60" doc:"clients a day, up to 1,000,000; as seen when empty"`
+	Regulars string `query:"regulars" maxLength:"60" doc:"how many in 100 of them come every day; none when empty"`
+	Stay     string `query:"stay" maxLength:"60" doc:"how long one stays, for example 40 minutes"`
+	Lease    string `query:"lease" maxLength:"60" doc:"lease time; the pool's when empty"`
+	Size     string `query:"size" maxLength:"60" doc:"addresses, up to 1,000,000; the pool's when empty"`
 }
 
 // ForecastView is a pool's day, and what would do.
@@ -85,10 +89,7 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 	if !on {
 		return nil, act.Refuse(act.Missing, "There is no such pool.")
 	}
-	v := &ForecastView{Pool: p.Name, Size: r.Size, Shapes: []string{asSeen}}
-	if v.Size == 0 {
-		v.Size = address.Count(survey.Offered(pg.Scene, p))
-	}
+	v := &ForecastView{Pool: p.Name, Shapes: []string{asSeen}, Size: address.Count(survey.Offered(pg.Scene, p))}
 	lease := timersOf(doc, n, p).Lease
 	stay := 45 * time.Minute
 	var wrong site.FieldErrors
@@ -105,6 +106,28 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 		}
 		*one.into = d
 	}
+	perDay, regulars, size := 0.0, 0.0, float64(v.Size)
+	const most = 1_000_000
+	for field, one := range map[string]struct {
+		text     string
+		into     *float64
+		from, to float64
+		example  string
+	}{
+		"perDay": {r.PerDay, &perDay, 1, most, "60"}, "regulars": {r.Regulars, &regulars, 0, 100, "40"},
+		"size": {r.Size, &size, 1, most, "64"},
+	} {
+		if strings.TrimSpace(one.text) == "" {
+			continue
+		}
+		n, err := strconv.ParseFloat(strings.TrimSpace(one.text), 64)
+		if err != nil || !(n >= one.from && n <= one.to) || field == "size" && n != math.Trunc(n) {
+			wrong = append(wrong, site.FieldError{Field: field, Says: fmt.Sprintf(
+				"%q is not a number from %.0f to %.0f; type for example %s", one.text, one.from, one.to, one.example)})
+		}
+		*one.into = n
+	}
+	v.Size = int(size)
 	if len(wrong) > 0 {
 		return nil, act.RefuseFields("Nothing was computed", wrong)
 	}
@@ -115,12 +138,12 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 			d.Shape = shape
 		}
 	}
-	if r.PerDay > 0 {
-		d.PerDay = r.PerDay
+	if perDay > 0 {
+		d.PerDay = perDay
 	} else if v.Seen == 0 {
 		d.PerDay = 60
 	}
-	d.Regulars = r.Regulars
+	d.Regulars = regulars / 100
 	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(lease), option.FormatDuration(stay), d.PerDay,
 		d.Shape.Name
 	v.Day = forecast.Pool(v.Size, lease, d)

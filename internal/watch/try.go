@@ -23,11 +23,11 @@ type TryRequest struct {
 	Network    string         `json:"network" doc:"id of the network it is plugged into"`
 	Port       string         `json:"port,omitempty" maxLength:"64" doc:"id of the port it is plugged into instead; its network is then that of the port"`
 	MAC        string         `json:"mac,omitempty" doc:"in any usual form; one is made up when empty"`
-	HostName   string         `json:"hostName,omitempty" maxLength:"63"`
-	Class      string         `json:"class,omitempty" maxLength:"255" doc:"vendor class, sent as option 60"`
-	ClientID   string         `json:"clientId,omitempty" maxLength:"510" doc:"client identifier, as option 61 is written"`
+	HostName   string         `json:"hostName,omitempty" doc:"sent as option 12; at most 63 characters"`
+	Class      string         `json:"class,omitempty" doc:"vendor class, sent as option 60; at most 255 octets"`
+	ClientID   string         `json:"clientId,omitempty" doc:"client identifier, as option 61 is written"`
 	Parameters string         `json:"parameters,omitempty" maxLength:"1000" doc:"codes of the options it asks for, with commas; the usual ones when empty"`
-	Largest    int            `json:"largest,omitempty" minimum:"0" maximum:"65535" doc:"largest reply it accepts in octets, sent as option 57"`
+	Largest    string         `json:"largest,omitempty" doc:"largest reply it accepts in octets, 576 to 65535, sent as option 57"`
 	Against    string         `json:"against" enum:"draft,device" doc:"the computed draft, or the real device"`
 	Order      int64          `json:"order,omitempty" doc:"work order whose draft is tried"`
 	Acts       []rehearse.Act `json:"acts,omitempty" maxItems:"20" doc:"what it does, in order; a lease alone when empty"`
@@ -135,7 +135,7 @@ func networkAt(doc *site.Site, port string) (*site.Network, error) {
 // client reads the request's client. Every field at fault is named.
 func (r TryRequest) client() (*dhcp.Client, error) {
 	now := time.Now().UnixNano()
-	c := &dhcp.Client{HostName: r.HostName, Class: r.Class, Largest: r.Largest,
+	c := &dhcp.Client{HostName: r.HostName, Class: r.Class,
 		MAC: address.MAC{0x02, 0x00, 0x5e, 0x54, byte(now >> 8), byte(now >> 16)}}
 	var wrong []site.FieldError
 	fail := func(field, says string) { wrong = append(wrong, site.FieldError{Field: field, Says: says}) }
@@ -167,10 +167,24 @@ func (r TryRequest) client() (*dhcp.Client, error) {
 		}
 		c.Parameters = append(c.Parameters, uint8(n))
 	}
-	if r.Largest != 0 && r.Largest < dhcp.MinAccepted {
-		fail("largest", fmt.Sprintf("every client takes at least %d octets; type a number from there to 65535",
-			dhcp.MinAccepted))
+	const longest = 65535
+	if text := strings.TrimSpace(r.Largest); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < dhcp.MinAccepted || n > longest {
+			fail("largest", fmt.Sprintf("%q is not a number of octets; every client takes at least %d, type a number "+
+				"from there to %d", text, dhcp.MinAccepted, longest))
+		}
+		c.Largest = n
 	}
+	short := func(field, text string, most int) {
+		if err := site.CheckText(text); err != nil {
+			fail(field, err.Error())
+		} else if len(text) > most {
+			fail(field, fmt.Sprintf("has %d characters; type at most %d", len(text), most))
+		}
+	}
+	short("hostName", r.HostName, 63)
+	short("class", r.Class, 255)
 	if len(wrong) > 0 {
 		return nil, &act.Refusal{Kind: act.Invalid, Says: "The client was not tried: " + wrong[0].Says + ".",
 			Fields: wrong}

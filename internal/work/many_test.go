@@ -239,7 +239,9 @@ func TestTryThroughManyActs(t *testing.T) {
 		"is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
 	for _, bad := range []watch.TryRequest{
 		{Network: "net-imaging", Against: "draft", Parameters: "1, x"},
-		{Network: "net-imaging", Against: "draft", Largest: 100}, {Network: "net-imaging", Against: "draft", MAC: "zz"},
+		{Network: "net-imaging", Against: "draft", Largest: "100"}, {Network: "net-imaging", Against: "draft", Largest: "many"}, {Network: "net-imaging", Against: "draft", MAC: "zz"},
+		{Network: "net-imaging", Against: "draft", HostName: strings.Repeat("h", 64)},
+		{Network: "net-imaging", Against: "draft", Class: strings.Repeat("c", 256)},
 	} {
 		_, err := o.Try(t.Context(), "kelder-bridge", bad)
 		refusal(t, err, act.Invalid, "The client was not tried")
@@ -249,9 +251,14 @@ func TestTryThroughManyActs(t *testing.T) {
 func TestForecastAndSpread(t *testing.T) {
 	o := open(t)
 	page := o.page("kelder-bridge", 0)
-	v, err := page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: 120,
+	v, err := page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: "120",
 		Stay: "40 minutes"})
 	require.NoError(t, err)
+	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-waiting", PerDay: "12o", Regulars: "101", Size: "3.5",
+		Stay: "8", Lease: "long"})
+	refused := &act.Refusal{}
+	require.ErrorAs(t, err, &refused)
+	assert.Len(t, refused.Fields, 5, "each wrong value is told at its field")
 	assert.Equal(t, 32, v.Size)
 	assert.Equal(t, "2 hours", v.Lease)
 	assert.Greater(t, v.Day.TurnedAway, 1.0)

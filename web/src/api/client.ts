@@ -41,7 +41,7 @@ export async function call<T>(request: Promise<{ data?: T; error?: unknown; resp
   const body = result.error as Schemas['ErrorModel'] | undefined
   const fields: Record<string, string> = {}
   for (const e of body?.errors ?? []) {
-    const name = e.location?.replace(/^body\.(entries\[\d+\]\.fields\.)?/, '')
+    const name = e.location?.replace(/^(?:body|query)\.(entries\[\d+\]\.fields\.)?/, '')
     if (name && e.message) fields[name] = e.message
   }
   throw new Problem(result.response.status, body?.detail ?? `The server answers ${result.response.status}.`, fields)

@@ -1724,16 +1724,14 @@ export interface components {
              * @enum {string}
              */
             against: "draft" | "device";
-            /** @description vendor class, sent as option 60 */
+            /** @description vendor class, sent as option 60; at most 255 octets */
             class?: string;
             /** @description client identifier, as option 61 is written */
             clientId?: string;
+            /** @description sent as option 12; at most 63 characters */
             hostName?: string;
-            /**
-             * Format: int64
-             * @description largest reply it accepts in octets, sent as option 57
-             */
-            largest?: number;
+            /** @description largest reply it accepts in octets, 576 to 65535, sent as option 57 */
+            largest?: string;
             /** @description in any usual form; one is made up when empty */
             mac?: string;
             /** @description id of the network it is plugged into */
@@ -2732,16 +2730,16 @@ export interface operations {
                 pool?: string;
                 /** @description name of a shape; "as seen" or empty for the leases of the last days */
                 shape?: string;
-                /** @description clients a day; 0 for as seen */
-                perDay?: number;
-                /** @description the part of them that comes every day */
-                regulars?: number;
+                /** @description clients a day, up to 1,000,000; as seen when empty */
+                perDay?: string;
+                /** @description how many in 100 of them come every day; none when empty */
+                regulars?: string;
                 /** @description how long one stays, for example 40 minutes */
                 stay?: string;
                 /** @description lease time; the pool's when empty */
                 lease?: string;
-                /** @description addresses; the pool's when 0 */
-                size?: number;
+                /** @description addresses, up to 1,000,000; the pool's when empty */
+                size?: string;
             };
             header?: never;
             path: {

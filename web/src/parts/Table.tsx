@@ -14,7 +14,7 @@ export function Table({
   className?: string
 }) {
   return (
-    <table className={`table-fixed ${className}`}>
+    <table className={`table-fixed folds ${className}`}>
       <thead>
         <tr>
           {columns.map(([name, width]) => (

@@ -17,12 +17,12 @@ export function Tabs({
 }) {
   return (
     <Radix.Root value={chosen} onValueChange={onChoose}>
-      <Radix.List aria-label={label} className="flex gap-0.5 border-b border-seam mt-1.5">
+      <Radix.List aria-label={label} className="flex flex-wrap gap-0.5 border-b border-seam mt-1.5 print:hidden">
         {tabs.map((t) => (
           <Radix.Trigger
             key={t.id}
             value={t.id}
-            className="px-3 py-1.5 text-ink-2 hover:text-ink data-[state=active]:text-ink data-[state=active]:font-[640] data-[state=active]:shadow-[inset_0_-2px_var(--ink)]"
+            className="px-3 max-[480px]:px-2 py-1.5 text-ink-2 hover:text-ink data-[state=active]:text-ink data-[state=active]:font-[640] data-[state=active]:shadow-[inset_0_-2px_var(--ink)]"
           >
             {t.name}
           </Radix.Trigger>

@@ -41,7 +41,7 @@ export function Rounds() {
           className="field ml-auto !w-[220px] !h-[30px]"
         />
       </div>
-      <table className="mt-3 table-fixed">
+      <table className="mt-3 table-fixed folds">
         <thead>
           <tr>
             <SortHead by="name" label="Site" width="20%" {...sorting} />

@@ -62,7 +62,7 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
             {d.interfaces.length === 0 && <p className="text-ink-3">It has no interface yet.</p>}
             {d.interfaces.length > 0 && (
               <div className="overflow-x-auto">
-                <Table columns={columns} className="min-w-[560px] mt-1">
+                <Table columns={columns} className="min-[641px]:min-w-[560px] mt-1">
                   <tbody>
                     {d.interfaces.map((i) => (
                       <tr

@@ -58,9 +58,9 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
               shape: ask.shape,
               stay: ask.stay,
               lease: ask.lease,
-              perDay: Number(ask.perDay) || 0,
-              size: Number(ask.size) || 0,
-              regulars: (Number(ask.regulars) || 0) / 100,
+              perDay: ask.perDay,
+              size: ask.size,
+              regulars: ask.regulars,
             },
           },
         }),
@@ -72,7 +72,7 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
       <h2>A day of the pool</h2>
       <form
         aria-label="Pool forecast"
-        className="grid grid-cols-3 gap-x-3 gap-y-1.5 mt-1"
+        className="grid grid-cols-3 max-[640px]:grid-cols-2 gap-x-3 gap-y-1.5 mt-1"
         onSubmit={(e) => void form.handleSubmit(setAsk)(e)}
       >
         <Choice
@@ -89,22 +89,31 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
           inputMode="numeric"
           placeholder={f && String(Math.round(f.perDay))}
           {...form.register('perDay')}
+          error={wrong.perDay}
         />
-        <Field label="Of them regulars, %" mono inputMode="numeric" placeholder="0" {...form.register('regulars')} />
+        <Field
+          label="Of them regulars, %"
+          mono
+          inputMode="numeric"
+          placeholder="0"
+          {...form.register('regulars')}
+          error={wrong.regulars}
+        />
         <Field label="One stays" placeholder={f?.stay} {...form.register('stay')} error={wrong.stay} />
         <Field label="Lease time" placeholder={f?.lease} {...form.register('lease')} error={wrong.lease} />
-        <div className="grid grid-cols-[1fr_auto] gap-2">
+        <div className="grid grid-cols-[1fr_auto] gap-2 max-[640px]:col-span-full">
           <Field
             label="Addresses"
             mono
             inputMode="numeric"
             placeholder={f && String(f.size)}
             {...form.register('size')}
+            error={wrong.size}
           />
           <button className="btn mt-[21px] !h-[34px]">Work out</button>
         </div>
       </form>
-      {error && !wrong.stay && !wrong.lease && (
+      {error && Object.keys(wrong).length === 0 && (
         <p role="alert" className="text-cinnabar-ink mt-1">
           {error.message}
         </p>

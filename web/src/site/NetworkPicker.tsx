@@ -13,13 +13,13 @@ export function NetworkPicker({
   onAdd: () => void
 }) {
   return (
-    <div className="min-[1001px]:hidden flex items-center gap-3 px-4 py-2 border-b border-seam">
-      <button className="font-bold hover:underline" onClick={onSite}>
+    <div className="min-[1001px]:hidden flex flex-wrap items-center gap-x-3 gap-y-1 px-4 max-[480px]:px-2.5 py-2 border-b border-seam print:hidden">
+      <button className="font-bold hover:underline text-left max-[480px]:basis-full" onClick={onSite}>
         {view.site.name}
       </button>
       <select
         aria-label="Network"
-        className="field !w-auto"
+        className="field !w-auto min-w-0 max-w-full max-[480px]:flex-1"
         value={view.network?.id}
         onChange={(e) => {
           onNetwork(e.target.value)

@@ -73,13 +73,13 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
   }
   useLayoutEffect(() => {
     if (wanted.current === undefined) return
-    const row = body.current?.querySelector<HTMLElement>(`[data-index="${wanted.current}"]`)
+    const row = body.current?.querySelector<HTMLElement>(`[data-at="${wanted.current}"]`)
     if (!row) return
     wanted.current = undefined
     row.focus()
   })
   const onKeyDown = (e: KeyboardEvent) => {
-    const on = Number((e.target as HTMLElement).dataset.index ?? NaN)
+    const on = Number((e.target as HTMLElement).dataset.at ?? NaN)
     if (isNaN(on)) return
     if (e.key === 'Escape') {
       focusHome()
@@ -120,7 +120,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
           className="field !h-[28px] !w-[170px]"
         />
       </div>
-      <table className="table-fixed min-w-[560px]">
+      <table className="table-fixed folds min-[641px]:min-w-[560px]">
         <thead>
           <tr>
             {columns.map((c) => (
@@ -157,6 +157,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
                   row={r}
                   zone={zone}
                   index={item.index}
+                  measure={virtual.measureElement}
                   stop={item.index === stop}
                   on={r.ref === selected}
                   onSelect={onSelect}
@@ -188,6 +189,7 @@ function OwnerRow({
   row: r,
   zone,
   index,
+  measure,
   stop,
   on,
   onSelect,
@@ -197,18 +199,22 @@ function OwnerRow({
   /** Its place in the list, and whether the Tab key stops at it. */
   index: number
   stop: boolean
+  /** Takes its height, which is more than one line where the page is narrow. */
+  measure: (row: Element | null) => void
   on: boolean
   onSelect: (ref: string) => void
 }) {
   return (
     <tr
+      ref={measure}
+      data-index={index}
       onClick={() => onSelect(r.ref)}
       className={`group cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
     >
       <td className="list-cell mono">
         <button
           data-row
-          data-index={index}
+          data-at={index}
           tabIndex={stop ? 0 : -1}
           className="hover:underline"
           aria-pressed={on}

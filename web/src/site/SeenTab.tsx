@@ -65,7 +65,7 @@ export function SeenTab({ view, network, site, busy, ask, change }: Props) {
         </p>
       ) : (
         <div {...list} id="list" data-place="list" className="overflow-x-auto">
-          <Table columns={columns} className="mt-1 min-w-[620px]">
+          <Table columns={columns} className="mt-1 min-[641px]:min-w-[620px]">
             {rows.map((s) => (
               <SeenLine key={`${s.address}${s.mac}`} seen={s} zone={zone} whole={whole}>
                 <Actions actions={s.actions} busy={busy} ask={ask} change={change} />
@@ -108,9 +108,7 @@ function SeenLine({
         </td>
         <td className="list-cell leading-[17px] py-1 !border-b-0">
           {s.known || s.name ? <Copy text={s.known || (s.name ?? '')} /> : <span className="text-ink-2">no name</span>}
-          <div className="text-ink-2 text-[12px]">
-            {[s.port && `${s.port} of ${s.device}`, whole && s.networkName].filter(Boolean).join(' · ')}
-          </div>
+          <div className="text-ink-2 text-[12px]">{[s.port, whole && s.networkName].filter(Boolean).join(' · ')}</div>
         </td>
         <td className="list-cell mono !border-b-0">
           <Copy text={s.mac} />

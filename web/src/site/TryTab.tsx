@@ -44,7 +44,6 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
           params: { path: { site } },
           body: {
             ...v,
-            largest: Number(v.largest) || 0,
             against: v.against as 'draft',
             network: network.id,
             order: view.order?.id,
@@ -84,7 +83,7 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
           {...form.register('mac')}
           error={problem?.fields.mac}
         />
-        <Field label="Host name" mono {...form.register('hostName')} />
+        <Field label="Host name" mono {...form.register('hostName')} error={problem?.fields.hostName} />
         <Choice
           label="Against"
           options={[
@@ -96,7 +95,7 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
         <button className="btn mt-[21px] !h-[34px]" disabled={attempt.isPending}>
           {attempt.isPending ? 'Asking…' : 'Try a client'}
         </button>
-        <details className="col-span-full">
+        <details className="col-span-full" open={inside.some((f) => problem?.fields[f]) || undefined}>
           <summary className="text-ink-2 cursor-pointer">What it says of itself and asks for</summary>
           <div className="grid grid-cols-2 gap-3 mt-2">
             <Choice
@@ -104,7 +103,7 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
               options={[{ value: '', label: `the network ${network.name}` }, ...ports]}
               {...form.register('port')}
             />
-            <Field label="Vendor class (option 60)" mono {...form.register('class')} />
+            <Field label="Vendor class (option 60)" mono {...form.register('class')} error={problem?.fields.class} />
             <Field
               label="Client identifier (option 61)"
               mono
@@ -155,6 +154,9 @@ export function TryTab({ view, network, site }: { view: View; network: Schemas['
     </div>
   )
 }
+
+/** Fields that are folded away at first: one that is wrong opens them. */
+const inside = ['class', 'clientId', 'parameters', 'largest']
 
 const names: Record<Act['do'], string> = {
   lease: 'Starts',
