@@ -14,6 +14,10 @@ import (
 	"lithos/core/site"
 )
 
+// Grain is how exactly times that go on are shown: with each reading of a device they
+// are others, and nobody needs them by the second.
+const Grain = 30 * time.Second
+
 // Sources of a sighting.
 const (
 	Lease     = "lease"

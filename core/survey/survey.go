@@ -223,7 +223,7 @@ func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings 
 	last := map[netip.Addr]time.Time{}
 	for _, v := range sightings {
 		if n.Prefix.Contains(v.Address) && v.Last.After(last[v.Address]) {
-			last[v.Address] = v.Last
+			last[v.Address] = v.Last.Truncate(seen.Grain)
 		}
 	}
 	concerns := map[site.Ref][]check.Finding{}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lithos/core/check"
+	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/survey"
 	"lithos/internal/order"
@@ -246,7 +247,11 @@ func (p *Page) devices() []DeviceView {
 	for _, d := range p.Devices {
 		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}}
 		if a := order.On(p.beside.Access, d.ID); a != nil {
-			v.Reached, v.ReadAt, v.Problem = true, a.ReadAt, a.Problem
+			v.Reached, v.Problem = true, a.Problem
+			if a.ReadAt != nil {
+				at := a.ReadAt.Truncate(seen.Grain)
+				v.ReadAt = &at
+			}
 		}
 		for i := range d.Interfaces {
 			v.Interfaces = append(v.Interfaces, inWords(&d.Interfaces[i], ends))

@@ -40,6 +40,7 @@ func (p *Page) seenRows(keep func(seen.One) bool) []SeenRow {
 		if !keep(o) {
 			continue
 		}
+		o.Last = o.Last.Truncate(seen.Grain)
 		row := SeenRow{One: o, Randomised: seen.Randomised(o.MAC), Actions: []Action{}}
 		n, ok := p.Scene.Network(o.Network)
 		if ok {

@@ -3,6 +3,8 @@ package watch
 import (
 	"context"
 	"errors"
+	"fmt"
+	"hash/fnv"
 	"net"
 	"net/netip"
 	"time"
@@ -164,7 +166,27 @@ func (s *Service) tellSeen(ctx context.Context, siteID string) error {
 	if changed {
 		err = act.Publish(ctx, s.store.Queries, act.RoundsEvent)
 	}
+	digest := digestOf(b)
+	if was, ok := s.told.Get(siteID); ok && was == digest {
+		return err
+	}
+	s.told.Add(siteID, digest)
 	return errors.Join(err, act.Publish(ctx, s.store.Queries, act.Event{Topic: "seen", ID: row.Code}))
+}
+
+// digestOf is the same for what looks the same on a page. It is another once a minute:
+// who is not heard any more goes without being told of.
+func digestOf(b order.Beside) uint64 {
+	h := fnv.New64a()
+	fmt.Fprintln(h, time.Now().Truncate(time.Minute).Unix())
+	for _, v := range b.Seen {
+		v.Last = v.Last.Truncate(seen.Grain)
+		fmt.Fprintln(h, v)
+	}
+	for _, a := range b.Access {
+		fmt.Fprintln(h, a.DeviceID, a.Problem, a.ReadAt != nil)
+	}
+	return h.Sum64()
 }
 
 func (s *Service) observe(ctx context.Context, a order.Access) error {

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/riverqueue/river"
@@ -39,14 +40,22 @@ type Service struct {
 	reads   *prometheus.CounterVec
 	reading prometheus.Histogram
 	jobs    *river.Client[pgx.Tx]
+	told    *lru.Cache[string, uint64] // digests of what browsers were told was seen, by site
 	// life ends when this process is told to end: what can be done again stops.
 	life context.Context
 }
 
+// toldSites is of how many sites it is remembered what browsers were told.
+const toldSites = 4096
+
 // New makes the use cases on a migrated database.
 func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Service {
+	told, err := lru.New[string, uint64](toldSites)
+	if err != nil {
+		panic("a cache of a positive size is always made: " + err.Error())
+	}
 	return &Service{
-		store: s, sites: sites, devices: devices, log: log, life: context.Background(),
+		told: told, store: s, sites: sites, devices: devices, log: log, life: context.Background(),
 		reads: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "lithos_device_reads_total", Help: "Readings of devices, by outcome: answered or failed.",
 		}, []string{"outcome"}),

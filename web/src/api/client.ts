@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch'
+import { keepAnswers } from './kept'
 import { sessionIs } from './lost'
 import type { components, paths } from './schema.gen'
 
@@ -10,6 +11,7 @@ export type Row = Schemas['Row']
 export type Change = Omit<Schemas['EditRequest'], 'look' | 'version'>
 
 export const api = createClient<paths>({ baseUrl: '/' })
+api.use(keepAnswers)
 
 /** What the server says is wrong (RFC 9457), with the fields at fault. */
 export class Problem extends Error {

@@ -89,7 +89,6 @@ export function useDraftEdit(
       ),
     onSuccess: async (changed) => {
       if (changed.order) await show(client, changed.order)
-      void client.invalidateQueries({ queryKey: ['order', order] })
       onChanged(changed)
       // Somebody who went on to another part meanwhile looks at an older draft.
       void client.refetchQueries({
@@ -222,10 +221,19 @@ export function useLiveEvents(signedIn: boolean) {
         again('view', event.id)
         return
       }
-      again('order', Number(event.id))
+      if (event.topic === 'push') {
+        again('order', Number(event.id)) // a line of its journal
+        return
+      }
       again('orders')
-      // The site as this browser's own change left it is on the page already.
-      if (!event.version || event.version > (left.get(Number(event.id)) ?? 0)) again('view')
+      // What this browser's own change left is on the page already; the rest is asked for when somebody looks at it.
+      const own = event.version !== undefined && event.version <= (left.get(Number(event.id)) ?? 0)
+      if (own) {
+        void client.invalidateQueries({ queryKey: ['order', Number(event.id)], refetchType: 'none' })
+        return
+      }
+      again('order', Number(event.id))
+      again('view')
     }
     return () => stream.close()
   }, [client, signedIn])

@@ -1,3 +1,4 @@
+import { useQueryClient } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { problemOf, type Finding, type Schemas } from '../api/client'
 import { useDraftEdit } from '../api/queries'
@@ -22,8 +23,13 @@ export function DraftFindings({
   onGo?: () => void
 }) {
   const edit = useDraftEdit(order, nowhere, nothing)
+  const client = useQueryClient()
   const fix = (f: Finding) => {
-    edit.mutate({ head, change: { fix: f.id } }, { onSuccess: () => announce(`Fixed: ${f.title}`) })
+    const onSuccess = () => {
+      announce(`Fixed: ${f.title}`)
+      void client.invalidateQueries({ queryKey: ['order', order] })
+    }
+    edit.mutate({ head, change: { fix: f.id } }, { onSuccess })
   }
   return (
     <>

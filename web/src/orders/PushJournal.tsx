@@ -19,7 +19,7 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
     <section aria-label="Push" className="mb-6 max-w-[720px]">
       <div className="flex items-baseline gap-3 flex-wrap">
         <div role="status">
-          <h1>{push.title}</h1>
+          <h2 className="!text-ink !text-[20px]">{push.title}</h2>
         </div>
         <span className="text-ink-2">
           by {push.by}, <When at={push.at} />

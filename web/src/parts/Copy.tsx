@@ -17,7 +17,7 @@ export function CopyWord({ text, what, stop }: { text: string; what: string; sto
       type="button"
       aria-label={`Copy ${what} ${text}`}
       tabIndex={stop ? 0 : -1}
-      className="ml-1.5 font-sans text-[11.5px] text-ink-2 underline decoration-dotted opacity-0 group-hover:opacity-100 group-focus-within:opacity-100 print:hidden"
+      className="absolute right-0 inset-y-0 px-1.5 bg-slab font-sans text-[11.5px] text-ink-2 underline decoration-dotted hidden group-hover:block group-focus-within:block print:!hidden"
       onClick={(e) => {
         e.stopPropagation()
         void copy().catch(() => {

@@ -21,7 +21,6 @@ function relative(at: Date, now: number): string {
 }
 
 const every = 15_000 // ms
-let now = Date.now()
 const listeners = new Set<() => void>()
 let clock: ReturnType<typeof setInterval> | undefined
 
@@ -29,7 +28,6 @@ let clock: ReturnType<typeof setInterval> | undefined
 function subscribe(tell: () => void) {
   listeners.add(tell)
   clock ??= setInterval(() => {
-    now = Date.now()
     listeners.forEach((one) => {
       one()
     })
@@ -45,7 +43,7 @@ function subscribe(tell: () => void) {
 /** A time relative to now, with the exact one, in the site's zone, on hover. */
 export function When({ at, zone }: { at: string; zone?: string }) {
   const date = new Date(at)
-  const says = useSyncExternalStore(subscribe, () => relative(date, Math.max(now, Date.now() - every)))
+  const says = useSyncExternalStore(subscribe, () => relative(date, Date.now()))
   const exact = date.toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium', timeZone: zone || undefined })
   return (
     <time dateTime={at} title={zone ? `${exact} (${zone})` : exact}>

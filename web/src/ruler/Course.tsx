@@ -105,7 +105,7 @@ const looks: Record<string, { fill: string; stroke: string; text: string }> = {
   dynamic: { fill: 'none', stroke: 'var(--malachite)', text: 'var(--malachite-ink)' },
 }
 
-const windowLook = { fill: 'var(--seam-2)', stroke: 'none', text: 'var(--ink-2)' }
+const windowLook = { fill: 'var(--seam-2)', stroke: 'var(--ink-3)', text: 'var(--ink-2)' }
 
 function Plan({
   span,

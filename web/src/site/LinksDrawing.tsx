@@ -75,7 +75,7 @@ export function LinksDrawing({
                   width={box.width}
                   height={box.height}
                   fill={b.lit ? 'var(--slab)' : 'var(--sheet)'}
-                  stroke={b.lit ? 'var(--ink)' : 'var(--seam)'}
+                  stroke={b.lit ? 'var(--ink)' : 'var(--field-line)'}
                   strokeWidth={b.lit ? 1.8 : 1}
                 />
                 <text x={9} y={17} className="mono fill-ink" fontSize={12.5} fontWeight={650}>
@@ -118,7 +118,7 @@ function Cable({ cable: c, from, to, leaves }: { cable: Schemas['Joint']; from: 
   const a = { x: top.x + leaves, y: top.y + box.height }
   const b = { x: low.x + box.width / 2, y: low.y }
   const half = { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 }
-  const colour = c.broken ? 'var(--cinnabar)' : c.lit ? 'var(--ink)' : 'var(--seam)'
+  const colour = c.broken ? 'var(--cinnabar)' : c.lit ? 'var(--ink)' : 'var(--field-line)'
   const level = top.y === low.y
   const path = level ? `M${a.x} ${a.y} v18 H${b.x} v-18` : `M${a.x} ${a.y} L${b.x} ${b.y}`
   return (

@@ -211,7 +211,7 @@ function OwnerRow({
       onClick={() => onSelect(r.ref)}
       className={`group cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
     >
-      <td className="list-cell mono">
+      <td className="list-cell mono relative">
         <button
           data-row
           data-at={index}
@@ -231,7 +231,7 @@ function OwnerRow({
         <Shape kind={r.kind} />
         {r.use}
       </td>
-      <td className="list-cell">
+      <td className="list-cell relative">
         {r.severity && (
           <>
             <Mark severity={r.severity} />{' '}
@@ -242,7 +242,7 @@ function OwnerRow({
         {r.name && <CopyWord text={r.name} stop={stop} what="the name" />}
         {r.kind === 'unrecorded' && <span className="text-ink-3 ml-2">nobody recorded it</span>}
       </td>
-      <td className="list-cell mono text-ink-2">
+      <td className="list-cell mono text-ink-2 relative">
         {r.kind === 'pool' ? (
           <span className="font-sans text-[13px]">
             {r.on ? `${r.used ?? 0} of ${r.size ?? 0} in use` : 'switched off'}
