@@ -45,6 +45,8 @@ type Finding struct {
 	Parts     []site.Ref      `json:"parts"`
 	Addresses []address.Range `json:"addresses,omitempty"`
 	Fix       *Fix            `json:"fix,omitempty"`
+	// Other is another fix, where there are two ways out of which neither is the usual.
+	Other *Fix `json:"other,omitempty"`
 	// Value is what is wrong where that is neither a part nor an address: a VLAN id,
 	// an option's value.
 	Value string `json:"-"`

@@ -458,6 +458,11 @@ func TestEveryRuleFindsAndStaysSilent(t *testing.T) {
 				after, err := edit.Apply(s, f.Fix.Edits...)
 				require.NoError(t, err)
 				assert.NotContains(t, rules(check.Site(after)), c.rule, "the fix %q leaves it", f.Fix.Title)
+				if f.Other != nil {
+					after, err := edit.Apply(s, f.Other.Edits...)
+					require.NoError(t, err)
+					assert.NotContains(t, rules(check.Site(after)), c.rule, "the fix %q leaves it", f.Other.Title)
+				}
 			}
 		})
 	}

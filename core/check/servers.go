@@ -191,14 +191,15 @@ func twoServers(f *facts, n *site.Network, report func(Finding)) {
 		if !okA || !okB {
 			continue
 		}
-		now := *p
-		now.Server = first.Server
+		now, other := *p, *first
+		now.Server, other.Server = first.Server, p.Server
 		report(Finding{
 			Title: fmt.Sprintf("%s and %s both serve %s", a.Name, b.Name, n.Name), Network: n.ID,
 			Parts: []site.Ref{poolRef(first.ID), poolRef(p.ID)},
 			Says: fmt.Sprintf("A client takes the address of whichever answers first, and reservations hold on one "+
 				"of them only. %s and %s know nothing of each other's leases.", a.Name, b.Name),
-			Fix: change("Let "+a.Name+" serve "+p.Name+" too", site.KindPool, p.ID, site.Ref{}, *p, now),
+			Fix:   change("Let "+a.Name+" serve "+p.Name+" too", site.KindPool, p.ID, site.Ref{}, *p, now),
+			Other: change("Move pool "+first.Name+" to "+b.Name, site.KindPool, first.ID, site.Ref{}, *first, other),
 		})
 	}
 }

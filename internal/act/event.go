@@ -11,15 +11,25 @@ import (
 
 // Event tells browsers what changed, so that they ask for it again.
 type Event struct {
-	Topic string `json:"topic" enum:"order,push,seen,site,rounds,work,session,all,here"`
-	ID    string `json:"id"` // of an order or push, else the site's code
+	Topic string `json:"topic" enum:"order,push,seen,site,rounds,work,session,all,here,present"`
+	ID    string `json:"id"` // of an order, push or stream, else the site's code
 	// Version is what a change of a draft left it at: whoever made the change knows.
 	Version int32 `json:"version,omitempty"`
+	// Present is who works on the order, of topic present.
+	Present *Present `json:"present,omitempty"`
+}
+
+// Present is somebody who has an order in front of them, in one browser.
+type Present struct {
+	Stream string `json:"stream"` // names the browser
+	ID     int64  `json:"id"`     // of the technician
+	Who    string `json:"who"`
+	Asks   bool   `json:"asks,omitempty"` // whether the others are to say that they are there, too
 }
 
 // OrderEvent tells of a change of an order; version is 0 where it is not of its draft.
 func OrderEvent(id int64, version int32) Event {
-	return Event{"order", strconv.FormatInt(id, 10), version}
+	return Event{Topic: "order", ID: strconv.FormatInt(id, 10), Version: version}
 }
 
 // Publish tells every process of an event, when the transaction of q is kept.

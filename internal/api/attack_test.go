@@ -242,7 +242,7 @@ func TestHealthAndMetrics(t *testing.T) {
 	_, body = c.exchange("GET", "/readyz", nil)
 	assert.Contains(t, body, "pushes and readings are held: For the test")
 	_, err := c.db.Pool.Exec(t.Context(),
-		"INSERT INTO river_job (kind, args, max_attempts, state, scheduled_at) VALUES ('read', '{}', 1, "+
+		"INSERT INTO river_job (kind, args, max_attempts, state, scheduled_at) VALUES ('of-the-test', '{}', 1, "+
 			"'scheduled', now() + interval '1 hour')")
 	require.NoError(t, err)
 	_, body = c.exchange("GET", "/metrics", nil)
@@ -250,7 +250,7 @@ func TestHealthAndMetrics(t *testing.T) {
 		`lithos_sign_ins_total{outcome="done"} 1`,
 		`lithos_request_seconds_count{method="GET",route="/api/sites",status="200"}`,
 		`lithos_database_connections{state="most"} 16`,
-		`lithos_jobs{kind="read",state="scheduled"} 1`, "lithos_database_waits_total",
+		`lithos_jobs{kind="of-the-test",state="scheduled"} 1`, "lithos_database_waits_total",
 	} {
 		assert.Contains(t, body, name)
 	}

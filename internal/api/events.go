@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"crypto/rand"
 	"strconv"
 	"time"
 
@@ -27,8 +28,21 @@ var here = act.Event{Topic: "here"}
 
 // eventOperations registers the stream of what has changed (server-sent events).
 func (s *server) eventOperations(api huma.API) {
+	huma.Register(api, op("PUT", prefix+"/presence", "presence", "Say which order the browser has in front of it"),
+		s.presentAt)
 	sse.Register(api, op("GET", eventsPath, "events", "What has changed, as it happens"),
 		map[string]any{"message": act.Event{}}, s.events)
+}
+
+// noOrder is the order that a browser without one has in front of it.
+const noOrder = "0"
+
+// stream is the live events of one browser.
+type stream struct {
+	*server
+	id    string
+	who   act.Technician
+	order string // what the browser has in front of it
 }
 
 // events passes on what has changed until the browser goes or its session ends.
@@ -37,25 +51,78 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 	defer cancel()
 	keep := time.NewTicker(keepOpenEvery)
 	defer keep.Stop()
-	for e := here; send.Data(e) == nil; {
+	b := &stream{server: s, id: rand.Text(), who: who(ctx), order: noOrder}
+	defer b.leave()
+	for e := (act.Event{Topic: here.Topic, ID: b.id}); send.Data(e) == nil; {
 		select {
 		case <-ctx.Done():
 			return
 		case <-keep.C:
 			e = here
+			b.present(ctx)
 			if !s.stillSignedIn(ctx) {
 				return
 			}
 		case e = <-events:
+			b.heard(ctx, e)
 			if e.Topic != act.TopicSession {
 				continue
 			}
-			if e.ID == strconv.FormatInt(who(ctx).ID, 10) && !s.stillSignedIn(ctx) {
+			if e.ID == strconv.FormatInt(b.who.ID, 10) && !s.stillSignedIn(ctx) {
 				return
 			}
 			e = here
 		}
 	}
+}
+
+// heard notes which order the browser itself has come to, and answers another browser
+// that has come to the same one.
+func (b *stream) heard(ctx context.Context, e act.Event) {
+	switch {
+	case e.Present == nil:
+	case e.Present.Stream == b.id:
+		b.order = e.ID
+	case e.Present.Asks && e.ID == b.order:
+		b.present(ctx)
+	}
+}
+
+// present tells everybody which order the browser has in front of it, if any.
+func (b *stream) present(ctx context.Context) {
+	if b.order != noOrder {
+		b.tellPresent(ctx, b.order, act.Present{Stream: b.id, ID: b.who.ID, Who: b.who.FullName})
+	}
+}
+
+// leave tells everybody that the browser is gone.
+func (b *stream) leave() {
+	if b.order == noOrder {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	b.tellPresent(ctx, noOrder, act.Present{Stream: b.id, ID: b.who.ID, Who: b.who.FullName})
+}
+
+func (s *server) tellPresent(ctx context.Context, order string, p act.Present) {
+	err := act.Publish(ctx, s.work.Store.Queries, act.Event{Topic: "present", ID: order, Present: &p})
+	if err != nil && ctx.Err() == nil {
+		s.log.Warn("cannot tell who is at an order", "order", order, "error", err)
+	}
+}
+
+// presentAt is told by a browser which order it has in front of it.
+func (s *server) presentAt(ctx context.Context, in *struct {
+	Body struct {
+		Stream string `json:"stream" maxLength:"40" doc:"id of the browser's live events"`
+		Order  int64  `json:"order" minimum:"0" doc:"0 for none"`
+	}
+}) (*none, error) {
+	t := who(ctx)
+	s.tellPresent(ctx, strconv.FormatInt(in.Body.Order, 10),
+		act.Present{Stream: in.Body.Stream, ID: t.ID, Who: t.FullName, Asks: in.Body.Order > 0})
+	return nil, nil
 }
 
 // stillSignedIn asks the store whether a stream's session still stands.

@@ -25,6 +25,7 @@ type Change struct {
 	Version int32        `json:"version" doc:"the draft's version the change was made on"`
 	Entries []edit.Entry `json:"entries,omitempty" maxItems:"50"`
 	Fix     string       `json:"fix,omitempty" doc:"id of the finding to fix"`
+	Other   bool         `json:"other,omitempty" doc:"fix it in the other of two ways"`
 	Remove  string       `json:"remove,omitempty" doc:"kind:id of the part to remove"`
 	In      string       `json:"in,omitempty" doc:"kind:id of the owner of what is removed"`
 	FixAll  string       `json:"fixAll,omitempty" doc:"rule whose findings are all fixed"`
@@ -237,7 +238,7 @@ func (s *Service) read(
 	doc = d.Doc()
 	switch {
 	case c.Fix != "":
-		if edits, err = s.fixOf(ctx, d, c.Fix); err != nil {
+		if edits, err = s.fixOf(ctx, d, c.Fix, c.Other); err != nil {
 			return nil, nil, "", err
 		}
 	case c.FixAll != "":
@@ -296,7 +297,7 @@ func (s *Service) read(
 }
 
 // fixOf finds the fix of a finding, of the document or of its surroundings.
-func (s *Service) fixOf(ctx context.Context, d *order.Draft, id string) ([]edit.Edit, error) {
+func (s *Service) fixOf(ctx context.Context, d *order.Draft, id string, other bool) ([]edit.Edit, error) {
 	of := func(list []check.Finding) int {
 		return slices.IndexFunc(list, func(f check.Finding) bool { return f.ID == id })
 	}
@@ -313,7 +314,9 @@ func (s *Service) fixOf(ctx context.Context, d *order.Draft, id string) ([]edit.
 	switch {
 	case i < 0:
 		return nil, act.Refuse(act.Conflict, "That finding is gone already; there is nothing left to fix.")
-	case found[i].Fix == nil:
+	case other && found[i].Other != nil:
+		return found[i].Other.Edits, nil
+	case other || found[i].Fix == nil:
 		return nil, act.Refuse(act.Invalid, "There is no ready fix for this finding; change what it names.")
 	}
 	return found[i].Fix.Edits, nil

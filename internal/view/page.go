@@ -92,9 +92,10 @@ type Finding struct {
 	Network   string   `json:"network,omitempty"`
 	Parts     []string `json:"parts"`
 	Addresses string   `json:"addresses,omitempty"`
-	Fix       string   `json:"fix,omitempty"` // the fix in words; empty when there is none
-	Added     bool     `json:"added"`         // by the draft
-	Alike     int      `json:"alike"`         // findings of this kind with a fix, this one included
+	Fix       string   `json:"fix,omitempty"`   // the fix in words; empty when there is none
+	Other     string   `json:"other,omitempty"` // another fix in words
+	Added     bool     `json:"added"`           // by the draft
+	Alike     int      `json:"alike"`           // findings of this kind with a fix, this one included
 }
 
 // Changed is what an edit changed of what a browser shows.
@@ -195,6 +196,9 @@ func (p *Page) finding(f check.Finding) Finding {
 	}
 	if f.Fix != nil {
 		out.Fix = f.Fix.Title
+	}
+	if f.Other != nil {
+		out.Other = f.Other.Title
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import {
   type QueryClient,
 } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
+import { heardPresent, streamIs } from '../frame/presence'
 import { versionOf } from './changes'
 import { api, call, problemOf, type Change, type Schemas } from './client'
 
@@ -199,8 +200,15 @@ export function useLiveEvents(signedIn: boolean) {
       away = false
     }
     stream.onmessage = (message) => {
-      const event = JSON.parse(message.data as string) as { topic: string; id: string; version?: number }
-      if (event.topic === 'here') return
+      const event = JSON.parse(message.data as string) as Schemas['Event']
+      if (event.topic === 'here') {
+        if (event.id) streamIs(event.id)
+        return
+      }
+      if (event.topic === 'present') {
+        if (event.present) heardPresent(Number(event.id), event.present)
+        return
+      }
       if (event.topic === 'all') return void client.invalidateQueries()
       if (event.topic === 'work') {
         again('session')

@@ -345,6 +345,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/presence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which order the browser has in front of it */
+        put: operations["presence"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules": {
         parameters: {
             query?: never;
@@ -821,6 +838,8 @@ export interface components {
             /** @description kind:id of the owner of what is removed */
             in?: string;
             look: components["schemas"]["Look"];
+            /** @description fix it in the other of two ways */
+            other?: boolean;
             paste?: components["schemas"]["PasteRequest"];
             /** @description kind:id of the part to remove */
             remove?: string;
@@ -896,8 +915,9 @@ export interface components {
         };
         Event: {
             id: string;
+            present?: components["schemas"]["Present"];
             /** @enum {string} */
-            topic: "order" | "push" | "seen" | "site" | "rounds" | "work" | "session" | "all" | "here";
+            topic: "order" | "push" | "seen" | "site" | "rounds" | "work" | "session" | "all" | "here" | "present";
             /** Format: int32 */
             version?: number;
         };
@@ -914,6 +934,7 @@ export interface components {
             fix?: string;
             id: string;
             network?: string;
+            other?: string;
             parts: string[];
             rule: string;
             says: string;
@@ -1365,6 +1386,22 @@ export interface components {
             id: string;
             name: string;
             ranges: string;
+        };
+        PresenceRequest: {
+            /**
+             * Format: int64
+             * @description 0 for none
+             */
+            order: number;
+            /** @description id of the browser's live events */
+            stream: string;
+        };
+        Present: {
+            asks?: boolean;
+            /** Format: int64 */
+            id: number;
+            stream: string;
+            who: string;
         };
         PushView: {
             /** Format: date-time */
@@ -2521,6 +2558,37 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["OrderView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    presence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PresenceRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

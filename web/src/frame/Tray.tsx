@@ -2,12 +2,13 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useCallback, useState } from 'react'
 import { Link, useLocation, useNavigate } from 'react-router'
 import { api, call, Problem, type Schemas } from '../api/client'
-import { useFlip, useOrder, useOrderAct, useOrderAction } from '../api/queries'
+import { useFlip, useOrder, useOrderAct, useOrderAction, useSession } from '../api/queries'
 import { DraftFindings } from '../orders/DraftFindings'
 import { announce } from '../parts/announce'
 import { Window } from '../parts/Window'
 import { siteAt } from '../site/lastSite'
 import { useCurrentOrder } from './currentOrder'
+import { useOthersAt } from './presence'
 import { useKeys } from './useKeys'
 import { plural } from '../parts/plural'
 
@@ -97,6 +98,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
   const open = head.state === 'open'
   const [asking, setAsking] = useState('')
   const [listing, setListing] = useState(false)
+  const others = useOthersAt(head.id, useSession().data?.technician?.id)
   const busy = rehearse.isPending || push.isPending || rebase.isPending
 
   const run = async (action: () => Promise<unknown>) => {
@@ -186,6 +188,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
           {plural(head.lost, 'edit')} no longer {head.lost === 1 ? 'applies' : 'apply'}: decide
         </Link>
       )}
+      {others && <span className="text-on-basalt-2">Also at it: {others}</span>}
       {head.state === 'pushing' && <span className="text-lichen">Being pushed</span>}
       {problem && (
         <span role="alert" className="text-[#ff9c86] basis-full order-last">

@@ -1,6 +1,7 @@
 import { createContext, useCallback, useContext, useMemo, useState, type ReactNode } from 'react'
 import { useOrder } from '../api/queries'
 import type { Schemas } from '../api/client'
+import { usePresent } from './presence'
 
 type Current = {
   id: number | undefined
@@ -20,6 +21,7 @@ export function CurrentOrder({ children }: { children: ReactNode }) {
   const [id, setId] = useState<number | undefined>(() => Number(localStorage.getItem(key)) || undefined)
   const order = useOrder(id)
   const head = order.data?.head.id === id ? order.data?.head : undefined
+  usePresent(head?.state === 'open' || head?.state === 'pushing' ? id : undefined)
   const take = useCallback((next: number | undefined) => {
     if (next) localStorage.setItem(key, String(next))
     else localStorage.removeItem(key)

@@ -24,12 +24,12 @@ export function DraftFindings({
 }) {
   const edit = useDraftEdit(order, nowhere, nothing)
   const client = useQueryClient()
-  const fix = (f: Finding) => {
+  const fix = (f: Finding, other: boolean) => {
     const onSuccess = () => {
       announce(`Fixed: ${f.title}`)
       void client.invalidateQueries({ queryKey: ['order', order] })
     }
-    edit.mutate({ head, change: { fix: f.id } }, { onSuccess })
+    edit.mutate({ head, change: { fix: f.id, other: other || undefined } }, { onSuccess })
   }
   return (
     <>
@@ -39,8 +39,8 @@ export function DraftFindings({
           key={f.id}
           finding={f}
           busy={edit.isPending || head.state !== 'open'}
-          onFix={() => {
-            fix(f)
+          onFix={(other) => {
+            fix(f, other)
           }}
         >
           <Link

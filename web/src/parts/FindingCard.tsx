@@ -17,7 +17,7 @@ export function FindingCard({
 }: {
   finding: Finding
   busy: boolean
-  onFix?: () => void
+  onFix?: (other: boolean) => void
   onFixAll?: () => void
   children?: ReactNode
 }) {
@@ -29,14 +29,24 @@ export function FindingCard({
     >
       <b>{f.title}</b>
       <p className="mt-0.5">{f.says}</p>
-      {onFix && f.fix && (
-        <button
-          className="btn !h-auto min-h-[28px] py-1 mt-1.5 !whitespace-normal text-left"
-          disabled={busy}
-          onClick={onFix}
-        >
-          {f.fix}
-        </button>
+      {onFix && (
+        <div className="flex flex-wrap gap-1.5">
+          {[f.fix, f.other].map(
+            (fix, n) =>
+              fix && (
+                <button
+                  key={fix}
+                  className="btn !h-auto min-h-[28px] py-1 mt-1.5 !whitespace-normal text-left"
+                  disabled={busy}
+                  onClick={() => {
+                    onFix(n === 1)
+                  }}
+                >
+                  {fix}
+                </button>
+              ),
+          )}
+        </div>
       )}
       {onFixAll && f.alike > 1 && (
         <button className="block mt-1 hover:underline" disabled={busy} onClick={onFixAll}>

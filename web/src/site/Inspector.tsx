@@ -50,7 +50,7 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
           key={f.id}
           finding={f}
           busy={busy}
-          onFix={() => change({ fix: f.id })}
+          onFix={(other) => change({ fix: f.id, other: other || undefined })}
           onFixAll={() => ask({ kind: 'fixAll', rule: f.rule })}
         />
       ))}
