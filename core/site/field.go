@@ -74,7 +74,7 @@ type When struct {
 }
 
 // maxWords bounds free text such as names, reasons and notes, in characters.
-const maxWords = 400
+const maxWords = 255
 
 // Read reads what was typed for the field into a part. An error says what to type
 // instead; the part may then be written to in part.

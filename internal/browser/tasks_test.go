@@ -73,6 +73,16 @@ func TestTogether(t *testing.T) {
 		"seen":              seenAndWhatToMakeOfIt,
 		"try-many-acts":     tryManyActs,
 		"lists-and-keys":    listsAndKeys,
+		"told-and-titled":   toldAndTitled,
+		"forms-are-kept":    formsAreKept,
+		"keys-and-skips":    keysAndSkipLinks,
+		"long-lists":        longLists,
+		"find-anything":     findAnything,
+		"narrow-pages":      narrowPages,
+		"empty-site":        emptySite,
+		"option-levels":     optionLevels,
+		"others-are-shown":  othersAreShown,
+		"printing":          printing,
 	})
 }
 

@@ -223,7 +223,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
             ) : (
               <>
                 <button
-                  className={`btn ${canPush ? 'btn-dark' : 'btn-next'}`}
+                  className={`btn ${canPush || head.edits === 0 ? 'btn-dark' : 'btn-next'}`}
                   disabled={!canRehearse}
                   onClick={() => void doRehearse()}
                 >

@@ -24,7 +24,7 @@ export function Values({ facts }: { facts: Schemas['Fact'][] }) {
 }
 
 /** A long name may break after its dots. */
-function Dotted({ text }: { text: string }) {
+export function Dotted({ text }: { text: string }) {
   return text.split('.').map((part, n) =>
     n ? (
       <span key={n}>

@@ -4,7 +4,7 @@ import { FindingCard } from '../parts/FindingCard'
 import { Mark, Shape } from '../parts/Kind'
 import { SmallButton } from '../parts/SmallButton'
 import { Toolbar } from '../parts/Toolbar'
-import { Values } from '../parts/Values'
+import { Dotted, Values } from '../parts/Values'
 import { Actions } from './Actions'
 import { History } from './History'
 import type { Asked } from './pageState'
@@ -83,7 +83,9 @@ function Effective({ part, ask }: { part: Schemas['Inspection']; ask: (asked: As
           <li key={t.code} className="grid grid-cols-[30px_1fr_auto] gap-x-1.5 py-1 border-b border-seam-2">
             <span className="mono text-ink-3">{t.code}</span>
             <div>
-              <Copy text={t.value} className={t.mono ? 'mono' : ''} />
+              <Copy text={t.value} className={t.mono ? 'mono' : ''}>
+                <Dotted text={t.value} />
+              </Copy>
               <div className="text-[12px] text-ink-3">
                 {t.name}, {t.from}
                 {t.hides && `; ${t.hides}`}

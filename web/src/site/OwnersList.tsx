@@ -11,10 +11,10 @@ import { When } from '../parts/When'
 type Column = 'from' | 'kind' | 'name' | 'mac' | 'seen'
 const columns: { key: Column; name: string; width?: string }[] = [
   { key: 'from', name: 'Address' },
-  { key: 'kind', name: 'Use', width: '122px' },
+  { key: 'kind', name: 'Use', width: '120px' },
   { key: 'name', name: 'Name' },
-  { key: 'mac', name: 'MAC', width: '158px' },
-  { key: 'seen', name: 'Seen', width: '92px' },
+  { key: 'mac', name: 'MAC', width: '186px' },
+  { key: 'seen', name: 'Seen', width: '86px' },
 ]
 
 type Props = {

@@ -1,0 +1,410 @@
+package browser
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/address"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/internal/demo"
+	"lithos/internal/draft"
+)
+
+// keys types keys where the keyboard is.
+func (b *tab) keys(keys ...input.Key) {
+	b.Helper()
+	for _, k := range keys {
+		require.NoError(b, b.page.Keyboard.Type(k))
+	}
+}
+
+// text types words where the keyboard is.
+func (b *tab) typed(words string) {
+	b.Helper()
+	require.NoError(b, b.page.InsertText(words))
+}
+
+// focus waits until the keyboard is on something that a JavaScript condition of the
+// element holds for.
+func (b *tab) focus(what, js string, args ...any) {
+	b.Helper()
+	b.until("the keyboard on "+what, fmt.Sprintf(`(...args) => (%s)(document.activeElement, ...args)`, js), args...)
+}
+
+func (b *tab) focusIn(part string) {
+	b.Helper()
+	b.focus(part, `(e, part) => e !== document.body && e.closest(part) !== null`, part)
+}
+
+// said waits until an outcome is told, to the ear and to the eye.
+func (b *tab) said(words string) {
+	b.Helper()
+	b.until(fmt.Sprintf("%q to be said", words), `words => [...document.querySelectorAll('[role=status]')].some(e =>
+		e.getClientRects().length > 0 && e.innerText.includes(words))`, words)
+}
+
+func (b *tab) titled(title string) {
+	b.Helper()
+	b.until("the title "+title, `t => document.title === t`, title)
+	b.until("one heading of the page", `() => document.querySelectorAll('h1').length === 1`)
+}
+
+// The answer that says that a push is queued comes after all that say that it landed.
+func TestALateAnswerChangesNothing(t *testing.T) {
+	a := startApp(t)
+	who := a.technician(t)
+	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Late", "")
+	require.NoError(t, err)
+	change := draft.Change{}
+	change.Entries = append(change.Entries, entry("reservation", "res-plate-reader", "name", "plate-reader-2"))
+	_, err = a.Work.Edit(t.Context(), who, order, change, nil)
+	require.NoError(t, err)
+	b := a.open(t, 1280, 800)
+	_, err = b.page.EvalOnNewDocument(`{
+		const real = window.fetch
+		window.fetch = async (request, init) => {
+			const answer = await real(request, init)
+			if (/\/push$/.test(request.url ?? request)) {
+				window.held = true
+				await new Promise(go => { window.letGo = go })
+			}
+			return answer
+		}
+	}`)
+	require.NoError(t, err)
+	b.visit(a.URL)
+	b.signIn(demo.Account)
+	b.visit(fmt.Sprintf("%s/orders/%d", a.URL, order))
+	b.click("footer button", "^Rehearse")
+	b.said("Rehearsed with")
+	b.click("footer button", "^Push to gw-1")
+	b.see("Pushed, verified and landed")
+	b.until("the answer to the push to wait", `() => window.held === true`)
+	_, err = b.page.Eval(`() => window.letGo()`)
+	require.NoError(t, err)
+	b.said("The push of WO-0001 has begun")
+	assert.Contains(t, b.text(), "Pushed, verified and landed")
+	b.see("Late has landed")
+	b.titled("WO-0001 Late · Kelder Bridge surgery · Lithos")
+}
+
+// Each page has a title and one heading of the first level; what was done is told.
+func toldAndTitled(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-clinic&select=reservation:res-xray-plate")
+	b.titled("Clinic floor · Kelder Bridge surgery · Lithos")
+	b.click("aside button", "^Move the reservation to")
+	b.said("Change reservation xray-plate")
+	b.focusIn("aside[aria-label=Inspector]")
+	b.click("footer button", "^Undo")
+	b.said("Took back: Change reservation xray-plate")
+	b.press(input.Slash)
+	b.typed("10.84.18.5")
+	b.until("the number of hits", `() => /^\d+ hits?$/.test(document.querySelector('header [role=status]').innerText)`)
+	b.keys(input.Escape)
+	for path, title := range map[string]string{
+		"/rounds": "Rounds · Lithos", "/orders": "Work orders · Lithos", "/standards": "Standards · Lithos",
+	} {
+		b.visit(a.URL + path)
+		b.titled(title)
+		b.axe(path)
+	}
+	b.visit(a.URL + "/sites/kelder-bridge?finding=address-two-owners.gone")
+	b.see("That finding is gone")
+}
+
+// What was typed is asked about before it is thrown away, and outlives the session.
+func formsAreKept(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-imaging")
+	b.press(input.KeyR)
+	b.see("Reserve an address")
+	b.fill("Host name", "mri-console")
+	b.keys(input.Escape)
+	b.see("Throw away what you typed?")
+	b.axe("a question about a filled form")
+	b.click("button", "^Keep typing$")
+	b.gone("Throw away what you typed?")
+	assert.Equal(t, "mri-console", b.value("Host name"))
+	require.NoError(t, b.page.Mouse.MoveTo(proto.Point{X: 20, Y: 400}))
+	require.NoError(t, b.page.Mouse.Click(proto.InputMouseButtonLeft, 1))
+	b.see("Throw away what you typed?")
+	b.keys(input.Escape)
+	b.gone("Throw away what you typed?")
+	b.fill("MAC", "00:00:5e:00:53:e1")
+	require.NoError(t, a.Work.EndSessions(t.Context(), "a test", a.account(t)))
+	b.click("button", "^Add$")
+	b.see("Sign in again")
+	b.axe("signing in again")
+	b.fill("Name", a.account(t))
+	b.fill("Password", demo.Password)
+	b.click("button", "^Sign in$")
+	b.gone("Sign in again")
+	assert.Equal(t, "mri-console", b.value("Host name"))
+	b.click("button", "^Add$")
+	b.inspects("mri-console")
+	b.press(input.KeyR)
+	b.see("Reserve an address")
+	b.keys(input.Escape)
+	b.gone("Reserve an address")
+}
+
+// Keys and skip links reach each part of a page; lists are one stop each.
+func keysAndSkipLinks(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-bench")
+	b.press(input.Tab)
+	b.focus("the first skip link", `e => e.innerText === 'To what the page is about'`)
+	b.axe("skip links")
+	b.keys(input.Enter)
+	b.focus("the page's heading", `e => e.tagName === 'H1'`)
+	for key, part := range map[input.Key]string{
+		input.KeyU: "[data-place=ruler]", input.KeyL: "tbody[data-place=list]", input.KeyI: "aside[aria-label=Inspector]",
+		input.KeyB: "footer",
+	} {
+		b.press(key)
+		b.focusIn(part)
+	}
+	stops, err := b.page.Eval(`() => [
+		[...document.querySelectorAll('tbody[data-place=list] [data-row]')].filter(e => e.tabIndex === 0).length,
+		[...document.querySelectorAll('aside[aria-label=Section] [data-row]')].filter(e => e.tabIndex === 0).length,
+		[...document.querySelectorAll('[role=tablist], [role=tab]')].filter(e => e.tabIndex === 0).length,
+	].join()`)
+	require.NoError(t, err)
+	assert.Equal(t, "1,1,1", stops.Value.Str())
+
+	// Two presses, faster than the page comes: two networks on.
+	_, err = b.page.Eval(`() => {
+		document.activeElement.blur()
+		for (let i = 0; i < 2; i++) window.dispatchEvent(new KeyboardEvent('keydown', { key: ']', bubbles: true }))
+	}`)
+	require.NoError(t, err)
+	b.until("the second network on", `() => document.querySelector('h1').innerText === 'Handsets'`)
+
+	// The Section: to its end and back, by a letter, and no key of the page meanwhile.
+	section := `aside[aria-label=Section] [data-row]`
+	b.page.MustElement(section).MustFocus()
+	b.keys(input.End)
+	b.focus("the last layer", `e => e.innerText.includes('10.84.28.0/22')`)
+	b.keys(input.Home, input.KeyW)
+	b.focus("Waiting room", `e => e.innerText.includes('Waiting room')`)
+	b.keys(input.Enter)
+	b.until("Waiting room", `() => document.querySelector('h1').innerText === 'Waiting room'`)
+
+	// A menu keeps the page's keys to itself.
+	b.page.MustElement("header button[aria-label$=menu]").MustFocus()
+	b.keys(input.Enter)
+	b.see("Sign out")
+	b.keys(input.KeyP)
+	b.keys(input.Escape)
+	b.gone("Sign out")
+	assert.NotContains(t, b.text(), "Add a pool")
+	b.press(input.KeyA)
+	b.see("Add a network")
+	b.until("its window", `() => document.querySelector('[role=dialog]') !== null`)
+	b.keys(input.Escape)
+	b.until("the window to be gone", `() => document.querySelector('[role=dialog]') === null`)
+}
+
+// A list of five thousand: to its end, back by pages, and to a name by its letters.
+func longLists(t *testing.T, a *app) {
+	s := scenario.Site("quill-street")
+	s.ID, s.Code, s.Name = "site-long", "long", "Long"
+	s.Block = []netip.Prefix{netip.MustParsePrefix("10.112.0.0/12")}
+	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
+	s.Networks = []site.Network{{ID: "net-long", Name: "Hall", Prefix: netip.MustParsePrefix("10.112.0.0/16"),
+		Gateway: netip.MustParseAddr("10.112.0.1")}}
+	for i := range 5000 {
+		s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("long-%d", i),
+			Name: fmt.Sprintf("desk-%d", i), Network: "net-long", Address: address.FromUint(0x0a700100 + uint32(i)),
+			MAC: address.MAC{0, 0, 0x5e, 1, byte(i >> 8), byte(i)}})
+	}
+	_, err := a.Work.Import(t.Context(), s, 0, "")
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, "/sites/long")
+	b.see("desk-3")
+	b.press(input.KeyL)
+	row := `(e, text) => e.closest('tr')?.innerText.includes(text)`
+	b.focus("the first row", row, "desk-0")
+	b.keys(input.End)
+	b.focus("the last row", row, "desk-4999")
+	b.keys(input.PageUp)
+	b.focus("ten rows up", row, "desk-4989")
+	b.keys(input.Home)
+	b.focus("the first row again", row, "desk-0")
+	b.keys(input.KeyD, input.KeyE, input.KeyS, input.KeyK, input.Minus, input.Digit7, input.Digit7)
+	b.focus("the row that begins so", row, "desk-77")
+	b.keys(input.Enter)
+	b.inspects("desk-77")
+	b.press(input.KeyU)
+	b.keys(input.Home, input.ArrowDown, input.ArrowDown, input.ArrowDown, input.ArrowDown, input.ArrowDown)
+	b.until("the ruler's cursor in view", `() => {
+		const box = document.querySelector('[data-place=ruler]')
+		return box.scrollTop > 0 && box.scrollTop + box.clientHeight >= 5 * 92
+	}`)
+	status := `document.querySelector('[data-place=ruler]').nextElementSibling.innerText`
+	b.until("the address under it", `() => `+status+`.includes('10.112.5.0')`)
+}
+
+// Find: parts of addresses and MACs, orders, findings, what was seen; Enter opens the
+// first hit.
+func findAnything(t *testing.T, a *app) {
+	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "quill-street", "Attic", "4471")
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, "/sites/quill-street")
+	b.see("Home")
+	find := func(words, hit string) {
+		b.Helper()
+		b.press(input.Slash)
+		b.until("the cursor in Find", `() => document.activeElement.placeholder?.startsWith('Find')`)
+		b.typed(words)
+		b.until(hit+" among the hits", `hit => [...document.querySelectorAll('[cmdk-item]')].some(e => e.innerText.includes(hit))`,
+			hit)
+		b.until("the first hit to be the active one",
+			`() => document.querySelector('[cmdk-item]')?.getAttribute('aria-selected') === 'true'`)
+	}
+	find(".18.57", "label-prn")
+	b.axe("hits")
+	b.keys(input.Enter)
+	b.until("the hit's page", `() => location.search.includes('select=')`)
+	find("5e00.5350", "plate-reader")
+	b.keys(input.Enter)
+	b.inspects("plate-reader")
+	find("switched off", "Pool Waiting room is switched off")
+	b.keys(input.Enter)
+	b.until("the finding's site", `() => location.pathname === '/sites/hallin-road'`)
+	find(fmt.Sprintf("wo-%d", order), "Attic")
+	b.keys(input.Escape)
+	find("maren", "Work order")
+	b.keys(input.Escape)
+}
+
+// At 820 and at 390 wide everything is reached, and nothing scrolls sideways.
+func narrowPages(t *testing.T, a *app) {
+	for _, width := range []int{820, 390} {
+		b := a.at(t, width, 900, "/rounds")
+		b.see("Kelder Bridge surgery")
+		for _, path := range []string{
+			"/rounds", "/sites/kelder-bridge?network=net-clinic", "/sites/kelder-bridge?network=net-clinic&tab=seen",
+			"/sites/kelder-bridge?network=net-clinic&tab=options", "/sites/kelder-bridge?network=net-clinic&tab=devices",
+			"/sites/kelder-bridge?network=net-clinic&tab=try", "/sites/kelder-bridge?network=net-clinic&tab=forecast",
+			"/orders", "/standards",
+		} {
+			b.visit(a.URL + path)
+			b.until("the page", `() => document.querySelector('h1') !== null`)
+			wide, err := b.page.Eval(`() => document.documentElement.scrollWidth`)
+			require.NoError(t, err)
+			assert.LessOrEqual(t, wide.Value.Int(), width, "%s is wider than %d", path, width)
+			b.axe(fmt.Sprintf("%s at %d", path, width))
+		}
+		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", strings.Repeat("Long title ", 5), "")
+		require.NoError(t, err)
+		b.visit(fmt.Sprintf("%s/sites/kelder-bridge?order=%d&network=net-clinic", a.URL, order))
+		b.click("button", "Look and act$")
+		b.focusIn("aside[aria-label=Inspector]")
+		b.axe(fmt.Sprintf("the inspector at %d", width))
+		b.click("aside button", "^Move the reservation to")
+		b.until("the finding to be gone", `() => !document.querySelector('aside[aria-label=Inspector]').innerText.includes('Two owners')`)
+		b.keys(input.Escape)
+		b.until("the sheet to be closed",
+			`() => document.querySelector('aside[aria-label=Inspector]').getClientRects().length === 0`)
+		b.picture(fmt.Sprintf("site-%d-wide", width))
+	}
+}
+
+// A site with nothing in it offers its first device, network and pool.
+func emptySite(t *testing.T, a *app) {
+	s := scenario.Site("quill-street")
+	s.ID, s.Code, s.Name = "site-empty", "empty", "Empty"
+	s.Block = []netip.Prefix{netip.MustParsePrefix("10.208.0.0/20")}
+	s.Devices, s.Pools, s.Reservations, s.FixedDevices, s.Networks = nil, nil, nil, nil, nil
+	s.Options = nil
+	_, err := a.Work.Import(t.Context(), s, 0, "")
+	require.NoError(t, err)
+	b := a.in(t, "empty", "")
+	b.see("This site has no network yet")
+	b.axe("an empty site")
+	b.click("main button", "^Add the first device$")
+	b.fill("Host name", "rt-empty")
+	b.click("button", "^Add$")
+	b.see("It has no interface yet.")
+	b.click("main button", "^Add the first network$")
+	b.fill("Name", "Office")
+	b.choose("Size", "^/24")
+	b.until("the proposal", `() => document.querySelector('input[name=prefix]')?.value.startsWith('10.208.')`)
+	b.click("button", "^Add$")
+	b.click("main button", "^Add the first pool$")
+	b.fill("Ranges", "100-149")
+	b.fill("Name", strings.Repeat("n", 300))
+	b.click("button", "^Add$")
+	b.see("has 300 characters; use at most")
+	b.fill("Name", strings.Repeat("n", 63))
+	b.click("button", "^Add$")
+	b.inspects(strings.Repeat("n", 63))
+	wide, err := b.page.Eval(`() => document.documentElement.scrollWidth`)
+	require.NoError(t, err)
+	assert.Equal(t, 1280, wide.Value.Int())
+	b.axe("a name of 63 characters")
+}
+
+// An option shows its present value and whom each level reaches; to stop setting it is
+// an act of its own.
+func optionLevels(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-clinic&select=reservation:res-xray-plate")
+	b.inspects("xray-plate")
+	b.click("aside button[aria-label='Change Lease time']", "Change")
+	b.see("Now 8 hours, from the pool Clinic PCs.")
+	b.see("Touches this client alone.")
+	assert.Equal(t, "8 hours", b.value("Value"))
+	b.fill("Value", "8")
+	b.click("button", "^Set$")
+	b.see("8 has no unit: type 8 hours, 8 minutes or 8 seconds")
+	b.fill("Value", "8 minutes")
+	b.choose("For", "^the pool Clinic PCs$")
+	b.see("Touches 312 pool addresses, ")
+	b.choose("For", "^this reservation$")
+	b.axe("an option's levels")
+	b.click("button", "^Set$")
+	b.until("the option set here", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('set here')`)
+	b.click("aside button[aria-label='Change Lease time']", "Change")
+	b.click("button", "^Stop setting it here$")
+	b.said("Stop setting lease time")
+	b.until("the pool's again", `() => !document.querySelector('aside[aria-label=Inspector]').innerText.includes('set here')`)
+}
+
+// The same technician in two browsers, and a colleague, see each other at an order.
+func othersAreShown(t *testing.T, a *app) {
+	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "moss-end", "Together", "")
+	require.NoError(t, err)
+	path := fmt.Sprintf("/sites/moss-end?order=%d", order)
+	first := a.at(t, 1280, 800, path)
+	first.see("Together")
+	second := a.at(t, 1280, 800, path)
+	first.see("Also at it: you, in another browser")
+	second.see("Also at it: you, in another browser")
+	_, err = a.Work.PutTechnician(t.Context(), "a test", "others-jo", "Jo Arden", demo.Password)
+	require.NoError(t, err)
+	third := a.as(t, "others-jo", 1280, 800, path)
+	first.see("Jo Arden")
+	third.see("Also at it: Maren Kolb")
+	require.NoError(t, third.page.Navigate("about:blank"))
+	first.gone("Jo Arden")
+}
+
+// On paper there is the page without its frame, all of it.
+func printing(t *testing.T, a *app) {
+	b := a.at(t, 1280, 800, "/sites/kelder-bridge?network=net-clinic")
+	b.see("xray-plate")
+	require.NoError(t, proto.EmulationSetEmulatedMedia{Media: "print"}.Call(b.page))
+	b.until("the page alone", `() => {
+		const shown = e => e !== null && e.getClientRects().length > 0
+		const main = document.querySelector('main')
+		return !shown(document.querySelector('header')) && main.scrollHeight <= main.clientHeight + 1
+			&& document.documentElement.scrollHeight > 900 && shown(document.querySelector('h1'))
+	}`)
+}
