@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"lithos/core/check"
@@ -186,6 +187,9 @@ func (d *Draft) MovedOn() *act.Refusal {
 func Counted(n int, thing string) string {
 	if n == 1 {
 		return "1 " + thing
+	}
+	if strings.HasSuffix(thing, "s") {
+		thing += "e"
 	}
 	return strconv.Itoa(n) + " " + thing + "s"
 }

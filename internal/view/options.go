@@ -10,6 +10,7 @@ import (
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/survey"
+	"lithos/internal/order"
 )
 
 // OptionChoice is an option people may set, for forms.
@@ -117,19 +118,11 @@ func (p *Page) reached(level site.Ref) string {
 			reserved++
 		}
 	}
-	says := []string{counted(addresses, "pool address", "es"), counted(reserved, "reservation", "s")}
+	says := []string{order.Counted(addresses, "pool address"), order.Counted(reserved, "reservation")}
 	if level.Kind != site.KindPool && level.Kind != site.KindNetwork {
-		says = append(says, counted(len(networks), "network", "s"))
+		says = append(says, order.Counted(len(networks), "network"))
 	}
 	return strings.Join(says, ", ")
-}
-
-// counted is a number of things in words.
-func counted(n int, noun, many string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %s%s", n, noun, many)
 }
 
 // RuleView is one rule for the documentation of findings.

@@ -42,6 +42,23 @@ func everyPart(t *testing.T, f func(t *testing.T, p *view.Page, ref, owner site.
 	}
 }
 
+func TestCountsAgree(t *testing.T) {
+	facts := func(ref string) string {
+		return fmt.Sprint(pageOf("kelder-bridge").Part(view.Look{Select: ref}).Facts)
+	}
+	assert.Contains(t, facts("pool:pool-clinic"), "312 addresses")
+	assert.Equal(t, "1 address", order.Counted(1, "address"))
+	place := pageOf("kelder-bridge").OptionAt(view.Look{Select: "reservation:res-xray-plate"}, 51)
+	require.GreaterOrEqual(t, len(place.Levels), 4)
+	assert.Equal(t, "8 hours", place.Value)
+	assert.Equal(t, "from the pool Clinic PCs", place.From)
+	assert.Equal(t, "this client alone", place.Levels[0].Touches)
+	assert.False(t, place.Levels[0].Set)
+	assert.True(t, place.Levels[1].Set)
+	assert.Contains(t, place.Levels[1].Touches, "312 pool addresses, ")
+	assert.Contains(t, place.Levels[3].Touches, " networks", "the site reaches all of them")
+}
+
 // Whatever is selected is inspected: it has a title, facts with words in them, and each
 // form that is offered opens.
 func TestEveryPartIsInspected(t *testing.T) {

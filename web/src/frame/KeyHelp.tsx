@@ -27,6 +27,7 @@ const groups: [string, [string, string][]][] = [
       ['r', 'reserve'],
       ['f', 'fixed device'],
       ['t', 'try a client'],
+      ['d', 'devices'],
       ['a', 'add a network'],
       ['w', 'open a work order'],
       ['u  i', 'to the ruler, the inspector'],

@@ -25,6 +25,15 @@ export function focusPlace(place: Place) {
   else first?.focus()
 }
 
+/** Puts the keyboard's place on something that is about to be drawn. */
+export function focusSoon(selector: string, frames = 60) {
+  requestAnimationFrame(() => {
+    const there = [...document.querySelectorAll<HTMLElement>(selector)].find((e) => e.getClientRects().length > 0)
+    if (there) there.focus()
+    else if (frames > 0) focusSoon(selector, frames - 1)
+  })
+}
+
 /** Where the keyboard's place goes when what had it is gone: the heading of the part it was in, or of the page. */
 export function focusHome(within?: Element | null) {
   const home =

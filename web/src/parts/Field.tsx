@@ -23,6 +23,15 @@ export function Field({
         aria-invalid={error ? true : undefined}
         aria-describedby={`${id}-says`}
         className={`field ${mono ? 'mono' : ''}`}
+        // What stands in the first field of a form is proposed: typing takes its place.
+        onFocus={(e) => {
+          const { target } = e
+          // The form puts its value in once the field is drawn.
+          if (input.autoFocus)
+            queueMicrotask(() => {
+              target.select()
+            })
+        }}
         {...input}
       />
       <Says id={`${id}-says`} hint={hint} error={error} />

@@ -102,7 +102,9 @@ export function useRoving<T extends HTMLElement>() {
     }
     let to = listStep(e.key, at, rows.length)
     if (to !== undefined) ahead.current.byHand = false
-    const typed = to === undefined ? ahead.current.add(e) : undefined
+    // What else is on a line leaves letters to the page's keys.
+    const onRow = 'row' in (e.target as HTMLElement).dataset
+    const typed = to === undefined && onRow ? ahead.current.add(e) : undefined
     if (typed)
       to = typedRow(
         rows.map((r) => lineOf(r).textContent),

@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useMemo, useReducer, useRef } from 'react'
 import { Problem, problemOf, type Change } from '../api/client'
 import { useCurrentOrder } from '../frame/currentOrder'
-import { focusPlace } from '../frame/places'
+import { focusSoon } from '../frame/places'
 import { usePageTitle } from '../frame/usePageTitle'
 import { useKeys } from '../frame/useKeys'
 import { addressAt, rangeText, type Selection, type Span } from '../ruler/geometry'
@@ -81,9 +81,7 @@ export function useSitePage(code: string) {
   )
   const inspect = useCallback(() => {
     dispatch({ do: 'sheet', open: true })
-    requestAnimationFrame(() => {
-      focusPlace('inspector')
-    })
+    focusSoon('aside[aria-label=Inspector] [data-title]')
   }, [])
   const create = useCallback(
     (kind: Creatable, run: string) => {
@@ -148,6 +146,11 @@ export function useSitePage(code: string) {
     },
     t: () => {
       go({ tab: 'try' })
+      focusSoon('form[aria-label="Try a client"] input')
+    },
+    d: () => {
+      go({ tab: 'devices' })
+      focusSoon('section[aria-label^=Device] [data-row][tabindex="0"]')
     },
     a: () => {
       ask({ kind: 'form', form: { kind: 'network', values: {} } })
