@@ -26,6 +26,7 @@ type FormField struct {
 	Mono    bool          `json:"mono,omitempty"`
 	Value   string        `json:"value"`
 	Choices []site.Choice `json:"choices,omitempty"`
+	None    string        `json:"none,omitempty" doc:"what it means to choose none of several"`
 	When    []site.When   `json:"when,omitempty" doc:"shown where each named field has one of these values"`
 }
 
@@ -69,7 +70,7 @@ func FormOf(s *site.Site, kind, id string, in site.Ref, n *site.Network) (Form, 
 
 func formField(r *site.Reading, f *site.Field, part any, n *site.Network) FormField {
 	out := FormField{Name: f.Name, Label: f.Label, Hint: f.Hint, Input: f.Input, Mono: f.Mono, Value: f.Text(part),
-		When: f.When, Choices: f.Choices}
+		When: f.When, Choices: f.Choices, None: f.None}
 	if f.Pick != nil && f.Input != site.InputHidden {
 		out.Choices = f.Pick(r)
 	}

@@ -82,6 +82,19 @@ func Between(running, target yang.Config) []Step {
 	} {
 		steps = append(steps, stage()...)
 	}
+	return restored(steps)
+}
+
+// restored says of each step that takes something away for a while in which step it
+// comes back.
+func restored(steps []Step) []Step {
+	for i := range steps {
+		s := &steps[i]
+		back := slices.IndexFunc(steps[i+1:], func(later Step) bool { return later.Path == s.Path && later.Adds })
+		if s.Method == "DELETE" && back >= 0 {
+			s.Why += fmt.Sprintf("; it is restored in step %d", i+1+back+1)
+		}
+	}
 	return steps
 }
 
@@ -352,10 +365,10 @@ func (p *planner) dropReservations() (steps []Step) {
 			steps = append(steps, drop("Release", fmt.Sprintf("`%s` from %s", r.Address, title(r)),
 				"The client is given an address of the pool at its next renewal", yang.ReservationPath(r.ID)))
 		case p.withdraw[r.Pool] || p.withdraw[now.Pool]:
-			steps = append(steps, drop("Set aside", "the reservation of "+title(r), "Its pool is about to be withdrawn",
+			steps = append(steps, drop("Remove", "for now the reservation of "+title(r), "Its pool is about to be withdrawn",
 				yang.ReservationPath(r.ID)))
 		case p.givesWay(r, now):
-			steps = append(steps, drop("Set aside", "the reservation of "+title(r),
+			steps = append(steps, drop("Remove", "for now the reservation of "+title(r),
 				fmt.Sprintf("A pool is about to hand out `%s`", r.Address), yang.ReservationPath(r.ID)))
 		}
 	}

@@ -64,9 +64,11 @@ func TestReaddressingWithdrawsThePoolFirst(t *testing.T) {
 			s.Devices[0].Interfaces[i].Addresses = []netip.Prefix{netip.MustParsePrefix("10.84.20.1/25")}
 		}
 	}
-	got := verbs(plan.Between(base, compile.Device(s, "dev-gw-1")))
+	steps := plan.Between(base, compile.Device(s, "dev-gw-1"))
+	got := verbs(steps)
+	assert.Equal(t, "Its pool is about to be withdrawn; it is restored in step 7", steps[0].Why)
 	assert.Equal(t, []string{
-		"Set aside the reservation of plate-reader",
+		"Remove for now the reservation of plate-reader",
 		"Withdraw pool Imaging from `lan.48`",
 		"Remove `10.84.20.1/26` from `lan.48`",
 		"Set `wan`: address fixed, MTU 1500, translates `10.84.16.0/26`, `10.84.16.64/27`, `10.84.16.128/25`, " +

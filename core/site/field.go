@@ -35,6 +35,8 @@ type Field struct {
 	// Missing is what is said where a part has none; empty when it may be left out.
 	Missing string
 	Choices []Choice
+	// None names the choice of none of several, where that means something of its own.
+	None string
 	// Pick lists choices that depend on the document.
 	Pick func(r *Reading) []Choice
 	// When shows the field only where each of these fields has one of some values; one

@@ -332,7 +332,7 @@ func knownKind() *Kind {
 		hostname("name", "Host name", func(k *KnownClient) *string { return &k.Name }).
 			hint("What people call it; may be empty"),
 		words("ignored", "Ignore, because", func(k *KnownClient) *string { return &k.Ignored }).
-			hint("Why what is seen of it needs no attention; empty to heed it"),
+			hint("Why what is seen of it needs no attention; empty: keep warning"),
 	}}, about[KnownClient]{
 		at:     top(func(s *Site) *[]KnownClient { return &s.KnownClients }),
 		id:     func(k *KnownClient) *string { return &k.ID },

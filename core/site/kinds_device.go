@@ -53,13 +53,14 @@ func interfaceKind() *Kind {
 	fields = append(fields,
 		list("permits", "Permits from its network", func(i *Interface) *[]string { return &i.Permits }, items,
 			readPermit, strings.TrimSpace).
-			hint("Tick none to allow everything").when("kind", others...),
+			hint("What its network may ask of the device").when("kind", others...),
 		list("relayTo", "Relays DHCP to", func(i *Interface) *[]netip.Addr { return &i.RelayTo }, items, readAddress,
 			netip.Addr.String).said("relays to").
 			hint("Addresses of the servers; empty where it does not relay").when("kind", others...),
 	)
 	permits := fields[len(fields)-2]
 	permits.Input, permits.Choices, permits.Mono = InputSet, plainly(Permissions...), false
+	permits.None = "Allow everything"
 	return define(Kind{Name: KindInterface, Noun: "interface", Adds: "Add an interface", Begins: "if", In: KindDevice,
 		Fields: fields}, about[Interface]{
 		at:     inside(deviceList, deviceID, func(d *Device) *[]Interface { return &d.Interfaces }),

@@ -4,6 +4,7 @@ package survey
 
 import (
 	"cmp"
+	"maps"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -340,23 +341,30 @@ func poolRows(sc *check.Scene, p *site.Pool, sightings []seen.Sighting) []Row {
 	return rows
 }
 
-// Places is the network each part that has one belongs to.
-func Places(s *site.Site) map[site.Ref]string {
-	at := make(map[site.Ref]string, len(s.Networks)+len(s.Pools)+len(s.Reservations)+len(s.FixedDevices))
-	for _, n := range s.Networks {
-		at[site.Ref{Kind: site.KindNetwork, ID: n.ID}] = n.ID
-	}
-	for _, p := range s.Pools {
-		at[site.Ref{Kind: site.KindPool, ID: p.ID}] = p.Network
-		for _, x := range p.Exclusions {
-			at[site.Ref{Kind: site.KindExclusion, ID: x.ID}] = p.Network
+// Places is the network that each of some parts belongs to, where it has one.
+func Places(s *site.Site, of map[site.Ref]bool) map[site.Ref]string {
+	at := map[site.Ref]string{}
+	put := func(kind, id, network string) {
+		if ref := (site.Ref{Kind: kind, ID: id}); of[ref] {
+			at[ref] = network
 		}
 	}
-	for _, r := range s.Reservations {
-		at[site.Ref{Kind: site.KindReservation, ID: r.ID}] = r.Network
+	for _, n := range s.Networks {
+		put(site.KindNetwork, n.ID, n.ID)
+	}
+	for _, p := range s.Pools {
+		put(site.KindPool, p.ID, p.Network)
+		for _, x := range p.Exclusions {
+			put(site.KindExclusion, x.ID, p.Network)
+		}
+	}
+	if slices.ContainsFunc(slices.Collect(maps.Keys(of)), func(r site.Ref) bool { return r.Kind == site.KindReservation }) {
+		for _, r := range s.Reservations {
+			put(site.KindReservation, r.ID, r.Network)
+		}
 	}
 	for _, f := range s.FixedDevices {
-		at[site.Ref{Kind: site.KindFixedDevice, ID: f.ID}] = f.Network
+		put(site.KindFixedDevice, f.ID, f.Network)
 	}
 	for _, d := range s.Devices {
 		for _, i := range d.Interfaces {
@@ -364,7 +372,7 @@ func Places(s *site.Site) map[site.Ref]string {
 				continue
 			}
 			if n, ok := s.NetworkOf(i.Addresses[0].Addr()); ok {
-				at[site.Ref{Kind: site.KindInterface, ID: i.ID}] = n.ID
+				put(site.KindInterface, i.ID, n.ID)
 			}
 		}
 	}

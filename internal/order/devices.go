@@ -45,6 +45,26 @@ func (t Target) Configs(d *Draft) (base, wanted yang.Config) {
 	return compile.Device(d.Base.Site, t.ID), compile.Device(d.Doc(), t.ID)
 }
 
+// Differing is as much of Configs as it takes to plan the way from one to the other:
+// the networks in which they are the same are left out.
+func (t Target) Differing(d *Draft) (base, wanted yang.Config) {
+	if d.differs[piece{t.ID, ""}] {
+		return t.Configs(d)
+	}
+	base, wanted = compile.Frame(d.Base.Site, t.ID), compile.Frame(d.Doc(), t.ID)
+	add := func(c *yang.Config, s yang.DHCPServer) {
+		c.DHCP.Pool = append(c.DHCP.Pool, s.Pool...)
+		c.DHCP.Reservation = append(c.DHCP.Reservation, s.Reservation...)
+	}
+	for p := range d.differs {
+		if p.device == t.ID {
+			add(&base, serving(d.Base, t.ID, p.network))
+			add(&wanted, serving(d.Scene, t.ID, p.network))
+		}
+	}
+	return base.Sorted(), wanted.Sorted()
+}
+
 // Targets lists the devices a draft changes, those Lithos reaches first, each in the
 // order a push visits them.
 func (d *Draft) Targets(access []Access) []Target {
@@ -153,9 +173,13 @@ func serving(sc *check.Scene, device, network string) yang.DHCPServer {
 
 // Networks lists the networks the draft's edits concern, in address order.
 func (d *Draft) Networks() []string {
-	hit := map[string]bool{}
-	now, was := survey.Places(d.Doc()), survey.Places(d.Base.Site)
-	for _, e := range Live(d.Steps) {
+	hit, about := map[string]bool{}, map[site.Ref]bool{}
+	edits := Live(d.Steps)
+	for _, e := range edits {
+		about[e.Part], about[e.In] = true, true
+	}
+	now, was := survey.Places(d.Doc(), about), survey.Places(d.Base.Site, about)
+	for _, e := range edits {
 		for _, ref := range []site.Ref{e.Part, e.In} {
 			if ref.Kind == site.KindSite {
 				for _, n := range d.Doc().Networks {

@@ -12,6 +12,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/edit"
+	"lithos/core/plan"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/act"
@@ -59,6 +60,15 @@ func someEdits(t *rapid.T, s *site.Site, i int) []edit.Edit {
 	return edits
 }
 
+// steps is what steps do, in words; equal ones may be carried out in either order.
+func steps(list []plan.Step) []string {
+	out := []string{}
+	for _, s := range list {
+		out = append(out, s.Verb+" "+s.Text+" "+s.Path+" "+string(s.Body))
+	}
+	return out
+}
+
 // Which devices a draft changes is found edit by edit, and taken back step by step: it
 // is what compiling every device says.
 func TestTargetsAreTheDevicesThatDiffer(t *testing.T) {
@@ -71,6 +81,8 @@ func TestTargetsAreTheDevicesThatDiffer(t *testing.T) {
 			var got, want []string
 			for _, target := range d.Targets(nil) {
 				got = append(got, target.ID)
+				// As much as differs is planned like the whole.
+				require.Equal(t, steps(plan.Between(target.Configs(d))), steps(plan.Between(target.Differing(d))))
 			}
 			for _, dev := range d.Doc().Devices {
 				if !reflect.DeepEqual(compile.Device(base, dev.ID), compile.Device(d.Doc(), dev.ID)) {

@@ -198,7 +198,7 @@ type DevicePlan struct {
 func (s *Service) Plans(d *order.Draft, access []order.Access) []DevicePlan {
 	out := []DevicePlan{}
 	for _, t := range d.Targets(access) {
-		base, wanted := t.Configs(d)
+		base, wanted := t.Differing(d)
 		out = append(out, DevicePlan{t.Name, t.Kind, t.Access == nil, plan.Between(base, wanted),
 			int(s.Timing.ConfirmWithin / time.Second)})
 	}

@@ -199,7 +199,7 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver *device.REST
 	state, err := r.ask(ctx, driver, r.token)
 	switch {
 	case err != nil:
-		return silent(fmt.Errorf("%w; unconfirmed, it returns by itself within %d s", err,
+		return silent(fmt.Errorf("%w; without a confirm it undoes the change by itself within %d s", err,
 			int(r.Timing.ConfirmWithin/time.Second)))
 	case state == device.ChangeWaiting:
 		return silent(cancelled)

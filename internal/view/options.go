@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"lithos/core/address"
@@ -125,6 +126,14 @@ func (p *Page) reached(level site.Ref) string {
 	return strings.Join(says, ", ")
 }
 
+// fromEnd is a place in a network in words: one below 0 counts back from its end.
+func fromEnd(n int) string {
+	if n < 0 {
+		return fmt.Sprintf("%d before the end", -n)
+	}
+	return strconv.Itoa(n)
+}
+
 // RuleView is one rule for the documentation of findings.
 type RuleView struct {
 	Slug     string `json:"slug"`
@@ -154,7 +163,8 @@ type StandardView struct {
 func Standard(std site.Standard) StandardView {
 	v := StandardView{ID: std.ID, Name: std.Name, Windows: []string{}}
 	for _, w := range std.Windows {
-		v.Windows = append(v.Windows, fmt.Sprintf("%s: addresses %d to %d of every network", w.Use, w.From, w.To))
+		v.Windows = append(v.Windows, fmt.Sprintf("%s: addresses %s to %s of every network", w.Use,
+			fromEnd(w.From), fromEnd(w.To)))
 	}
 	doc := &site.Site{Standard: std}
 	v.Options = told(nil, compile.Effective(doc, compile.For{}), site.Ref{Kind: site.KindStandard, ID: std.ID})

@@ -2,6 +2,8 @@ package work
 
 import (
 	"context"
+	"errors"
+	"sync"
 	"time"
 
 	"lithos/internal/draft"
@@ -57,24 +59,39 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := s.Store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
-	if err != nil {
+	v := &OrderView{AsOf: asOf, SiteName: d.Doc().Name, OpenedAt: d.Order.OpenedAt, Steps: []StepView{}}
+	var b order.Beside
+	reads := []func() error{
+		func() (err error) {
+			b, err = s.Store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
+			return err
+		},
+		func() (err error) {
+			v.Lost, err = s.Lost(ctx, d)
+			return err
+		},
+		func() (err error) {
+			v.Rehearsal, err = s.Rehearsal(ctx, id)
+			return err
+		},
+		func() (err error) {
+			v.Push, err = s.Latest(ctx, id)
+			return err
+		},
+	}
+	failed := make([]error, len(reads))
+	var asked sync.WaitGroup
+	for i, read := range reads {
+		asked.Go(func() { failed[i] = read() })
+	}
+	asked.Wait()
+	if err := errors.Join(failed...); err != nil {
 		return nil, err
 	}
 	page := view.Of(d.Scene, d, d.Order.BaseRevision, b)
-	v := &OrderView{
-		AsOf: asOf, Head: *page.Head(), SiteName: d.Doc().Name, OpenedAt: d.Order.OpenedAt, Steps: []StepView{},
-		Plans: s.Plans(d, b.Access), Findings: page.AddedFindings(), Networks: d.Networks(),
-	}
+	v.Head, v.Plans, v.Findings, v.Networks = *page.Head(), s.Plans(d, b.Access), page.AddedFindings(), d.Networks()
 	for _, st := range d.Steps {
 		v.Steps = append(v.Steps, StepView{st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}
-	if v.Lost, err = s.Lost(ctx, d); err != nil {
-		return nil, err
-	}
-	if v.Rehearsal, err = s.Rehearsal(ctx, id); err != nil {
-		return nil, err
-	}
-	v.Push, err = s.Latest(ctx, id)
-	return v, err
+	return v, nil
 }

@@ -985,6 +985,8 @@ export interface components {
             label: string;
             mono?: boolean;
             name: string;
+            /** @description what it means to choose none of several */
+            none?: string;
             value: string;
             /** @description shown where each named field has one of these values */
             when?: components["schemas"]["When"][];

@@ -9,6 +9,7 @@ import { Find } from './Find'
 import { KeyHelp } from './KeyHelp'
 import { SkipLinks } from './SkipLinks'
 import { Tray } from './Tray'
+import { WholeText } from './WholeText'
 import { focusPlace, places as parts } from './places'
 import { applyTheme, theme, type Theme } from './theme'
 import { useKeptFocus } from './useKeptFocus'
@@ -85,6 +86,7 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
         <Announcer />
         <Tray />
       </div>
+      <WholeText />
       <KeyHelp open={help} onClose={() => setHelp(false)} />
     </div>
   )

@@ -5,7 +5,6 @@ import { plural } from '../parts/plural'
 /** The ordered steps for each device, with their reasons. */
 export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; landed: boolean }) {
   if (plans.length === 0) return <p className="mt-4 text-ink-2">Nothing changes on any device yet.</p>
-  let n = 0
   return (
     <>
       {plans.map((p) => (
@@ -20,14 +19,13 @@ export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; lande
             </span>
           </div>
           <ol>
-            {p.steps.map((s) => {
-              n++
+            {p.steps.map((s, n) => {
               return (
                 <li key={s.path + s.method} className="grid grid-cols-[26px_1fr] gap-2 py-1.5 border-b border-seam-2">
                   <span
                     className={`w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ${landed && !p.byHand ? 'bg-malachite border-malachite text-white' : 'border-ink-3 text-ink-2'}`}
                   >
-                    {n}
+                    {n + 1}
                   </span>
                   <div>
                     <span className={s.adds ? 'text-malachite-ink' : 'text-cinnabar-ink'}>{s.verb}</span>{' '}

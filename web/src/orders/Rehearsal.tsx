@@ -1,6 +1,7 @@
 import { useState } from 'react'
 import type { Schemas } from '../api/client'
 import { useRehearsedClients, useRehearsedReply } from '../api/queries'
+import { Copy } from '../parts/Copy'
 import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 import { MessageCard } from '../site/Message'
@@ -176,11 +177,13 @@ function ClientTable({
           return [
             <tr key={key}>
               <td className="list-cell" title={c.mac}>
-                {c.name}
+                <Copy text={c.name || c.mac} />
               </td>
               <td className="list-cell text-ink-2">{names[c.network]}</td>
-              <td className="list-cell mono">{c.before || 'nothing'}</td>
-              <td className={`list-cell mono ${c.after ? '' : 'text-cinnabar-ink'}`}>{c.after || 'nothing'}</td>
+              <td className="list-cell mono">{c.before ? <Copy text={c.before} /> : 'nothing'}</td>
+              <td className={`list-cell mono ${c.after ? '' : 'text-cinnabar-ink'}`}>
+                {c.after ? <Copy text={c.after} /> : 'nothing'}
+              </td>
               <td className="list-cell text-ink-2 !whitespace-normal">
                 {c.why || [c.changes?.join(', '), c.when].filter(Boolean).join(' ')}
               </td>

@@ -58,7 +58,10 @@ export function Copy({
       type="button"
       data-row={row || undefined}
       title={copied ? 'Copied' : `Copy ${text}`}
-      onClick={() => void copy()}
+      onClick={(e) => {
+        e.stopPropagation()
+        void copy()
+      }}
       className={`text-left hover:underline decoration-dotted underline-offset-3 [overflow-wrap:anywhere] ${className}`}
     >
       {children ?? text}

@@ -105,9 +105,16 @@ export function Several({
   hint,
   error,
   options,
+  none,
   value,
   onChange,
-}: Common & { options: { value: string; label: string }[]; value: string; onChange: (value: string) => void }) {
+}: Common & {
+  options: { value: string; label: string }[]
+  /** What it means to choose none, where that is a choice of its own. */
+  none?: string
+  value: string
+  onChange: (value: string) => void
+}) {
   const id = useId()
   const chosen = value.split(/[\s,]+/).filter(Boolean)
   const flip = (one: string) =>
@@ -121,6 +128,18 @@ export function Several({
     <fieldset aria-describedby={`${id}-says`}>
       <legend className="text-[12.5px] text-ink-2 mb-1">{label}</legend>
       <div className="flex flex-wrap gap-x-4 gap-y-1">
+        {none && (
+          <label className="inline-flex items-center gap-1.5 min-h-[24px] basis-full">
+            <input
+              type="checkbox"
+              checked={chosen.length === 0}
+              onChange={() => {
+                onChange('')
+              }}
+            />{' '}
+            {none}
+          </label>
+        )}
         {options.map((o) => (
           <label key={o.value} className="inline-flex items-center gap-1.5 min-h-[24px]">
             <input type="checkbox" checked={chosen.includes(o.value)} onChange={() => flip(o.value)} /> {o.label}

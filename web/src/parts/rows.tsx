@@ -24,14 +24,14 @@ export function useSort<K extends string>(by?: K) {
   return { sort, flip }
 }
 
+const collator = new Intl.Collator('en', { numeric: true })
+
 export function sorted<T, K extends string>(rows: T[], sort: Sort<K>, value: (row: T, by: K) => string | number): T[] {
   const { by, down } = sort
   if (!by) return rows
   const order = (a: T, b: T) => {
     const [x, y] = [value(a, by), value(b, by)]
-    return typeof x === 'number' && typeof y === 'number'
-      ? x - y
-      : String(x).localeCompare(String(y), 'en', { numeric: true })
+    return typeof x === 'number' && typeof y === 'number' ? x - y : collator.compare(String(x), String(y))
   }
   return [...rows].sort((a, b) => (down ? -order(a, b) : order(a, b)))
 }

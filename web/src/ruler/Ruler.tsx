@@ -73,7 +73,14 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
         onPointerLeave={hand.leave}
         className={`relative touch-none select-none ${rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1 print:max-h-none' : ''}`}
       >
-        <svg ref={setDrawing} width={width} height={height} style={{ overflow: 'visible', display: 'block' }}>
+        {/* A layer of its own: it is not painted again when the list below it scrolls. */}
+        <svg
+          ref={setDrawing}
+          width={width}
+          height={height}
+          className="will-change-transform"
+          style={{ overflow: 'visible', display: 'block' }}
+        >
           <defs>
             <pattern id="excluded" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
               <rect width="6" height="6" fill="var(--sand-t)" />

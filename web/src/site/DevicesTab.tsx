@@ -1,4 +1,5 @@
 import type { View } from '../api/client'
+import { Copy } from '../parts/Copy'
 import { Table, type Column } from '../parts/Table'
 import { useRoving } from '../parts/roving'
 import { When } from '../parts/When'
@@ -85,7 +86,7 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
                         </td>
                         <td className="list-cell">{i.kind}</td>
                         <td className="list-cell mono" title={i.addresses}>
-                          {i.addresses}
+                          {i.addresses && <Copy text={i.addresses} />}
                         </td>
                         <td className="list-cell" title={i.carries}>
                           {i.vlan ? `VLAN ${i.vlan}` : i.carries}

@@ -1,6 +1,7 @@
 import { useMutation } from '@tanstack/react-query'
 import { api, call, type Schemas, type View } from '../api/client'
 import { MessageCard } from './Message'
+import { Copy } from '../parts/Copy'
 import type { Asked } from './pageState'
 import { Table, type Column } from '../parts/Table'
 
@@ -23,7 +24,7 @@ export function OptionsTab({ view, network, site, onSelect, ask }: Props) {
               <td className="list-cell mono text-ink-3">{o.code}</td>
               <td className="list-cell">{o.name}</td>
               <td className="list-cell mono" title={o.value}>
-                {o.value}
+                <Copy text={o.value} />
               </td>
               <td className="list-cell text-ink-2" title={o.from}>
                 {o.from}

@@ -1,5 +1,14 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react'
+import {
+  memo,
+  useDeferredValue,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+  useSyncExternalStore,
+  type KeyboardEvent,
+} from 'react'
 import type { Row } from '../api/client'
 import { focusHome } from '../frame/places'
 import { Mark, Shape } from '../parts/Kind'
@@ -32,32 +41,42 @@ type Props = {
 export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, onFirstPool }: Props) {
   const sorting = useSort<Column>('from')
   const { sort } = sorting
-  const [filter, setFilter] = useState('')
+  const [typed, setFilter] = useState('')
+  // The list follows what is typed when there is time; typing never waits for it.
+  const filter = useDeferredValue(typed)
   const body = useRef<HTMLTableSectionElement>(null)
+  // Sorted and put in lower case once, so that a letter more in the filter only compares.
+  const lines = useMemo(() => {
+    // As they come they are in the order of their addresses.
+    const inOrder =
+      sort.by !== 'from' ? sorted(rows, sort, (r, by) => r[by] ?? '') : sort.down ? [...rows].reverse() : rows
+    return inOrder.map((row) => ({
+      row,
+      text: `${row.text} ${row.use} ${row.name} ${row.mac ?? ''} ${row.detail ?? ''}`.toLowerCase(),
+    }))
+  }, [rows, sort])
   const shown = useMemo(() => {
     const words = filter.toLowerCase()
-    const kept = rows.filter((r) =>
-      `${r.text} ${r.use} ${r.name} ${r.mac ?? ''} ${r.detail ?? ''}`.toLowerCase().includes(words),
-    )
-    return sorted(kept, sort, (r, by) => r[by] ?? '')
-  }, [rows, filter, sort])
+    return lines.filter((l) => l.text.includes(words)).map((l) => l.row)
+  }, [lines, filter])
   // A range is never cut off: the column is as wide as the longest of them.
-  const widest = `${24 + 7.9 * rows.reduce((most, r) => Math.max(most, r.text.length), 18)}px`
+  const widest = useMemo(() => `${24 + 7.9 * rows.reduce((most, r) => Math.max(most, r.text.length), 18)}px`, [rows])
   const [above, setAbove] = useState(0)
-  // What stands above the rows changes with the network; measured after each drawing.
-  // eslint-disable-next-line react-hooks/exhaustive-deps -- the same number again draws nothing
-  useLayoutEffect(() => {
-    if (!scroller || !body.current) return
-    setAbove(
-      Math.round(body.current.getBoundingClientRect().top - scroller.getBoundingClientRect().top + scroller.scrollTop),
-    )
-  })
+  const narrow = useNarrow()
   const virtual = useVirtualizer({
     count: shown.length,
     getScrollElement: () => scroller,
     estimateSize: () => 29,
-    overscan: 20,
+    overscan: 12,
     scrollMargin: above,
+  })
+  // What stands above the rows changes with the network; measured after each drawing.
+  // eslint-disable-next-line react-hooks/exhaustive-deps -- the same number again draws nothing
+  useLayoutEffect(() => {
+    if (!scroller || !body.current || virtual.isScrolling) return
+    setAbove(
+      Math.round(body.current.getBoundingClientRect().top - scroller.getBoundingClientRect().top + scroller.scrollTop),
+    )
   })
   const items = virtual.getVirtualItems()
   // The list is one stop of the Tab key: the row the keyboard was on last, else the selected one, else the first.
@@ -115,7 +134,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
         <input
           aria-label="Filter the list"
           placeholder="Filter"
-          value={filter}
+          value={typed}
           onChange={(e) => setFilter(e.target.value)}
           className="field !h-[28px] !w-[170px]"
         />
@@ -157,7 +176,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
                   row={r}
                   zone={zone}
                   index={item.index}
-                  measure={virtual.measureElement}
+                  measure={narrow ? virtual.measureElement : undefined}
                   stop={item.index === stop}
                   on={r.ref === selected}
                   onSelect={onSelect}
@@ -183,9 +202,20 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
   )
 }
 
+const folded = matchMedia('(max-width: 640px)')
+const onFold = (tell: () => void) => {
+  folded.addEventListener('change', tell)
+  return () => {
+    folded.removeEventListener('change', tell)
+  }
+}
+
+/** Whether tables are folded: a row is then as high as its cells need. */
+const useNarrow = () => useSyncExternalStore(onFold, () => folded.matches)
+
 const tints: Record<string, string> = { blocks: 'bg-cinnabar-t', warns: 'bg-sand-t' }
 
-function OwnerRow({
+const OwnerRow = memo(function OwnerRow({
   row: r,
   zone,
   index,
@@ -200,13 +230,18 @@ function OwnerRow({
   index: number
   stop: boolean
   /** Takes its height, which is more than one line where the page is narrow. */
-  measure: (row: Element | null) => void
+  measure?: (row: Element | null) => void
   on: boolean
   onSelect: (ref: string) => void
 }) {
+  // What copies is drawn on the row that the hand or the keyboard is on.
+  const [near, setNear] = useState(false)
   return (
     <tr
       ref={measure}
+      onPointerEnter={() => setNear(true)}
+      onPointerLeave={() => setNear(false)}
+      onFocus={() => setNear(true)}
       data-index={index}
       onClick={() => onSelect(r.ref)}
       className={`group cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
@@ -225,7 +260,7 @@ function OwnerRow({
         >
           {r.text}
         </button>
-        <CopyWord text={r.from === r.to ? r.from : `${r.from} - ${r.to}`} stop={stop} what="the address" />
+        {near && <CopyWord text={r.from === r.to ? r.from : `${r.from} - ${r.to}`} stop={stop} what="the address" />}
       </td>
       <td className="list-cell">
         <Shape kind={r.kind} />
@@ -239,7 +274,7 @@ function OwnerRow({
         )}
         <span title={r.name}>{r.name}</span>
         {r.detail && <span className="text-ink-3 ml-2">{r.detail}</span>}
-        {r.name && <CopyWord text={r.name} stop={stop} what="the name" />}
+        {near && r.name && <CopyWord text={r.name} stop={stop} what="the name" />}
         {r.kind === 'unrecorded' && <span className="text-ink-3 ml-2">nobody recorded it</span>}
       </td>
       <td className="list-cell mono text-ink-2 relative">
@@ -250,11 +285,11 @@ function OwnerRow({
         ) : (
           <>
             {r.mac}
-            {r.mac && <CopyWord text={r.mac} stop={stop} what="the MAC" />}
+            {near && r.mac && <CopyWord text={r.mac} stop={stop} what="the MAC" />}
           </>
         )}
       </td>
       <td className="list-cell text-ink-2">{r.seen && <When at={r.seen} zone={zone} />}</td>
     </tr>
   )
-}
+})

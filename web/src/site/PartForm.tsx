@@ -146,6 +146,7 @@ function OneField({
               hint={f.hint}
               error={error}
               options={options}
+              none={f.none}
               value={field.value}
               onChange={field.onChange}
             />
