@@ -320,7 +320,7 @@ func narrowPages(t *testing.T, a *app) {
 // A site with nothing in it offers its first device, network and pool.
 func emptySite(t *testing.T, a *app) {
 	s := scenario.Site("quill-street")
-	s.ID, s.Code, s.Name = "site-empty", "empty", "Empty"
+	s.ID, s.Code, s.Name = "site-empty", "empty", "New office"
 	s.Block = []netip.Prefix{netip.MustParsePrefix("10.208.0.0/20")}
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices, s.Networks = nil, nil, nil, nil, nil
 	s.Options = nil

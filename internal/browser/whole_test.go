@@ -14,7 +14,9 @@ func (a *app) in(t *testing.T, code, query string) *tab {
 	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), code, "Work", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/%s?order=%d&%s", code, order, query))
-	b.until("the draft on the page", `() => document.querySelector('footer[aria-label="Open work order"]') !== null`)
+	b.until("the draft on the page", `() => [
+		'footer[aria-label="Open work order"]', 'main h1', 'aside[aria-label=Inspector] [data-title]',
+	].every(part => document.querySelector(part) !== null)`)
 	return b
 }
 

@@ -177,9 +177,7 @@ func (r TryRequest) client() (*dhcp.Client, error) {
 		c.Largest = n
 	}
 	short := func(field, text string, most int) {
-		if err := site.CheckText(text); err != nil {
-			fail(field, err.Error())
-		} else if len(text) > most {
+		if len(text) > most {
 			fail(field, fmt.Sprintf("has %d characters; type at most %d", len(text), most))
 		}
 	}
