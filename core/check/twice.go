@@ -126,7 +126,8 @@ func reservationKnownTwice(f *facts, n *site.Network, report func(Finding)) {
 		now.MAC = address.MAC{}
 		report(Finding{
 			Title:   fmt.Sprintf("Reservation %s has a MAC and a client identifier", r.Name),
-			Network: n.ID, Parts: []site.Ref{reservationRef(r.ID)}, Addresses: []address.Range{address.Single(r.Address)},
+			Network: n.ID, Parts: []site.Ref{reservationRef(r.ID)},
+			Addresses: []address.Range{address.Single(r.Address)},
 			Says: fmt.Sprintf("The client identifier counts (RFC 2131 section 4.2): a client that sends another "+
 				"one, or none, is not given %s, whatever its MAC.", r.Address),
 			Fix: change("Leave the MAC out", site.KindReservation, r.ID, site.Ref{}, *r, now),

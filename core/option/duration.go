@@ -38,7 +38,8 @@ func ParseDuration(text string) (time.Duration, error) {
 	bad := fmt.Errorf("%q is not a length of time; type for example 8 hours, 30 minutes or 28800 (seconds)", text)
 	if n, err := strconv.ParseUint(s, 10, 32); err == nil && n > 0 {
 		if n < bare {
-			return 0, fmt.Errorf("%d has no unit: type %s, %s or %s", n, unitless(n, time.Hour), unitless(n, time.Minute),
+			return 0, fmt.Errorf("%d has no unit: type %s, %s or %s", n, unitless(n, time.Hour),
+				unitless(n, time.Minute),
 				unitless(n, time.Second))
 		}
 		s += "s"

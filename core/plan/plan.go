@@ -365,7 +365,8 @@ func (p *planner) dropReservations() (steps []Step) {
 			steps = append(steps, drop("Release", fmt.Sprintf("`%s` from %s", r.Address, title(r)),
 				"The client is given an address of the pool at its next renewal", yang.ReservationPath(r.ID)))
 		case p.withdraw[r.Pool] || p.withdraw[now.Pool]:
-			steps = append(steps, drop("Remove", "for now the reservation of "+title(r), "Its pool is about to be withdrawn",
+			steps = append(steps, drop("Remove", "for now the reservation of "+title(r),
+				"Its pool is about to be withdrawn",
 				yang.ReservationPath(r.ID)))
 		case p.givesWay(r, now):
 			steps = append(steps, drop("Remove", "for now the reservation of "+title(r),

@@ -31,12 +31,13 @@ type Sighting struct {
 	MAC     address.MAC `json:"mac"`
 	Name    string      `json:"name,omitempty"`
 	Source  string      `json:"source" enum:"lease,neighbour"`
-	Device  string      `json:"device"`         // name of the device that said so
-	Port    string      `json:"port,omitempty"` // the port the client was heard on and its device, where known: "port2 of sw-core"
-	First   time.Time   `json:"first"`
-	Last    time.Time   `json:"last"`
-	Expires time.Time   `json:"expires,omitzero"` // of a lease
-	Live    bool        `json:"live"`             // the lease stands, or the neighbour answered lately
+	Device  string      `json:"device"` // name of the device that said so
+	// the port the client was heard on and its device, where known: "port2 of sw-core"
+	Port    string    `json:"port,omitempty"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+	Expires time.Time `json:"expires,omitzero"` // of a lease
+	Live    bool      `json:"live"`             // the lease stands, or the neighbour answered lately
 }
 
 // Randomised reports whether a MAC was made up by its machine (the U/L bit of

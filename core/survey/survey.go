@@ -358,7 +358,8 @@ func Places(s *site.Site, of map[site.Ref]bool) map[site.Ref]string {
 			put(site.KindExclusion, x.ID, p.Network)
 		}
 	}
-	if slices.ContainsFunc(slices.Collect(maps.Keys(of)), func(r site.Ref) bool { return r.Kind == site.KindReservation }) {
+	if slices.ContainsFunc(slices.Collect(maps.Keys(of)),
+		func(r site.Ref) bool { return r.Kind == site.KindReservation }) {
 		for _, r := range s.Reservations {
 			put(site.KindReservation, r.ID, r.Network)
 		}

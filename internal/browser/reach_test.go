@@ -164,7 +164,8 @@ func keysAndSkipLinks(t *testing.T, a *app) {
 	b.keys(input.Enter)
 	b.focus("the page's heading", `e => e.tagName === 'H1'`)
 	for key, part := range map[input.Key]string{
-		input.KeyU: "[data-place=ruler]", input.KeyL: "tbody[data-place=list]", input.KeyI: "aside[aria-label=Inspector]",
+		input.KeyU: "[data-place=ruler]", input.KeyL: "tbody[data-place=list]",
+		input.KeyI: "aside[aria-label=Inspector]",
 		input.KeyB: "footer",
 	} {
 		b.press(key)
@@ -263,7 +264,8 @@ func findAnything(t *testing.T, a *app) {
 		b.press(input.Slash)
 		b.until("the cursor in Find", `() => document.activeElement.placeholder?.startsWith('Find')`)
 		b.typed(words)
-		b.until(hit+" among the hits", `hit => [...document.querySelectorAll('[cmdk-item]')].some(e => e.innerText.includes(hit))`,
+		b.until(hit+" among the hits",
+			`hit => [...document.querySelectorAll('[cmdk-item]')].some(e => e.innerText.includes(hit))`,
 			hit)
 		b.until("the first hit to be the active one",
 			`() => document.querySelector('[cmdk-item]')?.getAttribute('aria-selected') === 'true'`)
@@ -291,7 +293,8 @@ func narrowPages(t *testing.T, a *app) {
 		b.see("Kelder Bridge surgery")
 		for _, path := range []string{
 			"/rounds", "/sites/kelder-bridge?network=net-clinic", "/sites/kelder-bridge?network=net-clinic&tab=seen",
-			"/sites/kelder-bridge?network=net-clinic&tab=options", "/sites/kelder-bridge?network=net-clinic&tab=devices",
+			"/sites/kelder-bridge?network=net-clinic&tab=options",
+			"/sites/kelder-bridge?network=net-clinic&tab=devices",
 			"/sites/kelder-bridge?network=net-clinic&tab=try", "/sites/kelder-bridge?network=net-clinic&tab=forecast",
 			"/orders", "/standards",
 		} {
@@ -302,14 +305,16 @@ func narrowPages(t *testing.T, a *app) {
 			assert.LessOrEqual(t, wide.Value.Int(), width, "%s is wider than %d", path, width)
 			b.axe(fmt.Sprintf("%s at %d", path, width))
 		}
-		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", strings.Repeat("Long title ", 5), "")
+		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge",
+			strings.Repeat("Long title ", 5), "")
 		require.NoError(t, err)
 		b.visit(fmt.Sprintf("%s/sites/kelder-bridge?order=%d&network=net-clinic", a.URL, order))
 		b.click("button", "Look and act$")
 		b.focusIn("aside[aria-label=Inspector]")
 		b.axe(fmt.Sprintf("the inspector at %d", width))
 		b.click("aside button", "^Move the reservation to")
-		b.until("the finding to be gone", `() => !document.querySelector('aside[aria-label=Inspector]').innerText.includes('Two owners')`)
+		b.until("the finding to be gone",
+			`() => !document.querySelector('aside[aria-label=Inspector]').innerText.includes('Two owners')`)
 		b.keys(input.Escape)
 		b.until("the sheet to be closed",
 			`() => document.querySelector('aside[aria-label=Inspector]').getClientRects().length === 0`)
@@ -370,11 +375,13 @@ func optionLevels(t *testing.T, a *app) {
 	b.choose("For", "^this reservation$")
 	b.axe("an option's levels")
 	b.click("button", "^Set$")
-	b.until("the option set here", `() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('set here')`)
+	b.until("the option set here",
+		`() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('set here')`)
 	b.click("aside button[aria-label='Change Lease time']", "Change")
 	b.click("button", "^Stop setting it here$")
 	b.said("Stop setting lease time")
-	b.until("the pool's again", `() => !document.querySelector('aside[aria-label=Inspector]').innerText.includes('set here')`)
+	b.until("the pool's again",
+		`() => !document.querySelector('aside[aria-label=Inspector]').innerText.includes('set here')`)
 }
 
 // The same technician in two browsers, and a colleague, see each other at an order.

@@ -124,7 +124,8 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	keys(input.Home, input.ArrowRight)
 	b.see("10.84.20.1 · gateway gw-1")
 	keys(input.Enter)
-	b.until("what is there", `() => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === 'lan.48'`)
+	b.until("what is there",
+		`() => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === 'lan.48'`)
 
 	// Networks, places, help, undo.
 	b.press(input.BracketRight)

@@ -23,7 +23,8 @@ func (a *app) in(t *testing.T, code, query string) *tab {
 // inspects waits until the inspector shows a part.
 func (b *tab) inspects(title string) {
 	b.Helper()
-	b.until(title+" in the inspector", `t => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === t`,
+	b.until(title+" in the inspector",
+		`t => document.querySelector('aside[aria-label=Inspector] [data-title]')?.innerText === t`,
 		title)
 }
 

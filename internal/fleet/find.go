@@ -197,7 +197,8 @@ func (f *finding) orders() error {
 	rows, err := f.store.FindOrders(f.ctx, gen.FindOrdersParams{ID: id, Name: f.name})
 	for _, r := range rows {
 		says := []string{order.Name(r.ID), r.Ticket, states[r.State], r.Opener}
-		f.hits = append(f.hits, Hit{Kind: "order", What: "Work order", Title: r.Title, Site: r.Site, Code: r.Code, Order: r.ID,
+		f.hits = append(f.hits, Hit{Kind: "order", What: "Work order", Title: r.Title, Site: r.Site, Code: r.Code,
+			Order:  r.ID,
 			Detail: strings.Join(slices.DeleteFunc(says, func(s string) bool { return s == "" }), " · ")})
 	}
 	return err

@@ -239,7 +239,9 @@ func TestTryThroughManyActs(t *testing.T) {
 		"is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
 	for _, bad := range []watch.TryRequest{
 		{Network: "net-imaging", Against: "draft", Parameters: "1, x"},
-		{Network: "net-imaging", Against: "draft", Largest: "100"}, {Network: "net-imaging", Against: "draft", Largest: "many"}, {Network: "net-imaging", Against: "draft", MAC: "zz"},
+		{Network: "net-imaging", Against: "draft", Largest: "100"},
+		{Network: "net-imaging", Against: "draft", Largest: "many"},
+		{Network: "net-imaging", Against: "draft", MAC: "zz"},
 		{Network: "net-imaging", Against: "draft", HostName: strings.Repeat("h", 64)},
 		{Network: "net-imaging", Against: "draft", Class: strings.Repeat("c", 256)},
 	} {
