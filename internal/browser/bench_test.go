@@ -2,7 +2,6 @@ package browser
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"testing"
 	"time"
@@ -10,10 +9,7 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/require"
 
-	"lithos/core/address"
 	"lithos/core/edit"
-	"lithos/core/scenario"
-	"lithos/core/site"
 	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
@@ -26,19 +22,7 @@ import (
 // task of the page in milliseconds, which should stay under 50.
 func BenchmarkFiveThousand(b *testing.B) {
 	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files()}), browser: launch(b)}
-	s := scenario.Site("quill-street")
-	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large",
-		[]netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
-	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
-	s.Networks = []site.Network{{ID: "net-l", Name: "Hall", Prefix: netip.MustParsePrefix("10.96.0.0/16"),
-		Gateway: netip.MustParseAddr("10.96.0.1")}}
-	for i := range 5000 {
-		s.Reservations = append(s.Reservations,
-			&site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
-				Address: address.FromUint(0x0a600002 + uint32(i)),
-				MAC:     address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
-	}
-	_, err := a.Work.Import(b.Context(), s, 0, "")
+	_, err := a.Work.Import(b.Context(), hall("large", 0x0a600002, 5000), 0, "")
 	require.NoError(b, err)
 	t := a.open(b, 1280, 800)
 	t.see("Sign in")

@@ -11,9 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/core/address"
 	"lithos/core/scenario"
-	"lithos/core/site"
 	"lithos/internal/demo"
 	"lithos/internal/draft"
 )
@@ -109,6 +107,23 @@ func toldAndTitled(t *testing.T, a *app) {
 	b.typed("10.84.18.5")
 	b.until("the number of hits", `() => /^\d+ hits?$/.test(document.querySelector('header [role=status]').innerText)`)
 	b.keys(input.Escape)
+	// What blocks the push is listed and fixed from the tray, and an order's link goes back to
+	// the network.
+	b.click("aside button", "^Change$")
+	b.fill("Address", "10.84.18.1")
+	b.click("button", "^Save$")
+	b.see("1 finding blocks the push")
+	b.click("footer button", "1 finding blocks the push$")
+	b.see("brings in")
+	b.axe("the findings of the tray")
+	b.click("[role=dialog] button", "^Move the reservation to")
+	b.see("Nothing any more: every finding is fixed.")
+	b.said("Fixed: ")
+	b.click("[role=dialog] button", "^Close$")
+	b.gone("blocks the push")
+	b.click("footer a", "^WO-")
+	b.click("section[aria-label=Steps] p a", "Kelder Bridge surgery")
+	b.titled("Clinic floor · Kelder Bridge surgery · Lithos")
 	for path, title := range map[string]string{
 		"/rounds": "Rounds · Lithos", "/orders": "Work orders · Lithos", "/standards": "Standards · Lithos",
 	} {
@@ -153,6 +168,17 @@ func formsAreKept(t *testing.T, a *app) {
 	b.see("Reserve an address")
 	b.keys(input.Escape)
 	b.gone("Reserve an address")
+
+	// A wrong time marks its own field alone.
+	b.press(input.KeyP)
+	b.see("Add a pool")
+	b.fill("Ranges", "58-60")
+	b.fill("Renewal time T1", "soon")
+	b.click("button", "^Add$")
+	b.see("is not a length of time")
+	b.until("one field at fault", `() => document.querySelectorAll('[aria-invalid=true]').length === 1`)
+	b.click("button", "^Cancel$")
+	b.gone("Add a pool")
 }
 
 // Keys and skip links reach each part of a page; lists are one stop each.
@@ -178,6 +204,12 @@ func keysAndSkipLinks(t *testing.T, a *app) {
 	].join()`)
 	require.NoError(t, err)
 	assert.Equal(t, "1,1,1", stops.Value.Str())
+
+	named, err := b.page.Eval(`() => [...document.querySelectorAll('[data-place=ruler] [role=img]')]
+		.map(e => e.getAttribute('aria-label')).join('\n')`)
+	require.NoError(t, err)
+	assert.Regexp(t, `Pool Bench, \.\d+ to \.\d+ of 10\.84\.16\.0, \d+ of \d+ in use`, named.Value.Str())
+	assert.Contains(t, named.Value.Str(), "Infrastructure window, .1 to ")
 
 	// Two presses, faster than the page comes: two networks on.
 	_, err = b.page.Eval(`() => {
@@ -214,34 +246,23 @@ func keysAndSkipLinks(t *testing.T, a *app) {
 
 // A list of five thousand: to its end, back by pages, and to a name by its letters.
 func longLists(t *testing.T, a *app) {
-	s := scenario.Site("quill-street")
-	s.ID, s.Code, s.Name = "site-long", "long", "Long"
-	s.Block = []netip.Prefix{netip.MustParsePrefix("10.112.0.0/12")}
-	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
-	s.Networks = []site.Network{{ID: "net-long", Name: "Hall", Prefix: netip.MustParsePrefix("10.112.0.0/16"),
-		Gateway: netip.MustParseAddr("10.112.0.1")}}
-	for i := range 5000 {
-		s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("long-%d", i),
-			Name: fmt.Sprintf("desk-%d", i), Network: "net-long", Address: address.FromUint(0x0a700100 + uint32(i)),
-			MAC: address.MAC{0, 0, 0x5e, 1, byte(i >> 8), byte(i)}})
-	}
-	_, err := a.Work.Import(t.Context(), s, 0, "")
+	_, err := a.Work.Import(t.Context(), hall("long", 0x0a700100, 5000), 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/long")
-	b.see("desk-3")
+	b.see("seat-3")
 	b.press(input.KeyL)
 	row := `(e, text) => e.closest('tr')?.innerText.includes(text)`
-	b.focus("the first row", row, "desk-0")
+	b.focus("the first row", row, "seat-0")
 	b.keys(input.End)
-	b.focus("the last row", row, "desk-4999")
+	b.focus("the last row", row, "seat-4999")
 	b.keys(input.PageUp)
-	b.focus("ten rows up", row, "desk-4989")
+	b.focus("ten rows up", row, "seat-4989")
 	b.keys(input.Home)
-	b.focus("the first row again", row, "desk-0")
-	b.keys(input.KeyD, input.KeyE, input.KeyS, input.KeyK, input.Minus, input.Digit7, input.Digit7)
-	b.focus("the row that begins so", row, "desk-77")
+	b.focus("the first row again", row, "seat-0")
+	b.keys(input.KeyS, input.KeyE, input.KeyA, input.KeyT, input.Minus, input.Digit7, input.Digit7)
+	b.focus("the row that begins so", row, "seat-77")
 	b.keys(input.Enter)
-	b.inspects("desk-77")
+	b.inspects("seat-77")
 	b.press(input.KeyU)
 	b.keys(input.Home, input.ArrowDown, input.ArrowDown, input.ArrowDown, input.ArrowDown, input.ArrowDown)
 	b.until("the ruler's cursor in view", `() => {

@@ -258,18 +258,7 @@ func TestNarrowAndDark(t *testing.T) {
 
 // A network of a thousand reservations scrolls, filters and sorts.
 func thousandRows(t *testing.T, a *app) {
-	s := scenario.Site("quill-street")
-	s.ID, s.Code, s.Name, s.Block = "site-large", "large", "Large",
-		[]netip.Prefix{netip.MustParsePrefix("10.96.0.0/12")}
-	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
-	s.Networks = []site.Network{{ID: "net-l", Name: "Hall", Prefix: netip.MustParsePrefix("10.96.0.0/16"),
-		Gateway: netip.MustParseAddr("10.96.0.1")}}
-	for i := range 1000 {
-		s.Reservations = append(s.Reservations,
-			&site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
-				Address: address.FromUint(0x0a600100 + uint32(i)),
-				MAC:     address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
-	}
+	s := hall("large", 0x0a600100, 1000)
 	_, err := a.Work.Import(t.Context(), s, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/large")
@@ -290,6 +279,23 @@ func thousandRows(t *testing.T, a *app) {
 	b.click("th button", "^Name")
 	b.until("the last name first",
 		`() => document.querySelector('tbody tr:not([aria-hidden])')?.innerText.includes('seat-999')`)
+}
+
+// hall is a site with one network of 65,536 addresses and reservations from one on.
+func hall(code string, first uint32, many int) *site.Site {
+	s := scenario.Site("quill-street")
+	s.ID, s.Code, s.Name = "site-"+code, code, "Site "+code
+	prefix := netip.PrefixFrom(address.FromUint(first&0xffff0000), 16)
+	s.Block, s.Networks = []netip.Prefix{prefix}, []site.Network{{ID: "net-l", Name: "Hall", Prefix: prefix,
+		Gateway: prefix.Addr().Next()}}
+	s.Devices, s.Pools, s.Reservations, s.FixedDevices = nil, nil, nil, nil
+	for i := range many {
+		s.Reservations = append(s.Reservations,
+			&site.Reservation{ID: fmt.Sprintf("r-%d", i), Name: fmt.Sprintf("seat-%d", i), Network: "net-l",
+				Address: address.FromUint(first + uint32(i)),
+				MAC:     address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)}})
+	}
+	return s
 }
 
 func entry(kind, id string, fields ...string) edit.Entry {

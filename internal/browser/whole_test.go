@@ -2,6 +2,7 @@ package browser
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/go-rod/rod/lib/input"
@@ -190,6 +191,12 @@ func forecasts(t *testing.T, a *app) {
 	b := a.in(t, "kelder-bridge", "network=net-waiting&tab=forecast")
 	b.see("A day of the pool")
 	b.choose("Arrivals", "^waiting room$")
+	b.fill("Clients a day", "14o")
+	b.fill("Of them regulars, %", "140")
+	b.click("section[aria-label='Pool forecast'] button", "^Work out$")
+	b.see("is not a number from 1 to 1000000; type for example 60")
+	b.see("is not a number from 0 to 100")
+	b.fill("Of them regulars, %", "")
 	b.fill("Clients a day", "140")
 	b.fill("One stays", "a while")
 	b.click("section[aria-label='Pool forecast'] button", "^Work out$")
@@ -218,6 +225,13 @@ func seenAndWhatToMakeOfIt(t *testing.T, a *app) {
 	b.gone("vaccine-fridge")
 	b.picture("seen")
 	b.click("label", "^Only problems$")
+	filter := b.page.MustElement(`input[aria-label="Filter what was seen"]`)
+	require.NoError(t, filter.Input("19.231"))
+	b.gone("vaccine-fridge")
+	b.see("10.84.19.231")
+	require.NoError(t, filter.SelectAllText())
+	require.NoError(t, filter.Input(" "))
+	b.see("vaccine-fridge")
 	b.click("[aria-label='What to do about 10.84.19.231'] button", "^Reserve .19.231$")
 	b.until("the reservation in the inspector",
 		`() => document.querySelector('aside[aria-label=Inspector]').innerText.includes('10.84.19.231')`)
@@ -239,6 +253,17 @@ func seenAndWhatToMakeOfIt(t *testing.T, a *app) {
 // A client goes through the states of RFC 2131, computed.
 func tryManyActs(t *testing.T, a *app) {
 	b := a.in(t, "kelder-bridge", "network=net-imaging&tab=try")
+	b.click("summary", "^What it says of itself")
+	b.fill("Accepts (option 57)", "many")
+	b.fill("Asks for (option 55)", "1, x")
+	b.fill("Host name", strings.Repeat("h", 64))
+	b.click("form button", "Try a client")
+	b.see("is not a number of octets")
+	b.see("is not an option code")
+	b.see("has 64 characters; type at most 63")
+	b.fill("Accepts (option 57)", "")
+	b.fill("Asks for (option 55)", "")
+	b.fill("Host name", "new-tablet")
 	b.click("form button", "Try a client")
 	b.see("was given")
 	b.click("[aria-label='What it does next'] button", "^renews$")
