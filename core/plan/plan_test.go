@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -77,6 +79,24 @@ func TestReaddressingWithdrawsThePoolFirst(t *testing.T) {
 		"Serve pool Imaging `.24 – .55` on `lan.48`",
 		"Reserve `.14` for plate-reader",
 	}, got)
+}
+
+// A step that says that something comes back names the step that brings it.
+func TestWhatComesBackIsNamed(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		steps := plan.Between(randomConfig(t, "was"), randomConfig(t, "now"))
+		for i, s := range steps {
+			_, says, promised := strings.Cut(s.Why, "; it is restored in step ")
+			back := slices.IndexFunc(steps[i+1:],
+				func(later plan.Step) bool { return later.Path == s.Path && later.Adds })
+			if want := s.Method == "DELETE" && back >= 0; promised != want {
+				t.Fatalf("step %d %s %s says %q", i+1, s.Verb, s.Path, s.Why)
+			}
+			if promised && says != strconv.Itoa(i+back+2) {
+				t.Fatalf("step %d comes back in step %d and says %q", i+1, i+back+2, s.Why)
+			}
+		}
+	})
 }
 
 func TestWhatLithosDidNotPutThereStays(t *testing.T) {

@@ -81,3 +81,26 @@ func TestRemarks(t *testing.T) {
 		[]string{look[0].Known, look[0].Ref, look[0].Network})
 	assert.Equal(t, "kiosk", look[1].Known)
 }
+
+// Each remark has a title, and a clone says at which ports its two machines are.
+func TestRemarksNameThePorts(t *testing.T) {
+	port := func(name string) func(*seen.Sighting) { return func(s *seen.Sighting) { s.Port = name } }
+	s := scenario.Site("kelder-bridge")
+	all := seen.Look(s, []seen.Sighting{
+		at("10.84.18.100", 7, port("port2 of sw-ward")), at("10.84.20.30", 7, port("port5 of sw-core"),
+			func(s *seen.Sighting) { s.Device = "sw-core" }),
+		at("10.84.19.231", 8), at("10.84.19.232", 9, func(s *seen.Sighting) { s.MAC[0] = 2 }),
+	})
+	clones := 0
+	for _, one := range all {
+		for _, r := range one.Remarks {
+			assert.NotEmpty(t, r.Title, r.Kind)
+			if r.Kind == seen.Cloned {
+				clones++
+				assert.Contains(t, r.Says, "port2 of sw-ward")
+				assert.Contains(t, r.Says, "port5 of sw-core")
+			}
+		}
+	}
+	assert.Equal(t, 2, clones, "told of both")
+}

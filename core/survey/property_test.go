@@ -2,6 +2,7 @@ package survey_test
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 
 	"pgregory.net/rapid"
@@ -106,6 +107,66 @@ func TestPartsKnowTheirNetwork(t *testing.T) {
 		name, ok := site.NameOf(s, site.ParseRef(ref))
 		if got != want || !ok || name == "" {
 			t.Errorf("%s is in %q, called %q, %v", ref, got, name, ok)
+		}
+	}
+}
+
+// Whatever is drawn on the ruler says what it is and which addresses it has, so that it
+// can be read out; the first and the last address are no host's but in the smallest
+// networks (RFC 3021).
+func TestTheRulerCanBeReadOut(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		s := scenario.Site(rapid.SampledFrom(scenario.Names).Draw(t, "site"))
+		n := &s.Networks[rapid.IntRange(0, len(s.Networks)-1).Draw(t, "network")]
+		r := draw(s, n, check.Site(s), seenAt("10.84.18.100", "10.84.19.231"), 0)
+		if r.Ends != (n.Prefix.Bits() < 31) {
+			t.Fatalf("%s: ends %v", n.Prefix, r.Ends)
+		}
+		base := " of " + n.Prefix.Masked().Addr().String()
+		for _, c := range r.Courses {
+			for _, v := range c.Spans {
+				if v.What == "" || !strings.HasPrefix(strings.ToLower(v.Says), strings.ToLower(v.What)) {
+					t.Fatalf("a span is %q and says %q", v.What, v.Says)
+				}
+				if !strings.Contains(v.Says, base) {
+					t.Fatalf("%q does not say of which network", v.Says)
+				}
+				if counts := strings.HasSuffix(v.Says, " in use"); counts != (v.Kind == "pool") {
+					t.Fatalf("a %s says %q", v.Kind, v.Says)
+				}
+				if off := strings.Contains(v.What, "switched off"); off != v.Off {
+					t.Fatalf("off %v, and says %q", v.Off, v.What)
+				}
+			}
+			for _, v := range c.Pins {
+				kind, name, named := strings.Cut(v.What, " ")
+				if !named || kind == "" || name == "" {
+					t.Fatalf("a pin is called %q", v.What)
+				}
+			}
+		}
+	})
+}
+
+// A row says what it is of in words, whatever its kind.
+func TestRowsSayWhatTheyAreOf(t *testing.T) {
+	for _, name := range scenario.Names {
+		s := scenario.Site(name)
+		sc := check.Of(site.Normal(s))
+		for i := range sc.Networks {
+			for _, r := range survey.Rows(sc, &sc.Networks[i], sc.Findings, seenAt("10.84.18.200", "10.97.0.77")) {
+				if r.Use == "" || r.Text == "" {
+					t.Fatalf("%s: a row of kind %s is of %q at %q", name, r.Kind, r.Use, r.Text)
+				}
+				again := r
+				if !r.Equal(again) {
+					t.Fatalf("%s is not equal to itself", r.Ref)
+				}
+				again.Name += "x"
+				if r.Equal(again) {
+					t.Fatalf("%s is equal to one of another name", r.Ref)
+				}
+			}
 		}
 	}
 }

@@ -91,7 +91,31 @@ func TestALateAnswerChangesNothing(t *testing.T) {
 	b.said("The push of WO-0001 has begun")
 	assert.Contains(t, b.text(), "Pushed, verified and landed")
 	b.see("Late has landed")
+	scrolls, err := b.page.Eval(`() => {
+		const main = document.querySelector('main')
+		return main.scrollHeight - main.clientHeight
+	}`)
+	require.NoError(t, err)
+	assert.LessOrEqual(t, scrolls.Value.Int(), 1, "one scroll bar is enough")
 	b.titled("WO-0001 Late · Kelder Bridge surgery · Lithos")
+}
+
+// While the server does not answer, a form keeps what was typed and says so.
+func TestAStoppedServer(t *testing.T) {
+	a := startApp(t)
+	b := a.in(t, "kelder-bridge", "network=net-imaging")
+	b.press(input.KeyR)
+	b.see("Reserve an address")
+	b.fill("MAC", "00:00:5e:00:53:e2")
+	b.fill("Host name", "ct-console")
+	a.Stop()
+	b.click("button", "^Add$")
+	b.see("Lithos does not answer. What you typed is kept")
+	assert.Equal(t, "00:00:5e:00:53:e2", b.value("MAC"))
+	assert.Equal(t, "ct-console", b.value("Host name"))
+	b.axe("a form without an answer")
+	b.keys(input.Escape)
+	b.see("Throw away what you typed?")
 }
 
 // Each page has a title and one heading of the first level; what was done is told.

@@ -76,7 +76,7 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
         ) : (
           <span />
         )}
-        <div className="min-h-0 overflow-auto print:overflow-visible">
+        <div className="min-h-0 overflow-auto relative print:overflow-visible">
           <Suspense fallback={null}>
             <Outlet />
           </Suspense>

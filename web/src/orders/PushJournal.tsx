@@ -1,6 +1,7 @@
-import { useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { api, call, type Schemas } from '../api/client'
 import { useOrderAct } from '../api/queries'
+import { announce } from '../parts/announce'
 import { Marked } from '../parts/Marked'
 import { When } from '../parts/When'
 import { Window } from '../parts/Window'
@@ -15,12 +16,16 @@ const marks: Record<Schemas['JournalEntry']['state'], [string, string]> = {
 
 /** What a push has done so far, line by line, as it happens, and what it could not prove. */
 export function PushJournal({ push, order }: { push: Schemas['PushView']; order: number }) {
+  // What it comes to while somebody watches is told; what it came to before stands on the page.
+  const told = useRef(push.title)
+  useEffect(() => {
+    if (told.current !== push.title) announce(push.title)
+    told.current = push.title
+  }, [push.title])
   return (
     <section aria-label="Push" className="mb-6 max-w-[720px]">
       <div className="flex items-baseline gap-3 flex-wrap">
-        <div role="status">
-          <h2 className="!text-ink !text-[20px]">{push.title}</h2>
-        </div>
+        <h2 className="!text-ink !text-[20px]">{push.title}</h2>
         <span className="text-ink-2">
           by {push.by}, <When at={push.at} />
         </span>
