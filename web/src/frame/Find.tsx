@@ -39,14 +39,9 @@ export function Find() {
     queryFn: () => call(api.GET('/api/find', { params: { query: { q: query } } })),
   })
   // The first hit is the active one: Enter opens it.
-  const [active, setActive] = useState('')
-  const [first] = hits.data ?? []
-  const top = first ? nameOf(first) : ''
-  const [was, setWas] = useState(top)
-  if (was !== top) {
-    setWas(top)
-    setActive(top)
-  }
+  const [chosen, setActive] = useState('')
+  const names = (hits.data ?? []).map(nameOf)
+  const active = names.includes(chosen) ? chosen : (names[0] ?? '')
   const choose = (h: Schemas['Hit']) => {
     setOpen(false)
     setText('')
@@ -71,6 +66,7 @@ export function Find() {
             value={text}
             onValueChange={(v) => {
               setText(v)
+              setActive('')
               setOpen(true)
             }}
             onFocus={() => setOpen(true)}
