@@ -75,7 +75,7 @@ func (f *facts) index() {
 	}
 }
 
-// tell works out what clients of a pool are told.
+// tell works out the effective options of a pool's clients.
 func (f *facts) tell(p *site.Pool) {
 	if n := f.networks[p.Network]; n != nil {
 		f.told[p.ID] = f.common.Effective(compile.For{Network: n, Pool: p})
@@ -154,7 +154,7 @@ func (f *facts) NetworkOf(a netip.Addr) (*site.Network, bool) {
 	return f.networks[best.ID], true
 }
 
-// toldIn is what clients of a pool are told.
+// toldIn is the effective options of a pool's clients.
 func (f *facts) toldIn(p *site.Pool) []option.Effective { return f.told[p.ID] }
 
 // timers is how long clients of a pool hold their leases.
@@ -200,7 +200,7 @@ type owner struct {
 	home  *home // of an interface
 }
 
-// what is how people speak of it, for example "Reservation xray-plate".
+// what describes it in words, for example "Reservation xray-plate".
 func (o owner) what() string {
 	switch {
 	case o.part.Kind == site.KindInterface:

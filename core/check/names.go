@@ -24,7 +24,7 @@ func (f *facts) inside(a netip.Addr) bool {
 // holds reports whether something recorded has an address.
 func (f *facts) holds(a netip.Addr) bool { return len(f.ownersIn(address.Single(a))) > 0 }
 
-// eachTold visits an option that clients are told once for each level that sets it, so
+// eachTold visits an effective option of clients once for each level that sets it, so
 // that one mistake is one finding: the levels of a network, or those above networks
 // where n is nil.
 func (f *facts) eachTold(n *site.Network, code uint8, do func(t option.Effective)) {
@@ -44,8 +44,8 @@ func (f *facts) eachTold(n *site.Network, code uint8, do func(t option.Effective
 	})
 }
 
-// toldAnywhere reports whether some pool's clients are told an option as a level above
-// networks sets it.
+// toldAnywhere reports whether an option that a level above networks sets takes effect
+// for the clients of some pool.
 func (f *facts) toldAnywhere(t option.Effective) bool {
 	for i := range f.Pools {
 		if told, ok := compile.Value(f.toldIn(&f.Pools[i]), t.Code); ok && told.From == t.From {

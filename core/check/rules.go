@@ -46,7 +46,7 @@ func atLevels(look func(f *facts, n *site.Network, report func(Finding))) finder
 	return finder{network: look, site: func(f *facts, report func(Finding)) { look(f, nil, report) }}
 }
 
-// toldClients is about the options that some clients are told.
+// toldClients is about the effective options of some clients.
 func toldClients(look func(f *facts, n *site.Network, report func(Finding))) finder {
 	out := atLevels(look)
 	out.afterPools = true

@@ -1,5 +1,5 @@
-// Package compile turns a site document into what each device must hold, and
-// says what a client is told and where each value comes from.
+// Package compile turns a site document into what each device must hold, and works
+// out the effective options of a client, each with the level that sets it.
 package compile
 
 import (
@@ -71,7 +71,7 @@ func Frame(s *site.Site, id string) yang.Config {
 }
 
 // hears reports whether requests of a network's clients reach a device. Rules
-// network-unserved and relay-missing speak of pools whose server does not hear them.
+// network-unserved and relay-missing report pools whose server does not.
 func hears(s *site.Site, d *site.Device, n *site.Network) bool {
 	_, here := subnetOn(d, n)
 	return here || len(RelaysTo(s, n, d)) > 0
@@ -217,7 +217,7 @@ func encode(own option.Own, options []site.Option) []yang.Option {
 	return out
 }
 
-// ClassOptions is what clients of a vendor class are told: its options, and its
+// ClassOptions is what a vendor class adds to its clients' options: its own, and its
 // sub-options as option 43, and as option 125 where it has an enterprise number
 // (RFC 3925 section 4).
 func ClassOptions(k *site.VendorClass) []site.Option {
@@ -278,8 +278,8 @@ func poolOf(pools []*site.Pool, r *site.Reservation) (*site.Pool, bool) {
 	return pools[0], true
 }
 
-// For is the client that is told options: where it is, and what sets it apart.
-// Each may be nil.
+// For is the client whose options are asked for: its network, pool, class and
+// reservation. Each may be nil.
 type For struct {
 	Network     *site.Network
 	Pool        *site.Pool
@@ -287,14 +287,14 @@ type For struct {
 	Reservation *site.Reservation
 }
 
-// Effective lists the options a client is told, ordered by code, each with the level
-// it comes from: standard, customer, site, network, pool, vendor class and
-// reservation, the nearest of them. The gateway is told as option 3 and the
+// Effective lists the effective options of a client, ordered by code, each with the
+// level it comes from: standard, customer, site, network, pool, vendor class or
+// reservation, the nearest that sets it. The gateway is sent as option 3 and the
 // site's domain as option 15 unless an option of the same level says otherwise.
 func Effective(s *site.Site, c For) []option.Effective { return Common(s).Effective(c) }
 
-// Everywhere is what every client of a site is told, whatever its network. Made
-// once, it answers for many clients.
+// Everywhere is the options that every client of a site has, whatever its network.
+// Made once, it serves for many clients.
 type Everywhere []option.Effective
 
 // Common works out what the standard, the customer and the site say.
@@ -311,7 +311,7 @@ func Common(s *site.Site) Everywhere {
 	)
 }
 
-// Effective is what a client is told there.
+// Effective lists the effective options of a client of that site.
 func (e Everywhere) Effective(c For) []option.Effective {
 	var levels [][]option.Set
 	if n := c.Network; n != nil {
@@ -356,7 +356,7 @@ func Value(told []option.Effective, code uint8) (option.Effective, bool) {
 // section 4.4.5).
 type Timers struct{ Lease, T1, T2 time.Duration }
 
-// TimersOf reads the timers of what a client is told. Unset, T1 and T2 are a half
+// TimersOf reads the lease time, T1 and T2 from effective options. Unset, T1 and T2 are a half
 // and seven eighths of the lease. What cannot be read counts as unset.
 func TimersOf(told []option.Effective) Timers {
 	read := func(code uint8, otherwise time.Duration) time.Duration {

@@ -57,7 +57,7 @@ type reservation struct {
 	told dhcpv4.Options
 }
 
-// class is what clients are told by their vendor class.
+// class is a vendor class with the options of its clients.
 type class struct {
 	yang.Class
 	told dhcpv4.Options
@@ -330,7 +330,7 @@ func optionAddr(in *dhcpv4.DHCPv4, code uint8) netip.Addr {
 	return netip.Addr{}
 }
 
-// grant is an address for one client with what it is told.
+// grant is an address for one client with its options.
 type grant struct {
 	address netip.Addr
 	pool    *pool

@@ -16,7 +16,7 @@ type Set struct {
 	Source Source
 }
 
-// Effective is the value a client is told for one code, where it comes from, and
+// Effective is the value of one option that reaches a client, the level it comes from, and
 // the values of farther levels that it hides, nearest first.
 type Effective struct {
 	Code  uint8  `json:"code"`

@@ -1,6 +1,6 @@
 // Package option is the DHCP option registry of Lithos: what each code means,
 // the text people write for it, its bytes on the wire (RFC 2132 and its
-// successors), and which of several levels' values a client is told.
+// successors), and which of several levels' values takes effect.
 package option
 
 import (

@@ -33,8 +33,8 @@ func (s Step) Apply(c *yang.Config) error {
 	return c.Put(s.Path, s.Body)
 }
 
-// Target is what a device holds after a push: what is wanted, and what the
-// device has that neither the last push (base) nor this one speaks of. Lithos
+// Target is what a device holds after a push: what is wanted, and the entries Lithos
+// does not manage, which are in neither the last push (base) nor this one. Lithos
 // removes only what it put there itself.
 func Target(running, base, wanted yang.Config) yang.Config {
 	out := wanted
@@ -194,7 +194,7 @@ func title(r yang.Reservation) string {
 	return whom(r)
 }
 
-// whom is the client of a reservation, by what it is told by.
+// whom names the client of a reservation by its identifier or its MAC.
 func whom(r yang.Reservation) string {
 	if len(r.Client) > 0 {
 		return "`" + option.FormatIdentifier(r.Client) + "`"

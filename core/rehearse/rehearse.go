@@ -101,7 +101,7 @@ type knownClient struct {
 	has     netip.Addr // what it holds now, invalid when nothing
 }
 
-// known lists every client that a reservation or a standing lease speaks of.
+// known lists every client with a reservation or a lease that has not ended.
 func known(now time.Time, draft, base *site.Site, leases Leases) []knownClient {
 	type key struct {
 		mac     address.MAC

@@ -16,7 +16,7 @@ import (
 )
 
 // Stage is the devices of one document with their servers and relays running,
-// and time that passes when it is told to. It is not safe for concurrent use.
+// and a clock that the caller moves. It is not safe for concurrent use.
 type Stage struct {
 	now      time.Time
 	site     *site.Site

@@ -110,8 +110,8 @@ type DHCPServer struct {
 	Class       []Class       `json:"class,omitempty"`
 }
 
-// Class is one list entry, keyed by id: what clients are told whose option 60
-// begins with Match.
+// Class is one list entry, keyed by id: the options of clients whose option 60 begins
+// with Match.
 type Class struct {
 	ID     string   `json:"id"`
 	Name   string   `json:"name"`

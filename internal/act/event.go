@@ -13,7 +13,7 @@ import (
 type Event struct {
 	Topic string `json:"topic" enum:"order,push,seen,site,rounds,work,session,all,here,present"`
 	ID    string `json:"id"` // of an order, push or stream, else the site's code
-	// Version is what a change of a draft left it at: whoever made the change knows.
+	// Version is the version of the draft after the change.
 	Version int32 `json:"version,omitempty"`
 	// Present is who works on the order, of topic present.
 	Present *Present `json:"present,omitempty"`

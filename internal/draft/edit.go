@@ -150,7 +150,7 @@ func (s *Service) makeStep(
 // toEdit finds the draft a change is made to. A draft in memory at the change's
 // version need not be asked for: the change is refused where it is stored when the
 // draft has moved on. One that has moved on takes the change all the same when
-// nothing the change speaks of is different.
+// none of the parts it is about has changed.
 func (s *Service) toEdit(ctx context.Context, id int64, c Change) (*order.Draft, error) {
 	if kept, ok := s.drafts.Get(id); ok && kept.Order.Version == c.Version && kept.Order.State == "open" {
 		return kept, nil
@@ -169,7 +169,7 @@ func (s *Service) toEdit(ctx context.Context, id int64, c Change) (*order.Draft,
 }
 
 // apart reports whether all that happened to a draft since a change's version
-// is steps about other parts than those the change speaks of.
+// is steps about other parts than the change is about.
 func apart(d *order.Draft, c Change) bool {
 	about := c.about()
 	if len(about) == 0 {
@@ -192,8 +192,8 @@ func apart(d *order.Draft, c Change) bool {
 	return since == d.Order.Version-c.Version
 }
 
-// about lists the parts a change speaks of, none where that depends on the whole
-// draft: what is fixed or pasted was shown with it.
+// about lists the parts a change is about; none where it depends on the whole draft,
+// as a fix or a paste does.
 func (c Change) about() []site.Ref {
 	var out []site.Ref
 	add := func(refs ...site.Ref) {

@@ -62,8 +62,8 @@ type Level struct {
 	Name string `json:"name"`
 }
 
-// maxFindings is how many findings of a part are written out; more would bury what a
-// client is told.
+// maxFindings is how many findings of a part are written out; more would push the
+// effective options out of sight.
 const maxFindings = 8
 
 // Part describes the selected part, or the network where there is none such, or the
@@ -213,7 +213,7 @@ func (p *Page) giveInterface(n *site.Network) []Action {
 			}}}}
 }
 
-// tell fills in what a client is told, and whose options can be set.
+// tell fills in the effective options, and the levels whose options can be set.
 func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 	var c compile.For
 	switch v := part.(type) {
