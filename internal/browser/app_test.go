@@ -193,7 +193,7 @@ func (b *tab) gone(text string) {
 }
 
 // click clicks the element of a selector whose text matches, once it is there
-// and enabled. One that is drawn anew or scrolled away under the hand is looked
+// and enabled. One that is drawn anew or scrolled away meanwhile is looked
 // for again, until a click has reached it.
 func (b *tab) click(selector, match string) {
 	b.Helper()

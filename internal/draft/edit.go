@@ -74,7 +74,7 @@ type Edited struct {
 }
 
 // Edit applies a change to a draft, checks the result and stores it, all or
-// nothing. draw is given what the edit comes to while that is stored, so that the
+// nothing. draw is given the edited draft while it is stored, so that the
 // page and the database are worked on at once; nothing it makes counts when Edit
 // fails. It may be nil.
 func (s *Service) Edit(
@@ -116,7 +116,7 @@ func (s *Service) Edit(
 	return out, s.makeStep(ctx, by, out, doc, finish)
 }
 
-// makeStep stores what an edit comes to, and works out the draft after it.
+// makeStep stores an edit as a step, and works out the draft after it.
 func (s *Service) makeStep(
 	ctx context.Context, by act.Technician, out *Edited, doc *site.Site, finish func() error,
 ) error {

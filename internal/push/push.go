@@ -16,7 +16,7 @@ import (
 	"lithos/internal/store/gen"
 )
 
-// The states of a push. Until confirming every device returns by itself; from
+// The states of a push. Until confirming every device undoes the change unaided; from
 // landing on every device has confirmed, and the push cannot fail any more.
 const (
 	stateQueued     = "queued"

@@ -134,7 +134,7 @@ func (p *Page) inspect(in *Inspection, n *site.Network, k *site.Kind, owner, ref
 
 func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
 
-// workedOut is what a part comes to beside its fields.
+// workedOut lists facts about a part that are computed rather than typed.
 func (p *Page) workedOut(part any) []Fact {
 	var out []Fact
 	add := func(label, value string, mono bool) {

@@ -175,7 +175,7 @@ func (s *Service) tellSeen(ctx context.Context, siteID string) error {
 }
 
 // digestOf is the same for what looks the same on a page. It is another once a minute:
-// who is not heard any more goes without being told of.
+// a client that is not heard any more disappears without a reading.
 func digestOf(b order.Beside) uint64 {
 	h := fnv.New64a()
 	fmt.Fprintln(h, time.Now().Truncate(time.Minute).Unix())

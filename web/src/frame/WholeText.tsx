@@ -2,14 +2,14 @@ import { useEffect, useState } from 'react'
 
 type Shown = { text: string; left: number; top: number }
 
-/** What is cut off for want of room is shown whole while the hand or the keyboard is on it. */
+/** What is cut off for want of room is shown whole while the pointer or the keyboard focus is on it. */
 export function WholeText() {
   const [shown, setShown] = useState<Shown>()
   useEffect(() => {
     const look = (e: Event) => {
       const on = e.target instanceof Element ? e.target : undefined
       const under = on?.closest<HTMLElement>('.list-cell, .truncate') ?? on?.querySelector<HTMLElement>('.truncate')
-      // The keyboard is on a row, the hand on one of its cells.
+      // The keyboard focus is on a row, the pointer on one of its cells.
       const line = e.type === 'focusin' ? on?.closest('tr') : undefined
       const cells = line ? [...line.querySelectorAll<HTMLElement>('.list-cell')] : under ? [under] : []
       const cell = cells.find((c) => c.scrollWidth > c.clientWidth + 1)

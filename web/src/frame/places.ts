@@ -11,7 +11,7 @@ export type Place = (typeof places)[number][0]
 
 const stops = '[tabindex="0"], a[href], button:not(:disabled), input, select'
 
-/** Puts the keyboard's place into a part of the page: on the part itself where it takes keys, else on the first thing
+/** Moves the keyboard focus into a part of the page: on the part itself where it takes keys, else on the first thing
  * in it that does. */
 export function focusPlace(place: Place) {
   const part = [...document.querySelectorAll<HTMLElement>(`[data-place~=${place}]`)].find(
@@ -25,7 +25,7 @@ export function focusPlace(place: Place) {
   else first?.focus()
 }
 
-/** Puts the keyboard's place on something that is about to be drawn. */
+/** Moves the keyboard focus to something that is about to be drawn. */
 export function focusSoon(selector: string, frames = 60) {
   requestAnimationFrame(() => {
     const there = [...document.querySelectorAll<HTMLElement>(selector)].find((e) => e.getClientRects().length > 0)
@@ -34,7 +34,7 @@ export function focusSoon(selector: string, frames = 60) {
   })
 }
 
-/** Where the keyboard's place goes when what had it is gone: the heading of the part it was in, or of the page. */
+/** Where the keyboard focus goes when what had it is gone: the heading of the part it was in, or of the page. */
 export function focusHome(within?: Element | null) {
   const home =
     within?.querySelector<HTMLElement>('[data-title]') ??

@@ -1,7 +1,7 @@
 import { useEffect } from 'react'
 import { focusHome } from './places'
 
-/** A button that goes away with what it did, or is switched off by it, takes the keyboard's place along. This gives it
+/** A button that goes away with what it did, or is switched off by it, takes the keyboard focus along. This moves it
  * to the heading of the part of the page that the button was in. */
 export function useKeptFocus() {
   useEffect(() => {

@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from 'react'
 import { announce } from './announce'
 
-/** The word that copies what stands before it, on the row that the hand or the keyboard is on. */
+/** The word that copies what stands before it, on the row that has the pointer or the keyboard focus. */
 export function CopyWord({ text, what, stop }: { text: string; what: string; stop: boolean }) {
   const [copied, setCopied] = useState(false)
   const copy = async () => {

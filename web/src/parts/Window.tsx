@@ -3,7 +3,7 @@ import { useRef, useState, type ReactNode } from 'react'
 import { focusHome } from '../frame/places'
 
 /** A form over the page. Escape closes it and so does a click beside it, which a form that is filled in asks about
- * first; the page behind keeps its place, and gets the keyboard's place back. */
+ * first; the page behind keeps its place, and gets the keyboard focus back. */
 export function Window({
   title,
   says,

@@ -17,7 +17,7 @@ export function listStep(key: string, at: number, count: number): number | undef
 
 const pause = 800 // ms, after which a letter begins anew
 
-/** Letters typed one after the other. A list that the hand is on leaves letters to the page's keys. */
+/** Letters typed one after the other. After a click in a list, letters are left to the page's keys. */
 export class TypeAhead {
   private text = ''
   private at = 0

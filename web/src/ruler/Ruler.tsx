@@ -26,7 +26,7 @@ type Props = { ruler: RulerData; selected: string; canExclude: boolean; actions:
 
 /** The addresses of a network, drawn to scale; pointing, dragging and keys work on it. */
 export function Ruler(props: Props) {
-  // Where the hand is and what it has marked is of one network.
+  // Where the pointer is and what is marked belong to one network.
   const { base, size } = props.ruler
   return <Drawn key={`${base} ${size}`} {...props} />
 }
@@ -120,7 +120,7 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
 /** The width that was measured last: what is drawn anew begins with it. */
 let lastWidth = 720
 
-/** What is marked, or what is where the hand points, in words. */
+/** What is marked, or what is under the pointer, in words. */
 function readout(ruler: RulerData, marked?: Selection, cursor?: number): string {
   if (marked) return `${rangeText(ruler, marked)} · ${marked.to - marked.from + 1} addresses`
   if (cursor === undefined) return 'Point at an address, or drag over some'
@@ -166,7 +166,7 @@ type CoursesProps = {
   onFinding: (id: string) => void
 }
 
-/** What does not change while the hand moves. */
+/** What does not change while the pointer moves. */
 const Courses = memo(function Courses({ rows, selected, onEdge, onFinding }: CoursesProps) {
   return rows.map(({ course, x }, i) => (
     <g key={course.from} transform={`translate(0,${top + i * pitch})`}>

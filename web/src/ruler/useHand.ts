@@ -8,7 +8,7 @@ export type Row = { course: Course; x: ScaleLinear<number, number> }
 
 type Drag = { kind: 'select'; anchor: number } | { kind: 'edge'; span: Span; edge: 'start' | 'end' }
 
-/** What the hand is doing: where it points, what it drags, what it has marked. */
+/** What the pointer is doing: where it is, what it drags, what it has marked. */
 type Hand = { cursor?: number; drag?: Drag; ghost?: Selection; selection?: Selection; beside: string }
 
 const span = (a: number, b: number): Selection => ({ from: Math.min(a, b), to: Math.max(a, b) })
@@ -22,7 +22,7 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
   const [drawing, setDrawing] = useState<Element | null>(null)
   const { cursor, drag, ghost, selection } = hand
   const { onSelection } = actions
-  // The page is told and does not draw: only the ruler's own layer moves under the hand.
+  // The page is told and does not draw: only the ruler's own layer is drawn again as the pointer moves.
   useEffect(() => {
     onSelection(selection)
   }, [onSelection, selection])

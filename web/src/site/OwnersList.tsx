@@ -234,7 +234,7 @@ const OwnerRow = memo(function OwnerRow({
   on: boolean
   onSelect: (ref: string) => void
 }) {
-  // What copies is drawn on the row that the hand or the keyboard is on.
+  // What copies is drawn on the row that has the pointer or the keyboard focus.
   const [near, setNear] = useState(false)
   return (
     <tr

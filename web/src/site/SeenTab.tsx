@@ -87,7 +87,7 @@ const columns: Column[] = [
   ['Ends', '84px'],
 ]
 
-/** Somebody seen. What can be done about them shows on the line that the hand or the keyboard is on. */
+/** Somebody seen. What can be done about them shows on the line that has the pointer or the keyboard focus. */
 function SeenLine({
   seen: s,
   zone,

@@ -62,7 +62,7 @@ const networkKey = (code: string, l: Look) => [
 const partKey = (code: string, l: Look) => ['view', code, 'part', l.order, l.network, l.select]
 
 /** What stood on the page before stays until the answer for the same site is here; a page that went blank between
- * would lose the keyboard's place. */
+ * would lose the keyboard focus. */
 const sameSite =
   (code: string) =>
   <T>(was: T | undefined, query: { queryKey: readonly unknown[] } | undefined) =>
