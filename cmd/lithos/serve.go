@@ -71,7 +71,8 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	return serve(ctx, w, listener, c.Poll, o)
 }
 
-// relaxCollector gives what runs for long the setting it was measured with.
+// relaxCollector sets the garbage collector as the benchmarks do, for a process that
+// runs for long.
 func relaxCollector() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(api.GCPercent)

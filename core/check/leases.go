@@ -9,7 +9,7 @@ import (
 	"lithos/core/site"
 )
 
-// The lease times between which nobody has to ask why.
+// Lease times below the first or above the second are reported.
 const (
 	longestLease  = 8 * 24 * time.Hour
 	shortestLease = 5 * time.Minute

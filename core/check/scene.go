@@ -151,7 +151,7 @@ func (sc *Scene) touch(t *touched, s *site.Site, part site.Ref, option bool) {
 			sc.touchAddress(t, f.Address)
 		}
 	case part.Kind == site.KindKnownClient:
-		// It is for what is seen, and no rule of the document asks for it.
+		// Known clients matter to sightings alone; no rule of the document reads them.
 	default:
 		t.wide = true
 	}

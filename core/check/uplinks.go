@@ -11,7 +11,7 @@ import (
 	"lithos/core/site"
 )
 
-// networkUntranslated speaks only where some uplink says what it translates.
+// networkUntranslated reports networks only where some uplink lists what it translates.
 func networkUntranslated(f *facts, report func(Finding)) {
 	translated := map[string]bool{}
 	var out *site.Interface

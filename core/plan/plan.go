@@ -66,9 +66,9 @@ func keep[T any](running, base, wanted []T, key func(T) string) []T {
 
 // Between lists the steps from running to target. Pools are withdrawn before
 // their interface changes and interfaces lose an address before another takes
-// one that overlaps it; relays come last, when what they speak for is ready. So
-// no step leaves a configuration the device must
-// refuse, provided running and target are none themselves.
+// one that overlaps it; relays come last, when the pools behind them are served. No
+// step leaves a configuration that the device must refuse, provided that it accepts
+// running and target.
 func Between(running, target yang.Config) []Step {
 	p := planner{was: indexed(running), now: indexed(target), rebuild: map[string]bool{}, readdress: map[string]bool{},
 		withdraw: map[string]bool{}}

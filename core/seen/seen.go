@@ -14,8 +14,8 @@ import (
 	"lithos/core/site"
 )
 
-// Grain is how exactly times that go on are shown: with each reading of a device they
-// are others, and nobody needs them by the second.
+// Grain is the precision of "last seen" on a page. A finer one would change with every
+// reading of a device.
 const Grain = 30 * time.Second
 
 // Sources of a sighting.

@@ -1,5 +1,5 @@
-// Package demo is the made-up sites on real parts: it loads the scenario into a
-// database and starts the devices it speaks of.
+// Package demo loads the made-up sites of the scenario into a database, and starts
+// their simulated devices.
 package demo
 
 import (

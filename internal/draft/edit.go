@@ -65,7 +65,7 @@ func (r Resize) entry(doc *site.Site) (edit.Entry, error) {
 		nil
 }
 
-// Edited is what an edit has come to.
+// Edited is the result of an edit.
 type Edited struct {
 	Before, After *order.Draft
 	Edits         []edit.Edit
