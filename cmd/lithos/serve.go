@@ -162,7 +162,7 @@ func (c *standinDevice) Run(ctx context.Context, out io.Writer) error {
 	}
 	defer d.Close()
 	fmt.Fprintf(out, "%s answers at %s\ncertificate %x\n", dev.ID, d.URL, d.Fingerprint)
-	fabric.Bustle(ctx, demo.Clients(doc), c.Pace)
+	fabric.RunClients(ctx, demo.Clients(doc), c.Pace)
 	return nil
 }
 
@@ -192,11 +192,11 @@ func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	db, closeBook, err := standin.OpenBook(c.Leases)
+	db, closeDB, err := standin.OpenLeaseDB(c.Leases)
 	if err != nil {
 		return err
 	}
-	defer closeBook()
+	defer closeDB()
 	relaxCollector()
 	ready := make(chan struct{})
 	go func() {

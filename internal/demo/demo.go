@@ -79,7 +79,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			}
 		}
 		if o.Pace > 0 {
-			running.done.Go(func() { fabric.Bustle(ctx, Clients(scenario.Site(name)), o.Pace) })
+			running.done.Go(func() { fabric.RunClients(ctx, Clients(scenario.Site(name)), o.Pace) })
 		}
 	}
 	return running, nil

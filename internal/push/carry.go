@@ -332,7 +332,7 @@ func (r *run) landOnce(ctx context.Context) error {
 		}
 		doc := r.draft.Doc()
 		if head != o.BaseRevision {
-			// Nothing changes the head while a push is under way but a hand in the
+			// Nothing changes the head while a push is under way but somebody who edits the
 			// database. The devices hold the draft, so its edits land on what is there.
 			newer, err := store.Revision(ctx, q, o.SiteID, head)
 			if err != nil {

@@ -23,10 +23,10 @@ type Client struct {
 	Fixed netip.Addr // the address it holds itself; invalid for a DHCP client
 }
 
-// Bustle lets the clients of a site come and renew, one after the other, until
+// RunClients lets the clients of a site come and renew, one after the other, until
 // ctx ends. Each has a socket of its own and speaks real DHCP to every device
 // that hears its network.
-func (f *Fabric) Bustle(ctx context.Context, who []Client, pace time.Duration) {
+func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duration) {
 	clients := make([]*dhcp.Client, len(who))
 	tick := time.NewTicker(pace)
 	defer tick.Stop()

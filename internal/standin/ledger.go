@@ -11,7 +11,7 @@ import (
 	"lithos/core/dhcp"
 )
 
-// ledger keeps a lease lease database in a file, a line for every change, written before
+// ledger keeps a lease database in a file, a line for every change, written before
 // the client is told (RFC 2131 section 3.1): a server that is killed remembers
 // what it promised. The file is written anew when most of it is history.
 type ledger struct {
@@ -59,9 +59,9 @@ func openLedger(path string) (*dhcp.LeaseDB, *ledger, error) {
 	return l.db, l, nil
 }
 
-// OpenBook is a lease lease database that survives in a file; one in memory alone when
+// OpenLeaseDB is a lease database that survives in a file; one in memory alone when
 // the path is empty. The caller closes it.
-func OpenBook(path string) (db *dhcp.LeaseDB, closeBook func(), err error) {
+func OpenLeaseDB(path string) (db *dhcp.LeaseDB, closeDB func(), err error) {
 	if path == "" {
 		return dhcp.NewLeaseDB(), func() {}, nil
 	}

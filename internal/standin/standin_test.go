@@ -40,7 +40,7 @@ func start(t *testing.T, state string, pace time.Duration) *standin.Device {
 		for _, c := range scenario.Clients(s) {
 			who = append(who, standin.Client(c))
 		}
-		go func() { defer close(ended); fabric.Bustle(ctx, who, pace) }()
+		go func() { defer close(ended); fabric.RunClients(ctx, who, pace) }()
 		t.Cleanup(func() { stop(); <-ended })
 	}
 	return d
@@ -141,9 +141,9 @@ func TestItsClientsLeaseAndAreHeard(t *testing.T) {
 func TestLeasesSurviveARestart(t *testing.T) {
 	state := filepath.Join(t.TempDir(), "rt.json")
 	take := func(mac byte) string {
-		db, closeBook, err := standin.OpenBook(state + ".leases")
+		db, closeDB, err := standin.OpenLeaseDB(state + ".leases")
 		require.NoError(t, err)
-		defer closeBook()
+		defer closeDB()
 		s := dhcp.NewServer(compile.Device(scenario.Site("quill-street"), "dev-quill-rt"), db)
 		c := &dhcp.Client{MAC: address.MAC{0, 0, 0x5e, 0, 1, mac}}
 		_, err = c.Exchange(func(request []byte) ([]byte, string, error) {
