@@ -284,7 +284,7 @@ func thousandRows(t *testing.T, a *app) {
 // hall is a site with one network of 65,536 addresses and reservations from one on.
 func hall(code string, first uint32, many int) *site.Site {
 	s := scenario.Site("quill-street")
-	s.ID, s.Code, s.Name = "site-"+code, code, "Site "+code
+	s.ID, s.Code, s.Name = "site-"+code, code, "Office "+code
 	prefix := netip.PrefixFrom(address.FromUint(first&0xffff0000), 16)
 	s.Block, s.Networks = []netip.Prefix{prefix}, []site.Network{{ID: "net-l", Name: "Hall", Prefix: prefix,
 		Gateway: prefix.Addr().Next()}}
