@@ -59,7 +59,7 @@ system-packages:
 	@scripts/install postgresql
 
 browser:
-	@scripts/install chromium iproute2 busybox
+	@scripts/install chromium iproute2 busybox isc-dhcp-client dhcpcd-base libyang2-tools ldnsutils
 
 bin/lithos: $(GO_FILES) go.mod go.sum web/dist/index.html
 	go build -o $@ ./cmd/lithos

@@ -13,6 +13,7 @@ require (
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/labstack/echo/v5 v5.4.4
+	github.com/miekg/dns v1.1.73
 	github.com/openconfig/goyang v1.6.3
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
@@ -28,6 +29,8 @@ require (
 	golang.org/x/sys v0.49.0
 	pgregory.net/rapid v1.3.0
 )
+
+require github.com/kylelemons/godebug v1.1.0 // indirect
 
 require (
 	filippo.io/hpke v0.4.0 // indirect
@@ -57,12 +60,12 @@ require (
 	github.com/ysmood/fetchup v0.2.3 // indirect
 	github.com/ysmood/goob v0.4.0 // indirect
 	github.com/ysmood/got v0.40.0 // indirect
-	github.com/ysmood/gson v0.7.3 // indirect
+	github.com/ysmood/gson v0.7.3
 	github.com/ysmood/leakless v0.9.0 // indirect
 	go.uber.org/multierr v1.11.0 // indirect
 	golang.org/x/crypto v0.58.0 // indirect
-	golang.org/x/sync v0.24.0 // indirect
+	golang.org/x/sync v0.24.0
 	golang.org/x/text v0.43.0 // indirect
-	golang.org/x/time v0.15.0 // indirect
+	golang.org/x/time v0.16.0
 	google.golang.org/protobuf v1.36.12 // indirect
 )

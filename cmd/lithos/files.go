@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"strings"
+	"time"
 
 	"lithos/core/check"
 	"lithos/core/site"
@@ -40,7 +41,11 @@ func (c *checkCommand) Run(out io.Writer) error {
 			bad = true
 		} else {
 			r.Site = doc.Name
-			r.Findings = append(r.Findings, check.Site(doc)...)
+			sc := check.Of(doc)
+			r.Findings = append(r.Findings, sc.Findings...)
+			// The day is known here, too; what is seen on the networks is not.
+			r.Findings = append(r.Findings, check.Around(sc, check.Surroundings{Now: time.Now()})...)
+			check.Sort(r.Findings)
 		}
 		for _, f := range r.Findings {
 			bad = bad || f.Severity == check.Blocks

@@ -34,6 +34,8 @@ type cli struct {
 	Check   checkCommand   `cmd:"" help:"Check site files; exit 1 when a finding blocks."`
 	Export  exportCommand  `cmd:"" help:"Write a site's file."`
 	Import  importCommand  `cmd:"" help:"Make a site file the newest revision of its site."`
+	Ask     askCommand     `cmd:"" help:"Say what a name answers to somebody at the site of a file, and how."`
+	Zone    zoneCommand    `cmd:"" help:"Write a zone of a site file as a zone or hosts file, or read one into it."`
 	Schema  schemaCommand  `cmd:"" help:"Print the site file's JSON Schema."`
 	Openapi openapiCommand `cmd:"" help:"Print the API's OpenAPI document."`
 	Options optionsCommand `cmd:"" help:"Print the reference of DHCP options, in Markdown."`
@@ -83,8 +85,10 @@ func (d database) with(ctx context.Context, do func(*work.Service) error) error 
 	return do(w)
 }
 
-func logger() *slog.Logger {
-	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+func logger() *slog.Logger { return loggerFrom(slog.LevelWarn) }
+
+func loggerFrom(level slog.Level) *slog.Logger {
+	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
 }
 
 // errFound says that check found what blocks. It has printed it already.

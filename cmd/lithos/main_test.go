@@ -7,10 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/address"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/postgres/pgtest"
@@ -42,7 +44,8 @@ func file(t *testing.T, name string, s *site.Site, change ...string) string {
 }
 
 func TestCheck(t *testing.T) {
-	clean := file(t, "quill.yaml", scenario.Site("quill-street"))
+	// Its one finding is an alias that leads to nothing.
+	clean := file(t, "quill.yaml", scenario.Site("quill-street"), "data: photo-box", "data: proxy")
 	warned := file(t, "hallin.json", scenario.Site("hallin-road"))
 	blocked := file(t, "kelder.yaml", scenario.Site("kelder-bridge"))
 	code, out, _ := lithos(t, "check", clean, warned)
@@ -56,6 +59,15 @@ func TestCheck(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(out), &results))
 	assert.Empty(t, results[0].Findings)
 	assert.Equal(t, "address-two-owners", results[1].Findings[0].Rule)
+
+	ended := scenario.Site("quill-street")
+	ended.Pools[0].Exclusions = append(ended.Pools[0].Exclusions, site.Exclusion{ID: "x-old", Reason: "Fair",
+		Range: address.Single(
+			ended.Pools[0].Ranges[0].From,
+		), Until: site.DateOf(time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC))})
+	code, out, _ = lithos(t, "check", file(t, "ended.yaml", ended))
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "notes exclusion-ended")
 
 	broken := file(t, "broken.json", scenario.Site("quill-street"), `"vlan": 20`, `"vlam": 20`)
 	code, out, _ = lithos(t, "check", broken)

@@ -8,11 +8,15 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/netip"
 	"os"
 	"runtime/debug"
 	"strings"
 	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"lithos/core/compile"
 	"lithos/core/site"
@@ -37,6 +41,7 @@ type serveCommand struct {
 	Poll        time.Duration  `help:"How often devices are read." env:"LITHOS_POLL" default:"30s"`
 	Connections int            `help:"Most connections to PostgreSQL in the pool; two more listen." env:"LITHOS_CONNECTIONS" default:"16"`
 	Outside     netip.Addr     `help:"An address on the internet that answers an echo request; a push proves its networks by it." env:"LITHOS_OUTSIDE"`
+	OutsideName string         `help:"A name on the internet that is there; a push proves its resolvers by it." env:"LITHOS_OUTSIDE_NAME"`
 	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
 	Proxy       []netip.Prefix `help:"Reverse proxies, as prefixes, whose X-Forwarded-For is believed." env:"LITHOS_PROXY"`
 	Quiet       bool           `help:"Write no access log." env:"LITHOS_QUIET"`
@@ -62,7 +67,7 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("%w; give another address with --listen", err)
 	}
-	w.Pushes.Outside = c.Outside
+	w.Pushes.Outside, w.Pushes.OutsideName = c.Outside, c.OutsideName
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	o := api.Options{Secure: c.Secure, Proxies: c.Proxy}
 	if !c.Quiet {
@@ -130,6 +135,7 @@ func (c *deviceCommand) Run(ctx context.Context) error {
 type standinCommand struct {
 	Device standinDevice `cmd:"" help:"Simulate one device of a site file, with clients on its networks (password read from standard input)."`
 	DHCP   standinDHCP   `cmd:"" name:"dhcp" help:"Serve a device's pools, or relay for it, on real network interfaces."`
+	DNS    standinDNS    `cmd:"" name:"dns" help:"Serve a device's resolver on a real address."`
 }
 
 type standinDevice struct {
@@ -184,6 +190,8 @@ type standinDHCP struct {
 	Site   string   `required:"" help:"Site file."`
 	Device string   `required:"" help:"Id or name of the device in the site file."`
 	Leases string   `help:"File the leases survive in." type:"path"`
+	// Metrics is where counters are read, for a monitoring system.
+	Metrics string `help:"Address and port where counters are served as /metrics; none when empty."`
 }
 
 // Run serves until the program is told to end.
@@ -192,7 +200,7 @@ func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	db, closeDB, err := standin.OpenLeaseDB(c.Leases)
+	db, closeDB, err := standin.OpenLeaseDB(c.Leases, logger())
 	if err != nil {
 		return err
 	}
@@ -206,6 +214,18 @@ func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
 		case <-ctx.Done():
 		}
 	}()
+	metrics := prometheus.NewRegistry()
+	if c.Metrics != "" {
+		mux := http.NewServeMux()
+		mux.Handle("GET /metrics", promhttp.HandlerFor(metrics, promhttp.HandlerOpts{}))
+		counters := &http.Server{Addr: c.Metrics, Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+		listener, err := net.Listen("tcp", c.Metrics)
+		if err != nil {
+			return fmt.Errorf("--metrics: %w", err)
+		}
+		go func() { _ = counters.Serve(listener) }()
+		defer counters.Close()
+	}
 	return wired.Serve(ctx, wired.Config{Device: compile.Device(doc, dev.ID), Interfaces: c.Iface, LeaseDB: db,
-		Log: logger()}, ready)
+		Log: loggerFrom(slog.LevelInfo), Metrics: metrics}, ready)
 }

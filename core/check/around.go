@@ -27,6 +27,8 @@ type Neighbor struct {
 	ID       string // of the site
 	Name     string
 	Networks []site.Network
+	Domain   string   // its own
+	Outside  []string // the names that its document says the world is told
 }
 
 // aroundRule needs surroundings.
@@ -53,6 +55,10 @@ var observed = []aroundRule{
 		Promise: "A pool is large enough for a day like the last ones."}, poolTooSmall},
 	{Rule{Slug: "exclusion-ended", Family: "DHCP", Severity: Notes,
 		Promise: "An exclusion with an end is removed after it."}, exclusionEnded},
+	{Rule{Slug: "outside-name-twice", Family: "Names", Severity: Blocks,
+		Promise: "One site says what the world is told of a name."}, outsideNameTwice},
+	{Rule{Slug: "zone-elsewhere", Family: "Names", Severity: Warns,
+		Promise: "A site answers for its own domain, and asks the others."}, zoneElsewhere},
 }
 
 func aroundRules() []Rule {

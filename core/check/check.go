@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"lithos/core/address"
 	"lithos/core/edit"
@@ -100,13 +101,35 @@ func (r Rule) signed(found Finding) Finding {
 // maxAddressesInID keeps ids short enough for the address of a page.
 const maxAddressesInID = 4
 
-// Sort puts findings in their order: gravest first, then by address.
+// Sort puts findings in their order: gravest first; of those as grave what keeps clients from an
+// address before what keeps them from a name; then by address.
 func Sort(findings []Finding) { slices.SortStableFunc(findings, inOrder) }
 
 func inOrder(a, b Finding) int {
-	return cmp.Or(cmp.Compare(weight[a.Severity], weight[b.Severity]), first(a).Compare(first(b)),
-		strings.Compare(a.ID, b.ID))
+	return cmp.Or(cmp.Compare(weight[a.Severity], weight[b.Severity]), cmp.Compare(aboutNames(a), aboutNames(b)),
+		first(a).Compare(first(b)), strings.Compare(a.ID, b.ID))
 }
+
+// Outweighs reports whether a finding comes before another whatever their addresses.
+func Outweighs(a, b Finding) bool {
+	return cmp.Or(cmp.Compare(weight[a.Severity], weight[b.Severity]), cmp.Compare(aboutNames(a), aboutNames(b))) < 0
+}
+
+// aboutNames is 1 for a finding of a rule about names, 0 for any other.
+func aboutNames(f Finding) int {
+	if nameRules()[f.Rule] {
+		return 1
+	}
+	return 0
+}
+
+var nameRules = sync.OnceValue(func() map[string]bool {
+	out := map[string]bool{}
+	for _, r := range Rules() {
+		out[r.Slug] = r.Family == "Names"
+	}
+	return out
+})
 
 var weight = map[Severity]int{Blocks: 0, Warns: 1, Notes: 2}
 

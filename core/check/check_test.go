@@ -54,13 +54,18 @@ func rules(found []check.Finding) []string {
 	return out
 }
 
-// Each rule has a document that breaks it and one, as close as can be, that does not.
-var cases = []struct {
+// ruleCase is a rule with a document that breaks it and one, as close as can be, that does not.
+type ruleCase struct {
 	rule   string
 	breaks func(*site.Site)
 	near   func(*site.Site)
 	fixed  bool // the finding carries a fix, and the fix silences it
-}{
+}
+
+// cases are of every rule that needs nothing but the document.
+var cases = slices.Concat(plainCases, nameCases)
+
+var plainCases = []ruleCase{
 	{"network-outside-block", func(s *site.Site) { s.Block[0] = prefix("10.84.16.0/21") },
 		func(s *site.Site) { s.Block = []netip.Prefix{prefix("10.84.16.0/21"), prefix("10.84.24.0/21")} }, false},
 	{"networks-overlap", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("10.84.16.0/21") },
@@ -109,6 +114,131 @@ var cases = []struct {
 		func(s *site.Site) {
 			pool(s, "pool-imaging").Ranges = []address.Range{rng("10.84.20.40", "10.84.20.62")}
 		}, true},
+	{"vlan-differs", func(s *site.Site) { network(s, "net-imaging").VLAN = 49 },
+		func(s *site.Site) {
+			network(s, "net-imaging").VLAN, iface(s, "if-gw-1-lan-48").VLAN = 49, 49
+		}, true},
+	{"vlan-differs", func(s *site.Site) { // untagged on the group, and no port of it carries the tag
+		i := iface(s, "if-gw-1-lan-48")
+		i.Kind, i.VLAN, i.Parent = site.PortGroup, 0, ""
+	}, func(s *site.Site) {
+		i := iface(s, "if-gw-1-lan-48")
+		i.Kind, i.VLAN, i.Parent, i.Untagged = site.PortGroup, 0, "", 48
+	}, true},
+	{"vlan-id-out-of-range", func(s *site.Site) { iface(s, "if-sw-core-uplink1").Tagged = []int{5000} },
+		func(s *site.Site) { iface(s, "if-sw-core-uplink1").Tagged = []int{4094} }, false},
+	{"reference-missing", func(s *site.Site) { pool(s, "pool-imaging").Server = "dev-none" },
+		func(s *site.Site) { pool(s, "pool-imaging").Server = "dev-sw-core" }, false},
+	{"reference-missing", func(s *site.Site) { s.Reservations[0].Network = "net-none" },
+		func(s *site.Site) { s.Reservations[0].Network = "net-imaging" }, false},
+	{"reference-missing", func(s *site.Site) { pool(s, "pool-imaging").Network = "net-none" },
+		func(s *site.Site) { pool(s, "pool-imaging").Network = "net-bench" }, false},
+	{"reference-missing", func(s *site.Site) { s.FixedDevices[0].Network = "net-none" },
+		func(s *site.Site) { s.FixedDevices[0].Network = "net-bench" }, false},
+	{"reference-missing", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Parent = "nowhere" },
+		func(s *site.Site) { iface(s, "if-gw-1-lan-48").Parent = "wan" }, false},
+	{"reference-missing", func(s *site.Site) { iface(s, "if-gw-1-lan").Members = []string{"p9"} },
+		func(s *site.Site) { iface(s, "if-gw-1-lan").Members = []string{"p1"} }, false},
+	{"reference-missing", func(s *site.Site) { iface(s, "if-gw-1-wan").Peer = "if-none" },
+		func(s *site.Site) { iface(s, "if-gw-1-wan").Peer = "if-sw-core-uplink1" }, false},
+	{"fixed-outside-network", func(s *site.Site) { s.FixedDevices[0].Address = addr("10.99.0.5") },
+		func(s *site.Site) { s.FixedDevices[0].Address = addr("10.84.16.11") }, true},
+	{"permits-missing", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Permits = nil },
+		func(s *site.Site) { iface(s, "if-gw-1-wan").Permits = nil }, true},
+	{"windows-wrong", func(s *site.Site) {
+		s.Standard.Windows = []site.Window{{Use: "infrastructure", From: 1, To: 19}, {Use: "dynamic", From: 19, To: 30}}
+	}, func(s *site.Site) {
+		s.Standard.Windows = []site.Window{{Use: "infrastructure", From: 1, To: 19}, {Use: "dynamic", From: 20, To: -2},
+			{Use: "reserved", From: -20, To: -2}}
+	}, false},
+	{"windows-wrong", func(s *site.Site) { s.Standard.Windows = []site.Window{{Use: "dynamic", From: 30, To: 20}} },
+		func(s *site.Site) { s.Standard.Windows = []site.Window{{Use: "dynamic", From: 20, To: -1}} }, false},
+	{"range-backwards", func(s *site.Site) {
+		pool(s, "pool-imaging").Ranges = []address.Range{rng("10.84.20.40", "10.84.20.24")}
+	}, func(s *site.Site) {
+		pool(s, "pool-imaging").Ranges = []address.Range{rng("10.84.20.40", "10.84.20.40")}
+	}, true},
+	{"range-backwards", func(s *site.Site) { pool(s, "pool-imaging").Ranges = nil },
+		func(s *site.Site) { pool(s, "pool-imaging").Exclusions = nil }, false},
+	{"reservation-client-twice", func(s *site.Site) {
+		a := *s.Reservations[0]
+		a.ID, a.Name, a.Address, a.MAC, a.Client = "res-2", "cart-2", addr("10.84.16.145"), address.MAC{}, "cart"
+		b := a
+		b.ID, b.Name, b.Address, b.Client = "res-3", "cart-3", addr("10.84.16.146"), "CART"
+		s.Reservations = append(s.Reservations, &a, &b)
+	}, func(s *site.Site) {
+		a := *s.Reservations[0]
+		a.ID, a.Name, a.Address, a.MAC, a.Client = "res-2", "cart-2", addr("10.84.16.145"), address.MAC{}, "cart"
+		b := a
+		b.ID, b.Name, b.Address, b.Client = "res-3", "cart-3", addr("10.84.16.146"), "cart-3"
+		s.Reservations = append(s.Reservations, &a, &b)
+	}, true},
+	{"mac-reserved-and-fixed", func(s *site.Site) {
+		r := s.Reservations[0]
+		s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: "fix-2", Name: "pbx-2", Network: r.Network,
+			Address: addr("10.84.16.145"), MAC: r.MAC})
+	}, func(s *site.Site) { // the same machine on another network
+		s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: "fix-2", Name: "pbx-2", Network: "net-imaging",
+			Address: addr("10.84.20.20"), MAC: s.Reservations[0].MAC})
+	}, true},
+	{"uplink-incomplete", func(s *site.Site) {
+		u := iface(s, "if-gw-1-wan").Uplink
+		u.Method, u.Gateway = site.ByFixed, netip.Addr{}
+	}, func(s *site.Site) {
+		u := iface(s, "if-gw-1-wan").Uplink
+		u.Method, u.Gateway = site.ByDHCP, netip.Addr{}
+	}, false},
+	{"uplink-incomplete", func(s *site.Site) {
+		u := iface(s, "if-gw-1-wan").Uplink
+		u.Method, u.Account = site.ByPPPoE, ""
+	}, func(s *site.Site) {
+		u := iface(s, "if-gw-1-wan").Uplink
+		u.Method, u.Account = site.ByPPPoE, "kelder@line.example"
+	}, false},
+	{"route-router-outside", set("pool-imaging", 121, "0.0.0.0/0 via 10.84.18.1"),
+		set("pool-imaging", 121, "0.0.0.0/0 via 10.84.20.1, 10.84.18.0/23 via 0.0.0.0"), false},
+	{"route-router-outside", set("pool-imaging", 33, "10.9.9.9 10.84.18.1"),
+		set("pool-imaging", 33, "10.9.9.9 10.84.20.1"), false},
+	{"default-among-static-routes", set("pool-imaging", 33, "0.0.0.0 10.84.20.1"),
+		set("pool-imaging", 33, "10.9.9.9 10.84.20.1"), true},
+	{"option-names-unusable", set("pool-imaging", 42, "10.84.20.63"), set("pool-imaging", 42, "192.0.2.255"), true},
+	{"option-names-unusable", set("pool-imaging", 3, "10.84.20.0"), set("pool-imaging", 3, "10.84.20.1"), true},
+	{"option-names-nobody", set("pool-imaging", 42, "10.84.20.61"), set("pool-imaging", 42, "10.84.16.10"), true},
+	{"option-names-nobody", set("pool-imaging", 150, "10.84.20.61, 10.84.16.10"),
+		set("pool-imaging", 150, "192.0.2.61"), true},
+	{"option-defined-twice", func(s *site.Site) {
+		s.OptionDefinitions = []site.OptionDefinition{{ID: "a", Code: 224, Name: "A", Type: "text"},
+			{ID: "b", Code: 224, Name: "B", Type: "address"}}
+	}, func(s *site.Site) {
+		s.OptionDefinitions = []site.OptionDefinition{{ID: "a", Code: 224, Name: "A", Type: "text"},
+			{ID: "b", Code: 225, Name: "B", Type: "address"}}
+	}, true},
+	{"option-defined-registered", func(s *site.Site) {
+		s.OptionDefinitions = []site.OptionDefinition{{ID: "a", Code: 6, Name: "A", Type: "text"}}
+	}, func(s *site.Site) { // a private code, though Lithos has a meaning for it
+		s.OptionDefinitions = []site.OptionDefinition{{ID: "a", Code: 252, Name: "A", Type: "text"}}
+	}, true},
+	{"name-invalid", func(s *site.Site) { s.Reservations[0].Name = "Front desk" },
+		func(s *site.Site) { s.Reservations[0].Name = "" }, true},
+	{"name-invalid", func(s *site.Site) { s.FixedDevices[0].Name = "ns_1" },
+		func(s *site.Site) { s.FixedDevices[0].Name = "NS-1" }, true},
+	{"name-invalid", func(s *site.Site) { s.Devices[0].Name = "gw 1" },
+		func(s *site.Site) { s.Devices[0].Name = "gw-01" }, true},
+	{"router-outside-network", func(s *site.Site) {
+		s.Reservations[0].Options = []site.Option{{Code: 3, Value: "10.84.99.1"}}
+	}, func(s *site.Site) { s.Reservations[0].Options = []site.Option{{Code: 3, Value: "10.84.16.129"}} }, true},
+	{"option-shadows-router", func(s *site.Site) {
+		s.Reservations[0].Options = []site.Option{{Code: 121, Value: "10.0.0.0/8 via 10.84.16.129"}}
+	}, func(s *site.Site) {
+		s.Reservations[0].Options = []site.Option{{Code: 121,
+			Value: "0.0.0.0/0 via 10.84.16.129, 10.0.0.0/8 via 10.84.16.129"}}
+	}, true},
+	{"lease-timers-order", func(s *site.Site) {
+		s.VendorClasses[0].Options = []site.Option{{Code: 58, Value: "8 days"}}
+	}, func(s *site.Site) {
+		s.VendorClasses[0].Options = []site.Option{{Code: 58, Value: "1 minute"}}
+	}, true},
+	{"option-invalid", set("pool-imaging", 114, "portal"), set("pool-imaging", 114, "https://portal.example/"), true},
 	{"device-name-twice", func(s *site.Site) { s.Devices[1].Name = "GW-1" },
 		func(s *site.Site) { s.Devices[1].Name = "gw-2" }, false},
 	{"interface-name-twice", func(s *site.Site) { iface(s, "if-gw-1-lan-48").Name = "lan.24" },
@@ -369,12 +499,16 @@ func leases(n, live int) []seen.Sighting {
 	return out
 }
 
-// Rules that need surroundings.
-var aroundCases = []struct {
+// aroundCase is the same of a rule that needs surroundings.
+type aroundCase struct {
 	rule         string
 	breaks, near func(*site.Site, *check.Surroundings)
 	fixed        bool
-}{
+}
+
+var aroundCases = slices.Concat(seenCases, nameAroundCases)
+
+var seenCases = []aroundCase{
 	{"networks-overlap-across-sites", func(_ *site.Site, w *check.Surroundings) {
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road",
 			Networks: []site.Network{{ID: "net-h", Name: "Bench", Prefix: prefix("10.84.20.32/27")}}}}
@@ -404,6 +538,36 @@ func twins(apart time.Duration) []seen.Sighting {
 	two := one
 	two.Address, two.First, two.Last = addr("10.84.18.201"), moment.Add(-apart/2), moment
 	return []seen.Sighting{one, two}
+}
+
+// whole fails where a sentence of a finding has a hole in it: something without a name.
+func whole(t *testing.T, f check.Finding) {
+	t.Helper()
+	for _, says := range []string{f.Title, f.Says} {
+		assert.NotRegexp(t, `  |^ | $| [.,:;]( |$)|\(\)|%!|invalid`, says, f.Rule)
+	}
+	for _, fix := range []*check.Fix{f.Fix, f.Other} {
+		if fix != nil {
+			assert.NotRegexp(t, `  |^ | $|%!|invalid`, fix.Title, f.Rule)
+		}
+	}
+}
+
+// What people may leave without a name is named otherwise, in every sentence.
+func TestNoSentenceHasAHole(t *testing.T) {
+	for _, c := range cases {
+		s := clean()
+		c.breaks(s)
+		for _, r := range s.Reservations {
+			r.Name = ""
+		}
+		for i := range s.FixedDevices {
+			s.FixedDevices[i].Note = ""
+		}
+		for _, f := range check.Site(s) {
+			whole(t, f)
+		}
+	}
 }
 
 func TestEveryRuleOfSurroundings(t *testing.T) {
@@ -448,6 +612,9 @@ func TestEveryRuleFindsAndStaysSilent(t *testing.T) {
 			assert.NotEmpty(t, f.Title)
 			assert.NotEmpty(t, f.Says)
 			assert.NotEmpty(t, f.Parts)
+			for _, f := range found {
+				whole(t, f)
+			}
 			if c.near != nil {
 				s := clean()
 				c.near(s)

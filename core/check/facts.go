@@ -4,6 +4,7 @@ import (
 	"iter"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"lithos/core/address"
 	"lithos/core/compile"
@@ -19,8 +20,11 @@ type facts struct {
 	networks map[string]*site.Network
 	pools    map[string][]*site.Pool       // by network id
 	told     map[string][]option.Effective // what clients of a pool are told, by pool id
-	strays   []*site.Reservation           // those that lie outside their network
+	strays   []*site.Reservation           // those that lie outside their network, or have none
+	misnamed []*site.Reservation           // those with a name that no host can have
+	tuned    []*site.Reservation           // those that set options
 	common   compile.Everywhere
+	book     func() *compile.Book // every name, worked out when it is first asked for
 	own      option.Own
 	*wiring
 }
@@ -49,17 +53,38 @@ func (f *facts) homes(n *site.Network) []home { return f.homesOf[n.Prefix.Masked
 
 func learn(s *site.Site) *facts {
 	f := &facts{Site: s, common: compile.Common(s), own: s.Own(),
-		told: make(map[string][]option.Effective, len(s.Pools)), wiring: wire(s)}
+		told: make(map[string][]option.Effective, len(s.Pools)), wiring: wire(s), book: bookOf(s)}
 	f.index()
 	for i := range s.Pools {
 		f.tell(&s.Pools[i])
 	}
 	for _, r := range s.Reservations {
-		if f.astray(r) {
-			f.strays = append(f.strays, r)
-		}
+		f.pick(r)
 	}
 	return f
+}
+
+func bookOf(s *site.Site) func() *compile.Book {
+	return sync.OnceValue(func() *compile.Book { return compile.Names(s) })
+}
+
+// pick puts a reservation into the lists of the few that some rules are about, so that those rules
+// need not go through tens of thousands.
+func (f *facts) pick(r *site.Reservation) {
+	if f.astray(r) {
+		f.strays = append(f.strays, r)
+	}
+	if r.Name != "" && option.CheckLabel(r.Name) != nil {
+		f.misnamed = append(f.misnamed, r)
+	}
+	if len(r.Options) > 0 {
+		f.tuned = append(f.tuned, r)
+	}
+}
+
+// picked are the lists that pick fills.
+func (f *facts) picked() []*[]*site.Reservation {
+	return []*[]*site.Reservation{&f.strays, &f.misnamed, &f.tuned}
 }
 
 // index finds the networks and pools by their ids.
@@ -82,10 +107,10 @@ func (f *facts) tell(p *site.Pool) {
 	}
 }
 
-// astray reports whether a reservation lies outside its network.
+// astray reports whether a reservation lies outside its network, or has none.
 func (f *facts) astray(r *site.Reservation) bool {
 	n := f.networks[r.Network]
-	return n != nil && !n.Prefix.Contains(r.Address)
+	return n == nil || !n.Prefix.Contains(r.Address)
 }
 
 func wire(s *site.Site) *wiring {
@@ -229,7 +254,7 @@ func (f *facts) ownersIn(r address.Range) []owner {
 	reserved := reservedIn(f.Site, r)
 	out = slices.Grow(out, len(reserved))
 	for _, v := range reserved {
-		out = append(out, owner{at: v.Address, part: site.Ref{Kind: site.KindReservation, ID: v.ID}, name: v.Name,
+		out = append(out, owner{at: v.Address, part: reservationRef(v.ID), name: v.Name,
 			mac: v.MAC, named: v.Client != ""})
 	}
 	if fixed > 0 && fixed < len(out) || ifaces > 0 && ifaces < fixed {

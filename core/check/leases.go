@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"time"
 
-	"lithos/core/compile"
 	"lithos/core/option"
 	"lithos/core/site"
 )
@@ -42,34 +41,4 @@ func leaseIs(lease time.Duration, p *site.Pool, better, says string) Finding {
 		Network: p.Network, Parts: []site.Ref{poolRef(p.ID)}, Says: says,
 		Fix: setOption("Make it "+better, p, option.LeaseTime, better),
 	}
-}
-
-func leaseTimersOrder(f *facts, n *site.Network, report func(Finding)) {
-	f.eachPool(n, func(p *site.Pool) {
-		t := f.timers(p)
-		if t.T1 < t.T2 && t.T2 < t.Lease {
-			return
-		}
-		found := Finding{
-			Title: fmt.Sprintf("The lease timers of %s are out of order", p.Name), Network: n.ID,
-			Parts: []site.Ref{poolRef(p.ID)},
-			Value: fmt.Sprint(t.T1, t.T2, t.Lease),
-			Says: fmt.Sprintf("Renewal (T1) is after %s, rebinding (T2) after %s and the lease ends after %s. "+
-				"Clients ignore timers that are not in this order, or lose their address before they renew.",
-				option.FormatDuration(t.T1), option.FormatDuration(t.T2), option.FormatDuration(t.Lease)),
-		}
-		fix := &Fix{Title: "Let T1 and T2 follow the lease time"}
-		for _, code := range []uint8{option.RenewalT1, option.RebindingT2} {
-			if t, ok := compile.Value(f.toldIn(p), code); ok {
-				one := f.unsetting("", t)
-				if one == nil {
-					fix = nil
-					break
-				}
-				fix.Edits = append(fix.Edits, one.Edits...)
-			}
-		}
-		found.Fix = fix
-		report(found)
-	})
 }

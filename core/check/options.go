@@ -8,7 +8,6 @@ import (
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
-	"lithos/core/address"
 	"lithos/core/compile"
 	"lithos/core/dhcp"
 	"lithos/core/edit"
@@ -30,9 +29,9 @@ func (f *facts) eachLevel(n *site.Network, at func(level site.Ref, network, name
 	}
 	at(networkRef(n.ID), n.ID, n.Name, n.Options)
 	f.eachPool(n, func(p *site.Pool) { at(poolRef(p.ID), n.ID, p.Name, p.Options) })
-	for r := range f.reservedOn(n) {
-		if len(r.Options) > 0 {
-			at(site.Ref{Kind: site.KindReservation, ID: r.ID}, n.ID, r.Name, r.Options)
+	for _, r := range f.tuned {
+		if r.Network == n.ID {
+			at(reservationRef(r.ID), n.ID, r.NameOrAddress(), r.Options)
 		}
 	}
 }
@@ -152,30 +151,6 @@ func setOption(title string, p *site.Pool, code uint8, value string) *Fix {
 	return &Fix{title, []edit.Edit{edit.Adding(site.KindOption, id, in, now)}}
 }
 
-func optionShadowsRouter(f *facts, n *site.Network, report func(Finding)) {
-	f.eachPool(n, func(p *site.Pool) {
-		list := f.toldIn(p)
-		routes, ok := compile.Value(list, option.StaticRoutes)
-		if !ok || strings.Contains(routes.Value, "0.0.0.0/0 ") {
-			return
-		}
-		routers := compile.Addresses(list, option.Router)
-		if _, err := option.Parse(option.StaticRoutes, routes.Value); err != nil || len(routers) == 0 {
-			return
-		}
-		report(Finding{
-			Title: fmt.Sprintf("Clients of %s lose their router", p.Name), Network: n.ID,
-			Parts: []site.Ref{poolRef(p.ID), level(routes)},
-			Value: routes.Value,
-			Says: fmt.Sprintf("A client that takes the classless static routes set on %s ignores option 3 (RFC "+
-				"3442), and they have no default route. It reaches %s and nothing else.", routes.From.Name,
-				routes.Value),
-			Fix: f.retell(fmt.Sprintf("Add the default route via %s", routers[0]), routes,
-				fmt.Sprintf("0.0.0.0/0 via %s, %s", routers[0], routes.Value)),
-		})
-	})
-}
-
 // optionOverSize packs what a client that asks for everything would be told.
 func optionOverSize(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
@@ -222,14 +197,14 @@ func bootPairIncomplete(f *facts, n *site.Network, report func(Finding)) {
 		switch {
 		case file && !name && !server:
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told a bootfile and no server", p.Name), Network: n.ID,
+				Title: fmt.Sprintf("Clients of %s are told a boot file and no server", p.Name), Network: n.ID,
 				Parts: []site.Ref{poolRef(p.ID)},
 				Says: "They look for the file on the DHCP server, which most likely has none. Set option 66 or 150 " +
 					"beside 67.",
 			})
 		case name && !file:
 			report(Finding{
-				Title: fmt.Sprintf("Clients of %s are told a TFTP server and no bootfile", p.Name), Network: n.ID,
+				Title: fmt.Sprintf("Clients of %s are told a TFTP server and no boot file", p.Name), Network: n.ID,
 				Parts: []site.Ref{poolRef(p.ID)},
 				Says: "A machine that boots from the network knows where to ask and not for what. Set option 67 " +
 					"beside 66.",
@@ -263,25 +238,6 @@ func routerMissing(f *facts, n *site.Network, report func(Finding)) {
 				Parts: []site.Ref{poolRef(p.ID), networkRef(n.ID)}, Fix: f.setGateway(n),
 				Says: fmt.Sprintf("They get an address and stay shut in %s: nothing says where other networks are.",
 					n.Prefix),
-			})
-		}
-	})
-}
-
-func routerOutsideNetwork(f *facts, n *site.Network, report func(Finding)) {
-	f.eachPool(n, func(p *site.Pool) {
-		told := f.toldIn(p)
-		for _, a := range compile.Addresses(told, option.Router) {
-			t, _ := compile.Value(told, option.Router)
-			if n.Prefix.Contains(a) || t.From.Kind == site.KindNetwork && a == n.Gateway {
-				continue // gateway-outside-network says so already
-			}
-			report(Finding{
-				Title: fmt.Sprintf("The router told to %s is elsewhere", p.Name), Network: n.ID,
-				Parts: []site.Ref{poolRef(p.ID)}, Addresses: []address.Range{address.Single(a)},
-				Says: fmt.Sprintf("%s, set on %s, is not in %s. Clients cannot reach it and have no way out.", a,
-					t.From.Name, n.Prefix),
-				Fix: f.unsetting("Tell them the gateway of "+n.Name+" instead", t),
 			})
 		}
 	})

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 
 	"lithos/core/address"
 	"lithos/core/edit"
@@ -15,11 +16,11 @@ func reservationOutsideNetwork(f *facts, n *site.Network, report func(Finding)) 
 			continue
 		}
 		report(Finding{
-			Title: fmt.Sprintf("Reservation %s is outside %s", r.Name, n.Name), Network: n.ID,
+			Title: fmt.Sprintf("Reservation %s is outside %s", r.NameOrAddress(), n.Name), Network: n.ID,
 			Addresses: []address.Range{address.Single(r.Address)},
-			Parts:     []site.Ref{{Kind: site.KindReservation, ID: r.ID}},
-			Says: fmt.Sprintf("No host in %s can hold %s. The client %s is refused or cut off.", n.Prefix,
-				r.Address, r.MAC),
+			Parts:     []site.Ref{reservationRef(r.ID)},
+			Says: fmt.Sprintf("No host in %s can hold %s. Its client is refused or cut off.", n.Prefix,
+				r.Address),
 			Fix: f.moveReservation(n, r.ID),
 		})
 	}
@@ -27,9 +28,15 @@ func reservationOutsideNetwork(f *facts, n *site.Network, report func(Finding)) 
 
 func (f *facts) moveReservation(n *site.Network, id string) *Fix {
 	r, ok := f.Reservation(id)
-	free, ok2 := site.NextFree(f.Site, n)
-	if !ok || !ok2 {
+	if !ok {
 		return nil
+	}
+	// One that is outside keeps its host number where that is free.
+	free, ok := site.SameHost(f.Site, n, r.Address)
+	if n.Prefix.Contains(r.Address) || !ok {
+		if free, ok = site.NextFree(f.Site, n); !ok {
+			return nil
+		}
 	}
 	now := *r
 	now.Address = free
@@ -38,24 +45,20 @@ func (f *facts) moveReservation(n *site.Network, id string) *Fix {
 }
 
 func reservationMACTwice(f *facts, n *site.Network, report func(Finding)) {
-	first := map[address.MAC]*site.Reservation{}
-	for r := range f.reservedOn(n) {
-		other, dup := first[r.MAC]
-		if !dup || r.MAC.IsZero() {
-			first[r.MAC] = r
-			continue
-		}
-		ref := site.Ref{Kind: site.KindReservation, ID: r.ID}
+	all := slices.Collect(f.reservedOn(n))
+	twice(all, func(r **site.Reservation) string { return (*r).MAC.String() }, func(first, again **site.Reservation) {
+		other, r := *first, *again
+		ref := reservationRef(r.ID)
 		fix := &Fix{Title: "Remove the reservation of " + r.Address.String()}
 		fix.Edits, _ = edit.Removing(f.Site, ref, site.Ref{})
 		report(Finding{
 			Title: r.MAC.String() + " is reserved twice", Network: r.Network,
-			Parts:     []site.Ref{{Kind: site.KindReservation, ID: other.ID}, ref},
+			Parts:     []site.Ref{reservationRef(other.ID), ref},
 			Addresses: []address.Range{address.Single(other.Address), address.Single(r.Address)}, Fix: fix,
 			Says: fmt.Sprintf("The client is given %s or %s, whichever the server finds first.", other.Address,
 				r.Address),
 		})
-	}
+	})
 }
 
 func macMalformed(_ *facts, n *site.Network, held []owner, report func(Finding)) {
@@ -86,20 +89,13 @@ func macRandomised(f *facts, n *site.Network, report func(Finding)) {
 			continue
 		}
 		report(Finding{
-			Title: fmt.Sprintf("The MAC of %s was made up by its machine", orAddress(r)), Network: n.ID,
-			Parts:     []site.Ref{{Kind: site.KindReservation, ID: r.ID}},
+			Title: fmt.Sprintf("The MAC of %s was made up by its machine", r.NameOrAddress()), Network: n.ID,
+			Parts:     []site.Ref{reservationRef(r.ID)},
 			Addresses: []address.Range{address.Single(r.Address)},
 			Says: fmt.Sprintf("%s is locally administered. The machine takes another when it likes, and the "+
 				"reservation no longer holds. Switch private addresses off on the machine for this network.", r.MAC),
 		})
 	}
-}
-
-func orAddress(r *site.Reservation) string {
-	if r.Name != "" {
-		return r.Name
-	}
-	return r.Address.String()
 }
 
 func reservationExcluded(f *facts, n *site.Network, report func(Finding)) {

@@ -15,6 +15,7 @@ type finder struct {
 	// afterPools and afterHolders make the rule look everywhere again when some pool, or
 	// what holds some address, was touched.
 	afterPools, afterHolders bool
+	afterNames               bool // the same for names: resolvers, zones, records and services
 }
 
 func inNetwork(look func(f *facts, n *site.Network, report func(Finding))) finder {
@@ -38,6 +39,11 @@ func ofSite(look func(f *facts, report func(Finding))) finder { return finder{si
 
 func ofPools(look func(f *facts, report func(Finding))) finder {
 	return finder{site: look, afterPools: true}
+}
+
+// ofNames is about names, which reservations, fixed devices and what clients are told have part in.
+func ofNames(look func(f *facts, report func(Finding))) finder {
+	return finder{site: look, afterPools: true, afterHolders: true, afterNames: true}
 }
 
 // atLevels is about the levels that set options: those of each network, and those
@@ -84,6 +90,34 @@ var rules = []Rule{
 	{"vlan-id-out-of-range", "Addressing", Blocks, "A VLAN id is from 1 to 4094.",
 		finder{network: networkVLANOutOfRange, device: deviceVLANOutOfRange}},
 	{"vlan-id-reused", "Addressing", Blocks, "A VLAN id belongs to one network.", ofSite(vlanReused)},
+	{"vlan-differs", "Addressing", Blocks, "A network's interface is on its VLAN.", inNetwork(vlanDiffers)},
+	{"reference-missing", "Addressing", Blocks, "What a part refers to exists.",
+		finder{site: referenceMissing, device: portReferenceMissing, afterPools: true, afterHolders: true}},
+	{"fixed-outside-network", "Addressing", Warns, "A fixed device holds an address of its network.",
+		amongHolders(fixedOutsideNetwork)},
+	{"permits-missing", "Addressing", Notes, "Interfaces of a device that lists permits list theirs.",
+		onDevice(permitsMissing)},
+	{"windows-wrong", "Addressing", Warns, "The windows of a standard lie one after another.", ofSite(windowsWrong)},
+	{"range-backwards", "DHCP", Blocks, "A range has addresses, first before last.", inNetwork(rangeBackwards)},
+	{"reservation-client-twice", "DHCP", Blocks, "A client identifier has one reservation a network.",
+		inNetwork(reservationClientTwice)},
+	{"mac-reserved-and-fixed", "DHCP", Warns, "A machine is given its address or holds it itself.",
+		amongHolders(macReservedAndFixed)},
+	{"uplink-incomplete", "Uplink", Blocks, "An uplink has what its way of getting an address needs.",
+		onDevice(uplinkIncomplete)},
+	{"route-router-outside", "Options", Blocks, "The router of a route clients are told is in their network.",
+		inNetwork(routeRouterOutside)},
+	{"default-among-static-routes", "Options", Warns, "A default route is told as option 3 or 121, not as 33.",
+		inNetwork(defaultAmongStaticRoutes)},
+	{"option-names-unusable", "Options", Blocks, "Clients are told of no address that no host can hold.",
+		toldClients(optionNamesUnusable)},
+	{"option-names-nobody", "Options", Warns, "Machines that clients are told of inside the site are recorded.",
+		toldHolders(optionNamesNobody)},
+	{"option-defined-twice", "Options", Blocks, "A private code has one definition.", ofSite(optionDefinedTwice)},
+	{"option-defined-registered", "Options", Blocks, "A site defines private codes alone.",
+		ofSite(optionDefinedRegistered)},
+	{"name-invalid", "Names", Warns, "A host name is one a host can have.",
+		finder{network: nameInvalid, device: deviceNameInvalid}},
 	{"device-name-twice", "Addressing", Warns, "A device has a name of its own.", ofSite(deviceNameTwice)},
 	{"interface-name-twice", "Addressing", Blocks, "An interface has a name of its own on its device.",
 		onDevice(interfaceNameTwice)},
@@ -167,11 +201,50 @@ var rules = []Rule{
 	{"option-server-only", "Options", Blocks, "Nobody sets what the server alone sets.", atLevels(optionServerOnly)},
 	{"option-shadows-router", "Options", Blocks, "Static routes include the way out.", inNetwork(optionShadowsRouter)},
 	{"option-set-twice", "Options", Warns, "A level sets an option once.", atLevels(optionSetTwice)},
-	{"boot-pair-incomplete", "Options", Warns, "A TFTP server and a bootfile go together.",
+	{"boot-pair-incomplete", "Options", Warns, "A TFTP server and a boot file go together.",
 		inNetwork(bootPairIncomplete)},
 	{"mtu-above-uplink", "Options", Warns, "Clients send no packet the uplink cannot carry.",
 		inNetwork(mtuAboveUplink)},
 	{"option-over-size", "Options", Warns, "What clients are told fits what every client accepts.",
 		inNetwork(optionOverSize)},
 	{"vendor-invalid", "Options", Blocks, "Sub-options of a vendor class can be sent.", ofSite(vendorInvalid)},
+	{"record-invalid", "Names", Blocks, "A record can be read and sent.", ofNames(recordInvalid)},
+	{"name-too-long", "Names", Blocks, "A name fits with its zone.", ofNames(nameTooLong)},
+	{"name-two-addresses", "Names", Warns, "A name is one machine's.", ofNames(nameTwoAddresses)},
+	{"alias-with-other-data", "Names", Blocks, "An alias has nothing beside it.", ofNames(aliasWithOtherData)},
+	{"alias-loop", "Names", Blocks, "An alias leads somewhere.", ofNames(aliasLoop)},
+	{"alias-target-missing", "Names", Warns, "What an alias or a service record names is there.",
+		ofNames(aliasTargetMissing)},
+	{"reverse-missing", "Names", Notes, "An address with a name has it in reverse.", ofNames(reverseMissing)},
+	{"reverse-differs", "Names", Warns, "Reverse and forward agree.", ofNames(reverseDiffers)},
+	{"reverse-two-names", "Names", Warns, "An address has one name in reverse.", ofNames(reverseTwoNames)},
+	{"record-outside-site", "Names", Warns, "A private address in a record is the site's.",
+		ofNames(recordOutsideSite)},
+	{"record-into-pool", "Names", Warns, "A record names no address that is handed out.", ofNames(recordIntoPool)},
+	{"domain-multicast", "Names", Warns, "No domain is one of multicast names.", ofNames(domainMulticast)},
+	{"domain-not-ours", "Names", Warns, "The site's domain is registered, or kept for private use.",
+		ofNames(domainNotOurs)},
+	{"search-domain-misses-zone", "Names", Warns, "Clients complete names with domains that have some.",
+		ofNames(searchDomainMissesZone)},
+	{"short-names-leak", "Names", Warns, "Names of one word stay at the site.", ofNames(shortNamesLeak)},
+	{"private-reverse-leaks", "Names", Warns, "Private and special names stay at the site.",
+		ofNames(privateReverseLeaks)},
+	{"no-forwarder", "Names", Warns, "A resolver asks somebody for what is not the site's.", ofNames(noForwarder)},
+	{"forwarder-loops", "Names", Blocks, "No resolver asks itself.", ofNames(forwarderLoops)},
+	{"resolver-not-listening", "Names", Warns, "A resolver answers where clients are told to ask.",
+		ofNames(resolverNotListening)},
+	{"resolver-not-permitted", "Names", Warns, "An interface lets its network's questions in.",
+		ofNames(resolverNotPermitted)},
+	{"asker-not-allowed", "Names", Warns, "Clients that are told a resolver may ask it.", ofNames(askerNotAllowed)},
+	{"resolver-address-moves", "Names", Warns, "A name server's own address is kept for it.",
+		ofNames(resolverAddressMoves)},
+	{"split-inside-missing", "Names", Warns, "A name the world is told is there inside, too.",
+		ofNames(splitInsideMissing)},
+	{"split-outside-private", "Names", Blocks, "The world is told no private address.", ofNames(splitOutsidePrivate)},
+	{"service-outside-only", "Names", Warns, "A service is reached from inside, too.", ofNames(serviceOutsideOnly)},
+	{"lease-names-off", "Names", Notes, "Clients with leases have names.", ofNames(leaseNamesOff)},
+	{"cache-above-memory", "Names", Warns, "A cache fits into its device.", ofNames(cacheAboveMemory)},
+	{"tls-name-missing", "Names", Warns, "Who is asked over TLS has a name to verify.", ofNames(tlsNameMissing)},
+	{"ttl-beyond-lease", "Names", Warns, "A lease's name is kept no longer than the lease.", ofNames(ttlBeyondLease)},
+	{"open-resolver", "Names", Blocks, "A resolver answers the site alone.", ofNames(openResolver)},
 }

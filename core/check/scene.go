@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"lithos/core/address"
+	"lithos/core/compile"
 	"lithos/core/edit"
 	"lithos/core/option"
 	"lithos/core/site"
@@ -45,6 +46,9 @@ func (sc *Scene) After(doc *site.Site, edits []edit.Edit) *Scene {
 	f := *sc.facts
 	f.Site = doc
 	f.index()
+	if t.names || t.holders {
+		f.book = bookOf(doc)
+	}
 	if len(t.networks) > 0 {
 		f.told = maps.Clone(f.told)
 		for id := range t.networks {
@@ -56,25 +60,39 @@ func (sc *Scene) After(doc *site.Site, edits []edit.Edit) *Scene {
 			delete(f.told, id)
 		}
 	}
-	f.strays = slices.DeleteFunc(slices.Clone(f.strays), func(r *site.Reservation) bool { return t.reservations[r.ID] })
+	for _, list := range f.picked() {
+		*list = slices.DeleteFunc(slices.Clone(*list), func(r *site.Reservation) bool { return t.reservations[r.ID] })
+	}
 	for id := range t.reservations {
-		if r, ok := doc.Reservation(id); ok && f.astray(r) {
-			f.strays = append(f.strays, r)
+		if r, ok := doc.Reservation(id); ok {
+			f.pick(r)
 		}
 	}
-	slices.SortFunc(f.strays, func(a, b *site.Reservation) int {
-		return cmp.Or(a.Address.Compare(b.Address), strings.Compare(a.ID, b.ID))
-	})
+	for _, list := range f.picked() {
+		slices.SortFunc(*list, func(a, b *site.Reservation) int {
+			return cmp.Or(a.Address.Compare(b.Address), strings.Compare(a.ID, b.ID))
+		})
+	}
 	next := &Scene{facts: &f, Findings: sc.Findings, renewed: t}
 	next.look(t)
 	return next
 }
 
-// Renewed lists the networks that After looked at again, which may look different from
-// those of the scene before; all is set where every network may.
-func (sc *Scene) Renewed() (networks []string, all bool) {
-	return slices.Sorted(maps.Keys(sc.renewed.networks)), sc.renewed.wide
+// Renewal is what After looked at again, which may look different from the scene before.
+type Renewal struct {
+	Networks []string // ids
+	All      bool     // every network, and everything else
+	Names    bool     // the names
 }
+
+// Renewed is what After looked at again.
+func (sc *Scene) Renewed() Renewal {
+	return Renewal{slices.Sorted(maps.Keys(sc.renewed.networks)), sc.renewed.wide,
+		sc.renewed.names || sc.renewed.holders}
+}
+
+// Book is every name of the site.
+func (sc *Scene) Book() *compile.Book { return sc.book() }
 
 // touched is what edits make the rules look at again.
 type touched struct {
@@ -84,13 +102,14 @@ type touched struct {
 	outside      bool            // what holds an address of no network
 	pools        bool
 	holders      bool
+	names        bool
 	reservations map[string]bool
 	gonePools    []string
 }
 
 func everything(s *site.Site) touched {
 	t := touched{wide: true, networks: map[string]bool{}, devices: map[string]bool{}, outside: true, pools: true,
-		holders: true}
+		holders: true, names: true}
 	for _, n := range s.Networks {
 		t.networks[n.ID] = true
 	}
@@ -104,7 +123,7 @@ func (sc *Scene) touched(doc *site.Site, edits []edit.Edit) touched {
 	t := touched{networks: map[string]bool{}, devices: map[string]bool{}, reservations: map[string]bool{}}
 	for _, e := range edits {
 		part := e.Part
-		if part.Kind == site.KindExclusion || part.Kind == site.KindOption {
+		if part.Kind == site.KindExclusion || part.Kind == site.KindOption || part.Kind == site.KindRecord {
 			part = e.In
 		}
 		for _, s := range []*site.Site{sc.Site, doc} {
@@ -122,6 +141,14 @@ func (sc *Scene) touched(doc *site.Site, edits []edit.Edit) touched {
 			if p := &s.Pools[i]; t.networks[p.Network] {
 				t.devices[p.Server] = true
 			}
+		}
+	}
+	// A device outside its network is reported where its address lies, with a free address of its network.
+	home := maps.Clone(t.networks)
+	for i := range doc.FixedDevices {
+		d := &doc.FixedDevices[i]
+		if n, ok := doc.Network(d.Network); ok && home[n.ID] && !n.Prefix.Contains(d.Address) {
+			sc.touchAddress(&t, d.Address)
 		}
 	}
 	return t
@@ -150,6 +177,8 @@ func (sc *Scene) touch(t *touched, s *site.Site, part site.Ref, option bool) {
 			t.networks[f.Network] = true
 			sc.touchAddress(t, f.Address)
 		}
+	case part.Kind == site.KindResolver, part.Kind == site.KindZone, part.Kind == site.KindService:
+		t.names = true
 	case part.Kind == site.KindKnownClient:
 		// Known clients matter to sightings alone; no rule of the document reads them.
 	default:
@@ -234,7 +263,7 @@ func (sc *Scene) look(t touched) {
 	}
 	for r := range rules {
 		rule = &rules[r]
-		if again := t.wide || rule.afterPools && t.pools || rule.afterHolders && t.holders; rule.site == nil || !again {
+		if rule.site == nil || !t.again(rule.finder) {
 			continue
 		}
 		begin("site", rule.Slug)
@@ -252,6 +281,11 @@ func (sc *Scene) look(t touched) {
 	}
 	Sort(out)
 	sc.Findings = out
+}
+
+// again reports whether a rule about the site looks again.
+func (t touched) again(f finder) bool {
+	return t.wide || f.afterPools && t.pools || f.afterHolders && t.holders || f.afterNames && t.names
 }
 
 // On visits the reservations of a network, by address; those outside it come last.

@@ -4,16 +4,46 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"net/netip"
 	"reflect"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/edit/edittest"
 	"lithos/core/site"
 )
+
+// The address offered to a device outside its network was taken by a pool that is now removed.
+func TestAFreedAddressIsOfferedToADeviceElsewhere(t *testing.T) {
+	doc := &site.Site{
+		Networks: []site.Network{{ID: "net-bench", Name: "Bench", Prefix: netip.MustParsePrefix("10.84.32.0/28")}},
+		Pools: []site.Pool{{ID: "pool-bench", Name: "Bench", Network: "net-bench", Ranges: []address.Range{
+			{From: netip.MustParseAddr("10.84.32.2"), To: netip.MustParseAddr("10.84.32.9")}}}},
+		FixedDevices: []site.FixedDevice{
+			{ID: "fix-ap", Name: "ap", Network: "net-bench", Address: netip.MustParseAddr("10.84.33.5")}},
+	}
+	offered := func(sc *check.Scene) bool {
+		for _, f := range sc.Findings {
+			if f.Rule == "fixed-outside-network" {
+				return f.Fix != nil
+			}
+		}
+		t.Fatal("fixed-outside-network is not found")
+		return false
+	}
+	sc := check.Of(doc)
+	assert.False(t, offered(sc))
+	remove := edit.Edit{Op: edit.Remove, Part: site.Ref{Kind: site.KindPool, ID: "pool-bench"}}
+	after, err := edit.Apply(doc, remove)
+	require.NoError(t, err)
+	assert.True(t, offered(sc.After(after, []edit.Edit{remove})))
+}
 
 // Whatever is done to a site, looking again at what was touched finds what looking at
 // everything finds.

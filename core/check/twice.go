@@ -125,7 +125,7 @@ func reservationKnownTwice(f *facts, n *site.Network, report func(Finding)) {
 		now := *r
 		now.MAC = address.MAC{}
 		report(Finding{
-			Title:   fmt.Sprintf("Reservation %s has a MAC and a client identifier", r.Name),
+			Title:   fmt.Sprintf("Reservation %s has a MAC and a client identifier", r.NameOrAddress()),
 			Network: n.ID, Parts: []site.Ref{reservationRef(r.ID)},
 			Addresses: []address.Range{address.Single(r.Address)},
 			Says: fmt.Sprintf("The client identifier counts (RFC 2131 section 4.2): a client that sends another "+

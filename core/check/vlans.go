@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"slices"
+	"strconv"
 
 	"lithos/core/links"
 	"lithos/core/site"
@@ -28,32 +29,38 @@ func deviceVLANOutOfRange(_ *facts, d *site.Device, report func(Finding)) {
 				Says:  fmt.Sprintf("A VLAN interface needs an id from 1 to 4094; %s refuses %d.", d.Name, i.VLAN),
 			})
 		}
+		for _, id := range append([]int{i.Untagged}, i.Tagged...) {
+			if id < 0 || id > 4094 || id == 0 && slices.Contains(i.Tagged, 0) {
+				report(Finding{
+					Title: fmt.Sprintf("%s of %s carries VLAN id %d", i.Name, d.Name, id),
+					Parts: []site.Ref{interfaceRef(i.ID)}, Value: fmt.Sprint("carries ", id),
+					Says: fmt.Sprintf("IEEE 802.1Q has room for ids 1 to 4094 only; %s refuses %d.", d.Name, id),
+				})
+			}
+		}
 	}
 }
 
 func vlanReused(f *facts, report func(Finding)) {
-	first := map[int]*site.Network{}
-	for i := range f.Networks {
-		n := &f.Networks[i]
+	key := func(n *site.Network) string {
 		if n.VLAN == 0 {
-			continue
+			return ""
 		}
-		if other := first[n.VLAN]; other != nil {
-			now := *n
-			now.VLAN = FreeVLAN(f.Site)
-			report(Finding{
-				Title: fmt.Sprintf("%s and %s share VLAN %d", other.Name, n.Name, n.VLAN), Network: n.ID,
-				Parts: []site.Ref{networkRef(other.ID), networkRef(n.ID)},
-				Value: fmt.Sprint(n.VLAN),
-				Says: fmt.Sprintf("Clients of both networks hear each other's broadcasts, and a DHCP request on "+
-					"VLAN %d is answered from whichever pool is first.", n.VLAN),
-				Fix: change(fmt.Sprintf("Give %s VLAN %d", n.Name, now.VLAN), site.KindNetwork, n.ID,
-					site.Ref{}, *n, now),
-			})
-			continue
-		}
-		first[n.VLAN] = n
+		return strconv.Itoa(n.VLAN)
 	}
+	twice(f.Networks, key, func(first, again *site.Network) {
+		now := *again
+		now.VLAN = FreeVLAN(f.Site)
+		report(Finding{
+			Title: fmt.Sprintf("%s and %s share VLAN %d", first.Name, again.Name, again.VLAN), Network: again.ID,
+			Parts: []site.Ref{networkRef(first.ID), networkRef(again.ID)},
+			Value: key(again),
+			Says: fmt.Sprintf("Clients of both networks hear each other's broadcasts, and a DHCP request on "+
+				"VLAN %d is answered from whichever pool is first.", again.VLAN),
+			Fix: change(fmt.Sprintf("Give %s VLAN %d", again.Name, now.VLAN), site.KindNetwork, again.ID,
+				site.Ref{}, *again, now),
+		})
+	})
 }
 
 // FreeVLAN is the lowest VLAN id above those in use at the site, or the lowest

@@ -39,6 +39,9 @@ func Device(s *site.Site, id string) yang.Config {
 		c.DHCP.Pool = append(c.DHCP.Pool, part.Pool...)
 		c.DHCP.Reservation = append(c.DHCP.Reservation, part.Reservation...)
 	}
+	if slices.ContainsFunc(s.Resolvers, func(r site.Resolver) bool { return r.Device == id }) {
+		c.Resolver = Resolver(s, id, Names(s))
+	}
 	return c.Sorted()
 }
 
@@ -93,7 +96,12 @@ func subnetOn(d *site.Device, n *site.Network) (name string, ok bool) {
 // is the device's interface there, empty where it has none; pools and reserved are the
 // network's.
 func Serving(
-	s *site.Site, d *site.Device, n *site.Network, on string, pools []*site.Pool, reserved iter.Seq[*site.Reservation],
+	s *site.Site,
+	d *site.Device,
+	n *site.Network,
+	on string,
+	pools []*site.Pool,
+	reserved iter.Seq[*site.Reservation],
 ) yang.DHCPServer {
 	var out yang.DHCPServer
 	if !slices.ContainsFunc(pools, func(p *site.Pool) bool { return p.Server == d.ID }) || on == "" &&
@@ -107,7 +115,7 @@ func Serving(
 		}
 	}
 	for r := range reserved {
-		if p, ok := poolOf(pools, r); ok && p.Server == d.ID {
+		if p, ok := PoolAmong(pools, r); ok && p.Server == d.ID {
 			out.Reservation = append(out.Reservation, yang.Reservation{
 				ID: r.ID, Pool: p.ID, Name: r.Name, Address: r.Address, MAC: r.MAC, Client: identifier(r.Client),
 				Option: encode(own, r.Options),
@@ -135,7 +143,10 @@ func RelaysTo(s *site.Site, n *site.Network, server *site.Device) []*site.Interf
 	for d := range s.Devices {
 		for i := range s.Devices[d].Interfaces {
 			f := &s.Devices[d].Interfaces[i]
-			if !slices.ContainsFunc(f.Addresses, func(a netip.Prefix) bool { return a.Masked() == n.Prefix.Masked() }) {
+			if !slices.ContainsFunc(
+				f.Addresses,
+				func(a netip.Prefix) bool { return a.Masked() == n.Prefix.Masked() },
+			) {
 				continue
 			}
 			if slices.ContainsFunc(f.RelayTo, func(to netip.Addr) bool { return holds(server, to) }) {
@@ -201,17 +212,19 @@ func pool(s *site.Site, own option.Own, told []option.Effective, n *site.Network
 	}
 	for _, t := range told {
 		if wire, err := own.Parse(t.Code, t.Value); err == nil {
-			out.Option = append(out.Option, yang.Option{Code: t.Code, Value: wire})
+			subnets := t.From.Kind == site.KindNetwork || t.From.Kind == site.KindPool
+			out.Option = append(out.Option, yang.Option{Code: t.Code, Value: wire, Always: t.Always || subnets})
 		}
 	}
 	return out
 }
 
+// encode encodes what a class or a single client is told, asked for or not (RFC 2131 section 4.3.1).
 func encode(own option.Own, options []site.Option) []yang.Option {
 	var out []yang.Option
 	for _, o := range options {
 		if wire, err := own.Parse(o.Code, o.Value); err == nil {
-			out = append(out, yang.Option{Code: o.Code, Value: wire})
+			out = append(out, yang.Option{Code: o.Code, Value: wire, Always: true})
 		}
 	}
 	return out
@@ -255,7 +268,7 @@ func SubOptions(k *site.VendorClass) ([]byte, error) {
 // PoolOf is the pool whose options and server a reservation uses: the one whose
 // ranges hold its address, else the first of its network.
 func PoolOf(s *site.Site, r *site.Reservation) (*site.Pool, bool) {
-	return poolOf(byNetwork(s)[r.Network], r)
+	return PoolAmong(byNetwork(s)[r.Network], r)
 }
 
 func byNetwork(s *site.Site) map[string][]*site.Pool {
@@ -266,7 +279,8 @@ func byNetwork(s *site.Site) map[string][]*site.Pool {
 	return out
 }
 
-func poolOf(pools []*site.Pool, r *site.Reservation) (*site.Pool, bool) {
+// PoolAmong is PoolOf where the pools of the reservation's network are at hand already.
+func PoolAmong(pools []*site.Pool, r *site.Reservation) (*site.Pool, bool) {
 	for _, p := range pools {
 		if slices.ContainsFunc(p.Ranges, func(run address.Range) bool { return run.Contains(r.Address) }) {
 			return p, true
@@ -337,7 +351,7 @@ func (e Everywhere) Effective(c For) []option.Effective {
 func set(kind, id, name string, options []site.Option) []option.Set {
 	var out []option.Set
 	for _, o := range options {
-		out = append(out, option.Set{Code: o.Code, Value: o.Value,
+		out = append(out, option.Set{Code: o.Code, Value: o.Value, Always: o.Always,
 			Source: option.Source{Kind: kind, ID: id, Name: name}})
 	}
 	return out
@@ -345,7 +359,11 @@ func set(kind, id, name string, options []site.Option) []option.Set {
 
 // Value finds one told option.
 func Value(told []option.Effective, code uint8) (option.Effective, bool) {
-	i, ok := slices.BinarySearchFunc(told, code, func(t option.Effective, c uint8) int { return int(t.Code) - int(c) })
+	i, ok := slices.BinarySearchFunc(
+		told,
+		code,
+		func(t option.Effective, c uint8) int { return int(t.Code) - int(c) },
+	)
 	if !ok {
 		return option.Effective{}, false
 	}

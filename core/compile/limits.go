@@ -1,6 +1,8 @@
 package compile
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 
 	"lithos/core/site"
@@ -15,6 +17,8 @@ import (
 //   - A layer 3 switch neither translates addresses nor speaks PPPoE, and keeps
 //     reservations out of the ranges of its pools.
 //   - A server carries no VLANs for others and relays nothing.
+//
+// A layer 2 switch has no resolver, either.
 func Limits(kind string, c yang.Config) error {
 	addressed := 0
 	for _, i := range c.Interfaces.Interface {
@@ -34,6 +38,8 @@ func Limits(kind string, c yang.Config) error {
 		}
 	}
 	switch {
+	case kind == site.L2Switch && c.Resolver.Settings != nil:
+		return errors.New("a layer 2 switch has no resolver")
 	case kind == site.L2Switch && addressed > 1:
 		return fmt.Errorf("a layer 2 switch has one interface with an address, and this would be %d", addressed)
 	case kind == site.L2Switch && len(c.Relays.Relay) > 0, kind == site.Server && len(c.Relays.Relay) > 0:
@@ -63,7 +69,7 @@ func keptApart(c yang.Config) error {
 		for _, p := range c.DHCP.Pool {
 			if p.HandsOut(r.Address) {
 				return fmt.Errorf("reservation %s: a layer 3 switch reserves only outside the ranges of its pools, "+
-					"and %s is in %s", r.Name, r.Address, p.Name)
+					"and %s is in %s", cmp.Or(r.Name, r.ID), r.Address, cmp.Or(p.Name, p.ID))
 			}
 		}
 	}

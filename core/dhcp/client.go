@@ -16,9 +16,10 @@ import (
 
 // DefaultParameters is what an ordinary desktop client asks for.
 var DefaultParameters = []uint8{
-	option.SubnetMask, option.Router, option.NameServers, option.HostName, option.DomainName, 26, 28,
-	option.TimeServers,
-	option.LeaseTime, option.RenewalT1, option.RebindingT2, option.SearchList, option.StaticRoutes,
+	option.SubnetMask, option.Router, option.NameServers, option.HostName, option.DomainName, option.InterfaceMTU,
+	option.Broadcast,
+	option.NTPServers,
+	option.LeaseTime, option.RenewalT1, option.RebindingT2, option.SearchList, option.ClasslessRoutes,
 }
 
 // Client is the client's side of RFC 2131. It builds messages and takes
@@ -98,7 +99,8 @@ func (c *Client) Reboot() *dhcpv4.DHCPv4 {
 	return m
 }
 
-// Renew asks the lease to be extended (RENEWING, REBINDING).
+// Renew asks the lease to be extended: the server that gave it when RENEWING, any when
+// REBINDING.
 func (c *Client) Renew() *dhcpv4.DHCPv4 {
 	m := c.message(dhcpv4.MessageTypeRequest)
 	m.ClientIPAddr = c.Address.AsSlice()
@@ -144,9 +146,10 @@ func (c *Client) Take(r *dhcpv4.DHCPv4) error {
 	return nil
 }
 
-// Wire carries a message to a server and brings its reply; nil for silence.
-// Why is the server's own word on it, where it can be had.
-type Wire func(request []byte) (reply []byte, why string, err error)
+// Wire carries a message to a server and brings its reply; nil for silence. to is the
+// server's address, invalid for a message to everybody on the network. Why is the server's
+// own word on it, where it can be had.
+type Wire func(request []byte, to netip.Addr) (reply []byte, why string, err error)
 
 // A Talk is the messages of a client and its servers, as they pass.
 type Talk struct {
@@ -159,12 +162,20 @@ type Talk struct {
 // Talk begins a conversation over a wire.
 func (c *Client) Talk(wire Wire, words Words) *Talk { return &Talk{words: words, wire: wire, c: c} }
 
-// Say sends a message, and takes the reply when there is one.
-func (t *Talk) Say(m *dhcpv4.DHCPv4) (reply *dhcpv4.DHCPv4, err error) {
+// Say sends a message to everybody on the network, and takes the reply when there is one.
+func (t *Talk) Say(m *dhcpv4.DHCPv4) (reply *dhcpv4.DHCPv4, err error) { return t.say(m, netip.Addr{}) }
+
+// Tell sends a message to the server that gave the client its address alone, and takes the
+// reply when there is one. A client that knows no server tells everybody.
+func (t *Talk) Tell(m *dhcpv4.DHCPv4) (reply *dhcpv4.DHCPv4, err error) {
+	return t.say(m, t.c.ServerID)
+}
+
+func (t *Talk) say(m *dhcpv4.DHCPv4, to netip.Addr) (reply *dhcpv4.DHCPv4, err error) {
 	sent := m.ToBytes()
 	at := len(t.Messages)
 	t.Messages = append(t.Messages, Describe(t.words, sent, ""))
-	raw, why, err := t.wire(sent)
+	raw, why, err := t.wire(sent, to)
 	if err != nil || raw == nil {
 		t.Messages[at].Why = why
 		return nil, err

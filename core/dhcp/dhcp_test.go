@@ -48,12 +48,15 @@ func config() yang.Config {
 func mac(i int) address.MAC { return address.MAC{0, 0, 0x5e, 0, byte(i >> 8), byte(i)} }
 
 func wire(s *dhcp.Server, now time.Time, iface string) dhcp.Wire {
-	return func(request []byte) ([]byte, string, error) {
+	return func(request []byte, to netip.Addr) ([]byte, string, error) {
 		in, err := dhcp.ReadPacket(request)
 		if err != nil {
 			return nil, "", err
 		}
 		a := s.Handle(now, in, iface)
+		if to.IsValid() {
+			a = s.HandleSent(now, in, iface)
+		}
 		reply, _ := a.Wire()
 		return reply, a.Why(), nil
 	}
@@ -183,8 +186,15 @@ func TestFullPoolReusesWhatEndedFirst(t *testing.T) {
 
 func TestAddressInUseIsNotOffered(t *testing.T) {
 	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
-	s.InUse = func(a netip.Addr) bool { return a == addr("10.0.0.10") }
-	assert.Equal(t, "10.0.0.11", lease(t, s, start, "lan", &dhcp.Client{MAC: mac(1)})[3].Your)
+	c := &dhcp.Client{MAC: mac(1)}
+	a := s.Handle(start, c.Discover(), "lan")
+	assert.Equal(t, addr("10.0.0.10"), a.Probe)
+	assert.False(t, s.Taken(start, a, mac(1)), "the client itself answers")
+	assert.True(t, s.Taken(start, a, mac(9)))
+	a = s.Handle(start, c.Discover(), "lan")
+	assert.Equal(t, addr("10.0.0.11"), a.Probe)
+	assert.Equal(t, "10.0.0.11", a.Reply.YourIPAddr.String())
+	assert.False(t, s.Handle(start, c.Discover(), "lan").Probe.IsValid(), "it was probed already")
 }
 
 func TestBookOutlivesAConfiguration(t *testing.T) {
@@ -258,14 +268,15 @@ func FuzzHandle(f *testing.F) {
 		db := dhcp.NewLeaseDB()
 		s := dhcp.NewServer(config(), db)
 		s.Handle(start, m, "lan").Wire()
+		s.HandleSent(start, m, "guest").Wire()
 		dhcp.Describe(dhcp.Words{}, data, "")
 		for _, l := range db.Leases() {
 			if !address.Of(l.Subnet).Contains(l.Address) {
 				t.Fatalf("lease of %s outside %s", l.Address, l.Subnet)
 			}
 		}
-		if db.Len() > 1 {
-			t.Fatalf("one message made %d leases", db.Len())
+		if db.Len() > 2 {
+			t.Fatalf("a message heard twice made %d leases", db.Len())
 		}
 	})
 }

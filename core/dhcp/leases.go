@@ -1,6 +1,7 @@
 package dhcp
 
 import (
+	"bytes"
 	"container/heap"
 	"net/netip"
 	"slices"
@@ -28,13 +29,17 @@ type Lease struct {
 	MAC      address.MAC  `json:"mac"`
 	ClientID []byte       `json:"clientId,omitempty"` // option 61, where sent
 	HostName string       `json:"hostName,omitempty"` // option 12, where sent
+	Class    string       `json:"class,omitempty"`    // option 60, where sent
 	Subnet   netip.Prefix `json:"subnet"`
 	Pool     string       `json:"pool"`
 	State    State        `json:"state"`
 	Since    time.Time    `json:"since"`
 	Expires  time.Time    `json:"expires"`
-	heapAt   int
-	ranked   time.Time // the end it has in the heap, at or before Expires
+	// AnsweredBy is the machine that answered at a declined address, where it is known.
+	AnsweredBy address.MAC `json:"answeredBy,omitzero"`
+
+	heapAt int
+	ranked time.Time // the end it has in the heap, at or before Expires
 }
 
 // StateAt is the state at a moment: a bound lease past its end has expired.
@@ -47,6 +52,18 @@ func (l *Lease) StateAt(now time.Time) State {
 
 // holds reports whether the lease keeps its address from other clients.
 func (l *Lease) holds(now time.Time) bool { return l.Expires.After(now) }
+
+// setAside reports whether somebody else was found at the address and it is not to be given out yet.
+func (l *Lease) setAside(now time.Time) bool { return l.State == Declined && l.holds(now) }
+
+// of reports whether the lease is a client's: by its identifier where either has one,
+// else by the hardware address (RFC 2131 section 4.2).
+func (l *Lease) of(id []byte, mac address.MAC) bool {
+	if len(id) > 0 || len(l.ClientID) > 0 {
+		return bytes.Equal(id, l.ClientID)
+	}
+	return l.MAC == mac
+}
 
 // client is who a lease belongs to: option 61 where sent, else the hardware
 // address (RFC 2131 section 4.2), on one subnet.
@@ -66,20 +83,24 @@ func clientKey(subnet netip.Prefix, id []byte, mac address.MAC) client {
 // LeaseDB holds the leases of one server. It has at most one lease an address and
 // so is bounded by the pools. It is not safe for concurrent use.
 type LeaseDB struct {
-	// Changed is told of every lease that is new or changed, before a reply says
-	// so to its client; nil for nobody.
-	Changed func(Lease)
+	// Changed is told of every lease before it is new or changed, and so before a
+	// reply says so to its client. When it fails nothing is changed and the client
+	// is not told; only a declined address is set aside all the same. nil for nobody.
+	Changed func(Lease) error
+
+	generation uint64
 
 	byAddress map[uint32]*Lease // by number: a key without pointers costs the collector nothing
 	byClient  map[client]*Lease
 	ending    map[string]*endings // by pool
 }
 
-// NewLeaseDB is a lease database that holds the given leases.
+// NewLeaseDB is a lease database that holds the given leases. Of two leases of one
+// address the later in the list counts.
 func NewLeaseDB(leases ...Lease) *LeaseDB {
 	b := &LeaseDB{byAddress: map[uint32]*Lease{}, byClient: map[client]*Lease{}, ending: map[string]*endings{}}
 	for _, l := range leases {
-		b.put(l)
+		b.keep(l)
 	}
 	return b
 }
@@ -94,33 +115,79 @@ func (b *LeaseDB) Leases() []Lease {
 	return out
 }
 
+// Generation is another number after every change of a lease.
+func (b *LeaseDB) Generation() uint64 { return b.generation }
+
 // Len is the number of addresses the lease database knows something of.
 func (b *LeaseDB) Len() int { return len(b.byAddress) }
 
-func (b *LeaseDB) put(l Lease) *Lease {
+// put makes l the lease of its address.
+func (b *LeaseDB) put(l Lease) error {
+	err := b.tell(l)
+	if err == nil || l.State == Declined {
+		b.keep(l)
+	}
+	return err
+}
+
+func (b *LeaseDB) keep(l Lease) {
+	b.generation++
 	b.drop(l.Address)
 	kept := &l
 	b.byAddress[address.Uint(l.Address)] = kept
-	if l.State != Declined {
-		// A client has one address a subnet. One it had before stays in the lease database
-		// until it ends: the client may still be using it.
-		b.byClient[clientKey(l.Subnet, l.ClientID, l.MAC)] = kept
+	b.own(kept)
+	b.rank(kept)
+}
+
+// own makes a lease the one its client is found by. A client has one address a subnet.
+// One it had before stays in the lease database until it ends: the client may still be
+// using it.
+func (b *LeaseDB) own(l *Lease) {
+	key := clientKey(l.Subnet, l.ClientID, l.MAC)
+	if last := b.byClient[key]; l.State != Declined && (last == nil || !last.Since.After(l.Since)) {
+		b.byClient[key] = l
 	}
+}
+
+// rank puts a lease among the endings of its pool.
+func (b *LeaseDB) rank(l *Lease) {
 	pool := b.ending[l.Pool]
 	if pool == nil {
 		pool = &endings{}
 		b.ending[l.Pool] = pool
 	}
-	kept.ranked = kept.Expires
-	heap.Push(pool, kept)
-	b.tell(kept)
-	return kept
+	l.ranked = l.Expires
+	heap.Push(pool, l)
 }
 
-func (b *LeaseDB) tell(l *Lease) {
-	if b.Changed != nil {
-		b.Changed(*l)
+// forget takes a lease out of what it is found by but for its address.
+func (b *LeaseDB) forget(l *Lease) {
+	if key := clientKey(l.Subnet, l.ClientID, l.MAC); b.byClient[key] == l {
+		delete(b.byClient, key)
 	}
+	heap.Remove(b.ending[l.Pool], l.heapAt)
+}
+
+// settle gives each lease to the pool and subnet that its address belongs to now, so that a
+// pool in place of another goes on with what that one gave.
+func (b *LeaseDB) settle(home func(netip.Addr) *pool) {
+	for _, l := range b.byAddress {
+		p := home(l.Address)
+		if p == nil || p.ID == l.Pool && p.Subnet == l.Subnet {
+			continue
+		}
+		b.forget(l)
+		l.Pool, l.Subnet = p.ID, p.Subnet
+		b.own(l)
+		b.rank(l)
+	}
+}
+
+func (b *LeaseDB) tell(l Lease) error {
+	if b.Changed == nil {
+		return nil
+	}
+	return b.Changed(l)
 }
 
 func (b *LeaseDB) drop(a netip.Addr) {
@@ -128,22 +195,26 @@ func (b *LeaseDB) drop(a netip.Addr) {
 	if l == nil {
 		return
 	}
+	b.generation++
 	delete(b.byAddress, address.Uint(a))
-	if key := clientKey(l.Subnet, l.ClientID, l.MAC); b.byClient[key] == l {
-		delete(b.byClient, key)
-	}
-	heap.Remove(b.ending[l.Pool], l.heapAt)
+	b.forget(l)
 }
 
-// extend moves the end of a lease. One that moves later, as every renewal does,
-// keeps its place among the endings until that is asked for.
-func (b *LeaseDB) extend(l *Lease, state State, since, expires time.Time) {
-	l.State, l.Since, l.Expires = state, since, expires
-	if expires.Before(l.ranked) {
-		l.ranked = expires
+// change makes a lease what next says of its state, times and names. One that ends later,
+// as with every renewal, keeps its place among the endings until that is asked for.
+func (b *LeaseDB) change(l *Lease, next Lease) error {
+	b.generation++
+	if err := b.tell(next); err != nil {
+		return err
+	}
+	next.heapAt, next.ranked = l.heapAt, l.ranked
+	*l = next
+	b.own(l)
+	if l.Expires.Before(l.ranked) {
+		l.ranked = l.Expires
 		heap.Fix(b.ending[l.Pool], l.heapAt)
 	}
-	b.tell(l)
+	return nil
 }
 
 // idlest is the lease of a pool that ended first, when it has ended.
@@ -188,6 +259,9 @@ func (e *endings) Pop() any {
 	*e = (*e)[:len(*e)-1]
 	return last
 }
+
+// cleanClass keeps of a client's option 60 what can be shown and stored.
+func cleanClass(s string) string { return strings.TrimSpace(clean(s)) }
 
 // cleanName keeps of a client's option 12 what can be shown and stored.
 func cleanName(s string) string {

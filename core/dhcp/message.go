@@ -1,6 +1,7 @@
 package dhcp
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 	"net/netip"
 	"slices"
@@ -37,15 +38,17 @@ type MessageOption struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 	Bytes string `json:"bytes"` // hex of the value
-	// Parts is what a vendor's options hold (43 and 125), where that adds up.
+	// Parts is what a vendor's options (43 and 125) and relay information (82) hold, where
+	// that adds up.
 	Parts []MessagePart `json:"parts,omitempty"`
 }
 
-// MessagePart is one sub-option of a vendor. Without a name its value is hex.
+// MessagePart is one sub-option. Without a name its value is hex.
 type MessagePart struct {
-	Code  uint8  `json:"code"`
-	Name  string `json:"name"`
-	Value string `json:"value"`
+	Enterprise uint32 `json:"enterprise,omitempty"` // of option 125: whose it is
+	Code       uint8  `json:"code"`
+	Name       string `json:"name"`
+	Value      string `json:"value"`
 }
 
 // Words is what a site calls what is not in the registry: its own options, and
@@ -75,37 +78,71 @@ func Describe(words Words, wire []byte, why string) Message {
 		shown(nonZero(m.GatewayIPAddr))
 	out.Server, out.File = shown(nonZero(m.ServerIPAddr)), clean(m.BootFileName)
 	out.Marks = append(out.Marks, Marks(wire)...)
-	for _, mark := range out.Marks {
-		def, _ := words.Own.Lookup(mark.Code)
-		value := wire[mark.From+2 : mark.To]
-		out.Options = append(out.Options,
-			MessageOption{mark.Code, def.Name, words.Own.Format(mark.Code, value), hex.EncodeToString(value),
-				words.parts(mark.Code, value)})
+	for code, value := range m.Options {
+		def, _ := words.Own.Lookup(code)
+		out.Options = append(out.Options, MessageOption{code, def.Name, words.Own.Format(code, value),
+			hex.EncodeToString(value), words.parts(code, value)})
 	}
 	slices.SortStableFunc(out.Options, func(a, b MessageOption) int { return int(a.Code) - int(b.Code) })
 	return out
 }
 
-// parts splits a vendor's option: 43 as it is (RFC 2132 section 8.4), 125 behind
-// the number of an enterprise and a length (RFC 3925 section 4).
+// parts splits a vendor's option and relay information: 43 as it is (RFC 2132 section 8.4), 82
+// by the names of its sub-options, 125 by enterprises (RFC 3925 section 4).
 func (w Words) parts(code uint8, value []byte) []MessagePart {
-	const behind = 5 // octets of enterprise number and length
-	switch {
-	case code == option.VendorInfo && len(value) > behind && int(value[behind-1]) == len(value)-behind:
-		value = value[behind:]
-	case code != option.VendorSpecific:
-		return nil
+	switch code {
+	case option.VendorSpecific:
+		return subOptions(0, value, w.Vendor)
+	case option.RelayInfo:
+		return subOptions(0, value, relayParts)
+	case option.VendorInfo:
+		return enterprises(value, w.Vendor)
 	}
+	return nil
+}
+
+// relayParts are the sub-options of relay information in IANA's registry.
+var relayParts = []option.Definition{
+	{Code: 1, Name: "Circuit", Type: option.Plain},
+	{Code: 2, Name: "Remote end", Type: option.Plain},
+	{Code: 4, Name: "Cable device class", Type: option.OpaqueOctets},
+	{Code: linkSelection, Name: "Link selection", Type: option.Address},
+	{Code: 6, Name: "Subscriber", Type: option.Text},
+	{Code: 9, Name: "Vendor-specific", Type: option.OpaqueOctets},
+	{Code: 10, Name: "Relay flags", Type: option.OpaqueOctets},
+	{Code: serverIDOverride, Name: "Server identifier override", Type: option.Address},
+	{Code: 12, Name: "Relay identifier", Type: option.OpaqueOctets},
+	{Code: 19, Name: "Relay source port", Type: option.Number16},
+	{Code: 151, Name: "Virtual subnet", Type: option.OpaqueOctets},
+}
+
+// enterprises splits option 125: each enterprise's number, a length, and its sub-options.
+func enterprises(value []byte, vendor []option.Definition) (out []MessagePart) {
+	const head = 5
+	for len(value) > 0 {
+		if len(value) < head || len(value) < head+int(value[head-1]) {
+			return nil
+		}
+		end := head + int(value[head-1])
+		parts := subOptions(binary.BigEndian.Uint32(value), value[head:end], vendor)
+		if parts == nil {
+			return nil
+		}
+		out, value = append(out, parts...), value[end:]
+	}
+	return out
+}
+
+func subOptions(enterprise uint32, value []byte, names []option.Definition) (out []MessagePart) {
 	codes, values, ok := option.SubOptionsOf(value)
 	if !ok {
 		return nil
 	}
-	var out []MessagePart
 	for i, code := range codes {
-		part := MessagePart{Code: code, Value: hex.EncodeToString(values[i])}
-		if k := slices.IndexFunc(w.Vendor, func(d option.Definition) bool { return d.Code == code }); k >= 0 {
-			part.Name = w.Vendor[k].Name
-			if text, ok := w.Vendor[k].Type.Format(values[i]); ok {
+		part := MessagePart{Enterprise: enterprise, Code: code, Value: hex.EncodeToString(values[i])}
+		if k := slices.IndexFunc(names, func(d option.Definition) bool { return d.Code == code }); k >= 0 {
+			part.Name = names[k].Name
+			if text, ok := names[k].Type.Format(values[i]); ok {
 				part.Value = text
 			}
 		}
@@ -141,9 +178,19 @@ func (m Message) Option(code uint8) string {
 	return ""
 }
 
-// Router is the first router the message tells of, invalid when none.
+// Router is where the client sends what is for other networks: the router of its default
+// classless route where it is told classless routes, which hide option 3 (RFC 3442), else
+// the first of option 3. It is invalid when there is none.
 func (m Message) Router() netip.Addr {
 	first, _, _ := strings.Cut(m.Option(option.Router), ",")
+	if routes := m.Option(option.ClasslessRoutes); routes != "" {
+		first = ""
+		for route := range strings.SplitSeq(routes, ", ") {
+			if via, ok := strings.CutPrefix(route, "0.0.0.0/0 via "); ok {
+				first = via
+			}
+		}
+	}
 	router, err := netip.ParseAddr(first)
 	if err != nil {
 		return netip.Addr{}

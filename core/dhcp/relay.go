@@ -55,12 +55,16 @@ func (r *Relay) Forward(in *dhcpv4.DHCPv4, iface string) (out *dhcpv4.DHCPv4, se
 		return nil, nil, fmt.Sprintf("Nothing is relayed from %s.", iface)
 	case in == nil || in.OpCode != dhcpv4.OpcodeBootRequest:
 		return nil, nil, "Not a request."
-	case in.HopCount >= maxHops:
+	case in.HopCount > maxHops:
 		return nil, nil, fmt.Sprintf("The request has passed %d relays already; it is going in circles.", in.HopCount)
 	}
 	giaddr := nonZero(in.GatewayIPAddr)
 	if r.owns(giaddr) {
 		return nil, nil, "The request claims to come from this relay."
+	}
+	if _, says := in.Options[option.RelayInfo]; says && !giaddr.IsValid() {
+		// RFC 3046 section 2.1.1: no circuit here is trusted to say where it is.
+		return nil, nil, "The request carries relay information (option 82) and comes from no relay; it is discarded."
 	}
 	copied := *in
 	out = &copied
@@ -71,7 +75,6 @@ func (r *Relay) Forward(in *dhcpv4.DHCPv4, iface string) (out *dhcpv4.DHCPv4, se
 	}
 	if !giaddr.IsValid() {
 		out.GatewayIPAddr = on.address.AsSlice()
-		// RFC 3046 section 2.1.1: what a client itself sends of this is not believed.
 		out.Options[option.RelayInfo] = append([]byte{circuitID, byte(min(len(iface), 200))},
 			iface[:min(len(iface), 200)]...)
 	}

@@ -34,7 +34,7 @@ func TestRelayThereAndBack(t *testing.T) {
 	relay, server := dhcp.NewRelay(rc), dhcp.NewServer(sc, dhcp.NewLeaseDB())
 	require.True(t, relay.Active("clients"))
 	c := &dhcp.Client{MAC: mac(1)}
-	over := func(request []byte) ([]byte, string, error) {
+	over := func(request []byte, _ netip.Addr) ([]byte, string, error) {
 		in, err := dhcp.ReadPacket(request)
 		require.NoError(t, err)
 		out, servers, why := relay.Forward(in, "clients")
@@ -72,7 +72,12 @@ func TestRelayRefuses(t *testing.T) {
 	}
 	assert.Contains(t, says(func(*dhcpv4.DHCPv4) {}, "lan"), "Nothing is relayed")
 	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.OpCode = dhcpv4.OpcodeBootReply }, "clients"), "Not a request")
-	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.HopCount = 16 }, "clients"), "circles")
+	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.HopCount = 17 }, "clients"), "circles")
+	assert.Contains(
+		t,
+		says(func(m *dhcpv4.DHCPv4) { m.Options[82] = []byte{1, 1, 0x31} }, "clients"),
+		"comes from no relay",
+	)
 	assert.Contains(t, says(func(m *dhcpv4.DHCPv4) { m.GatewayIPAddr = addr("10.0.5.1").AsSlice() }, "clients"),
 		"claims")
 	m := discover()
@@ -214,7 +219,21 @@ func TestVendorOptionsAreTakenApart(t *testing.T) {
 	want := []dhcp.MessagePart{{Code: 1, Name: "Call server", Value: "10.84.16.130"}, {Code: 2, Value: "abcd"},
 		{Code: 3, Name: "Ring", Value: "0101"}}
 	assert.Equal(t, want, describe(43, subs).Parts)
-	assert.Equal(t, want, describe(125, append([]byte{0, 0, 0x7f, 0xff, byte(len(subs))}, subs...)).Parts)
+	ours := slices.Clone(want)
+	for i := range ours {
+		ours[i].Enterprise = 0x7fff
+	}
+	info := append([]byte{0, 0, 0x7f, 0xff, byte(len(subs))}, subs...)
+	assert.Equal(t, ours, describe(125, info).Parts)
+	other := dhcp.MessagePart{Enterprise: 9, Code: 7, Value: "aa"}
+	assert.Equal(
+		t,
+		append(ours, other),
+		describe(125, append(info, 0, 0, 0, 9, 3, 7, 1, 0xaa)).Parts,
+		"of several makers",
+	)
+	assert.Equal(t, []dhcp.MessagePart{{Code: 1, Name: "Circuit", Value: "vlan24"}, {Code: 5, Name: "Link selection",
+		Value: "10.0.5.0"}}, describe(82, append([]byte{1, 6}, "vlan24\x05\x04\x0a\x00\x05\x00"...)).Parts)
 	assert.Empty(t, describe(43, []byte{1, 9, 1}).Parts, "octets that do not add up stay octets")
 	assert.Empty(t, describe(125, []byte{0, 0, 1, 1, 9, 1}).Parts)
 }

@@ -1,12 +1,16 @@
 package dhcp
 
 import (
+	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
+	"github.com/insomniacslk/dhcp/iana"
 
 	"lithos/core/option"
 )
@@ -15,6 +19,8 @@ import (
 const (
 	// MaxPacket is the largest message ReadPacket takes.
 	MaxPacket = 1500
+	// MaxReply is the largest message that is sent: what a frame of Ethernet carries.
+	MaxReply = MaxPacket - ipAndUDP
 	// MinAccepted is what every client accepts: an IP datagram of 576 octets.
 	MinAccepted = 576
 	// ipAndUDP is what of a datagram is no message.
@@ -31,7 +37,7 @@ func Accepts(request *dhcpv4.DHCPv4) int {
 	if v := request.Options[option.MaxMessageSize]; len(v) == 2 {
 		size = max(size, int(binary.BigEndian.Uint16(v)))
 	}
-	return min(size-ipAndUDP, MaxPacket)
+	return min(size-ipAndUDP, MaxReply)
 }
 
 // Mark is where an option lies in a message, in octets from its first; From is
@@ -52,16 +58,17 @@ type area struct {
 }
 
 // Pack encodes a message with its options in the given order, the rest by code
-// and relay information last (RFC 3046 section 2.1). When they do not fit into
-// limit octets the sname and file fields carry options too (option 52, RFC 2132
-// section 9.3); the names those fields held are then in options 66 and 67
-// alone. What does not fit even so is left out and its codes returned.
+// and relay information last (RFC 3046 section 2.1). A value over 255 octets is split
+// into several options (RFC 3396 section 5). When they do not fit into limit octets the
+// sname and file fields carry options too (option 52, RFC 2132 section 9.3); the names
+// those fields held are then in options 66 and 67 alone. What does not fit even so is
+// left out and its codes returned.
 func Pack(m *dhcpv4.DHCPv4, order []byte, limit int) (wire []byte, left []uint8) {
 	var codes [256]uint8
 	sorted := inOrder(codes[:0], m.Options, order)
 	size := optionsAt + 1
 	for _, c := range sorted {
-		size += 2 + len(m.Options[c])
+		size += room(m.Options[c])
 	}
 	if size <= limit {
 		wire = header(m, max(size, minPacket))
@@ -80,9 +87,15 @@ func Pack(m *dhcpv4.DHCPv4, order []byte, limit int) (wire []byte, left []uint8)
 	return wire, left
 }
 
+// longest is how many octets of a value one option carries.
+const longest = 255
+
+// room is how many octets a value takes, the code and length of each of its parts included.
+func room(value []byte) int { return len(value) + 2*max(1, (len(value)+longest-1)/longest) }
+
 // large is -1 for a value that fits no field but the options.
 func large(value []byte) int {
-	if 2+len(value)+1 > cookieAt-fileAt {
+	if room(value)+1 > cookieAt-fileAt {
 		return -1
 	}
 	return 0
@@ -105,17 +118,32 @@ func header(m *dhcpv4.DHCPv4, size int) []byte {
 	copy(wire[28:snameAt], m.ClientHWAddr)
 	copy(wire[snameAt:fileAt-1], m.ServerHostName)
 	copy(wire[fileAt:cookieAt-1], m.BootFileName)
-	copy(wire[cookieAt:], []byte{99, 130, 83, 99}) // RFC 2132 section 2
+	copy(wire[cookieAt:], cookie)
 	return wire
 }
 
+// put writes a value, in parts of at most 255 octets.
 func (a *area) put(wire []byte, code uint8, value []byte) {
-	wire[a.at], wire[a.at+1] = code, byte(len(value))
-	copy(wire[a.at+2:], value)
-	a.at += 2 + len(value)
+	for {
+		part := value[:min(len(value), longest)]
+		wire[a.at], wire[a.at+1] = code, byte(len(part))
+		copy(wire[a.at+2:], part)
+		a.at += 2 + len(part)
+		if value = value[len(part):]; len(value) == 0 {
+			return
+		}
+	}
 }
 
-// overloaded spreads options over the fields in which they fit.
+// holds is how many octets of a value fit into n octets.
+func holds(n int) int {
+	whole := n / (longest + 2)
+	return max(0, whole*longest+max(0, n%(longest+2)-2))
+}
+
+// overloaded spreads options over the fields in which they fit. One that fits none whole
+// begins in one and goes on in the next, in the order in which they are read: options,
+// file, sname (RFC 3396 section 6).
 func overloaded(m *dhcpv4.DHCPv4, codes []uint8, limit int) (wire []byte, left []uint8) {
 	bare := *m
 	bare.ServerHostName, bare.BootFileName = "", ""
@@ -127,30 +155,43 @@ func overloaded(m *dhcpv4.DHCPv4, codes []uint8, limit int) (wire []byte, left [
 	}
 	kept := 0 // room for relay information, which comes last, among the options alone, and must not be crowded out
 	if info, ok := m.Options[option.RelayInfo]; ok {
-		kept = 2 + len(info)
+		kept = room(info)
+	}
+	free := func(a *area, code uint8) int {
+		n := a.to - 1 - a.at
+		switch {
+		case code == option.RelayInfo && a != areas[0]:
+			return 0
+		case code != option.RelayInfo && a == areas[0]:
+			return n - kept
+		default:
+			return n
+		}
 	}
 	var overload byte
 	for _, code := range codes {
 		value := m.Options[code]
-		i := slices.IndexFunc(areas, func(a *area) bool {
-			end := a.at + 2 + len(value) + 1
-			switch {
-			case len(value) > option.MaxValue:
-				return false
-			case code == option.RelayInfo:
-				return a == areas[0] && end <= a.to
-			case a == areas[0]:
-				return end+kept <= a.to
-			default:
-				return end <= a.to
-			}
-		})
-		if i < 0 {
+		if i := slices.IndexFunc(areas, func(a *area) bool { return room(value) <= free(a, code) }); i >= 0 {
+			areas[i].put(wire, code, value)
+			overload |= areas[i].flag
+			continue
+		}
+		fits := 0
+		for _, a := range areas {
+			fits += holds(free(a, code))
+		}
+		if fits < len(value) || len(value) <= longest {
 			left = append(left, code)
 			continue
 		}
-		areas[i].put(wire, code, value)
-		overload |= areas[i].flag
+		for _, a := range areas {
+			part := value[:min(len(value), holds(free(a, code)))]
+			if len(part) > 0 {
+				a.put(wire, code, part)
+				overload |= a.flag
+				value = value[len(part):]
+			}
+		}
 	}
 	if overload != 0 {
 		copy(wire[optionsAt:], []byte{option.Overload, 1, overload})
@@ -168,16 +209,19 @@ func inOrder(out []uint8, o dhcpv4.Options, asked []byte) []uint8 {
 	var rank [256]int
 	for i, c := range asked {
 		if rank[c] == 0 {
-			rank[c] = i + 1
+			rank[c] = 2 * (i + 1)
 		}
 	}
-	rank[option.MessageType], rank[option.ServerID], rank[option.LeaseTime], rank[option.RelayInfo] = -3, -2, -1, 1<<10
+	if r, mask := rank[option.Router], rank[option.SubnetMask]; r != 0 && (mask == 0 || r < mask) {
+		rank[option.SubnetMask] = r - 1 // RFC 2132 section 3.3
+	}
+	rank[option.MessageType], rank[option.ServerID], rank[option.LeaseTime], rank[option.RelayInfo] = -3, -2, -1, 1<<12
 	for c := range o {
 		if c == option.Overload || c == 0 || c == 255 {
 			continue
 		}
 		if rank[c] == 0 {
-			rank[c] = 256 + int(c)
+			rank[c] = 1<<10 + int(c)
 		}
 		out = append(out, c)
 	}
@@ -185,26 +229,39 @@ func inOrder(out []uint8, o dhcpv4.Options, asked []byte) []uint8 {
 	return out
 }
 
-// ReadPacket decodes a message from the wire, options in overloaded fields
-// included. Malformed ones are an error, never a panic.
-func ReadPacket(wire []byte) (m *dhcpv4.DHCPv4, err error) {
-	if len(wire) > MaxPacket {
+// ReadPacket decodes a message from the wire, options in overloaded fields included. Parts
+// of one option are joined in the order options, file, sname (RFC 3396 section 6). An
+// options field may end without its end mark. Malformed messages are an error.
+func ReadPacket(wire []byte) (*dhcpv4.DHCPv4, error) {
+	switch {
+	case len(wire) > MaxPacket:
 		return nil, fmt.Errorf("a message of %d octets is longer than %d", len(wire), MaxPacket)
+	case len(wire) < optionsAt:
+		return nil, fmt.Errorf("a message of %d octets is shorter than its fixed fields, %d", len(wire), optionsAt)
+	case !bytes.Equal(wire[cookieAt:optionsAt], cookie):
+		return nil, errors.New("the options do not begin with the cookie 99.130.83.99")
 	}
-	defer func() {
-		if r := recover(); r != nil {
-			m, err = nil, fmt.Errorf("malformed message: %v", r)
-		}
-	}()
-	if m, err = dhcpv4.FromBytes(wire); err != nil {
-		return nil, err
+	marks, whole := marksOf(wire)
+	if !whole {
+		return nil, errors.New("an option is longer than what is left of the message")
 	}
-	if over := m.Options[option.Overload]; len(over) == 1 && over[0] != 0 {
-		for _, mark := range Marks(wire) {
-			if mark.Field != "options" && m.Options[mark.Code] == nil {
-				m.Options[mark.Code] = wire[mark.From+2 : mark.To]
-			}
+	m := &dhcpv4.DHCPv4{
+		OpCode: dhcpv4.OpcodeType(wire[0]), HWType: iana.HWType(wire[1]), HopCount: wire[3],
+		TransactionID: dhcpv4.TransactionID(wire[4:8]), NumSeconds: binary.BigEndian.Uint16(wire[8:]),
+		Flags:        binary.BigEndian.Uint16(wire[10:]),
+		ClientIPAddr: ip(wire[12:16]), YourIPAddr: ip(wire[16:20]), ServerIPAddr: ip(wire[20:24]),
+		GatewayIPAddr:  ip(wire[24:28]),
+		ClientHWAddr:   slices.Clone(net.HardwareAddr(wire[28 : 28+min(wire[2], 16)])),
+		ServerHostName: text(wire[snameAt:fileAt]), BootFileName: text(wire[fileAt:cookieAt]),
+		Options: make(dhcpv4.Options, len(marks)),
+	}
+	for _, mark := range marks {
+		m.Options[mark.Code] = append(m.Options[mark.Code], wire[mark.From+2:mark.To]...)
+		if m.Options[mark.Code] == nil {
+			m.Options[mark.Code] = []byte{}
 		}
+	}
+	if over := m.Options[option.Overload]; len(over) == 1 {
 		if over[0]&1 != 0 {
 			m.BootFileName = ""
 		}
@@ -215,22 +272,40 @@ func ReadPacket(wire []byte) (m *dhcpv4.DHCPv4, err error) {
 	return m, nil
 }
 
+var cookie = []byte{99, 130, 83, 99} // RFC 2132 section 2
+
+func ip(octets []byte) net.IP { return slices.Clone(net.IP(octets)) }
+
+// text is a header's text, which ends at its first zero octet.
+func text(field []byte) string {
+	before, _, _ := bytes.Cut(field, []byte{0})
+	return string(before)
+}
+
 // Marks finds every option of a message, in the options field and in those
 // overloaded. It stops where an option does not fit.
 func Marks(wire []byte) []Mark {
+	marks, _ := marksOf(wire)
+	return marks
+}
+
+// marksOf also tells whether every option was whole.
+func marksOf(wire []byte) (out []Mark, whole bool) {
 	if len(wire) < optionsAt {
-		return nil
+		return nil, false
 	}
-	out, overload := marksIn(wire, "options", optionsAt, len(wire))
-	if overload&1 != 0 {
-		more, _ := marksIn(wire, "file", fileAt, cookieAt)
-		out = append(out, more...)
+	out, overload, whole := marksIn(wire, "options", optionsAt, len(wire))
+	for _, f := range []struct {
+		flag     byte
+		field    string
+		from, to int
+	}{{1, "file", fileAt, cookieAt}, {2, "sname", snameAt, fileAt}} {
+		if overload&f.flag != 0 {
+			more, _, fits := marksIn(wire, f.field, f.from, f.to)
+			out, whole = append(out, more...), whole && fits
+		}
 	}
-	if overload&2 != 0 {
-		more, _ := marksIn(wire, "sname", snameAt, fileAt)
-		out = append(out, more...)
-	}
-	return out
+	return out, whole
 }
 
 // Order is the codes of a message's options in the order they lie in it, for a
@@ -243,14 +318,14 @@ func Order(wire []byte) []byte {
 	return out
 }
 
-func marksIn(wire []byte, field string, from, to int) (out []Mark, overload byte) {
+func marksIn(wire []byte, field string, from, to int) (out []Mark, overload byte, whole bool) {
 	for at := from; at < to && wire[at] != 255; {
 		if wire[at] == 0 {
 			at++
 			continue
 		}
 		if at+1 >= to || at+2+int(wire[at+1]) > to {
-			return out, overload
+			return out, overload, false
 		}
 		end := at + 2 + int(wire[at+1])
 		if wire[at] == option.Overload && end == at+3 {
@@ -259,7 +334,7 @@ func marksIn(wire []byte, field string, from, to int) (out []Mark, overload byte
 		out = append(out, Mark{wire[at], at, end, field})
 		at = end
 	}
-	return out, overload
+	return out, overload, true
 }
 
 // Destination is where a server sends a reply (RFC 2131 section 4.1).

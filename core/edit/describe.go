@@ -1,6 +1,7 @@
 package edit
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -80,10 +81,8 @@ func turned(s *site.Site, kind, name string, was, now any) []string {
 			}
 		}
 		return out
-	case now == true:
-		return []string{"switched on"}
-	case now == false:
-		return []string{"switched off"}
+	case now == true || now == false || was == true && now == nil:
+		return []string{switched(kind, name, now == true)}
 	}
 	f, _ := fieldOf(kind, name)
 	if f != nil && f.Input == site.InputSecret && now != nil {
@@ -94,6 +93,24 @@ func turned(s *site.Site, kind, name string, was, now any) []string {
 		return []string{label + " " + says}
 	}
 	return []string{fmt.Sprintf("%s %s, was %s", label, named(s, f, now), named(s, f, was))}
+}
+
+// switched says what a switch is now: of the one that puts a part on or off, that; of another what
+// its choice is called.
+func switched(kind, name string, on bool) string {
+	f, ok := fieldOf(kind, name)
+	switch {
+	case ok && name != "enabled" && len(f.Choices) == 2:
+		label := f.Choices[1].Label
+		if on {
+			label = f.Choices[0].Label
+		}
+		return strings.ToLower(f.Label) + ": " + strings.ToLower(label[:1]) + label[1:]
+	case on:
+		return "switched on"
+	default:
+		return "switched off"
+	}
 }
 
 // regrouped says what came to a list and what left it, where some of it stays.
@@ -160,11 +177,26 @@ func describeOption(s *site.Site, e Edit, part map[string]any) string {
 	if e.Op == Remove {
 		verb, tail = "Stop setting", ""
 	}
+	always := part["always"] == true
+	for _, f := range e.Fields {
+		if f.Name == "always" {
+			always = string(f.To) == "true"
+			if len(e.Fields) == 1 {
+				tail = map[bool]string{true: "", false: ": only to clients that ask for it"}[always]
+			}
+		}
+	}
+	if always && e.Op != Remove {
+		tail += ", also to clients that do not ask for it"
+	}
 	name, _ := site.NameOf(s, e.In)
 	return fmt.Sprintf("%s %s (option %d) on %s%s", verb, def.InSentence(), o.Code, name, tail)
 }
 
 func title(s *site.Site, e Edit, part map[string]any) string {
+	if owner, ok := part["owner"].(string); ok {
+		return fmt.Sprint(owner, " ", part["type"])
+	}
 	for _, key := range []string{"name", "reason"} {
 		if v, ok := part[key].(string); ok && v != "" {
 			return v
@@ -180,7 +212,7 @@ func title(s *site.Site, e Edit, part map[string]any) string {
 }
 
 func detail(part map[string]any) string {
-	for _, key := range []string{"prefix", "address", "range", "ranges", "addresses"} {
+	for _, key := range []string{"prefix", "address", "range", "ranges", "addresses", "data", "base"} {
 		if v, ok := part[key]; ok && v != nil {
 			return " " + sayAny(v)
 		}
@@ -213,6 +245,9 @@ func sayAny(v any) string {
 			}
 			return fmt.Sprintf("%v – %v", from, v["to"])
 		}
+		if says, ok := server(v); ok {
+			return says
+		}
 		var items []string
 		for _, key := range slices.Sorted(maps.Keys(v)) {
 			items = append(items, key+" "+sayAny(v[key]))
@@ -220,4 +255,22 @@ func sayAny(v any) string {
 		return strings.Join(items, ", ")
 	}
 	return fmt.Sprint(v)
+}
+
+// server is a name server as it is typed, with the domain it is asked for where there is one.
+func server(v map[string]any) (says string, ok bool) {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return "", false
+	}
+	if domain, is := v["domain"].(string); is {
+		return domain + " at " + sayAny(v["servers"]), true
+	}
+	var f site.Forwarder
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.DisallowUnknownFields()
+	if dec.Decode(&f) != nil || !f.Address.IsValid() {
+		return "", false
+	}
+	return f.String(), true
 }

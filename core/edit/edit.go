@@ -9,8 +9,10 @@ package edit
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 
@@ -73,16 +75,71 @@ func Apply(base *site.Site, edits ...Edit) (*site.Site, error) {
 
 // Replay applies what still applies and reports the rest, in order.
 func Replay(base *site.Site, edits []Edit) (*site.Site, []Conflict) {
-	a := applier{site: *base}
-	var lost []Conflict
-	for i, e := range edits {
-		if err := a.apply(e); err != nil {
-			err.At = i
-			lost = append(lost, *err)
+	lost := map[int]Conflict{}
+	for {
+		a := applier{site: *base}
+		for i, e := range edits {
+			if _, gone := lost[i]; gone {
+				continue
+			}
+			if err := a.apply(e); err != nil {
+				err.At = i
+				lost[i] = *err
+			}
+		}
+		a.tidy()
+		if !astray(&a.site, edits, lost) {
+			var out []Conflict
+			for _, i := range slices.Sorted(maps.Keys(lost)) {
+				out = append(out, lost[i])
+			}
+			return &a.site, out
 		}
 	}
-	a.tidy()
-	return &a.site, lost
+}
+
+// astray finds the edits that apply and leave a part that refers to what is no longer there, such
+// as a reservation in a network that somebody has removed; it adds them to those that are lost.
+func astray(s *site.Site, edits []Edit, lost map[int]Conflict) (found bool) {
+	there := map[site.Ref]bool{}
+	for _, k := range site.Kinds() {
+		k.Each(s, func(_ site.Ref, list site.List, i int) bool {
+			there[site.Ref{Kind: k.Name, ID: list.ID(i)}] = true
+			return true
+		})
+	}
+	for i, e := range edits {
+		_, gone := lost[i]
+		list, ok := site.ListOf(scratch(s), e.Part.Kind, e.In)
+		kind, known := site.KindNamed(e.Part.Kind)
+		if gone || !ok || !known || e.Op == Remove {
+			continue
+		}
+		at, ok := list.Find(e.Part.ID)
+		if !ok {
+			continue
+		}
+		for _, f := range kind.Fields {
+			if f.Of == "" || f.Named || e.Op == Change && !changes(e, f) {
+				continue
+			}
+			for _, id := range f.Points(list.At(at)) {
+				if id == "" || there[site.Ref{Kind: f.Of, ID: id}] {
+					continue
+				}
+				lost[i] = Conflict{Edit: e, At: i,
+					Says: fmt.Sprintf("its %s %s is no longer there", f.Sentence(), id)}
+				found = true
+			}
+		}
+	}
+	return found
+}
+
+// changes reports whether a change is about a field.
+func changes(e Edit, f *site.Field) bool {
+	key := cmp.Or(f.Key, f.Name)
+	return slices.ContainsFunc(e.Fields, func(c Field) bool { return c.Name == key })
 }
 
 // applier applies edits one after another. The list that the last one was about is

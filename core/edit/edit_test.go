@@ -218,6 +218,29 @@ func TestSomebodyElsesWorkIsNotOverwritten(t *testing.T) {
 	}
 }
 
+// An edit that would leave a part of what somebody has removed no longer applies, and is told.
+func TestNothingIsLeftWithoutWhatItIsOf(t *testing.T) {
+	base := scenario.Site("kelder-bridge")
+	mine := read(t, base, edit.Entry{Kind: "reservation", ID: "res-new", New: true, Fields: map[string]string{
+		"network": "net-imaging", "address": "10.84.20.20", "mac": "02005e000001", "name": "scanner"}})
+	other := read(t, base, edit.Entry{Kind: "network", ID: "net-clinic", Fields: map[string]string{"name": "Clinic"}})
+	theirs, err := edit.Removing(base, site.Ref{Kind: site.KindNetwork, ID: "net-imaging"}, site.Ref{})
+	require.NoError(t, err)
+	head, err := edit.Apply(base, theirs...)
+	require.NoError(t, err)
+	merged, lost := edit.Replay(head, slices.Concat(mine, other))
+	require.Len(t, lost, 1)
+	assert.Contains(t, lost[0].Says, "net-imaging is no longer there")
+	_, there := merged.Reservation("res-new")
+	assert.False(t, there)
+	n, _ := merged.Network("net-clinic")
+	assert.Equal(t, "Clinic", n.Name)
+	same, none := edit.Replay(base, slices.Concat(mine, other))
+	assert.Empty(t, none)
+	_, there = same.Reservation("res-new")
+	assert.True(t, there)
+}
+
 // randomEdit draws an edit that applies to s.
 func randomEdit(t *rapid.T, s *site.Site, i int) []edit.Edit {
 	e := edit.Entry{ID: fmt.Sprintf("new-%d", i), New: true}

@@ -146,6 +146,11 @@ func readOption(r *site.Reading) []Edit {
 		}
 	}
 	i := slices.IndexFunc(options, func(o site.Option) bool { return o.Code == now.Code })
+	if always, said := r.Given["always"]; said {
+		now.Always = always == "yes"
+	} else if i >= 0 {
+		now.Always = options[i].Always
+	}
 	ref := site.Ref{Kind: site.KindOption, ID: r.ID}
 	switch {
 	case i < 0 && now.Value == "":

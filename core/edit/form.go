@@ -46,6 +46,11 @@ func FormOf(s *site.Site, kind, id string, in site.Ref, n *site.Network) (Form, 
 		if in.ID == "" {
 			in = ownerOn(s, k, n)
 		}
+		if k.In != "" && in.ID == "" {
+			owner, _ := site.KindNamed(k.In)
+			return Form{}, fmt.Errorf("a %s lies in a %s, and this site has none yet; add one first", k.Noun,
+				owner.Noun)
+		}
 		part = k.Empty("")
 		if n != nil || k.In != "" || !livesOnNetwork(k) {
 			k.Fresh(s, n, part)
@@ -93,6 +98,12 @@ func livesOnNetwork(k *site.Kind) bool {
 
 // ownerOn is the first part of a network that a new part of a kind could lie in.
 func ownerOn(s *site.Site, k *site.Kind, n *site.Network) (in site.Ref) {
+	if home, ok := s.HomeZone(); ok && k.In == site.KindZone {
+		return site.Ref{Kind: site.KindZone, ID: home.ID}
+	}
+	if k.In == site.KindZone {
+		n = nil // a zone is on no network
+	}
 	owner, ok := site.KindNamed(k.In)
 	if !ok {
 		return in

@@ -57,16 +57,9 @@ func Paste(s *site.Site, n *site.Network, kind, text string, newID func(line int
 			site.FieldErrors{{Field: "kind",
 				Says: fmt.Sprintf("%q cannot be pasted; paste reservations or fixed devices", kind)}}
 	}
-	if len(text) > MaxPaste {
-		return nil, nil,
-			site.FieldErrors{{Field: "text",
-				Says: fmt.Sprintf("has %d octets; paste at most %d at a time", len(text), MaxPaste)}}
-	}
-	rows := strings.Split(strings.TrimRight(text, "\r\n"), "\n")
-	if len(rows) > MaxPasteLines {
-		return nil, nil,
-			site.FieldErrors{{Field: "text",
-				Says: fmt.Sprintf("has %d lines; paste at most %d at a time", len(rows), MaxPasteLines)}}
+	rows, err := pastedRows(text)
+	if err != nil {
+		return nil, nil, err
 	}
 	p := newPaster(s, n, k)
 	lines := make([]Line, len(rows))

@@ -47,6 +47,11 @@ func longer(than int) func(raw []byte) bool {
 	return func(raw []byte) bool { return len(raw) > than }
 }
 
+// sized reports whether octets are exactly so many.
+func sized(octets int) func(raw []byte) bool {
+	return func(raw []byte) bool { return len(raw) == octets }
+}
+
 func areSubOptions(raw []byte) bool {
 	codes, _, ok := SubOptionsOf(raw)
 	return ok && len(codes) > 0

@@ -14,15 +14,17 @@ type Set struct {
 	Code   uint8
 	Value  string
 	Source Source
+	Always bool // sent to clients that do not ask for it as well
 }
 
 // Effective is the value of one option that reaches a client, the level it comes from, and
 // the values of farther levels that it hides, nearest first.
 type Effective struct {
-	Code  uint8  `json:"code"`
-	Value string `json:"value"`
-	From  Source `json:"from"`
-	Hides []Set  `json:"hides,omitempty"`
+	Code   uint8  `json:"code"`
+	Value  string `json:"value"`
+	From   Source `json:"from"`
+	Hides  []Set  `json:"hides,omitempty"`
+	Always bool   `json:"always,omitempty"`
 }
 
 // Resolve decides between levels given farthest first: for each code the
@@ -41,12 +43,16 @@ func Over(base []Effective, levels ...[]Set) []Effective {
 			i, found := slices.BinarySearchFunc(out, set.Code,
 				func(t Effective, code uint8) int { return int(t.Code) - int(code) })
 			if !found {
-				out = slices.Insert(out, i, Effective{Code: set.Code, Value: set.Value, From: set.Source})
+				out = slices.Insert(
+					out,
+					i,
+					Effective{Code: set.Code, Value: set.Value, From: set.Source, Always: set.Always},
+				)
 				continue
 			}
 			t := &out[i]
-			hidden := Set{t.Code, t.Value, t.From}
-			*t = Effective{set.Code, set.Value, set.Source, append([]Set{hidden}, t.Hides...)}
+			hidden := Set{t.Code, t.Value, t.From, t.Always}
+			*t = Effective{set.Code, set.Value, set.Source, append([]Set{hidden}, t.Hides...), set.Always}
 		}
 	}
 	return out

@@ -7,7 +7,20 @@ import (
 
 // CheckDomain says what is wrong with a domain name (RFC 1123 section 2.1: at
 // most 253 octets, labels of 1 to 63 letters, digits and inner hyphens).
-func CheckDomain(name string) error {
+func CheckDomain(name string) error { return checkName(name, CheckLabel) }
+
+// checkDNS is CheckDomain for names that need be no host's: their labels may hold
+// underscores (RFC 2181 section 11, RFC 8552).
+func checkDNS(name string) error {
+	return checkName(name, func(label string) error {
+		if bare := strings.ReplaceAll(label, "_", "x"); CheckLabel(bare) == nil {
+			return nil
+		}
+		return CheckLabel(label)
+	})
+}
+
+func checkName(name string, checkLabel func(string) error) error {
 	name = strings.TrimSuffix(name, ".")
 	if name == "" {
 		return fmt.Errorf("a domain is missing; type for example kelder.larkrise.example")
@@ -16,7 +29,7 @@ func CheckDomain(name string) error {
 		return fmt.Errorf("the domain has %d characters; use at most 253", len(name))
 	}
 	for label := range strings.SplitSeq(name, ".") {
-		if err := CheckLabel(label); err != nil {
+		if err := checkLabel(label); err != nil {
 			return err
 		}
 	}
@@ -56,7 +69,10 @@ func packDomains(names []string) ([]byte, error) {
 	seen := map[string]int{} // suffix -> offset, for compression (RFC 3397 section 2)
 	for _, name := range names {
 		name = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(name), "."))
-		if err := CheckDomain(name); err != nil {
+		if words := strings.Fields(name); len(words) > 1 {
+			return nil, fmt.Errorf("%q has spaces; put commas between domains: %s", name, strings.Join(words, ", "))
+		}
+		if err := checkDNS(name); err != nil {
 			return nil, err
 		}
 		rest := name
@@ -115,7 +131,7 @@ func unpackDomains(wire []byte) ([]string, error) {
 				return nil, bad
 			}
 			label := strings.ToLower(string(wire[at+1 : at+1+n]))
-			if CheckLabel(label) != nil {
+			if checkDNS(label) != nil {
 				return nil, bad
 			}
 			labels, total, at = append(labels, label), total+n+1, at+1+n

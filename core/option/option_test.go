@@ -2,6 +2,7 @@ package option
 
 import (
 	"encoding/hex"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -80,7 +81,6 @@ func TestMistakes(t *testing.T) {
 		{15, "-bad.example", "is not a name"},
 		{12, "café", "outside ASCII"},
 		{51, "soon", "type for example 8 hours"},
-		{51, "0", "is not a length of time"},
 		{51, "8", "8 has no unit: type 8 hours, 8 minutes or 8 seconds"},
 		{51, "1", "type 1 hour, 1 minute or 1 second"},
 		{51, "99999999999 days", "is not a length of time"},
@@ -97,7 +97,20 @@ func TestMistakes(t *testing.T) {
 		{116, "2", "type 0 or 1"},
 		{19, "perhaps", "neither on nor off"},
 		{21, "10.0.0.0", "is not two addresses"},
-		{43, "0105aa", "are not sub-options"},
+		{63, "0105aa", "are not sub-options"},
+		{51, "0", "no time at all"},
+		{99, "them GB; 3 Kelder", "is none of server, network, client"},
+		{99, "client Britain", "country of two letters"},
+		{99, "client GB; Kelder", "number of an element"},
+		{123, "95 0, precision 1 1 1, WGS84", "is no place"},
+		{123, "9 0, precision 1 99 1, WGS84", "is not a precision"},
+		{123, "9 0, precision 1 1 1, ED50", "is no datum"},
+		{144, "here", "is not degrees"},
+		{83, "functions 0, access 0, security 0, 10.0.0.1", "is not administration and a number"},
+		{109, "10.0.0.1", "is not an IPv6 address"},
+		{162, "1", "a priority and a name"},
+		{162, "1 dns.example speed=9", "none of alpn, port and dohpath"},
+		{208, "off", "type on, or remove"},
 		{122, "third server 10.0.0.1", "begins with none of first server"},
 		{139, "0109aa", "begins with none of information, command, event"},
 		{139, "information mobility.example", "is not an IPv4 address"},
@@ -139,14 +152,16 @@ func TestEveryDefinitionIsWhole(t *testing.T) {
 func TestNearestLevelWins(t *testing.T) {
 	std, site, pool := Source{"standard", "s", "Clinics"}, Source{"site", "k", "Kelder"}, Source{"pool", "p", "PCs"}
 	told := Resolve(
-		[]Set{{51, "1 day", std}, {42, "10.0.0.1", std}},
-		[]Set{{6, "10.0.0.2", site}, {51, "12 hours", site}},
-		[]Set{{51, "8 hours", pool}},
+		[]Set{{51, "1 day", std, false}, {42, "10.0.0.1", std, true}},
+		[]Set{{6, "10.0.0.2", site, false}, {51, "12 hours", site, true}},
+		[]Set{{51, "8 hours", pool, false}},
 	)
 	require.Len(t, told, 3)
 	assert.Equal(t, []uint8{6, 42, 51}, []uint8{told[0].Code, told[1].Code, told[2].Code})
 	assert.Equal(t, pool, told[2].From)
-	assert.Equal(t, []Set{{51, "12 hours", site}, {51, "1 day", std}}, told[2].Hides)
+	assert.Equal(t, []Set{{51, "12 hours", site, true}, {51, "1 day", std, false}}, told[2].Hides)
+	assert.True(t, told[1].Always)
+	assert.False(t, told[2].Always, "the nearest says whether it is sent unasked")
 }
 
 func TestDurationsReadBack(t *testing.T) {
@@ -171,6 +186,12 @@ func FuzzDecode(f *testing.F) {
 	f.Add(uint8(146), []byte{1, 10, 0, 0, 1, 10, 0, 0, 2, 1, 'a', 0})
 	f.Add(uint8(158), []byte{4, 10, 0, 0, 1})
 	f.Add(uint8(143), []byte{0, 4, 'a', ':', '/', '/'})
+	for _, code := range []uint8{43, 83, 99, 123, 144, 162} {
+		def, _ := Lookup(code)
+		wire, err := Parse(code, def.Example)
+		require.NoError(f, err)
+		f.Add(code, wire)
+	}
 	f.Fuzz(func(t *testing.T, code uint8, wire []byte) {
 		if len(wire) > MaxValue {
 			return
@@ -216,4 +237,81 @@ func TestLawfulLabels(t *testing.T) {
 			t.Fatalf("%q became %q", label, again)
 		}
 	})
+}
+
+// What a maker decides is octets or text, and reads back as what it was.
+func TestOctetsOrText(t *testing.T) {
+	for text, wire := range map[string]string{
+		"0105aa": "0105aa", "L2QVLAN=31": "4c3251564c414e3d3331", `"0105aa"`: "303130356161", "2e": "2e", ".": "2e",
+	} {
+		got, err := Parse(43, text)
+		require.NoError(t, err, text)
+		assert.Equal(t, wire, hex.EncodeToString(got), text)
+		again, err := Parse(43, Format(43, got))
+		require.NoError(t, err, text)
+		assert.Equal(t, got, again, text)
+	}
+}
+
+func TestZeroUnderscoresAndTrailingZeros(t *testing.T) {
+	for _, code := range []uint8{35, 38, 108} {
+		wire, err := Parse(code, "0")
+		require.NoError(t, err)
+		assert.Equal(t, "0 seconds", Format(code, wire))
+		_, err = Parse(code, Format(code, wire))
+		assert.NoError(t, err)
+	}
+	assert.Equal(t, "pxe/start.efi", Format(67, []byte("pxe/start.efi\x00")))
+	wire, err := Parse(119, "_sites.larkrise.example, larkrise.example")
+	require.NoError(t, err)
+	assert.Equal(t, "_sites.larkrise.example, larkrise.example", Format(119, wire))
+	assert.Error(t, CheckDomain("_sites.larkrise.example"), "which no host may be called")
+}
+
+// A list over 255 octets is taken whole, and read back.
+func TestLongLists(t *testing.T) {
+	var routes, domains []string
+	for i := range 60 {
+		routes = append(routes, fmt.Sprintf("10.%d.0.0/16 via 10.84.18.1", i))
+		domains = append(domains, fmt.Sprintf("ward-%d.kelder.larkrise.example", i))
+	}
+	for code, list := range map[uint8][]string{121: routes, 249: routes, 119: domains} {
+		text := strings.Join(list, ", ")
+		wire, err := Parse(code, text)
+		require.NoError(t, err)
+		assert.Greater(t, len(wire), 255)
+		assert.Equal(t, text, Format(code, wire))
+	}
+	_, err := Parse(17, strings.Repeat("x", MaxValue+1))
+	assert.ErrorContains(t, err, "takes 1 to 1024 octets")
+	_, err = PackSubOptions([]uint8{1}, [][]byte{make([]byte, 256)})
+	assert.ErrorContains(t, err, "at most 255 fit")
+}
+
+// People may give their own options any type that they may set, and what they write reads back.
+func TestOwnOptionsOfEveryType(t *testing.T) {
+	written := map[Type]string{}
+	for _, d := range Registry() {
+		if !d.ServerOnly && written[d.Type] == "" {
+			written[d.Type] = d.Example
+		}
+	}
+	written[Number32], written[Identifier] = "70000", "ethernet 00:00:5e:00:53:1c"
+	written[OpaqueOctets] = "0105aa"
+	for _, kind := range Choosable {
+		own := Own{{Code: 224, Name: "Ours", Type: kind, Example: written[kind]}}
+		require.NotEmpty(t, written[kind], kind.String())
+		wire, err := own.Parse(224, written[kind])
+		require.NoError(t, err, kind.String())
+		assert.Equal(t, written[kind], own.Format(224, wire), kind.String())
+	}
+}
+
+// The names are those of IANA's registry.
+func TestRegisteredNames(t *testing.T) {
+	for code, name := range map[uint8]string{4: "Time servers", 33: "Static routes", 42: "NTP servers",
+		66: "TFTP server name", 67: "Boot file name", 121: "Classless static routes"} {
+		d, _ := Lookup(code)
+		assert.Equal(t, name, d.Name)
+	}
 }

@@ -32,35 +32,38 @@ func (d Definition) InSentence() string {
 
 // Codes the rest of Lithos names.
 const (
-	SubnetMask     uint8 = 1
-	Router         uint8 = 3
-	NameServers    uint8 = 6
-	HostName       uint8 = 12
-	DomainName     uint8 = 15
-	InterfaceMTU   uint8 = 26
-	Broadcast      uint8 = 28
-	TimeServers    uint8 = 42
-	VendorSpecific uint8 = 43
-	RequestedAddr  uint8 = 50
-	LeaseTime      uint8 = 51
-	Overload       uint8 = 52
-	MessageType    uint8 = 53
-	ServerID       uint8 = 54
-	ParameterList  uint8 = 55
-	Message        uint8 = 56
-	MaxMessageSize uint8 = 57
-	RenewalT1      uint8 = 58
-	RebindingT2    uint8 = 59
-	VendorClass    uint8 = 60
-	ClientID       uint8 = 61
-	BootServer     uint8 = 66
-	BootFile       uint8 = 67
-	UserClass      uint8 = 77
-	RelayInfo      uint8 = 82
-	SearchList     uint8 = 119
-	StaticRoutes   uint8 = 121
-	VendorInfo     uint8 = 125
-	BootServers    uint8 = 150
+	SubnetMask      uint8 = 1
+	Router          uint8 = 3
+	NameServers     uint8 = 6
+	HostName        uint8 = 12
+	DomainName      uint8 = 15
+	InterfaceMTU    uint8 = 26
+	Broadcast       uint8 = 28
+	StaticRoutes    uint8 = 33
+	NTPServers      uint8 = 42
+	VendorSpecific  uint8 = 43
+	RequestedAddr   uint8 = 50
+	LeaseTime       uint8 = 51
+	Overload        uint8 = 52
+	MessageType     uint8 = 53
+	ServerID        uint8 = 54
+	ParameterList   uint8 = 55
+	Message         uint8 = 56
+	MaxMessageSize  uint8 = 57
+	RenewalT1       uint8 = 58
+	RebindingT2     uint8 = 59
+	VendorClass     uint8 = 60
+	ClientID        uint8 = 61
+	BootServer      uint8 = 66
+	BootFile        uint8 = 67
+	UserClass       uint8 = 77
+	RelayInfo       uint8 = 82
+	SearchList      uint8 = 119
+	SubnetSelection uint8 = 118
+	ClasslessRoutes uint8 = 121
+	PrivateRoutes   uint8 = 249 // a private code that some clients ask for in place of 121
+	VendorInfo      uint8 = 125
+	BootServers     uint8 = 150
 )
 
 // The private codes a site may define for itself (RFC 3942).
@@ -77,7 +80,7 @@ var registry = []Definition{
 		"RFC 2132 section 3.4", "3600"},
 	{Router, "Router", "The gateways to other networks, most preferred first", Addresses, false, "RFC 2132 section 3.5",
 		"10.84.18.1"},
-	{4, "Time servers (RFC 868)", "Servers of the old time protocol; NTP servers are option 42", Addresses, false,
+	{4, "Time servers", "Servers of the old time protocol (RFC 868); NTP servers are option 42", Addresses, false,
 		"RFC 2132 section 3.6", "10.84.16.1"},
 	{5, "Name servers (IEN 116)", "Servers of a name protocol before DNS; DNS servers are option 6", Addresses, false,
 		"RFC 2132 section 3.7", "10.84.16.1"},
@@ -93,7 +96,7 @@ var registry = []Definition{
 		"10.84.16.10"},
 	{HostName, "Host name", "The name the client is given, or says it has", Text, false, "RFC 2132 section 3.14",
 		"recep-pc"},
-	{13, "Bootfile size", "Size of the boot image in blocks of 512 octets", Number16, false,
+	{13, "Boot file size", "Size of the boot image in blocks of 512 octets", Number16, false,
 		"RFC 2132 section 3.15", "128"},
 	{14, "Merit dump file", "Where a client that crashes writes its memory", Text, false, "RFC 2132 section 3.16",
 		"dumps/core"},
@@ -131,8 +134,8 @@ var registry = []Definition{
 		"RFC 2132 section 5.6", "off"},
 	{32, "Router solicitation address", "Where the client sends router solicitations", Address, false,
 		"RFC 2132 section 5.7", "10.84.18.1"},
-	{33, "Host routes", "Destinations and the routers to them; 121 has taken its place", AddressPairs, false,
-		"RFC 2132 section 5.8", "10.84.20.12 10.84.18.1"},
+	{StaticRoutes, "Static routes", "Destinations and the routers to them; 121 has taken its place", AddressPairs,
+		false, "RFC 2132 section 5.8", "10.84.20.12 10.84.18.1"},
 	{34, "Trailer encapsulation", "Whether the client negotiates trailers in ARP", Switch, false,
 		"RFC 2132 section 6.1", "off"},
 	{35, "ARP cache timeout", "How long the client keeps an ARP entry", Seconds, false, "RFC 2132 section 6.2",
@@ -148,10 +151,11 @@ var registry = []Definition{
 	{40, "NIS domain", "The Network Information Service domain", Text, false, "RFC 2132 section 8.1", "larkrise"},
 	{41, "NIS servers", "The Network Information Service servers", Addresses, false, "RFC 2132 section 8.2",
 		"10.84.16.10"},
-	{TimeServers, "NTP servers", "The NTP servers to set the clock by", Addresses, false, "RFC 2132 section 8.3",
+	{NTPServers, "NTP servers", "The NTP servers to set the clock by", Addresses, false, "RFC 2132 section 8.3",
 		"10.84.16.1"},
-	{VendorSpecific, "Vendor-specific information", "Sub-options of the client's maker; set per vendor class",
-		SubOptions, false, "RFC 2132 section 8.4", "01040a54100a"},
+	{VendorSpecific, "Vendor-specific information",
+		"What the client's maker decides, octets or text; sub-options are set per vendor class", Plain, false,
+		"RFC 2132 section 8.4", "01040a54100a"},
 	{44, "NetBIOS name servers", "NetBIOS over TCP/IP name servers, most preferred first", Addresses, false,
 		"RFC 2132 section 8.5", "10.84.16.10"},
 	{45, "NetBIOS datagram servers", "NetBIOS datagram distribution servers", Addresses, false, "RFC 2132 section 8.6",
@@ -179,8 +183,8 @@ var registry = []Definition{
 		"RFC 2132 section 9.11", "4 hours"},
 	{RebindingT2, "Rebinding time T2", "When the client asks any server to extend the lease", Seconds, false,
 		"RFC 2132 section 9.12", "7 hours"},
-	{VendorClass, "Vendor class", "What kind of client this is, in its maker's words", Text, alone,
-		"RFC 2132 section 9.13", ""},
+	{VendorClass, "Vendor class", "Said back to clients that boot from the network and wait for it", Text, false,
+		"RFC 2132 section 9.13", "PXEClient"},
 	{ClientID, "Client identifier", "What the client calls itself to the server", Identifier, alone,
 		"RFC 2132 section 9.14", ""},
 	{62, "NetWare/IP domain", "The NetWare/IP domain of the client", Text, false, "RFC 2242 section 2", "larkrise"},
@@ -190,7 +194,7 @@ var registry = []Definition{
 		"10.84.16.10"},
 	{BootServer, "TFTP server name", "The server to fetch the bootfile from", Text, false, "RFC 2132 section 9.4",
 		"boot.kelder.larkrise.example"},
-	{BootFile, "Bootfile name", "The file to boot from", Text, false, "RFC 2132 section 9.5", "pxe/start.efi"},
+	{BootFile, "Boot file name", "The file to boot from", Text, false, "RFC 2132 section 9.5", "pxe/start.efi"},
 	{68, "Mobile IP home agents", "The Mobile IP home agents, most preferred first", Addresses, false,
 		"RFC 2132 section 8.13", "10.84.16.1"},
 	{69, "SMTP servers", "The mail servers to send through", Addresses, false, "RFC 2132 section 8.14", "10.84.16.10"},
@@ -215,6 +219,8 @@ var registry = []Definition{
 		"RFC 4702 section 2", ""},
 	{RelayInfo, "Relay information", "What a relay says of where the client is", SubOptions, alone,
 		"RFC 3046 section 2.0", ""},
+	{83, "Storage name servers (iSNS)", "iSNS servers, and what they do", StorageServers, false,
+		"RFC 4174 section 2", "functions 0, access 0, administration 0, security 0, 10.84.16.10"},
 	{85, "NetWare directory servers", "The Novell Directory Services servers", Addresses, false, "RFC 2241 section 2",
 		"10.84.16.10"},
 	{86, "NetWare directory tree", "The tree the client logs in to", Text, false, "RFC 2241 section 3", "LARKRISE"},
@@ -232,17 +238,21 @@ var registry = []Definition{
 	{93, "Client architecture", "The processors a booting client has", Numbers16, alone, "RFC 4578 section 2.1", ""},
 	{94, "Network interface identifier", "The boot interface of the client", OpaqueOctets, alone,
 		"RFC 4578 section 2.2", ""},
+	{95, "LDAP", "Directory servers, as LDAP addresses", Text, false, "RFC 3679 section 3.1",
+		"ldap://directory.larkrise.example/"},
 	{97, "Machine identifier", "The UUID of a booting machine", OpaqueOctets, alone, "RFC 4578 section 2.3", ""},
 	{98, "User authentication", "Where users prove who they are, as web addresses", Text, false, "RFC 2485 section 2",
 		"https://login.larkrise.example/"},
-	{99, "Civic location", "The street address of the client, in coded form", OpaqueOctets, false,
-		"RFC 4776 section 3.1", "014742"},
+	{99, "Civic location", "Whose street address, the country, and its elements by number", Civic, false,
+		"RFC 4776 section 3.1", "client GB; 3 Kelder; 6 Mill Lane"},
 	{100, "Time zone (POSIX)", "The time zone as a rule", Text, false, "RFC 4833 section 2",
 		"GMT0BST,M3.5.0/1,M10.5.0"},
 	{101, "Time zone (name)", "The time zone by its name in the IANA database", Text, false, "RFC 4833 section 2",
 		"Europe/London"},
 	{108, "IPv6-only preferred", "How long a client that can do without IPv4 stays without", Seconds, false,
 		"RFC 8925 section 3.1", "30 minutes"},
+	{109, "DHCPv4 over IPv6 source", "The IPv6 address a client of DHCPv4 over DHCPv6 speaks from", Address6, false,
+		"RFC 8539 section 6.2", "2001:db8::10"},
 	{112, "NetInfo servers", "NetInfo parent servers", Addresses, false, "RFC 3679 section 3.2", "10.84.16.10"},
 	{113, "NetInfo tag", "The NetInfo parent server's tag", Text, false, "RFC 3679 section 3.2", "network"},
 	{114, "Captive portal", "The web address of the page guests must visit, in https", Text, false,
@@ -257,17 +267,32 @@ var registry = []Definition{
 		"RFC 3397 section 2", "kelder.larkrise.example, larkrise.example"},
 	{120, "SIP servers", "The servers for calls, all as names or all as addresses", Callers, false,
 		"RFC 3361 section 3", "10.84.16.130"},
-	{StaticRoutes, "Classless static routes", "Routes by destination; a client that takes them ignores option 3",
+	{ClasslessRoutes, "Classless static routes", "Routes by destination; a client that takes them ignores option 3",
 		Routes, false, "RFC 3442", "0.0.0.0/0 via 10.84.18.1"},
 	{122, "Telephone adapter configuration",
 		"For cable telephone adapters: first server, second server, provisioning, realm, tickets, minutes",
 		AdapterParts, false, "RFC 3495 section 4", "first server 10.84.16.10; provisioning adapters.larkrise.example"},
-	{123, "Geographic location", "Latitude, longitude and altitude in coded form", OpaqueOctets, false,
-		"RFC 6225 section 2.2", "00000000000000000000000000000000"},
+	{123, "Geographic location", "Degrees north and east, metres, how many bits of each are meant, datum", Geographic,
+		false, "RFC 6225 section 2.2", "54.5 -2.75 120 m, precision 18 18 17, WGS84"},
 	{124, "Vendor-identifying class", "What kind of client this is, by enterprise number", OpaqueOctets, alone,
 		"RFC 3925 section 3", ""},
 	{VendorInfo, "Vendor-identifying information", "Sub-options by enterprise number; set per vendor class",
 		OpaqueOctets, false, "RFC 3925 section 4", "00007ed90601040a54100a"},
+	{128, "Boot server", "For network boot, as its maker says", Plain, false, "RFC 4578 section 2.4", "10.84.16.10"},
+	{129, "Call server", "For network boot or telephones, as their maker says", Plain, false, "RFC 4578 section 2.4",
+		"10.84.16.130"},
+	{130, "Discrimination string", "For network boot, as its maker says", Plain, false, "RFC 4578 section 2.4",
+		"ward-handsets"},
+	{131, "Statistics server", "For network boot, as its maker says", Plain, false, "RFC 4578 section 2.4",
+		"10.84.16.10"},
+	{132, "VLAN id", "The IEEE 802.1Q VLAN of a telephone, as its maker says", Plain, false, "RFC 4578 section 2.4",
+		"VLAN 31"},
+	{133, "Layer 2 priority", "The IEEE 802.1p priority of a telephone, as its maker says", Plain, false,
+		"RFC 4578 section 2.4", "05"},
+	{134, "DiffServ code point", "The DSCP of a telephone's packets, as its maker says", Plain, false,
+		"RFC 4578 section 2.4", "2e"},
+	{135, "HTTP proxy for telephones", "The proxy of a telephone's applications, as its maker says", Plain, false,
+		"RFC 4578 section 2.4", "proxy.larkrise.example"},
 	{136, "PANA agents", "Agents that let a client on to the network", Addresses, false, "RFC 5192 section 3",
 		"10.84.16.1"},
 	{137, "Location server", "The server that finds the emergency service for a place", DomainWire, false,
@@ -285,8 +310,8 @@ var registry = []Definition{
 		"RFC 6153 section 2", "10.84.16.10"},
 	{143, "Bootstrap servers", "Where a new device fetches its first configuration, each preceded by its length", URIs,
 		false, "RFC 8572 section 8.1", "https://setup.larkrise.example/first"},
-	{144, "Geospatial location", "Latitude, longitude and altitude with their uncertainty", OpaqueOctets, false,
-		"RFC 6225 section 2.2", "00000000000000000000000000000000"},
+	{144, "Geospatial location", "Degrees north and east, metres, the uncertainty of each, datum", Geospatial, false,
+		"RFC 6225 section 2.2", "54.5 -2.75 120 m, precision 18 18 17, WGS84"},
 	{145, "Forced renewal capability", "How a client accepts to be told to renew", OpaqueOctets, alone,
 		"RFC 6704 section 3.1.1", ""},
 	{146, "Name server selection", "Which of two name servers to ask for which domains", Selection, false,
@@ -295,6 +320,8 @@ var registry = []Definition{
 		"RFC 8973 section 5.2", "help.larkrise.example"},
 	{148, "Attack signalling addresses", "The servers to ask for help in a flood", Addresses, false,
 		"RFC 8973 section 5.2", "10.84.16.1"},
+	{149, "Option 149", "Not assigned; some makers use it for their own", Plain, false, "RFC 3942 section 4",
+		"10.84.16.10"},
 	{BootServers, "TFTP server addresses", "The servers to fetch a configuration from", Addresses, false,
 		"RFC 5859 section 2", "10.84.16.10"},
 	{151, "Query status", "The answer to a bulk question about leases", OpaqueOctets, alone,
@@ -310,12 +337,20 @@ var registry = []Definition{
 		false, "RFC 7291 section 4", "10.84.16.1"},
 	{159, "Port parameters", "The part of a shared address's ports the client may use", OpaqueOctets, false,
 		"RFC 7618 section 9", "00000000"},
+	{160, "Captive portal (former code)", "The code of option 114 before it moved; some makers use it for their own",
+		Plain, false, "RFC 7710 section 2.1, RFC 8910 section 2.1", "https://portal.larkrise.example/"},
 	{161, "Usage description", "Where a thing's maker describes how it behaves on a network", Text, alone,
 		"RFC 8520 section 10.1", ""},
-	{162, "Encrypted name servers", "Name servers that are asked over TLS, HTTPS or QUIC", OpaqueOctets, false,
-		"RFC 9463 section 5.1", "000700010300016100"},
-	{208, "Boot loader magic", "That options 209 to 211 are for the boot loader", OpaqueOctets, false,
-		"RFC 5071 section 3", "f100747e"},
+	{162, "Encrypted name servers", "Name servers that are asked over TLS, HTTPS or QUIC, with their priorities",
+		Encrypted, false, "RFC 9463 section 5.1", "1 dns.larkrise.example 10.84.16.10 alpn=dot port=853"},
+	{175, "Boot loader options", "Sub-options of a boot loader, as its maker says", Plain, false, "RFC 3942 section 4",
+		"b101"},
+	{176, "Telephone settings", "Settings of a telephone, as its maker says", Plain, false, "RFC 3942 section 4",
+		"L2QVLAN=31"},
+	{177, "Cable client configuration", "Once used by cable clients, now option 122", Plain, false,
+		"RFC 3942 section 4", "01040a541082"},
+	{208, "Boot loader magic", "That options 209 to 211 are for the boot loader", Magic, false,
+		"RFC 5071 section 3", "on"},
 	{209, "Boot loader configuration", "The boot loader's configuration file", Text, false, "RFC 5071 section 4",
 		"boot/menu.cfg"},
 	{210, "Boot loader path", "What is put before file names of the boot loader", Text, false,
@@ -324,9 +359,16 @@ var registry = []Definition{
 		"RFC 5071 section 6", "30 seconds"},
 	{212, "IPv6 rapid deployment", "How to reach IPv6 through the provider's IPv4", RapidDeployment, false,
 		"RFC 5969 section 7.1.1", "2001:db8::/32 mask 8 via 192.0.2.1"},
+	{213, "Access network domain", "The domain of the access network, where location services are found", DomainWire,
+		false, "RFC 5986 section 3.2", "access.larkrise.example"},
 	{220, "Subnet allocation", "A whole subnet asked for or given", OpaqueOctets, alone, "RFC 6656 section 3", ""},
 	{221, "Virtual subnet selection", "Which virtual network a request belongs to", OpaqueOctets, alone,
 		"RFC 6607 section 3.1", ""},
+	{PrivateRoutes, "Classless static routes (private code)",
+		"What option 121 says, for clients that ask for this code instead", Routes, false,
+		"RFC 3442, in a private code (RFC 3942)", "0.0.0.0/0 via 10.84.18.1"},
+	{252, "Proxy configuration", "Where a browser fetches the settings of its proxy", Text, false,
+		"in a private code (RFC 3942)", "http://proxy.larkrise.example/settings"},
 }
 
 var byCode = func() (table [256]*Definition) {

@@ -1,6 +1,7 @@
 package option
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -47,6 +48,14 @@ const (
 	Selection                       // name servers for domains (RFC 6731)
 	URIs                            // where to fetch something (RFC 8572)
 	RapidDeployment                 // IPv6 through a provider's IPv4 (RFC 5969)
+	Address6                        // one IPv6 address
+	StorageServers                  // iSNS servers (RFC 4174)
+	Civic                           // a street address (RFC 4776)
+	Geographic                      // a place, by how many bits are meant (RFC 6225, option 123)
+	Geospatial                      // a place with its uncertainty (RFC 6225, option 144)
+	Encrypted                       // encrypted name servers (RFC 9463)
+	Magic                           // the one value of option 208
+	Plain                           // what a maker decides: octets, or text
 	SubOptions                      // code, length, octets, as hex
 	OpaqueOctets                    // opaque octets, as hex
 	overloadFields                  // which header fields carry options
@@ -81,16 +90,24 @@ var codecs = map[Type]codec{
 	Identifier:  {"identifier", parseIdentifier, formatIdentifier},
 	Routes:      {"routes", func(text, _ string) ([]byte, error) { return packRoutes(list(text)) }, formatRoutes},
 	Callers:     {"call servers", parseCallers, formatCallers},
-	OnlyAddresses: {"addresses, perhaps only these", parseOnly(parseAddresses(1, 62)),
+	OnlyAddresses: {"addresses or only these", parseOnly(parseAddresses(1, 62)),
 		formatOnly(formatAddresses(1, " "))},
-	OnlyText:        {"text, perhaps only this", parseOnly(parseText), formatOnly(formatText)},
+	OnlyText:        {"text or only this", parseOnly(parseText), formatOnly(formatText)},
 	AdapterParts:    tagged("adapter settings", adapterParts),
 	MobilityHosts:   tagged("servers by service", mobilityAddresses),
 	MobilityNames:   tagged("names by service", mobilityNames),
 	AddressLists:    parts("lists of addresses", longer(4), parseAddressLists, formatAddressLists),
 	Selection:       parts("name servers for domains", longer(9), parseSelection, formatSelection),
 	URIs:            parts("URIs", longer(2), parseURIs, formatURIs),
-	RapidDeployment: parts("prefix, mask and relays", longer(21), parseRapid, formatRapid),
+	RapidDeployment: parts("prefix with mask and relays", longer(21), parseRapid, formatRapid),
+	Address6:        {"IPv6 address", parseAddress6, formatAddress6},
+	StorageServers:  parts("storage name servers", longer(13), parseISNS, formatISNS),
+	Civic:           parts("street address", longer(2), parseCivic, formatCivic),
+	Geographic:      parts("place", sized(geoSize), parseGeo(0), formatGeo(0)),
+	Geospatial:      parts("place with uncertainty", sized(geoSize), parseGeo(geoVersion), formatGeo(geoVersion)),
+	Encrypted:       parts("encrypted name servers", longer(2), parseEncrypted, formatEncrypted),
+	Magic:           {"on", parseMagic, formatMagic},
+	Plain:           {"octets or text", parsePlain, formatPlain},
 	SubOptions:      {"sub-options", parseSubOptions, formatOctets},
 	OpaqueOctets:    {"octets", parseOctets, formatOctets},
 	overloadFields:  {"overload", byHand, formatOverload},
@@ -113,7 +130,11 @@ func TypeNamed(name string) (Type, bool) {
 }
 
 // Choosable are the types people give their own options and sub-options.
-var Choosable = []Type{Address, Addresses, Text, Number8, Number16, Number32, Switch, Seconds, Domain, OpaqueOctets}
+var Choosable = []Type{
+	Address, Addresses, AddressPairs, Address6, Text, Number8, Number16, Number32, Signed32, Numbers16, Switch,
+	Seconds, Domain, DomainWire, Domains, Routes, Callers, OnlyAddresses, OnlyText, MobilityHosts, MobilityNames,
+	AddressLists, Selection, URIs, RapidDeployment, Identifier, SubOptions, Plain, OpaqueOctets,
+}
 
 // Parse reads the text form of a value. The error says what to type instead,
 // for example the given example. A value takes 1 to MaxValue octets.
@@ -206,7 +227,10 @@ func parseText(text, example string) ([]byte, error) {
 	return []byte(text), nil
 }
 
+// formatText writes text. A zero octet at its end, which some send, is no part of it (RFC 2132
+// section 2).
 func formatText(wire []byte) (string, bool) {
+	wire = bytes.TrimRight(wire, "\x00")
 	for _, c := range wire {
 		if c < 0x20 || c > 0x7e {
 			return "", false
@@ -216,7 +240,7 @@ func formatText(wire []byte) (string, bool) {
 }
 
 func parseDomain(text, _ string) ([]byte, error) {
-	if err := CheckDomain(text); err != nil {
+	if err := checkDNS(text); err != nil {
 		return nil, err
 	}
 	return []byte(strings.ToLower(strings.TrimSuffix(text, "."))), nil
@@ -240,6 +264,9 @@ func formatDomains(wire []byte) (string, bool) {
 }
 
 func parseSeconds(text, _ string) ([]byte, error) {
+	if zero := strings.TrimSpace(text); zero == "0" || zero == "0 seconds" {
+		return make([]byte, 4), nil
+	}
 	d, err := ParseDuration(text)
 	if err != nil {
 		return nil, err

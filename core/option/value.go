@@ -3,13 +3,16 @@ package option
 import (
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 )
 
-// MaxValue is the most octets one option carries without being split (RFC 2132
-// section 2). Longer values are split on the wire as RFC 3396 says; Lithos
-// takes none.
-const MaxValue = 255
+// MaxValue is the most octets of a value. One option carries 255 (RFC 2132 section 2); longer
+// values are split on the wire as RFC 3396 says. What a client accepts is less than this.
+const MaxValue = 1024
+
+// maxSubOption is the most octets of a sub-option, which cannot be split.
+const maxSubOption = 255
 
 // Parse reads the text form of an option set by people and returns its wire
 // octets. The error says what to type instead.
@@ -47,8 +50,12 @@ func limits(d Definition, wire []byte) error {
 		return fmt.Errorf("%d is too small; type a number from 68 to 65535", number)
 	case (d.Code == 23 || d.Code == 37) && number == 0:
 		return fmt.Errorf("0 would let no packet through; type a number from 1 to 255")
+	case (d.Code == LeaseTime || d.Code == RenewalT1 || d.Code == RebindingT2) && slices.Equal(wire, make([]byte, 4)):
+		return fmt.Errorf("0 seconds is no time at all; type for example 8 hours")
 	case d.Code == 46 && number != 1 && number != 2 && number != 4 && number != 8:
 		return fmt.Errorf("%d is not a node type; type 1, 2, 4 or 8", number)
+	case d.Code == 114 && !strings.HasPrefix(strings.ToLower(string(wire)), "https://"):
+		return fmt.Errorf("%q is not the address of a page in https; type for example %s", wire, d.Example)
 	case d.Code == 116 && number > 1:
 		return fmt.Errorf("%d is neither; type 0 or 1", number)
 	}
@@ -118,8 +125,8 @@ func PackSubOptions(codes []uint8, values [][]byte) ([]byte, error) {
 			return nil, fmt.Errorf("sub-option %d cannot be used; choose a code from 1 to 254", code)
 		case seen[code]:
 			return nil, fmt.Errorf("sub-option %d is set twice; keep one", code)
-		case len(values[i]) > MaxValue:
-			return nil, fmt.Errorf("sub-option %d has %d octets; at most %d fit", code, len(values[i]), MaxValue)
+		case len(values[i]) > maxSubOption:
+			return nil, fmt.Errorf("sub-option %d has %d octets; at most %d fit", code, len(values[i]), maxSubOption)
 		}
 		seen[code] = true
 		wire = append(append(wire, code, byte(len(values[i]))), values[i]...)

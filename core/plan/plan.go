@@ -3,8 +3,10 @@
 package plan
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
@@ -40,13 +42,23 @@ func Target(running, base, wanted yang.Config) yang.Config {
 	out := wanted
 	out.Interfaces.Interface = keep(running.Interfaces.Interface, base.Interfaces.Interface,
 		wanted.Interfaces.Interface, func(i yang.Interface) string { return i.Name })
-	out.DHCP.Pool = keep(running.DHCP.Pool, base.DHCP.Pool, wanted.DHCP.Pool, func(p yang.Pool) string { return p.ID })
+	out.DHCP.Pool = keep(
+		running.DHCP.Pool,
+		base.DHCP.Pool,
+		wanted.DHCP.Pool,
+		func(p yang.Pool) string { return p.ID },
+	)
 	out.DHCP.Reservation = keep(running.DHCP.Reservation, base.DHCP.Reservation, wanted.DHCP.Reservation,
 		func(r yang.Reservation) string { return r.ID })
 	out.DHCP.Class = keep(running.DHCP.Class, base.DHCP.Class, wanted.DHCP.Class,
 		func(k yang.Class) string { return k.ID })
 	out.Relays.Relay = keep(running.Relays.Relay, base.Relays.Relay, wanted.Relays.Relay,
 		func(r yang.Relay) string { return r.Interface })
+	out.Resolver.Zone = keep(running.Resolver.Zone, base.Resolver.Zone, wanted.Resolver.Zone,
+		func(z yang.Zone) string { return z.Name })
+	if base.Resolver.Settings == nil && wanted.Resolver.Settings == nil {
+		out.Resolver.Settings = running.Resolver.Settings // it is nobody's but the device's
+	}
 	return out.Sorted()
 }
 
@@ -70,15 +82,24 @@ func keep[T any](running, base, wanted []T, key func(T) string) []T {
 // step leaves a configuration that the device must refuse, provided that it accepts
 // running and target.
 func Between(running, target yang.Config) []Step {
-	p := planner{was: indexed(running), now: indexed(target), rebuild: map[string]bool{}, readdress: map[string]bool{},
-		withdraw: map[string]bool{}}
+	p := planner{
+		was:       indexed(running),
+		now:       indexed(target),
+		rebuild:   map[string]bool{},
+		readdress: map[string]bool{},
+		withdraw:  map[string]bool{},
+		narrow:    map[string][]yang.Span{},
+		settled:   map[string]bool{},
+	}
 	p.markInterfaces()
 	p.markCarried()
 	p.markPools()
+	p.markRanges()
 	steps := []Step{}
 	for _, stage := range []func() []Step{
-		p.dropRelays, p.dropReservations, p.dropPools, p.freeMembers, p.dropAddresses, p.dropInterfaces,
-		p.addInterfaces, p.tune, p.giveAddresses, p.describeClasses, p.servePools, p.forgetClasses, p.reserve, p.relay,
+		p.dropRelays, p.hush, p.dropReservations, p.dropPools, p.narrowPools, p.freeMembers, p.dropAddresses,
+		p.dropInterfaces, p.addInterfaces, p.tune, p.giveAddresses, p.answerZones, p.resolve, p.describeClasses,
+		p.servePools, p.forgetClasses, p.reserve, p.relay, p.forgetZones,
 	} {
 		steps = append(steps, stage()...)
 	}
@@ -106,6 +127,7 @@ type index struct {
 	reservations map[string]yang.Reservation
 	classes      map[string]yang.Class
 	relays       map[string]yang.Relay
+	zones        map[string]yang.Zone
 }
 
 func indexed(c yang.Config) index {
@@ -116,6 +138,7 @@ func indexed(c yang.Config) index {
 		reservations: by(c.DHCP.Reservation, func(r yang.Reservation) string { return r.ID }),
 		classes:      by(c.DHCP.Class, func(k yang.Class) string { return k.ID }),
 		relays:       by(c.Relays.Relay, func(r yang.Relay) string { return r.Interface }),
+		zones:        by(c.Resolver.Zone, func(z yang.Zone) string { return z.Name }),
 	}
 }
 
@@ -129,9 +152,12 @@ func by[T any](list []T, key func(T) string) map[string]T {
 
 type planner struct {
 	was, now  index
-	rebuild   map[string]bool // interfaces removed, for good or to be made anew
-	readdress map[string]bool // interfaces whose addresses go away
-	withdraw  map[string]bool // pools removed, for good or until their interface is ready
+	rebuild   map[string]bool        // interfaces removed, for good or to be made anew
+	readdress map[string]bool        // interfaces whose addresses go away
+	withdraw  map[string]bool        // pools removed, for good or until their interface is ready
+	settled   map[string]bool        // pools that are what they shall be before others are served
+	hushed    *yang.ResolverSettings // the resolver while interfaces change; nil where it stays as it was
+	narrow    map[string][]yang.Span // what is left of pools that give addresses to others first
 }
 
 // markInterfaces finds the interfaces that go or are made anew, and those whose
@@ -177,6 +203,74 @@ func (p *planner) markPools() {
 			p.withdraw[q.ID] = true
 		}
 	}
+}
+
+// markRanges finds the pools whose addresses another pool takes: they keep until then only what
+// they have before and after. One of which nothing is left is withdrawn.
+func (p *planner) markRanges() {
+	for _, q := range p.was.DHCP.Pool {
+		now, stays := p.now.pools[q.ID]
+		if !stays || p.withdraw[q.ID] || reflect.DeepEqual(q.Range, now.Range) {
+			continue
+		}
+		taken := slices.ContainsFunc(p.now.DHCP.Pool, func(o yang.Pool) bool {
+			return o.ID != q.ID &&
+				slices.ContainsFunc(o.Range, func(r yang.Span) bool { return overlaps(q.Range, r) })
+		})
+		if !taken {
+			continue
+		}
+		var kept []yang.Span
+		for _, was := range q.Range {
+			for _, is := range now.Range {
+				if part, ok := was.AddressRange().Intersect(is.AddressRange()); ok {
+					kept = append(kept, yang.Span{Start: part.From, End: part.To})
+				}
+			}
+		}
+		if len(kept) == 0 {
+			p.withdraw[q.ID] = true
+			continue
+		}
+		p.narrow[q.ID] = kept
+	}
+}
+
+func overlaps(spans []yang.Span, r yang.Span) bool {
+	return slices.ContainsFunc(spans, func(s yang.Span) bool { return s.AddressRange().Overlaps(r.AddressRange()) })
+}
+
+// narrowPools takes from pools what others are about to hand out.
+func (p *planner) narrowPools() (steps []Step) {
+	for _, q := range p.was.DHCP.Pool {
+		kept, ok := p.narrow[q.ID]
+		if !ok || slices.Equal(kept, q.Range) {
+			continue
+		}
+		now := p.now.pools[q.ID]
+		rest := now
+		if rest.Range, rest.Exclusion = q.Range, q.Exclusion; slices.Equal(kept, now.Range) &&
+			reflect.DeepEqual(rest, q) {
+			p.settled[q.ID] = true // it only shrinks, and is then what it shall be
+			steps = append(steps, serve(now))
+			continue
+		}
+		q.Range = kept
+		q.Exclusion = slices.DeleteFunc(slices.Clone(q.Exclusion),
+			func(x yang.Exclusion) bool { return !overlaps(kept, x.Span) })
+		steps = append(steps, put("Narrow", fmt.Sprintf("pool %s to %s for now", q.Name, runs(q)),
+			"Another pool is about to hand out the rest", yang.PoolPath(q.ID), q))
+	}
+	return steps
+}
+
+// runs is the ranges of a pool in words.
+func runs(q yang.Pool) string {
+	var out []string
+	for _, r := range q.Range {
+		out = append(out, "`"+r.AddressRange().Short(q.Subnet)+"`")
+	}
+	return strings.Join(out, ", ")
 }
 
 func put(verb, text, why, path string, node any) Step {
@@ -294,7 +388,7 @@ func manner(was, now yang.Interface) string {
 		}
 	}
 	if !reflect.DeepEqual(was.Uplink, now.Uplink) {
-		out = append(out, uplink(now.Uplink))
+		out = append(out, uplinkChange(was.Uplink, now.Uplink))
 	}
 	if len(out) == 0 {
 		return "its ports again"
@@ -321,6 +415,37 @@ func vlans(p *yang.Switchport) string {
 		out = fmt.Sprintf("VLAN %d untagged, %s", p.Untagged, out)
 	}
 	return out
+}
+
+// uplinkChange says what of an uplink changes: the networks that come and go where that is all.
+func uplinkChange(was, now *yang.Uplink) string {
+	if was == nil || now == nil {
+		return uplink(now)
+	}
+	rest := *was
+	rest.Translate = now.Translate
+	if !reflect.DeepEqual(&rest, now) {
+		return uplink(now)
+	}
+	var out []string
+	for _, side := range []struct {
+		word        string
+		has, hasNot []netip.Prefix
+	}{{"translates", now.Translate, was.Translate}, {"no longer translates", was.Translate, now.Translate}} {
+		var nets []string
+		for _, n := range side.has {
+			if !slices.Contains(side.hasNot, n) {
+				nets = append(nets, "`"+n.String()+"`")
+			}
+		}
+		if len(nets) > 0 {
+			out = append(out, side.word+" "+strings.Join(nets, ", "))
+		}
+	}
+	if len(out) == 0 {
+		return "translates the same networks in another order"
+	}
+	return strings.Join(out, "; ")
 }
 
 func uplink(u *yang.Uplink) string {
@@ -371,9 +496,27 @@ func (p *planner) dropReservations() (steps []Step) {
 		case p.givesWay(r, now):
 			steps = append(steps, drop("Remove", "for now the reservation of "+title(r),
 				fmt.Sprintf("A pool is about to hand out `%s`", r.Address), yang.ReservationPath(r.ID)))
+		case p.taken(r, now):
+			steps = append(steps, drop("Remove", "for now the reservation of "+title(r),
+				"Another reservation is about to take its place", yang.ReservationPath(r.ID)))
 		}
 	}
 	return steps
+}
+
+// taken reports whether another reservation takes the address or the client of one before that
+// has changed, as when two swap theirs.
+func (p *planner) taken(was, now yang.Reservation) bool {
+	moves, changes := was.Address != now.Address, !sameClient(was, now)
+	return slices.ContainsFunc(p.now.DHCP.Reservation, func(o yang.Reservation) bool {
+		return o.ID != was.ID && (moves && o.Address == was.Address ||
+			changes && p.now.pools[o.Pool].Subnet == p.was.pools[was.Pool].Subnet && sameClient(o, was))
+	})
+}
+
+// sameClient reports whether two reservations are for one client, known by its identifier or its MAC.
+func sameClient(a, b yang.Reservation) bool {
+	return a.MAC == b.MAC && bytes.Equal(a.Client, b.Client)
 }
 
 // givesWay reports whether a reservation moves off an address that a pool takes,
@@ -486,28 +629,27 @@ func (p *planner) giveAddresses() (steps []Step) {
 func (p *planner) servePools() (steps []Step) {
 	for _, q := range p.now.DHCP.Pool {
 		was, had := p.was.pools[q.ID]
-		if had && !p.withdraw[q.ID] && reflect.DeepEqual(was, q) {
+		if p.settled[q.ID] || had && !p.withdraw[q.ID] && reflect.DeepEqual(was, q) {
 			continue
 		}
-		var runs []string
-		for _, r := range q.Range {
-			runs = append(runs, "`"+r.AddressRange().Short(q.Subnet)+"`")
-		}
-		verb, why := "Serve", "Switched on"
-		if !q.Enabled {
-			verb, why = "Store", "Switched off: no client is answered from it"
-		}
-		for _, x := range q.Exclusion {
-			why += ", excludes " + x.AddressRange().Short(q.Subnet)
-		}
-		where := "on `" + q.Interface + "`"
-		if q.Interface == "" {
-			where = "through a relay"
-		}
-		steps = append(steps, put(verb, fmt.Sprintf("pool %s %s %s", q.Name, strings.Join(runs, ", "), where), why,
-			yang.PoolPath(q.ID), q))
+		steps = append(steps, serve(q))
 	}
 	return steps
+}
+
+func serve(q yang.Pool) Step {
+	verb, why := "Serve", "Switched on"
+	if !q.Enabled {
+		verb, why = "Store", "Switched off: no client is answered from it"
+	}
+	for _, x := range q.Exclusion {
+		why += ", excludes " + x.AddressRange().Short(q.Subnet)
+	}
+	where := "on `" + q.Interface + "`"
+	if q.Interface == "" {
+		where = "through a relay"
+	}
+	return put(verb, fmt.Sprintf("pool %s %s %s", q.Name, runs(q), where), why, yang.PoolPath(q.ID), q)
 }
 
 func (p *planner) reserve() (steps []Step) {

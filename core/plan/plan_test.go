@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lithos/core/address"
 	"lithos/core/compile"
 	"lithos/core/edit"
 	"lithos/core/plan"
@@ -51,6 +52,9 @@ func TestNewNetworkIsBuiltFromTheGroundUp(t *testing.T) {
 	assert.Equal(t, []string{
 		"Add VLAN 91 on `lan` as `lan.91`",
 		"Give `lan.91` the address `10.84.20.65/26`",
+		"Answer for `20.84.10.in-addr.arpa`",
+		"Answer for `kelder.larkrise.example`",
+		"Answer names on `lan.91`, too",
 		"Serve pool Ward `.80 – .119` on `lan.91`",
 		"Reserve `.70` for pump",
 	}, verbs(plan.Between(base, plan.Target(base, base, wanted))))
@@ -68,14 +72,15 @@ func TestReaddressingWithdrawsThePoolFirst(t *testing.T) {
 	}
 	steps := plan.Between(base, compile.Device(s, "dev-gw-1"))
 	got := verbs(steps)
-	assert.Equal(t, "Its pool is about to be withdrawn; it is restored in step 7", steps[0].Why)
+	assert.Equal(t, "Its pool is about to be withdrawn; it is restored in step 9", steps[1].Why)
 	assert.Equal(t, []string{
+		"Answer no names on `lan.48` for now",
 		"Remove for now the reservation of plate-reader",
 		"Withdraw pool Imaging from `lan.48`",
 		"Remove `10.84.20.1/26` from `lan.48`",
-		"Set `wan`: address fixed, MTU 1500, translates `10.84.16.0/26`, `10.84.16.64/27`, `10.84.16.128/25`, " +
-			"`10.84.18.0/23`, `10.84.20.0/25`, `10.84.24.0/22`",
+		"Set `wan`: translates `10.84.20.0/25`; no longer translates `10.84.20.0/26`",
 		"Give `lan.48` the address `10.84.20.1/25`",
+		"Answer names on `lan.48`, too",
 		"Serve pool Imaging `.24 – .55` on `lan.48`",
 		"Reserve `.14` for plate-reader",
 	}, got)
@@ -176,7 +181,34 @@ func randomConfig(t *rapid.T, label string) yang.Config {
 			break
 		}
 	}
+	if rapid.Bool().Draw(t, label+" resolver") {
+		c.Resolver = randomResolver(t, label, c)
+	}
 	return c.Sorted()
+}
+
+// randomResolver draws a resolver that listens on some of the interfaces of a configuration.
+func randomResolver(t *rapid.T, label string, c yang.Config) yang.Resolver {
+	s := &yang.ResolverSettings{Enabled: rapid.Bool().Draw(t, label+" answers"), Port: 53,
+		LeastTTL: rapid.IntRange(0, 1).Draw(t, label+" ttl")}
+	for _, i := range c.Interfaces.Interface {
+		if i.IPv4 != nil && rapid.Bool().Draw(t, label+" listens") {
+			s.Interface = append(s.Interface, i.Name)
+		}
+		if rapid.Bool().Draw(t, label+" from") {
+			s.ForwardFrom = i.Name
+		}
+	}
+	out := yang.Resolver{Settings: s}
+	for _, name := range []string{"a.example", "b.example"}[:rapid.IntRange(0, 2).Draw(t, label+" zones")] {
+		z := yang.Zone{Name: name, Primary: "ns." + name, Contact: "hostmaster." + name}
+		for i := range rapid.IntRange(0, 3).Draw(t, label+" records") {
+			z.Record = append(z.Record, yang.Record{ID: fmt.Sprint(i), Owner: "www", Type: "A",
+				Data: fmt.Sprintf("10.0.0.%d", i+rapid.IntRange(0, 1).Draw(t, label+" data")*10)})
+		}
+		out.Zone = append(out.Zone, z)
+	}
+	return out
 }
 
 // Carrying the steps out reaches the target, the device can accept every
@@ -252,6 +284,96 @@ func TestReservationsGiveWayToPools(t *testing.T) {
 			t.Fatalf("reached %+v, want %+v", now, target)
 		}
 	})
+}
+
+// shifting draws pools that share out one run of addresses, and reservations that share out a few
+// addresses and clients: from one draw to another they grow into each other and swap.
+func shifting(t *rapid.T, label string) yang.Config {
+	at := func(n int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(n)}) }
+	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "lan", Type: yang.TypeEthernet,
+		Enabled: true, IPv4: &yang.IPv4{Enabled: true, Address: []yang.Address{{IP: at(1), PrefixLength: 24}}}}}}}
+	cuts := rapid.SliceOfNDistinct(rapid.IntRange(11, 60), 3, 3, rapid.ID).Draw(t, label+" cuts")
+	slices.Sort(cuts)
+	ids := rapid.Permutation([]string{"a", "b", "c"}).Draw(t, label+" ids")
+	from := 10
+	for i, to := range cuts {
+		p := yang.Pool{ID: ids[i], Name: ids[i], Enabled: true, Interface: "lan",
+			Subnet: netip.MustParsePrefix("10.0.0.0/24"), Range: []yang.Span{{Start: at(from), End: at(to - 1)}}}
+		if rapid.Bool().Draw(t, label+" excludes") {
+			p.Exclusion = []yang.Exclusion{{Span: yang.Span{Start: at(from), End: at(from)}, Reason: "x"}}
+		}
+		c.DHCP.Pool = append(c.DHCP.Pool, p)
+		from = to + rapid.IntRange(0, 1).Draw(t, label+" gap")
+		if i+1 < len(cuts) && from >= cuts[i+1] {
+			from = to
+		}
+	}
+	addresses := rapid.Permutation([]int{70, 71, 72, 73}).Draw(t, label+" addresses")
+	clients := rapid.Permutation([]int{1, 2, 3, 4}).Draw(t, label+" clients")
+	for i := range rapid.IntRange(0, 4).Draw(t, label+" reservations") {
+		c.DHCP.Reservation = append(c.DHCP.Reservation, yang.Reservation{ID: fmt.Sprint("r", i),
+			Pool:    ids[rapid.IntRange(0, 2).Draw(t, label+" pool")],
+			Address: at(addresses[i]), MAC: address.MAC{2, 0, 0, 0, 0, byte(clients[i])}})
+	}
+	return c.Sorted()
+}
+
+// A pool that grows into another that shrinks, and reservations that swap addresses or clients,
+// pass through no state that a device refuses.
+func TestPoolsGiveWayAndReservationsSwap(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		now, target := shifting(t, "running"), shifting(t, "target")
+		for _, c := range []yang.Config{now, target} {
+			if err := c.Validate(); err != nil {
+				t.Fatalf("the test drew a bad configuration: %v", err)
+			}
+		}
+		for _, s := range plan.Between(now, target) {
+			if err := s.Apply(&now); err != nil {
+				t.Fatalf("%s %s: %v", s.Verb, s.Text, err)
+			}
+			if err := now.Validate(); err != nil {
+				t.Fatalf("after %s %s: %v", s.Verb, s.Text, err)
+			}
+		}
+		if !now.Equal(target) {
+			t.Fatalf("reached %+v, want %+v", now, target)
+		}
+	})
+}
+
+func TestAPoolThatGrowsIntoAnother(t *testing.T) {
+	pool := func(id string, from, to byte) yang.Pool {
+		return yang.Pool{
+			ID:        id,
+			Name:      id,
+			Enabled:   true,
+			Interface: "lan",
+			Subnet:    netip.MustParsePrefix("10.0.0.0/24"),
+			Range: []yang.Span{
+				{Start: netip.AddrFrom4([4]byte{10, 0, 0, from}), End: netip.AddrFrom4([4]byte{10, 0, 0, to})},
+			},
+		}
+	}
+	running := yang.Config{DHCP: yang.DHCPServer{Pool: []yang.Pool{pool("a", 10, 29), pool("b", 30, 59)}}}
+	target := yang.Config{DHCP: yang.DHCPServer{Pool: []yang.Pool{pool("a", 10, 39), pool("b", 40, 59)}}}
+	assert.Equal(t, []string{"Serve pool b `.40 – .59` on `lan`", "Serve pool a `.10 – .39` on `lan`"},
+		verbs(plan.Between(running, target)), "b is then what it shall be")
+	target.DHCP.Pool[1] = pool("b", 40, 80)
+	assert.Equal(t, []string{"Narrow pool b to `.40 – .59` for now", "Serve pool a `.10 – .39` on `lan`",
+		"Serve pool b `.40 – .80` on `lan`"}, verbs(plan.Between(running, target)))
+}
+
+// What an uplink translates more or less is said, not all that it translates.
+func TestAnUplinkSaysWhatChanges(t *testing.T) {
+	base, draft := scenario.Site("kelder-bridge"), scenario.Site("kelder-bridge")
+	_, i, _ := draft.Interface("if-gw-1-wan")
+	i.Uplink.Translates = slices.DeleteFunc(slices.Clone(i.Uplink.Translates),
+		func(id string) bool { return id == "net-imaging" })
+	got := plan.Between(compile.Device(base, "dev-gw-1"), compile.Device(draft, "dev-gw-1"))
+	assert.Equal(t, []string{"Set `wan`: no longer translates `10.84.20.0/26`"}, verbs(got))
+	back := plan.Between(compile.Device(draft, "dev-gw-1"), compile.Device(base, "dev-gw-1"))
+	assert.Equal(t, []string{"Set `wan`: translates `10.84.20.0/26`"}, verbs(back))
 }
 
 func TestCompileOfEverySiteIsAccepted(t *testing.T) {

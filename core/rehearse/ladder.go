@@ -1,7 +1,9 @@
 package rehearse
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -10,6 +12,8 @@ import (
 	"lithos/core/check"
 	"lithos/core/dhcp"
 	"lithos/core/links"
+	"lithos/core/names"
+	"lithos/core/option"
 	"lithos/core/site"
 )
 
@@ -18,39 +22,90 @@ func Ladder(now time.Time, s *site.Site, n *site.Network, leases Leases) []Rung 
 	return NewStage(now, s, leases).ladder(n)
 }
 
+// LadderOf computes the rungs of one network for the client that exchanged messages last:
+// where it was given an address, its lease, its router and its name servers are what it was told. live
+// asks those; nil where what they answer is computed.
+func LadderOf(
+	now time.Time, s *site.Site, n *site.Network, leases Leases, passed []dhcp.Message, live names.Live,
+) []Rung {
+	if len(passed) > 0 {
+		last := passed[len(passed)-1]
+		given, err := netip.ParseAddr(last.Your)
+		st := NewStage(now, s, leases.with(s, given, passed, now))
+		st.live, st.given = live, given
+		if link := linkRung(s, n); err == nil && last.Type == "ack" && link.State == Pass {
+			return append([]Rung{link, {Name: "lease", State: Pass, Value: address.Short(given, n.Prefix)}},
+				st.outward(n, last.Router(), &last)...)
+		}
+	}
+	return NewStage(now, s, leases).ladder(n)
+}
+
+// with is the leases with the one that a client was just given.
+func (l Leases) with(s *site.Site, given netip.Addr, passed []dhcp.Message, now time.Time) Leases {
+	server, _ := netip.ParseAddr(passed[len(passed)-1].Option(option.ServerID))
+	d, _, ok := s.HolderOf(server)
+	if !ok || !given.IsValid() {
+		return l
+	}
+	host := ""
+	for _, m := range passed {
+		host = cmp.Or(m.Option(option.HostName), host)
+	}
+	out := maps.Clone(l)
+	if out == nil {
+		out = Leases{}
+	}
+	out[d.ID] = append(slices.Clone(out[d.ID]), dhcp.Lease{Address: given, HostName: host, State: dhcp.Bound,
+		Since:   now,
+		Expires: now.Add(time.Hour)})
+	return out
+}
+
 func (st *Stage) ladder(n *site.Network) []Rung {
 	s := st.site
 	link := linkRung(s, n)
-	skip := func(why string, names ...string) (out []Rung) {
-		for _, name := range names {
-			out = append(out, Rung{Name: name, State: Skip, Value: why})
-		}
-		return out
-	}
 	if link.State != Pass {
-		return append([]Rung{link}, skip("needs the link", "lease", "gateway", "internet")...)
+		return append([]Rung{link}, skipped("needs the link", slices.Concat([]string{"lease", "gateway", "internet"},
+			nameRungs)...)...)
 	}
 	if !slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == n.ID }) {
 		lease := Rung{Name: "lease", State: Skip, Value: "no pool; fixed devices only", Rule: "network-unserved"}
-		return append([]Rung{link, lease}, st.outward(n, n.Gateway)...)
+		return append([]Rung{link, lease}, st.outward(n, n.Gateway, nil)...)
 	}
 	probe := &dhcp.Client{MAC: ProbeMAC, HostName: "lithos-probe"}
 	passed, err := probe.Exchange(st.Wire(n))
 	if err != nil || !probe.Address.IsValid() {
-		return append([]Rung{link, st.failedLease(n, passed, err)}, skip("needs a lease", "gateway", "internet")...)
+		return append([]Rung{link, st.failedLease(n, passed, err)}, skipped("needs a lease",
+			slices.Concat([]string{"gateway", "internet"}, nameRungs)...)...)
 	}
-	router := passed[len(passed)-1].Router()
+	last := passed[len(passed)-1]
 	return append([]Rung{link, {Name: "lease", State: Pass, Value: address.Short(probe.Address, n.Prefix)}},
-		st.outward(n, router)...)
+		st.outward(n, last.Router(), &last)...)
 }
 
-// outward is the rungs of a client that has an address and is told a router.
-func (st *Stage) outward(n *site.Network, router netip.Addr) []Rung {
+// outward is the rungs of a client that has an address and is told a router. told is the reply that
+// gave it the address; nil for one that holds its own, which is told what the network's clients are.
+func (st *Stage) outward(n *site.Network, router netip.Addr, told *dhcp.Message) []Rung {
 	gateway := gatewayRung(st.site, n, router)
 	if gateway.State != Pass {
-		return []Rung{gateway, {Name: "internet", State: Skip, Value: "needs the gateway"}}
+		return append([]Rung{gateway}, skipped("needs the gateway", slices.Concat([]string{"internet"},
+			nameRungs)...)...)
 	}
-	return []Rung{gateway, InternetRung(st.site, n)}
+	internet := InternetRung(st.site, n)
+	by, err := st.World().Asker(site.Ref{Kind: site.KindNetwork, ID: n.ID}.String())
+	if told != nil && err == nil {
+		servers, search := toldBy(*told)
+		by = st.World().With(n, by.From, servers, search)
+	}
+	// A client asks for its router by its name of one word, and who its router is, or it itself where it
+	// was tried.
+	local := router
+	if st.given.IsValid() {
+		by.From, local = st.given, st.given
+	}
+	return append([]Rung{gateway, internet},
+		st.resolve(by, local, labelAt(st.site, router), internet.State != Fail)...)
 }
 
 // ProbeMAC is the hardware address of the client that walks the ladder, locally
@@ -71,7 +126,7 @@ func linkRung(s *site.Site, n *site.Network) Rung {
 	case carried != n.VLAN && carried != 0:
 		return Rung{"link", Fail,
 			fmt.Sprintf("%s of %s carries VLAN %d, the network is VLAN %d", i.Name, d.Name, carried, n.VLAN),
-			"vlan-id-reused"}
+			"vlan-differs"}
 	case len(path.Breaks) > 0:
 		return Rung{"link", Fail, path.Breaks[0].Says, path.Breaks[0].Rule}
 	case n.VLAN == 0:

@@ -18,7 +18,8 @@ func LeasesOf(s *site.Site, all []seen.Heard, now time.Time) Leases {
 				continue
 			}
 			l := dhcp.Lease{
-				Address: h.Address, MAC: h.MAC, ClientID: h.ClientID, HostName: h.Name, Pool: h.Pool,
+				Address: h.Address, MAC: h.MAC, ClientID: h.ClientID, HostName: h.Name,
+				Class: h.Class, Pool: h.Pool,
 				State: dhcp.State(h.State), Since: h.First, Expires: h.Expires,
 			}
 			p, ok := s.Pool(h.Pool)

@@ -11,6 +11,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/dhcp"
+	"lithos/core/names"
 	"lithos/core/option"
 	"lithos/core/site"
 )
@@ -23,12 +24,17 @@ type Stage struct {
 	own      option.Own
 	servers  map[string]*dhcp.Server
 	relays   map[string]*dhcp.Relay
+	leases   Leases          // that they began with
+	live     names.Live      // nil where what resolvers answer is computed
+	given    netip.Addr      // the address of a client that was tried; invalid for one nobody knows
+	world    *names.World    // its resolvers, made when they are first asked
 	findings []check.Finding // of the site, worked out when a rung first fails
 }
 
 // NewStage sets the devices of a site up, with the leases they hold.
 func NewStage(now time.Time, s *site.Site, leases Leases) *Stage {
-	st := &Stage{now: now, site: s, own: s.Own(), servers: map[string]*dhcp.Server{}, relays: map[string]*dhcp.Relay{}}
+	st := &Stage{now: now, site: s, own: s.Own(), leases: leases, servers: map[string]*dhcp.Server{},
+		relays: map[string]*dhcp.Relay{}}
 	for _, d := range s.Devices {
 		c := compile.Device(s, d.ID)
 		st.servers[d.ID] = dhcp.NewServer(c, dhcp.NewLeaseDB(leases[d.ID]...))
@@ -44,12 +50,17 @@ func (st *Stage) Pass(d time.Duration) { st.now = st.now.Add(d) }
 
 // Wire carries messages to the devices that have an interface on the network,
 // as a broadcast on that network would: to a server there, and through a relay
-// to a server elsewhere. The first reply counts.
+// to a server elsewhere. The first reply counts. A message to one server goes to
+// the device that holds its address.
 func (st *Stage) Wire(n *site.Network) dhcp.Wire {
-	return func(request []byte) ([]byte, string, error) {
+	return func(request []byte, to netip.Addr) ([]byte, string, error) {
 		m, err := dhcp.ReadPacket(request)
 		if err != nil {
 			return nil, "", err
+		}
+		if to.IsValid() {
+			reply, why := st.sent(m, to)
+			return reply, why, nil
 		}
 		why := fmt.Sprintf("No device has an interface in %s.", n.Prefix)
 		for di := range st.site.Devices {
@@ -68,6 +79,17 @@ func (st *Stage) Wire(n *site.Network) dhcp.Wire {
 		}
 		return nil, why, nil
 	}
+}
+
+// sent gives a message to the server that holds an address.
+func (st *Stage) sent(m *dhcpv4.DHCPv4, to netip.Addr) (reply []byte, why string) {
+	d, at, ok := st.site.HolderOf(to)
+	if !ok {
+		return nil, fmt.Sprintf("No device holds %s, which the client was served by.", to)
+	}
+	answer := st.servers[d.ID].HandleSent(st.now, m, at.Name)
+	reply, _ = answer.Wire()
+	return reply, fmt.Sprintf("Sent to %s. %s", d.Name, answer.Why())
 }
 
 // hear gives a message to one interface.
@@ -101,7 +123,7 @@ func (st *Stage) relay(r *dhcp.Relay, m *dhcpv4.DHCPv4, i *site.Interface) (repl
 			why = fmt.Sprintf("%s relays to %s, which no device holds.", i.Name, to)
 			continue
 		}
-		answer := st.servers[d.ID].Handle(st.now, out, at.Name)
+		answer := st.servers[d.ID].HandleSent(st.now, out, at.Name)
 		if why = answer.Why(); answer.Reply == nil {
 			continue
 		}

@@ -90,13 +90,13 @@ func (t *Trial) Do(a Act) (Scene, error) {
 		if t.stage != nil {
 			t.stage.Pass(t.client.Lease / 2)
 		}
-		_, err = talk.Say(t.client.Renew())
+		err = t.renew(talk)
 	case ActRelease:
 		if !t.client.Address.IsValid() {
 			scene.Says = "It holds no address to give back."
 			break
 		}
-		_, err = talk.Say(t.client.Release())
+		_, err = talk.Tell(t.client.Release())
 		scene.Says = fmt.Sprintf("It gave %s back.", t.client.Address)
 		t.client.Address = netip.Addr{}
 	case ActReboot:
@@ -117,6 +117,20 @@ func (t *Trial) Do(a Act) (Scene, error) {
 		scene.Says = t.outcome(talk)
 	}
 	return scene, err
+}
+
+// renew asks the server that gave the address, and when that is silent any other (RFC 2131
+// section 4.4.5): RENEWING, then REBINDING.
+func (t *Trial) renew(talk *dhcp.Talk) error {
+	reply, err := talk.Tell(t.client.Renew())
+	if err != nil || reply != nil || !t.client.ServerID.IsValid() {
+		return err
+	}
+	if t.stage != nil {
+		t.stage.Pass(t.client.Lease * 3 / 8)
+	}
+	_, err = talk.Say(t.client.Renew())
+	return err
 }
 
 // reboot asks for the remembered address, and starts over when that is refused

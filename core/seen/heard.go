@@ -24,6 +24,7 @@ type Heard struct {
 	MAC      address.MAC
 	ClientID []byte
 	Name     string
+	Class    string // option 60, of a lease
 	Pool     string // id, of a lease
 	Port     string
 	First    time.Time

@@ -54,11 +54,12 @@ const (
 	MadeUp     = "randomised" // a MAC its machine made up
 	Ignored    = "ignored"    // a person said that it needs no attention
 	Elsewhere  = "elsewhere"  // a pinned client seen on another address of its network
+	LeftOver   = "left over"  // a lease of a server that no longer serves the network
 )
 
 // Remark is one thing about a sighting that a person may want to know.
 type Remark struct {
-	Kind  string `json:"kind" enum:"unrecorded,in pool,cloned,contested,randomised,ignored,elsewhere"`
+	Kind  string `json:"kind" enum:"unrecorded,in pool,cloned,contested,randomised,ignored,elsewhere,left over"`
 	Title string `json:"title"` // in a few words
 	Says  string `json:"says"`
 	// Grave says that somebody loses a connection by it.
@@ -68,6 +69,7 @@ type Remark struct {
 var titles = map[string]string{
 	Unrecorded: "Unrecorded", InPool: "In the pool without a lease", Cloned: "One MAC in two places",
 	Contested: "Two machines on one address", MadeUp: "Made-up MAC", Ignored: "Ignored", Elsewhere: "Elsewhere",
+	LeftOver: "Lease of a former server",
 }
 
 func (o *One) remark(kind, format string, args ...any) {
@@ -93,16 +95,14 @@ type One struct {
 // Look judges everything seen at a site. Only live sightings are held against
 // each other; older ones are listed.
 func Look(s *site.Site, all []Sighting) []One {
-	l := looker{site: s, macAt: map[address.MAC][]Sighting{}, atAddr: map[netip.Addr][]address.MAC{},
+	l := looker{site: s, macAt: map[address.MAC][]Sighting{}, atAddr: map[netip.Addr][]Sighting{},
 		leased: map[netip.Addr]bool{}}
 	for _, v := range all {
 		if !v.Live || v.MAC.IsZero() {
 			continue
 		}
 		l.macAt[v.MAC] = append(l.macAt[v.MAC], v)
-		if !slices.Contains(l.atAddr[v.Address], v.MAC) {
-			l.atAddr[v.Address] = append(l.atAddr[v.Address], v.MAC)
-		}
+		l.atAddr[v.Address] = append(l.atAddr[v.Address], v)
 		l.leased[v.Address] = l.leased[v.Address] || v.Source == Lease
 	}
 	out := make([]One, 0, len(all))
@@ -118,7 +118,7 @@ func Look(s *site.Site, all []Sighting) []One {
 type looker struct {
 	site   *site.Site
 	macAt  map[address.MAC][]Sighting
-	atAddr map[netip.Addr][]address.MAC
+	atAddr map[netip.Addr][]Sighting
 	leased map[netip.Addr]bool
 }
 
@@ -149,8 +149,11 @@ func (l *looker) look(v Sighting) One {
 		o.remark(Cloned, "Heard on %s, and the same MAC at %s on %s. Two machines share it, and take each other's "+
 			"address.", v.heardOn(), twin.Address, twin.heardOn())
 	}
-	if macs := l.atAddr[v.Address]; len(macs) > 1 {
-		o.remark(Contested, "%d machines answer for %s. Each cuts the other off.", len(macs), v.Address)
+	if machines := l.machinesAt(v); machines > 1 {
+		o.remark(Contested, "%d machines answer for %s. Each cuts the other off.", machines, v.Address)
+	}
+	if l.leftOver(v) {
+		o.remark(LeftOver, "%s gave this lease and no longer serves the network. It counts until it ends.", v.Device)
 	}
 	switch {
 	case v.Source == Neighbour && o.Offered && !l.leased[v.Address] && o.Ref == "":
@@ -179,16 +182,42 @@ func (l *looker) identify(o *One) {
 	}
 }
 
+// machinesAt counts the machines that answered at an address at one time with v: one that came
+// after another had gone took its place.
+func (l *looker) machinesAt(v Sighting) int {
+	var macs []address.MAC
+	for _, o := range l.atAddr[v.Address] {
+		if sameTime(v, o) && !slices.Contains(macs, o.MAC) && !l.leftOver(o) {
+			macs = append(macs, o.MAC)
+		}
+	}
+	return len(macs)
+}
+
+// leftOver reports whether a sighting is the lease of a device that serves its network no more,
+// as after a pool has moved to another server: its client has asked elsewhere since, or will.
+func (l *looker) leftOver(v Sighting) bool {
+	n, ok := l.site.NetworkOf(v.Address)
+	if !ok || v.Source != Lease {
+		return false
+	}
+	return !slices.ContainsFunc(l.site.Pools, func(p site.Pool) bool {
+		d, ok := l.site.Device(p.Server)
+		return ok && p.Network == n.ID && p.Enabled && d.Name == v.Device
+	})
+}
+
 // twin is another live sighting of the MAC that one machine cannot explain: in
 // the same network, or heard by another device at the same time.
 func (l *looker) twin(v Sighting) (Sighting, bool) {
-	if v.MAC.IsZero() || l.router(v) {
+	if v.MAC.IsZero() || l.router(v) || l.leftOver(v) {
 		return Sighting{}, false
 	}
 	mine, _ := l.site.NetworkOf(v.Address)
 	for _, o := range l.macAt[v.MAC] {
 		theirs, _ := l.site.NetworkOf(o.Address)
-		if o.Address != v.Address && (mine == theirs || o.Device != v.Device) && overlapping(v, o) {
+		if o.Address != v.Address && (mine == theirs || o.Device != v.Device) && overlapping(v, o) &&
+			!l.leftOver(o) {
 			return o, true
 		}
 	}
@@ -204,9 +233,9 @@ func (l *looker) router(v Sighting) bool {
 
 // overlapping reports whether two sightings were there at one time: neither had
 // gone when the other came. A client that moved leaves before it arrives.
-func overlapping(a, b Sighting) bool {
-	return !a.Last.Before(b.First) && !b.Last.Before(a.First) && a.Source == b.Source
-}
+func overlapping(a, b Sighting) bool { return sameTime(a, b) && a.Source == b.Source }
+
+func sameTime(a, b Sighting) bool { return !a.Last.Before(b.First) && !b.Last.Before(a.First) }
 
 // misplaced remarks a client that has a reservation in the network and is
 // elsewhere in it.

@@ -16,8 +16,15 @@ import (
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func at(a string, mac byte, change ...func(*seen.Sighting)) seen.Sighting {
-	s := seen.Sighting{Address: netip.MustParseAddr(a), MAC: address.MAC{0, 0, 0x5e, 1, 1, mac}, Source: seen.Neighbour,
-		Device: "gw-1", First: noon.Add(-time.Hour), Last: noon, Live: true}
+	s := seen.Sighting{
+		Address: netip.MustParseAddr(a),
+		MAC:     address.MAC{0, 0, 0x5e, 1, 1, mac},
+		Source:  seen.Neighbour,
+		Device:  "gw-1",
+		First:   noon.Add(-time.Hour),
+		Last:    noon,
+		Live:    true,
+	}
 	for _, c := range change {
 		c(&s)
 	}
@@ -64,8 +71,13 @@ func TestRemarks(t *testing.T) {
 			[]string{"10.84.18.24 cloned", "10.84.18.25 cloned", "10.84.18.25 unrecorded", "10.84.18.25 elsewhere"}},
 		"one that moved": {[]seen.Sighting{at("10.84.18.100", 1, lease, moved),
 			at("10.84.18.101", 1, lease)}, []string{}},
-		"a clone heard by two devices": {[]seen.Sighting{at("10.84.18.100", 1, lease),
-			at("10.84.20.30", 1, lease, elsewhere)}, []string{"10.84.18.100 cloned", "10.84.20.30 cloned"}},
+		"a clone heard by two devices": {[]seen.Sighting{at("10.84.16.10", 1),
+			at("10.84.18.24", 1, elsewhere)}, []string{"10.84.16.10 cloned", "10.84.16.10 unrecorded",
+			"10.84.18.24 cloned", "10.84.18.24 unrecorded"}},
+		"a pool that moved to another server": {[]seen.Sighting{at("10.84.18.100", 1, lease),
+			at("10.84.18.101", 1, lease, elsewhere)}, []string{"10.84.18.101 left over"}},
+		"one that came after the other had gone": {[]seen.Sighting{at("10.84.18.100", 1, lease),
+			at("10.84.18.100", 2, lease, moved)}, []string{}},
 		"one machine on two networks": {[]seen.Sighting{at("10.84.18.100", 1, lease),
 			at("10.84.20.30", 1, lease)}, []string{}},
 		"two machines on one address": {[]seen.Sighting{at("10.84.18.100", 1, lease), at("10.84.18.100", 2)},

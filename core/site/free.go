@@ -85,6 +85,18 @@ func NextFree(s *Site, n *Network) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
+// SameHost is the address of a network with the host number that another address has, where it is
+// free; ok is false where it is not.
+func SameHost(s *Site, n *Network, other netip.Addr) (a netip.Addr, ok bool) {
+	if !other.Is4() {
+		return netip.Addr{}, false
+	}
+	all := address.Of(n.Prefix)
+	a = address.FromUint(address.Uint(all.From) + address.Uint(other)&uint32(all.Size()-1))
+	taken := slices.ContainsFunc(Taken(s, n), func(r address.Range) bool { return r.Contains(a) })
+	return a, address.Usable(n.Prefix).Contains(a) && !taken
+}
+
 // WindowIn is where a standard's window falls in a prefix; ok is false when the
 // prefix is too small to have it.
 func WindowIn(p netip.Prefix, w Window) (r address.Range, ok bool) {

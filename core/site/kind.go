@@ -78,7 +78,7 @@ var errSingle = errors.New("there is always one, and only one")
 var kinds []*Kind
 
 func init() {
-	kinds = slices.Concat(siteKinds(), networkKinds(), servingKinds(), deviceKinds(), optionKinds(),
+	kinds = slices.Concat(siteKinds(), networkKinds(), servingKinds(), deviceKinds(), nameKinds(), optionKinds(),
 		[]*Kind{settings()})
 }
 
@@ -148,6 +148,9 @@ func (k *Kind) Fresh(s *Site, n *Network, part any) {
 		k.fresh(s, n, part)
 	}
 }
+
+// Title is what people call the kind at the beginning of a line: "Fixed device".
+func (k *Kind) Title() string { return strings.ToUpper(k.Noun[:1]) + k.Noun[1:] }
 
 // Copy is a copy of a part that may be written to by its fields.
 func (k *Kind) Copy(part any) any { return k.copied(part) }

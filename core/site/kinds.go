@@ -284,6 +284,7 @@ func reservationKind() *Kind {
 			identifier("clientId", "Client identifier", func(r *Reservation) *string { return &r.Client }).
 				said("client identifier").
 				hint("In place of a MAC, for a client that sends option 61"),
+			reverse(func(r *Reservation) *bool { return &r.NoReverse }),
 		}}, about[Reservation]{
 		id:      func(r *Reservation) *string { return &r.ID },
 		called:  func(r *Reservation) string { return cmp.Or(r.Name, addressText(r.Address)) },
@@ -312,6 +313,7 @@ func fixedKind() *Kind {
 				must(missingHost("label-prn"))),
 			mac("mac", "MAC", func(f *FixedDevice) *address.MAC { return &f.MAC }).said("MAC").hint("May be empty"),
 			words("note", "Note", func(f *FixedDevice) *string { return &f.Note }),
+			reverse(func(f *FixedDevice) *bool { return &f.NoReverse }),
 		}}, about[FixedDevice]{
 		at:     top(func(s *Site) *[]FixedDevice { return &s.FixedDevices }),
 		id:     func(f *FixedDevice) *string { return &f.ID },

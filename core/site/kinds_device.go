@@ -20,6 +20,8 @@ func deviceKinds() []*Kind {
 				must(missingHost("gw-2")),
 			chosen("kind", "Kind", func(d *Device) *string { return &d.Kind }, "a kind of device",
 				plainly(Router, Firewall, L3Switch, L2Switch, Server)...).must("choose what the device is"),
+			count("memory", "Memory", func(d *Device) *int { return &d.Memory }, 1<<20, "MiB").
+				hint("In MiB, where known; what a resolver may keep depends on it"),
 		}}, about[Device]{
 			at: top(deviceList), id: deviceID, called: func(d *Device) string { return d.Name },
 			order: func(a, b *Device) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"net/netip"
+	"regexp"
 	"slices"
 
 	"go.yaml.in/yaml/v3"
@@ -77,9 +78,18 @@ func EncodeYAML(s *Site) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// plain drops JSON's flow style and quotes; the encoder quotes again what needs it.
+// otherwise is text that YAML 1.1, which many tools still read, takes for something else: truth
+// values, numbers to base 8 or 60, such as a MAC of digits alone, and dates.
+var otherwise = regexp.MustCompile(`(?i)^(?:y|n|yes|no|on|off|true|false|null|~|[-+]?0[0-7_]+|[-+]?[0-9][0-9_]*` +
+	`(?::[0-9]+)+(?:\.[0-9_]*)?|[-+]?[0-9][0-9_,]*(?:\.[0-9_]*)?|\d{4}-\d{1,2}-\d{1,2}.*)$`)
+
+// plain drops JSON's flow style and quotes; the encoder quotes again what YAML 1.2 needs, and
+// what YAML 1.1 would read otherwise keeps its quotes.
 func plain(n *yaml.Node) {
-	n.Style &^= yaml.FlowStyle | yaml.DoubleQuotedStyle
+	n.Style &^= yaml.FlowStyle
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!str" || !otherwise.MatchString(n.Value) {
+		n.Style &^= yaml.DoubleQuotedStyle
+	}
 	for _, c := range n.Content {
 		plain(c)
 	}

@@ -51,14 +51,23 @@ func parsed[T any](pattern, says string, parse func(string) (T, error)) form {
 	}}
 }
 
+// dotted is an IPv4 address, each of its numbers without leading zeros.
+const dotted = `((25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)\.){3}(25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)`
+
+// unshown is what CheckText refuses, and oneLine text without it.
+const (
+	unshown = `\x00-\x1f\x7f-\x9f\x{202a}-\x{202e}\x{2066}-\x{2069}\x{2028}\x{2029}`
+	oneLine = `^[^` + unshown + `]*$`
+)
+
 // forms are the texts that must look a certain way, by the name of the format in the
 // schema.
 var forms = map[string]form{
-	"text":    {"", CheckText},
-	"address": parsed(`^(\d{1,3}\.){3}\d{1,3}$`, "an address; write it as 10.84.18.57", ipv4),
-	"cidr":    parsed(`^(\d{1,3}\.){3}\d{1,3}/\d{1,2}$`, "a prefix; write it as 10.84.18.0/23", ipv4Prefix),
-	"mac":     parsed(`^([0-9a-f]{2}:){5}[0-9a-f]{2}$`, "a MAC; write it as 00:00:5e:00:53:1c", address.ParseMAC),
-	"day":     parsed(`^\d{4}-\d{2}-\d{2}$`, "a date; write it as 2027-03-31", ParseDate),
+	"text":    {oneLine, CheckText},
+	"address": parsed("^"+dotted+"$", "an address; write it as 10.84.18.57", ipv4),
+	"cidr":    parsed("^"+dotted+`/(3[0-2]|[12]?\d)$`, "a prefix; write it as 10.84.18.0/23", ipv4Prefix),
+	"mac":     parsed(`^([0-9a-f]{2}:){5}[0-9a-f]{2}$`, "a MAC; write it as 00:00:5e:00:53:1c", writtenMAC),
+	"day":     parsed(`^\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$`, "a date; write it as 2027-03-31", ParseDate),
 	"code": {`^[a-z0-9][a-z0-9-]{0,63}$`, func(s string) error {
 		if err := CheckText(s); err != nil {
 			return err
@@ -69,7 +78,7 @@ var forms = map[string]form{
 		}
 		return nil
 	}},
-	"name": {`\S`, func(s string) error {
+	"name": {oneLine[:len(oneLine)-2] + `*[^\s` + unshown + `]` + oneLine[1:len(oneLine)-2] + "*$", func(s string) error {
 		if strings.TrimSpace(s) == "" {
 			return fmt.Errorf("%q is empty; write what people call it", clip(s))
 		}
@@ -82,7 +91,7 @@ var forms = map[string]form{
 		}
 		return nil
 	}},
-	"prefix": {`^(\d{1,3}\.){3}\d{1,3}/([89]|[12]\d|3[0-2])$`, func(s string) error {
+	"prefix": {"^" + dotted + `/([89]|[12]\d|3[0-2])$`, func(s string) error {
 		p, err := ipv4Prefix(s)
 		switch {
 		case errors.As(err, new(*ipv6Error)):
@@ -94,6 +103,15 @@ var forms = map[string]form{
 		}
 		return nil
 	}},
+}
+
+// writtenMAC reads a MAC in the one way that site files write it.
+func writtenMAC(s string) (address.MAC, error) {
+	m, err := address.ParseMAC(s)
+	if err == nil && m.String() != s {
+		err = errors.New("written in another way")
+	}
+	return m, err
 }
 
 type ipv6Error struct{ says string }

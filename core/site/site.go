@@ -36,6 +36,10 @@ type Site struct {
 	Reservations []*Reservation `json:"reservations,omitempty" doc:"addresses always given to one client"`
 	FixedDevices []FixedDevice  `json:"fixedDevices,omitempty" doc:"devices that hold an address configured on themselves"`
 
+	Resolvers []Resolver `json:"resolvers,omitempty" doc:"the name servers of the site's devices"`
+	Zones     []Zone     `json:"zones,omitempty" doc:"the site's DNS zones, inside and outside"`
+	Services  []Service  `json:"services,omitempty" doc:"names of what is behind a proxy"`
+
 	VendorClasses     []VendorClass      `json:"vendorClasses,omitempty" doc:"kinds of client, told apart by what they send as option 60"`
 	OptionDefinitions []OptionDefinition `json:"optionDefinitions,omitempty" doc:"the site's own options, by private code"`
 	KnownClients      []KnownClient      `json:"knownClients,omitempty" doc:"what is known of clients that have neither reservation nor fixed address"`
@@ -65,8 +69,9 @@ type Window struct {
 // Option is a DHCP option as written: a code of package option's registry and
 // its value in that option's text form.
 type Option struct {
-	Code  uint8  `json:"code" doc:"option code, 1 to 254 (RFC 2132)"`
-	Value string `json:"value" doc:"the value in the option's text form"`
+	Code   uint8  `json:"code" doc:"option code, 1 to 254 (RFC 2132)"`
+	Value  string `json:"value" doc:"the value in the option's text form"`
+	Always bool   `json:"always,omitempty" doc:"sent to clients that do not ask for it as well; what networks, pools, classes and reservations set always is"`
 }
 
 // Device kinds.
@@ -83,6 +88,7 @@ type Device struct {
 	ID         string      `json:"id" doc:"stable id"`
 	Name       string      `json:"name" form:"name" doc:"host name of the device"`
 	Kind       string      `json:"kind" doc:"what the device is" enum:"router,firewall,layer 3 switch,layer 2 switch,server"`
+	Memory     int         `json:"memory,omitempty" range:"1-1048576" doc:"its memory in MiB, where known"`
 	Interfaces []Interface `json:"interfaces,omitempty" doc:"ports, port groups, VLAN interfaces, uplinks and loopbacks"`
 }
 
@@ -219,7 +225,12 @@ type Reservation struct {
 	MAC     address.MAC `json:"mac,omitzero" doc:"the client's hardware address"`
 	Client  string      `json:"clientId,omitempty" doc:"the client's identifier, as option 61 is written, in place of a MAC"`
 	Options []Option    `json:"options,omitempty" doc:"DHCP options for this client alone"`
+
+	NoReverse bool `json:"noReverse,omitempty" doc:"whether its address is not given its name in reverse"`
 }
+
+// NameOrAddress is what a reservation is called on screen: its address where it has no name.
+func (r *Reservation) NameOrAddress() string { return cmp.Or(r.Name, r.Address.String()) }
 
 // VendorClass is a kind of client, told apart by what it sends as option 60.
 type VendorClass struct {
@@ -235,7 +246,7 @@ type VendorClass struct {
 type SubOption struct {
 	Code  uint8  `json:"code" doc:"the vendor's own code, 1 to 254"`
 	Name  string `json:"name" doc:"what it is for"`
-	Type  string `json:"type" doc:"a type of package option" enum:"address,addresses,text,number (8 bits),number (16 bits),number (32 bits),switch,duration,domain name,octets"`
+	Type  string `json:"type" doc:"a type of package option" enum:"address,addresses,address pairs,IPv6 address,text,number (8 bits),number (16 bits),number (32 bits),signed number (32 bits),numbers (16 bits),switch,duration,domain name,domain name (DNS form),domain names,routes,call servers,addresses or only these,text or only this,servers by service,names by service,lists of addresses,name servers for domains,URIs,prefix with mask and relays,identifier,sub-options,octets or text,octets"`
 	Value string `json:"value" doc:"the value in the type's text form"`
 }
 
@@ -245,7 +256,7 @@ type OptionDefinition struct {
 	ID      string `json:"id" doc:"stable id"`
 	Code    uint8  `json:"code" doc:"private option code, 224 to 254"`
 	Name    string `json:"name" doc:"what people call it"`
-	Type    string `json:"type" doc:"a type of package option" enum:"address,addresses,text,number (8 bits),number (16 bits),number (32 bits),switch,duration,domain name,octets"`
+	Type    string `json:"type" doc:"a type of package option" enum:"address,addresses,address pairs,IPv6 address,text,number (8 bits),number (16 bits),number (32 bits),signed number (32 bits),numbers (16 bits),switch,duration,domain name,domain name (DNS form),domain names,routes,call servers,addresses or only these,text or only this,servers by service,names by service,lists of addresses,name servers for domains,URIs,prefix with mask and relays,identifier,sub-options,octets or text,octets"`
 	Meaning string `json:"meaning,omitempty" doc:"one line for people"`
 }
 
@@ -319,6 +330,8 @@ type FixedDevice struct {
 	Address netip.Addr  `json:"address" doc:"the address it holds"`
 	MAC     address.MAC `json:"mac,omitzero" doc:"its hardware address, where known"`
 	Note    string      `json:"note,omitempty" doc:"free text"`
+
+	NoReverse bool `json:"noReverse,omitempty" doc:"whether its address is not given its name in reverse"`
 }
 
 // Part kinds, as they appear in references, edits and links.
@@ -336,6 +349,10 @@ const (
 	KindVendorClass = "class"
 	KindDefinition  = "definition"
 	KindKnownClient = "known"
+	KindResolver    = "resolver"
+	KindZone        = "zone"
+	KindRecord      = "record"
+	KindService     = "service"
 	// KindOption is a DHCP option that a level sets: its id is the code, and it lies in
 	// the level.
 	KindOption = "option"

@@ -4,15 +4,20 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"lithos/core/address"
+	"lithos/core/option"
 )
 
 const small = `{
@@ -66,7 +71,11 @@ func TestMistakesHaveAPlace(t *testing.T) {
 		{`"code": "kel"`, `"code": "kel", "code": "kel"`, "line 3, code: is given twice"},
 		{`"name": "Bench", "prefix"`, `"prefix"`, "line 8, networks[0].name: is missing"},
 		{`"net-a"`, `"Net A"`, "is not an id"},
-		{`{"code": 51,`, `{"code": 510,`, "reservations[0].options[0].code: is 510; write a whole number, at most 255"},
+		{
+			`{"code": 51,`,
+			`{"code": 510,`,
+			"reservations[0].options[0].code: is 510; write a whole number, at most 255",
+		},
 		{`"enabled": true,`, `"enabled": true,,`, "line 11: not JSON"},
 	}
 	for _, c := range cases {
@@ -226,4 +235,157 @@ func TestAttackManyKeys(t *testing.T) {
   "name"`, again+`,
   "name"`, 1)))
 	assert.ErrorContains(t, err, "is given twice")
+}
+
+// The types people may choose are those that the site file takes.
+func TestSchemaHasEveryType(t *testing.T) {
+	raw, err := Schema()
+	require.NoError(t, err)
+	for _, kind := range option.Choosable {
+		assert.GreaterOrEqual(t, strings.Count(string(raw), fmt.Sprintf("%q", kind.String())), 2, kind.String())
+	}
+}
+
+func TestSeveralDocumentsAreRefused(t *testing.T) {
+	s, err := Read(strings.NewReader(small))
+	require.NoError(t, err)
+	doc, err := EncodeYAML(s)
+	require.NoError(t, err)
+	_, err = Read(strings.NewReader("---\n" + string(doc)))
+	require.NoError(t, err)
+	_, err = Read(strings.NewReader(string(doc) + "---\n" + string(doc)))
+	assert.ErrorContains(t, err, "several documents")
+}
+
+// What YAML 1.1 would take for a truth value, a number or a date stands in quotes.
+func TestYAMLReadsTheSameByOlderReaders(t *testing.T) {
+	s, err := Read(strings.NewReader(small))
+	require.NoError(t, err)
+	words := []string{"on", "No", "y", "0755", "12:30:45", "1_000", "2027-03-31", "null", "~", "1.5", "0x1f"}
+	for i, word := range words {
+		s.Reservations[0].Options = append(s.Reservations[0].Options, Option{Code: uint8(200 + i), Value: word})
+	}
+	s.Reservations[0].MAC = address.MAC{0x10, 0x20, 0x30, 0x40, 0x50, 0x11}
+	doc, err := EncodeYAML(s)
+	require.NoError(t, err)
+	for _, word := range append(words, "10:20:30:40:50:11") {
+		assert.Contains(t, string(doc), fmt.Sprintf(": %q", word))
+	}
+	assert.Contains(t, string(doc), "name: Kelder Bridge", "the rest goes without")
+	back, err := Read(bytes.NewReader(doc))
+	require.NoError(t, err)
+	assert.Equal(t, Normal(s), back)
+}
+
+// The published schema, read by itself, and the reader take the same files, but for what a schema
+// cannot say: ids that are used twice, time zones, and days that a month does not have.
+func TestReaderAndSchemaAgree(t *testing.T) {
+	raw, err := Schema()
+	require.NoError(t, err)
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(t, c.AddResource("published.json", doc))
+	schema := c.MustCompile("published.json")
+	var whole any
+	require.NoError(t, json.Unmarshal([]byte(small), &whole))
+	r := rand.New(rand.NewPCG(1, 2))
+	odd := []any{
+		nil,
+		true,
+		"",
+		" ",
+		"x",
+		"on",
+		"10.84.18.300",
+		"10.84.18.01",
+		"10.84.18.0/33",
+		"fe80::1",
+		"10.0.0.0/4",
+		"a\nb",
+		"a\u202eb",
+		0,
+		-1,
+		4095,
+		1 << 40,
+		1.5,
+		[]any{},
+		map[string]any{},
+		"2027-02-31",
+		"2027-13-01",
+		"Nowhere/None",
+		"00:00:5E:00:53:01",
+		"00-00-5e-00-53-01",
+		"A-B",
+		"net-b",
+		[]any{"x"},
+		map[string]any{"id": "q"},
+	}
+	accepted := 0
+	for range 6000 {
+		raw, err := json.Marshal(whole)
+		require.NoError(t, err)
+		var file any
+		require.NoError(t, json.Unmarshal(raw, &file))
+		for range 1 + r.IntN(2) {
+			mutate(r, file, odd)
+		}
+		raw, err = json.Marshal(file)
+		require.NoError(t, err)
+		plain, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+		require.NoError(t, err)
+		says := schema.Validate(plain)
+		_, reads := Read(bytes.NewReader(raw))
+		if reads == nil {
+			accepted++
+			require.NoError(t, says, "the reader takes %s", raw)
+			continue
+		}
+		beyond := strings.Contains(reads.Error(), "already used") || strings.Contains(reads.Error(), "is not an id") ||
+			strings.Contains(reads.Error(), "time zone") ||
+			strings.Contains(reads.Error(), "is not a date")
+		if says == nil && !beyond {
+			t.Fatalf("the schema takes %s, and the reader says: %v", raw, reads)
+		}
+	}
+	assert.Greater(t, accepted, 200, "mutations that leave the file sound")
+}
+
+// mutate changes one place of a document: another value, a key less, or one more.
+func mutate(r *rand.Rand, v any, odd []any) {
+	for {
+		switch node := v.(type) {
+		case map[string]any:
+			keys := slices.Sorted(maps.Keys(node))
+			if len(keys) == 0 || r.IntN(12) == 0 {
+				extra := []string{"note", "options", "colour", "vlan", "until", "timeZone", "id"}
+				node[extra[r.IntN(len(extra))]] = odd[r.IntN(len(odd))]
+				return
+			}
+			key := keys[r.IntN(len(keys))]
+			_, isMap := node[key].(map[string]any)
+			_, isList := node[key].([]any)
+			if r.IntN(8) == 0 {
+				delete(node, key)
+				return
+			}
+			if !isMap && !isList || r.IntN(6) == 0 {
+				node[key] = odd[r.IntN(len(odd))]
+				return
+			}
+			v = node[key]
+		case []any:
+			if len(node) == 0 {
+				return
+			}
+			i := r.IntN(len(node))
+			if _, is := node[i].(map[string]any); !is || r.IntN(6) == 0 {
+				node[i] = odd[r.IntN(len(odd))]
+				return
+			}
+			v = node[i]
+		default:
+			return
+		}
+	}
 }

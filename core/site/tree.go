@@ -94,12 +94,20 @@ func tree(data []byte) (*node, error) {
 	if trimmed[0] == '{' {
 		return jsonTree(data)
 	}
-	var doc yaml.Node
-	if err := yaml.Unmarshal(data, &doc); err != nil {
+	var doc, more yaml.Node
+	dec := yaml.NewDecoder(bytes.NewReader(data))
+	if err := dec.Decode(&doc); err != nil {
 		return nil, Mistake{yamlLine(err), "", "not YAML or JSON: " + strings.TrimPrefix(err.Error(), "yaml: ")}
 	}
 	if len(doc.Content) != 1 {
 		return nil, Mistake{1, "", "the file must hold one site"}
+	}
+	if err := dec.Decode(&more); !errors.Is(err, io.EOF) {
+		return nil, Mistake{
+			max(more.Line, 1),
+			"",
+			"the file holds several documents; put each site in a file of its own",
+		}
 	}
 	return yamlTree(doc.Content[0], 0)
 }

@@ -4,7 +4,6 @@ package survey
 
 import (
 	"cmp"
-	"maps"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -175,10 +174,17 @@ type Row struct {
 	Findings []string   `json:"findings,omitempty"`
 }
 
-// uses are the kinds of rows in words.
-var uses = map[string]string{
-	"gateway": "Gateway", "interface": "Interface", "fixed": "Fixed device", "reservation": "Reservation",
-	"pool": "Pool", "exclusion": "Exclusion", "unrecorded": "Unrecorded",
+// useOf is the kind of a row in words: that of its part, but for a gateway and for what no
+// part owns.
+func useOf(kind string) string {
+	switch kind {
+	case "gateway":
+		return "Gateway"
+	case "unrecorded":
+		return "Unrecorded"
+	}
+	k, _ := site.KindNamed(kind)
+	return k.Title()
 }
 
 // Line is what of a row can be compared as it is.
@@ -235,7 +241,7 @@ func Rows(sc *check.Scene, n *site.Network, findings []check.Finding, sightings 
 	}
 	for i := range rows {
 		r := &rows[i]
-		r.Use = uses[r.Kind]
+		r.Use = useOf(r.Kind)
 		r.Text = address.Range{From: r.From, To: r.To}.Short(n.Prefix)
 		if r.From == r.To {
 			r.Text = r.From.String()
@@ -358,11 +364,8 @@ func Places(s *site.Site, of map[site.Ref]bool) map[site.Ref]string {
 			put(site.KindExclusion, x.ID, p.Network)
 		}
 	}
-	if slices.ContainsFunc(slices.Collect(maps.Keys(of)),
-		func(r site.Ref) bool { return r.Kind == site.KindReservation }) {
-		for _, r := range s.Reservations {
-			put(site.KindReservation, r.ID, r.Network)
-		}
+	for _, r := range s.Reservations {
+		put(site.KindReservation, r.ID, r.Network)
 	}
 	for _, f := range s.FixedDevices {
 		put(site.KindFixedDevice, f.ID, f.Network)

@@ -12,16 +12,17 @@ import (
 // can be attached.
 type Operational struct {
 	Interfaces struct {
-		Interface []InterfaceState `json:"interface"`
+		Interface []InterfaceState `json:"interface,omitempty"`
 	} `json:"ietf-interfaces:interfaces"`
 	DHCP struct {
-		Lease []Lease `json:"lease"`
+		Lease []Lease `json:"lease,omitempty"`
 	} `json:"lithos-dhcp-server:dhcp-server"`
+	Resolver *ResolverState `json:"lithos-resolver:resolver,omitempty"`
 	Stations struct {
-		Station []Station `json:"station"`
+		Station []Station `json:"station,omitempty"`
 	} `json:"lithos-config:stations"`
 	Wires struct {
-		Wire []Wire `json:"wire"`
+		Wire []Wire `json:"wire,omitempty"`
 	} `json:"lithos-config:wires"`
 }
 
@@ -52,14 +53,19 @@ type Lease struct {
 	MAC      address.MAC `json:"hw-address"`
 	ClientID []byte      `json:"client-id,omitempty"`
 	HostName string      `json:"host-name,omitempty"`
+	Class    string      `json:"vendor-class,omitempty"`
 	Pool     string      `json:"pool"`
 	State    string      `json:"state"`
 	Since    time.Time   `json:"since"`
 	Expires  time.Time   `json:"expires"`
+	// AnsweredBy is the machine that answered at an address set aside, where it is known.
+	AnsweredBy address.MAC `json:"answered-by,omitzero"`
 }
 
-// Wire is a UDP endpoint that carries DHCP messages of one interface's network.
+// Wire is the UDP endpoints that carry DHCP messages of one interface: what its network
+// hears, and what is sent to its addresses from anywhere.
 type Wire struct {
 	Interface string `json:"interface"`
 	Endpoint  string `json:"endpoint"`
+	Routed    string `json:"routed,omitempty"`
 }

@@ -1,6 +1,7 @@
 package yang
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -17,7 +18,8 @@ func (c Config) Validate() error {
 	for i := range c.Interfaces.Interface {
 		v.byName[c.Interfaces.Interface[i].Name] = &c.Interfaces.Interface[i]
 	}
-	for _, rule := range []func() error{v.carriers, v.groups, v.addresses, v.pools, v.relays} {
+	for _, rule := range []func() error{v.keys, v.carriers, v.groups, v.addresses, v.pools, v.ranges, v.reservations,
+		v.relays, v.resolver} {
 		if err := rule(); err != nil {
 			return err
 		}
@@ -35,6 +37,90 @@ type validator struct {
 	byName map[string]*Interface
 	held   []held
 }
+
+// keys are unique in their lists.
+func (v *validator) keys() error {
+	c := v.Config
+	for _, list := range []struct {
+		what string
+		keys []string
+	}{
+		{"interface", keysOf(c.Interfaces.Interface, interfaceKey)}, {"pool", keysOf(c.DHCP.Pool, poolKey)},
+		{"reservation", keysOf(c.DHCP.Reservation, reservationKey)}, {"class", keysOf(c.DHCP.Class, classKey)},
+		{"relay on", keysOf(c.Relays.Relay, relayKey)},
+		{"zone", keysOf(c.Resolver.Zone, zoneKey)},
+	} {
+		slices.Sort(list.keys)
+		for i := range list.keys {
+			if i > 0 && list.keys[i] == list.keys[i-1] {
+				return fmt.Errorf("%s %s is there twice", list.what, list.keys[i])
+			}
+		}
+	}
+	return nil
+}
+
+func keysOf[T any](list []T, key func(T) string) []string {
+	out := make([]string, len(list))
+	for i, t := range list {
+		out[i] = key(t)
+	}
+	return out
+}
+
+// ranges of pools share no address, whatever clients the pools are for.
+func (v *validator) ranges() error {
+	type run struct {
+		address.Range
+		pool string
+	}
+	var all []run
+	for _, p := range v.DHCP.Pool {
+		for _, r := range p.Range {
+			all = append(all, run{r.AddressRange(), p.called()})
+		}
+	}
+	slices.SortFunc(all, func(a, b run) int { return a.From.Compare(b.From) })
+	for i := 1; i < len(all); i++ {
+		if all[i-1].Overlaps(all[i].Range) {
+			return fmt.Errorf("pool %s: range %s overlaps %s of pool %s", all[i].pool, all[i].Range, all[i-1].Range,
+				all[i-1].pool)
+		}
+	}
+	return nil
+}
+
+// reservations keep an address for one client, and for a client one address a subnet.
+func (v *validator) reservations() error {
+	subnet := map[string]netip.Prefix{}
+	for _, p := range v.DHCP.Pool {
+		subnet[p.ID] = p.Subnet
+	}
+	at, of := map[netip.Addr]string{}, map[string]string{}
+	for _, r := range v.DHCP.Reservation {
+		if other, dup := at[r.Address]; dup {
+			return fmt.Errorf("reservation %s: %s is kept by reservation %s", r.ID, r.Address, other)
+		}
+		at[r.Address] = r.ID
+		if len(r.Client) == 0 && r.MAC.IsZero() {
+			continue
+		}
+		who := fmt.Sprintf("%s %x %s", subnet[r.Pool], r.Client, r.MAC)
+		if other, dup := of[who]; dup {
+			return fmt.Errorf(
+				"reservation %s: its client has reservation %s on %s already",
+				r.ID,
+				other,
+				subnet[r.Pool],
+			)
+		}
+		of[who] = r.ID
+	}
+	return nil
+}
+
+// called is the name of a pool, or its id where it has none.
+func (p Pool) called() string { return cmp.Or(p.Name, p.ID) }
 
 func (v *validator) carriers() error {
 	tags := map[VLAN]string{}
@@ -110,15 +196,15 @@ func (v *validator) pools() error {
 			func(h held) bool { return h.name == p.Interface && h.prefix.Masked() == p.Subnet })
 		switch {
 		case p.Interface != "" && !on:
-			return fmt.Errorf("pool %s: interface %s has no address in %s", p.Name, p.Interface, p.Subnet)
+			return fmt.Errorf("pool %s: interface %s has no address in %s", p.called(), p.Interface, p.Subnet)
 		case len(v.held) == 0:
-			return fmt.Errorf("pool %s: the device has no address to answer from", p.Name)
+			return fmt.Errorf("pool %s: the device has no address to answer from", p.called())
 		case p.ForClass != "" && !classes[p.ForClass]:
-			return fmt.Errorf("pool %s: its class %s does not exist", p.Name, p.ForClass)
+			return fmt.Errorf("pool %s: its class %s does not exist", p.called(), p.ForClass)
 		}
 		for _, r := range p.Range {
 			if !address.Of(p.Subnet).Covers(r.AddressRange()) {
-				return fmt.Errorf("pool %s: range %s is not inside %s", p.Name, r.AddressRange(), p.Subnet)
+				return fmt.Errorf("pool %s: range %s is not inside %s", p.called(), r.AddressRange(), p.Subnet)
 			}
 		}
 	}

@@ -19,9 +19,10 @@ import (
 	"lithos/core/address"
 )
 
-// Modules are the published YANG modules, one file each.
+// Modules are the published YANG modules, one file each, and beside them the parts of standard
+// ones that they refer to.
 //
-//go:embed modules/*.yang
+//go:embed modules/*.yang modules/standard/*.yang
 var Modules embed.FS
 
 // Config is a configuration datastore of a device (RFC 8342), running or
@@ -30,6 +31,7 @@ type Config struct {
 	Interfaces Interfaces `json:"ietf-interfaces:interfaces"`
 	DHCP       DHCPServer `json:"lithos-dhcp-server:dhcp-server"`
 	Relays     DHCPRelay  `json:"lithos-dhcp-relay:dhcp-relay"`
+	Resolver   Resolver   `json:"lithos-resolver:resolver"`
 }
 
 // Interfaces is the container of RFC 8343.
@@ -170,8 +172,9 @@ type Exclusion struct {
 
 // Option is a DHCP option with its wire octets (a YANG binary: base64 in JSON).
 type Option struct {
-	Code  uint8  `json:"code"`
-	Value []byte `json:"value"`
+	Code   uint8  `json:"code"`
+	Value  []byte `json:"value"`
+	Always bool   `json:"always,omitempty"` // sent to clients that do not ask for it as well
 }
 
 // Reservation is one list entry, keyed by id.
@@ -210,6 +213,9 @@ func ReservationPath(id string) string { return reservationPath + url.PathEscape
 // ClassPath is the path of a vendor class.
 func ClassPath(id string) string { return classPath + url.PathEscape(id) }
 
+// ZonePath is the path of a zone of the resolver.
+func ZonePath(name string) string { return zonePath + url.PathEscape(name) }
+
 // RelayPath is the path of an interface's relay.
 func RelayPath(name string) string { return relayPath + url.PathEscape(name) }
 
@@ -236,6 +242,15 @@ func (c *Config) Put(path string, body []byte) error {
 		return putEntry(&c.DHCP.Class, path, name, body, "lithos-dhcp-server:class", classKey)
 	case relayPath:
 		return putEntry(&c.Relays.Relay, path, name, body, "lithos-dhcp-relay:relay", relayKey)
+	case zonePath:
+		return putEntry(&c.Resolver.Zone, path, name, body, zoneMember, zoneKey)
+	case settingsPath:
+		var doc map[string]*ResolverSettings
+		if err := strictly(body, &doc); err != nil || len(doc) != 1 || doc[settingsMember] == nil {
+			return &PathError{path, "the body must hold one " + settingsMember}
+		}
+		c.Resolver.Settings = doc[settingsMember]
+		return nil
 	}
 	i := slices.IndexFunc(c.Interfaces.Interface, func(i Interface) bool { return i.Name == name })
 	if i < 0 {
@@ -268,6 +283,11 @@ func (c *Config) Delete(path string) error {
 		found = deleteEntry(&c.DHCP.Class, name, classKey)
 	case relayPath:
 		found = deleteEntry(&c.Relays.Relay, name, relayKey)
+	case zonePath:
+		found = deleteEntry(&c.Resolver.Zone, name, zoneKey)
+	case settingsPath:
+		found = c.Resolver.Settings != nil
+		c.Resolver.Settings = nil
 	default:
 		i := slices.IndexFunc(c.Interfaces.Interface, func(i Interface) bool { return i.Name == name })
 		if found = i >= 0 && c.Interfaces.Interface[i].IPv4 != nil; found {
@@ -290,7 +310,10 @@ func relayKey(r Relay) string             { return r.Interface }
 // parsePath splits a path into the list it is in and the entry's key; the
 // addresses of an interface come back under ipv4Suffix.
 func parsePath(path string) (entry, key string, err error) {
-	for _, prefix := range []string{interfacePath, poolPath, reservationPath, classPath, relayPath} {
+	if path == settingsPath {
+		return settingsPath, "", nil
+	}
+	for _, prefix := range []string{interfacePath, poolPath, reservationPath, classPath, relayPath, zonePath} {
 		rest, ok := strings.CutPrefix(path, prefix)
 		if !ok {
 			continue
@@ -357,6 +380,10 @@ func Body(node any) []byte {
 		doc = map[string][]Class{"lithos-dhcp-server:class": {n}}
 	case Relay:
 		doc = map[string][]Relay{"lithos-dhcp-relay:relay": {n}}
+	case Zone:
+		doc = map[string][]Zone{zoneMember: {n}}
+	case *ResolverSettings:
+		doc = map[string]*ResolverSettings{settingsMember: n}
 	}
 	raw, err := json.Marshal(doc)
 	if err != nil {
@@ -373,6 +400,10 @@ func (c Config) Sorted() Config {
 	c.DHCP.Reservation = sortedBy(c.DHCP.Reservation, reservationKey)
 	c.DHCP.Class = sortedBy(c.DHCP.Class, classKey)
 	c.Relays.Relay = sortedBy(c.Relays.Relay, relayKey)
+	c.Resolver.Zone = sortedBy(c.Resolver.Zone, zoneKey)
+	for i := range c.Resolver.Zone {
+		c.Resolver.Zone[i].Record = sortedBy(c.Resolver.Zone[i].Record, recordKey)
+	}
 	return c
 }
 

@@ -20,10 +20,10 @@ import (
 // The published modules parse and resolve, and their leaves are the Go types' names.
 func TestModulesMatchTheTypes(t *testing.T) {
 	ms := yang.NewModules()
-	ms.AddPath(filepath.Join("testdata", "ietf"))
+	ms.AddPath(filepath.Join("modules", "standard"))
 	files, err := filepath.Glob("modules/*.yang")
 	require.NoError(t, err)
-	require.Len(t, files, 4)
+	require.Len(t, files, 5)
 	for _, f := range files {
 		raw, err := os.ReadFile(f)
 		require.NoError(t, err)
@@ -32,13 +32,22 @@ func TestModulesMatchTheTypes(t *testing.T) {
 	for _, err := range ms.Process() {
 		assert.NoError(t, err)
 	}
-	entry := yang.ToEntry(ms.Modules["lithos-dhcp-server"])
-	server := entry.Dir["dhcp-server"]
-	for list, typ := range map[string]reflect.Type{"pool": reflect.TypeFor[lithos.Pool](),
-		"reservation": reflect.TypeFor[lithos.Reservation]()} {
-		for i := range typ.NumField() {
-			name, _, _ := strings.Cut(typ.Field(i).Tag.Get("json"), ",")
-			assert.Contains(t, server.Dir[list].Dir, name, list)
+	server := yang.ToEntry(ms.Modules["lithos-dhcp-server"]).Dir["dhcp-server"]
+	resolver := yang.ToEntry(ms.Modules["lithos-resolver"]).Dir["resolver"]
+	for _, c := range []struct {
+		entry *yang.Entry
+		typ   reflect.Type
+	}{
+		{server.Dir["pool"], reflect.TypeFor[lithos.Pool]()},
+		{server.Dir["reservation"], reflect.TypeFor[lithos.Reservation]()},
+		{resolver.Dir["settings"], reflect.TypeFor[lithos.ResolverSettings]()},
+		{resolver.Dir["settings"].Dir["forwarder"], reflect.TypeFor[lithos.NameServer]()},
+		{resolver.Dir["zone"], reflect.TypeFor[lithos.Zone]()},
+		{resolver.Dir["zone"].Dir["record"], reflect.TypeFor[lithos.Record]()},
+	} {
+		for i := range c.typ.NumField() {
+			name, _, _ := strings.Cut(c.typ.Field(i).Tag.Get("json"), ",")
+			assert.Contains(t, c.entry.Dir, name, c.entry.Name)
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"lithos/core/dhcp"
 	"lithos/core/edit"
 	"lithos/core/links"
+	"lithos/core/names"
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/draft"
@@ -194,6 +195,7 @@ func (s *server) siteOperations(api huma.API) {
 			v, err := s.work.Try(ctx, in.Site, in.Body)
 			return answer(s, v, err)
 		})
+	s.nameOperations(api)
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/seen", "seen",
 		"Leases and neighbours the devices told of, with what to make of them"),
 		func(ctx context.Context, in *Drafted) (*body[*view.SeenView], error) {
@@ -261,6 +263,62 @@ type fileAnswer struct {
 	ContentType string `header:"Content-Type"`
 	Disposition string `header:"Content-Disposition"`
 	Body        []byte
+}
+
+// ResolverInput is a resolver in a path.
+type ResolverInput struct {
+	SiteInput
+	Resolver string `path:"resolver" doc:"id of the resolver" maxLength:"64"`
+}
+
+func (s *server) nameOperations(api huma.API) {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/names", "names",
+		"The strata that a question falls through, and what one of them holds"),
+		func(ctx context.Context, in *struct {
+			Drafted
+			Stratum string `query:"stratum" maxLength:"100" doc:"id of the one that is listed; the site's own zone when empty"`
+		}) (*body[*view.NamesView], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			return drawn(s, p, err, func() *view.NamesView { return p.Names(in.Stratum) })
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/resolvers/{resolver}", "look-into",
+		"What a device's resolver keeps and was asked, read from the device"),
+		func(ctx context.Context, in *ResolverInput) (*body[*watch.LookInto], error) {
+			v, err := s.work.LookInto(ctx, in.Site, in.Resolver)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/resolvers/{resolver}", "resolver-act",
+		"Make a device's resolver forget answers, or write questions down for a time"),
+		func(ctx context.Context, in *struct {
+			ResolverInput
+			Body watch.ResolverAct
+		}) (*body[*watch.LookInto], error) {
+			v, err := s.work.Act(ctx, who(ctx), in.Site, in.Resolver, in.Body)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/ask", "ask",
+		"What a name answers to somebody, and how, as the site or a draft has it"),
+		func(ctx context.Context, in *struct {
+			Drafted
+			Who  string `query:"who" maxLength:"200" doc:"kind:id of a network, reservation, fixed device or device; or internet"`
+			Name string `query:"name" maxLength:"300" doc:"as typed; an address is looked up in reverse"`
+			Type string `query:"type" maxLength:"20" doc:"of record; A when empty"`
+			Live bool   `query:"live" doc:"ask the devices themselves, as the newest revision tells clients to"`
+		}) (*body[*view.AskedView], error) {
+			if in.Live {
+				a, err := s.work.Ask(ctx, in.Site, names.Question{Who: in.Who, Name: in.Name, Type: in.Type})
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				return &body[*view.AskedView]{&view.AskedView{Answer: *a}}, nil
+			}
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			v, err := p.Ask(names.Question{Who: in.Who, Name: in.Name, Type: in.Type})
+			return answer(s, v, err)
+		})
 }
 
 func (s *server) orderOperations(api huma.API) {

@@ -34,6 +34,7 @@ const patience = time.Minute
 type app struct {
 	*demotest.Running
 	browser  *rod.Browser
+	shared   bool     // by tests side by side, each with an account of its own
 	accounts sync.Map // names of those made for tests that share the server
 }
 
@@ -52,6 +53,7 @@ func serve(t *testing.T, o demotest.Options) *app {
 func together(t *testing.T, tests map[string]func(*testing.T, *app)) {
 	alone := pictures() != ""
 	shared := startApp(t)
+	shared.shared = true
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
 			if alone {
@@ -89,9 +91,10 @@ func launch(t testing.TB) *rod.Browser {
 // tab is a page of the browser with the errors its console showed.
 type tab struct {
 	testing.TB
-	page *rod.Page
-	mu   sync.Mutex
-	errs []string
+	page    *rod.Page
+	context proto.BrowserBrowserContextID
+	mu      sync.Mutex
+	errs    []string
 }
 
 // open opens a page that shares nothing with those of other tests.
@@ -101,7 +104,7 @@ func (a *app) open(t testing.TB, width, height int) *tab {
 	require.NoError(t, err)
 	page, err := own.Page(proto.TargetCreateTarget{URL: "about:blank"})
 	require.NoError(t, err)
-	b := &tab{TB: t, page: page.Timeout(10 * time.Minute)}
+	b := &tab{TB: t, page: page.Timeout(10 * time.Minute), context: own.BrowserContextID}
 	size := &proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1}
 	require.NoError(t, page.SetViewport(size))
 	// Without this only one of several pages has the keyboard.
@@ -206,9 +209,14 @@ func (b *tab) click(selector, match string) {
 		if err != nil {
 			b.Fatalf("no %s %q to click: %v\nthe page says:\n%s", selector, match, err, b.text())
 		}
-		if _, err := el.Eval(`() => { this.reached = false; this.addEventListener('click', () => { this.reached = true }, { once: true, capture: true }) }`); err != nil {
+		if _, err := el.Eval(`() => {
+			this.reached = false
+			this.addEventListener('click', () => { this.reached = true }, { once: true, capture: true })
+		}`); err != nil {
 			continue
 		}
+		// A page that is still moving would have something else under the pointer by then.
+		_ = el.Timeout(patience / 20).WaitStableRAF()
 		failed := el.Timeout(patience/20).Click(proto.InputMouseButtonLeft, 1)
 		reached, err := el.Eval(`() => this.reached`)
 		if err == nil && reached.Value.Bool() || err != nil && failed == nil {
@@ -217,7 +225,10 @@ func (b *tab) click(selector, match string) {
 	}
 }
 
-const findField = `label => [...document.querySelectorAll('label')].filter(l => l.textContent === label && l.offsetParent).map(l => document.getElementById(l.htmlFor)).at(-1) ?? document.querySelector('select[aria-label="' + label + '"]')`
+const findField = `label => [...document.querySelectorAll('label')]
+	.filter(l => l.textContent === label && l.offsetParent)
+	.map(l => document.getElementById(l.htmlFor))
+	.at(-1) ?? document.querySelector('select[aria-label="' + label + '"]')`
 
 // fill replaces what stands in the field of a label.
 func (b *tab) fill(label, text string) {

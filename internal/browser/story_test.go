@@ -41,7 +41,8 @@ func TestRecoveryWard(t *testing.T) {
 	b.click("tr button", `\.18\.57`)
 	b.see("Two owners of .18.57")
 	b.until("the lease dots",
-		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')].reduce((n, p) => n + Number(p.dataset.seen), 0) > 20`)
+		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')]
+			.reduce((n, p) => n + Number(p.dataset.seen), 0) > 20`)
 	b.picture("site")
 	b.click("button", "Open a work order")
 	b.click("button", "^Open$")
@@ -162,7 +163,8 @@ func TestRecoveryWard(t *testing.T) {
 	b.see("Who is told something else")
 	b.picture("work-order-rehearsed")
 	b.until("the rungs of Recovery",
-		`() => [...document.querySelectorAll('section[aria-label=Rehearsal] tr')].some(r => r.innerText.includes('Recovery') && (r.innerText.match(/✓/g) ?? []).length === 4)`)
+		`() => [...document.querySelectorAll('section[aria-label=Rehearsal] tr')]
+			.some(r => r.innerText.includes('Recovery') && (r.innerText.match(/✓/g) ?? []).length === 4)`)
 	b.click("section[aria-label=Rehearsal] button", "octets$")
 	b.see("Router")
 	b.axe("work order, rehearsed")
@@ -201,7 +203,8 @@ func TestRecoveryWard(t *testing.T) {
 	b.axe("try a client")
 	b.picture("try-a-client")
 	b.until("the dot on the ruler",
-		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')].reduce((n, p) => n + Number(p.dataset.seen), 0) > 0`)
+		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')]
+			.reduce((n, p) => n + Number(p.dataset.seen), 0) > 0`)
 	b.click("[role=tab]", "Seen")
 	b.until("the lease under Seen",
 		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('10.84.20.81') && r.innerText.includes('visitor'))`)

@@ -37,11 +37,10 @@ func (a *app) as(t *testing.T, account string, width, height int, path string) *
 // account is that of the test's technician, who has the demonstration's name and
 // password. Another's work order would be picked up at sign-in.
 func (a *app) account(t *testing.T) string {
-	top, sub, shared := strings.Cut(t.Name(), "/")
-	if !shared || top != "TestTogether" || pictures() != "" {
+	if !a.shared {
 		return demo.Account
 	}
-	name := strings.ReplaceAll(sub, "/", "-")
+	_, name, _ := strings.Cut(t.Name(), "/")
 	if _, made := a.accounts.LoadOrStore(name, true); !made {
 		_, err := a.Work.PutTechnician(t.Context(), "a test", name, demo.FullName, demo.Password)
 		require.NoError(t, err)
@@ -75,8 +74,14 @@ func TestTogether(t *testing.T) {
 		"lists-and-keys":    listsAndKeys,
 		"told-and-titled":   toldAndTitled,
 		"forms-are-kept":    formsAreKept,
+		"late-refusal":      lateRefusal,
+		"copying":           copyingAndCutText,
 		"keys-and-skips":    keysAndSkipLinks,
 		"long-lists":        longLists,
+		"names-in-place":    namesInPlace,
+		"asking-names":      askingNames,
+		"pasting-names":     pastingNames,
+		"names-live":        namesLive,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,
@@ -148,7 +153,6 @@ func byKeyboardAlone(t *testing.T, a *app) {
 	keys(input.KeyT)
 	b.see("Clinic standard")
 	b.axe("standards")
-	b.picture("standards")
 }
 
 // The edge of a pool is dragged; one undo puts it back.
@@ -221,7 +225,11 @@ func hurriedUndo(t *testing.T, a *app) {
 	}
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
 	b.see("3 edits")
-	_, err = b.page.Eval(`() => { for (let i = 0; i < 3; i++) window.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true })) }`)
+	_, err = b.page.Eval(`() => {
+		for (let i = 0; i < 3; i++) {
+			window.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true }))
+		}
+	}`)
 	require.NoError(t, err)
 	b.see("0 edits")
 	b.until("the old name", `() => document.querySelector('h1')?.innerText === 'Imaging'`)

@@ -14,12 +14,14 @@ import (
 	"time"
 
 	"lithos/core/compile"
+	"lithos/core/rehearse"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/people"
 	"lithos/internal/standin"
+	"lithos/internal/standin/internet"
 	"lithos/internal/work"
 )
 
@@ -46,9 +48,13 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	if err := account(ctx, w); err != nil {
 		return nil, err
 	}
-	w.Outside = scenario.Outside
+	w.Outside, w.OutsideName = scenario.Outside, rehearse.OutsideName
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop}
+	if running.internet, err = standin.StartInternet(); err != nil {
+		return nil, err
+	}
+	world := &standin.Outer{Internet: running.internet}
 	defer func() {
 		if err != nil {
 			running.Close()
@@ -67,6 +73,8 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			return nil, err
 		}
 		fabric := standin.NewFabric()
+		world.Join(fabric)
+		running.internet.Hold(compile.Names(scenario.Site(name))) // what the provider has already
 		for _, dev := range doc.Devices {
 			d, password, err := o.start(fabric, doc, dev)
 			if err != nil {
@@ -117,9 +125,10 @@ func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) 
 
 // Devices are the running ones, by id.
 type Devices struct {
-	ByID map[string]*standin.Device
-	stop context.CancelFunc
-	done sync.WaitGroup
+	ByID     map[string]*standin.Device
+	internet *internet.Internet
+	stop     context.CancelFunc
+	done     sync.WaitGroup
 }
 
 // Close ends them.
@@ -128,6 +137,9 @@ func (d *Devices) Close() {
 	d.done.Wait()
 	for _, one := range d.ByID {
 		one.Close()
+	}
+	if d.internet != nil {
+		d.internet.Close()
 	}
 }
 

@@ -12,11 +12,12 @@ import (
 	"lithos/internal/order"
 )
 
-// PasteRequest is many reservations or fixed devices in text.
+// PasteRequest is many reservations, fixed devices or records in text.
 type PasteRequest struct {
-	Network string `json:"network" doc:"id of the network"`
-	Kind    string `json:"kind" enum:"reservation,fixed"`
-	Text    string `json:"text" maxLength:"1048576" doc:"one a line: address, MAC and name in any order, with commas, tabs or spaces between"`
+	Network string `json:"network,omitempty" doc:"id of the network of reservations and fixed devices"`
+	Zone    string `json:"zone,omitempty" doc:"id of the zone of records"`
+	Kind    string `json:"kind" enum:"reservation,fixed,record"`
+	Text    string `json:"text" maxLength:"1048576" doc:"one a line: address, MAC and name in any order, with commas, tabs or spaces between; of records, lines of a hosts file, of CSV or of a zone file"`
 }
 
 // PastePreview is what will happen line by line.
@@ -36,11 +37,17 @@ func (s *Service) Paste(ctx context.Context, id int64, r PasteRequest) (*PastePr
 }
 
 func (r PasteRequest) read(doc *site.Site) ([]edit.Line, []edit.Edit, error) {
-	n, ok := doc.Network(r.Network)
-	if !ok {
-		return nil, nil, act.Refuse(act.Missing, "The network is not there any more.")
+	fresh := func(int) string { return newID(r.Kind) }
+	lines, edits, err := []edit.Line(nil), []edit.Edit(nil), error(nil)
+	if r.Kind == site.KindRecord {
+		lines, edits, err = edit.PasteNames(doc, r.Zone, r.Text, fresh)
+	} else {
+		n, ok := doc.Network(r.Network)
+		if !ok {
+			return nil, nil, act.Refuse(act.Missing, "The network is not there any more.")
+		}
+		lines, edits, err = edit.Paste(doc, n, r.Kind, r.Text, fresh)
 	}
-	lines, edits, err := edit.Paste(doc, n, r.Kind, r.Text, func(int) string { return newID(r.Kind) })
 	var fields site.FieldErrors
 	if errors.As(err, &fields) {
 		return nil, nil, act.RefuseFields("Nothing was pasted", fields)

@@ -80,7 +80,7 @@ func (s *Service) Find(ctx context.Context, text string) ([]Hit, error) {
 		return []Hit{}, nil
 	}
 	f := &finding{s, ctx, text, patternsOf(text), []Hit{}}
-	err := errors.Join(f.vlans(), f.sites(), f.owners(), f.networks(), f.seen(), f.orders(), f.findings())
+	err := errors.Join(f.vlans(), f.sites(), f.owners(), f.networks(), f.names(), f.seen(), f.orders(), f.findings())
 	return f.hits, err
 }
 
@@ -126,7 +126,7 @@ func (f *finding) owners() error {
 		hit := Hit{Kind: ref.Kind, Title: r.Name, Detail: addressed(r.Address, r.Mac), Site: r.Site, Code: r.Code,
 			Network: r.Network, Ref: r.Part}
 		if k, ok := site.KindNamed(ref.Kind); ok {
-			hit.What = strings.ToUpper(k.Noun[:1]) + k.Noun[1:]
+			hit.What = k.Title()
 		}
 		f.hits = append(f.hits, hit)
 	}
@@ -153,6 +153,21 @@ func (f *finding) networks() error {
 	around, err := f.store.FindPrefixes(f.ctx, a)
 	for _, r := range around {
 		f.network(r.Code, r.Site, r.Part, r.Name, r.Vlan, r.Prefix)
+	}
+	return err
+}
+
+// names finds records and services by their names and what they say, and zones.
+func (f *finding) names() error {
+	rows, err := f.store.FindNames(f.ctx, gen.FindNamesParams{Name: f.name, Text: strings.ToLower(f.text)})
+	for _, r := range rows {
+		ref := site.ParseRef(r.Part)
+		hit := Hit{Kind: ref.Kind, Title: r.Name, Site: r.Site, Code: r.Code, Ref: r.Part,
+			Detail: strings.TrimSpace(r.Type+" "+r.Data) + " · " + r.Side}
+		if k, ok := site.KindNamed(ref.Kind); ok {
+			hit.What = k.Title()
+		}
+		f.hits = append(f.hits, hit)
 	}
 	return err
 }

@@ -88,7 +88,7 @@ func (r *SiteRow) count(found []order.Brief) {
 			r.Warns++
 		}
 	}
-	if len(found) > 0 && (r.Worst == nil || found[0].Severity.Graver(r.Worst.Severity)) {
+	if len(found) > 0 && (r.Worst == nil || found[0].Before(*r.Worst)) {
 		r.Worst = &found[0]
 	}
 }

@@ -2,6 +2,7 @@ package order
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"lithos/core/check"
@@ -75,6 +76,16 @@ type Brief struct {
 	ID       string         `json:"id"`
 	Severity check.Severity `json:"severity" enum:"blocks,warns,notes"`
 	Title    string         `json:"title"`
+}
+
+// Before reports whether a finding comes before another in their order, as far as is known in brief.
+func (b Brief) Before(other Brief) bool {
+	rule := func(b Brief) string {
+		slug, _, _ := strings.Cut(b.ID, ".")
+		return slug
+	}
+	return check.Outweighs(check.Finding{Rule: rule(b), Severity: b.Severity},
+		check.Finding{Rule: rule(other), Severity: other.Severity})
 }
 
 // InBrief is findings in one line each.

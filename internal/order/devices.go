@@ -48,7 +48,7 @@ func (t Target) Configs(d *Draft) (base, wanted yang.Config) {
 // Differing is as much of Configs as it takes to plan the way from one to the other:
 // the networks in which they are the same are left out.
 func (t Target) Differing(d *Draft) (base, wanted yang.Config) {
-	if d.differs[piece{t.ID, ""}] {
+	if d.differs[piece{device: t.ID}] {
 		return t.Configs(d)
 	}
 	base, wanted = compile.Frame(d.Base.Site, t.ID), compile.Frame(d.Doc(), t.ID)
@@ -56,8 +56,12 @@ func (t Target) Differing(d *Draft) (base, wanted yang.Config) {
 		c.DHCP.Pool = append(c.DHCP.Pool, s.Pool...)
 		c.DHCP.Reservation = append(c.DHCP.Reservation, s.Reservation...)
 	}
+	if d.differs[piece{device: t.ID, names: true}] {
+		base.Resolver = compile.Resolver(d.Base.Site, t.ID, d.Base.Book())
+		wanted.Resolver = compile.Resolver(d.Doc(), t.ID, d.Scene.Book())
+	}
 	for p := range d.differs {
-		if p.device == t.ID {
+		if p.device == t.ID && !p.names {
 			add(&base, serving(d.Base, t.ID, p.network))
 			add(&wanted, serving(d.Scene, t.ID, p.network))
 		}
@@ -93,11 +97,15 @@ func inPushOrder(devices []site.Device) []site.Device {
 }
 
 // differences is where what a document makes of the devices is something else than
-// what its base makes of them: by device, for each network that it serves, and as a
-// whole, with an empty network. It is never written to; after makes the next.
+// what its base makes of them: by device, for each network that it serves, for the names
+// it answers for, and as a whole, with an empty network. It is never written to; after
+// makes the next.
 type differences map[piece]bool
 
-type piece struct{ device, network string }
+type piece struct {
+	device, network string
+	names           bool
+}
 
 func (d differences) on(device string) bool {
 	for p := range d {
@@ -108,11 +116,13 @@ func (d differences) on(device string) bool {
 	return false
 }
 
-// after compares the networks that were touched again, or with all set everything. was
-// is the scene before, now the one after.
-func (d differences) after(base, was, now *check.Scene, networks []string, all bool) differences {
+// after compares again what the scene now was made anew of, all of it where d is nil. was is the
+// scene before.
+func (d differences) after(base, was, now *check.Scene) differences {
+	renewed := now.Renewed()
+	networks := renewed.Networks
 	out := maps.Clone(d)
-	if all || out == nil {
+	if renewed.All || out == nil {
 		out = differences{}
 		networks = nil
 		for _, n := range now.Networks {
@@ -124,19 +134,30 @@ func (d differences) after(base, was, now *check.Scene, networks []string, all b
 			}
 		}
 		for _, dev := range now.Devices {
-			out.note(piece{dev.ID, ""}, compile.Frame(base.Site, dev.ID), compile.Frame(now.Site, dev.ID))
+			out.note(piece{device: dev.ID}, compile.Frame(base.Site, dev.ID), compile.Frame(now.Site, dev.ID))
 		}
+	}
+	if renewed.All || renewed.Names || d == nil {
+		out.names(base, now)
 	}
 	for _, id := range networks {
 		for _, dev := range servers(id, base, was, now) {
-			out.note(piece{dev, id}, serving(base, dev, id), serving(now, dev, id))
+			out.note(piece{device: dev, network: id}, serving(base, dev, id), serving(now, dev, id))
 			// A device that begins or ceases to serve is told of the vendor classes.
 			if len(base.VendorClasses)+len(now.VendorClasses) > 0 {
-				out.note(piece{dev, ""}, compile.Frame(base.Site, dev), compile.Frame(now.Site, dev))
+				out.note(piece{device: dev}, compile.Frame(base.Site, dev), compile.Frame(now.Site, dev))
 			}
 		}
 	}
 	return out
+}
+
+// names compares what the devices of resolvers answer.
+func (d differences) names(base, now *check.Scene) {
+	for _, r := range slices.Concat(base.Resolvers, now.Resolvers) {
+		d.note(piece{device: r.Device, names: true}, compile.Resolver(base.Site, r.Device, base.Book()),
+			compile.Resolver(now.Site, r.Device, now.Book()))
+	}
 }
 
 func (d differences) note(p piece, was, is any) {

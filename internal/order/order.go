@@ -111,8 +111,7 @@ func (d *Draft) Doc() *site.Site { return d.Scene.Site }
 func (d *Draft) become(doc *site.Site, edits []edit.Edit) {
 	was := d.Scene
 	d.Scene = was.After(doc, edits)
-	networks, all := d.Scene.Renewed()
-	d.differs = d.differs.after(d.Base, was, d.Scene, networks, all)
+	d.differs = d.differs.after(d.Base, was, d.Scene)
 }
 
 // With is the draft with other steps, which make doc of its base. edits are those by

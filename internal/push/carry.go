@@ -338,7 +338,16 @@ func (r *run) landOnce(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			doc, _ = edit.Replay(newer, order.Live(r.draft.Steps))
+			var lost []edit.Conflict
+			doc, lost = edit.Replay(newer, order.Live(r.draft.Steps))
+			for _, c := range lost {
+				says := fmt.Sprintf("%s is on the devices and does not apply to revision %d: %s",
+					edit.Describe(r.draft.Doc(), c.Edit), head, edit.Why(r.draft.Doc(), newer, c))
+				if _, err := q.WriteJournal(ctx, gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Stage: "land",
+					Says: says, State: "failed"}); err != nil {
+					return err
+				}
+			}
 		}
 		note := strings.TrimSpace(o.Title + " " + o.Ticket)
 		if err := store.AddRevision(ctx, q, doc, head,
@@ -407,13 +416,11 @@ func (r *run) write(ctx context.Context, deviceName, stage, says, state string) 
 	return stored(err)
 }
 
-// closeLines closes the lines that are not closed yet, and counts them.
+// closeLines closes the lines that are not closed yet, and counts them. Browsers are told by
+// what follows at once: the next line, or another state of the push.
 func (r *run) closeLines(ctx context.Context, state, detail string) (int64, error) {
 	n, err := r.store.CloseJournal(ctx,
 		gen.CloseJournalParams{PushID: r.push.ID, Run: r.id, State: state, Detail: detail})
-	if err == nil {
-		err = act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))
-	}
 	return n, stored(err)
 }
 

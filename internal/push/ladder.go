@@ -5,10 +5,14 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
+
+	"github.com/miekg/dns"
 
 	"lithos/core/dhcp"
 	"lithos/core/links"
+	"lithos/core/names"
 	"lithos/core/rehearse"
 	"lithos/core/site"
 	"lithos/core/survey"
@@ -112,7 +116,47 @@ func (l ladder) climb(ctx context.Context) error {
 	if !l.Outside.IsValid() || rehearse.InternetRung(doc, n).State != rehearse.Pass {
 		return nil
 	}
-	return l.rung(ctx, "Internet from ", func() error { return l.answers(ctx, l.Outside) })
+	if err := l.rung(ctx, "Internet from ", func() error { return l.answers(ctx, l.Outside) }); err != nil {
+		return err
+	}
+	return l.names(ctx, router)
+}
+
+// names asks what the last rungs ask, of the name servers that clients of the network are told, through
+// the device that hears them. What the rehearsal said would have no answer is not asked.
+func (l ladder) names(ctx context.Context, router netip.Addr) error {
+	doc := l.draft.Doc()
+	live := func(by names.Asking, server netip.Addr, name string, typ uint16) (*dns.Msg, time.Duration, string) {
+		m, took, problem, err := l.driver.Resolve(ctx, by.From, server, name, typ)
+		if err != nil {
+			problem = err.Error()
+		}
+		return m, took, problem
+	}
+	world := names.NewLive(time.Now(), doc, l.draft.Scene.Book(), live)
+	by, err := world.Asker(site.Ref{Kind: site.KindNetwork, ID: l.network.ID}.String())
+	if err != nil {
+		return err
+	}
+	rehearsed := rehearse.Ladder(time.Now(), doc, l.network, nil)
+	for _, q := range rehearse.NameQuestions(doc, router, l.OutsideName) {
+		i := slices.IndexFunc(rehearsed, func(r rehearse.Rung) bool { return r.Name == q.Rung })
+		if i < 0 || rehearsed[i].State != rehearse.Pass {
+			continue
+		}
+		err := l.rung(ctx, strings.ToUpper(q.Rung[:1])+q.Rung[1:]+" from ", func() error {
+			a := world.AskAs(by, q.Name, q.Type)
+			if a.Outcome != names.Found {
+				return fmt.Errorf("%s: %s", a.Name, a.Outcome)
+			}
+			l.found = fmt.Sprintf("`%s` is `%s`", a.Name, a.Values[len(a.Values)-1])
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (l ladder) rung(ctx context.Context, name string, do func() error) error {
@@ -158,7 +202,7 @@ func (r *run) probe(ctx context.Context, driver *device.RESTCONF, n *site.Networ
 	if !c.Address.IsValid() {
 		return netip.Addr{}, fmt.Errorf("a new client gets no address: %s", passed[len(passed)-1].Why)
 	}
-	_, _, _ = wire(c.Release().ToBytes())
+	_, _, _ = wire(c.Release().ToBytes(), netip.Addr{})
 	r.found = "a new client gets `" + c.Address.String() + "`"
 	inPool := slices.ContainsFunc(r.draft.Doc().Pools, func(q site.Pool) bool {
 		if q.Network != n.ID {

@@ -59,7 +59,7 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 	if err != nil {
 		return nil, err
 	}
-	leases := rehearse.LeasesOf(d.Doc(), heard, time.Now())
+	leases := rehearse.LeasesOf(d.Base.Site, heard, time.Now())
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		if err := q.ForgetRehearsalClients(ctx, id); err != nil {
 			return err

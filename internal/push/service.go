@@ -60,7 +60,10 @@ type Service struct {
 	// what the last rung tries after a push, from each network in turn. Without one
 	// that rung is not climbed. It is set before Run, as Timing is.
 	Outside netip.Addr
-	Timing  Timing
+	// OutsideName is a name on the internet that is there: what the rung of names outside asks for after a
+	// push. Without one it is not climbed.
+	OutsideName string
+	Timing      Timing
 
 	// life ends when this process is told to end: work that can be taken up again
 	// stops, and what must not be left halfway is finished.

@@ -48,7 +48,7 @@ func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duratio
 			if clients[i] == nil {
 				clients[i] = &dhcp.Client{MAC: c.MAC, HostName: c.Name}
 			}
-			if lease(at, clients[i]) == nil {
+			if f.lease(at, clients[i]) == nil {
 				f.hear(at, c, clients[i].Address)
 			}
 		}
@@ -107,15 +107,15 @@ var errNoLease = errors.New("no lease")
 const patience = time.Second
 
 // lease renews what the client holds, or starts over.
-func lease(at []place, c *dhcp.Client) error {
+func (f *Fabric) lease(at []place, c *dhcp.Client) error {
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	if err != nil {
 		return err
 	}
 	defer conn.Close()
-	talk := c.Talk(broadcast(conn, at), dhcp.Words{})
+	talk := c.Talk(f.wire(conn, at), dhcp.Words{})
 	if c.Address.IsValid() {
-		if r, err := talk.Say(c.Renew()); err == nil && r != nil && c.Address.IsValid() {
+		if r, err := talk.Tell(c.Renew()); err == nil && r != nil && c.Address.IsValid() {
 			return nil
 		}
 		c.Address = netip.Addr{}
@@ -129,9 +129,10 @@ func lease(at []place, c *dhcp.Client) error {
 	return nil
 }
 
-// broadcast sends to every device on a network and takes the first reply.
-func broadcast(conn *net.UDPConn, at []place) dhcp.Wire {
-	return func(request []byte) ([]byte, string, error) {
+// wire sends to every device on a network, or to the one that holds an address, and takes
+// the first reply.
+func (f *Fabric) wire(conn *net.UDPConn, at []place) dhcp.Wire {
+	return func(request []byte, to netip.Addr) ([]byte, string, error) {
 		if err := conn.SetReadDeadline(time.Now().Add(patience)); err != nil {
 			return nil, "", err
 		}
@@ -139,9 +140,17 @@ func broadcast(conn *net.UDPConn, at []place) dhcp.Wire {
 		if err != nil {
 			return nil, "", err
 		}
-		for _, p := range at {
-			if _, err := conn.WriteToUDPAddrPort(request, p.wire); err != nil {
-				return nil, "", fmt.Errorf("send on %s: %w", p.iface, err)
+		var ends []netip.AddrPort
+		if server, ok := f.holder(to); ok {
+			ends = append(ends, server)
+		} else if !to.IsValid() {
+			for _, p := range at {
+				ends = append(ends, p.wire)
+			}
+		}
+		for _, end := range ends {
+			if _, err := conn.WriteToUDPAddrPort(request, end); err != nil {
+				return nil, "", fmt.Errorf("send to %s: %w", end, err)
 			}
 		}
 		buf := make([]byte, dhcp.MaxPacket)

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"lithos/core/site"
+	"lithos/internal/standin/resolve"
 )
 
 // Fabric joins the stand-ins of one site: it knows which of them are on a
@@ -13,6 +14,8 @@ import (
 type Fabric struct {
 	mu     sync.Mutex
 	places map[*Device][]place
+	names  map[*Device]resolve.Endpoint // their name servers
+	outer  *Outer                       // nil where nothing is beyond the site
 }
 
 // place is one interface of a device on a network.
@@ -26,7 +29,9 @@ type place struct {
 }
 
 // NewFabric is one that joins nothing yet.
-func NewFabric() *Fabric { return &Fabric{places: map[*Device][]place{}} }
+func NewFabric() *Fabric {
+	return &Fabric{places: map[*Device][]place{}, names: map[*Device]resolve.Endpoint{}}
+}
 
 func (f *Fabric) join(d *Device, at []place) {
 	f.mu.Lock()
@@ -38,6 +43,7 @@ func (f *Fabric) leave(d *Device) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	delete(f.places, d)
+	delete(f.names, d)
 }
 
 // holder is where packets for an address go.

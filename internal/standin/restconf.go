@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"lithos/core/yang"
+	"lithos/core/zone"
 )
 
 const (
@@ -29,7 +30,13 @@ const (
 
 func (d *Device) routes() http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /.well-known/host-meta", hostMeta)
+	mux.HandleFunc("GET /restconf", root)
+	mux.HandleFunc("GET /restconf/yang-library-version", func(w http.ResponseWriter, _ *http.Request) {
+		write(w, http.StatusOK, map[string]string{"ietf-restconf:yang-library-version": library})
+	})
 	mux.HandleFunc("GET /restconf/data", d.get)
+	mux.HandleFunc("GET /restconf/data/{path...}", d.getBelow)
 	mux.HandleFunc("GET /restconf/ds/ietf-datastores:startup",
 		func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, d.Startup()) })
 	mux.HandleFunc("PUT /restconf/data/{path...}", d.edit)
@@ -69,13 +76,23 @@ func write(w http.ResponseWriter, status int, v any) {
 
 // refuse answers with the error document of RFC 8040 section 7.1.
 func refuse(w http.ResponseWriter, status int, tag, message string) {
+	refuseAt(w, status, tag, "", message)
+}
+
+// refuseAt is refuse for what is wrong at one node.
+func refuseAt(w http.ResponseWriter, status int, tag, path, message string) {
 	type item struct {
 		Type    string `json:"error-type"`
 		Tag     string `json:"error-tag"`
+		Path    string `json:"error-path,omitempty"`
 		Message string `json:"error-message"`
 	}
+	kind := "application"
+	if tag == "malformed-message" || tag == "access-denied" || status == http.StatusUnsupportedMediaType {
+		kind = "protocol"
+	}
 	write(w, status,
-		map[string]any{"ietf-restconf:errors": map[string][]item{"error": {{"application", tag, message}}}})
+		map[string]any{"ietf-restconf:errors": map[string][]item{"error": {{kind, tag, path, message}}}})
 }
 
 // tagOf is the entity tag of a configuration (RFC 8040 section 3.4.1.2).
@@ -95,7 +112,13 @@ func (d *Device) get(w http.ResponseWriter, r *http.Request) {
 		write(w, http.StatusOK, d.operational())
 		return
 	}
-	w.Header().Set("ETag", tagOf(d.running))
+	tag := tagOf(d.running)
+	w.Header().Set("ETag", tag)
+	w.Header().Set("Last-Modified", d.changed.UTC().Format(http.TimeFormat))
+	if none := r.Header.Get("If-None-Match"); none != "" && named(none, tag) {
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
 	write(w, http.StatusOK, d.running)
 }
 
@@ -116,20 +139,25 @@ func (d *Device) operational() yang.Operational {
 	now := time.Now()
 	for _, l := range d.db.Leases() {
 		o.DHCP.Lease = append(o.DHCP.Lease, yang.Lease{
-			Address: l.Address, MAC: l.MAC, ClientID: l.ClientID, HostName: l.HostName, Pool: l.Pool,
-			State: string(l.StateAt(now)), Since: l.Since, Expires: l.Expires,
+			Address: l.Address, MAC: l.MAC, ClientID: l.ClientID, HostName: l.HostName, Class: l.Class,
+			Pool:  l.Pool,
+			State: string(l.StateAt(now)), Since: l.Since, Expires: l.Expires, AnsweredBy: l.AnsweredBy,
 		})
 	}
 	for mac, port := range d.learnt {
 		o.Stations.Station = append(o.Stations.Station, yang.Station{MAC: mac, Interface: port})
 	}
 	for name, wire := range d.wires {
-		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.LocalAddr().String()})
+		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.network.LocalAddr().String(),
+			Routed: wire.routed.LocalAddr().String()})
 	}
 	return o
 }
 
 func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodPut && !isYANG(w, r) {
+		return
+	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
 	if err != nil {
 		refuse(w, http.StatusRequestEntityTooLarge, "too-big", "The body is too large.")
@@ -152,6 +180,10 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusConflict, "operation-failed", "The device has run out of memory for pools.")
 		return
 	}
+	if why := d.unmet(r); why != "" {
+		refuse(w, http.StatusPreconditionFailed, "operation-failed", why)
+		return
+	}
 	next := d.running
 	// The path is taken as it was sent: its keys may hold escaped slashes.
 	path := strings.TrimPrefix(r.URL.EscapedPath(), "/restconf/data")
@@ -161,9 +193,18 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 			refuse(w, http.StatusNotFound, "invalid-value", err.Error())
 			return
 		}
-	} else if err := next.Put(path, body); err != nil {
-		refuse(w, http.StatusBadRequest, "malformed-message", err.Error())
-		return
+	} else {
+		if !holdsNode(d.running, path) {
+			status = http.StatusCreated
+		}
+		if err := modules().body(path, body); err != nil {
+			refuseFor(w, err)
+			return
+		}
+		if err := next.Put(path, body); err != nil {
+			refuse(w, http.StatusBadRequest, "invalid-value", err.Error())
+			return
+		}
 	}
 	if err := d.apply(next); err != nil {
 		refuse(w, http.StatusConflict, "operation-failed", err.Error())
@@ -181,11 +222,17 @@ type input struct {
 	Expected    string     `json:"expected"`
 	Interface   string     `json:"interface"`
 	Destination netip.Addr `json:"destination"`
+	Source      netip.Addr `json:"source"`
+	Server      netip.Addr `json:"server"`
+	Type        int        `json:"type"`
 	Name        string     `json:"name"`
 	Value       string     `json:"value"`
 }
 
 func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
+	if !isYANG(w, r) {
+		return
+	}
 	var doc map[string]input
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody)).Decode(&doc); err != nil {
 		refuse(w, http.StatusBadRequest, "malformed-message", err.Error())
@@ -261,6 +308,35 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 			refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
 			return
 		}
+	case "lithos-config:resolve":
+		if zone.CheckName(in.Name) != nil || in.Type < 1 || in.Type > 65535 {
+			refuse(w, http.StatusBadRequest, "invalid-value", "A name and a type are needed.")
+			return
+		}
+		d.mu.Unlock() // the question comes back here, or to another device
+		reply, took, err := d.resolveAs(in.Source, in.Server, in.Name, uint16(in.Type))
+		d.mu.Lock()
+		out := map[string]any{"microseconds": took.Microseconds()}
+		if err != nil {
+			out["problem"] = err.Error()
+		} else if raw, err := reply.Pack(); err == nil {
+			out["message"] = raw
+		}
+		write(w, http.StatusOK, map[string]any{"lithos-config:output": out})
+		return
+	case "lithos-config:flush-names":
+		flushed := 0
+		if d.names.cache != nil {
+			flushed = d.names.cache.Flush(zone.Tidy(in.Name))
+		}
+		write(w, http.StatusOK, map[string]any{"lithos-config:output": map[string]int{"flushed": flushed}})
+		return
+	case "lithos-config:watch-names":
+		if in.Timeout < 0 || in.Timeout > 3600 {
+			refuse(w, http.StatusBadRequest, "invalid-value", "A timeout from 0 to 3600 seconds is needed.")
+			return
+		}
+		d.names.watched = time.Now().Add(time.Duration(in.Timeout) * time.Second)
 	case "lithos-config:ping":
 		replies := d.ping(in.Interface, in.Destination)
 		if from, ok := d.addressOf(in.Interface); ok && replies == 0 && !d.onSite(in.Destination) {
@@ -339,8 +415,8 @@ func (d *Device) ping(iface string, to netip.Addr) int {
 	return 0
 }
 
-// certificate makes a self-signed one; Lithos pins its fingerprint.
-func certificate(name string) (tls.Certificate, error) {
+// Certificate makes a self-signed one; Lithos pins its fingerprint.
+func Certificate(name string) (tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return tls.Certificate{}, err

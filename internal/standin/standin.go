@@ -54,19 +54,20 @@ type Device struct {
 
 	mu        sync.Mutex
 	running   yang.Config
+	changed   time.Time // when running was last
 	startup   yang.Config
 	aside     *aside
 	confirmed []string // the changes that were, the newest last
 	db        *dhcp.LeaseDB
 	server    *dhcp.Server
 	relay     *dhcp.Relay
-	routed    *net.UDPConn                            // what other devices send to its addresses
-	wires     map[string]*net.UDPConn                 // the networks of its interfaces, as UDP endpoints
+	wires     map[string]*ends                        // of its interfaces
 	waiting   map[dhcpv4.TransactionID]netip.AddrPort // clients whose requests were relayed
 	heard     map[netip.Addr]heard
 	learnt    map[address.MAC]string // of a switch: the port of a station
 	secrets   map[string]string
-	ledger    *ledger
+	names     resolver
+	closeDB   func()
 	faults    Faults
 	writes    int
 }
@@ -77,6 +78,29 @@ type aside struct {
 	was     yang.Config
 	timer   *time.Timer
 	returns time.Time // when it does so by itself
+}
+
+// ends are the UDP endpoints of an interface: its network, and what is sent to its addresses
+// by other devices and by clients that renew.
+type ends struct{ network, routed *net.UDPConn }
+
+func (e *ends) close() {
+	_ = e.network.Close()
+	_ = e.routed.Close()
+}
+
+func openEnds() (*ends, error) {
+	here := &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}
+	network, err := net.ListenUDP("udp4", here)
+	if err != nil {
+		return nil, err
+	}
+	routed, err := net.ListenUDP("udp4", here)
+	if err != nil {
+		_ = network.Close()
+		return nil, err
+	}
+	return &ends{network, routed}, nil
 }
 
 // heard is an entry of the neighbour table.
@@ -120,7 +144,7 @@ func Start(c Config) (*Device, error) {
 		c.Fabric = NewFabric()
 	}
 	d := &Device{
-		config: c, db: dhcp.NewLeaseDB(), running: c.Initial, wires: map[string]*net.UDPConn{},
+		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
 	}
@@ -128,16 +152,11 @@ func Start(c Config) (*Device, error) {
 	if err := d.restore(); err != nil {
 		return nil, err
 	}
-	var err error
-	if d.routed, err = net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}); err != nil {
-		return nil, err
-	}
-	d.done.Go(d.route)
 	d.startup = d.running
 	if err := d.apply(d.running); err != nil {
 		return nil, fmt.Errorf("%s: %w", c.Name, err)
 	}
-	cert, err := certificate(c.Name)
+	cert, err := Certificate(c.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -159,17 +178,20 @@ func Start(c Config) (*Device, error) {
 func (d *Device) Close() {
 	d.config.Fabric.leave(d)
 	_ = d.http.Close()
-	_ = d.routed.Close()
 	d.mu.Lock()
 	if d.aside != nil {
 		d.aside.timer.Stop()
 	}
 	for _, w := range d.wires {
-		_ = w.Close()
+		w.close()
 	}
+	names := d.names.listener
 	d.mu.Unlock()
+	if names != nil {
+		names.Close()
+	}
 	d.done.Wait()
-	d.ledger.close()
+	d.closeDB()
 }
 
 // Inject sets what goes wrong from now on.
@@ -219,7 +241,7 @@ func (d *Device) restore() error {
 	}
 	maps.Copy(d.secrets, secrets)
 	var err error
-	d.db, d.ledger, err = openLedger(d.config.State + ".leases")
+	d.db, d.closeDB, err = OpenLeaseDB(d.config.State+".leases", d.config.Log)
 	return err
 }
 
@@ -283,11 +305,10 @@ func (d *Device) apply(c yang.Config) error {
 			return fmt.Errorf("interface %s: no password is kept as %s", i.Name, i.Uplink.PasswordName)
 		}
 	}
-	d.running = c
+	d.running, d.changed = c, time.Now()
 	d.server, d.relay = dhcp.NewServer(c, d.db), dhcp.NewRelay(c)
-	d.server.InUse = func(a netip.Addr) bool {
-		_, ok := d.heard[a]
-		return ok && d.db.Holder(a) == nil
+	if err := d.renames(); err != nil {
+		return err
 	}
 	return d.rewire()
 }
@@ -307,7 +328,11 @@ func (d *Device) begin(token string, timeout time.Duration) error {
 		d.mu.Lock()
 		defer d.mu.Unlock()
 		if d.aside == a {
-			d.config.Log.Warn("no confirmation arrived; returning to the configuration before", "device", d.config.Name)
+			d.config.Log.Warn(
+				"no confirmation arrived; returning to the configuration before",
+				"device",
+				d.config.Name,
+			)
 			_ = d.rollBack()
 		}
 	})
@@ -333,16 +358,17 @@ func (d *Device) rewire() error {
 		if d.wires[i.Name] != nil {
 			continue
 		}
-		conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		w, err := openEnds()
 		if err != nil {
 			return err
 		}
-		d.wires[i.Name] = conn
-		d.done.Go(func() { d.answer(i.Name, conn) })
+		d.wires[i.Name] = w
+		d.done.Go(func() { d.answer(i.Name, w.network) })
+		d.done.Go(func() { d.route(i.Name, w.routed) })
 	}
 	for name, w := range d.wires {
 		if !up[name] {
-			_ = w.Close()
+			w.close()
 			delete(d.wires, name)
 		}
 	}
@@ -357,8 +383,8 @@ func (d *Device) places() []place {
 		if d.wires[i.Name] == nil {
 			continue
 		}
-		p := place{device: d, iface: i.Name, wire: d.wires[i.Name].LocalAddr().(*net.UDPAddr).AddrPort(),
-			routed: d.routed.LocalAddr().(*net.UDPAddr).AddrPort()}
+		p := place{device: d, iface: i.Name, wire: addrPort(d.wires[i.Name].network),
+			routed: addrPort(d.wires[i.Name].routed)}
 		switch {
 		case i.VLAN != nil:
 			p.vlan = i.VLAN.ID
@@ -372,6 +398,8 @@ func (d *Device) places() []place {
 	}
 	return out
 }
+
+func addrPort(conn *net.UDPConn) netip.AddrPort { return conn.LocalAddr().(*net.UDPAddr).AddrPort() }
 
 // answer serves and relays DHCP on one wire until it is closed.
 func (d *Device) answer(iface string, conn *net.UDPConn) {
@@ -404,7 +432,8 @@ func (d *Device) hearOn(iface string, from netip.AddrPort, m *dhcpv4.DHCPv4) []b
 	if d.faults.Deaf || !accepts {
 		return nil
 	}
-	if reply, _ := d.server.Handle(time.Now(), m, iface).Wire(); reply != nil {
+	a := d.serve(func(now time.Time) dhcp.Answer { return d.server.Handle(now, m, iface) })
+	if reply, _ := a.Wire(); reply != nil {
 		return reply
 	}
 	out, servers, _ := d.relay.Forward(m, iface)
@@ -416,24 +445,37 @@ func (d *Device) hearOn(iface string, from netip.AddrPort, m *dhcpv4.DHCPv4) []b
 	}
 	d.waiting[m.TransactionID] = from
 	for _, to := range servers {
-		d.send(out.ToBytes(), to)
+		d.send(iface, out.ToBytes(), to)
 	}
 	return nil
 }
 
-// send carries a packet to whichever device of the site holds an address.
-func (d *Device) send(packet []byte, to netip.Addr) {
-	if at, ok := d.config.Fabric.holder(to); ok {
-		_, _ = d.routed.WriteToUDPAddrPort(packet, at)
+// serve answers a request, and looks into the neighbour table before it gives an address
+// that was not the client's: one at which another machine answers is set aside.
+func (d *Device) serve(handle func(now time.Time) dhcp.Answer) dhcp.Answer {
+	for {
+		now := time.Now()
+		a := handle(now)
+		h, answers := d.heard[a.Probe]
+		if !answers || !d.server.Taken(now, a, h.mac) || a.Reply == nil {
+			return a
+		}
 	}
 }
 
-// route answers what other devices send to this one: relayed requests and the
-// replies to its own.
-func (d *Device) route() {
+// send carries a packet from an interface to whichever device of the site holds an address.
+func (d *Device) send(iface string, packet []byte, to netip.Addr) {
+	if at, ok := d.config.Fabric.holder(to); ok && d.wires[iface] != nil {
+		_, _ = d.wires[iface].routed.WriteToUDPAddrPort(packet, at)
+	}
+}
+
+// route answers what is sent to the addresses of an interface: requests of relays and of
+// clients that renew, and the replies to its own relayed ones.
+func (d *Device) route(iface string, conn *net.UDPConn) {
 	buf := make([]byte, dhcp.MaxPacket+1)
 	for {
-		n, err := d.routed.Read(buf)
+		n, from, err := conn.ReadFromUDPAddrPort(buf)
 		if err != nil {
 			return
 		}
@@ -442,15 +484,17 @@ func (d *Device) route() {
 			continue
 		}
 		d.mu.Lock()
-		if back, iface, ok := d.relay.Back(m); ok {
+		if back, on, ok := d.relay.Back(m); ok {
 			at, known := d.waiting[m.TransactionID]
-			if wire := d.wires[iface]; wire != nil && known {
-				packet, _ := dhcp.Pack(back, dhcp.Order(buf[:n]), dhcp.MaxPacket)
-				_, _ = wire.WriteToUDPAddrPort(packet, at)
+			if wire := d.wires[on]; wire != nil && known {
+				packet, _ := dhcp.Pack(back, dhcp.Order(buf[:n]), dhcp.MaxReply)
+				_, _ = wire.network.WriteToUDPAddrPort(packet, at)
 			}
-		} else if a := d.server.Handle(time.Now(), m, ""); a.Reply != nil && !d.faults.Deaf {
-			packet, _ := a.Wire()
-			d.send(packet, dhcp.Deliver(a.Reply).Address)
+		} else if !d.faults.Deaf {
+			a := d.serve(func(now time.Time) dhcp.Answer { return d.server.HandleSent(now, m, iface) })
+			if packet, _ := a.Wire(); packet != nil {
+				_, _ = conn.WriteToUDPAddrPort(packet, from) // a relay and a client send from where they listen
+			}
 		}
 		d.mu.Unlock()
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -29,6 +30,8 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	}, siteID)
 	queue(&batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
 	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
+		customer, siteID)
+	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
 		customer, siteID)
 	if err := s.Pool.SendBatch(ctx, &batch).Close(); err != nil {
 		return b, fmt.Errorf("read beside site %s: %w", siteID, err)
@@ -64,7 +67,7 @@ func heard(rows []gen.Sighting) []seen.Heard {
 		}
 		h := seen.Heard{
 			Device: r.DeviceID, Source: r.Source, Address: r.Address, MAC: address.MAC(r.Mac), ClientID: r.ClientID,
-			Name: r.Name, Pool: r.Pool, Port: r.Port,
+			Name: r.Name, Class: r.VendorClass, Pool: r.Pool, Port: r.Port,
 			First: r.First, Last: r.Last, State: r.State, Bound: r.State == string(dhcp.Bound),
 		}
 		if r.Expires != nil {
@@ -88,6 +91,22 @@ func neighbors(rows []gen.NeighborPrefixesRow) []check.Neighbor {
 	return out
 }
 
+// named adds what neighbors call their own to their networks.
+func named(list []check.Neighbor, rows []gen.NeighborNamesRow) []check.Neighbor {
+	for _, r := range rows {
+		i := slices.IndexFunc(list, func(n check.Neighbor) bool { return n.ID == r.SiteID })
+		if i < 0 {
+			list, i = append(list, check.Neighbor{ID: r.SiteID, Name: r.Site}), len(list)
+		}
+		if r.Home {
+			list[i].Domain = r.Name
+		} else {
+			list[i].Outside = append(list[i].Outside, r.Name)
+		}
+	}
+	return list
+}
+
 // Access reads how the devices of a site are reached.
 func (s *Store) Access(ctx context.Context, siteID string) ([]order.Access, error) {
 	rows, err := s.AccessOfSite(ctx, siteID)
@@ -100,10 +119,14 @@ func (s *Store) Heard(ctx context.Context, siteID string) ([]seen.Heard, error) 
 	return heard(rows), err
 }
 
-// Neighbors reads the networks of every site of a customer.
+// Neighbors reads the networks and names of every site of a customer.
 func (s *Store) Neighbors(ctx context.Context, customer string) ([]check.Neighbor, error) {
 	rows, err := s.NeighborPrefixes(ctx, gen.NeighborPrefixesParams{Customer: customer})
-	return neighbors(rows), err
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.NeighborNames(ctx, gen.NeighborNamesParams{Customer: customer})
+	return named(neighbors(rows), names), err
 }
 
 // Order reads a work order.

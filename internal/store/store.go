@@ -28,6 +28,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/site"
+	"lithos/core/zone"
 	"lithos/internal/store/gen"
 )
 
@@ -244,7 +245,7 @@ func optional(id int64) *int64 {
 
 // project replaces what the indexed tables say of a site.
 func project(ctx context.Context, q *gen.Queries, s *site.Site) error {
-	if err := errors.Join(q.DropPrefixes(ctx, s.ID), q.DropAddresses(ctx, s.ID)); err != nil {
+	if err := errors.Join(q.DropPrefixes(ctx, s.ID), q.DropAddresses(ctx, s.ID), q.DropNames(ctx, s.ID)); err != nil {
 		return fmt.Errorf("project %s: %w", s.Code, err)
 	}
 	var prefixes []gen.PutPrefixesParams
@@ -278,6 +279,9 @@ func project(ctx context.Context, q *gen.Queries, s *site.Site) error {
 			}
 		}
 	}
+	if _, err := q.PutNames(ctx, names(s)); err != nil {
+		return fmt.Errorf("project %s: %w", s.Code, err)
+	}
 	if _, err := q.PutPrefixes(ctx, prefixes); err != nil {
 		return fmt.Errorf("project %s: %w", s.Code, err)
 	}
@@ -285,6 +289,29 @@ func project(ctx context.Context, q *gen.Queries, s *site.Site) error {
 		return fmt.Errorf("project %s: %w", s.Code, err)
 	}
 	return nil
+}
+
+// names are the zones of a site with what is written in them by hand, and its services.
+func names(s *site.Site) []gen.PutNamesParams {
+	var out []gen.PutNamesParams
+	add := func(kind, id, name, side, typ, data string, home bool) {
+		out = append(out, gen.PutNamesParams{SiteID: s.ID, Part: kind + ":" + id, Name: name, Side: side, Type: typ,
+			Data: data, Home: home})
+	}
+	for _, z := range s.Zones {
+		add(site.KindZone, z.ID, z.Name, z.Side, "SOA", "", z.Side == site.Inside && z.Name == s.Domain)
+		for _, r := range z.Records {
+			add(site.KindRecord, r.ID, zone.Absolute(r.Owner, z.Name), z.Side, r.Type, r.Data, false)
+		}
+	}
+	for _, v := range s.Services {
+		for side, there := range map[string]bool{site.Inside: v.Inside, site.Outside: v.Outside} {
+			if there {
+				add(site.KindService, v.ID, zone.Absolute(v.Name, s.Domain), side, "CNAME", v.Base, false)
+			}
+		}
+	}
+	return out
 }
 
 // Revision reads one revision of a site.

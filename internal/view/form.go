@@ -2,6 +2,7 @@ package view
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 
 	"lithos/core/address"
@@ -10,6 +11,7 @@ import (
 	"lithos/core/links"
 	"lithos/core/site"
 	"lithos/internal/act"
+	"lithos/internal/order"
 )
 
 // Form makes the form of a part. network is the one that is looked at.
@@ -19,7 +21,26 @@ func (p *Page) Form(o Opens, network string) (*edit.Form, error) {
 	if err != nil {
 		return nil, act.Refuse(act.Missing, "%s.", capital(err.Error()))
 	}
+	if in := site.ParseRef(o.In); form.New && o.Kind == site.KindInterface && order.On(p.beside.Access, in.ID) != nil {
+		withoutPorts(&form)
+	}
 	return &form, nil
+}
+
+// withoutPorts takes the ports out of what can be added to a device that Lithos reads: it has those
+// that it has.
+func withoutPorts(form *edit.Form) {
+	for i := range form.Fields {
+		f := &form.Fields[i]
+		if f.Name != "kind" {
+			continue
+		}
+		f.Choices = slices.DeleteFunc(slices.Clone(f.Choices),
+			func(c site.Choice) bool { return c.Value == site.Port || c.Value == site.Uplink })
+		if !slices.ContainsFunc(f.Choices, func(c site.Choice) bool { return c.Value == f.Value }) {
+			f.Value = f.Choices[0].Value
+		}
+	}
 }
 
 // Room is a network that fits in: the next free prefix of a length, a VLAN id and a

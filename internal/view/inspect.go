@@ -112,7 +112,7 @@ func (p *Page) listFindings(in *Inspection, ref site.Ref) {
 
 // inspect describes a part by its fields, and by what is worked out of it.
 func (p *Page) inspect(in *Inspection, n *site.Network, k *site.Kind, owner, ref site.Ref, part any) {
-	in.Kind, in.Title = capital(k.Noun), k.Called(part)
+	in.Kind, in.Title = k.Title(), k.Called(part)
 	if owner.ID != "" {
 		in.In = owner.String()
 		name, _ := site.NameOf(p.Site, owner)

@@ -62,6 +62,8 @@ type OptionTarget struct {
 	Touches string `json:"touches"` // whom an option set there reaches
 	Set     bool   `json:"set"`     // the level sets it
 	Value   string `json:"value"`   // what it sets
+	Always  bool   `json:"always"`  // it is sent to clients that do not ask for it as well
+	Asked   bool   `json:"asked"`   // an option set here is sent to those that ask for it alone, unless it says otherwise
 }
 
 // OptionAt is where an option can be set for the inspected part.
@@ -75,11 +77,12 @@ func (p *Page) OptionAt(look Look, code uint8) *OptionPlace {
 	}
 	for _, l := range part.Levels {
 		ref := site.ParseRef(l.Ref)
-		t := OptionTarget{Level: l, Touches: p.reached(ref)}
+		t := OptionTarget{Level: l, Touches: p.reached(ref), Asked: ref.Kind == site.KindSite ||
+			ref.Kind == site.KindCustomer || ref.Kind == site.KindStandard}
 		options, _ := site.OptionsOf(p.Site, ref)
 		for _, o := range options {
 			if o.Code == code {
-				t.Set, t.Value = true, o.Value
+				t.Set, t.Value, t.Always = true, o.Value, o.Always
 			}
 		}
 		out.Levels = append(out.Levels, t)

@@ -154,8 +154,8 @@ func (p *Page) After(before *order.Draft, look Look, shown *Shown) *Changed {
 	if before.Scene == p.Scene {
 		return out
 	}
-	networks, all := p.Renewed()
-	if all {
+	renewed := p.Renewed()
+	if renewed.All {
 		out.Frame = p.Frame()
 		return out
 	}
@@ -164,7 +164,7 @@ func (p *Page) After(before *order.Draft, look Look, shown *Shown) *Changed {
 	marks := survey.ByNetwork(p.Judgement.Findings)
 	for i := range p.Networks {
 		n := &p.Networks[i]
-		if slices.Contains(networks, n.ID) || was[n.ID] != now[n.ID] {
+		if slices.Contains(renewed.Networks, n.ID) || was[n.ID] != now[n.ID] {
 			out.Layers = append(out.Layers, survey.LayerOf(p.Scene, n, marks[n.ID], survey.Live(p.Seen, n)))
 		}
 	}
@@ -245,17 +245,22 @@ type DeviceView struct {
 	Interfaces []InterfaceView `json:"interfaces"`
 }
 
+// readAt is when a device was read last; nil for one that was not, or is not reached.
+func readAt(a *order.Access) *time.Time {
+	if a == nil || a.ReadAt == nil {
+		return nil
+	}
+	at := a.ReadAt.Truncate(seen.Grain)
+	return &at
+}
+
 func (p *Page) devices() []DeviceView {
 	out := []DeviceView{}
 	ends := farEnds(p.Site)
 	for _, d := range p.Devices {
 		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}}
 		if a := order.On(p.beside.Access, d.ID); a != nil {
-			v.Reached, v.Problem = true, a.Problem
-			if a.ReadAt != nil {
-				at := a.ReadAt.Truncate(seen.Grain)
-				v.ReadAt = &at
-			}
+			v.Reached, v.Problem, v.ReadAt = true, a.Problem, readAt(a)
 		}
 		for i := range d.Interfaces {
 			v.Interfaces = append(v.Interfaces, inWords(&d.Interfaces[i], ends))

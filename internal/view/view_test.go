@@ -317,3 +317,25 @@ func TestTwoCablesOnOneInterface(t *testing.T) {
 		}
 	}
 }
+
+// A device that Lithos reads has the ports that it has: none is offered to be added. One that it
+// does not read is described by hand, ports and all.
+func TestPortsAreTheDevices(t *testing.T) {
+	sc := check.Of(scenario.Site("kelder-bridge"))
+	kinds := func(b order.Beside) (out []string, chosen string) {
+		form, err := view.Of(sc, nil, 1, b).Form(view.Opens{Kind: site.KindInterface, In: "device:dev-gw-1"}, "")
+		require.NoError(t, err)
+		i := slices.IndexFunc(form.Fields, func(f edit.FormField) bool { return f.Name == "kind" })
+		for _, c := range form.Fields[i].Choices {
+			out = append(out, c.Value)
+		}
+		return out, form.Fields[i].Value
+	}
+	read, chosen := kinds(order.Beside{Access: []order.Access{{DeviceID: "dev-gw-1"}}})
+	assert.NotContains(t, read, site.Port)
+	assert.NotContains(t, read, site.Uplink)
+	assert.Contains(t, read, chosen)
+	byHand, _ := kinds(order.Beside{})
+	assert.Contains(t, byHand, site.Port)
+	assert.Contains(t, byHand, site.Uplink)
+}

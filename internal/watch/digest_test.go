@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"fmt"
 	"net/netip"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/seen"
+	"lithos/core/yang"
 	"lithos/internal/order"
 )
 
@@ -47,4 +49,26 @@ func TestDigestOfWhatIsSeen(t *testing.T) {
 	} {
 		assert.NotEqual(t, was, change(other), what)
 	}
+}
+
+// A machine that a server found at an address which it was about to give is seen there.
+func TestWhoAnswersAtAnAddressSetAsideIsSeen(t *testing.T) {
+	now := time.Date(2026, 11, 23, 21, 30, 0, 0, time.UTC)
+	var o yang.Operational
+	o.DHCP.Lease = []yang.Lease{
+		{Address: netip.MustParseAddr("10.84.20.30"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 1}, Pool: "pool-imaging",
+			State: "declined", Since: now, Expires: now.Add(time.Hour),
+			AnsweredBy: address.MAC{0, 0, 0x5e, 0, 0x53, 9}},
+		{Address: netip.MustParseAddr("10.84.20.31"), State: "declined", Since: now, Expires: now.Add(time.Hour)},
+	}
+	rows, _ := readSightings(order.Access{SiteID: "s", DeviceID: "d"}, o, now)
+	var got []string
+	for _, r := range rows {
+		got = append(got, fmt.Sprint(r.Source, " ", r.Address, " ", r.Mac, " ", r.State))
+	}
+	assert.Equal(
+		t,
+		[]string{"neighbour 10.84.20.30 00:00:5e:00:53:09 heard", "lease 10.84.20.30 00:00:5e:00:53:01 declined"},
+		got,
+	)
 }

@@ -13,8 +13,10 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/rivertype"
 
+	"lithos/core/dhcp"
 	"lithos/core/rehearse"
 	"lithos/core/seen"
+	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/order"
@@ -216,6 +218,13 @@ func readSightings(
 	a order.Access, o yang.Operational, now time.Time,
 ) (rows []gen.PutSightingParams, held []gen.SupersedeLeaseParams) {
 	for _, l := range o.DHCP.Lease {
+		if l.State == string(dhcp.Declined) && !l.AnsweredBy.IsZero() && l.Address.Is4() {
+			// The server found this machine at an address it was about to give.
+			rows = append(rows, gen.PutSightingParams{
+				SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Neighbour, Address: l.Address,
+				Mac: net.HardwareAddr(l.AnsweredBy[:]), ClientID: []byte{}, State: "heard", Last: l.Since,
+			})
+		}
 		if l.MAC.IsZero() || !l.Address.Is4() || l.MAC == rehearse.ProbeMAC {
 			continue
 		}
@@ -223,7 +232,8 @@ func readSightings(
 		rows = append(rows, gen.PutSightingParams{
 			SiteID: a.SiteID, DeviceID: a.DeviceID, Source: seen.Lease, Address: l.Address, Mac: mac,
 			ClientID: append([]byte{}, l.ClientID...),
-			Name:     l.HostName, Pool: l.Pool, State: l.State, Last: l.Since, Expires: &l.Expires,
+			Name:     l.HostName, VendorClass: site.Printable(l.Class, 255), Pool: l.Pool, State: l.State,
+			Last: l.Since, Expires: &l.Expires,
 		})
 		held = append(held, gen.SupersedeLeaseParams{SiteID: a.SiteID, DeviceID: a.DeviceID, Address: l.Address,
 			Mac: mac})

@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,10 +12,12 @@ import (
 	"lithos/core/address"
 	"lithos/core/dhcp"
 	"lithos/core/links"
+	"lithos/core/names"
 	"lithos/core/option"
 	"lithos/core/rehearse"
 	"lithos/core/site"
 	"lithos/internal/act"
+	"lithos/internal/device"
 	"lithos/internal/order"
 )
 
@@ -99,11 +102,21 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 			n = to
 		}
 	}
+	var ask names.Live
+	if r.Against == "device" {
+		access, err := s.store.Access(ctx, doc.ID)
+		if err != nil {
+			return nil, err
+		}
+		l := live{Service: s, ctx: ctx, site: doc, access: access, drivers: map[string]*device.RESTCONF{}}
+		defer l.close()
+		ask = l.ask
+	}
 	last := out.Scenes[len(out.Scenes)-1]
 	if out.Address = last.Address; out.Address == "" {
 		out.Why = last.Says
 	}
-	out.Rungs = rehearse.Ladder(time.Now(), doc, n, leases)
+	out.Rungs = rehearse.LadderOf(time.Now(), doc, n, leases, last.Messages, ask)
 	if r.Against == "device" {
 		s.Observe(ctx, doc.ID)
 	}
@@ -218,23 +231,48 @@ func (b *bench) plug(ctx context.Context, on *string) rehearse.Plug {
 			return nil, act.Refuse(act.Conflict,
 				"No device has an interface in %s, so there is nothing to plug the client into.", n.Prefix)
 		}
-		for _, a := range b.access {
-			if a.DeviceID != d.ID {
-				continue
-			}
-			driver, err := b.s.devices.Reach(a)
-			if err != nil {
-				return nil, err
-			}
-			b.open = append(b.open, driver.Close)
-			wire, detach, err := driver.Attach(ctx, i.Name)
-			if err != nil {
-				return nil, act.Refuse(act.Conflict, "The client cannot be attached to %s: %s.", d.Name, err)
-			}
-			b.open = append(b.open, detach)
-			*on = i.Name + " of " + d.Name
-			return wire, nil
+		network, err := b.attach(ctx, d, (*device.RESTCONF).Attach, i.Name)
+		if err != nil {
+			return nil, err
 		}
-		return nil, act.Refuse(act.Conflict, "Lithos has no way to reach %s. Try the client against the draft.", d.Name)
+		*on = i.Name + " of " + d.Name
+		return func(request []byte, to netip.Addr) ([]byte, string, error) {
+			if !to.IsValid() {
+				return network(request, to)
+			}
+			server, at, ok := b.doc.HolderOf(to)
+			if !ok {
+				return nil, fmt.Sprintf("No device of this site holds %s, which the client was served by.", to), nil
+			}
+			wire, err := b.attach(ctx, server, (*device.RESTCONF).AttachTo, at.Name)
+			if err != nil {
+				return nil, "", err
+			}
+			return wire(request, to)
+		}, nil
 	}
+}
+
+// attach attaches to an interface of a device, by how.
+func (b *bench) attach(
+	ctx context.Context, d *site.Device,
+	how func(*device.RESTCONF, context.Context, string) (dhcp.Wire, func(), error), iface string,
+) (dhcp.Wire, error) {
+	for _, a := range b.access {
+		if a.DeviceID != d.ID {
+			continue
+		}
+		driver, err := b.s.devices.Reach(a)
+		if err != nil {
+			return nil, err
+		}
+		b.open = append(b.open, driver.Close)
+		wire, detach, err := how(driver, ctx, iface)
+		if err != nil {
+			return nil, act.Refuse(act.Conflict, "The client cannot be attached to %s: %s.", d.Name, err)
+		}
+		b.open = append(b.open, detach)
+		return wire, nil
+	}
+	return nil, act.Refuse(act.Conflict, "Lithos has no way to reach %s. Try the client against the draft.", d.Name)
 }

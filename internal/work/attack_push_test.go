@@ -302,12 +302,18 @@ func TestAttackDeviceGoesSilentAtItsConfirm(t *testing.T) {
 	sw := o.devices.ByID["dev-moss-sw"]
 	sw.Inject(standin.Faults{SilentAt: "confirm"})
 	require.NoError(t, o.pushAll(o.Service, id))
-	p := o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool { return len(p.Silent) > 0 })
+	confirm := func(p *push.PushView) int {
+		return slices.IndexFunc(p.Journal,
+			func(l push.JournalEntry) bool { return l.Stage == "confirm" && l.Device == "sw-moss" })
+	}
+	// Its line is told after the silence is.
+	p := o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool {
+		at := confirm(p)
+		return len(p.Silent) > 0 && at >= 0 && p.Journal[at].State != "running"
+	})
 	assert.Equal(t, []string{"sw-moss"}, p.Silent)
 	assert.Nil(t, p.Finished)
-	at := slices.IndexFunc(p.Journal,
-		func(l push.JournalEntry) bool { return l.Stage == "confirm" && l.Device == "sw-moss" })
-	require.GreaterOrEqual(t, at, 0)
+	at := confirm(p)
 	assert.Equal(t, "unknown", p.Journal[at].State, "what is not known is not called done")
 	other := o.at("moss-end")
 	o.edit(other, entry("network", "net-moss-ward", "purpose", "x"))

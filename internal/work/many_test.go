@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/rehearse"
 	"lithos/core/scenario"
@@ -226,7 +228,17 @@ func TestTryThroughManyActs(t *testing.T) {
 		"The old address was refused. It has 10.84.18.96 for 8 hours.", "It gave 10.84.18.96 back.",
 		"A device's pool is not filled; try that on the draft.",
 	}, says)
-	require.Len(t, r.Rungs, 4)
+	require.Len(t, r.Rungs, 7)
+	// Behind a relay it renews with the server alone, and the ladder tells of the address it was given.
+	r, err = o.Try(t.Context(), "moss-end",
+		watch.TryRequest{Network: "net-moss-ward", Against: "device", MAC: "02005e0000ac", Acts: []rehearse.Act{
+			{Do: "lease"}, {Do: "renew"}}})
+	require.NoError(t, err)
+	require.Len(t, r.Scenes[1].Messages, 2, r.Scenes[1].Says)
+	assert.Equal(t, "ack", r.Scenes[1].Messages[1].Type)
+	given := netip.MustParseAddr(r.Address)
+	assert.Equal(t, "lease "+address.Short(given, netip.MustParsePrefix("10.84.50.0/24")),
+		r.Rungs[1].Name+" "+r.Rungs[1].Value)
 	r, err = o.Try(t.Context(), "kelder-bridge",
 		watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
 	require.NoError(t, err)

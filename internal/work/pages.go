@@ -2,9 +2,9 @@ package work
 
 import (
 	"context"
-	"errors"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"lithos/internal/draft"
 	"lithos/internal/order"
@@ -61,31 +61,24 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	}
 	v := &OrderView{AsOf: asOf, SiteName: d.Doc().Name, OpenedAt: d.Order.OpenedAt, Steps: []StepView{}}
 	var b order.Beside
-	reads := []func() error{
-		func() (err error) {
-			b, err = s.Store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
-			return err
-		},
-		func() (err error) {
-			v.Lost, err = s.Lost(ctx, d)
-			return err
-		},
-		func() (err error) {
-			v.Rehearsal, err = s.Rehearsal(ctx, id)
-			return err
-		},
-		func() (err error) {
-			v.Push, err = s.Latest(ctx, id)
-			return err
-		},
-	}
-	failed := make([]error, len(reads))
-	var asked sync.WaitGroup
-	for i, read := range reads {
-		asked.Go(func() { failed[i] = read() })
-	}
-	asked.Wait()
-	if err := errors.Join(failed...); err != nil {
+	var reads errgroup.Group
+	reads.Go(func() (err error) {
+		b, err = s.Store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
+		return err
+	})
+	reads.Go(func() (err error) {
+		v.Lost, err = s.Lost(ctx, d)
+		return err
+	})
+	reads.Go(func() (err error) {
+		v.Rehearsal, err = s.Rehearsal(ctx, id)
+		return err
+	})
+	reads.Go(func() (err error) {
+		v.Push, err = s.Latest(ctx, id)
+		return err
+	})
+	if err := reads.Wait(); err != nil {
 		return nil, err
 	}
 	page := view.Of(d.Scene, d, d.Order.BaseRevision, b)

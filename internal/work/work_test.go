@@ -540,7 +540,7 @@ func TestSeenTryAndFind(t *testing.T) {
 		}
 		assert.Contains(t, titles, want, query)
 	}
-	for _, nothing := range []string{"%", "_", "10.84.18.5700", "5e:00:53:1d:9", "wo-999999999999999999999", "9999"} {
+	for _, nothing := range []string{"%", `\_`, "10.84.18.5700", "5e:00:53:1d:9", "wo-999999999999999999999", "9999"} {
 		hits, err := o.Find(ctx, nothing)
 		require.NoError(t, err)
 		assert.Empty(t, hits, nothing)

@@ -20,10 +20,10 @@ var (
 )
 
 const PutSighting = `-- name: PutSighting :batchexec
-INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, pool, state, port, first, last, expires)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $11, $12)
+INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $12, $13)
 ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET
-    client_id = excluded.client_id, name = excluded.name, pool = excluded.pool, state = excluded.state, port = excluded.port, last = excluded.last, expires = excluded.expires
+    client_id = excluded.client_id, name = excluded.name, vendor_class = excluded.vendor_class, pool = excluded.pool, state = excluded.state, port = excluded.port, last = excluded.last, expires = excluded.expires
 `
 
 type PutSightingBatchResults struct {
@@ -33,18 +33,19 @@ type PutSightingBatchResults struct {
 }
 
 type PutSightingParams struct {
-	SiteID   string
-	DeviceID string
-	Source   string
-	Address  netip.Addr
-	Mac      net.HardwareAddr
-	ClientID []byte
-	Name     string
-	Pool     string
-	State    string
-	Port     string
-	Last     time.Time
-	Expires  *time.Time
+	SiteID      string
+	DeviceID    string
+	Source      string
+	Address     netip.Addr
+	Mac         net.HardwareAddr
+	ClientID    []byte
+	Name        string
+	VendorClass string
+	Pool        string
+	State       string
+	Port        string
+	Last        time.Time
+	Expires     *time.Time
 }
 
 func (q *Queries) PutSighting(ctx context.Context, arg []PutSightingParams) *PutSightingBatchResults {
@@ -58,6 +59,7 @@ func (q *Queries) PutSighting(ctx context.Context, arg []PutSightingParams) *Put
 			a.Mac,
 			a.ClientID,
 			a.Name,
+			a.VendorClass,
 			a.Pool,
 			a.State,
 			a.Port,

@@ -46,6 +46,44 @@ func (q *Queries) PutAddresses(ctx context.Context, arg []PutAddressesParams) (i
 	return q.db.CopyFrom(ctx, []string{"site_address"}, []string{"site_id", "part", "network", "name", "address", "mac"}, &iteratorForPutAddresses{rows: arg})
 }
 
+// iteratorForPutNames implements pgx.CopyFromSource.
+type iteratorForPutNames struct {
+	rows                 []PutNamesParams
+	skippedFirstNextCall bool
+}
+
+func (r *iteratorForPutNames) Next() bool {
+	if len(r.rows) == 0 {
+		return false
+	}
+	if !r.skippedFirstNextCall {
+		r.skippedFirstNextCall = true
+		return true
+	}
+	r.rows = r.rows[1:]
+	return len(r.rows) > 0
+}
+
+func (r iteratorForPutNames) Values() ([]interface{}, error) {
+	return []interface{}{
+		r.rows[0].SiteID,
+		r.rows[0].Part,
+		r.rows[0].Name,
+		r.rows[0].Side,
+		r.rows[0].Type,
+		r.rows[0].Data,
+		r.rows[0].Home,
+	}, nil
+}
+
+func (r iteratorForPutNames) Err() error {
+	return nil
+}
+
+func (q *Queries) PutNames(ctx context.Context, arg []PutNamesParams) (int64, error) {
+	return q.db.CopyFrom(ctx, []string{"site_name"}, []string{"site_id", "part", "name", "side", "type", "data", "home"}, &iteratorForPutNames{rows: arg})
+}
+
 // iteratorForPutPrefixes implements pgx.CopyFromSource.
 type iteratorForPutPrefixes struct {
 	rows                 []PutPrefixesParams

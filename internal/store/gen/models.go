@@ -128,19 +128,20 @@ type Session struct {
 }
 
 type Sighting struct {
-	SiteID   string
-	DeviceID string
-	Source   string
-	Address  netip.Addr
-	Mac      net.HardwareAddr
-	ClientID []byte
-	Name     string
-	Pool     string
-	State    string
-	First    time.Time
-	Last     time.Time
-	Expires  *time.Time
-	Port     string
+	SiteID      string
+	DeviceID    string
+	Source      string
+	Address     netip.Addr
+	Mac         net.HardwareAddr
+	ClientID    []byte
+	Name        string
+	Pool        string
+	State       string
+	First       time.Time
+	Last        time.Time
+	Expires     *time.Time
+	Port        string
+	VendorClass string
 }
 
 type SignInAttempt struct {
@@ -166,6 +167,16 @@ type SiteAddress struct {
 	Name    string
 	Address netip.Addr
 	Mac     net.HardwareAddr
+}
+
+type SiteName struct {
+	SiteID string
+	Part   string
+	Name   string
+	Side   string
+	Type   string
+	Data   string
+	Home   bool
 }
 
 type SitePrefix struct {

@@ -433,7 +433,7 @@ type PutRehearsalClientsParams struct {
 
 const RehearsalClients = `-- name: RehearsalClients :many
 SELECT seq, client, octet_length(reply)::integer AS size FROM rehearsal_client WHERE order_id = $1 AND moves = $2
-ORDER BY network, name, seq LIMIT $4 OFFSET $3
+ORDER BY seq LIMIT $4 OFFSET $3
 `
 
 type RehearsalClientsParams struct {

@@ -608,7 +608,7 @@ func (q *Queries) SetPushDevice(ctx context.Context, arg SetPushDeviceParams) er
 }
 
 const SightingsOfSite = `-- name: SightingsOfSite :many
-SELECT site_id, device_id, source, address, mac, client_id, name, pool, state, first, last, expires, port FROM sighting WHERE site_id = $1 ORDER BY address
+SELECT site_id, device_id, source, address, mac, client_id, name, pool, state, first, last, expires, port, vendor_class FROM sighting WHERE site_id = $1 ORDER BY address
 `
 
 func (q *Queries) SightingsOfSite(ctx context.Context, siteID string) ([]Sighting, error) {
@@ -634,6 +634,7 @@ func (q *Queries) SightingsOfSite(ctx context.Context, siteID string) ([]Sightin
 			&i.Last,
 			&i.Expires,
 			&i.Port,
+			&i.VendorClass,
 		); err != nil {
 			return nil, err
 		}

@@ -47,6 +47,15 @@ func (q *Queries) DropAddresses(ctx context.Context, siteID string) error {
 	return err
 }
 
+const DropNames = `-- name: DropNames :exec
+DELETE FROM site_name WHERE site_id = $1
+`
+
+func (q *Queries) DropNames(ctx context.Context, siteID string) error {
+	_, err := q.db.Exec(ctx, DropNames, siteID)
+	return err
+}
+
 const DropPrefixes = `-- name: DropPrefixes :exec
 DELETE FROM site_prefix WHERE site_id = $1
 `
@@ -132,6 +141,55 @@ func (q *Queries) FindFindings(ctx context.Context, arg FindFindingsParams) ([]F
 			&i.Site,
 			&i.ID,
 			&i.Title,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const FindNames = `-- name: FindNames :many
+SELECT s.code, s.name AS site, n.part, n.name, n.side, n.type, n.data FROM site_name n JOIN site s ON s.id = n.site_id
+WHERE n.name ILIKE $1::text OR n.data ILIKE $1
+ORDER BY (n.name = $2::text) DESC, similarity(n.name, $2) DESC, s.name, n.name LIMIT 20
+`
+
+type FindNamesParams struct {
+	Name string
+	Text string
+}
+
+type FindNamesRow struct {
+	Code string
+	Site string
+	Part string
+	Name string
+	Side string
+	Type string
+	Data string
+}
+
+func (q *Queries) FindNames(ctx context.Context, arg FindNamesParams) ([]FindNamesRow, error) {
+	rows, err := q.db.Query(ctx, FindNames, arg.Name, arg.Text)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FindNamesRow
+	for rows.Next() {
+		var i FindNamesRow
+		if err := rows.Scan(
+			&i.Code,
+			&i.Site,
+			&i.Part,
+			&i.Name,
+			&i.Side,
+			&i.Type,
+			&i.Data,
 		); err != nil {
 			return nil, err
 		}
@@ -587,6 +645,49 @@ func (q *Queries) LookAgainAtCustomer(ctx context.Context, customer string) erro
 	return err
 }
 
+const NeighborNames = `-- name: NeighborNames :many
+SELECT n.site_id, s.name AS site, n.name, n.home FROM site_name n JOIN site s ON s.id = n.site_id
+WHERE s.customer = $1 AND s.id <> $2 AND (n.side = 'outside' AND n.type <> 'SOA' OR n.home) ORDER BY s.name, n.site_id, n.name
+`
+
+type NeighborNamesParams struct {
+	Customer string
+	But      string
+}
+
+type NeighborNamesRow struct {
+	SiteID string
+	Site   string
+	Name   string
+	Home   bool
+}
+
+// The names that other sites of a customer tell the world, and the zones of their own domains.
+func (q *Queries) NeighborNames(ctx context.Context, arg NeighborNamesParams) ([]NeighborNamesRow, error) {
+	rows, err := q.db.Query(ctx, NeighborNames, arg.Customer, arg.But)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []NeighborNamesRow
+	for rows.Next() {
+		var i NeighborNamesRow
+		if err := rows.Scan(
+			&i.SiteID,
+			&i.Site,
+			&i.Name,
+			&i.Home,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 type PutAddressesParams struct {
 	SiteID  string
 	Part    string
@@ -594,6 +695,16 @@ type PutAddressesParams struct {
 	Name    string
 	Address netip.Addr
 	Mac     net.HardwareAddr
+}
+
+type PutNamesParams struct {
+	SiteID string
+	Part   string
+	Name   string
+	Side   string
+	Type   string
+	Data   string
+	Home   bool
 }
 
 type PutPrefixesParams struct {

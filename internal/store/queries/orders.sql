@@ -90,7 +90,7 @@ INSERT INTO rehearsal_client (order_id, seq, moves, network, name, client, reply
 
 -- name: RehearsalClients :many
 SELECT seq, client, octet_length(reply)::integer AS size FROM rehearsal_client WHERE order_id = @order_id AND moves = @moves
-ORDER BY network, name, seq LIMIT @most OFFSET @skip;
+ORDER BY seq LIMIT @most OFFSET @skip;
 
 -- name: RehearsalReply :one
 SELECT reply, why, accepts FROM rehearsal_client WHERE order_id = $1 AND seq = $2;

@@ -90,10 +90,10 @@ SELECT site_id FROM device_access GROUP BY site_id ORDER BY min(coalesce(tried_a
 UPDATE device_access SET tried_at = now(), read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem WHERE site_id = @site_id AND device_id = @device_id;
 
 -- name: PutSighting :batchexec
-INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, pool, state, port, first, last, expires)
-VALUES (@site_id, @device_id, @source, @address, @mac, @client_id, @name, @pool, @state, @port, @last, @last, @expires)
+INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
+VALUES (@site_id, @device_id, @source, @address, @mac, @client_id, @name, @vendor_class, @pool, @state, @port, @last, @last, @expires)
 ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET
-    client_id = excluded.client_id, name = excluded.name, pool = excluded.pool, state = excluded.state, port = excluded.port, last = excluded.last, expires = excluded.expires;
+    client_id = excluded.client_id, name = excluded.name, vendor_class = excluded.vendor_class, pool = excluded.pool, state = excluded.state, port = excluded.port, last = excluded.last, expires = excluded.expires;
 
 -- name: SupersedeLease :batchexec
 -- An address has one lease: those other clients had have ended.

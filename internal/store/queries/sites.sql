@@ -67,6 +67,22 @@ INSERT INTO site_prefix (site_id, part, name, vlan, prefix) VALUES ($1, $2, $3, 
 -- name: PutAddresses :copyfrom
 INSERT INTO site_address (site_id, part, network, name, address, mac) VALUES ($1, $2, $3, $4, $5, $6);
 
+-- name: DropNames :exec
+DELETE FROM site_name WHERE site_id = $1;
+
+-- name: PutNames :copyfrom
+INSERT INTO site_name (site_id, part, name, side, type, data, home) VALUES ($1, $2, $3, $4, $5, $6, $7);
+
+-- The names that other sites of a customer tell the world, and the zones of their own domains.
+-- name: NeighborNames :many
+SELECT n.site_id, s.name AS site, n.name, n.home FROM site_name n JOIN site s ON s.id = n.site_id
+WHERE s.customer = @customer AND s.id <> @but AND (n.side = 'outside' AND n.type <> 'SOA' OR n.home) ORDER BY s.name, n.site_id, n.name;
+
+-- name: FindNames :many
+SELECT s.code, s.name AS site, n.part, n.name, n.side, n.type, n.data FROM site_name n JOIN site s ON s.id = n.site_id
+WHERE n.name ILIKE @name::text OR n.data ILIKE @name
+ORDER BY (n.name = @text::text) DESC, similarity(n.name, @text) DESC, s.name, n.name LIMIT 20;
+
 -- A pattern that is empty finds nothing.
 -- name: FindOwners :many
 SELECT s.code, s.name AS site, a.part, a.network, a.name, a.address, a.mac FROM site_address a JOIN site s ON s.id = a.site_id

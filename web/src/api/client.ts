@@ -1,6 +1,6 @@
 import createClient from 'openapi-fetch'
 import { keepAnswers } from './kept'
-import { sessionIs } from './lost'
+import { sessionLost, sessionNow } from './lost'
 import type { components, paths } from './schema.gen'
 
 export type Schemas = components['schemas']
@@ -32,6 +32,7 @@ const unreachable = 'Lithos does not answer. What you typed is kept; try again w
 
 /** Runs a request and throws a Problem when it fails. */
 export async function call<T>(request: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const session = sessionNow()
   let result
   try {
     result = await request
@@ -39,7 +40,7 @@ export async function call<T>(request: Promise<{ data?: T; error?: unknown; resp
     throw new Problem(0, unreachable)
   }
   if (result.response.ok) return result.data as T
-  if (result.response.status === 401 && !result.response.url.endsWith('/api/session')) sessionIs(true)
+  if (result.response.status === 401 && !result.response.url.endsWith('/api/session')) sessionLost(session)
   const body = result.error as Schemas['ErrorModel'] | undefined
   const fields: Record<string, string> = {}
   for (const e of body?.errors ?? []) {

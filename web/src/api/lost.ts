@@ -1,20 +1,21 @@
-import { useSyncExternalStore } from 'react'
+import { shared } from '../parts/shared'
 
-// Whether the server said that the session is over. The page stays as it is meanwhile, with what was typed in it.
-let lost = false
-const listeners = new Set<() => void>()
+/** Whether the server said that the session is over. The page stays as it is meanwhile, with what was typed in it. */
+const lost = shared(false)
+let count = 0
 
-export function sessionIs(over: boolean) {
-  if (lost === over) return
-  lost = over
-  listeners.forEach((tell) => {
-    tell()
-  })
+/** Which session it is, counted from the first. A refusal counts only for the session its request was sent in. */
+export const sessionNow = () => count
+
+/** Notes that the session with this number is over, unless somebody has signed in since. */
+export const sessionLost = (session: number) => {
+  if (session === count) lost.set(true)
 }
 
-const subscribe = (tell: () => void) => {
-  listeners.add(tell)
-  return () => listeners.delete(tell)
+/** Notes that a session has begun, or that nobody wants to sign in again. */
+export const sessionBegins = () => {
+  count++
+  lost.set(false)
 }
 
-export const useSessionLost = () => useSyncExternalStore(subscribe, () => lost)
+export const useSessionLost = lost.use

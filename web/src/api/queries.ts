@@ -10,6 +10,7 @@ import { useEffect, useState } from 'react'
 import { heardPresent, streamIs } from '../frame/presence'
 import { versionOf } from './changes'
 import { api, call, problemOf, type Change, type Schemas } from './client'
+import { paced } from './paced'
 
 export const useSession = () =>
   useQuery({ queryKey: ['session'], queryFn: () => call(api.GET('/api/session')), staleTime: Infinity })
@@ -191,7 +192,8 @@ export function useLiveEvents(signedIn: boolean) {
   useEffect(() => {
     if (!signedIn) return
     const stream = new EventSource('/api/events')
-    const again = (...queryKey: unknown[]) => void client.invalidateQueries({ queryKey })
+    const ask = paced((queryKey: unknown[]) => client.invalidateQueries({ queryKey }))
+    const again = (...queryKey: unknown[]) => void ask(queryKey)
     // What happened while the connection was away is in no event.
     let away = false
     stream.onerror = () => void (away = true)

@@ -415,6 +415,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a name answers to somebody, and how, as the site or a draft has it */
+        get: operations["ask"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/file": {
         parameters: {
             query?: never;
@@ -517,6 +534,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The strata that a question falls through, and what one of them holds */
+        get: operations["names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/network": {
         parameters: {
             query?: never;
@@ -562,6 +596,24 @@ export interface paths {
         get: operations["part"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/resolvers/{resolver}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device's resolver keeps and was asked, read from the device */
+        get: operations["look-into"];
+        put?: never;
+        /** Make a device's resolver forget answers, or write questions down for a time */
+        post: operations["resolver-act"];
         delete?: never;
         options?: never;
         head?: never;
@@ -684,6 +736,51 @@ export interface components {
             form?: components["schemas"]["Opens"];
             label: string;
             remove?: boolean;
+        };
+        Answer: {
+            code: string;
+            data?: string[];
+            name: string;
+            /** Format: int32 */
+            ttl: number;
+            type: string;
+        };
+        Answered: {
+            name: string;
+            now?: string;
+            /** @enum {string} */
+            side: "inside" | "outside";
+            type: string;
+            was?: string;
+        };
+        AskedView: {
+            /** Format: date-time */
+            at: string;
+            device?: string;
+            form?: components["schemas"]["Opens"];
+            message?: components["schemas"]["Wire"];
+            name: string;
+            network?: string;
+            /** @enum {string} */
+            outcome: "answer" | "nothing" | "no such name" | "refused" | "failed" | "no answer" | "not known" | "no servers";
+            resolver?: string;
+            server?: string;
+            steps: components["schemas"]["Fell"][];
+            /** Format: int32 */
+            ttl?: number;
+            type: string;
+            typed: string;
+            values: string[];
+            /** Format: int32 */
+            version: number;
+            who: string;
+            whyNot?: components["schemas"]["Finding"];
+        };
+        AskerChoice: {
+            /** @enum {string} */
+            group: "networks" | "clients" | "devices" | "outside";
+            label: string;
+            ref: string;
         };
         AtBody: {
             /**
@@ -926,6 +1023,17 @@ export interface components {
             mono: boolean;
             value: string;
         };
+        Fell: {
+            /** @description kind:id of the part that decided */
+            of?: string;
+            /** @description the rule that says why not */
+            rule?: string;
+            says?: string;
+            /** @enum {string} */
+            state: "passed" | "answered" | "stopped" | "followed" | "beyond";
+            stratum: string;
+            title: string;
+        };
         Finding: {
             added: boolean;
             addresses?: string;
@@ -1098,6 +1206,15 @@ export interface components {
             /** @enum {string} */
             state: "running" | "done" | "failed" | "skipped" | "unknown";
         };
+        Known: {
+            /** Format: int64 */
+            asking?: number;
+            /** Format: date-time */
+            by?: string;
+            /** Format: int64 */
+            clients: number;
+            what: string;
+        };
         Layer: {
             crowded?: boolean;
             /** Format: int64 */
@@ -1154,6 +1271,13 @@ export interface components {
             ticket: string;
             title: string;
         };
+        Listener: {
+            interface?: string[];
+            /** Format: int64 */
+            port: number;
+            program: string;
+            protocol: string;
+        };
         Look: {
             /**
              * Format: int64
@@ -1171,6 +1295,12 @@ export interface components {
             order?: number;
             /** @description kind:id of the selected part */
             select?: string;
+        };
+        LookInto: {
+            /** Format: date-time */
+            at: string;
+            device: string;
+            state: components["schemas"]["ResolverState"];
         };
         Lost: {
             by: string;
@@ -1225,8 +1355,59 @@ export interface components {
         MessagePart: {
             /** Format: int32 */
             code: number;
+            /** Format: int32 */
+            enterprise?: number;
             name: string;
             value: string;
+        };
+        NameRow: {
+            alias?: boolean;
+            /** @enum {string} */
+            changed?: "added" | "changed";
+            finding?: string;
+            from: string;
+            hidden?: boolean;
+            in?: string;
+            inside?: string;
+            key: string;
+            leads?: string;
+            name: string;
+            nameField?: string;
+            outside?: string;
+            outsideSays?: string;
+            ref?: string;
+            reverse?: string;
+            reverseSays?: string;
+            severity?: string;
+            /** Format: int64 */
+            ttl?: number;
+            type: string;
+            until?: string;
+            valueField?: string;
+            whole: string;
+        };
+        NamesView: {
+            askers: components["schemas"]["AskerChoice"][];
+            changes: components["schemas"]["Answered"][];
+            chosen: string;
+            /**
+             * @description the first step of a site that keeps no names
+             * @enum {string}
+             */
+            missing?: "resolver" | "zone";
+            /**
+             * Format: date-time
+             * @description when the device that gave the listed leases was read last
+             */
+            readAt?: string;
+            ref?: string;
+            resolver?: string;
+            rows: components["schemas"]["NameRow"][];
+            says: string;
+            strata: components["schemas"]["Stratum"][];
+            title: string;
+            /** Format: int32 */
+            version: number;
         };
         Network: {
             /** Format: int64 */
@@ -1285,6 +1466,14 @@ export interface components {
             vlan: number;
             where: string;
         };
+        Octets: {
+            /** Format: int64 */
+            from: number;
+            says: string;
+            /** Format: int64 */
+            to: number;
+            what: string;
+        };
         OneFix: {
             finding: string;
             fix: string;
@@ -1328,6 +1517,8 @@ export interface components {
             value: string;
         };
         OptionTarget: {
+            always: boolean;
+            asked: boolean;
             name: string;
             ref: string;
             set: boolean;
@@ -1362,11 +1553,13 @@ export interface components {
         };
         PasteRequest: {
             /** @enum {string} */
-            kind: "reservation" | "fixed";
-            /** @description id of the network */
-            network: string;
-            /** @description one a line: address, MAC and name in any order, with commas, tabs or spaces between */
+            kind: "reservation" | "fixed" | "record";
+            /** @description id of the network of reservations and fixed devices */
+            network?: string;
+            /** @description one a line: address, MAC and name in any order, with commas, tabs or spaces between; of records, lines of a hosts file, of CSV or of a zone file */
             text: string;
+            /** @description id of the zone of records */
+            zone?: string;
         };
         Pin: {
             /** Format: int64 */
@@ -1421,6 +1614,20 @@ export interface components {
             title: string;
             unverified: components["schemas"]["Unverified"][];
         };
+        Question: {
+            /** Format: date-time */
+            at: string;
+            code: string;
+            data?: string;
+            from?: string;
+            /** Format: int64 */
+            microseconds: number;
+            name: string;
+            /** Format: int64 */
+            number: number;
+            stratum: string;
+            type: string;
+        };
         Rehearsed: {
             by: string;
             moving: components["schemas"]["ClientPage"];
@@ -1431,13 +1638,16 @@ export interface components {
         RehearsedClient: {
             after?: string;
             before?: string;
-            changes?: string[];
-            mac: string;
+            /** Format: date-time */
+            by?: string;
+            changes?: components["schemas"]["Told"][];
+            mac?: string;
             moves: boolean;
             name: string;
             network: string;
             /** Format: int32 */
             octets: number;
+            on: string;
             reply?: components["schemas"]["Message"];
             /** Format: int32 */
             seq: number;
@@ -1447,7 +1657,7 @@ export interface components {
         Remark: {
             grave: boolean;
             /** @enum {string} */
-            kind: "unrecorded" | "in pool" | "cloned" | "contested" | "randomised" | "ignored" | "elsewhere";
+            kind: "unrecorded" | "in pool" | "cloned" | "contested" | "randomised" | "ignored" | "elsewhere" | "left over";
             says: string;
             title: string;
         };
@@ -1456,9 +1666,11 @@ export interface components {
             at: string;
             /** Format: int64 */
             clients: number;
+            known: components["schemas"]["Known"][];
             /** Format: int64 */
             moving: number;
             networks: components["schemas"]["Network"][];
+            zone: string;
         };
         Resize: {
             /** @description kind:id of the pool of an exclusion */
@@ -1472,6 +1684,37 @@ export interface components {
             range: number;
             /** @description the addresses it holds from now on */
             to: string;
+        };
+        ResolverAct: {
+            /** @description forget kept answers */
+            flush?: boolean;
+            /** @description of this name alone */
+            name?: string;
+            /**
+             * Format: int64
+             * @description write questions down for so many seconds; -1 ends it
+             */
+            watch?: number;
+        };
+        ResolverCounters: {
+            /** Format: int32 */
+            asked: number;
+            /** Format: int32 */
+            failed: number;
+            /** Format: int32 */
+            forwarded: number;
+            /** Format: int32 */
+            "from-cache": number;
+            /** Format: int32 */
+            refused: number;
+        };
+        ResolverState: {
+            answer?: components["schemas"]["Answer"][];
+            counters: components["schemas"]["ResolverCounters"];
+            listener?: components["schemas"]["Listener"][];
+            question?: components["schemas"]["Question"][];
+            /** Format: date-time */
+            "written-until"?: string;
         };
         Revision: {
             /** Format: date-time */
@@ -1554,7 +1797,7 @@ export interface components {
         };
         Rung: {
             /** @enum {string} */
-            name: "link" | "lease" | "gateway" | "internet";
+            name: "link" | "lease" | "gateway" | "internet" | "local name" | "outside name" | "reverse";
             rule?: string;
             /** @enum {string} */
             state: "pass" | "fail" | "skip";
@@ -1737,6 +1980,16 @@ export interface components {
             undone: boolean;
             undoneBy?: string;
         };
+        Stratum: {
+            /** Format: int64 */
+            count: number;
+            id: string;
+            mono?: boolean;
+            outside?: boolean;
+            says: string;
+            severity?: string;
+            title: string;
+        };
         Stretch: {
             /** Format: int64 */
             from: number;
@@ -1754,6 +2007,13 @@ export interface components {
             id: number;
             initials: string;
             name: string;
+        };
+        Told: {
+            /** Format: int32 */
+            code?: number;
+            now?: string;
+            was?: string;
+            what: string;
         };
         TryRequest: {
             /** @description what it does, in order; a lease alone when empty */
@@ -1835,6 +2095,16 @@ export interface components {
             /** @description since when and why pushes and readings of devices are held */
             held?: components["schemas"]["Held"];
             technician?: components["schemas"]["Technician"];
+        };
+        Wire: {
+            authoritative: boolean;
+            bytes: string;
+            marks: components["schemas"]["Octets"][];
+            /** Format: int64 */
+            records: number;
+            /** Format: int64 */
+            size: number;
+            truncated: boolean;
         };
     };
     responses: never;
@@ -2755,6 +3025,49 @@ export interface operations {
             };
         };
     };
+    ask: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description kind:id of a network, reservation, fixed device or device; or internet */
+                who?: string;
+                /** @description as typed; an address is looked up in reverse */
+                name?: string;
+                /** @description of record; A when empty */
+                type?: string;
+                /** @description ask the devices themselves, as the newest revision tells clients to */
+                live?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     file: {
         parameters: {
             query?: {
@@ -2992,6 +3305,43 @@ export interface operations {
             };
         };
     };
+    names: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description id of the one that is listed; the site's own zone when empty */
+                stratum?: string;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamesView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     network: {
         parameters: {
             query?: {
@@ -3109,6 +3459,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Inspection"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-into": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the resolver */
+                resolver: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookInto"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "resolver-act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the resolver */
+                resolver: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResolverAct"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookInto"];
                 };
             };
             /** @description Error */

@@ -26,7 +26,8 @@ export function Find() {
   const input = useRef<HTMLInputElement>(null)
   const box = useRef<HTMLDivElement>(null)
   const navigate = useNavigate()
-  useKeys({ '/': () => input.current?.focus() })
+  // What was looked for last is marked: typing takes its place.
+  useKeys({ '/': () => input.current?.select() })
   useEffect(() => {
     const outside = (e: PointerEvent) => !box.current?.contains(e.target as Node) && setOpen(false)
     document.addEventListener('pointerdown', outside)

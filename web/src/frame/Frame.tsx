@@ -36,7 +36,7 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
   return (
     <div className="h-full grid grid-rows-[48px_minmax(0,1fr)_auto] print:block">
       <SkipLinks />
-      <header className="bg-basalt text-on-basalt flex items-center gap-4 max-[640px]:gap-2 px-4 max-[640px]:px-2 on-basalt print:hidden">
+      <header className="bg-basalt text-on-basalt flex items-center gap-4 max-[640px]:gap-2 px-4 max-[640px]:px-2 print:hidden">
         <NavLink
           to="/rounds"
           className="flex items-center gap-2 font-[750] text-[17px] tracking-tight"

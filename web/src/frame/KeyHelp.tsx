@@ -26,6 +26,8 @@ const groups: [string, [string, string][]][] = [
       ['x', 'exclude'],
       ['r', 'reserve'],
       ['f', 'fixed device'],
+      ['n', 'name'],
+      ['q', 'ask'],
       ['t', 'try a client'],
       ['d', 'devices'],
       ['a', 'add a network'],

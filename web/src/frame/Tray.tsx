@@ -66,8 +66,11 @@ function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }
 }
 
 /** The outcome of a rehearsal in a sentence. */
-const rehearsed = (r: Schemas['Rehearsed']) =>
-  `Rehearsed with ${plural(r.report.clients, 'known client')}: ${r.report.moving ? `${plural(r.report.moving, 'is', 'are')} told something else` : 'none is told anything else'}`
+function rehearsed({ report }: Schemas['Rehearsed']): string {
+  const { clients, moving } = report
+  const told = moving ? `${plural(moving, 'is', 'are')} told something else` : 'none is told anything else'
+  return `Rehearsed with ${plural(clients, 'known client')}: ${told}`
+}
 
 /** What the draft brings in, with the fixes, over whatever page is shown. */
 function Listed({ head, open, onClose }: { head: Schemas['Head']; open: boolean; onClose: () => void }) {

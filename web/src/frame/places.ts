@@ -9,14 +9,16 @@ export const places = [
 
 export type Place = (typeof places)[number][0]
 
+/** The element of a selector that is drawn: what is folded away is in the page, too. */
+const drawn = (selector: string) =>
+  [...document.querySelectorAll<HTMLElement>(selector)].find((e) => e.getClientRects().length > 0)
+
 const stops = '[tabindex="0"], a[href], button:not(:disabled), input, select'
 
 /** Moves the keyboard focus into a part of the page: on the part itself where it takes keys, else on the first thing
  * in it that does. */
 export function focusPlace(place: Place) {
-  const part = [...document.querySelectorAll<HTMLElement>(`[data-place~=${place}]`)].find(
-    (e) => e.getClientRects().length > 0,
-  )
+  const part = drawn(`[data-place~=${place}]`)
   if (!part) return
   const inside = (of: string) => part.querySelector<HTMLElement>(of)
   const first = part.tabIndex === 0 ? part : (inside('[data-row][tabindex="0"]') ?? inside(stops))
@@ -28,10 +30,17 @@ export function focusPlace(place: Place) {
 /** Moves the keyboard focus to something that is about to be drawn. */
 export function focusSoon(selector: string, frames = 60) {
   requestAnimationFrame(() => {
-    const there = [...document.querySelectorAll<HTMLElement>(selector)].find((e) => e.getClientRects().length > 0)
+    const there = drawn(selector)
     if (there) there.focus()
     else if (frames > 0) focusSoon(selector, frames - 1)
   })
+}
+
+/** Gives the keyboard focus back to what had it, or to the inspector's heading where that is gone. */
+export function focusBack(was: Element | null) {
+  const there = was instanceof HTMLElement && was.isConnected && was !== document.body
+  if (there && !(was as HTMLButtonElement).disabled) was.focus()
+  else focusHome(drawn('[data-place~=inspector]'))
 }
 
 /** Where the keyboard focus goes when what had it is gone: the heading of the part it was in, or of the page. */

@@ -1,42 +1,34 @@
-import { useEffect, useSyncExternalStore } from 'react'
+import { useEffect } from 'react'
 import { api, type Schemas } from '../api/client'
+import { shared } from '../parts/shared'
 
 type There = Schemas['Present'] & { order: number; at: number }
 
 const silentFor = 50_000 // ms, after which a browser that says nothing more is taken to be gone
 
-// Who has which order in front of them, by the id of their live events; this browser's own id once it has one.
-let own = ''
-let there: There[] = []
-const listeners = new Set<() => void>()
+/** Who has which order in front of them, by the id of their live events. */
+const there = shared<There[]>([])
 
-function set(next: { own?: string; there?: There[] }) {
-  own = next.own ?? own
-  there = (next.there ?? there).filter((t) => Date.now() - t.at < silentFor)
-  listeners.forEach((tell) => {
-    tell()
-  })
-}
+/** The id of this browser's own live events, once they have begun. */
+const own = shared('')
+
+const heardLately = () => there.get().filter((t) => Date.now() - t.at < silentFor)
 
 /** This browser's live events have begun under an id. */
 export function streamIs(id: string) {
-  set({ own: id })
+  own.set(id)
+  there.set(heardLately())
 }
 
 /** Somebody has come to an order, or left it. */
 export function heardPresent(order: number, p: Schemas['Present']) {
-  const others = there.filter((t) => t.stream !== p.stream)
-  set({ there: order ? [...others, { ...p, order, at: Date.now() }] : others })
-}
-
-const subscribe = (tell: () => void) => {
-  listeners.add(tell)
-  return () => listeners.delete(tell)
+  const others = heardLately().filter((t) => t.stream !== p.stream)
+  there.set(order ? [...others, { ...p, order, at: Date.now() }] : others)
 }
 
 /** Tells the others which order this browser has in front of it. */
 export function usePresent(order: number | undefined) {
-  const stream = useSyncExternalStore(subscribe, () => own)
+  const stream = own.use()
   useEffect(() => {
     if (!stream) return
     // Nothing depends on it: without an answer the others merely do not see this browser.
@@ -46,8 +38,8 @@ export function usePresent(order: number | undefined) {
 
 /** Who else has an order in front of them, in words. */
 export function useOthersAt(order: number, me: number | undefined): string {
-  const all = useSyncExternalStore(subscribe, () => there)
-  const here = all.filter((t) => t.order === order && t.stream !== own)
+  const mine = own.use()
+  const here = there.use().filter((t) => t.order === order && t.stream !== mine)
   const names = [...new Set(here.map((t) => (t.id === me ? 'you, in another browser' : t.who)))]
   return names.join(', ')
 }

@@ -19,24 +19,22 @@ export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; lande
             </span>
           </div>
           <ol>
-            {p.steps.map((s, n) => {
-              return (
-                <li key={s.path + s.method} className="grid grid-cols-[26px_1fr] gap-2 py-1.5 border-b border-seam-2">
-                  <span
-                    className={`w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ${landed && !p.byHand ? 'bg-malachite border-malachite text-white' : 'border-ink-3 text-ink-2'}`}
-                  >
-                    {n + 1}
-                  </span>
-                  <div>
-                    <span className={s.adds ? 'text-malachite-ink' : 'text-cinnabar-ink'}>{s.verb}</span>{' '}
-                    <Marked text={s.text} />
-                    <div className="text-[12.5px] text-ink-3">
-                      <Marked text={s.why} />
-                    </div>
+            {p.steps.map((s, n) => (
+              <li key={s.path + s.method} className="grid grid-cols-[26px_1fr] gap-2 py-1.5 border-b border-seam-2">
+                <span
+                  className={`w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ${landed && !p.byHand ? 'bg-malachite border-malachite text-white' : 'border-ink-3 text-ink-2'}`}
+                >
+                  {n + 1}
+                </span>
+                <div>
+                  <span className={s.adds ? 'text-malachite-ink' : 'text-cinnabar-ink'}>{s.verb}</span>{' '}
+                  <Marked text={s.text} />
+                  <div className="text-[12.5px] text-ink-3">
+                    <Marked text={s.why} />
                   </div>
-                </li>
-              )
-            })}
+                </div>
+              </li>
+            ))}
           </ol>
         </section>
       ))}

@@ -7,7 +7,11 @@ import { When } from '../parts/When'
 import { MessageCard } from '../site/Message'
 import { plural } from '../parts/plural'
 
-const rungs = ['link', 'lease', 'gateway', 'internet']
+const rungs = ['link', 'lease', 'gateway', 'internet', 'local name', 'outside name', 'reverse']
+const tints: Record<string, string> = {
+  fail: 'bg-cinnabar-t text-cinnabar-ink font-semibold',
+  skip: 'text-ink-3',
+}
 
 /** The ladder of each network, who is given something else, and each client's reply. */
 export function Rehearsal({
@@ -37,10 +41,13 @@ export function Rehearsal({
       <table className="mt-3 bg-sheet border border-seam table-fixed">
         <thead>
           <tr>
-            <th className="list-head w-[180px] border-r border-r-seam-2 bg-slab">Network</th>
+            <th className="list-head w-[128px] !px-2 border-r border-r-seam-2 bg-slab">Network</th>
             {rungs.map((r) => (
-              <th key={r} className="list-head border-r border-r-seam-2 bg-slab capitalize">
-                {r}
+              <th
+                key={r}
+                className={`list-head !px-1.5 border-r border-r-seam-2 bg-slab ${r === 'link' || r === 'lease' ? 'w-[76px]' : ''}`}
+              >
+                <span className="inline-block first-letter:uppercase">{r}</span>
               </th>
             ))}
           </tr>
@@ -48,7 +55,7 @@ export function Rehearsal({
         <tbody>
           {order.map((n) => (
             <tr key={n.id}>
-              <th scope="row" className="text-left px-2.5 py-1.5 border-b border-r border-seam-2 font-normal">
+              <th scope="row" className="text-left px-2 py-1.5 border-b border-r border-seam-2 font-normal">
                 <b>{n.name}</b>
                 {touched.includes(n.id) && <span className="text-[12px] text-ink-2"> · in this draft</span>}
                 <div className="text-[12.5px] text-ink-3">
@@ -58,11 +65,12 @@ export function Rehearsal({
               {n.rungs.map((r) => (
                 <td
                   key={r.name}
-                  className={`px-2.5 py-1.5 border-b border-r border-seam-2 align-top ${r.state === 'fail' ? 'bg-cinnabar-t text-cinnabar-ink font-semibold' : r.state === 'skip' ? 'text-ink-3' : ''}`}
+                  className={`px-1.5 py-1.5 border-b border-r border-seam-2 align-top text-[12.5px] [overflow-wrap:anywhere] ${tints[r.state] ?? ''}`}
                 >
                   {r.state === 'pass' ? (
                     <>
-                      <span className="text-malachite-ink">✓</span> <span className="mono">{r.value}</span>
+                      <span className="text-malachite-ink">✓</span>{' '}
+                      <span className="mono !text-[11.5px] tracking-tight">{r.value}</span>
                     </>
                   ) : (
                     <>
@@ -78,26 +86,56 @@ export function Rehearsal({
       </table>
       <section className="mt-5">
         <h2>{report.moving ? 'Who is told something else' : 'No known client is told anything else'}</h2>
+        {report.known.length > 0 && <WhenAllKnow known={report.known} zone={report.zone} />}
         {report.moving > 0 && (
-          <Clients order={id} moving first={rehearsal.moving} total={report.moving} at={report.at} names={names} />
+          <Clients
+            order={id}
+            moving
+            first={rehearsal.moving}
+            total={report.moving}
+            at={report.at}
+            zone={report.zone}
+            names={names}
+          />
         )}
       </section>
-      {keeping > 0 && <Keeping order={id} total={keeping} at={report.at} names={names} />}
+      {keeping > 0 && <Keeping order={id} total={keeping} at={report.at} zone={report.zone} names={names} />}
     </section>
   )
 }
 
-type Names = Record<string, string>
+/** By when all clients are told each thing that changes. */
+function WhenAllKnow({ known, zone }: { known: Schemas['Known'][]; zone: string }) {
+  return (
+    <ul className="mb-1.5">
+      {known.map((k) => (
+        <li key={k.what}>
+          <b className="font-semibold first-letter:uppercase inline-block">{k.what}</b>: {plural(k.clients, 'client')}.{' '}
+          {k.by && (
+            <>
+              All that hold a lease know by <When at={k.by} zone={zone} clock />
+              {k.asking ? `; ${plural(k.asking, 'other')} when they next ask.` : '.'}
+            </>
+          )}
+          {!k.by && (k.clients === 1 ? 'It knows when it next asks.' : 'They know when they next ask.')}
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+/** A rehearsal whose clients are shown: of which order, when, in which time zone, with the names of its networks. */
+type Shown = { order: number; at: string; zone: string; names: Record<string, string> }
 
 /** Those that keep what they have are asked for when somebody wants to see them. */
-function Keeping({ order, total, at, names }: { order: number; total: number; at: string; names: Names }) {
+function Keeping({ order, total, at, zone, names }: Shown & { total: number }) {
   const [open, setOpen] = useState(false)
   return (
     <details className="mt-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
       <summary className="text-ink-2 cursor-pointer">
         {total === 1 ? 'The client that keeps what it has' : `The ${total} clients that keep what they have`}
       </summary>
-      {open && <Clients order={order} moving={false} total={total} at={at} names={names} />}
+      {open && <Clients order={order} moving={false} total={total} at={at} zone={zone} names={names} />}
     </details>
   )
 }
@@ -108,14 +146,12 @@ function Clients({
   first,
   total,
   at,
+  zone,
   names,
-}: {
-  order: number
+}: Shown & {
   moving: boolean
   first?: Schemas['ClientPage']
   total: number
-  at: string
-  names: Names
 }) {
   const [more, setMore] = useState(!first)
   const pages = useRehearsedClients(order, moving, more, at)
@@ -127,7 +163,7 @@ function Clients({
   }
   return (
     <>
-      <ClientTable clients={clients} names={names} order={order} at={at} />
+      <ClientTable clients={clients} names={names} order={order} at={at} zone={zone} />
       {pages.error && (
         <div role="alert" className="text-cinnabar-ink mt-1">
           {pages.error.message}
@@ -157,17 +193,7 @@ function Reply({ order, seq, at }: { order: number; seq: number; at: string }) {
   ) : null
 }
 
-function ClientTable({
-  clients,
-  names,
-  order,
-  at,
-}: {
-  clients: Schemas['RehearsedClient'][]
-  names: Names
-  order: number
-  at: string
-}) {
+function ClientTable({ clients, names, order, at, zone }: Shown & { clients: Schemas['RehearsedClient'][] }) {
   const [shown, setShown] = useState<number>()
   return (
     <Table columns={columns} className="mt-1 bg-sheet border border-seam">
@@ -177,15 +203,17 @@ function ClientTable({
           return [
             <tr key={key}>
               <td className="list-cell" title={c.mac}>
-                <Copy text={c.name || c.mac} />
+                <Copy text={c.name || (c.mac ?? '')} />
               </td>
-              <td className="list-cell text-ink-2">{names[c.network]}</td>
-              <td className="list-cell mono">{c.before ? <Copy text={c.before} /> : 'nothing'}</td>
-              <td className={`list-cell mono ${c.after ? '' : 'text-cinnabar-ink'}`}>
-                {c.after ? <Copy text={c.after} /> : 'nothing'}
+              <td className="list-cell text-ink-2">{names[c.network] ?? c.on}</td>
+              <td className="list-cell mono !whitespace-normal">
+                <Addresses client={c} />
               </td>
               <td className="list-cell text-ink-2 !whitespace-normal">
-                {c.why || [c.changes?.join(', '), c.when].filter(Boolean).join(' ')}
+                <Otherwise client={c} />
+              </td>
+              <td className="list-cell text-ink-2 !whitespace-normal" title={c.when}>
+                {c.by ? <When at={c.by} zone={zone} clock /> : c.when}
               </td>
               <td className="list-cell">
                 {c.octets > 0 && (
@@ -201,7 +229,7 @@ function ClientTable({
             </tr>,
             shown === key && (
               <tr key={`${key}-reply`}>
-                <td colSpan={6} className="p-2">
+                <td colSpan={columns.length} className="p-2">
                   <Reply order={order} seq={c.seq} at={at} />
                 </td>
               </tr>
@@ -213,11 +241,39 @@ function ClientTable({
   )
 }
 
+/** What a client has, and has afterwards where that is something else. */
+function Addresses({ client: c }: { client: Schemas['RehearsedClient'] }) {
+  const before = c.before ? <Copy text={c.before} /> : 'nothing'
+  if (c.before === c.after) return before
+  return (
+    <>
+      {before} →{' '}
+      {c.after ? <Copy text={c.after} className="font-semibold" /> : <span className="text-cinnabar-ink">nothing</span>}
+    </>
+  )
+}
+
+/** What a client is told otherwise, from what to what, and why it has no address where it has none. */
+function Otherwise({ client: c }: { client: Schemas['RehearsedClient'] }) {
+  const told = (c.changes ?? []).filter((t) => t.what !== 'address')
+  return (
+    <>
+      {c.why && <div className="text-cinnabar-ink">{c.why}</div>}
+      {told.map((t) => (
+        <div key={t.what} className="[overflow-wrap:anywhere]">
+          {t.what} <span className="mono">{t.was || 'not told'}</span> →{' '}
+          <span className="mono text-ink">{t.now || 'not told'}</span>
+        </div>
+      ))}
+    </>
+  )
+}
+
 const columns: Column[] = [
-  ['Client', '17%'],
-  ['Network', '15%'],
-  ['Now', '132px'],
-  ['After', '132px'],
-  ['When'],
-  ['Reply', '90px'],
+  ['Client', '16%'],
+  ['Network', '13%'],
+  ['Address', '122px'],
+  ['Told otherwise'],
+  ['When', '92px'],
+  ['Reply', '88px'],
 ]

@@ -1,28 +1,43 @@
 import { useState, type ReactNode } from 'react'
 import { announce } from './announce'
 
-/** The word that copies what stands before it, on the row that has the pointer or the keyboard focus. */
-export function CopyWord({ text, what, stop }: { text: string; what: string; stop: boolean }) {
+/** Copies a text; copied for a moment afterwards. copy tells whether the browser allowed it. */
+function useCopy(text: string) {
   const [copied, setCopied] = useState(false)
   const copy = async () => {
-    await navigator.clipboard.writeText(text)
+    try {
+      await navigator.clipboard.writeText(text)
+    } catch {
+      setCopied(false)
+      return false
+    }
     setCopied(true)
-    announce(`Copied ${text}`)
     setTimeout(() => {
       setCopied(false)
     }, 1200)
+    return true
+  }
+  return { copied, copy }
+}
+
+/** The word that copies what stands before it, on the row that has the pointer or the keyboard focus. */
+export function CopyWord({ text, what, stop }: { text: string; what: string; stop: boolean }) {
+  const { copied, copy } = useCopy(text)
+  const say = async () => {
+    const done = await copy()
+    announce(
+      done ? `Copied ${text}` : 'The browser does not let a page copy here; mark the text and copy it with Ctrl C',
+    )
   }
   return (
     <button
       type="button"
       aria-label={`Copy ${what} ${text}`}
       tabIndex={stop ? 0 : -1}
-      className="absolute right-0 inset-y-0 px-1.5 bg-slab font-sans text-[11.5px] text-ink-2 underline decoration-dotted hidden group-hover:block group-focus-within:block print:!hidden"
+      className="absolute right-0 inset-y-0 px-1.5 bg-slab font-sans text-[11.5px] text-ink-2 underline decoration-dotted print:hidden"
       onClick={(e) => {
         e.stopPropagation()
-        void copy().catch(() => {
-          announce('The browser does not let a page copy here; mark the text and copy it with Ctrl C')
-        })
+        void say()
       }}
     >
       {copied ? 'copied' : 'copy'}
@@ -43,16 +58,7 @@ export function Copy({
   row?: boolean
   className?: string
 }) {
-  const [copied, setCopied] = useState(false)
-  const copy = async () => {
-    try {
-      await navigator.clipboard.writeText(text)
-      setCopied(true)
-      setTimeout(() => setCopied(false), 1200)
-    } catch {
-      setCopied(false)
-    }
-  }
+  const { copied, copy } = useCopy(text)
   return (
     <button
       type="button"

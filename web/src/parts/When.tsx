@@ -40,10 +40,19 @@ function subscribe(tell: () => void) {
   }
 }
 
-/** A time relative to now, with the exact one, in the site's zone, on hover. */
-export function When({ at, zone }: { at: string; zone?: string }) {
+/** The time of day, with the day where it is another than today. */
+function onTheClock(at: Date, zone: string | undefined): string {
+  const day = (d: Date) => d.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', timeZone: zone })
+  const time = at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })
+  return day(at) === day(new Date()) ? time : `${time} on ${day(at)}`
+}
+
+/** A time relative to now, or on the clock, with the exact one, in the site's zone, on hover. */
+export function When({ at, zone, clock: onClock }: { at: string; zone?: string; clock?: boolean }) {
   const date = new Date(at)
-  const says = useSyncExternalStore(subscribe, () => relative(date, Date.now()))
+  const says = useSyncExternalStore(subscribe, () =>
+    onClock ? onTheClock(date, zone || undefined) : relative(date, Date.now()),
+  )
   const exact = date.toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium', timeZone: zone || undefined })
   return (
     <time dateTime={at} title={zone ? `${exact} (${zone})` : exact}>

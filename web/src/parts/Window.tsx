@@ -1,6 +1,6 @@
 import { Dialog } from 'radix-ui'
 import { useRef, useState, type ReactNode } from 'react'
-import { focusHome } from '../frame/places'
+import { focusBack } from '../frame/places'
 
 /** A form over the page. Escape closes it and so does a click beside it, which a form that is filled in asks about
  * first; the page behind keeps its place, and gets the keyboard focus back. */
@@ -23,7 +23,6 @@ export function Window({
 }) {
   const [asking, setAsking] = useState(false)
   const opener = useRef<Element>(null)
-  const keep = useRef<HTMLButtonElement>(null)
   const leave = () => {
     if (filled && !asking) {
       setAsking(true)
@@ -42,18 +41,8 @@ export function Window({
             opener.current = document.activeElement
           }}
           onCloseAutoFocus={(e) => {
-            const was = opener.current
-            const there =
-              was instanceof HTMLElement &&
-              was.isConnected &&
-              was !== document.body &&
-              !(was as HTMLButtonElement).disabled
             e.preventDefault()
-            if (there) was.focus()
-            else
-              focusHome(
-                [...document.querySelectorAll('aside[aria-label=Inspector]')].find((a) => a.getClientRects().length),
-              )
+            focusBack(opener.current)
           }}
           onEscapeKeyDown={(e) => {
             if (!asking) return
@@ -77,7 +66,6 @@ export function Window({
             >
               <b className="mr-auto">Throw away what you typed?</b>
               <button
-                ref={keep}
                 type="button"
                 className="btn"
                 autoFocus

@@ -1,20 +1,10 @@
-import { useSyncExternalStore } from 'react'
+import { shared } from './shared'
 
-// The outcome of what a technician did, said once: read out by a screen reader, and shown above the tray for a while.
-type Said = { text: string; count: number }
-let said: Said = { text: '', count: 0 }
-const listeners = new Set<() => void>()
+/** The outcome of what a technician did, said once: read out by a screen reader, and shown above the tray for a while. */
+const said = shared({ text: '', count: 0 })
 
 export function announce(text: string) {
-  said = { text, count: said.count + 1 }
-  listeners.forEach((tell) => {
-    tell()
-  })
+  said.set({ text, count: said.get().count + 1 })
 }
 
-const subscribe = (tell: () => void) => {
-  listeners.add(tell)
-  return () => listeners.delete(tell)
-}
-
-export const useSaid = () => useSyncExternalStore(subscribe, () => said)
+export const useSaid = said.use

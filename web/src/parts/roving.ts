@@ -2,7 +2,7 @@ import { focusHome } from '../frame/places'
 import { useLayoutEffect, useRef, type FocusEvent, type KeyboardEvent } from 'react'
 
 /** Where a key goes in a list of so many rows; nowhere for another key. */
-export function listStep(key: string, at: number, count: number): number | undefined {
+function listStep(key: string, at: number, count: number): number | undefined {
   const page = 10
   const to = {
     ArrowDown: at + 1,
@@ -17,38 +17,47 @@ export function listStep(key: string, at: number, count: number): number | undef
 
 const pause = 800 // ms, after which a letter begins anew
 
-/** Letters typed one after the other. After a click in a list, letters are left to the page's keys. */
-export class TypeAhead {
+/** What a key does in a list: another row to go to, nothing but that the key is taken, or nothing at all. */
+type Move = { to?: number } | undefined
+
+/** The keys of a list: arrows, Home, End, the Page keys, and letters typed one after the other. After a click in a list,
+ * letters are left to the page's keys. */
+export class ListKeys {
   private text = ''
   private at = 0
   byHand = false
 
-  /** What has been typed with this key; nothing where the key is no letter. */
-  add(e: KeyboardEvent): string | undefined {
-    const mark = '[]/?'
-    if (
-      this.byHand ||
-      e.key.length !== 1 ||
-      e.key === ' ' ||
-      mark.includes(e.key) ||
-      e.ctrlKey ||
-      e.metaKey ||
-      e.altKey
-    )
+  /** What a key does on one row of some; texts are what letters are compared with, letters whether they count. */
+  move(e: KeyboardEvent, row: number, count: number, texts: () => string[], letters = true): Move {
+    if (e.key === 'Escape') {
+      focusHome()
       return undefined
+    }
+    const to = listStep(e.key, row, count)
+    if (to !== undefined) {
+      this.byHand = false
+      return { to }
+    }
+    return letters && this.add(e) ? { to: typedRow(texts(), this.text, row) } : undefined
+  }
+
+  private add(e: KeyboardEvent): boolean {
+    const marks = ' []/?'
+    if (this.byHand || e.key.length !== 1 || marks.includes(e.key) || e.ctrlKey || e.metaKey || e.altKey) return false
     if (e.timeStamp - this.at > pause) this.text = ''
     this.at = e.timeStamp
     this.text += e.key.toLowerCase()
-    return this.text
+    return true
   }
 }
 
-/** The row among some texts that a word of begins as was typed, looked for from one place on and round. */
-export function typedRow(texts: string[], typed: string, from: number): number | undefined {
-  const begins = (text: string) =>
-    ` ${text.toLowerCase()}`.split(/[\s·–]+|(?=\.)/).some((w) => w.startsWith(typed)) ||
-    text.toLowerCase().includes(` ${typed}`) ||
-    text.toLowerCase().startsWith(typed)
+/** The row among some texts that a word of begins as was typed, looked for from one place on and round. An address
+ * begins anew at each of its dots. */
+function typedRow(texts: string[], typed: string, from: number): number | undefined {
+  const begins = (text: string) => {
+    const line = ` ${text.toLowerCase().replace(/[\s·–]+/g, ' ')}`
+    return line.includes(` ${typed}`) || (typed.startsWith('.') && line.includes(typed))
+  }
   const start = typed.length > 1 ? from : from + 1
   for (let n = 0; n < texts.length; n++) {
     const i = (start + n) % texts.length
@@ -85,7 +94,7 @@ function settle(list: HTMLElement | null, chosen?: HTMLElement | null) {
  * marked data-row to another. */
 export function useRoving<T extends HTMLElement>() {
   const ref = useRef<T>(null)
-  const ahead = useRef(new TypeAhead())
+  const keys = useRef(new ListKeys())
   useLayoutEffect(() => {
     settle(ref.current)
   })
@@ -96,31 +105,19 @@ export function useRoving<T extends HTMLElement>() {
     const line = lineOf(e.target as Element)
     const at = rows.findIndex((r) => lineOf(r) === line)
     if (at < 0) return
-    if (e.key === 'Escape') {
-      focusHome()
-      return
-    }
-    let to = listStep(e.key, at, rows.length)
-    if (to !== undefined) ahead.current.byHand = false
     // What else is on a line leaves letters to the page's keys.
     const onRow = 'row' in (e.target as HTMLElement).dataset
-    const typed = to === undefined && onRow ? ahead.current.add(e) : undefined
-    if (typed)
-      to = typedRow(
-        rows.map((r) => lineOf(r).textContent),
-        typed,
-        at,
-      )
-    if (to === undefined && !typed) return
+    const move = keys.current.move(e, at, rows.length, () => rows.map((r) => lineOf(r).textContent), onRow)
+    if (!move) return
     e.preventDefault()
-    if (to !== undefined) rows[to]?.focus()
+    if (move.to !== undefined) rows[move.to]?.focus()
   }
   const onFocus = (e: FocusEvent) => {
     const row = (e.target as HTMLElement).closest<HTMLElement>('[data-row]')
     if (row) settle(ref.current, row)
   }
   const onPointerDown = () => {
-    ahead.current.byHand = true
+    keys.current.byHand = true
   }
   return { ref, onKeyDown, onFocus, onPointerDown }
 }

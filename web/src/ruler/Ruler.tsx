@@ -11,7 +11,7 @@ const pitch = courseHeight + 32
 const top = 20
 
 /** What can be made of a selection. */
-export type Creatable = 'pool' | 'exclusion' | 'reservation' | 'fixed'
+export type Creatable = 'pool' | 'exclusion' | 'reservation' | 'fixed' | 'record'
 
 export type RulerActions = {
   onSelect: (ref: string) => void
@@ -194,6 +194,7 @@ function Make({
     ['exclusion', 'Exclude', 'x', run],
     ['reservation', 'Reserve', 'r', first],
     ['fixed', 'Fixed device', 'f', first],
+    ['record', 'Name', 'n', first],
   ]
   return (
     <span className="ml-auto flex flex-wrap gap-1.5" aria-label="What to do with the selection" role="group">

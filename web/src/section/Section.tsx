@@ -1,6 +1,7 @@
 import type { Schemas, View } from '../api/client'
 import { Mark } from '../parts/Kind'
 import { useRoving } from '../parts/roving'
+import { Faces } from '../site/Faces'
 
 type Props = {
   view: View
@@ -8,10 +9,11 @@ type Props = {
   onSite: () => void
   onNetwork: (id: string) => void
   onAdd: (prefix?: string) => void
+  onFace: (face: string) => void
 }
 
 /** The site's block from low to high address, one layer a network. */
-export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
+export function Section({ view, selected, onSite, onNetwork, onAdd, onFace }: Props) {
   const worst = view.wide.severity
   const layers = useRoving<HTMLDivElement>()
   return (
@@ -32,6 +34,9 @@ export function Section({ view, selected, onSite, onNetwork, onAdd }: Props) {
       <p className="text-ink-2 text-[12.5px] mb-2.5 pr-3">
         {view.site.customer} · <span className="mono">{view.site.block}</span>
       </p>
+      <div className="pr-3.5 mb-3">
+        <Faces names={false} onFace={onFace} />
+      </div>
       {/* The arrows move between the buttons inside. */}
       <div role="presentation" {...layers}>
         {view.layers.map((l) => {

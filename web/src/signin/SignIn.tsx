@@ -2,7 +2,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { api, call, problemOf, type Schemas } from '../api/client'
-import { sessionIs } from '../api/lost'
+import { sessionBegins } from '../api/lost'
 import { pickUp } from '../frame/currentOrder'
 import { usePageTitle } from '../frame/usePageTitle'
 import { Alert } from '../parts/Alert'
@@ -45,15 +45,13 @@ export function SignInAgain({ technician }: { technician: Schemas['Technician'] 
       title="Sign in again"
       says="You were away too long, or were signed out. What you typed is still here."
       open
-      onClose={() => {
-        sessionIs(false)
-      }}
+      onClose={sessionBegins}
     >
       <Credentials
         onSignedIn={({ id }) => {
           // Another technician begins with a page of their own.
           if (id !== technician.id) location.reload()
-          sessionIs(false)
+          sessionBegins()
           void client.invalidateQueries()
         }}
       />

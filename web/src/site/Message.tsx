@@ -48,7 +48,10 @@ export function MessageCard({ message: m, open = false }: { message: Schemas['Me
               {o.parts?.length
                 ? o.parts.map((p, k) => (
                     <div key={k} title={`sub-option ${p.code}`}>
-                      <span className="text-ink-3">{p.code}</span>{' '}
+                      <span className="text-ink-3">
+                        {p.enterprise ? `${p.enterprise} · ` : ''}
+                        {p.code}
+                      </span>{' '}
                       {p.name && <span className="font-sans text-ink-2">{p.name} </span>}
                       {p.value}
                     </div>

@@ -6,11 +6,13 @@ export function NetworkPicker({
   onSite,
   onNetwork,
   onAdd,
+  onFace,
 }: {
   view: View
   onSite: () => void
   onNetwork: (id: string) => void
   onAdd: () => void
+  onFace: (face: string) => void
 }) {
   return (
     <div className="min-[1001px]:hidden flex flex-wrap items-center gap-x-3 gap-y-1 px-4 max-[480px]:px-2.5 py-2 border-b border-seam print:hidden">
@@ -33,6 +35,9 @@ export function NetworkPicker({
             </option>
           ))}
       </select>
+      <button className="btn" onClick={() => onFace('names')}>
+        Names
+      </button>
       <button
         className="btn"
         onClick={() => {

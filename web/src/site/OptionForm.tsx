@@ -16,7 +16,7 @@ type Props = {
   save: (change: Change, version?: number) => Promise<unknown>
   onClose: () => void
 }
-type Values = { code: string; value: string; level: string }
+type Values = { code: string; value: string; level: string; always: boolean }
 
 /** Sets a DHCP option at one of the levels that reach the selected part. */
 export function OptionForm(props: Props) {
@@ -47,7 +47,9 @@ const useOptionPlace = (site: string, look: Schemas['Look'], code: number) =>
 const leaseTime = 51
 
 function Form({ site, look, code, version, save, onClose, options }: Props & { options: Schemas['OptionChoice'][] }) {
-  const form = useForm<Values>({ defaultValues: { code: String(code ?? leaseTime), value: '', level: '' } })
+  const form = useForm<Values>({
+    defaultValues: { code: String(code ?? leaseTime), value: '', level: '', always: false },
+  })
   const [problem, setProblem] = useState<Problem>()
   const [opened, setOpened] = useState(version)
   const [picked, value, ref] = form.watch(['code', 'value', 'level'])
@@ -62,6 +64,10 @@ function Form({ site, look, code, version, save, onClose, options }: Props & { o
   useEffect(() => {
     if (level && level.ref !== ref) setValue('level', level.ref)
   }, [level, ref, setValue])
+  const always = level?.always ?? false
+  useEffect(() => {
+    setValue('always', always)
+  }, [always, ref, setValue])
   const chosen = options.find((o) => String(o.code) === picked)
   const send = async (change: Change) => {
     setProblem(undefined)
@@ -76,7 +82,16 @@ function Form({ site, look, code, version, save, onClose, options }: Props & { o
     }
   }
   const submit = form.handleSubmit((v) =>
-    send({ entries: [{ kind: 'option', id: v.code, in: v.level, fields: { value: v.value } }] }),
+    send({
+      entries: [
+        {
+          kind: 'option',
+          id: v.code,
+          in: v.level,
+          fields: { value: v.value, ...(level?.asked && { always: v.always ? 'yes' : 'no' }) },
+        },
+      ],
+    }),
   )
   return (
     <Window title="Set an option" open onClose={onClose} filled={value !== present}>
@@ -108,6 +123,11 @@ function Form({ site, look, code, version, save, onClose, options }: Props & { o
           hint={level && `Touches ${level.touches}. The nearest level wins.`}
           {...form.register('level')}
         />
+        {level?.asked && (
+          <label className="inline-flex items-center gap-1.5 min-h-[24px]">
+            <input type="checkbox" {...form.register('always')} /> Send it also to clients that do not ask for it
+          </label>
+        )}
         <Alert>{problem && !problem.fields.value && problem.message}</Alert>
         <div className="flex flex-wrap gap-2 justify-end">
           {level?.set && (
@@ -162,6 +182,8 @@ function ValueField({
     case 'domain names':
     case 'routes':
     case 'call servers':
+    case 'encrypted name servers':
+    case 'URIs':
       return (
         <Lines
           mono

@@ -1,4 +1,3 @@
-import { useVirtualizer } from '@tanstack/react-virtual'
 import {
   memo,
   useDeferredValue,
@@ -10,9 +9,8 @@ import {
   type KeyboardEvent,
 } from 'react'
 import type { Row } from '../api/client'
-import { focusHome } from '../frame/places'
 import { Mark, Shape } from '../parts/Kind'
-import { listStep, TypeAhead, typedRow } from '../parts/roving'
+import { LongBody, useLongList } from '../parts/LongList'
 import { SortHead, sorted, useSort } from '../parts/rows'
 import { CopyWord } from '../parts/Copy'
 import { When } from '../parts/When'
@@ -44,7 +42,6 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
   const [typed, setFilter] = useState('')
   // The list follows what is typed when there is time; typing never waits for it.
   const filter = useDeferredValue(typed)
-  const body = useRef<HTMLTableSectionElement>(null)
   // Sorted and put in lower case once, so that a letter more in the filter only compares.
   const lines = useMemo(() => {
     // As they come they are in the order of their addresses.
@@ -61,29 +58,13 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
   }, [lines, filter])
   // A range is never cut off: the column is as wide as the longest of them.
   const widest = useMemo(() => `${24 + 7.9 * rows.reduce((most, r) => Math.max(most, r.text.length), 18)}px`, [rows])
-  const [above, setAbove] = useState(0)
   const narrow = useNarrow()
-  const virtual = useVirtualizer({
-    count: shown.length,
-    getScrollElement: () => scroller,
-    estimateSize: () => 29,
-    overscan: 12,
-    scrollMargin: above,
-  })
-  // What stands above the rows changes with the network; measured after each drawing.
-  // eslint-disable-next-line react-hooks/exhaustive-deps -- the same number again draws nothing
-  useLayoutEffect(() => {
-    if (!scroller || !body.current || virtual.isScrolling) return
-    setAbove(
-      Math.round(body.current.getBoundingClientRect().top - scroller.getBoundingClientRect().top + scroller.scrollTop),
-    )
-  })
-  const items = virtual.getVirtualItems()
+  const list = useLongList(scroller, shown.length)
+  const { body, keys, virtual, items } = list
   // The list is one stop of the Tab key: the row the keyboard was on last, else the selected one, else the first.
   const [at, setAt] = useState<number>()
-  const ahead = useRef(new TypeAhead())
   const wanted = useRef<number>(undefined)
-  const chosen = shown.findIndex((r) => r.ref === selected)
+  const chosen = useMemo(() => shown.findIndex((r) => r.ref === selected), [shown, selected])
   const stop = Math.min(at ?? Math.max(chosen, 0), shown.length - 1)
   const go = (index: number) => {
     wanted.current = index
@@ -100,26 +81,11 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
   const onKeyDown = (e: KeyboardEvent) => {
     const on = Number((e.target as HTMLElement).dataset.at ?? NaN)
     if (isNaN(on)) return
-    if (e.key === 'Escape') {
-      focusHome()
-      return
-    }
-    let to = listStep(e.key, on, shown.length)
-    if (to !== undefined) ahead.current.byHand = false
-    const typed = to === undefined ? ahead.current.add(e) : undefined
-    if (typed)
-      to = typedRow(
-        shown.map((r) => `${r.text} ${r.name} ${r.use}`),
-        typed,
-        on,
-      )
-    if (to === undefined && !typed) return
+    const move = keys.current.move(e, on, shown.length, () => shown.map((r) => `${r.text} ${r.name} ${r.use}`))
+    if (!move) return
     e.preventDefault()
-    if (to !== undefined) go(to)
+    if (move.to !== undefined) go(move.to)
   }
-  const [top, bottom] = [items[0], items.at(-1)]
-  const before = top ? top.start - above : 0
-  const after = bottom ? virtual.getTotalSize() - (bottom.end - above) : 0
   return (
     <>
       <div className="flex flex-wrap justify-end gap-2 mt-1.5 mb-0.5 print:hidden">
@@ -153,20 +119,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
             ))}
           </tr>
         </thead>
-        <tbody
-          ref={body}
-          id="list"
-          data-place="list"
-          onKeyDown={onKeyDown}
-          onPointerDown={() => {
-            ahead.current.byHand = true
-          }}
-        >
-          {before > 0 && (
-            <tr aria-hidden>
-              <td colSpan={5} style={{ height: before }} />
-            </tr>
-          )}
+        <LongBody list={list} columns={columns.length} onKeyDown={onKeyDown}>
           {items.map((item) => {
             const r = shown[item.index]
             return (
@@ -184,12 +137,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
               )
             )
           })}
-          {after > 0 && (
-            <tr aria-hidden>
-              <td colSpan={5} style={{ height: after }} />
-            </tr>
-          )}
-        </tbody>
+        </LongBody>
       </table>
       {shown.length === 0 && (
         <p className="p-4 text-ink-2">
@@ -242,9 +190,12 @@ const OwnerRow = memo(function OwnerRow({
       onPointerEnter={() => setNear(true)}
       onPointerLeave={() => setNear(false)}
       onFocus={() => setNear(true)}
+      onBlur={({ currentTarget, relatedTarget }) => {
+        if (!currentTarget.contains(relatedTarget)) setNear(currentTarget.matches(':hover'))
+      }}
       data-index={index}
       onClick={() => onSelect(r.ref)}
-      className={`group cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
+      className={`cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
     >
       <td className="list-cell mono relative">
         <button

@@ -7,11 +7,16 @@ import { plural } from '../parts/plural'
 
 type Props = {
   order: number
-  network: Schemas['NetworkView']
+  /** What it is pasted into: a network, or a zone. */
+  into: { network: Schemas['NetworkView'] } | { zone: string; name: string }
   save: (change: Change, version?: number) => Promise<unknown>
   onClose: () => void
 }
 
+const ofClients =
+  'One client a line: address, MAC and name in any order, with commas, tabs or spaces between; a first line may say which column is which. A reservation without an address takes the next free one.'
+const ofNames =
+  'One a line, of a hosts file, of CSV (name, type, value, TTL) or of a zone file, in any mixture. A line that cannot be taken is shown with the reason.'
 const kinds = [
   { value: 'reservation', label: 'Reservations' },
   { value: 'fixed', label: 'Fixed devices' },
@@ -32,13 +37,13 @@ const words: Record<string, string> = {
 }
 
 /** Many reservations or fixed devices at once, with what becomes of every line before anything is changed. */
-export function PasteForm({ order, network, save, onClose }: Props) {
-  const form = useForm({ defaultValues: { kind: 'reservation', text: '' } })
+export function PasteForm({ order, into, save, onClose }: Props) {
+  const network = 'network' in into ? into.network : undefined
+  const form = useForm({ defaultValues: { kind: network ? 'reservation' : 'record', text: '' } })
   const [preview, setPreview] = useState<Schemas['PastePreview']>()
   const [problem, setProblem] = useState('')
-  const [busy, setBusy] = useState(false)
   const request = (v: { kind: string; text: string }) => ({
-    network: network.id,
+    ...('zone' in into ? { zone: into.zone } : { network: into.network.id }),
     kind: v.kind as 'fixed',
     text: v.text,
   })
@@ -51,32 +56,34 @@ export function PasteForm({ order, network, save, onClose }: Props) {
     }
   })
   const apply = form.handleSubmit(async (v) => {
-    setBusy(true)
     try {
       await save({ paste: request(v) })
       onClose()
     } catch (e) {
       setProblem(problemOf(e).message)
     }
-    setBusy(false)
   })
   const refused = preview?.lines.filter((l) => l.outcome === 'refused').length ?? 0
   return (
     <Window
-      title={`Paste into ${network.name}`}
-      says="One client a line: address, MAC and name in any order, with commas, tabs or spaces between; a first line may say which column is which. A reservation without an address takes the next free one."
+      title={`Paste into ${'zone' in into ? into.name : into.network.name}`}
+      says={network ? ofClients : ofNames}
       open
       onClose={onClose}
       wide
       filled={form.watch('text') !== ''}
     >
       <form aria-label="Paste" className="mt-3 grid gap-2.5" onSubmit={(e) => void look(e)}>
-        <Choice label="As" options={kinds} {...form.register('kind', { onChange: () => setPreview(undefined) })} />
+        {network && (
+          <Choice label="As" options={kinds} {...form.register('kind', { onChange: () => setPreview(undefined) })} />
+        )}
         <Lines
           label="Lines"
           mono
           autoFocus
-          placeholder={`${network.nextFree || '10.84.18.80'}, 00:00:5e:00:53:d0, dental-pc`}
+          placeholder={
+            network ? `${network.nextFree || '10.84.18.80'}, 00:00:5e:00:53:d0, dental-pc` : '10.84.20.40 pacs pacs-1'
+          }
           {...form.register('text', { onChange: () => setPreview(undefined) })}
         />
         {problem && (
@@ -121,7 +128,7 @@ export function PasteForm({ order, network, save, onClose }: Props) {
             <button
               type="button"
               className="btn btn-next"
-              disabled={busy || preview.edits === 0}
+              disabled={form.formState.isSubmitting || preview.edits === 0}
               onClick={(e) => void apply(e)}
             >
               Apply {plural(preview.edits, 'line', 'lines')}

@@ -139,7 +139,7 @@ function SeenLine({
             {s.actions.length > 0 && (
               <Toolbar
                 label={`What to do about ${s.address}`}
-                className="justify-end max-w-[55%] opacity-0 group-hover:opacity-100 group-focus-within:opacity-100"
+                className="justify-end max-w-[55%] opacity-0 group-hover:opacity-100 group-focus-within:opacity-100 [@media(hover:none)]:opacity-100"
               >
                 {children}
               </Toolbar>
@@ -159,4 +159,5 @@ const glyphs: Record<string, string> = {
   randomised: '~',
   ignored: '–',
   elsewhere: '→',
+  'left over': '–',
 }

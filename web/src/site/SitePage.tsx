@@ -13,6 +13,7 @@ import { NetworkTabs } from './NetworkTabs'
 import { NoOrder } from './NoOrder'
 import { useSitePage } from './useSitePage'
 import { Windows } from './Windows'
+import { NamesFace } from '../names/NamesFace'
 
 /** One site: the Section, the ruler of a network, its list, and the inspector. */
 export function SitePage() {
@@ -23,6 +24,7 @@ export function SitePage() {
   if (page.error && !view)
     return <Empty title="The site cannot be shown" says={page.error.message} to="/rounds" first="Go to Rounds" />
   if (view?.site.code !== code) return null
+  if (page.face === 'names') return <NamesFace page={page} view={view} />
   const { network } = view
   const places = {
     view,
@@ -32,6 +34,9 @@ export function SitePage() {
     },
     onNetwork: (id: string) => {
       go({ network: id })
+    },
+    onFace: (face: string) => {
+      go({ face })
     },
     onAdd: (prefix = '') => {
       ask({ kind: 'form', form: { kind: 'network', values: prefix ? { prefix } : {} } })

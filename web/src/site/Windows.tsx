@@ -27,8 +27,11 @@ export function Windows({ page, view }: { page: Page; view: View }) {
           onClose={close}
         />
       )}
-      {open?.kind === 'paste' && head && view.network && (
-        <PasteForm order={head.id} network={view.network} save={save} onClose={close} />
+      {open?.kind === 'paste' && head && open.zone && (
+        <PasteForm order={head.id} into={open.zone} save={save} onClose={close} />
+      )}
+      {open?.kind === 'paste' && head && !open.zone && view.network && (
+        <PasteForm order={head.id} into={{ network: view.network }} save={save} onClose={close} />
       )}
       {open?.kind === 'fixAll' && head && (
         <FixAll rule={open.rule} order={head.id} change={page.change} onClose={close} />

@@ -7,7 +7,7 @@ import { useDraftEdit } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 
 type Look = Schemas['Look']
-type To = { network?: string; select?: string; tab?: string; from?: number; finding?: string }
+type To = { network?: string; select?: string; tab?: string; from?: number; finding?: string; face?: string }
 
 /** What of the site is on the screen, kept in the address so that it can be pasted into a ticket. */
 export function useLook(code: string) {
@@ -29,11 +29,19 @@ export function useLook(code: string) {
   )
   const go = useCallback(
     (to: To) => {
-      setParams((now) => moved(now, to), { replace: to.network === undefined && to.tab === undefined })
+      setParams((now) => moved(now, to), {
+        replace: to.network === undefined && to.tab === undefined && to.face === undefined,
+      })
     },
     [setParams],
   )
-  return { look, go, tab: params.get('tab') ?? 'addresses', finding: params.get('finding') ?? '' }
+  return {
+    look,
+    go,
+    tab: params.get('tab') ?? 'addresses',
+    finding: params.get('finding') ?? '',
+    face: params.get('face') ?? '',
+  }
 }
 
 /** The address of a page after somebody went somewhere on it. */

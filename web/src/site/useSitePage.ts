@@ -14,7 +14,7 @@ import { useEdit, useLook, useTarget, useView } from './useSite'
 /** Everything a site's page knows and does; the page itself only draws it. */
 export function useSitePage(code: string) {
   const { id: currentId, take, head: current } = useCurrentOrder()
-  const { look, go, tab, finding } = useLook(code)
+  const { look, go, tab, finding, face } = useLook(code)
   const { view, error } = useView(code, look)
   const edit = useEdit(code, look, go)
   const [state, dispatch] = useReducer(reduce, initial)
@@ -29,7 +29,7 @@ export function useSitePage(code: string) {
   useEffect(() => {
     rememberSite(code, network?.id)
   }, [code, network?.id])
-  usePageTitle(network?.name, view?.site.name)
+  usePageTitle(face === 'names' ? 'Names' : network?.name, view?.site.name)
 
   const { mutateAsync } = edit
   const save = useCallback(
@@ -85,7 +85,13 @@ export function useSitePage(code: string) {
   }, [])
   const create = useCallback(
     (kind: Creatable, run: string) => {
-      const field = { pool: 'ranges', exclusion: 'range', reservation: 'address', fixed: 'address' }[kind]
+      const field = {
+        pool: 'ranges',
+        exclusion: 'range',
+        reservation: 'address',
+        fixed: 'address',
+        record: 'data',
+      }[kind]
       ask({ kind: 'form', form: { kind, values: run ? { [field]: run } : {} } })
     },
     [ask],
@@ -125,6 +131,12 @@ export function useSitePage(code: string) {
   }
   const chosen = () => (selection.current && network ? rangeText(network.ruler, selection.current) : '')
   const first = () => (selection.current && network ? addressAt(network.ruler, selection.current.from) : '')
+  /** Names what is selected: a pinned machine has a name of its own, an address gets a record. */
+  const name = () => {
+    const [kind = '', id = ''] = (look.select ?? '').split(/:(.*)/)
+    if (kind === 'reservation' || kind === 'fixed') ask({ kind: 'form', form: { kind, id } })
+    else create('record', kind === 'seen' ? id : first())
+  }
   useKeys({
     '[': () => {
       step(-1)
@@ -143,6 +155,13 @@ export function useSitePage(code: string) {
     },
     f: () => {
       create('fixed', first())
+    },
+    n: () => {
+      if (face !== 'names') name()
+    },
+    q: () => {
+      if (face !== 'names') go({ face: 'names' })
+      focusSoon('#ask-name')
     },
     t: () => {
       go({ tab: 'try' })
@@ -172,6 +191,7 @@ export function useSitePage(code: string) {
     look,
     go,
     tab,
+    face,
     state,
     dispatch,
     head,

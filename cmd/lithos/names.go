@@ -1,0 +1,306 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lithos/core/compile"
+	"lithos/core/names"
+	"lithos/core/site"
+	"lithos/core/yang"
+	"lithos/core/zone"
+	"lithos/internal/standin"
+	"lithos/internal/standin/resolve"
+)
+
+type askCommand struct {
+	File string `arg:"" name:"SITE-FILE" help:"Site file, JSON or YAML; - for standard input."`
+	Name string `arg:"" name:"NAME" help:"As it is typed; an address is looked up in reverse."`
+	Type string `arg:"" name:"TYPE" optional:"" default:"A" help:"Type of record."`
+	From string `required:"" name:"from" help:"Who asks: the name or address of a client, a network, a device, or internet."`
+}
+
+// Run prints the way of the question and the answer. The exit code is 1 where there is none.
+func (c *askCommand) Run(out io.Writer) error {
+	doc, err := readSite(c.File)
+	if err != nil {
+		return err
+	}
+	who, err := asker(doc, c.From)
+	if err != nil {
+		return err
+	}
+	a, err := names.NewWorld(time.Now(), doc, compile.Names(doc), nil).Ask(
+		names.Question{Who: who, Name: c.Name, Type: c.Type})
+	if err != nil {
+		return err
+	}
+	for _, s := range a.Steps {
+		line := s.Title
+		if s.Says != "" {
+			line += ": " + s.Says
+		}
+		fmt.Fprintf(out, "%-9s %s\n", s.State, line)
+	}
+	if a.Outcome != names.Found {
+		fmt.Fprintf(out, "%s\n", a.Outcome)
+		return errFound
+	}
+	for _, v := range a.Values {
+		fmt.Fprintf(out, "%s\n", v)
+	}
+	return nil
+}
+
+// asker finds who is meant by a name, an address or an id.
+func asker(doc *site.Site, who string) (string, error) {
+	if who == names.Internet {
+		return who, nil
+	}
+	at, _ := netip.ParseAddr(who)
+	for _, kind := range []string{site.KindNetwork, site.KindReservation, site.KindFixedDevice, site.KindDevice} {
+		k, _ := site.KindNamed(kind)
+		found := ""
+		k.Each(doc, func(_ site.Ref, list site.List, i int) bool {
+			address := ""
+			if f, ok := k.Field("address"); ok {
+				address = f.Text(list.At(i))
+			}
+			if list.ID(i) == who || strings.EqualFold(k.Called(list.At(i)), who) || at.IsValid() && address == who {
+				found = site.Ref{Kind: kind, ID: list.ID(i)}.String()
+			}
+			return found == ""
+		})
+		if found != "" {
+			return found, nil
+		}
+	}
+	if n, ok := doc.NetworkOf(at); ok && at.IsValid() {
+		return site.Ref{Kind: site.KindNetwork, ID: n.ID}.String(), nil
+	}
+	return "", fmt.Errorf("--from: nobody at %s is called %q; name a network, a client, a device, or internet",
+		doc.Name, who)
+}
+
+type zoneCommand struct {
+	Export zoneExport `cmd:"" help:"Write a zone: what is written by hand, the services, and the names that follow addresses."`
+	Import zoneImport `cmd:"" help:"Read a zone file, a hosts file or CSV, and write the site file with its records in a zone."`
+}
+
+type zoneExport struct {
+	File   string `arg:"" name:"SITE-FILE" help:"Site file, JSON or YAML; - for standard input."`
+	Zone   string `arg:"" name:"ZONE" help:"Name of the zone."`
+	Side   string `help:"inside or outside." enum:"inside,outside" default:"inside"`
+	Format string `help:"zone, hosts or csv." enum:"zone,hosts,csv" default:"zone"`
+}
+
+// Run writes the zone. What the format cannot carry goes to standard error, a line each.
+func (c *zoneExport) Run(out io.Writer) error {
+	doc, err := readSite(c.File)
+	if err != nil {
+		return err
+	}
+	book := compile.Names(doc)
+	at := slices.IndexFunc(book.Side(c.Side), func(p *compile.Pages) bool { return p.Name == zone.Tidy(c.Zone) })
+	if at < 0 {
+		return fmt.Errorf("%s has no zone %s %s; it has %s", doc.Name, c.Zone, c.Side, strings.Join(zonesOf(book),
+			", "))
+	}
+	p := book.Side(c.Side)[at]
+	switch c.Format {
+	case "hosts":
+		hosts, left := hostsOf(p)
+		if err := zone.WriteHosts(out, hosts); err != nil {
+			return err
+		}
+		for _, l := range left {
+			fmt.Fprintf(os.Stderr, "left out: %s\n", l)
+		}
+		return nil
+	case "csv":
+		return writeCSV(out, p)
+	}
+	primary := "ns." + p.Name
+	if p.Side == site.Inside && len(doc.Resolvers) > 0 {
+		if d, ok := doc.Device(doc.Resolvers[0].Device); ok {
+			primary = zone.Absolute(d.Name, doc.Domain)
+		}
+	}
+	return fileOf(compile.Zone(p, primary)).Write(out)
+}
+
+func zonesOf(b *compile.Book) []string {
+	var out []string
+	for _, p := range slices.Concat(b.Inside, b.Outside) {
+		out = append(out, p.Name+" "+p.Side)
+	}
+	return out
+}
+
+// fileOf is a zone as a zone file. Its serial is that of the moment, as a device's is.
+func fileOf(z yang.Zone) zone.File {
+	f := zone.File{Origin: z.Name, TTL: z.TTL, SOA: &zone.SOA{Primary: z.Primary, Contact: z.Contact,
+		Serial: uint32(time.Now().Unix()), Refresh: z.Refresh, Retry: z.Retry, Expire: z.Expire, Negative: z.Negative}}
+	for _, r := range z.Record {
+		f.Records = append(f.Records, r.Text())
+	}
+	zone.Sort(f.Records)
+	return f
+}
+
+// hostsOf is a zone as a hosts file, with what that cannot carry.
+func hostsOf(p *compile.Pages) (hosts []zone.Host, left []string) {
+	at := map[netip.Addr]int{}
+	for _, e := range p.Entries {
+		a, err := netip.ParseAddr(e.Data)
+		if (e.Type != "A" && e.Type != "AAAA") || err != nil || strings.HasPrefix(e.Owner, "*") {
+			left = append(left, p.Whole(e)+" "+e.Type+" "+e.Data)
+			continue
+		}
+		if i, ok := at[a]; ok {
+			hosts[i].Names = append(hosts[i].Names, p.Whole(e))
+			continue
+		}
+		at[a] = len(hosts)
+		hosts = append(hosts, zone.Host{Address: a, Names: []string{p.Whole(e)}})
+	}
+	return hosts, left
+}
+
+func writeCSV(out io.Writer, p *compile.Pages) error {
+	w := csv.NewWriter(out)
+	_ = w.Write([]string{"name", "type", "value", "ttl"})
+	for _, e := range p.Entries {
+		ttl := ""
+		if e.Record.TTL != 0 {
+			ttl = strconv.Itoa(e.Record.TTL)
+		}
+		_ = w.Write([]string{e.Owner, e.Type, e.Data, ttl})
+	}
+	w.Flush()
+	return w.Error()
+}
+
+type zoneImport struct {
+	File   string `arg:"" name:"SITE-FILE" help:"Site file, JSON or YAML."`
+	Zone   string `arg:"" name:"ZONE" help:"Name of the zone; it is added where the site has none."`
+	Source string `arg:"" name:"FILE" help:"What is read; - for standard input."`
+	Side   string `help:"inside or outside." enum:"inside,outside" default:"inside"`
+}
+
+// Run writes the site file with the records of the file to standard output. What is there already stays;
+// what could not be taken goes to standard error, a line each.
+func (c *zoneImport) Run(out io.Writer) error {
+	doc, err := readSite(c.File)
+	if err != nil {
+		return err
+	}
+	raw, err := source(c.Source)
+	if err != nil {
+		return err
+	}
+	name := zone.Tidy(c.Zone)
+	if err := zone.CheckName(name); err != nil {
+		return err
+	}
+	read, err := zone.Read(bytes.NewReader(raw), name)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(doc.Zones, func(z site.Zone) bool { return z.Name == name && z.Side == c.Side })
+	if at < 0 {
+		doc.Zones = append(doc.Zones, site.Zone{ID: "zone-" + strings.NewReplacer(".", "-", "/", "-").Replace(name),
+			Name: name, Side: c.Side, TTL: read.TTL})
+		at = len(doc.Zones) - 1
+	}
+	z := &doc.Zones[at]
+	for i, r := range read.Records {
+		if slices.ContainsFunc(z.Records, func(o *site.Record) bool {
+			return o.Owner == r.Owner && o.Type == r.Type && o.Data == r.Data
+		}) {
+			continue
+		}
+		z.Records = append(z.Records, &site.Record{ID: freshRecord(z, i), Owner: r.Owner, Type: r.Type, Data: r.Data,
+			TTL: r.TTL})
+	}
+	for _, l := range read.Left {
+		fmt.Fprintf(os.Stderr, "left out: %s: %s\n", l.Text, l.Why)
+	}
+	encode := site.EncodeYAML
+	if strings.EqualFold(filepath.Ext(c.File), ".json") {
+		encode = site.Encode
+	}
+	text, err := encode(doc)
+	if err == nil {
+		_, err = out.Write(text)
+	}
+	return err
+}
+
+// freshRecord is an id that no record of the zone has.
+func freshRecord(z *site.Zone, i int) string {
+	for {
+		id := fmt.Sprintf("rec-%s-%d", strings.TrimPrefix(z.ID, "zone-"), i+1)
+		if !slices.ContainsFunc(z.Records, func(r *site.Record) bool { return r.ID == id }) {
+			return id
+		}
+		i++
+	}
+}
+
+func source(file string) ([]byte, error) {
+	if file == "-" {
+		return io.ReadAll(io.LimitReader(os.Stdin, zone.MaxFile+1))
+	}
+	return os.ReadFile(file)
+}
+
+type standinDNS struct {
+	Listen string `required:"" help:"Address and port, for example 127.0.0.1:5353."`
+	Site   string `required:"" help:"Site file."`
+	Device string `required:"" help:"Id or name of the device in the site file."`
+	TLS    int    `name:"tls" help:"Port of the TLS listener; none when not given. Its certificate signs itself."`
+}
+
+// Run serves the resolver of a device until the program is told to end. Who asks from the machine itself
+// asks as the device; others are answered as the resolver's list says.
+func (c *standinDNS) Run(ctx context.Context, out io.Writer) error {
+	doc, dev, err := readDevice(c.Site, c.Device)
+	if err != nil {
+		return err
+	}
+	config := compile.Device(doc, dev.ID)
+	s := config.Resolver.Settings
+	if s == nil {
+		return fmt.Errorf("%s has no resolver in %s", dev.Name, c.Site)
+	}
+	server := names.NewServer(config, names.Around{Cache: names.NewCache(s.CacheEntries), Up: resolve.Wire,
+		Serial: uint32(time.Now().Unix())})
+	var certs *tls.Config
+	if c.TLS != 0 {
+		cert, err := standin.Certificate(s.TLSName)
+		if err != nil {
+			return err
+		}
+		certs = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
+	}
+	l, err := resolve.Listen(c.Listen, certs, c.TLS, resolve.Real(server))
+	if err != nil {
+		return fmt.Errorf("--listen: %w", err)
+	}
+	defer l.Close()
+	fmt.Fprintf(out, "%s answers names at %s\n", dev.Name, l.Addr())
+	<-ctx.Done()
+	return nil
+}

@@ -1,0 +1,701 @@
+package check
+
+import (
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lithos/core/address"
+	"lithos/core/compile"
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/core/zone"
+)
+
+// Rules about zones and their names.
+
+func zoneRef(id string) site.Ref { return site.Ref{Kind: site.KindZone, ID: id} }
+
+// refs is the parts that a finding about an entry of a zone concerns.
+func refs(p *compile.Pages, list ...compile.Entry) []site.Ref {
+	var out []site.Ref
+	for _, e := range list {
+		if !slices.Contains(out, e.From) {
+			out = append(out, e.From)
+		}
+	}
+	if p.Zone != nil {
+		out = append(out, zoneRef(p.Zone.ID))
+	}
+	return out
+}
+
+// removingEntry is the fix that takes an entry out that was written by hand; nil for one that follows.
+func (f *facts) removingEntry(title string, e compile.Entry) *Fix {
+	if e.From.Kind != site.KindRecord && e.From.Kind != site.KindService {
+		return nil
+	}
+	fix := &Fix{Title: title}
+	fix.Edits, _ = edit.Removing(f.Site, e.From, e.In)
+	if len(fix.Edits) == 0 {
+		return nil
+	}
+	return fix
+}
+
+// pages are the zones of both sides.
+func (f *facts) pages() []*compile.Pages {
+	b := f.book()
+	return slices.Concat(b.Inside, b.Outside)
+}
+
+// owners visits the names of a zone with all that claims each, what does not count included.
+func owners(p *compile.Pages, do func(owner string, list []compile.Entry)) {
+	all := slices.Concat(p.Entries, p.Hidden)
+	slices.SortStableFunc(all, func(a, b compile.Entry) int { return strings.Compare(a.Owner, b.Owner) })
+	for i := 0; i < len(all); {
+		j := i + 1
+		for j < len(all) && all[j].Owner == all[i].Owner {
+			j++
+		}
+		do(all[i].Owner, all[i:j])
+		i = j
+	}
+}
+
+func ofType(list []compile.Entry, typ string) []compile.Entry {
+	var out []compile.Entry
+	for _, e := range list {
+		if e.Type == typ {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// recordInvalid is about records that cannot be sent, which only a file can bring.
+func recordInvalid(f *facts, report func(Finding)) {
+	for i := range f.Zones {
+		z := &f.Zones[i]
+		for _, r := range z.Records {
+			in := zoneRef(z.ID)
+			_, err := zone.ReadData(r.Type, r.Data, z.Name)
+			if err == nil && r.Owner != zone.Apex {
+				err = zone.CheckName(r.Owner)
+			}
+			if err == nil {
+				continue
+			}
+			fix := &Fix{Title: "Remove it"}
+			fix.Edits, _ = edit.Removing(f.Site, site.Ref{Kind: site.KindRecord, ID: r.ID}, in)
+			report(Finding{
+				Title: fmt.Sprintf("%s %s in %s cannot be answered", r.Owner, r.Type, z.Name), Value: r.Data,
+				Parts: []site.Ref{{Kind: site.KindRecord, ID: r.ID}, in}, Fix: fix,
+				Says: "It cannot be read: " + err.Error() + ".",
+			})
+		}
+	}
+}
+
+func nameTooLong(f *facts, report func(Finding)) {
+	for _, p := range f.pages() {
+		for _, e := range p.Entries {
+			if whole := p.Whole(e); len(whole) > 253 {
+				report(Finding{
+					Title: fmt.Sprintf("%s is too long with its zone", e.Owner), Parts: refs(p, e), Value: whole,
+					Says: fmt.Sprintf("%d characters, and names end at 253 (RFC 1035 section 2.3.4). Nobody can ask "+
+						"for it.",
+						len(whole)),
+					Fix: f.removingEntry("Remove it", e),
+				})
+			}
+		}
+	}
+}
+
+// nameTwoAddresses is about a name that several machines claim. A device with several interfaces, and
+// a machine with an address on each of several networks, are one machine.
+func nameTwoAddresses(f *facts, report func(Finding)) {
+	for _, p := range f.book().Inside {
+		owners(p, func(owner string, list []compile.Entry) {
+			claims := ofType(list, "A")
+			if len(claims) < 2 || owner == zone.Apex || strings.HasPrefix(owner, "*") {
+				return
+			}
+			machines := map[string]bool{}
+			for _, e := range claims {
+				machines[f.machineOf(e)] = true
+			}
+			if len(machines) < 2 {
+				return
+			}
+			var at []address.Range
+			var says []string
+			for _, e := range claims {
+				if a, err := netip.ParseAddr(e.Data); err == nil {
+					at = append(at, address.Single(a))
+				}
+				says = append(says, fmt.Sprintf("%s of %s", e.Data, f.sayOf(e)))
+			}
+			found := Finding{
+				Title: fmt.Sprintf("%s is the name of %d machines", owner, len(machines)), Parts: refs(p, claims...),
+				Addresses: at, Value: p.Whole(claims[0]),
+				Says: fmt.Sprintf("It is %s. Who asks reaches one or the other.", strings.Join(says, ", and ")),
+			}
+			for _, e := range claims {
+				if e.From.Kind == site.KindRecord && len(ofKind(claims, site.KindRecord)) < len(claims) {
+					found.Fix = f.removingEntry("Remove the record of "+e.Data, e)
+				}
+			}
+			report(found)
+		})
+	}
+}
+
+func ofKind(list []compile.Entry, kind string) []compile.Entry {
+	return slices.DeleteFunc(slices.Clone(list), func(e compile.Entry) bool { return e.From.Kind != kind })
+}
+
+// machineOf tells the machines of entries apart: a device for its interfaces, the hardware address of
+// what was pinned; records written by hand that share a name are one service.
+func (f *facts) machineOf(e compile.Entry) string {
+	switch e.From.Kind {
+	case site.KindInterface:
+		if d, _, ok := f.Interface(e.From.ID); ok {
+			return d.ID
+		}
+	case site.KindFixedDevice:
+		if v, ok := f.FixedDevice(e.From.ID); ok && !v.MAC.IsZero() {
+			return v.MAC.String()
+		}
+	case site.KindReservation:
+		if r, ok := f.Reservation(e.From.ID); ok && !r.MAC.IsZero() {
+			return r.MAC.String()
+		}
+	case site.KindRecord:
+		return "by hand"
+	}
+	return e.From.String()
+}
+
+// sayOf is what an entry is of, in words.
+func (f *facts) sayOf(e compile.Entry) string {
+	switch e.From.Kind {
+	case site.KindRecord:
+		return "a record"
+	case site.KindService:
+		return "a service"
+	case site.KindInterface:
+		if d, i, ok := f.Interface(e.From.ID); ok {
+			return i.Name + " of " + d.Name
+		}
+	}
+	name, _ := site.NameOf(f.Site, e.From)
+	if k, ok := site.KindNamed(e.From.Kind); ok {
+		return k.Noun + " " + name
+	}
+	return name
+}
+
+func aliasWithOtherData(f *facts, report func(Finding)) {
+	for _, p := range f.pages() {
+		owners(p, func(owner string, list []compile.Entry) {
+			aliases := ofType(list, "CNAME")
+			if len(aliases) == 0 || len(list) == 1 && owner != zone.Apex {
+				return
+			}
+			whole := zone.Absolute(owner, p.Name)
+			beside := fmt.Sprintf("%s of %s stands beside it", list[0].Type, f.sayOf(list[0]))
+			for _, e := range list {
+				if e != aliases[0] {
+					beside = fmt.Sprintf("%s of %s stands beside it", e.Type, f.sayOf(e))
+				}
+			}
+			if owner == zone.Apex {
+				beside = "a zone itself has other data"
+			}
+			report(Finding{
+				Title: fmt.Sprintf("%s is an alias and more", whole), Parts: refs(p, list...), Value: whole,
+				Says: fmt.Sprintf("An alias has nothing beside it (RFC 1034 section 3.6.2), and %s. What clients "+
+					"get depends "+
+					"on who answers.", beside),
+				Fix: f.removingEntry("Remove the alias", aliases[0]),
+			})
+		})
+	}
+}
+
+// follows leads along the aliases of a side from a name. It says where the chain ends, whether
+// something is there, and whether it goes round in a circle.
+func follows(side []*compile.Pages, name string) (end string, there, circle, ours bool) {
+	seen := map[string]bool{}
+	for {
+		if seen[name] {
+			return name, false, true, true
+		}
+		seen[name] = true
+		p := compile.Find(side, name)
+		if p == nil {
+			return name, false, false, false
+		}
+		e, ok := p.At(name)
+		if !ok {
+			return name, p.Covers(name), false, true
+		}
+		if e.Type != "CNAME" {
+			return name, true, false, true
+		}
+		next, ok := zone.TargetOf(e.Record, p.Name)
+		if !ok {
+			return name, false, false, true
+		}
+		name = next
+	}
+}
+
+// sides are the zones of each side: aliases lead inside to what is inside first, then outside.
+func (f *facts) sides() [][]*compile.Pages {
+	b := f.book()
+	return [][]*compile.Pages{slices.Concat(b.Inside, nil), b.Outside}
+}
+
+func aliasLoop(f *facts, report func(Finding)) {
+	for _, side := range f.sides() {
+		for _, p := range side {
+			for _, e := range ofType(p.Entries, "CNAME") {
+				if _, _, circle, _ := follows(side, p.Whole(e)); !circle {
+					continue
+				}
+				report(Finding{
+					Title: fmt.Sprintf("%s leads in a circle", p.Whole(e)), Parts: refs(p, e), Value: p.Whole(e) +
+						p.Side,
+					Says: fmt.Sprintf(
+						"It is an alias of %s, which leads back. Who asks is told that the server failed.", e.Data),
+					Fix: f.removingEntry("Remove the alias", e),
+				})
+			}
+		}
+	}
+}
+
+func aliasTargetMissing(f *facts, report func(Finding)) {
+	for _, side := range f.sides() {
+		for _, p := range side {
+			for _, e := range p.Entries {
+				target, names := zone.TargetOf(e.Record, p.Name)
+				if !names || e.Type == "PTR" {
+					continue
+				}
+				end, there, circle, ours := follows(side, target)
+				if there || circle || !ours || f.answeredElsewhere(end) || f.mayBeLease(end) {
+					continue
+				}
+				what := "an alias of"
+				if e.Type != "CNAME" {
+					what = "an " + e.Type + " record that names"
+				}
+				report(Finding{
+					Title: fmt.Sprintf("%s leads to nothing", p.Whole(e)), Parts: refs(p, e), Value: p.Whole(e) +
+						p.Side + target,
+					Says: fmt.Sprintf("It is %s %s, and %s is not there. Who asks learns that there is such a name "+
+						"and gets no "+
+						"address.", what, target, end),
+					Fix: f.removingEntry("Remove it", e),
+				})
+			}
+		}
+	}
+}
+
+// mayBeLease reports whether a client may say a name when it takes a lease.
+func (f *facts) mayBeLease(name string) bool {
+	label, ok := zone.Relative(name, f.Domain)
+	return ok && !strings.Contains(label, ".") && slices.ContainsFunc(f.Resolvers, func(r site.Resolver) bool {
+		return r.Enabled && r.LeaseNames == site.LeaseNamesAll
+	})
+}
+
+// answeredElsewhere reports whether a name is asked of a server for its domain.
+func (f *facts) answeredElsewhere(name string) bool {
+	return slices.ContainsFunc(f.Resolvers, func(r site.Resolver) bool {
+		return slices.ContainsFunc(r.Domains, func(d site.DomainServer) bool { return zone.Within(name, d.Domain) })
+	})
+}
+
+// reverseMissing is about addresses that carry names and whose reverse zone the site does not have.
+func reverseMissing(f *facts, report func(Finding)) {
+	if len(f.Zones) == 0 {
+		return
+	}
+	missing := map[string][]netip.Addr{} // by the zone of the /24
+	for _, p := range f.book().Inside {
+		if _, reverse := zone.ReversePrefix(p.Name); reverse {
+			continue
+		}
+		for _, e := range ofType(p.Entries, "A") {
+			a, err := netip.ParseAddr(e.Data)
+			if err != nil || !f.inside(a) || !f.givesReverse(e) || compile.Find(f.book().Inside,
+				zone.Reverse(a)) != nil ||
+				f.answeredElsewhere(zone.Reverse(a)) {
+				continue
+			}
+			name := zone.ReverseParent(netip.PrefixFrom(a, 24))
+			missing[name] = append(missing[name], a)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(missing)) {
+		at := missing[name]
+		slices.SortFunc(at, netip.Addr.Compare)
+		fresh := site.Zone{ID: "zone-" + strings.ReplaceAll(name, ".", "-"), Name: name, Side: site.Inside}
+		prefix, _ := zone.ReversePrefix(name)
+		says := fmt.Sprintf("%d addresses of %s have names, and looked up the other way they have none", len(at),
+			prefix)
+		if len(at) == 1 {
+			says = fmt.Sprintf("%s has a name, and looked up the other way it has none", at[0])
+		}
+		home, _ := f.HomeZone()
+		part := zoneRef(f.Zones[0].ID)
+		if home != nil {
+			part = zoneRef(home.ID)
+		}
+		report(Finding{
+			Title: fmt.Sprintf("Addresses of %s have no reverse names", prefix), Parts: []site.Ref{part}, Value: name,
+			Says: says + ". Logs show numbers, and servers that look clients up wait.",
+			Fix: &Fix{"Write " + name + " with the names",
+				[]edit.Edit{edit.Adding(site.KindZone, fresh.ID, site.Ref{}, fresh)}},
+		})
+	}
+}
+
+// givesReverse reports whether an entry gives its address its name in reverse.
+func (f *facts) givesReverse(e compile.Entry) bool {
+	switch e.From.Kind {
+	case site.KindRecord:
+		z, ok := f.Zone(e.In.ID)
+		if !ok || strings.HasPrefix(e.Owner, "*") {
+			return false
+		}
+		i := slices.IndexFunc(z.Records, func(r *site.Record) bool { return r.ID == e.From.ID })
+		return i >= 0 && !z.Records[i].NoReverse
+	case site.KindFixedDevice:
+		v, ok := f.FixedDevice(e.From.ID)
+		return ok && !v.NoReverse
+	case site.KindReservation:
+		r, ok := f.Reservation(e.From.ID)
+		return ok && !r.NoReverse
+	}
+	return e.From.Kind == site.KindInterface
+}
+
+// reverses visits the reverse names of the site's addresses, those in the zones of prefixes.
+func (f *facts) reverses(do func(p *compile.Pages, a netip.Addr, list []compile.Entry)) {
+	for _, p := range f.book().Inside {
+		prefix, ok := zone.ReversePrefix(p.Name)
+		if !ok {
+			continue
+		}
+		at := map[string][]compile.Entry{}
+		for _, e := range slices.Concat(p.Entries, p.Hidden) {
+			if e.Type == "PTR" {
+				at[e.Owner] = append(at[e.Owner], e)
+			}
+		}
+		for _, owner := range slices.Sorted(maps.Keys(at)) {
+			name := zone.Absolute(owner, p.Name)
+			if prefix.Bits() > 24 {
+				name = owner + "." + zone.ReverseParent(prefix)
+			}
+			if a, ok := zone.Reversed(name); ok {
+				do(p, a, at[owner])
+			}
+		}
+	}
+}
+
+func reverseDiffers(f *facts, report func(Finding)) {
+	f.reverses(func(p *compile.Pages, a netip.Addr, list []compile.Entry) {
+		for _, e := range list {
+			if e.From.Kind != site.KindRecord || e.In.ID != zoneID(p) {
+				continue // what follows always agrees
+			}
+			name := zone.Target(e.Data, p.Name)
+			home := compile.Find(f.book().Inside, name)
+			if home == nil || f.answeredElsewhere(name) || home.Has(name, "A", a.String()) {
+				continue
+			}
+			says := name + " is not there"
+			if at := home.Values(name, "A"); len(at) > 0 {
+				says = name + " is " + strings.Join(at, ", ")
+			}
+			report(Finding{
+				Title: fmt.Sprintf("%s has another name in reverse", a), Parts: refs(p, e),
+				Addresses: []address.Range{address.Single(a)}, Value: name,
+				Says: fmt.Sprintf("In reverse it is %s, and %s. Servers that check both ways refuse the machine, "+
+					"and logs name "+
+					"another.", name, says),
+				Fix: f.removingEntry("Let it follow the name", e),
+			})
+		}
+	})
+}
+
+func zoneID(p *compile.Pages) string {
+	if p.Zone == nil {
+		return ""
+	}
+	return p.Zone.ID
+}
+
+func reverseTwoNames(f *facts, report func(Finding)) {
+	f.reverses(func(p *compile.Pages, a netip.Addr, list []compile.Entry) {
+		names := map[string]bool{}
+		var byHand compile.Entry
+		for _, e := range list {
+			if slices.Contains(p.Hidden, e) {
+				continue // not answered: one written by hand counts before it
+			}
+			names[zone.Target(e.Data, p.Name)] = true
+			if e.In.ID == zoneID(p) {
+				byHand = e
+			}
+		}
+		if len(names) < 2 {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("%s has %d names in reverse", a, len(names)), Parts: refs(p, list...),
+			Addresses: []address.Range{address.Single(a)},
+			Says: fmt.Sprintf("It is %s. Most programs take the first they get, which is now one, now the other.",
+				strings.Join(slices.Sorted(maps.Keys(names)), " and ")),
+			Fix: f.removingEntry("Remove one of them", byHand),
+		})
+	})
+}
+
+// recordOutsideSite is about records by hand that name a private address of no network here.
+func recordOutsideSite(f *facts, report func(Finding)) {
+	f.eachAddress(f.book().Inside, func(p *compile.Pages, e compile.Entry, a netip.Addr) {
+		if e.From.Kind != site.KindRecord || !isPrivate(a) || f.inside(a) || f.routedElsewhere(a) {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("%s is an address of no network here", p.Whole(e)), Parts: refs(p, e),
+			Addresses: []address.Range{address.Single(a)}, Value: p.Whole(e),
+			Says: fmt.Sprintf("%s is private and not this site's. It may have been typed from another site; nobody "+
+				"is reached "+
+				"there.", a),
+			Fix: f.removingEntry("Remove it", e),
+		})
+	})
+}
+
+// routedElsewhere reports whether an address is where the site asks another for names, and so knows.
+func (f *facts) routedElsewhere(a netip.Addr) bool {
+	return f.answeredElsewhere(zone.Reverse(a))
+}
+
+func (f *facts) eachAddress(side []*compile.Pages, do func(p *compile.Pages, e compile.Entry, a netip.Addr)) {
+	for _, p := range side {
+		for _, e := range ofType(p.Entries, "A") {
+			if a, err := netip.ParseAddr(e.Data); err == nil {
+				do(p, e, a)
+			}
+		}
+	}
+}
+
+// recordIntoPool is about records by hand that name an address which is handed out.
+func recordIntoPool(f *facts, report func(Finding)) {
+	f.eachAddress(f.book().Inside, func(p *compile.Pages, e compile.Entry, a netip.Addr) {
+		if e.From.Kind != site.KindRecord || f.holds(a) {
+			return
+		}
+		for i := range f.Pools {
+			pool := &f.Pools[i]
+			if !pool.Offers(a) || f.networks[pool.Network] == nil {
+				continue
+			}
+			report(Finding{
+				Title: fmt.Sprintf("%s names an address of pool %s", p.Whole(e), pool.Name), Network: pool.Network,
+				Parts: append(refs(p, e), poolRef(pool.ID)), Addresses: []address.Range{address.Single(a)},
+				Value: p.Whole(e),
+				Says: fmt.Sprintf("%s is handed out to whoever asks next. The name leads to another machine every "+
+					"few days; "+
+					"reserve the address for the one that is meant.", a),
+			})
+			return
+		}
+	})
+}
+
+func domainMulticast(f *facts, report func(Finding)) {
+	local := func(name string) bool { return zone.Within(name, "local") }
+	if local(f.Domain) {
+		report(multicast(f.Domain, site.Ref{Kind: site.KindSite, ID: f.ID}))
+	}
+	for i := range f.Zones {
+		if z := &f.Zones[i]; local(z.Name) && z.Name != f.Domain {
+			report(multicast(z.Name, zoneRef(z.ID)))
+		}
+	}
+}
+
+func multicast(name string, part site.Ref) Finding {
+	return Finding{
+		Title: name + " is for multicast names", Parts: []site.Ref{part}, Value: name,
+		Says: "Names under .local are what machines ask each other for on their own network (RFC 6762). Many " +
+			"clients never " +
+			"send them to a name server. Use a domain of your own, or home.arpa.",
+	}
+}
+
+// unregistered are last labels that are nobody's and that programs and people make up: they are asked
+// for on the internet all the time.
+var unregistered = []string{"lan", "home", "corp", "mail", "intranet", "private", "office", "router", "localdomain"}
+
+func domainNotOurs(f *facts, report func(Finding)) {
+	if f.Domain == "" || zone.Within(f.Domain, "local") {
+		return
+	}
+	last := f.Domain[strings.LastIndexByte(f.Domain, '.')+1:]
+	if !slices.Contains(unregistered, last) && strings.Contains(f.Domain, ".") {
+		return
+	}
+	report(Finding{
+		Title: f.Domain + " is nobody's domain", Parts: []site.Ref{{Kind: site.KindSite, ID: f.ID}}, Value: f.Domain,
+		Says: fmt.Sprintf("%s is not registered and not kept for private use. The day it is given to somebody, "+
+			"laptops away "+
+			"from the site ask them for its names. Use a domain of your own, or home.arpa (RFC 8375).", last),
+	})
+}
+
+// splitInsideMissing is about names that the world is told and that an inside zone hides.
+func splitInsideMissing(f *facts, report func(Finding)) {
+	b := f.book()
+	for _, p := range b.Outside {
+		owners(p, func(owner string, list []compile.Entry) {
+			name := zone.Absolute(owner, p.Name)
+			home := compile.Find(b.Inside, name)
+			if home == nil || owner == zone.Apex || strings.HasPrefix(owner, "*") || f.answeredElsewhere(name) {
+				return
+			}
+			if _, there := home.At(name); there || home.Covers(name) || list[0].From.Kind == site.KindService {
+				return
+			}
+			if list[0].Type != "A" && list[0].Type != "CNAME" {
+				return
+			}
+			owner, _ = zone.Relative(name, home.Name)
+			fresh := site.Record{ID: "rec-" + strings.NewReplacer(".", "-", "_", "").Replace(name), Owner: owner,
+				Type: list[0].Type, Data: list[0].Data}
+			if target, ok := zone.TargetOf(list[0].Record, p.Name); ok {
+				fresh.Data = target
+			}
+			found := Finding{
+				Title: fmt.Sprintf("%s is there outside and not inside", name), Parts: refs(p, list...), Value: name,
+				Says: fmt.Sprintf("The world is told %s. Inside, %s is answered for by the site itself, which says "+
+					"that there is "+
+					"no such name.", list[0].Data, home.Name),
+			}
+			if home.Zone != nil && site.ValidID(fresh.ID) {
+				found.Fix = &Fix{"Give it the same answer inside",
+					[]edit.Edit{edit.Adding(site.KindRecord, fresh.ID, zoneRef(home.Zone.ID), fresh)}}
+			}
+			report(found)
+		})
+	}
+}
+
+func splitOutsidePrivate(f *facts, report func(Finding)) {
+	f.eachAddress(f.book().Outside, func(p *compile.Pages, e compile.Entry, a netip.Addr) {
+		if !isPrivate(a) {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("The world is told a private address of %s", p.Whole(e)), Parts: refs(p, e),
+			Addresses: []address.Range{address.Single(a)}, Value: p.Whole(e),
+			Says: fmt.Sprintf("%s cannot be reached from outside, and tells everybody how the site is laid out.", a),
+			Fix:  f.removingEntry("Remove it outside", e),
+		})
+	})
+}
+
+func serviceOutsideOnly(f *facts, report func(Finding)) {
+	for i := range f.Services {
+		v := &f.Services[i]
+		name := zone.Absolute(v.Name, f.Domain)
+		home := compile.Find(f.book().Inside, name)
+		if v.Inside || !v.Outside || home == nil {
+			continue
+		}
+		if _, there := home.At(name); there || home.Covers(name) {
+			continue
+		}
+		now := *v
+		now.Inside = true
+		report(Finding{
+			Title: fmt.Sprintf("%s is there outside only", name), Parts: []site.Ref{{Kind: site.KindService, ID: v.ID}},
+			Says: fmt.Sprintf("From the internet it leads to %s. Inside, %s is answered for by the site itself, "+
+				"which says that "+
+				"there is no such name.", v.Base, home.Name),
+			Fix: change("Let it be there inside too", site.KindService, v.ID, site.Ref{}, *v, now),
+		})
+	}
+}
+
+// claimed is a name that another site's document claims too.
+type claimed struct{ name, by string }
+
+// outsideNameTwice is about outside names that several sites of a customer claim.
+func outsideNameTwice(a *around, report func(Finding)) {
+	others := map[string]claimed{}
+	for _, n := range a.Neighbors {
+		for _, name := range n.Outside {
+			others[name] = claimed{name, n.Name}
+		}
+	}
+	if len(others) == 0 {
+		return
+	}
+	for _, p := range a.book().Outside {
+		owners(p, func(owner string, list []compile.Entry) {
+			c, ok := others[zone.Absolute(owner, p.Name)]
+			if !ok {
+				return
+			}
+			report(Finding{
+				Title: fmt.Sprintf("%s is claimed by %s too", c.name, c.by), Parts: refs(p, list...), Value: c.name,
+				Says: "Both sites say what the world is told of it. Whichever is pushed last counts, and the other " +
+					"is reached no more. Keep it at one of them.",
+				Fix: a.removingEntry("Leave it to "+c.by, list[0]),
+			})
+		})
+	}
+}
+
+// zoneElsewhere is about inside zones of a domain that is another site's.
+func zoneElsewhere(a *around, report func(Finding)) {
+	for i := range a.Zones {
+		z := &a.Zones[i]
+		if z.Side != site.Inside || z.Name == a.Domain {
+			continue
+		}
+		for _, n := range a.Neighbors {
+			if n.Domain == "" || z.Name != n.Domain {
+				continue
+			}
+			fix := &Fix{Title: "Leave it to " + n.Name}
+			fix.Edits, _ = edit.Removing(a.Site, zoneRef(z.ID), site.Ref{})
+			report(Finding{
+				Title: fmt.Sprintf("%s is the domain of %s", z.Name, n.Name), Parts: []site.Ref{zoneRef(z.ID)},
+				Value: z.Name,
+				Says: fmt.Sprintf("This site answers for it itself, from a copy. What %s adds or moves is not known "+
+					"here; ask its "+
+					"own server, as a server for a single domain.", n.Name),
+				Fix: fix,
+			})
+		}
+	}
+}

@@ -1,0 +1,681 @@
+package names
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"lithos/core/compile"
+	"lithos/core/dhcp"
+	"lithos/core/option"
+	"lithos/core/site"
+	"lithos/core/yang"
+	"lithos/core/zone"
+)
+
+// ErrBeyond is what an Up says of a server whose answer is not known here: one on the internet, or at
+// another site.
+var ErrBeyond = errors.New("what it answers is not known here")
+
+// What came of a question that a client asked.
+const (
+	Found     = "answer"       // records
+	Nothing   = "nothing"      // the name is there, with no record of the type
+	NoName    = "no such name" // the name is not there
+	Refused   = "refused"
+	Failed    = "failed"     // the server failed
+	Silent    = "no answer"  // nobody answered
+	Elsewhere = "not known"  // a server is asked whose answers are not known here
+	Internet  = "internet"   // who asks from outside
+	noServers = "no servers" // the client is told none
+)
+
+// Question is what somebody asks.
+type Question struct {
+	Who  string // kind:id of a network, reservation, fixed device or device; or Internet
+	Name string // as typed
+	Type string // of record, for example A
+}
+
+// Answer is a question with what came of it, and how.
+type Answer struct {
+	Who      string    `json:"who"`               // in words
+	Network  string    `json:"network,omitempty"` // id of the asker's
+	Typed    string    `json:"typed"`
+	Type     string    `json:"type"`
+	Name     string    `json:"name"` // the whole name that was asked for last
+	Steps    []Fell    `json:"steps"`
+	Outcome  string    `json:"outcome" enum:"answer,nothing,no such name,refused,failed,no answer,not known,no servers"`
+	Values   []string  `json:"values"`
+	TTL      uint32    `json:"ttl,omitempty"` // seconds, the shortest
+	Server   string    `json:"server,omitempty"`
+	Device   string    `json:"device,omitempty"`   // id of the device that answered
+	Resolver string    `json:"resolver,omitempty"` // id of its resolver
+	Message  *Wire     `json:"message,omitempty"`
+	At       time.Time `json:"at"`
+}
+
+// World is a site with its resolvers running, as its document has them. It is not safe for concurrent
+// use.
+type World struct {
+	now     time.Time
+	site    *site.Site
+	book    *compile.Book
+	leases  map[string][]dhcp.Lease
+	common  compile.Everywhere
+	servers map[string]*Server
+	outside *Server
+	live    Live // nil where answers are computed
+}
+
+// Live asks a name server for somebody, where the devices themselves answer. An invalid server is the
+// device's own. took is how long that took; problem is why there is no answer.
+type Live func(by Asking, server netip.Addr, name string, typ uint16) (m *dns.Msg, took time.Duration, problem string)
+
+// NewLive is the world in which devices are asked; the document says who asks whom.
+func NewLive(now time.Time, s *site.Site, book *compile.Book, ask Live) *World {
+	w := NewWorld(now, s, book, nil)
+	w.live = ask
+	return w
+}
+
+// NewWorld sets the resolvers of a site up. book is its names, leases those that its devices hold, by
+// device id.
+func NewWorld(now time.Time, s *site.Site, book *compile.Book, leases map[string][]dhcp.Lease) *World {
+	return &World{now: now, site: s, book: book, leases: leases, common: compile.Common(s),
+		servers: map[string]*Server{}}
+}
+
+// server is the resolver of a device; ok is false for a device without one.
+func (w *World) server(d *site.Device) (s *Server, ok bool) {
+	if s, ok = w.servers[d.ID]; ok {
+		return s, s != nil
+	}
+	c := yang.Config{Resolver: compile.Resolver(w.site, d.ID, w.book)}
+	if c.Resolver.Settings == nil {
+		w.servers[d.ID] = nil
+		return nil, false
+	}
+	held := NewTable(HeldOf(compile.Device(w.site, d.ID).DHCP, c.Resolver.Settings.LeaseNames, w.leases[d.ID], w.now))
+	s = NewServer(c, Around{Leases: func(time.Time) *Table { return held }, Up: w.up(d), Serial: uint32(w.now.Unix())})
+	w.servers[d.ID] = s
+	return s, true
+}
+
+// HeldOf is the names that the leases of a device carry: that of its reservation, else what the client
+// says, made lawful. setting is which leases carry any.
+func HeldOf(c yang.DHCPServer, setting string, leases []dhcp.Lease, now time.Time) []Held {
+	if setting == "" || setting == site.LeaseNamesOff {
+		return nil
+	}
+	reserved := map[netip.Addr]string{}
+	for _, r := range c.Reservation {
+		reserved[r.Address] = r.Name
+	}
+	var out []Held
+	for i := range leases {
+		l := &leases[i]
+		own, is := reserved[l.Address]
+		h := Held{Address: l.Address, Since: l.Since, Expires: l.Expires, Reserved: is}
+		if l.StateAt(now) != dhcp.Bound || !LeaseNames(setting, h) {
+			continue
+		}
+		said := l.HostName
+		if own != "" {
+			said = own
+		}
+		if name, lawful := option.LawfulLabel(said); lawful {
+			h.Name = name
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// up asks the other servers of a device: another resolver of the site, or what the site's outside zones
+// say. What others answer is not known.
+func (w *World) up(from *site.Device) Up {
+	return func(to yang.NameServer, q *dns.Msg) (*dns.Msg, error) {
+		if d, on, ok := w.site.HolderOf(to.Address); ok {
+			if d.ID == from.ID {
+				return nil, errors.New("it would ask itself")
+			}
+			s, has := w.server(d)
+			if !has || !s.listens(on.Name, to) {
+				return nil, errors.New("nothing answers names there")
+			}
+			return s.Answer(w.now, q, Asker{From: addressOf(from, to.Address)}), nil
+		}
+		if compile.Find(w.book.Outside, zone.Tidy(q.Question[0].Name)) != nil && !to.Address.IsPrivate() {
+			return w.world().Answer(w.now, q, Asker{Own: true}), nil
+		}
+		return nil, ErrBeyond
+	}
+}
+
+// addressOf is the address that a device speaks to another from: one on its subnet, else its first.
+func addressOf(d *site.Device, to netip.Addr) netip.Addr {
+	var first netip.Addr
+	for _, i := range d.Interfaces {
+		for _, a := range i.Addresses {
+			if a.Contains(to) {
+				return a.Addr()
+			}
+			if !first.IsValid() && i.Kind != site.Uplink {
+				first = a.Addr()
+			}
+		}
+	}
+	return first
+}
+
+// listens reports whether the server takes questions on an interface, at a port.
+func (s *Server) listens(iface string, to yang.NameServer) bool {
+	at := to.Port == s.settings.Port || to.TLSName != "" && to.Port == s.settings.TLSPort
+	return s.settings.Enabled && at && slices.Contains(s.settings.Interface, iface)
+}
+
+// world is the zones seen from outside, as a server of the internet answers for them.
+func (w *World) world() *Server {
+	if w.outside == nil {
+		c := yang.Config{Resolver: yang.Resolver{Settings: &yang.ResolverSettings{Enabled: true}}}
+		for _, p := range w.book.Outside {
+			c.Resolver.Zone = append(c.Resolver.Zone, compile.Zone(p, "ns."+p.Name))
+		}
+		w.outside = NewServer(c, Around{Serial: uint32(w.now.Unix())})
+	}
+	return w.outside
+}
+
+// Asking is somebody who asks: where, and what it was told.
+type Asking struct {
+	Who     string // in words
+	Network *site.Network
+	From    netip.Addr
+	Own     *site.Device // the device itself, when it asks
+	Servers []netip.Addr
+	Told    string // how it knows its servers, in words
+	Search  []string
+	List    string // how it knows its search list, in words
+}
+
+// Asker finds who asks. The error says what to name instead.
+func (w *World) Asker(who string) (Asking, error) {
+	ref := site.ParseRef(who)
+	var a Asking
+	switch ref.Kind {
+	case site.KindNetwork:
+		n, ok := w.site.Network(ref.ID)
+		if !ok {
+			return a, fmt.Errorf("%q is not a network of this site; choose one of the list", ref.ID)
+		}
+		a = Asking{Who: "a client of " + n.Name, Network: n, From: strangerOn(n)}
+		w.tell(&a, compile.For{Network: n, Pool: w.poolOf(n)})
+	case site.KindReservation:
+		r, ok := w.site.Reservation(ref.ID)
+		n, has := (*site.Network)(nil), false
+		if ok {
+			n, has = w.site.Network(r.Network)
+		}
+		if !has {
+			return a, fmt.Errorf("%q is not a reservation of this site; choose one of the list", ref.ID)
+		}
+		p, _ := compile.PoolOf(w.site, r)
+		a = Asking{Who: r.NameOrAddress(), Network: n, From: r.Address}
+		w.tell(&a, compile.For{Network: n, Pool: p, Reservation: r})
+	case site.KindFixedDevice:
+		f, ok := w.site.FixedDevice(ref.ID)
+		n, has := (*site.Network)(nil), false
+		if ok {
+			n, has = w.site.Network(f.Network)
+		}
+		if !has {
+			return a, fmt.Errorf("%q is not a fixed device of this site; choose one of the list", ref.ID)
+		}
+		a = Asking{Who: f.Name, Network: n, From: f.Address}
+		w.tell(&a, compile.For{Network: n, Pool: w.poolOf(n)})
+		a.Told = "as clients of " + n.Name + " are told; what is typed on the device itself is not known"
+	case site.KindDevice:
+		d, ok := w.site.Device(ref.ID)
+		if !ok {
+			return a, fmt.Errorf("%q is not a device of this site; choose one of the list", ref.ID)
+		}
+		a = Asking{Who: d.Name, Own: d, From: addressOf(d, netip.Addr{}), Search: nonempty(w.site.Domain),
+			List: "the site's domain"}
+		if _, own := w.server(d); !own {
+			w.tell(&a, compile.For{})
+		}
+	default:
+		return a, fmt.Errorf("%q does not ask; choose a client, a network, a device or the internet", who)
+	}
+	return a, nil
+}
+
+func nonempty(s string) []string {
+	if s == "" {
+		return nil
+	}
+	return []string{s}
+}
+
+func (w *World) poolOf(n *site.Network) *site.Pool {
+	i := slices.IndexFunc(w.site.Pools, func(p site.Pool) bool { return p.Network == n.ID })
+	if i < 0 {
+		return nil
+	}
+	return &w.site.Pools[i]
+}
+
+// strangerOn is an address of a network for a client nobody knows.
+func strangerOn(n *site.Network) netip.Addr {
+	a := n.Prefix.Masked().Addr()
+	for i := 0; i < 2 && n.Prefix.Contains(a.Next()); i++ {
+		a = a.Next()
+	}
+	return a
+}
+
+// tell says which name servers and which search list a client has, with where that is set.
+func (w *World) tell(a *Asking, c compile.For) {
+	told := w.common.Effective(c)
+	if t, ok := compile.Value(told, option.NameServers); ok {
+		a.Servers, a.Told = compile.Addresses(told, option.NameServers), "option 6, set on "+t.From.Name
+	}
+	if t, ok := compile.Value(told, option.SearchList); ok {
+		for name := range strings.SplitSeq(t.Value, ",") {
+			a.Search = append(a.Search, zone.Tidy(name))
+		}
+		a.List = "its search list (option 119, set on " + t.From.Name + ")"
+		return
+	}
+	if t, ok := compile.Value(told, option.DomainName); ok {
+		a.Search, a.List = []string{zone.Tidy(t.Value)}, "its domain (option 15, set on "+t.From.Name+")"
+	}
+}
+
+// With is a client with what it was really told, for an address it was given.
+func (w *World) With(n *site.Network, from netip.Addr, servers []netip.Addr, search []string) Asking {
+	return Asking{Who: "the client", Network: n, From: from, Servers: servers, Told: "as it was told", Search: search,
+		List: "what it was told"}
+}
+
+// Ask asks a question and says how it was answered. The error names the field that cannot be asked.
+func (w *World) Ask(q Question) (Answer, error) {
+	typ, name, err := readQuestion(q)
+	if err != nil {
+		return Answer{}, err
+	}
+	if q.Who == Internet && w.live != nil {
+		return Answer{}, site.FieldErrors{{Field: "who", Says: "no device stands outside; choose a client, a " +
+			"network or " +
+			"a device"}}
+	}
+	if q.Who == Internet {
+		return w.fromOutside(q, name, typ), nil
+	}
+	by, err := w.Asker(q.Who)
+	if err != nil {
+		return Answer{}, site.FieldErrors{{Field: "who", Says: err.Error()}}
+	}
+	return w.AskAs(by, name, typ), nil
+}
+
+func readQuestion(q Question) (typ uint16, name string, err error) {
+	typ, ok := dns.StringToType[strings.ToUpper(strings.TrimSpace(q.Type))]
+	if q.Type == "" {
+		typ, ok = dns.TypeA, true
+	}
+	if !ok {
+		return 0, "", site.FieldErrors{{Field: "type", Says: fmt.Sprintf("%q is not a type of record; type for "+
+			"example A",
+			q.Type)}}
+	}
+	name = strings.TrimSpace(q.Name)
+	if a, err := netip.ParseAddr(name); err == nil && a.Is4() {
+		return dns.TypePTR, zone.Reverse(a) + ".", nil // what looks an address up asks
+	}
+	if err := zone.CheckName(zone.Tidy(name)); err != nil {
+		return 0, "", site.FieldErrors{{Field: "name", Says: err.Error()}}
+	}
+	return typ, name, nil
+}
+
+// AskAs is Ask for somebody who was found, of a name as typed.
+func (w *World) AskAs(by Asking, typed string, typ uint16) Answer {
+	a := Answer{Who: by.Who, Typed: strings.TrimSuffix(typed, "."), Type: typeName(typ), At: w.now, Values: []string{}}
+	if by.Network != nil {
+		a.Network = by.Network.ID
+	}
+	if name, ok := strings.CutSuffix(typed, "."); ok && typ == dns.TypePTR {
+		a.Typed = name
+	}
+	tries := completions(typed, by.Search)
+	if by.Own == nil && len(by.Servers) == 0 {
+		a.Outcome, a.Name = noServers, tries[0]
+		a.Steps = []Fell{{Stratum: NameServer, State: Stopped, Title: "Told no name server", Rule: "dns-missing",
+			Says: by.Who + " reaches addresses and no names."}}
+		return a
+	}
+	var tried []Answer
+	for _, name := range tries {
+		one := w.askServers(by, name, typ)
+		one.Name = name
+		if tried = append(tried, one); one.Outcome == Found {
+			break
+		}
+	}
+	at := counts(tried)
+	one := tried[at]
+	a.Name, a.Outcome, a.Values, a.TTL = one.Name, one.Outcome, one.Values, one.TTL
+	a.Server, a.Device, a.Resolver, a.Message = one.Server, one.Device, one.Resolver, one.Message
+	for i, t := range tried {
+		head := completed(typed, t.Name, by, i, len(tries))
+		if i == at {
+			a.Steps = append(append(a.Steps, head), t.Steps...)
+			continue
+		}
+		head.State, head.Says = Passed, vain(t, typ)
+		a.Steps = append(a.Steps, head)
+	}
+	a.note(typed)
+	return a
+}
+
+// counts is which of the names that a client tried in order is what came of it: the one that was
+// there; else one whose answer is not known here; else the first.
+func counts(tried []Answer) int {
+	if last := len(tried) - 1; tried[last].Outcome == Found {
+		return last
+	}
+	return max(0, slices.IndexFunc(tried, func(a Answer) bool { return a.Outcome == Elsewhere }))
+}
+
+// vain says what came of a name that was tried beside the one that counts.
+func vain(t Answer, typ uint16) string {
+	switch t.Outcome {
+	case NoName:
+		return "There is no such name."
+	case Nothing:
+		return "It has no " + typeName(typ) + "."
+	case Elsewhere:
+		return "Another server is asked for it, and has to say that there is no such name."
+	default:
+		return "There was no answer."
+	}
+}
+
+// completions are the whole names that a client tries, in order: one of one word with each domain of
+// its search list; one with a dot as it is first.
+func completions(typed string, search []string) []string {
+	name := zone.Tidy(typed)
+	if strings.HasSuffix(strings.TrimSpace(typed), ".") {
+		return []string{name}
+	}
+	var out []string
+	for _, domain := range search {
+		out = append(out, name+"."+domain)
+	}
+	if strings.Contains(name, ".") {
+		return append([]string{name}, out...)
+	}
+	return append(out, name)
+}
+
+// completed says what a client makes of what was typed.
+func completed(typed, name string, by Asking, i, of int) Fell {
+	s := Fell{Stratum: Completion, State: Followed, Title: by.Who + " asks for " + name}
+	whole := zone.Tidy(typed) == name
+	switch {
+	case strings.HasSuffix(strings.TrimSpace(typed), "."):
+		s.Says = "The dot at the end says that it is whole."
+	case whole && strings.Contains(name, ".") && i == 0:
+		s.Says = "A name with a dot is asked for as it is first."
+	case whole && of == 1:
+		s.Says = "It is told no domain to complete it with."
+	case whole:
+		s.Says = "As it is, when nothing else was there."
+	default:
+		s.Says = fmt.Sprintf("Completed by %s.", by.List)
+		if of > 2 || of == 2 && !strings.Contains(zone.Tidy(typed), ".") && len(by.Search) > 1 {
+			s.Says = fmt.Sprintf("Completed by %s, %s of %d.", by.List, ordinal(slices.Index(by.Search,
+				strings.TrimPrefix(name, zone.Tidy(typed)+"."))), len(by.Search))
+		}
+	}
+	return s
+}
+
+func ordinal(i int) string {
+	words := []string{"first", "second", "third", "fourth", "fifth", "sixth"}
+	if i < 0 || i >= len(words) {
+		return fmt.Sprintf("number %d", i+1)
+	}
+	return words[i]
+}
+
+// note says what another kind of client would do with a name that has a dot and was found completed
+// alone: many complete only names of one word.
+func (a *Answer) note(typed string) {
+	name := zone.Tidy(typed)
+	if !strings.Contains(name, ".") || a.Name == name || a.Outcome != Found {
+		return
+	}
+	a.Steps = append(a.Steps, Fell{Stratum: Completion, State: Passed, Title: "Other clients do not find it",
+		Says: "Many complete only names without a dot: they ask for " + name + " alone, and are told that it is not " +
+			"there."})
+}
+
+// askServers asks the servers of a client in order, until one answers.
+func (w *World) askServers(by Asking, name string, typ uint16) Answer {
+	if w.live != nil && by.Own != nil {
+		return w.askLive(by, netip.Addr{}, name, typ, Fell{Stratum: NameServer, State: Followed,
+			Title: "asks its own resolver"})
+	}
+	if by.Own != nil {
+		if s, own := w.server(by.Own); own {
+			return w.askServer(by, s, by.Own, addressOf(by.Own, netip.Addr{}), name, typ,
+				Fell{Stratum: NameServer, State: Followed, Title: "asks its own resolver"})
+		}
+	}
+	out := Answer{Outcome: Silent, Values: []string{}}
+	for i, at := range by.Servers {
+		head := Fell{Stratum: NameServer, State: Followed, Title: "asks " + at.String(),
+			Says: by.Told}
+		if n := len(by.Servers); n > 1 {
+			head.Says = fmt.Sprintf("%s of %d name servers, %s", ordinal(i), n, by.Told)
+		}
+		ask := w.reach
+		if w.live != nil {
+			ask = w.askLive
+		}
+		one := ask(by, at, name, typ, head)
+		out.Steps = append(out.Steps, one.Steps...)
+		if steps := out.Steps; one.Outcome != Silent && one.Outcome != Refused && one.Outcome != Failed ||
+			i == len(by.Servers)-1 {
+			one.Steps = steps
+			return one
+		}
+	}
+	return out
+}
+
+// askLive asks a server of the world twice: cold, and again when it may know the answer.
+func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head Fell) Answer {
+	m, took, problem := w.live(by, at, name, typ)
+	if problem != "" {
+		return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
+			{Stratum: Transported, State: Stopped, Title: "No answer", Says: problem}}}
+	}
+	q := new(dns.Msg)
+	q.SetQuestion(dns.Fqdn(name), typ)
+	q.SetEdns0(MaxUDP, false)
+	says := "In " + millis(took)
+	if _, again, problem := w.live(by, at, name, typ); problem == "" {
+		says += ", asked again in " + millis(again)
+	}
+	state := Answered
+	if m.Rcode != dns.RcodeSuccess {
+		state = Stopped
+	}
+	out := outcome(q, m, []Fell{head, {Stratum: Transported, State: state,
+		Title: "It says " + strings.ToLower(dns.RcodeToString[m.Rcode]), Says: says + "."}})
+	out.Server = "the device's own"
+	if at.IsValid() {
+		out.Server = at.String()
+	}
+	return out
+}
+
+func millis(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+
+// reach is about whether a question gets to a server at all, and then asks it.
+func (w *World) reach(by Asking, at netip.Addr, name string, typ uint16, head Fell) Answer {
+	stop := func(title, says, rule string) Answer {
+		return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
+			{Stratum: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
+	}
+	d, on, held := w.site.HolderOf(at)
+	if !held {
+		return w.reachOther(by, at, head)
+	}
+	in := on
+	if by.Network != nil {
+		for i := range d.Interfaces {
+			if f := &d.Interfaces[i]; slices.ContainsFunc(f.Addresses,
+				func(p netip.Prefix) bool { return p.Masked() == by.Network.Prefix.Masked() }) {
+				in = f // questions come in where the clients are, whichever address they are for
+			}
+		}
+	}
+	s, has := w.server(d)
+	switch {
+	case !in.Permitted(site.PermitDNS):
+		return stop(fmt.Sprintf("%s of %s drops it", in.Name, d.Name), "The interface does not permit DNS.",
+			"resolver-not-permitted")
+	case !has:
+		return stop("Nobody answers there", d.Name+" has no resolver.", "resolver-not-listening")
+	case !s.settings.Enabled:
+		return stop("Nobody answers there", "The resolver of "+d.Name+" is switched off.", "resolver-not-listening")
+	case !s.listens(on.Name, yang.NameServer{Address: at, Port: s.settings.Port}):
+		return stop("Nobody answers there", "The resolver of "+d.Name+" does not listen on "+on.Name+".",
+			"resolver-not-listening")
+	case s.settings.Port != 53:
+		return stop("Nobody answers there", fmt.Sprintf("The resolver of %s listens on port %d, and clients ask "+
+			"port 53.",
+			d.Name, s.settings.Port), "resolver-not-listening")
+	}
+	return w.askServer(by, s, d, at, name, typ, head)
+}
+
+// reachOther is about servers that no device of the site is.
+func (w *World) reachOther(by Asking, at netip.Addr, head Fell) Answer {
+	out := Answer{Outcome: Elsewhere, Values: []string{}, Server: at.String()}
+	says := at.String() + " is outside the site. It knows none of the site's own names; what else it answers is not " +
+		"known here."
+	rule := ""
+	if w.site.Inside(at) {
+		out.Outcome, rule = Silent, "dns-unreachable"
+		says = "Nothing recorded holds " + at.String() + "."
+		if f := slices.IndexFunc(w.site.FixedDevices,
+			func(f site.FixedDevice) bool { return f.Address == at }); f >= 0 {
+			out.Outcome, rule = Elsewhere, ""
+			says = fmt.Sprintf("%s is at %s. It is no device that Lithos keeps; what it answers is not known here.",
+				w.site.FixedDevices[f].Name, at)
+		}
+	}
+	out.Steps = []Fell{head, {Stratum: Transported, State: Stopped, Title: "Not known", Says: says, Rule: rule}}
+	return out
+}
+
+func (w *World) askServer(
+	by Asking, s *Server, d *site.Device, at netip.Addr, name string, typ uint16, head Fell,
+) Answer {
+	q := new(dns.Msg)
+	q.SetQuestion(dns.Fqdn(name), typ)
+	q.SetEdns0(MaxUDP, false)
+	q.Id = 1 // a real one is random
+	reply, steps := s.Trace(w.now, q, Asker{From: by.From, Own: by.Own != nil})
+	out := outcome(q, reply, append([]Fell{head}, steps...))
+	out.Server, out.Device = at.String(), d.ID
+	for _, r := range w.site.Resolvers {
+		if r.Device == d.ID {
+			out.Resolver = r.ID
+			break
+		}
+	}
+	return out
+}
+
+// outcome is what a reply says.
+func outcome(q, reply *dns.Msg, steps []Fell) Answer {
+	out := Answer{Steps: steps, Values: []string{}}
+	if reply == nil {
+		out.Outcome = Silent
+		return out
+	}
+	reply = Fit(reply, q, false)
+	for _, rr := range reply.Answer {
+		out.Values = append(out.Values, zone.DataOf(rr, ""))
+		if ttl := rr.Header().Ttl; out.TTL == 0 || ttl < out.TTL {
+			out.TTL = ttl
+		}
+	}
+	beyond := slices.ContainsFunc(steps, func(s Fell) bool { return s.State == Beyond })
+	switch {
+	case beyond:
+		out.Outcome = Elsewhere
+		return out
+	case reply.Rcode == dns.RcodeSuccess && has(reply, q.Question[0].Qtype):
+		out.Outcome = Found
+	case reply.Rcode == dns.RcodeSuccess:
+		out.Outcome = Nothing
+	case reply.Rcode == dns.RcodeNameError:
+		out.Outcome = NoName
+	case reply.Rcode == dns.RcodeRefused:
+		out.Outcome = Refused
+	default:
+		out.Outcome = Failed
+	}
+	out.Message = Decode(reply)
+	return out
+}
+
+// has reports whether a message answers with records of a type, and not with aliases alone.
+func has(m *dns.Msg, typ uint16) bool {
+	return slices.ContainsFunc(m.Answer, func(rr dns.RR) bool {
+		return rr.Header().Rrtype == typ || typ == dns.TypeANY
+	})
+}
+
+// fromOutside is a question from the internet, which only the zones seen from outside answer.
+func (w *World) fromOutside(q Question, typed string, typ uint16) Answer {
+	name := zone.Tidy(typed)
+	out := Answer{Outcome: Elsewhere, Values: []string{}}
+	p := compile.Find(w.book.Outside, name)
+	if p == nil {
+		says := "None of the site's zones seen from outside holds it; who else does is not known here."
+		if compile.Find(w.book.Inside, name) != nil {
+			says = "It is of a zone inside, which nobody outside is told of."
+			out.Outcome = NoName
+		}
+		out.Steps = []Fell{{Stratum: FromOutside, State: Stopped, Title: "Not the site's outside", Says: says}}
+	} else {
+		m := new(dns.Msg)
+		m.SetQuestion(dns.Fqdn(name), typ)
+		m.Id = 1
+		reply, steps := w.world().Trace(w.now, m, Asker{Own: true})
+		steps = slices.DeleteFunc(steps, func(s Fell) bool { return s.Stratum == Access })
+		for i := range steps {
+			if steps[i].Stratum == Zones {
+				steps[i].Stratum = FromOutside
+			}
+		}
+		out = outcome(m, reply, steps)
+	}
+	out.Who, out.Typed, out.Type, out.Name, out.At = "the internet", q.Name, typeName(typ), name, w.now
+	return out
+}

@@ -1,0 +1,218 @@
+package names
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/miekg/dns"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lithos/core/compile"
+	"lithos/core/dhcp"
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/core/zone"
+)
+
+func world(name string, changes ...func(*site.Site)) *World {
+	s := scenario.Site(name)
+	for _, change := range changes {
+		change(s)
+	}
+	s = site.Normal(s)
+	return NewWorld(now, s, compile.Names(s), map[string][]dhcp.Lease{"dev-gw-1": {{
+		Address: addr("10.84.18.101"), HostName: "Recep PC!", State: dhcp.Bound, Since: now,
+		Expires: now.Add(6 * 3600e9),
+	}}})
+}
+
+func TestAsk(t *testing.T) {
+	off := func(s *site.Site) { s.Resolvers[0].Enabled = false }
+	for _, c := range []struct {
+		site, who, name, typ string
+		change               func(*site.Site)
+		outcome, values      string
+		titles               []string // of steps that must be there, in order
+	}{
+		{"kelder-bridge", "network:net-clinic", "records", "A", nil, Found, "edge.kelder.larkrise.example 10.84.16.20",
+			[]string{"a client of Clinic floor asks for records.kelder.larkrise.example", "asks 10.84.16.1", "May ask",
+				"No lease has this name", "In kelder.larkrise.example", "No lease has this name",
+				"In kelder.larkrise.example"}},
+		{"kelder-bridge", Internet, "records.kelder.larkrise.example", "A", nil, Found,
+			"edge.kelder.larkrise.example 203.0.113.44", []string{"In larkrise.example"}},
+		{"kelder-bridge", Internet, "stock.kelder.larkrise.example", "A", nil, NoName, "",
+			[]string{"In larkrise.example"}},
+		{"kelder-bridge", Internet, "nas.quill.example", "A", nil, Elsewhere, "", []string{"Not the site's outside"}},
+		{"kelder-bridge", "reservation:res-pbx", "recep-pc", "", nil, Found, "10.84.18.101",
+			[]string{"A lease has this name"}},
+		{"kelder-bridge", "network:net-clinic", "10.84.18.101", "A", nil, Found, "recep-pc.kelder.larkrise.example",
+			nil},
+		{"kelder-bridge", "network:net-clinic", "10.84.18.24", "A", nil, Found, "recep-mfp.kelder.larkrise.example",
+			nil},
+		{"kelder-bridge", "fixed:fix-edge", "gw-1", "A", nil, Found,
+			"10.84.16.1 10.84.16.129 10.84.16.65 10.84.18.1 10.84.20.1 10.84.24.1", nil},
+		{"kelder-bridge", "network:net-imaging", "gw-1", "A", nil, Found,
+			"10.84.20.1 10.84.16.1 10.84.16.129 10.84.16.65 10.84.18.1 10.84.24.1", nil},
+		{"kelder-bridge", "device:dev-gw-1", "pbx", "A", nil, Found, "10.84.16.130", []string{"asks its own resolver"}},
+		{"kelder-bridge", "network:net-clinic", "nobody", "A", nil, NoName, "", nil},
+		{"kelder-bridge", "network:net-clinic", "edge", "MX", nil, Nothing, "", nil},
+		{"kelder-bridge", "network:net-clinic", "www.larkrise.example", "A", nil, Found, "203.0.113.80",
+			[]string{"192.0.2.53 answers"}},
+		{"kelder-bridge", "network:net-clinic", "shop.out.example", "A", nil, Elsewhere, "",
+			[]string{"192.0.2.53 is asked"}},
+		{"kelder-bridge", "network:net-clinic", "srv-moss.moss.larkrise.example", "A", nil, Elsewhere, "",
+			[]string{"Asked of the servers of moss.larkrise.example", "10.84.48.10 is asked"}},
+		{"kelder-bridge", "network:net-clinic", "printer.local", "A", nil, NoName, "", []string{"Kept at home"}},
+		{"kelder-bridge", "network:net-waiting", "records.kelder", "A", nil, Found, "edge.kelder.larkrise.example " +
+			"10.84.16.20",
+			[]string{"Other clients do not find it"}},
+		{"kelder-bridge", "network:net-clinic", "pbx", "A", off, Elsewhere, "",
+			[]string{"asks 10.84.16.1", "Nobody answers there", "asks 10.84.16.10", "Not known"}},
+		{"kelder-bridge", "network:net-waiting", "pbx", "A", off, Silent, "", []string{"Nobody answers there"}},
+		{"kelder-bridge", "network:net-cameras", "pbx", "A", func(s *site.Site) {
+			s.Devices[0].Interfaces[5].Permits = []string{"dhcp"}
+		}, Elsewhere, "", []string{"lan.66 of gw-1 drops it"}},
+		{"kelder-bridge", "network:net-clinic", "pbx", "A", func(s *site.Site) {
+			s.Resolvers[0].Askers = []netip.Prefix{netip.MustParsePrefix("10.84.20.0/26")}
+		}, Elsewhere, "", []string{"Refused"}},
+		{"kelder-bridge", "network:net-clinic", "pbx", "A", func(s *site.Site) { s.Options = nil }, noServers, "", nil},
+		{"quill-street", "network:net-quill-home", "cloud.quill.example", "A", nil, Found, "10.7.8.10", nil},
+		{"quill-street", Internet, "cloud.quill.example", "A", nil, Found, "192.0.2.77", nil},
+		{"quill-street", "network:net-quill-home", "photos", "A", nil, NoName, "photo-box.quill.home.arpa", nil},
+		{"quill-street", "network:net-quill-home", "x.tracker.example", "A", nil, Nothing, "",
+			[]string{"Answered with nothing"}},
+		{"quill-street", "network:net-quill-home", "10.7.10.1", "", nil, Found,
+			"1.0/26.10.7.10.in-addr.arpa rt-quill.quill.home.arpa", nil},
+		{"the-garret", "network:net-garret", "nas", "A", nil, Found, "192.168.211.20", nil},
+	} {
+		t.Run(c.site+" "+c.who+" "+c.name, func(t *testing.T) {
+			var changes []func(*site.Site)
+			if c.change != nil {
+				changes = append(changes, c.change)
+			}
+			a, err := world(c.site, changes...).Ask(Question{c.who, c.name, c.typ})
+			require.NoError(t, err)
+			assert.Equal(t, c.outcome, a.Outcome, "%+v", a.Steps)
+			assert.Equal(t, c.values, strings.Join(a.Values, " "))
+			var titles []string
+			for _, s := range a.Steps {
+				assert.NotRegexp(t, `  |^ | $|%!|invalid`, s.Title+"|"+s.Says)
+				titles = append(titles, s.Title)
+			}
+			at := 0
+			for _, want := range c.titles {
+				i := slices.Index(titles[at:], want)
+				require.GreaterOrEqual(t, i, 0, "%s in %q", want, titles)
+				at += i + 1
+			}
+			if a.Outcome == Found {
+				require.NotNil(t, a.Message)
+				covered(t, a.Message)
+			}
+		})
+	}
+}
+
+// covered asserts that every octet of a message is told.
+func covered(t *testing.T, w *Wire) {
+	t.Helper()
+	at := 0
+	for _, m := range w.Marks {
+		assert.Equal(t, at, m.From, "%+v", w.Marks)
+		at = m.To
+	}
+	assert.Equal(t, w.Size, at)
+}
+
+func TestQuestionsThatCannotBeAsked(t *testing.T) {
+	w := world("kelder-bridge")
+	for _, c := range []struct {
+		q    Question
+		says string
+	}{
+		{Question{"network:net-clinic", "a b", "A"}, "name: "},
+		{Question{"network:net-clinic", "", "A"}, "name: a name is missing"},
+		{Question{"network:net-clinic", "x", "NONSENSE"}, "type: "},
+		{Question{"network:gone", "x", "A"}, "who: "},
+		{Question{"reservation:gone", "x", "A"}, "who: "},
+		{Question{"fixed:gone", "x", "A"}, "who: "},
+		{Question{"device:gone", "x", "A"}, "who: "},
+		{Question{"", "x", "A"}, "who: "},
+	} {
+		_, err := w.Ask(c.q)
+		assert.ErrorContains(t, err, c.says, "%v", c.q)
+	}
+}
+
+// Every name that the book of a site has inside is answered to a client there as the book says.
+func TestTheBookIsWhatIsAnswered(t *testing.T) {
+	for _, name := range scenario.Names {
+		w := world(name)
+		for _, p := range w.book.Inside {
+			for _, e := range p.Entries {
+				whole := strings.Replace(p.Whole(e), "*", "star", 1)
+				d, ok := w.site.Device(w.site.Resolvers[0].Device)
+				require.True(t, ok)
+				s, _ := w.server(d)
+				q := new(dns.Msg)
+				q.SetQuestion(dns.Fqdn(whole), dns.StringToType[e.Type])
+				reply := s.Answer(now, q, Asker{Own: true})
+				var got []string
+				for _, rr := range reply.Answer {
+					got = append(got, zone.DataOf(rr, p.Name))
+				}
+				assert.Contains(t, got, e.Data, "%s %s", whole, e.Type)
+			}
+		}
+	}
+}
+
+// Names of a site with ten thousand reservations are found as quickly as of one with a hundred.
+func bigSite(n int) *site.Site {
+	s := scenario.Site("kelder-bridge")
+	s.Reservations = nil
+	for i := range n {
+		s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("res-%05d", i),
+			Name: fmt.Sprintf("pc-%05d", i), Network: "net-clinic",
+			Address: netip.AddrFrom4([4]byte{10, 84, byte(18 + i>>8&1), byte(i)})})
+	}
+	return site.Normal(s)
+}
+
+func BenchmarkTrace(b *testing.B) {
+	for _, n := range []int{100, 10_000} {
+		s := bigSite(n)
+		w := NewWorld(now, s, compile.Names(s), nil)
+		q := Question{"network:net-clinic", fmt.Sprintf("pc-%05d", n/2), "A"}
+		if _, err := w.Ask(q); err != nil {
+			b.Fatal(err)
+		}
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				if a, err := w.Ask(q); err != nil || a.Outcome != Found {
+					b.Fatal(a.Outcome, err)
+				}
+			}
+		})
+	}
+}
+
+// The wire says what each octet is, whatever the message.
+func TestEveryOctetIsTold(t *testing.T) {
+	s := NewServer(config(), Around{Up: outside})
+	rapid.Check(t, func(rt *rapid.T) {
+		q := new(dns.Msg)
+		name := rapid.SampledFrom([]string{"edge", "records", "gone", "gw-1", "known.lab", "far"}).Draw(rt, "name")
+		q.SetQuestion(name+"."+kelder+".", rapid.SampledFrom([]uint16{dns.TypeA, dns.TypeMX, dns.TypeTXT}).Draw(rt,
+			"type"))
+		if rapid.Bool().Draw(rt, "edns") {
+			q.SetEdns0(1232, false)
+		}
+		covered(t, Decode(s.Answer(now, q, desk)))
+	})
+}

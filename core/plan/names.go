@@ -1,0 +1,175 @@
+package plan
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"lithos/core/yang"
+)
+
+// hush stops the resolver on interfaces that are about to change, and asking from them: a device
+// refuses to listen where it has no address.
+func (p *planner) hush() []Step {
+	was := p.was.Resolver.Settings
+	if was == nil {
+		return nil
+	}
+	left := *was
+	changes := func(name string) bool { return p.readdress[name] || p.rebuild[name] }
+	left.Interface = slices.DeleteFunc(slices.Clone(was.Interface), changes)
+	if len(left.Interface) == 0 {
+		left.Interface = nil
+	}
+	if p.rebuild[was.ForwardFrom] {
+		left.ForwardFrom = ""
+	}
+	if reflect.DeepEqual(*was, left) {
+		return nil
+	}
+	p.hushed = &left
+	gone := slices.DeleteFunc(slices.Clone(was.Interface), func(name string) bool { return !changes(name) })
+	return []Step{put("Answer no names", "on "+quoted(gone)+" for now", "Its interface is about to change",
+		yang.SettingsPath(), &left)}
+}
+
+// resolve sets what the resolver listens on and whom it asks, when its addresses and zones are there.
+func (p *planner) resolve() []Step {
+	was, now := p.was.Resolver.Settings, p.now.Resolver.Settings
+	if p.hushed != nil {
+		was = p.hushed
+	}
+	switch {
+	case now == nil && was == nil, now != nil && was != nil && reflect.DeepEqual(*was, *now):
+		return nil
+	case now == nil:
+		return []Step{drop("Remove", "the resolver", "The device no longer answers names", yang.SettingsPath())}
+	}
+	verb, text := "Answer names", "on "+quoted(now.Interface)
+	if more := more(was, now); len(more) > 0 {
+		text = "on " + quoted(more) + ", too"
+	}
+	if !now.Enabled {
+		verb, text = "Store", "the resolver, switched off"
+	}
+	return []Step{put(verb, text, asks(now), yang.SettingsPath(), now)}
+}
+
+// more lists the interfaces that a resolver listens on besides those it did; none where more changes
+// than that and who may ask.
+func more(was, now *yang.ResolverSettings) []string {
+	if was == nil || len(was.Interface) == 0 || len(was.Interface) >= len(now.Interface) {
+		return nil
+	}
+	rest := *was
+	rest.Interface, rest.Asker = now.Interface, now.Asker
+	added := slices.DeleteFunc(slices.Clone(now.Interface),
+		func(name string) bool { return slices.Contains(was.Interface, name) })
+	if !reflect.DeepEqual(&rest, now) || len(added)+len(was.Interface) != len(now.Interface) {
+		return nil
+	}
+	return added
+}
+
+// asks says whom a resolver turns to.
+func asks(s *yang.ResolverSettings) string {
+	var out []string
+	if len(s.Forwarder) == 0 {
+		out = append(out, "It asks nobody else")
+	} else {
+		out = append(out, "It forwards to "+servers(s.Forwarder))
+	}
+	for _, d := range s.Domain {
+		out = append(out, d.Name+" is asked of "+servers(d.Server))
+	}
+	if n := len(s.Silenced); n > 0 {
+		out = append(out, fmt.Sprintf("%d domains are answered with nothing", n))
+	}
+	return strings.Join(out, "; ")
+}
+
+func servers(list []yang.NameServer) string {
+	var out []string
+	for _, s := range list {
+		over := ""
+		if s.TLSName != "" {
+			over = " over TLS"
+		}
+		out = append(out, s.Address.String()+over)
+	}
+	return strings.Join(out, ", ")
+}
+
+func quoted(names []string) string {
+	if len(names) == 0 {
+		return "no interface"
+	}
+	return "`" + strings.Join(names, "`, `") + "`"
+}
+
+// answerZones puts the zones that are new or changed, each whole: names change all at once.
+func (p *planner) answerZones() (steps []Step) {
+	for _, z := range p.now.Resolver.Zone {
+		was, had := p.was.zones[z.Name]
+		if had && reflect.DeepEqual(was, z) {
+			continue
+		}
+		text, why := "for `"+z.Name+"`", plural(len(z.Record), "record")
+		if had {
+			why = differing(was, z)
+		}
+		steps = append(steps, put("Answer", text, why, yang.ZonePath(z.Name), z))
+	}
+	return steps
+}
+
+// forgetZones takes zones away when nobody is sent to them any more.
+func (p *planner) forgetZones() (steps []Step) {
+	for _, z := range p.was.Resolver.Zone {
+		if _, stays := p.now.zones[z.Name]; !stays {
+			steps = append(steps, drop("Stop answering", "for `"+z.Name+"`", "The zone is no longer the site's",
+				yang.ZonePath(z.Name)))
+		}
+	}
+	return steps
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// differing counts what of a zone changes.
+func differing(was, now yang.Zone) string {
+	key := func(r yang.Record) string { return r.ID }
+	before, after := by(was.Record, key), by(now.Record, key)
+	added, changed, removed := 0, 0, 0
+	for id, r := range after {
+		if old, had := before[id]; !had {
+			added++
+		} else if old != r {
+			changed++
+		}
+	}
+	for id := range before {
+		if _, stays := after[id]; !stays {
+			removed++
+		}
+	}
+	var out []string
+	for _, c := range []struct {
+		n    int
+		word string
+	}{{added, "added"}, {changed, "changed"}, {removed, "removed"}} {
+		if c.n > 0 {
+			out = append(out, plural(c.n, "record")+" "+c.word)
+		}
+	}
+	if len(out) == 0 {
+		return "What the zone says of itself"
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,429 @@
+package site
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"lithos/core/address"
+	"lithos/core/zone"
+)
+
+// nameKinds are the resolvers, the zones with their records, and the services.
+func nameKinds() []*Kind { return []*Kind{resolverKind(), zoneKind(), recordKind(), serviceKind()} }
+
+func resolverKind() *Kind {
+	fields := []*Field{
+		words("name", "Name", func(r *Resolver) *string { return &r.Name }).
+			must("a resolver needs a name; type for example Kelder names"),
+		runsOn(),
+		onOff("enabled", "Switched", func(r *Resolver) *bool { return &r.Enabled }, "Off: stored, nobody is answered"),
+	}
+	fields = append(fields, askingFields()...)
+	fields = append(fields, keepingFields()...)
+	fields = append(fields, listenerFields()...)
+	fields = append(fields, words("note", "Note", func(r *Resolver) *string { return &r.Note }))
+	return define(Kind{Name: KindResolver, Noun: "resolver", Adds: "Add a resolver", Begins: "resolver",
+		Fields: fields}, about[Resolver]{
+		at: top(func(s *Site) *[]Resolver { return &s.Resolvers }), id: func(r *Resolver) *string { return &r.ID },
+		called: func(r *Resolver) string { return r.Name },
+		order:  func(a, b *Resolver) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
+		fresh: func(s *Site, n *Network, r *Resolver) {
+			r.Enabled, r.KeepsShort, r.KeepsPrivate, r.Completes = true, true, true, true
+			if n == nil && len(s.Networks) > 0 {
+				n = &s.Networks[0]
+			}
+			if n != nil {
+				r.Device = serverOf(s, n)
+			}
+			if d, ok := s.Device(r.Device); ok {
+				r.Name = d.Name
+			}
+		},
+	})
+}
+
+// runsOn is the device of a resolver: any but a layer 2 switch.
+func runsOn() *Field {
+	f := pointer("device", "Runs on", KindDevice, func(r *Resolver) *string { return &r.Device }, "").
+		said("runs on").must("choose the device it runs on")
+	f.Pick = func(r *Reading) []Choice {
+		out := []Choice{}
+		for _, d := range r.Site.Devices {
+			if d.Kind != L2Switch {
+				out = append(out, Choice{d.ID, d.Name + ", " + d.Kind})
+			}
+		}
+		return out
+	}
+	return f
+}
+
+// askingFields are who asks a resolver, and whom it asks.
+func askingFields() []*Field {
+	networks := pointers("networks", "Listens on", KindNetwork, func(r *Resolver) []string { return r.Networks },
+		func(r *Resolver, to []string) { r.Networks = to }).said("listens on")
+	networks.None = "Every network its device has an address on"
+	anyRoute := "Whichever the route takes"
+	from := pointer("forwardFrom", "Asks them from", KindInterface,
+		func(r *Resolver) *string { return &r.ForwardFrom }, anyRoute).said("asks them from")
+	from.Pick = func(r *Reading) []Choice {
+		out := []Choice{{"", anyRoute}}
+		for _, d := range r.Site.Devices {
+			for _, i := range d.Interfaces {
+				if len(i.Addresses) > 0 || i.Kind == Uplink {
+					out = append(out, Choice{i.ID, i.Name + " of " + d.Name})
+				}
+			}
+		}
+		return out
+	}
+	return []*Field{
+		networks,
+		prefixes("askers", "Who may ask", func(r *Resolver) *[]netip.Prefix { return &r.Askers }, withoutHostBits).
+			said("who may ask").hint("Prefixes, separated by commas; empty for the site’s networks"),
+		lines("forwarders", "Forwarders", func(r *Resolver) *[]Forwarder { return &r.Forwarders }, ParseForwarder,
+			Forwarder.String).
+			hint("One a line, in order: 192.0.2.53, or 198.51.100.53 TLS and the name in its certificate"),
+		lines("domains", "Servers for single domains", func(r *Resolver) *[]DomainServer { return &r.Domains },
+			readDomainServer, domainServerText).said("servers for single domains").
+			hint("One a line: moss.larkrise.example | 10.84.48.10"),
+		from,
+	}
+}
+
+// keepingFields are what a resolver makes of names itself.
+func keepingFields() []*Field {
+	silenced := lines("silenced", "Answered with nothing", func(r *Resolver) *[]string { return &r.Silenced },
+		readSilenced, strings.TrimSpace).said("domains answered with nothing").
+		hint("One domain a line, or lines of a hosts file")
+	silenced.show = func(_ *Site, part any) []string {
+		n := len(part.(*Resolver).Silenced)
+		if n == 0 {
+			return nil
+		}
+		return []string{fmt.Sprintf("%d domains", n)}
+	}
+	private := onOff("keepsPrivateNames", "Private and special names",
+		func(r *Resolver) *bool { return &r.KeepsPrivate }, "Sent to the forwarders")
+	return []*Field{
+		onOff("completesShortNames", "Short names", func(r *Resolver) *bool { return &r.Completes },
+			"Left as they are").said("completes short names").choices("Completed with the site’s domain"),
+		onOff("keepsShortNames", "Short names not found", func(r *Resolver) *bool { return &r.KeepsShort },
+			"Sent to the forwarders").said("keeps short names").choices("Never sent out"),
+		private.said("keeps private names").choices("Answered at home, never sent out"),
+		chosen("leaseNames", "Names from leases", func(r *Resolver) *string { return &r.LeaseNames },
+			"a choice of names from leases", Choice{"", "Off"}, Choice{LeaseNamesAll, "What every client says"},
+			Choice{LeaseNamesReserved, "Of reservations only"}).said("names from leases"),
+		silenced,
+		count("cacheEntries", "Cache entries", func(r *Resolver) *int { return &r.CacheEntries }, 10_000_000,
+			"answers").hint("Empty for 10000"),
+		count("leastTTL", "Least TTL", func(r *Resolver) *int { return &r.LeastTTL }, 86400, "seconds").
+			hint("Seconds; empty for as the answer says"),
+		count("greatestTTL", "Greatest TTL", func(r *Resolver) *int { return &r.GreatestTTL }, 604800, "seconds").
+			hint("Seconds; empty for 86400"),
+		count("negativeTTL", "Negative TTL", func(r *Resolver) *int { return &r.NegativeTTL }, 86400, "seconds").
+			hint("Seconds; empty for 3600"),
+		count("localTTL", "TTL of lease names", func(r *Resolver) *int { return &r.LocalTTL }, 86400, "seconds").
+			hint("Seconds; empty for 60"),
+	}
+}
+
+// listenerFields are how a resolver listens, and what it tells of itself.
+func listenerFields() []*Field {
+	return []*Field{
+		number("port", "Port", func(r *Resolver) *int { return &r.Port }, 1, 65535, portWhat).hint("Empty for 53"),
+		number("tlsPort", "TLS port", func(r *Resolver) *int { return &r.TLSPort }, 1, 65535, portWhat).
+			said("TLS port").hint("Usually 853; empty for no TLS"),
+		hostOrNothing("tlsName", "TLS certificate name", func(r *Resolver) *string { return &r.TLSName }).
+			said("TLS certificate name").hint("The name clients verify, for example dns.kelder.larkrise.example"),
+		chosen("logLevel", "Writes down", func(r *Resolver) *string { return &r.LogLevel }, "a log level",
+			Choice{"", "Errors"}, Choice{LogOff, "Nothing"}, Choice{LogQueries, "Every question"}).said("log level"),
+		onOff("hidesIdentity", "Which program it is", func(r *Resolver) *bool { return &r.Hides },
+			"Told to who asks").said("hides its identity").choices("Kept to itself"),
+	}
+}
+
+// count is how many of something, from 1 to most; 0 where nothing is typed.
+func count[T any](name, label string, at func(*T) *int, most int, of string) *Field {
+	what := fmt.Sprintf("a number of %s; type one from 1 to %d, for example 300, or nothing", of, most)
+	return number(name, label, at, 1, most, what).said(strings.ToLower(label[:1]) + label[1:])
+}
+
+// ttl is how long others may keep something, in seconds.
+func ttl[T any](at func(*T) *int) *Field {
+	return count("ttl", "TTL", at, 604800, "seconds").said("TTL").hint("Seconds; empty for the zone’s")
+}
+
+const portWhat = "a port; type a number from 1 to 65535, for example 53"
+
+// lines are several values, one a line.
+func lines[T, V any](
+	name, label string, at func(*T) *[]V, one func(string) (V, error), text func(V) string,
+) *Field {
+	f := typed(name, label, func(_ *Reading, p *T, t string) error {
+		var out []V
+		for line := range strings.Lines(t) {
+			if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, "#") {
+				continue
+			}
+			v, err := one(line)
+			if err != nil {
+				return err
+			}
+			out = append(out, v)
+		}
+		*at(p) = out
+		return nil
+	}, func(p *T) string { return strings.Join(texts(*at(p), text), "\n") }).mono()
+	f.Input = InputLines
+	f.show = func(_ *Site, part any) []string { return texts(*at(part.(*T)), text) }
+	return f
+}
+
+func texts[V any](list []V, text func(V) string) []string {
+	var out []string
+	for _, v := range list {
+		out = append(out, text(v))
+	}
+	return out
+}
+
+// choices makes a choice of two of a switch, and names the other one.
+func (f *Field) choices(on string) *Field {
+	f.Choices[0].Label, f.Switch = on, false
+	return f
+}
+
+// hostOrNothing is a whole name, which may be empty.
+func hostOrNothing[T any](name, label string, at func(*T) *string) *Field {
+	return typed(name, label, func(_ *Reading, p *T, t string) error {
+		*at(p) = zone.Tidy(t)
+		if t == "" {
+			return nil
+		}
+		return zone.CheckName(*at(p))
+	}, func(p *T) string { return *at(p) }).mono()
+}
+
+func readDomainServer(line string) (DomainServer, error) {
+	domain, servers, ok := strings.Cut(line, "|")
+	out := DomainServer{Domain: zone.Tidy(domain)}
+	if !ok {
+		return out, fmt.Errorf(
+			"%q is not a domain with its servers; type for example moss.larkrise.example | 10.84.48.10",
+			clip(line),
+		)
+	}
+	if p, err := address.ParsePrefix(strings.TrimSpace(domain)); err == nil && strings.Contains(domain, "/") {
+		names := zone.ReverseZones(p)
+		if len(names) > 1 {
+			return out, fmt.Errorf(
+				"%s has %d reverse domains; write each on a line of its own, first %s",
+				p,
+				len(names),
+				names[0],
+			)
+		}
+		out.Domain = names[0]
+	}
+	if err := zone.CheckName(out.Domain); err != nil {
+		return out, err
+	}
+	for _, text := range byComma(servers) {
+		f, err := ParseForwarder(text)
+		if err != nil {
+			return out, err
+		}
+		out.Servers = append(out.Servers, f)
+	}
+	if len(out.Servers) == 0 {
+		return out, fmt.Errorf("%s has no server; type its address after |", out.Domain)
+	}
+	return out, nil
+}
+
+func domainServerText(d DomainServer) string { return d.Domain + " | " + joined(d.Servers) }
+
+// readSilenced reads a domain, or the name of a line of a hosts file.
+func readSilenced(line string) (string, error) {
+	line, _, _ = strings.Cut(line, "#")
+	fields := strings.Fields(line)
+	if len(fields) == 2 {
+		if _, err := netip.ParseAddr(fields[0]); err == nil {
+			fields = fields[1:]
+		}
+	}
+	if len(fields) != 1 {
+		return "", fmt.Errorf("%q is not a domain; type one a line, for example tracker.example", clip(line))
+	}
+	name := zone.Tidy(fields[0])
+	return name, zone.CheckName(name)
+}
+
+func zoneKind() *Kind {
+	soa := func(name, label string, at func(*Zone) *int, most int, otherwise string) *Field {
+		return count(name, label, at, most, "seconds").said(label).hint("Seconds; empty for " + otherwise)
+	}
+	return define(Kind{Name: KindZone, Noun: "zone", Adds: "Add a zone", Begins: "zone", Fields: []*Field{
+		typed("name", "Zone", readZoneName, func(z *Zone) string { return z.Name }).mono().
+			hint("A domain, or a prefix for its reverse zone: 10.84.18.0/24").
+			must("a zone needs a name; type for example kelder.larkrise.example, or a prefix for its reverse zone"),
+		chosen("side", "Answered", func(z *Zone) *string { return &z.Side }, "a side",
+			Choice{Inside, "Inside, by the site’s resolvers"}, Choice{Outside, "Outside, seen from the internet"}),
+		ttl(func(z *Zone) *int { return &z.TTL }).hint("Seconds; empty for 3600"),
+		hostOrNothing("primary", "SOA primary", func(z *Zone) *string { return &z.Primary }).said("SOA primary").
+			hint("Empty for the resolver’s device"),
+		hostOrNothing("contact", "SOA contact", func(z *Zone) *string { return &z.Contact }).said("SOA contact").
+			hint("With a dot for the @; empty for hostmaster"),
+		soa("refresh", "SOA refresh", func(z *Zone) *int { return &z.Refresh }, 604800, "3600"),
+		soa("retry", "SOA retry", func(z *Zone) *int { return &z.Retry }, 604800, "600"),
+		soa("expire", "SOA expire", func(z *Zone) *int { return &z.Expire }, 31536000, "604800"),
+		soa("negative", "Negative TTL", func(z *Zone) *int { return &z.Negative }, 86400,
+			"300: how long “no such name” is remembered"),
+		words("note", "Note", func(z *Zone) *string { return &z.Note }),
+	}}, about[Zone]{
+		at: top(zoneList), id: zoneID, called: func(z *Zone) string { return z.Name },
+		order: func(a, b *Zone) int {
+			return cmp.Or(cmp.Compare(a.Side, b.Side), cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
+		},
+		tidy: func(z *Zone) { z.Records = sorted(z.Records, recordOrder) },
+		fresh: func(s *Site, _ *Network, z *Zone) {
+			z.Side = Inside
+			if _, has := s.HomeZone(); !has {
+				z.Name = s.Domain
+			}
+		},
+	})
+}
+
+func zoneList(s *Site) *[]Zone { return &s.Zones }
+func zoneID(z *Zone) *string   { return &z.ID }
+
+func readZoneName(r *Reading, z *Zone, t string) error {
+	if p, err := address.ParsePrefix(t); err == nil && strings.Contains(t, "/") && !strings.HasSuffix(t, "arpa") {
+		if p != p.Masked() {
+			return withoutHostBits(p)
+		}
+		names := zone.ReverseZones(p)
+		if len(names) > 1 {
+			return fmt.Errorf("%s has %d reverse zones; add each, first %s", p, len(names), names[0])
+		}
+		t = names[0]
+	}
+	name := zone.Tidy(t)
+	if err := zone.CheckName(name); err != nil {
+		return err
+	}
+	if strings.HasPrefix(name, "*") {
+		return fmt.Errorf("%q is a wildcard; name the zone, and add the wildcard as a record of it", name)
+	}
+	z.Name = name
+	return nil
+}
+
+func recordOrder(a, b *Record) int {
+	apex := func(r *Record) int {
+		if r.Owner == zone.Apex {
+			return 0
+		}
+		return 1
+	}
+	return cmp.Or(cmp.Compare(apex(a), apex(b)), cmp.Compare(a.Owner, b.Owner), cmp.Compare(a.Type, b.Type),
+		cmp.Compare(a.Data, b.Data), cmp.Compare(a.ID, b.ID))
+}
+
+// zoneNamed is the name of the zone that a record is in.
+func zoneNamed(r *Reading) string {
+	if z, ok := r.Site.Zone(r.In.ID); ok {
+		return z.Name
+	}
+	return ""
+}
+
+func recordKind() *Kind {
+	data := typed("data", "Value", func(r *Reading, p *Record, t string) error {
+		v, err := zone.ReadData(cmp.Or(r.Given["type"], p.Type), t, zoneNamed(r))
+		if err == nil {
+			p.Data = v
+		}
+		return err
+	}, func(p *Record) string { return p.Data }).mono().
+		hint("An address; or a name: one word is in this zone, a longer one is whole").
+		must("a value is missing; type for example 10.84.20.40")
+	owner := typed("owner", "Name", func(r *Reading, p *Record, t string) (err error) {
+		p.Owner, err = zone.ReadOwner(t, zoneNamed(r))
+		return err
+	}, func(p *Record) string { return p.Owner })
+	fields := []*Field{
+		owner.said("name").mono().hint("Without the zone; @ for the zone itself"),
+		chosen("type", "Type", func(p *Record) *string { return &p.Type }, "a type of record",
+			plainly(zone.Types()...)...),
+		data,
+		ttl(func(p *Record) *int { return &p.TTL }),
+		reverse(func(p *Record) *bool { return &p.NoReverse }).when("type", "A"),
+		words("note", "Note", func(p *Record) *string { return &p.Note }),
+	}
+	return kept(Kind{Name: KindRecord, Noun: "record", Adds: "Add a name", Begins: "rec", In: KindZone,
+		Fields: fields}, about[Record]{
+		id:     func(p *Record) *string { return &p.ID },
+		called: func(p *Record) string { return p.Owner + " " + p.Type },
+		order:  recordOrder,
+		fresh:  func(_ *Site, _ *Network, p *Record) { p.Type = "A" },
+		settle: settleRecord,
+	}, inside(zoneList, zoneID, func(z *Zone) *[]*Record { return &z.Records }), byPointer[Record]())
+}
+
+// settleRecord finds a value that does not fit another type chosen beside it.
+func settleRecord(r *Reading, p *Record) {
+	if p.Type != "A" {
+		p.NoReverse = false
+	}
+	if _, typed := r.Given["type"]; !typed || r.Failed("type") || r.Failed("data") {
+		return
+	}
+	if _, err := zone.ReadData(p.Type, p.Data, zoneNamed(r)); err != nil {
+		r.Fail("data", err.Error())
+	}
+}
+
+// reverse says whether an address is given the name of its part in reverse.
+func reverse[T any](at func(*T) *bool) *Field {
+	return onOff("noReverse", "Reverse", at, "Written with the name").said("leaves reverse alone").
+		choices("Not written")
+}
+
+func serviceKind() *Kind {
+	name := typed("name", "Name", func(r *Reading, p *Service, t string) (err error) {
+		p.Name, err = zone.ReadOwner(t, r.Site.Domain)
+		return err
+	}, func(p *Service) string { return p.Name })
+	base := typed("base", "Behind", func(r *Reading, p *Service, t string) error {
+		v, err := zone.ReadData("CNAME", t, r.Site.Domain)
+		if err == nil {
+			p.Base = v
+		}
+		return err
+	}, func(p *Service) string { return p.Base })
+	there := "An alias of the proxy"
+	return define(Kind{Name: KindService, Noun: "service", Adds: "Add a service", Begins: "service", Fields: []*Field{
+		name.mono().hint("Without the site’s domain").must("a service needs a name; type for example records"),
+		base.mono().hint("The proxy’s name; one word is of the site’s domain").
+			must("the proxy is missing; type its name, for example edge"),
+		onOff("inside", "Inside", func(p *Service) *bool { return &p.Inside }, "Not there").choices(there),
+		onOff("outside", "Outside", func(p *Service) *bool { return &p.Outside }, "Not there").choices(there),
+		ttl(func(p *Service) *int { return &p.TTL }),
+		words("note", "Note", func(p *Service) *string { return &p.Note }).hint("What it is"),
+	}}, about[Service]{
+		at: top(func(s *Site) *[]Service { return &s.Services }), id: func(p *Service) *string { return &p.ID },
+		called: func(p *Service) string { return p.Name },
+		order:  func(a, b *Service) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
+		fresh: func(s *Site, _ *Network, p *Service) {
+			p.Inside = true
+			if len(s.Services) > 0 {
+				p.Base = s.Services[0].Base // most sites have one proxy
+			}
+		},
+	})
+}

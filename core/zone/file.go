@@ -1,0 +1,285 @@
+package zone
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/miekg/dns"
+)
+
+// The most that a zone or hosts file holds.
+const (
+	MaxFile    = 32 << 20 // octets
+	MaxRecords = 200_000
+)
+
+// Left is a line of a file that could not be taken, with why. Line is 0 where the file does not say.
+type Left struct {
+	Line int
+	Text string
+	Why  string
+}
+
+// A FileError says why a file cannot be read at all. Line is counted from 1.
+type FileError struct {
+	Line int
+	Says string
+}
+
+func (e *FileError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Says) }
+
+// SOA is what a zone's start of authority says (RFC 1035 section 3.3.13), in seconds.
+type SOA struct {
+	Primary, Contact                 string
+	Serial                           uint32
+	Refresh, Retry, Expire, Negative int
+}
+
+// File is what a zone file holds.
+type File struct {
+	Origin  string
+	TTL     int // $TTL, 0 where there is none
+	SOA     *SOA
+	Records []Record // in the order of the file
+	Left    []Left   // records of types that Lithos does not keep
+}
+
+// Parse reads a zone file (RFC 1035 section 5.1): $ORIGIN, $TTL, parentheses, escapes and relative
+// names. origin is the zone's name, which the file may also say itself; records outside it are left.
+// $INCLUDE and $GENERATE are refused.
+func Parse(r io.Reader, origin string) (File, error) {
+	raw, err := readAll(r)
+	if err != nil {
+		return File{}, err
+	}
+	f := File{Origin: Tidy(origin)}
+	if f.Origin == "" {
+		f.Origin = firstOrigin(raw)
+	}
+	if f.Origin == "" {
+		return File{}, &FileError{
+			1,
+			"the file does not say which zone it is; begin it with $ORIGIN and the zone's name",
+		}
+	}
+	if err := f.refuseDirectives(raw); err != nil {
+		return File{}, err
+	}
+	p := dns.NewZoneParser(bytes.NewReader(raw), dns.Fqdn(f.Origin), "")
+	p.SetDefaultTTL(uint32(f.TTL))
+	for rr, ok := p.Next(); ok; rr, ok = p.Next() {
+		if len(f.Records) == MaxRecords {
+			return File{}, &FileError{1, fmt.Sprintf("holds more than %d records; read it in parts", MaxRecords)}
+		}
+		f.take(rr)
+	}
+	if err := p.Err(); err != nil {
+		return File{}, parserError(raw, err)
+	}
+	return f, nil
+}
+
+func readAll(r io.Reader) ([]byte, error) {
+	raw, err := io.ReadAll(io.LimitReader(r, MaxFile+1))
+	if err == nil && len(raw) > MaxFile {
+		err = &FileError{1, fmt.Sprintf("the file is larger than %d MiB; read it in parts", MaxFile>>20)}
+	}
+	return raw, err
+}
+
+// firstOrigin is the zone that a file names first.
+func firstOrigin(raw []byte) string {
+	for line := range bytes.Lines(raw) {
+		if words := strings.Fields(string(line)); len(words) > 1 && words[0] == "$ORIGIN" {
+			return Tidy(words[1])
+		}
+	}
+	return ""
+}
+
+// refuseDirectives reads $TTL, and refuses what would read other files or make records from a pattern.
+func (f *File) refuseDirectives(raw []byte) error {
+	number := 0
+	for line := range bytes.Lines(raw) {
+		number++
+		if line[0] != '$' {
+			continue
+		}
+		words := strings.Fields(string(line))
+		switch words[0] {
+		case "$INCLUDE":
+			return &FileError{number, "$INCLUDE is not followed; put the other file's lines here"}
+		case "$GENERATE":
+			return &FileError{number, "$GENERATE is not carried out; write its records out"}
+		case "$TTL":
+			if len(words) > 1 && f.TTL == 0 {
+				if rr, err := parseRR("x. " + words[1] + " IN A 192.0.2.1"); err == nil {
+					f.TTL = int(rr.Header().Ttl)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// parserError gives an error of the message library its line, in words of our own.
+func parserError(raw []byte, err error) error {
+	text := strings.TrimPrefix(err.Error(), "dns: ")
+	line := 1
+	if at := strings.LastIndex(text, "at line: "); at >= 0 {
+		_, _ = fmt.Sscanf(text[at:], "at line: %d", &line)
+		text = strings.TrimSuffix(strings.TrimSpace(text[:at]), ",")
+	}
+	lines := bytes.Split(raw, []byte{'\n'})
+	if line >= 1 && line <= len(lines) {
+		text = fmt.Sprintf("%q cannot be read: %s", clip(strings.TrimSpace(string(lines[line-1]))), text)
+	}
+	return &FileError{line, text}
+}
+
+func (f *File) take(rr dns.RR) {
+	h := rr.Header()
+	typ := dns.TypeToString[h.Rrtype]
+	owner, inside := Relative(Tidy(h.Name), f.Origin)
+	left := func(why string) {
+		f.Left = append(f.Left, Left{Text: strings.ReplaceAll(rr.String(), "\t", " "), Why: why})
+	}
+	if soa, ok := rr.(*dns.SOA); ok && owner == Apex {
+		f.SOA = &SOA{Tidy(soa.Ns), Tidy(soa.Mbox), soa.Serial, int(soa.Refresh), int(soa.Retry), int(soa.Expire),
+			int(soa.Minttl)}
+		return
+	}
+	if _, known := kindOf(typ); !known {
+		left(typ + " records are not kept")
+		return
+	}
+	if !inside {
+		left("it is not in " + f.Origin)
+		return
+	}
+	if h.Class != dns.ClassINET {
+		left("its class is not IN")
+		return
+	}
+	data, err := ReadData(typ, DataOf(rr, f.Origin), f.Origin)
+	if err == nil && owner != Apex {
+		err = CheckName(owner)
+	}
+	if err != nil {
+		left(err.Error())
+		return
+	}
+	r := Record{Owner: owner, Type: typ, Data: data, TTL: int(h.Ttl)}
+	if r.TTL == f.TTL {
+		r.TTL = 0
+	}
+	f.Records = append(f.Records, r)
+}
+
+// Sort puts records in the order in which they are written: the zone itself first, then by name and
+// type.
+func Sort(list []Record) {
+	slices.SortStableFunc(list, func(a, b Record) int {
+		return cmp.Or(cmp.Compare(apexFirst(a.Owner), apexFirst(b.Owner)), cmp.Compare(a.Owner, b.Owner),
+			cmp.Compare(order(a.Type), order(b.Type)), cmp.Compare(a.Data, b.Data))
+	})
+}
+
+func apexFirst(owner string) int {
+	if owner == Apex {
+		return 0
+	}
+	return 1
+}
+
+func order(typ string) int {
+	return slices.IndexFunc(kinds, func(k kind) bool { return k.name == typ })
+}
+
+// Write writes a zone file that Parse reads back as it was.
+func (f File) Write(w io.Writer) error {
+	out := bufio.NewWriter(w)
+	fmt.Fprintf(out, "$ORIGIN %s\n", dns.Fqdn(f.Origin))
+	if f.TTL != 0 {
+		fmt.Fprintf(out, "$TTL %d\n", f.TTL)
+	}
+	if s := f.SOA; s != nil {
+		fmt.Fprintf(out, "@ IN SOA %s %s ( %d %d %d %d %d )\n", dns.Fqdn(s.Primary), dns.Fqdn(s.Contact), s.Serial,
+			s.Refresh, s.Retry, s.Expire, s.Negative)
+	}
+	for _, r := range f.Records {
+		data, err := expand(r.Type, r.Data, f.Origin)
+		if err != nil {
+			return err
+		}
+		ttl := ""
+		if r.TTL != 0 {
+			ttl = fmt.Sprintf("%d ", r.TTL)
+		}
+		fmt.Fprintf(out, "%s %sIN %s %s\n", r.Owner, ttl, r.Type, data)
+	}
+	return out.Flush()
+}
+
+// Host is a line of a hosts file: an address and its names, the first of which it is called by.
+type Host struct {
+	Address netip.Addr
+	Names   []string
+}
+
+// ParseHosts reads a hosts file: an address and names on each line, # before what is a comment.
+func ParseHosts(r io.Reader) (hosts []Host, left []Left, err error) {
+	raw, err := readAll(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	number := 0
+	for line := range bytes.Lines(raw) {
+		number++
+		text, _, _ := strings.Cut(string(line), "#")
+		words := strings.Fields(text)
+		if len(words) == 0 {
+			continue
+		}
+		leave := func(why string) { left = append(left, Left{number, strings.TrimSpace(text), why}) }
+		a, err := netip.ParseAddr(words[0])
+		switch {
+		case err != nil || a.Zone() != "":
+			leave(fmt.Sprintf("%q is not an address", clip(words[0])))
+			continue
+		case len(words) == 1:
+			leave("it has no name")
+			continue
+		case len(hosts) == MaxRecords:
+			return nil, nil, &FileError{number, fmt.Sprintf("holds more than %d lines; read it in parts", MaxRecords)}
+		}
+		h := Host{Address: a}
+		for _, w := range words[1:] {
+			name := Tidy(w)
+			if err := CheckName(name); err != nil {
+				leave(err.Error())
+				continue
+			}
+			h.Names = append(h.Names, name)
+		}
+		if len(h.Names) > 0 {
+			hosts = append(hosts, h)
+		}
+	}
+	return hosts, left, nil
+}
+
+// WriteHosts writes a hosts file that ParseHosts reads back as it was.
+func WriteHosts(w io.Writer, hosts []Host) error {
+	out := bufio.NewWriter(w)
+	for _, h := range hosts {
+		fmt.Fprintf(out, "%s\t%s\n", h.Address, strings.Join(h.Names, " "))
+	}
+	return out.Flush()
+}
