@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -172,6 +174,16 @@ func (b *tab) until(what, js string, args ...any) {
 	if err := p.Wait(rod.Eval(js, args...)); err != nil {
 		b.Fatalf("waited in vain for %s: %v\nthe page says:\n%s", what, err, b.text())
 	}
+}
+
+// order is the work order of the page's address. Other tests open orders at the same site meanwhile.
+func (b *tab) order() int64 {
+	b.Helper()
+	at, err := url.Parse(b.page.MustInfo().URL)
+	require.NoError(b, err)
+	order, err := strconv.ParseInt(at.Query().Get("order"), 10, 64)
+	require.NoError(b, err)
+	return order
 }
 
 // text is what the page says, for the report of a failure.

@@ -64,7 +64,7 @@ func TestAttackPages(t *testing.T) {
 	// A newer revision, somebody else's step and somebody else's drop are told.
 	t.Run("what somebody else does", func(t *testing.T) {
 		b := a.in(t, "quill-street", "network=net-quill-lab")
-		order := a.newestOrder(t, "quill-street")
+		order := b.order()
 		a.rename(t, jo, order, "net-quill-lab", "Bench lab")
 		b.see("1 edit")
 		b.press(input.ControlLeft, input.KeyZ)
@@ -173,20 +173,6 @@ func TestAttackPages(t *testing.T) {
 		require.NoError(t, err)
 		b.gone("Pushes and readings of devices are held")
 	})
-}
-
-// newestOrder is the newest work order of a site.
-func (a *app) newestOrder(t *testing.T, code string) int64 {
-	t.Helper()
-	rows, err := a.Work.Orders(t.Context())
-	require.NoError(t, err)
-	newest := int64(0)
-	for _, r := range rows {
-		if r.Code == code {
-			newest = max(newest, r.ID)
-		}
-	}
-	return newest
 }
 
 // The README's own tour, then everything stopped and started again, as after Ctrl-C:

@@ -75,7 +75,7 @@ func namesInPlace(t *testing.T, a *app) {
 	b.keys(input.Enter)
 	b.until("the new name in the list", `() => [...document.querySelectorAll('[data-cell]')]
 		.some(e => e.innerText.trim().startsWith('wall-clock'))`)
-	order := a.newestOrder(t, "kelder-bridge")
+	order := b.order()
 	d, err := a.Work.Draft(t.Context(), order)
 	require.NoError(t, err)
 	r, _ := d.Doc().Reservation("res-clock")
