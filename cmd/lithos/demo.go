@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"lithos/core/scenario"
 	"lithos/internal/api"
 	"lithos/internal/demo"
 	"lithos/internal/people"
@@ -61,7 +62,8 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 	}
 	defer s.Close()
 	devices, err := demo.Start(ctx, w,
-		demo.Options{State: filepath.Join(c.Data, "devices"), Pace: 120 * time.Millisecond, Log: logger()})
+		demo.Options{State: filepath.Join(c.Data, "devices"), Pace: 120 * time.Millisecond, Log: logger(),
+			Programs: scenario.Programs})
 	if err != nil {
 		return err
 	}

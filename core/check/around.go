@@ -13,6 +13,7 @@ import (
 	"lithos/core/option"
 	"lithos/core/seen"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 // Surroundings are what some rules need beside the document.
@@ -20,6 +21,8 @@ type Surroundings struct {
 	Now       time.Time
 	Seen      []seen.Sighting
 	Neighbors []Neighbor // sites that route to this one: those of the same customer
+	// Programs are what listens for names beside the resolvers, by device id, as it was last read.
+	Programs map[string][]yang.Program
 }
 
 // Neighbor is another site's networks.
@@ -59,6 +62,8 @@ var observed = []aroundRule{
 		Promise: "One site says what the world is told of a name."}, outsideNameTwice},
 	{Rule{Slug: "zone-elsewhere", Family: "Names", Severity: Warns,
 		Promise: "A site answers for its own domain, and asks the others."}, zoneElsewhere},
+	{Rule{Slug: "port-taken", Family: "Names", Severity: Blocks,
+		Promise: "A resolver has its ports to itself."}, portTaken},
 }
 
 func aroundRules() []Rule {

@@ -7,6 +7,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 func resolver(s *site.Site) *site.Resolver { return &s.Resolvers[0] }
@@ -129,6 +130,11 @@ var nameAroundCases = []aroundCase{
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Outside: []string{"www.larkrise.example"}}}
 	}, func(_ *site.Site, w *check.Surroundings) {
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Outside: []string{"hallin.larkrise.example"}}}
+	}, true},
+	{"port-taken", func(s *site.Site, w *check.Surroundings) {
+		w.Programs = map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 53, Runs: true}}}
+	}, func(s *site.Site, w *check.Surroundings) {
+		w.Programs = map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 5353, Runs: true}}}
 	}, true},
 	{"zone-elsewhere", func(s *site.Site, w *check.Surroundings) {
 		s.Zones = append(s.Zones, site.Zone{ID: "zone-x", Name: "hallin.larkrise.example", Side: site.Inside})

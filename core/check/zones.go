@@ -699,3 +699,23 @@ func zoneElsewhere(a *around, report func(Finding)) {
 		}
 	}
 }
+
+// portTaken is about programs of a device that hold the ports of its resolver, as they were last read.
+func portTaken(a *around, report func(Finding)) {
+	a.eachResolver(func(r *site.Resolver, d *site.Device) {
+		needs := compile.Resolver(a.Site, d.ID, &compile.Book{}).Settings
+		for _, p := range a.Programs[d.ID] {
+			if !p.Holds(needs) || r.StopsOthers {
+				continue
+			}
+			report(Finding{
+				Title: fmt.Sprintf("Port %d of %s is taken", p.Port, d.Name), Parts: []site.Ref{resolverRef(r.ID)},
+				Value: p.Name,
+				Says: fmt.Sprintf("%s listens for names there, as it was last read. %s cannot listen beside it: %s "+
+					"refuses it, and its clients get no answer.", p.Name, r.Name, d.Name),
+				Fix: changeResolver("Stop it before the resolver listens", r,
+					func(now *site.Resolver) { now.StopsOthers = true }),
+			})
+		}
+	})
+}

@@ -388,7 +388,7 @@ func settings(s *site.Site, d *site.Device, r *site.Resolver) *yang.ResolverSett
 			r.NegativeTTL,
 			3600,
 		), LocalTTL: cmp.Or(r.LocalTTL, 60), Log: cmp.Or(r.LogLevel, site.LogErrors),
-		HideIdentity: r.Hides, Silenced: r.Silenced, Forwarder: servers(r.Forwarders),
+		HideIdentity: r.Hides, StopOthers: r.StopsOthers, Validate: r.Validates, Silenced: r.Silenced, Forwarder: servers(r.Forwarders),
 	}
 	if out.TLSName == "" {
 		out.TLSPort = 0 // rule tls-name-missing says so

@@ -517,12 +517,15 @@ func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head 
 	if _, again, problem := w.live(by, at, name, typ); problem == "" {
 		says += ", asked again in " + millis(again)
 	}
+	if m.AuthenticatedData {
+		says += "; it has checked the signatures"
+	}
 	state := Answered
 	if m.Rcode != dns.RcodeSuccess {
 		state = Stopped
 	}
 	out := outcome(q, m, []Fell{head, {Stratum: Transported, State: state,
-		Title: "It says " + strings.ToLower(dns.RcodeToString[m.Rcode]), Says: says + "."}})
+		Title: "It says " + dns.RcodeToString[m.Rcode], Says: says + "."}})
 	out.Server = "the device's own"
 	if at.IsValid() {
 		out.Server = at.String()
@@ -597,7 +600,8 @@ func (w *World) askServer(
 	q := new(dns.Msg)
 	q.SetQuestion(dns.Fqdn(name), typ)
 	q.SetEdns0(MaxUDP, false)
-	q.Id = 1 // a real one is random
+	q.AuthenticatedData = true // asks whether the signatures hold (RFC 6840 section 5.7)
+	q.Id = 1                   // a real one is random
 	reply, steps := s.Trace(w.now, q, Asker{From: by.From, Own: by.Own != nil})
 	out := outcome(q, reply, append([]Fell{head}, steps...))
 	out.Server, out.Device = at.String(), d.ID

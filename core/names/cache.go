@@ -24,8 +24,9 @@ type Cache struct {
 }
 
 type cacheKey struct {
-	name string
-	typ  uint16
+	name  string
+	typ   uint16
+	proof bool // kept with its signatures, for checking others
 }
 
 type kept struct {
@@ -33,6 +34,9 @@ type kept struct {
 	code    int
 	answer  []dns.RR
 	soa     []dns.RR
+	sigs    []dns.RR
+	secure  bool
+	message *dns.Msg // whole, of a proof
 	at      time.Time
 	expires time.Time
 }
@@ -63,10 +67,10 @@ func (c *Cache) Entries(now time.Time) []yang.Answer {
 	out := []yang.Answer{}
 	for _, e := range c.by {
 		k := e.Value.(*kept)
-		if !k.expires.After(now) {
+		if !k.expires.After(now) || k.proof && c.by[cacheKey{name: k.name, typ: k.typ}] != nil {
 			continue
 		}
-		one := yang.Answer{Name: k.name, Type: dns.TypeToString[k.typ], Code: dns.RcodeToString[k.code],
+		one := yang.Answer{Name: cmp.Or(k.name, "."), Type: dns.TypeToString[k.typ], Code: dns.RcodeToString[k.code],
 			TTL: uint32(k.expires.Sub(now) / time.Second)}
 		if k.typ == dns.TypeNone {
 			one.Type = "any"
@@ -82,13 +86,13 @@ func (c *Cache) Entries(now time.Time) []yang.Answer {
 	return out
 }
 
-// Flush forgets one name with all its types, or everything where the name is empty. It says how many
-// answers that were.
+// Flush forgets one name with all its types, the root being a dot, or everything where the name is empty.
+// It says how many answers that were.
 func (c *Cache) Flush(name string) (flushed int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for key, e := range c.by {
-		if name == "" || key.name == name {
+		if name == "" || cmp.Or(key.name, ".") == name {
 			delete(c.by, key)
 			c.used.Remove(e)
 			flushed++
@@ -105,11 +109,11 @@ func (c *Cache) get(now time.Time, name string, typ uint16) (k kept, ok bool) {
 	if len(c.by) == 0 {
 		return kept{}, false
 	}
-	if found := c.live(now, cacheKey{name, typ}); found != nil {
+	if found := c.live(now, cacheKey{name: name, typ: typ}); found != nil {
 		return found.aged(now), true
 	}
 	for at := name; at != ""; {
-		if found := c.live(now, cacheKey{at, dns.TypeNone}); found != nil {
+		if found := c.live(now, cacheKey{name: at, typ: dns.TypeNone}); found != nil {
 			return found.aged(now), true
 		}
 		_, at, _ = strings.Cut(at, ".")
@@ -160,13 +164,38 @@ func (c *Cache) put(now time.Time, name string, typ uint16, r result, ttl time.D
 		typ = dns.TypeNone
 	}
 	k := &kept{
-		cacheKey: cacheKey{name, typ},
+		cacheKey: cacheKey{name: name, typ: typ},
 		code:     r.code,
 		answer:   r.answer,
 		soa:      r.soa,
+		sigs:     r.sigs,
+		secure:   r.secure,
 		at:       now,
 		expires:  now.Add(ttl),
 	}
+	c.keep(k)
+}
+
+// proof finds the whole message of an answer that others are checked with.
+func (c *Cache) proof(now time.Time, name string, typ uint16) *dns.Msg {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if k := c.live(now, cacheKey{name: name, typ: typ, proof: true}); k != nil {
+		return k.message
+	}
+	return nil
+}
+
+// putProof keeps the whole message of an answer that others are checked with.
+func (c *Cache) putProof(now time.Time, name string, typ uint16, r result, m *dns.Msg, ttl time.Duration) {
+	if ttl <= 0 {
+		return
+	}
+	c.keep(&kept{cacheKey: cacheKey{name: name, typ: typ, proof: true}, code: r.code, answer: r.answer, message: m,
+		at: now, expires: now.Add(ttl)})
+}
+
+func (c *Cache) keep(k *kept) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if e := c.by[k.cacheKey]; e != nil {

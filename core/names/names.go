@@ -26,6 +26,7 @@ const (
 	Servers     = "servers"     // other servers by domain
 	Home        = "home"        // what is kept at home
 	Cached      = "cache"       // what was asked before
+	Validated   = "validation"  // whether the signatures of an answer hold
 	Forwarded   = "forwarders"  // everything else
 	Completion  = "completion"  // what a client makes of what was typed
 	NameServer  = "name server" // which server a client asks

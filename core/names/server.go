@@ -1,7 +1,6 @@
 package names
 
 import (
-	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -36,6 +35,7 @@ type Server struct {
 	up       Up
 
 	authority bool
+	anchors   []*dns.DS
 
 	asked, fromCache, forwarded, refused, failed atomic.Uint32
 }
@@ -49,6 +49,11 @@ type Around struct {
 	// Authority answers for its zones alone and refers to the servers of the parts below (RFC 1034
 	// section 4.3.1): a server of the internet rather than a resolver.
 	Authority bool
+	// Anchors are the keys of the root that checking signatures begins with; without any nothing is
+	// checked.
+	Anchors []*dns.DS
+	// Signed are the records that sign zones, by the name of the zone: keys, signatures, denials.
+	Signed map[string][]dns.RR
 	// Serial is what zones say of how new they are (RFC 1035 section 3.3.13).
 	Serial uint32
 }
@@ -58,6 +63,7 @@ func NewServer(c yang.Config, with Around) *Server {
 	s := &Server{
 		zones: map[string]*book{}, domains: map[string][]yang.NameServer{}, silenced: map[string]bool{},
 		cache: with.Cache, leases: with.Leases, up: with.Up, authority: with.Authority,
+		anchors: with.Anchors,
 	}
 	if c.Resolver.Settings != nil {
 		s.settings = *c.Resolver.Settings
@@ -69,6 +75,7 @@ func NewServer(c yang.Config, with Around) *Server {
 	}
 	for _, z := range c.Resolver.Zone {
 		s.zones[z.Name] = learn(z, with.Serial)
+		s.zones[z.Name].sign(with.Signed[z.Name])
 	}
 	for _, d := range s.settings.Domain {
 		s.domains[d.Name] = d.Server
@@ -116,7 +123,9 @@ func (s *Server) ask(now time.Time, q *dns.Msg, by Asker, steps *[]Fell) (*dns.M
 		return nil, nil // RFC 1034: an answer is never answered
 	}
 	s.asked.Add(1)
-	f := &fall{Server: s, now: now, by: by, steps: steps}
+	f := &fall{Server: s, now: now, by: by, steps: steps, unchecked: q.CheckingDisabled}
+	opt := q.IsEdns0()
+	f.signed = opt != nil && opt.Do()
 	reply := new(dns.Msg)
 	reply.SetReply(q)
 	reply.RecursionAvailable = !s.authority
@@ -127,8 +136,15 @@ func (s *Server) ask(now time.Time, q *dns.Msg, by Asker, steps *[]Fell) (*dns.M
 	}
 	reply.Answer, reply.Ns, reply.Authoritative = r.answer, r.soa, r.own && len(r.answer)+len(r.soa) > 0
 	reply.Extra = r.extra
-	if opt := q.IsEdns0(); opt != nil {
+	reply.AuthenticatedData = r.secure && (f.signed || q.AuthenticatedData) // RFC 6840 section 5.8
+	if f.signed {
+		reply.Answer, reply.Ns = slices.Concat(reply.Answer, r.sigs), slices.Concat(reply.Ns, r.proof)
+	}
+	if opt != nil {
 		reply.SetEdns0(MaxUDP, opt.Do())
+	}
+	if opt := reply.IsEdns0(); opt != nil && r.bogus { // RFC 8914 section 4.7
+		opt.Option = append(opt.Option, &dns.EDNS0_EDE{InfoCode: dns.ExtendedErrorCodeDNSBogus})
 	}
 	reply.Rcode = r.code // of which the message puts the upper bits into the OPT record (RFC 6891 section 6.1.3)
 	switch r.code {
@@ -203,6 +219,9 @@ type fall struct {
 	by    Asker
 	steps *[]Fell
 	asks  int // other servers asked
+
+	signed    bool // that signatures are asked for (RFC 3225)
+	unchecked bool // that the asker checks them itself (RFC 4035 section 3.2.2)
 }
 
 // result is what came of a question.
@@ -212,6 +231,10 @@ type result struct {
 	soa    []dns.RR // in the authority section of a negative answer (RFC 2308)
 	extra  []dns.RR // addresses of the servers that are referred to
 	own    bool     // that the server itself is the authority
+	sigs   []dns.RR // signatures of the answer
+	proof  []dns.RR // signatures of the authority section, and denials with theirs
+	secure bool     // that the signatures of a forwarder's answer hold
+	bogus  bool     // that they do not
 }
 
 func (f *fall) traced() bool { return f.steps != nil }
@@ -251,6 +274,8 @@ func (f *fall) question(q dns.Question) result {
 		next, alias := f.layers(at, q.Qtype)
 		r.answer = append(r.answer, next.answer...)
 		r.code, r.soa, r.extra = next.code, next.soa, next.extra
+		r.sigs, r.proof = append(r.sigs, next.sigs...), append(r.proof, next.proof...)
+		r.secure, r.bogus = next.secure && (len(seen) == 1 || r.secure), next.bogus
 		r.own = next.own && (len(seen) == 1 || r.own)
 		if alias == "" {
 			return restore(r, q)
@@ -460,7 +485,16 @@ func (f *fall) local(name string, typ uint16) (r result, alias string, ok bool) 
 		}
 		return result{}, "", false
 	}
+	if typ == dns.TypeDS && f.authority && name == b.name && name != "" {
+		_, above, _ := strings.Cut(name, ".")
+		if parent := f.zoneOf(above); parent != nil {
+			b = parent // what is told of a zone's keys is in the zone above (RFC 4035 section 3.1.4.1)
+		}
+	}
 	found := b.find(name, typ)
+	if len(b.chain) > 0 {
+		defer func() { r.sigs, r.proof = b.proven(r, found, name) }()
+	}
 	switch {
 	case found.cut != nil && f.authority:
 		return result{soa: found.cut, extra: b.glueRecords(found.cut)}, "", true
@@ -521,17 +555,6 @@ func (f *fall) serversFor(name string) (domain string, list []yang.NameServer) {
 	return "", nil
 }
 
-func addressesOf(list []yang.NameServer) string {
-	var out []string
-	for _, s := range list {
-		out = append(out, s.Address.String())
-	}
-	if len(out) == 0 {
-		return "Nothing says where they are."
-	}
-	return strings.Join(out, ", ")
-}
-
 // home is about what never leaves.
 func (f *fall) home(name string, typ uint16) (result, bool) {
 	domain, why, ok := atHome(name)
@@ -552,138 +575,6 @@ func (f *fall) home(name string, typ uint16) (result, bool) {
 		r.code = dns.RcodeSuccess
 	}
 	return r, true
-}
-
-// forward asks other servers in order until one answers; the forwarders where list is nil.
-func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result, string) {
-	fails := func(says, rule string) (result, string) {
-		f.step(Forwarded, Stopped, "No answer", says, "")
-		if f.traced() {
-			(*f.steps)[len(*f.steps)-1].Rule = rule
-		}
-		return result{code: dns.RcodeServerFailure}, ""
-	}
-	if k, ok := f.cache.get(f.now, name, typ); ok {
-		f.fromCache.Add(1)
-		f.step(Cached, Answered, "Asked before", "The answer is still kept.", "")
-		return result{code: k.code, answer: k.answer, soa: k.soa}, ""
-	}
-	if f.authority {
-		return result{code: dns.RcodeRefused}, ""
-	}
-	stratum := Servers
-	if list != nil && len(list) == 0 {
-		return fails("Nothing says where the servers of the zone are.", "")
-	}
-	if list == nil {
-		stratum, list = Forwarded, f.settings.Forwarder
-		if len(list) == 0 {
-			return fails("Nothing says whom to ask for names that are not the site's own.", "no-forwarder")
-		}
-	}
-	if f.up == nil {
-		return fails(addressesOf(list)+" would be asked.", "")
-	}
-	q := new(dns.Msg)
-	q.SetQuestion(dns.Fqdn(name), typ)
-	q.SetEdns0(MaxUDP, false)
-	var why []string
-	for _, to := range list {
-		if f.asks++; f.asks > maxAsked {
-			return fails("Too many servers would have to be asked for one question.", "")
-		}
-		f.forwarded.Add(1)
-		reply, err := f.up(to, q.Copy())
-		if err == nil && (reply.Rcode == dns.RcodeSuccess || reply.Rcode == dns.RcodeNameError) {
-			r := f.taken(reply, name, typ)
-			f.cache.put(f.now, name, typ, r, f.keeps(r))
-			if f.traced() {
-				f.step(stratum, Answered, to.Address.String()+" answers", f.said(r, name, typ), "")
-			}
-			return r, ""
-		}
-		if errors.Is(err, ErrBeyond) {
-			f.step(stratum, Beyond, to.Address.String()+" is asked", "It is not of this site; "+err.Error()+".", "")
-			return result{code: dns.RcodeServerFailure}, ""
-		}
-		says := fmt.Sprintf("%s: ", to.Address)
-		if err != nil {
-			says += err.Error()
-		} else {
-			says += "it says " + strings.ToLower(dns.RcodeToString[reply.Rcode])
-		}
-		f.step(stratum, Passed, to.Address.String()+" does not answer", says, "")
-		why = append(why, says)
-	}
-	return fails(strings.Join(why, "; ")+".", "")
-}
-
-// taken is what of another server's answer is of the question: the records of the name and of the
-// chain of aliases that it begins, and a SOA.
-func (f *fall) taken(m *dns.Msg, name string, typ uint16) result {
-	r := result{code: m.Rcode}
-	at := map[string]bool{name: true}
-	for range maxAliases {
-		grown := false
-		for _, rr := range m.Answer {
-			if c, ok := rr.(*dns.CNAME); ok && at[zone.Tidy(c.Hdr.Name)] && !at[zone.Tidy(c.Target)] {
-				at[zone.Tidy(c.Target)], grown = true, true
-			}
-		}
-		if !grown {
-			break
-		}
-	}
-	for _, rr := range m.Answer {
-		h := rr.Header()
-		if h.Class == dns.ClassINET && at[zone.Tidy(h.Name)] && (h.Rrtype == typ || h.Rrtype == dns.TypeCNAME) {
-			r.answer = append(r.answer, f.clamped(rr))
-		}
-	}
-	for _, rr := range m.Ns {
-		if soa, ok := rr.(*dns.SOA); ok && len(r.soa) == 0 {
-			r.soa = append(r.soa, negative(soa))
-		}
-	}
-	return r
-}
-
-// clamped is a record that is kept no longer and no shorter than the settings say.
-func (f *fall) clamped(rr dns.RR) dns.RR {
-	out := dns.Copy(rr)
-	h := out.Header()
-	h.Ttl = max(h.Ttl, uint32(f.settings.LeastTTL))
-	if most := uint32(f.settings.GreatestTTL); most > 0 {
-		h.Ttl = min(h.Ttl, most)
-	}
-	return out
-}
-
-// keeps is how long an answer may be kept: as long as the shortest of its records; one that says that
-// there is nothing as long as its SOA says (RFC 2308 section 5), and not at all without one.
-func (f *fall) keeps(r result) time.Duration {
-	if len(r.answer) > 0 {
-		ttl := r.answer[0].Header().Ttl
-		for _, rr := range r.answer {
-			ttl = min(ttl, rr.Header().Ttl)
-		}
-		return time.Duration(ttl) * time.Second
-	}
-	if len(r.soa) == 0 {
-		return 0
-	}
-	return time.Duration(min(r.soa[0].Header().Ttl, uint32(f.settings.NegativeTTL))) * time.Second
-}
-
-func (f *fall) said(r result, name string, typ uint16) string {
-	switch {
-	case r.code == dns.RcodeNameError:
-		return name + " is not there."
-	case len(r.answer) == 0:
-		return fmt.Sprintf("%s is there and has no %s.", name, typeName(typ))
-	default:
-		return values(r.answer)
-	}
 }
 
 func typeName(typ uint16) string {

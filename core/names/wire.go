@@ -123,7 +123,7 @@ func flags(m *dns.Msg) string {
 		on   bool
 		says string
 	}{{m.Authoritative, "authoritative"}, {m.Truncated, "cut off"}, {m.RecursionDesired, "recursion asked for"},
-		{m.RecursionAvailable, "recursion done"}} {
+		{m.RecursionAvailable, "recursion done"}, {m.AuthenticatedData, "signatures hold"}} {
 		if f.on {
 			out += ", " + f.says
 		}

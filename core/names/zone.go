@@ -2,6 +2,7 @@ package names
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -18,6 +19,7 @@ type book struct {
 	name  string
 	soa   *dns.SOA
 	nodes map[string]*node
+	chain []*dns.NSEC // the denials of a signed zone, in their order
 }
 
 // node is one name of a zone: its records by type. One without any stands because others are below it.
@@ -29,12 +31,7 @@ type node struct {
 // learn makes a zone ready to be looked up in. Records that cannot be sent are left out; a device
 // refuses them (yang.Config.Validate).
 func learn(z yang.Zone, serial uint32) *book {
-	b := &book{name: z.Name, nodes: make(map[string]*node, len(z.Record)+1)}
-	b.soa = &dns.SOA{
-		Hdr: dns.RR_Header{Name: dns.Fqdn(z.Name), Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: uint32(z.TTL)},
-		Ns:  dns.Fqdn(z.Primary), Mbox: dns.Fqdn(z.Contact), Serial: serial, Refresh: uint32(z.Refresh),
-		Retry: uint32(z.Retry), Expire: uint32(z.Expire), Minttl: uint32(z.Negative),
-	}
+	b := &book{name: z.Name, nodes: make(map[string]*node, len(z.Record)+1), soa: StartOf(z, serial)}
 	apex := b.node(z.Name)
 	apex.put(b.soa, "")
 	for _, r := range z.Record {
@@ -47,6 +44,91 @@ func learn(z yang.Zone, serial uint32) *book {
 			Ttl: uint32(z.TTL)}, Ns: b.soa.Ns}, "")
 	}
 	return b
+}
+
+// StartOf is the SOA of a zone (RFC 1035 section 3.3.13).
+func StartOf(z yang.Zone, serial uint32) *dns.SOA {
+	return &dns.SOA{
+		Hdr: dns.RR_Header{Name: dns.Fqdn(z.Name), Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: uint32(z.TTL)},
+		Ns:  dns.Fqdn(z.Primary), Mbox: dns.Fqdn(z.Contact), Serial: serial, Refresh: uint32(z.Refresh),
+		Retry: uint32(z.Retry), Expire: uint32(z.Expire), Minttl: uint32(z.Negative),
+	}
+}
+
+// Whole is every record of a zone, its SOA first, as a transfer carries them (RFC 5936 section 2.2).
+func Whole(z yang.Zone, serial uint32) []dns.RR {
+	b := learn(z, serial)
+	out := []dns.RR{b.soa}
+	for _, name := range slices.SortedFunc(maps.Keys(b.nodes), CompareCanonical) {
+		sets := b.nodes[name].sets
+		for _, typ := range slices.Sorted(maps.Keys(sets)) {
+			if typ != dns.TypeSOA {
+				out = append(out, sets[typ]...)
+			}
+		}
+	}
+	return out
+}
+
+// sign puts the records that sign the zone into it.
+func (b *book) sign(list []dns.RR) {
+	for _, rr := range list {
+		b.node(zone.Tidy(rr.Header().Name)).put(rr, "")
+		if n, ok := rr.(*dns.NSEC); ok {
+			b.chain = append(b.chain, n)
+		}
+	}
+}
+
+// proven is what of a signed zone proves what was found for a name (RFC 4035 section 3.1): the
+// signatures of the answer; and those of what is said beside it, with the denials that it takes.
+func (b *book) proven(r result, found found, name string) (sigs, proof []dns.RR) {
+	if len(r.answer) > 0 {
+		owner, h := name, r.answer[0].Header()
+		if found.star != "" {
+			owner, proof = found.star, b.denial(name)
+		}
+		return renamed(b.signatures(owner, h.Rrtype), name), proof
+	}
+	if found.cut != nil {
+		told := b.nodes[found.cutAt].sets[dns.TypeDS]
+		if len(told) == 0 {
+			return nil, b.denial(found.cutAt)
+		}
+		return nil, slices.Concat(told, b.signatures(found.cutAt, dns.TypeDS))
+	}
+	proof = slices.Concat(b.signatures(b.name, dns.TypeSOA), b.denial(name))
+	if r.code != dns.RcodeNameError && found.star == "" {
+		return nil, proof
+	}
+	for above := name; above != b.name && above != ""; {
+		_, above, _ = strings.Cut(above, ".")
+		if b.nodes[above] != nil {
+			return nil, slices.Concat(proof, b.denial(strings.TrimSuffix("*."+above, ".")))
+		}
+	}
+	return nil, proof
+}
+
+// signatures are those of the records of a name and type.
+func (b *book) signatures(name string, typ uint16) []dns.RR {
+	n := b.nodes[name]
+	if n == nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(n.sets[dns.TypeRRSIG]),
+		func(rr dns.RR) bool { return rr.(*dns.RRSIG).TypeCovered != typ })
+}
+
+// denial is the NSEC of a name, or that of the gap it would be in, with its signature.
+func (b *book) denial(name string) []dns.RR {
+	for _, n := range b.chain {
+		owner := zone.Tidy(n.Hdr.Name)
+		if owner == name || covers(n, name) {
+			return slices.Concat([]dns.RR{n}, b.signatures(owner, dns.TypeNSEC))
+		}
+	}
+	return nil
 }
 
 // node is the node of a name, made with those above it where it is not there (RFC 4592 section 2.2.2).
@@ -87,7 +169,7 @@ type found struct {
 
 // find looks a name of the zone up (RFC 1034 section 4.3.2, RFC 4592).
 func (b *book) find(name string, typ uint16) found {
-	if cut := b.cut(name); cut != "" {
+	if cut := b.cut(name); cut != "" && !(typ == dns.TypeDS && cut == name) {
 		return found{cut: b.nodes[cut].sets[dns.TypeNS], cutAt: cut, exists: true}
 	}
 	if n := b.nodes[name]; n != nil {

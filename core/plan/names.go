@@ -108,6 +108,46 @@ func quoted(names []string) string {
 	return "`" + strings.Join(names, "`, `") + "`"
 }
 
+// left is what becomes of the programs that listen for names beside a resolver: those that hold its
+// ports are stopped where it says so.
+func left(running []yang.Program, wanted *yang.ResolverSettings) []yang.Program {
+	out := slices.Clone(running)
+	for i := range out {
+		if out[i].Holds(wanted) && wanted.StopOthers {
+			out[i].Runs = false
+		}
+	}
+	return out
+}
+
+// stopPrograms frees the ports of the resolver before it listens.
+func (p *planner) stopPrograms() (steps []Step) {
+	for _, was := range p.was.Resolver.Program {
+		now, stays := p.now.programs[was.Name]
+		switch {
+		case !stays:
+			steps = append(steps, drop("Remove", "`"+was.Name+"`", "It listens for names no more",
+				yang.ProgramPath(was.Name)))
+		case was.Runs && !now.Runs:
+			steps = append(steps, put("Stop", "`"+was.Name+"`", fmt.Sprintf("It holds port %d, which the resolver needs",
+				was.Port), yang.ProgramPath(was.Name), now))
+		}
+	}
+	return steps
+}
+
+// startPrograms has programs run again whose ports the resolver has left, after a return for instance.
+func (p *planner) startPrograms() (steps []Step) {
+	for _, now := range p.now.Resolver.Program {
+		was, had := p.was.programs[now.Name]
+		if !had || was != now && (now.Runs || !was.Runs) {
+			steps = append(steps, put("Start", "`"+now.Name+"` again", fmt.Sprintf("It had port %d before", now.Port),
+				yang.ProgramPath(now.Name), now))
+		}
+	}
+	return steps
+}
+
 // answerZones puts the zones that are new or changed, each whole: names change all at once.
 func (p *planner) answerZones() (steps []Step) {
 	for _, z := range p.now.Resolver.Zone {

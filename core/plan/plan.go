@@ -56,6 +56,7 @@ func Target(running, base, wanted yang.Config) yang.Config {
 		func(r yang.Relay) string { return r.Interface })
 	out.Resolver.Zone = keep(running.Resolver.Zone, base.Resolver.Zone, wanted.Resolver.Zone,
 		func(z yang.Zone) string { return z.Name })
+	out.Resolver.Program = left(running.Resolver.Program, wanted.Resolver.Settings)
 	if base.Resolver.Settings == nil && wanted.Resolver.Settings == nil {
 		out.Resolver.Settings = running.Resolver.Settings // it is nobody's but the device's
 	}
@@ -98,8 +99,8 @@ func Between(running, target yang.Config) []Step {
 	steps := []Step{}
 	for _, stage := range []func() []Step{
 		p.dropRelays, p.hush, p.dropReservations, p.dropPools, p.narrowPools, p.freeMembers, p.dropAddresses,
-		p.dropInterfaces, p.addInterfaces, p.tune, p.giveAddresses, p.answerZones, p.resolve, p.describeClasses,
-		p.servePools, p.forgetClasses, p.reserve, p.relay, p.forgetZones,
+		p.dropInterfaces, p.addInterfaces, p.tune, p.giveAddresses, p.stopPrograms, p.answerZones, p.resolve,
+		p.startPrograms, p.describeClasses, p.servePools, p.forgetClasses, p.reserve, p.relay, p.forgetZones,
 	} {
 		steps = append(steps, stage()...)
 	}
@@ -128,6 +129,7 @@ type index struct {
 	classes      map[string]yang.Class
 	relays       map[string]yang.Relay
 	zones        map[string]yang.Zone
+	programs     map[string]yang.Program
 }
 
 func indexed(c yang.Config) index {
@@ -139,6 +141,7 @@ func indexed(c yang.Config) index {
 		classes:      by(c.DHCP.Class, func(k yang.Class) string { return k.ID }),
 		relays:       by(c.Relays.Relay, func(r yang.Relay) string { return r.Interface }),
 		zones:        by(c.Resolver.Zone, func(z yang.Zone) string { return z.Name }),
+		programs:     by(c.Resolver.Program, func(p yang.Program) string { return p.Name }),
 	}
 }
 

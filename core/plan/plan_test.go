@@ -385,3 +385,29 @@ func TestCompileOfEverySiteIsAccepted(t *testing.T) {
 	}
 	assert.Equal(t, yang.Config{}, compile.Device(&site.Site{}, "none"))
 }
+
+// A program that holds the resolver's port is stopped before the resolver listens, where the site says so,
+// and runs again when the device goes back. One on another port is left alone.
+func TestProgramsMakeWayForTheResolver(t *testing.T) {
+	s := scenario.Site("moss-end")
+	s.Resolvers[0].StopsOthers = true
+	wanted := compile.Device(s, "dev-moss-srv")
+	running := wanted
+	running.Resolver = yang.Resolver{Program: []yang.Program{{Name: "announcer", Port: 5353, Runs: true},
+		{Name: "hostname-cache", Port: 53, Runs: true}}}
+	require.NoError(t, running.Validate())
+	goal := plan.Target(running, wanted, wanted)
+	there, back := plan.Between(running, goal), plan.Between(goal, running)
+	assert.Equal(t, "Stop `hostname-cache`", there[0].Verb+" "+there[0].Text)
+	assert.Contains(t, verbs(back), "Start `hostname-cache` again")
+	now := running
+	for _, st := range slices.Concat(there, back) {
+		require.NoError(t, st.Apply(&now))
+		require.NoError(t, now.Validate(), st.Text)
+	}
+	assert.True(t, now.Equal(running))
+
+	s.Resolvers[0].StopsOthers = false
+	left := plan.Target(running, wanted, compile.Device(s, "dev-moss-srv"))
+	assert.ErrorContains(t, left.Validate(), "port 53 is taken by hostname-cache")
+}

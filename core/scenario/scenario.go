@@ -36,6 +36,10 @@ func Site(name string) *site.Site {
 	return s
 }
 
+// Programs are what listens for names on devices beside a resolver, by device id, when the
+// demonstration begins: on the server of Moss End, whose resolver could not be put there for it.
+var Programs = map[string]string{"dev-moss-srv": "hostname-cache"}
+
 // Client is a simulated machine on a network of a site.
 type Client struct {
 	Name  string

@@ -113,6 +113,9 @@ func keepingFields() []*Field {
 		onOff("keepsShortNames", "Short names not found", func(r *Resolver) *bool { return &r.KeepsShort },
 			"Sent to the forwarders").said("keeps short names").choices("Never sent out"),
 		private.said("keeps private names").choices("Answered at home, never sent out"),
+		onOff("validates", "Signed answers", func(r *Resolver) *bool { return &r.Validates },
+			"Passed on as they come").said("checks signatures").
+			choices("Checked (DNSSEC); what does not hold is refused"),
 		chosen("leaseNames", "Names from leases", func(r *Resolver) *string { return &r.LeaseNames },
 			"a choice of names from leases", Choice{"", "Off"}, Choice{LeaseNamesAll, "What every client says"},
 			Choice{LeaseNamesReserved, "Of reservations only"}).said("names from leases"),
@@ -138,6 +141,9 @@ func listenerFields() []*Field {
 			said("TLS port").hint("Usually 853; empty for no TLS"),
 		hostOrNothing("tlsName", "TLS certificate name", func(r *Resolver) *string { return &r.TLSName }).
 			said("TLS certificate name").hint("The name clients verify, for example dns.kelder.larkrise.example"),
+		onOff("stopsOthers", "Other programs on its ports", func(r *Resolver) *bool { return &r.StopsOthers },
+			"Left alone; it cannot listen beside them").said("stops other programs on its ports").
+			choices("Stopped before it listens"),
 		chosen("logLevel", "Writes down", func(r *Resolver) *string { return &r.LogLevel }, "a log level",
 			Choice{"", "Errors"}, Choice{LogOff, "Nothing"}, Choice{LogQueries, "Every question"}).said("log level"),
 		onOff("hidesIdentity", "Which program it is", func(r *Resolver) *bool { return &r.Hides },

@@ -44,6 +44,7 @@ type Resolver struct {
 	Completes    bool   `json:"completesShortNames,omitempty" doc:"whether a name of one word is answered with the site's domain behind it"`
 	KeepsShort   bool   `json:"keepsShortNames,omitempty" doc:"whether a name of one word is never sent out"`
 	KeepsPrivate bool   `json:"keepsPrivateNames,omitempty" doc:"whether reverse names of private addresses (RFC 6303) and special names (RFC 6761) are answered here and never sent out"`
+	Validates    bool   `json:"validates,omitempty" doc:"whether answers of forwarders are checked against the signatures of their zones (DNSSEC, RFC 4035), and what does not hold is not passed on"`
 	LeaseNames   string `json:"leaseNames,omitempty" doc:"which leases carry the names their clients say; off when not given" enum:"off,all,reservations"`
 
 	CacheEntries int      `json:"cacheEntries,omitempty" range:"1-10000000" doc:"most answers kept; 10000 when not given"`
@@ -51,6 +52,7 @@ type Resolver struct {
 	GreatestTTL  int      `json:"greatestTTL,omitempty" range:"1-604800" doc:"longest time an answer is kept, in seconds; 86400 when not given"`
 	NegativeTTL  int      `json:"negativeTTL,omitempty" range:"1-86400" doc:"longest time it is remembered that a name is not there, in seconds; 3600 when not given"`
 	LocalTTL     int      `json:"localTTL,omitempty" range:"1-86400" doc:"how long others may keep names of leases, in seconds; 60 when not given"`
+	StopsOthers  bool     `json:"stopsOthers,omitempty" doc:"whether programs of the device that hold its ports are stopped before it listens"`
 	LogLevel     string   `json:"logLevel,omitempty" doc:"what it writes down; errors when not given" enum:"off,errors,queries"`
 	Hides        bool     `json:"hidesIdentity,omitempty" doc:"whether it keeps to itself which program it is"`
 	Silenced     []string `json:"silenced,omitempty" doc:"domains answered with nothing, with all below them"`

@@ -12,6 +12,20 @@ import (
 type Resolver struct {
 	Settings *ResolverSettings `json:"settings,omitempty"`
 	Zone     []Zone            `json:"zone,omitempty"`
+	Program  []Program         `json:"program,omitempty"`
+}
+
+// Program is one list entry, keyed by name: a program of the device other than its resolver that
+// listens for names. Lithos did not put it there; it can stop it.
+type Program struct {
+	Name string `json:"name"`
+	Port int    `json:"port"`
+	Runs bool   `json:"runs"`
+}
+
+// Holds reports whether the program keeps a resolver with these settings from listening.
+func (p Program) Holds(s *ResolverSettings) bool {
+	return p.Runs && s != nil && s.Enabled && (p.Port == s.Port || p.Port == s.TLSPort)
 }
 
 // ResolverSettings is what the resolver listens on, whom it answers, and whom it asks. Times are
@@ -29,6 +43,7 @@ type ResolverSettings struct {
 	Completion   string         `json:"completion,omitempty"`
 	KeepShort    bool           `json:"keep-short"`
 	KeepPrivate  bool           `json:"keep-private"`
+	Validate     bool           `json:"validate"`
 	LeaseNames   string         `json:"lease-names"`
 	LeaseDomain  string         `json:"lease-domain,omitempty"`
 	CacheEntries int            `json:"cache-entries"`
@@ -39,6 +54,7 @@ type ResolverSettings struct {
 	Log          string         `json:"log"`
 	HideIdentity bool           `json:"hide-identity"`
 	Silenced     []string       `json:"silenced,omitempty"`
+	StopOthers   bool           `json:"stop-others"`
 }
 
 // NameServer is a server that is asked; over TLS where it has a name to verify.
@@ -84,14 +100,17 @@ func (r Record) Text() zone.Record {
 	return zone.Record{Owner: r.Owner, Type: r.Type, Data: r.Data, TTL: r.TTL}
 }
 
-func zoneKey(z Zone) string     { return z.Name }
-func recordKey(r Record) string { return r.ID }
+func zoneKey(z Zone) string       { return z.Name }
+func recordKey(r Record) string   { return r.ID }
+func programKey(p Program) string { return p.Name }
 
 const (
 	settingsPath   = "/lithos-resolver:resolver/settings"
 	zonePath       = "/lithos-resolver:resolver/zone="
+	programPath    = "/lithos-resolver:resolver/program="
 	settingsMember = "lithos-resolver:settings"
 	zoneMember     = "lithos-resolver:zone"
+	programMember  = "lithos-resolver:program"
 )
 
 // SettingsPath is the path of the resolver's settings.
@@ -118,6 +137,11 @@ func (v *validator) resolver() error {
 		}
 		if s.TLSPort != 0 && s.TLSPort == s.Port {
 			return fmt.Errorf("resolver: port %d cannot be plain and TLS at once", s.Port)
+		}
+	}
+	for _, p := range v.Resolver.Program {
+		if p.Holds(v.Resolver.Settings) {
+			return fmt.Errorf("resolver: port %d is taken by %s", p.Port, p.Name)
 		}
 	}
 	for _, z := range v.Resolver.Zone {

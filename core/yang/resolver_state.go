@@ -1,6 +1,9 @@
 package yang
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // ResolverState is the operational state of a device's resolver.
 type ResolverState struct {
@@ -36,6 +39,22 @@ type Listener struct {
 	Protocol  string   `json:"protocol"`
 	Program   string   `json:"program"`
 	Interface []string `json:"interface,omitempty"`
+	Other     bool     `json:"other,omitempty"` // another program than the device's resolver
+}
+
+// Others are the programs beside the resolver that listen.
+func (s *ResolverState) Others() []Program {
+	out := []Program{}
+	if s == nil {
+		return out
+	}
+	for _, l := range s.Listener {
+		p := Program{Name: l.Program, Port: l.Port, Runs: true}
+		if l.Other && !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // Question is a question that was written down.

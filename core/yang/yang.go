@@ -216,6 +216,9 @@ func ClassPath(id string) string { return classPath + url.PathEscape(id) }
 // ZonePath is the path of a zone of the resolver.
 func ZonePath(name string) string { return zonePath + url.PathEscape(name) }
 
+// ProgramPath is the path of a program that listens for names beside the resolver.
+func ProgramPath(name string) string { return programPath + url.PathEscape(name) }
+
 // RelayPath is the path of an interface's relay.
 func RelayPath(name string) string { return relayPath + url.PathEscape(name) }
 
@@ -244,6 +247,8 @@ func (c *Config) Put(path string, body []byte) error {
 		return putEntry(&c.Relays.Relay, path, name, body, "lithos-dhcp-relay:relay", relayKey)
 	case zonePath:
 		return putEntry(&c.Resolver.Zone, path, name, body, zoneMember, zoneKey)
+	case programPath:
+		return putEntry(&c.Resolver.Program, path, name, body, programMember, programKey)
 	case settingsPath:
 		var doc map[string]*ResolverSettings
 		if err := strictly(body, &doc); err != nil || len(doc) != 1 || doc[settingsMember] == nil {
@@ -285,6 +290,8 @@ func (c *Config) Delete(path string) error {
 		found = deleteEntry(&c.Relays.Relay, name, relayKey)
 	case zonePath:
 		found = deleteEntry(&c.Resolver.Zone, name, zoneKey)
+	case programPath:
+		found = deleteEntry(&c.Resolver.Program, name, programKey)
 	case settingsPath:
 		found = c.Resolver.Settings != nil
 		c.Resolver.Settings = nil
@@ -313,7 +320,8 @@ func parsePath(path string) (entry, key string, err error) {
 	if path == settingsPath {
 		return settingsPath, "", nil
 	}
-	for _, prefix := range []string{interfacePath, poolPath, reservationPath, classPath, relayPath, zonePath} {
+	for _, prefix := range []string{interfacePath, poolPath, reservationPath, classPath, relayPath, zonePath,
+		programPath} {
 		rest, ok := strings.CutPrefix(path, prefix)
 		if !ok {
 			continue
@@ -382,6 +390,8 @@ func Body(node any) []byte {
 		doc = map[string][]Relay{"lithos-dhcp-relay:relay": {n}}
 	case Zone:
 		doc = map[string][]Zone{zoneMember: {n}}
+	case Program:
+		doc = map[string][]Program{programMember: {n}}
 	case *ResolverSettings:
 		doc = map[string]*ResolverSettings{settingsMember: n}
 	}
@@ -401,6 +411,7 @@ func (c Config) Sorted() Config {
 	c.DHCP.Class = sortedBy(c.DHCP.Class, classKey)
 	c.Relays.Relay = sortedBy(c.Relays.Relay, relayKey)
 	c.Resolver.Zone = sortedBy(c.Resolver.Zone, zoneKey)
+	c.Resolver.Program = sortedBy(c.Resolver.Program, programKey)
 	for i := range c.Resolver.Zone {
 		c.Resolver.Zone[i].Record = sortedBy(c.Resolver.Zone[i].Record, recordKey)
 	}

@@ -17,6 +17,7 @@ import (
 	"lithos/core/rehearse"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/people"
@@ -41,6 +42,9 @@ type Options struct {
 	State string // folder the devices' startup configurations survive in; empty for none
 	Pace  time.Duration
 	Log   *slog.Logger
+	// Programs are what holds port 53 of devices beside a resolver, which could not be put there for them, by
+	// device id.
+	Programs map[string]string
 }
 
 // Start loads what is missing and starts the devices. Stop them with Close.
@@ -74,7 +78,10 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		}
 		fabric := standin.NewFabric()
 		world.Join(fabric)
-		running.internet.Hold(compile.Names(scenario.Site(name))) // what the provider has already
+		// What the provider has already.
+		if err := running.internet.Hold(compile.Names(scenario.Site(name))); err != nil {
+			return nil, err
+		}
 		for _, dev := range doc.Devices {
 			d, password, err := o.start(fabric, doc, dev)
 			if err != nil {
@@ -115,8 +122,12 @@ func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) 
 		}
 		state = filepath.Join(o.State, dev.ID+".json")
 	}
+	initial := compile.Device(doc, dev.ID)
+	if program := o.Programs[dev.ID]; program != "" {
+		initial.Resolver = yang.Resolver{Program: []yang.Program{{Name: program, Port: 53, Runs: true}}}
+	}
 	d, err := standin.Start(standin.Config{
-		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: compile.Device(doc, dev.ID), Account: "lithos",
+		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
 		Password: password,
 		Secrets:  map[string]string{"garret-line": linePassword}, State: state, Log: o.Log,
 	})

@@ -195,6 +195,11 @@ func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
 	for i := range o.Stations.Station {
 		o.Stations.Station[i].Interface = clean(o.Stations.Station[i].Interface)
 	}
+	if o.Resolver != nil {
+		for i := range o.Resolver.Listener {
+			o.Resolver.Listener[i].Program = clean(o.Resolver.Listener[i].Program)
+		}
+	}
 	return o, err
 }
 

@@ -8,6 +8,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/seen"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 // Beside is what is known of a site beside its document.
@@ -29,7 +30,10 @@ type Opened struct {
 // Around is what rules need beside the document of a site.
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
-		Neighbors: slices.Clone(b.Neighbors)}
+		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{}}
+	for _, a := range b.Access {
+		with.Programs[a.DeviceID] = a.Programs
+	}
 	with.Neighbors = slices.DeleteFunc(with.Neighbors, func(n check.Neighbor) bool { return n.ID == doc.ID })
 	if zone, err := time.LoadLocation(doc.TimeZone); err == nil {
 		with.Now = with.Now.In(zone)

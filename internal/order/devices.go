@@ -23,6 +23,7 @@ type Access struct {
 	Fingerprint []byte // of its certificate
 	ReadAt      *time.Time
 	Problem     string
+	Programs    []yang.Program // that listen for names there beside its resolver
 }
 
 // On finds how a device is reached; nil where Lithos does not reach it.

@@ -199,7 +199,11 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) []DevicePlan {
 	out := []DevicePlan{}
 	for _, t := range d.Targets(access) {
 		base, wanted := t.Differing(d)
-		out = append(out, DevicePlan{t.Name, t.Kind, t.Access == nil, plan.Between(base, wanted),
+		if t.Access != nil {
+			base.Resolver.Program = t.Access.Programs
+		}
+		out = append(out, DevicePlan{t.Name, t.Kind, t.Access == nil,
+			plan.Between(base, plan.Target(base, base, wanted)),
 			int(s.Timing.ConfirmWithin / time.Second)})
 	}
 	return out

@@ -64,6 +64,16 @@ func (f *Fabric) nameServer(a netip.Addr) (resolve.Endpoint, bool) {
 	return resolve.Endpoint{}, false
 }
 
+// anchors are the keys of the root of the world's internet.
+func (f *Fabric) anchors() []*dns.DS {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.outer == nil || f.outer.Internet == nil {
+		return nil
+	}
+	return f.outer.Internet.Anchors()
+}
+
 func (f *Fabric) ownNameServer(a netip.Addr) (resolve.Endpoint, bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -125,29 +135,50 @@ func (d *Device) write(q resolve.Question, reply *dns.Msg, fell []names.Fell, to
 	r.asked = append(r.asked[max(0, len(r.asked)+1-written):], one)
 }
 
-// resolverState is the operational state of the resolver; nil for a device without one.
+// resolverState is the operational state of the resolver with what it remembers, and of what else
+// listens for names; nil for a device with neither.
 func (d *Device) resolverState() *yang.ResolverState {
 	r := &d.names
+	out := d.listening()
 	if r.server == nil {
-		return nil
+		return out
 	}
-	out := &yang.ResolverState{Counters: r.server.Counters(), Answer: r.cache.Entries(time.Now()),
-		Question: slices.Clone(r.asked)}
+	if out == nil {
+		out = &yang.ResolverState{}
+	}
+	out.Counters, out.Answer, out.Question = r.server.Counters(), r.cache.Entries(time.Now()), slices.Clone(r.asked)
 	slices.Reverse(out.Question)
 	if time.Now().Before(r.watched) {
 		out.WrittenUntil = r.watched
 	}
-	if r.settings.Enabled {
-		for _, protocol := range []string{"udp", "tcp"} {
-			out.Listener = append(out.Listener, yang.Listener{Port: r.settings.Port, Protocol: protocol,
-				Program: names.Program, Interface: r.settings.Interface})
+	return out
+}
+
+// listening is what listens for names on the device; nil where nothing does.
+func (d *Device) listening() *yang.ResolverState {
+	var list []yang.Listener
+	plain := []string{"udp", "tcp"}
+	if s := d.running.Resolver.Settings; s != nil && s.Enabled {
+		for _, protocol := range plain {
+			list = append(list, yang.Listener{Port: s.Port, Protocol: protocol, Program: names.Program,
+				Interface: s.Interface})
+		}
+		if s.TLSPort != 0 {
+			list = append(list, yang.Listener{Port: s.TLSPort, Protocol: "tls", Program: names.Program,
+				Interface: s.Interface})
 		}
 	}
-	if r.settings.Enabled && r.settings.TLSPort != 0 {
-		out.Listener = append(out.Listener, yang.Listener{Port: r.settings.TLSPort, Protocol: "tls",
-			Program: names.Program, Interface: r.settings.Interface})
+	for _, p := range d.running.Resolver.Program {
+		for _, protocol := range plain {
+			if p.Runs {
+				list = append(list, yang.Listener{Port: p.Port, Protocol: protocol, Program: p.Name, Other: true})
+			}
+		}
 	}
-	return out
+	if list == nil {
+		return nil
+	}
+	return &yang.ResolverState{Listener: list}
 }
 
 // renames makes the resolver anew after a change of the configuration. The cache stays.
@@ -167,7 +198,7 @@ func (d *Device) renames() error {
 	}
 	r.settings, r.table = *s, nil
 	r.server = names.NewServer(d.running, names.Around{Cache: r.cache, Leases: d.heldNames, Up: d.askUp,
-		Serial: uint32(d.changed.Unix())})
+		Serial: uint32(d.changed.Unix()), Anchors: d.config.Fabric.anchors()})
 	if r.cert == nil || r.certName != s.TLSName {
 		cert, err := Certificate(s.TLSName)
 		if err != nil {
@@ -319,6 +350,7 @@ func (d *Device) resolveAs(from, server netip.Addr, name string, typ uint16) (*d
 	q := new(dns.Msg)
 	q.SetQuestion(dns.Fqdn(name), typ)
 	q.SetEdns0(names.MaxUDP, false)
+	q.AuthenticatedData = true
 	if !server.IsValid() {
 		d.mu.Lock()
 		l := d.names.listener
@@ -342,4 +374,12 @@ func StartInternet() (*internet.Internet, error) {
 		return nil, err
 	}
 	return internet.Start(&tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+}
+
+// flushes is the name that a request to forget names is about: the root is a dot, nothing is everything.
+func flushes(name string) string {
+	if name == "." {
+		return name
+	}
+	return zone.Tidy(name)
 }

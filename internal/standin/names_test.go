@@ -39,7 +39,7 @@ func worldOf(t *testing.T, docs ...*site.Site) map[string]*standin.Device {
 	for _, doc := range docs {
 		fabric := standin.NewFabric()
 		outer.Join(fabric)
-		world.Hold(compile.Names(doc))
+		require.NoError(t, world.Hold(compile.Names(doc)))
 		for _, dev := range doc.Devices {
 			d, err := standin.Start(standin.Config{Name: dev.ID, Kind: dev.Kind, Fabric: fabric,
 				Initial: compile.Device(doc, dev.ID), Account: "a", Password: "p",
@@ -271,13 +271,21 @@ func TestLookIntoAResolver(t *testing.T) {
 	question("www.out.example")
 	s := look()
 	assert.EqualValues(t, 1, s.Counters.Asked)
-	assert.EqualValues(t, 1, s.Counters.Forwarded)
+	assert.EqualValues(t, 3, s.Counters.Forwarded, "the name, the key of the root, and whether example is signed")
 	assert.Empty(t, s.Question, "nothing is written down unasked")
-	require.Len(t, s.Answer, 1)
-	assert.Equal(t, []string{"203.0.113.90"}, s.Answer[0].Data)
+	require.Len(t, s.Answer, 3)
+	assert.Equal(t, []string{".", "example", "www.out.example"},
+		[]string{s.Answer[0].Name, s.Answer[1].Name, s.Answer[2].Name})
+	assert.Equal(t, []string{"203.0.113.90"}, s.Answer[2].Data)
 	assert.Len(t, s.Listener, 3)
 	status, body := do("flush-names", `{"name":"www.out.example"}`)
 	assert.Equal(t, 200, status)
+	assert.Contains(t, body, `"flushed":1`)
+	assert.Len(t, look().Answer, 2)
+	_, body = do("flush-names", `{"name":"."}`)
+	assert.Contains(t, body, `"flushed":1`)
+	assert.Len(t, look().Answer, 1)
+	_, body = do("flush-names", `{}`)
 	assert.Contains(t, body, `"flushed":1`)
 	assert.Empty(t, look().Answer)
 

@@ -151,6 +151,7 @@ func (d *Device) operational() yang.Operational {
 		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.network.LocalAddr().String(),
 			Routed: wire.routed.LocalAddr().String()})
 	}
+	o.Resolver = d.listening()
 	return o
 }
 
@@ -327,7 +328,7 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 	case "lithos-config:flush-names":
 		flushed := 0
 		if d.names.cache != nil {
-			flushed = d.names.cache.Flush(zone.Tidy(in.Name))
+			flushed = d.names.cache.Flush(flushes(in.Name))
 		}
 		write(w, http.StatusOK, map[string]any{"lithos-config:output": map[string]int{"flushed": flushed}})
 		return

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"lithos/core/dhcp"
 	"lithos/core/seen"
 	"lithos/core/site"
+	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
@@ -51,9 +53,11 @@ func queue[T any](batch *pgx.Batch, query string, take func([]T), args ...any) {
 func accessOf(rows []gen.DeviceAccess) []order.Access {
 	var out []order.Access
 	for _, r := range rows {
+		var programs []yang.Program
+		_ = json.Unmarshal(r.Programs, &programs) // Lithos wrote it itself
 		out = append(out, order.Access{
 			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret,
-			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem,
+			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem, Programs: programs,
 		})
 	}
 	return out

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/fnv"
@@ -136,7 +137,8 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 	}
 	for _, a := range access {
 		problem, outcome, began := "", "answered", time.Now()
-		if err := s.observe(ctx, a); err != nil {
+		programs, err := s.observe(ctx, a)
+		if err != nil {
 			problem, outcome = store.ForPeople(err), "failed"
 		}
 		s.reads.WithLabelValues(outcome).Inc()
@@ -145,7 +147,8 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 			return
 		}
 		if err := s.store.NoteRead(ctx,
-			gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem}); err != nil {
+			gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem,
+				Programs: programs}); err != nil {
 			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
 		}
 	}
@@ -186,23 +189,28 @@ func digestOf(b order.Beside) uint64 {
 		fmt.Fprintln(h, v)
 	}
 	for _, a := range b.Access {
-		fmt.Fprintln(h, a.DeviceID, a.Problem, a.ReadAt != nil)
+		fmt.Fprintln(h, a.DeviceID, a.Problem, a.ReadAt != nil, a.Programs)
 	}
 	return h.Sum64()
 }
 
-func (s *Service) observe(ctx context.Context, a order.Access) error {
+// observe reads a device. programs is what listens for names there beside its resolver, as JSON.
+func (s *Service) observe(ctx context.Context, a order.Access) (programs []byte, err error) {
 	driver, err := s.devices.Reach(a)
 	if err != nil {
-		return err
+		return []byte("[]"), err
 	}
 	defer driver.Close()
 	o, err := driver.Observe(ctx)
 	if err != nil {
-		return err
+		return []byte("[]"), err
+	}
+	programs, err = json.Marshal(o.Resolver.Others())
+	if err != nil {
+		return []byte("[]"), err
 	}
 	rows, held := readSightings(a, o, time.Now())
-	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+	return programs, s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		var failed error
 		note := func(_ int, err error) { failed = errors.Join(failed, err) }
 		q.PutSighting(ctx, rows).Exec(note)

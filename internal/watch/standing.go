@@ -45,7 +45,11 @@ func (s *Service) lookAround(ctx context.Context) error {
 		if err != nil {
 			return false, err
 		}
-		return s.lookAt(ctx, row, order.Beside{Seen: heard, Neighbors: all})
+		access, err := s.store.Access(ctx, row.ID)
+		if err != nil {
+			return false, err
+		}
+		return s.lookAt(ctx, row, order.Beside{Access: access, Seen: heard, Neighbors: all})
 	}
 	for _, row := range rows {
 		changed, err := look(row)

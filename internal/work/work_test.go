@@ -19,6 +19,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/scenario"
+	"lithos/core/yang"
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/demo"
@@ -568,4 +569,41 @@ func TestSecretsStayInTheVault(t *testing.T) {
 func TestMigrateTwice(t *testing.T) {
 	o := open(t)
 	require.NoError(t, store.Migrate(t.Context(), o.url))
+}
+
+// A program that holds port 53 of a server is found when the device is read, keeps a push out, and is
+// stopped first where the fix says so.
+func TestTakenPortIsFoundAndFreed(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	server := o.devices.ByID["dev-moss-srv"]
+	held := server.Running()
+	held.Resolver = yang.Resolver{Program: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}}
+	require.NoError(t, server.Set(held))
+	o.Observe(t.Context(), "site-moss-end")
+
+	id, err := o.OpenOrder(t.Context(), o.mk, "moss-end", "Names", "")
+	require.NoError(t, err)
+	found := o.page("moss-end", id).Judgement.Findings
+	at := slices.IndexFunc(found, func(f check.Finding) bool { return f.Rule == "port-taken" })
+	require.GreaterOrEqual(t, at, 0)
+	assert.Equal(t, "Port 53 of srv-moss is taken", found[at].Title)
+	o.edit(id, draft.Change{Fix: found[at].ID})
+	require.False(t, slices.ContainsFunc(o.page("moss-end", id).Judgement.Findings,
+		func(f check.Finding) bool { return f.Rule == "port-taken" }))
+
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.False(t, server.Running().Resolver.Program[0].Runs)
+	assert.True(t, server.Running().Resolver.Settings.Enabled)
+	var steps []string
+	for _, l := range v.Push.Journal {
+		steps = append(steps, l.Says)
+	}
+	stop, answer := slices.Index(steps, "Stop `hostname-cache`"), slices.IndexFunc(steps, func(says string) bool {
+		return strings.HasPrefix(says, "Answer names on")
+	})
+	assert.GreaterOrEqual(t, stop, 0)
+	assert.Less(t, stop, answer)
 }

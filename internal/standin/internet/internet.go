@@ -8,6 +8,7 @@ import (
 	"errors"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -35,8 +36,11 @@ const ResolverName = "dns.provider.example"
 // ProviderName is the provider's name server.
 const ProviderName = "ns.provider.example"
 
-// topLevel are the made-up top-level zones.
+// topLevel are the made-up top-level zones. The root and works are signed.
 var topLevel = []string{"example", "demo", "works"}
+
+// Sealed is a signed zone of the provider, in works. Its name broken was changed after it was signed.
+const Sealed = "sealed.works"
 
 // Internet is the running servers. It is safe for concurrent use.
 type Internet struct {
@@ -45,21 +49,31 @@ type Internet struct {
 	closers []*resolve.Listener
 	sites   []*compile.Pages // outside zones
 	serial  uint32
+	keys    map[string]*key // of the signed zones
+	root    *names.Server
 	tops    *names.Server
 	held    *names.Server
 }
 
 // Start runs it. certs has the certificate of the second resolver.
 func Start(certs *tls.Config) (*Internet, error) {
-	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, serial: uint32(time.Now().Unix())}
-	n.rezone()
-	root := authority(n.serial, rootZone())
+	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, serial: uint32(time.Now().Unix()), keys: map[string]*key{}}
+	for _, name := range []string{"", "works", Sealed} {
+		k, err := newKey(name)
+		if err != nil {
+			return nil, err
+		}
+		n.keys[name] = k
+	}
+	if err := n.rezone(); err != nil {
+		return nil, err
+	}
 	for _, s := range []struct {
 		at     netip.Addr
 		certs  *tls.Config
 		answer func(q *dns.Msg) *dns.Msg
 	}{
-		{Root, nil, func(q *dns.Msg) *dns.Msg { return answer(root, q) }},
+		{Root, nil, func(q *dns.Msg) *dns.Msg { return answer(n.server(&n.root), q) }},
 		{TopLevel, nil, func(q *dns.Msg) *dns.Msg { return answer(n.server(&n.tops), q) }},
 		{Provider, nil, func(q *dns.Msg) *dns.Msg { return answer(n.server(&n.held), q) }},
 		{Resolver1, nil, n.recurse},
@@ -96,8 +110,11 @@ func (n *Internet) Endpoint(a netip.Addr) (resolve.Endpoint, bool) {
 	return e, ok
 }
 
+// Anchors are the keys of the root, which those who check signatures begin with.
+func (n *Internet) Anchors() []*dns.DS { return []*dns.DS{n.keys[""].told()} }
+
 // Hold makes the provider hold the outside zones of a site, in place of those of the same names.
-func (n *Internet) Hold(book *compile.Book) {
+func (n *Internet) Hold(book *compile.Book) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	for _, p := range book.Outside {
@@ -105,7 +122,7 @@ func (n *Internet) Hold(book *compile.Book) {
 		n.sites = append(n.sites, p)
 	}
 	n.serial++
-	n.rezone()
+	return n.rezone()
 }
 
 func (n *Internet) server(which **names.Server) *names.Server {
@@ -118,9 +135,34 @@ func answer(s *names.Server, q *dns.Msg) *dns.Msg {
 	return s.Answer(time.Now(), q, names.Asker{Own: true})
 }
 
-func authority(serial uint32, zones ...yang.Zone) *names.Server {
+// authority is a server of zones; those that have a key are signed. below are the signed zones below
+// them.
+func (n *Internet) authority(below []string, zones ...yang.Zone) (*names.Server, error) {
+	signed := map[string][]dns.RR{}
+	for _, z := range zones {
+		k := n.keys[z.Name]
+		if k == nil {
+			continue
+		}
+		var told []*dns.DS
+		for _, name := range below {
+			if zone.Within(name, z.Name) {
+				told = append(told, n.keys[name].told())
+			}
+		}
+		list, err := k.sign(z, n.serial, told, time.Now())
+		if err != nil {
+			return nil, err
+		}
+		signed[z.Name] = list
+		for i, r := range z.Record {
+			if z.Name == Sealed && r.Owner == "broken" {
+				z.Record[i].Data = "203.0.113.99" // it was another when it was signed
+			}
+		}
+	}
 	c := yang.Config{Resolver: yang.Resolver{Settings: &yang.ResolverSettings{Enabled: true}, Zone: zones}}
-	return names.NewServer(c, names.Around{Authority: true, Serial: serial})
+	return names.NewServer(c, names.Around{Authority: true, Serial: n.serial, Signed: signed}), nil
 }
 
 func blank(name, primary string) yang.Zone {
@@ -144,7 +186,7 @@ func rootZone() yang.Zone {
 }
 
 // rezone makes the zones anew that depend on what sites tell the world.
-func (n *Internet) rezone() {
+func (n *Internet) rezone() (err error) {
 	var tops []yang.Zone
 	for _, name := range topLevel {
 		z := blank(name, "ns.registry.works")
@@ -160,7 +202,7 @@ func (n *Internet) rezone() {
 			}
 		case "works":
 			z.Record = append(z.Record, record("ns.registry", "A", TopLevel.String()), record("a.root", "A",
-				Root.String()))
+				Root.String()), record("sealed", "NS", ProviderName))
 		}
 		tops = append(tops, z)
 	}
@@ -170,11 +212,21 @@ func (n *Internet) rezone() {
 	out := blank("out.example", ProviderName)
 	out.Record = []yang.Record{record("@", "NS", ProviderName), record("www", "A", "203.0.113.90"),
 		record("shop", "CNAME", "www"), record("@", "A", "203.0.113.90")}
-	held := []yang.Zone{provider, out}
+	sealed := blank(Sealed, ProviderName)
+	sealed.Record = []yang.Record{record("@", "NS", ProviderName), record("www", "A", "203.0.113.91"),
+		record("shop", "CNAME", "www"), record("*.lab", "A", "203.0.113.92"), record("broken", "A", "203.0.113.93")}
+	held := []yang.Zone{provider, out, sealed}
 	for _, p := range n.sites {
 		held = append(held, compile.Zone(p, ProviderName))
 	}
-	n.tops, n.held = authority(n.serial, tops...), authority(n.serial, held...)
+	if n.root, err = n.authority([]string{"works"}, rootZone()); err != nil {
+		return err
+	}
+	if n.tops, err = n.authority([]string{Sealed}, tops...); err != nil {
+		return err
+	}
+	n.held, err = n.authority(nil, held...)
+	return err
 }
 
 // Limits of the work for one question.
@@ -194,38 +246,53 @@ func (n *Internet) recurse(q *dns.Msg) *dns.Msg {
 		reply.Rcode = dns.RcodeRefused
 		return reply
 	}
-	if q.IsEdns0() != nil {
-		reply.SetEdns0(names.MaxUDP, false)
+	signed := false
+	if opt := q.IsEdns0(); opt != nil {
+		signed = opt.Do()
+		reply.SetEdns0(names.MaxUDP, signed)
 	}
 	at := q.Question[0].Name
 	for range maxAliases {
-		m, err := n.walk(at, q.Question[0].Qtype)
+		m, err := n.walk(at, q.Question[0].Qtype, signed)
 		if err != nil {
 			reply.Rcode = dns.RcodeServerFailure
 			return reply
 		}
 		reply.Answer, reply.Rcode = append(reply.Answer, m.Answer...), m.Rcode
-		reply.Ns = slices.DeleteFunc(slices.Clone(m.Ns),
-			func(rr dns.RR) bool { return rr.Header().Rrtype != dns.TypeSOA })
-		last := len(reply.Answer) - 1
-		if last < 0 {
+		reply.Ns = append(reply.Ns, slices.DeleteFunc(slices.Clone(m.Ns),
+			func(rr dns.RR) bool { return rr.Header().Rrtype == dns.TypeNS })...)
+		next := target(m, at)
+		if next == "" || q.Question[0].Qtype == dns.TypeCNAME {
 			return reply
 		}
-		alias, is := reply.Answer[last].(*dns.CNAME)
-		if !is || q.Question[0].Qtype == dns.TypeCNAME {
-			return reply
-		}
-		at = alias.Target
+		at = next
 	}
 	reply.Rcode = dns.RcodeServerFailure
 	return reply
 }
 
+// target is where the aliases of a name in an answer lead that has nothing else for it; empty where it has.
+func target(m *dns.Msg, name string) string {
+	out := ""
+	for _, rr := range m.Answer {
+		switch rr := rr.(type) {
+		case *dns.CNAME:
+			out = rr.Target
+		case *dns.RRSIG:
+		default:
+			if strings.EqualFold(rr.Header().Name, out) || strings.EqualFold(rr.Header().Name, name) {
+				return ""
+			}
+		}
+	}
+	return out
+}
+
 // walk asks from the root down until a server answers for the name.
-func (n *Internet) walk(name string, typ uint16) (*dns.Msg, error) {
+func (n *Internet) walk(name string, typ uint16, signed bool) (*dns.Msg, error) {
 	servers := []netip.Addr{Root}
 	for range maxReferrals {
-		m, err := n.askOne(servers, name, typ)
+		m, err := n.askOne(servers, name, typ, signed)
 		if err != nil {
 			return nil, err
 		}
@@ -239,10 +306,13 @@ func (n *Internet) walk(name string, typ uint16) (*dns.Msg, error) {
 	return nil, errLost
 }
 
-func (n *Internet) askOne(servers []netip.Addr, name string, typ uint16) (*dns.Msg, error) {
+func (n *Internet) askOne(servers []netip.Addr, name string, typ uint16, signed bool) (*dns.Msg, error) {
 	q := new(dns.Msg)
 	q.SetQuestion(name, typ)
 	q.RecursionDesired = false
+	if signed {
+		q.SetEdns0(names.MaxUDP, true)
+	}
 	for _, a := range servers {
 		at, ok := n.Endpoint(a)
 		if !ok {

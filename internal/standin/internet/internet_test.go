@@ -21,7 +21,7 @@ func TestNamesAreFoundFromTheRoot(t *testing.T) {
 	n, err := Start(nil)
 	require.NoError(t, err)
 	t.Cleanup(n.Close)
-	n.Hold(compile.Names(scenario.Site("kelder-bridge")))
+	require.NoError(t, n.Hold(compile.Names(scenario.Site("kelder-bridge"))))
 	for _, c := range []struct {
 		name, typ, want string
 		code            int

@@ -31,6 +31,7 @@ type DeviceAccess struct {
 	ReadAt      *time.Time
 	Problem     string
 	TriedAt     *time.Time
+	Programs    []byte
 }
 
 type Installation struct {

@@ -12,7 +12,7 @@ import (
 )
 
 const AccessOfSite = `-- name: AccessOfSite :many
-SELECT site_id, device_id, url, account, secret, fingerprint, read_at, problem, tried_at FROM device_access WHERE site_id = $1 ORDER BY device_id
+SELECT site_id, device_id, url, account, secret, fingerprint, read_at, problem, tried_at, programs FROM device_access WHERE site_id = $1 ORDER BY device_id
 `
 
 func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAccess, error) {
@@ -34,6 +34,7 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAcce
 			&i.ReadAt,
 			&i.Problem,
 			&i.TriedAt,
+			&i.Programs,
 		); err != nil {
 			return nil, err
 		}
@@ -354,17 +355,24 @@ func (q *Queries) NeighborPrefixes(ctx context.Context, arg NeighborPrefixesPara
 }
 
 const NoteRead = `-- name: NoteRead :exec
-UPDATE device_access SET tried_at = now(), read_at = CASE WHEN $1::text = '' THEN now() ELSE read_at END, problem = $1 WHERE site_id = $2 AND device_id = $3
+UPDATE device_access SET tried_at = now(), read_at = CASE WHEN $1::text = '' THEN now() ELSE read_at END, problem = $1,
+    programs = CASE WHEN $1::text = '' THEN $2 ELSE programs END WHERE site_id = $3 AND device_id = $4
 `
 
 type NoteReadParams struct {
 	Problem  string
+	Programs []byte
 	SiteID   string
 	DeviceID string
 }
 
 func (q *Queries) NoteRead(ctx context.Context, arg NoteReadParams) error {
-	_, err := q.db.Exec(ctx, NoteRead, arg.Problem, arg.SiteID, arg.DeviceID)
+	_, err := q.db.Exec(ctx, NoteRead,
+		arg.Problem,
+		arg.Programs,
+		arg.SiteID,
+		arg.DeviceID,
+	)
 	return err
 }
 

@@ -87,7 +87,8 @@ SELECT * FROM device_access WHERE site_id = $1 ORDER BY device_id;
 SELECT site_id FROM device_access GROUP BY site_id ORDER BY min(coalesce(tried_at, '-infinity')), site_id;
 
 -- name: NoteRead :exec
-UPDATE device_access SET tried_at = now(), read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem WHERE site_id = @site_id AND device_id = @device_id;
+UPDATE device_access SET tried_at = now(), read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem,
+    programs = CASE WHEN @problem::text = '' THEN @programs ELSE programs END WHERE site_id = @site_id AND device_id = @device_id;
 
 -- name: PutSighting :batchexec
 INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)

@@ -1273,6 +1273,7 @@ export interface components {
         };
         Listener: {
             interface?: string[];
+            other?: boolean;
             /** Format: int64 */
             port: number;
             program: string;

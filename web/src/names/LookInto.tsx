@@ -47,7 +47,7 @@ export function LookInto({ site, resolver, onClose }: { site: string; resolver: 
           <p className="text-ink-2 text-[12.5px]">
             {(s.listener ?? []).length === 0
               ? 'Nothing listens for questions.'
-              : (s.listener ?? []).map((l) => `${l.program} on port ${l.port} (${l.protocol})`).join(' · ')}
+              : (s.listener ?? []).map((l) => `${listens(l)} on port ${l.port} (${l.protocol})`).join(' · ')}
           </p>
           <div className="flex flex-wrap gap-2 items-center mt-3">
             <h2 className="font-semibold">Questions</h2>
@@ -93,6 +93,8 @@ export function LookInto({ site, resolver, onClose }: { site: string; resolver: 
   )
 }
 
+const listens = (l: Schemas['Listener']) => (l.other ? `${l.program}, another program,` : l.program)
+
 const box = 'max-h-[24vh] overflow-auto relative border border-seam mt-1'
 const most = 200
 
@@ -109,7 +111,7 @@ function Questions({ list }: { list: Schemas['Question'][] }) {
                 {q.name}
               </td>
               <td className="list-cell mono">{q.type}</td>
-              <td className="list-cell mono">{q.data ?? q.code.toLowerCase()}</td>
+              <td className="list-cell mono">{q.data ?? q.code}</td>
               <td className="list-cell text-ink-2">{q.stratum}</td>
               <td className="list-cell text-ink-2">{(q.microseconds / 1000).toFixed(1)} ms</td>
             </tr>
@@ -132,7 +134,7 @@ function Kept({ list, onForget }: { list: Schemas['Answer'][]; onForget: (name: 
                 {a.name}
               </td>
               <td className="list-cell mono">{a.type}</td>
-              <td className="list-cell mono">{(a.data ?? []).join(', ') || a.code.toLowerCase()}</td>
+              <td className="list-cell mono">{(a.data ?? []).join(', ') || a.code}</td>
               <td className="list-cell text-ink-2">{a.ttl} s</td>
               <td className="list-cell">
                 <button className="hover:underline" aria-label={`Forget ${a.name}`} onClick={() => onForget(a.name)}>

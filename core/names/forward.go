@@ -1,0 +1,231 @@
+package names
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"lithos/core/yang"
+	"lithos/core/zone"
+)
+
+// forward asks other servers in order until one answers; the forwarders where list is nil.
+func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result, string) {
+	fails := func(says, rule string) (result, string) {
+		f.step(Forwarded, Stopped, "No answer", says, "")
+		if f.traced() {
+			(*f.steps)[len(*f.steps)-1].Rule = rule
+		}
+		return result{code: dns.RcodeServerFailure}, ""
+	}
+	if k, ok := f.cache.get(f.now, name, typ); ok {
+		f.fromCache.Add(1)
+		f.step(Cached, Answered, "Asked before", keptSays(k), "")
+		return result{code: k.code, answer: k.answer, soa: k.soa, sigs: k.sigs, secure: k.secure}, ""
+	}
+	if f.authority {
+		return result{code: dns.RcodeRefused}, ""
+	}
+	stratum := Servers
+	if list != nil && len(list) == 0 {
+		return fails("Nothing says where the servers of the zone are.", "")
+	}
+	if list == nil {
+		stratum, list = Forwarded, f.settings.Forwarder
+		if len(list) == 0 {
+			return fails("Nothing says whom to ask for names that are not the site's own.", "no-forwarder")
+		}
+	}
+	if f.up == nil {
+		return fails(addressesOf(list)+" would be asked.", "")
+	}
+	q := new(dns.Msg)
+	q.SetQuestion(dns.Fqdn(name), typ)
+	// The site's own servers for single domains are its own to trust: what they answer is not checked.
+	signed := stratum == Forwarded && f.settings.Validate
+	checks := signed && !f.unchecked
+	q.SetEdns0(MaxUDP, signed)
+	q.CheckingDisabled = signed // the check is made here, with a reason when it fails
+	var why []string
+	for _, to := range list {
+		if f.asks++; f.asks > maxAsked {
+			return fails("Too many servers would have to be asked for one question.", "")
+		}
+		f.forwarded.Add(1)
+		reply, err := f.up(to, q.Copy())
+		if err == nil && (reply.Rcode == dns.RcodeSuccess || reply.Rcode == dns.RcodeNameError) {
+			r := f.taken(reply, name, typ)
+			if f.traced() {
+				f.step(stratum, Answered, to.Address.String()+" answers", f.said(r, name, typ), "")
+			}
+			if problem := f.validate(reply, &r, to, name, typ, checks); problem != nil {
+				return result{code: dns.RcodeServerFailure, bogus: true}, ""
+			}
+			if checks == signed {
+				f.cache.put(f.now, name, typ, r, f.keeps(r))
+			}
+			return r, ""
+		}
+		if errors.Is(err, ErrBeyond) {
+			says := "It is not of this site; " + err.Error() + "."
+			if checks {
+				says += " The answer is checked against the signatures of its zone before it is passed on."
+			}
+			f.step(stratum, Beyond, to.Address.String()+" is asked", says, "")
+			return result{code: dns.RcodeServerFailure}, ""
+		}
+		says := fmt.Sprintf("%s: ", to.Address)
+		if err != nil {
+			says += err.Error()
+		} else {
+			says += "it says " + dns.RcodeToString[reply.Rcode]
+		}
+		f.step(stratum, Passed, to.Address.String()+" does not answer", says, "")
+		why = append(why, says)
+	}
+	return fails(strings.Join(why, "; ")+".", "")
+}
+
+// validate checks an answer of a forwarder where that is set, by asking the same one for the keys. What
+// does not hold is not passed on.
+func (f *fall) validate(m *dns.Msg, r *result, to yang.NameServer, name string, typ uint16, checks bool) error {
+	if !checks {
+		return nil
+	}
+	if len(f.anchors) == 0 {
+		f.step(Validated, Passed, "Not checked", "The device has no key of the root to begin with.", "")
+		return nil
+	}
+	v := validator{anchors: f.anchors, now: f.now, ask: func(name string, typ uint16) (*dns.Msg, error) {
+		return f.proof(to, name, typ)
+	}}
+	secure, err := v.check(m, *r, name, typ)
+	switch {
+	case err != nil:
+		f.step(Validated, Stopped, "The answer does not hold", sentence(err.Error()), "")
+	case secure:
+		f.step(Validated, Passed, "The signatures hold", "Checked from the key of the root down (RFC 4035).", "")
+		r.secure = true
+	default:
+		f.step(Validated, Passed, "Not signed", "Its zone says that it is not signed, so there is nothing to check.", "")
+	}
+	return err
+}
+
+// proof asks for keys and for what is told of them, which are kept like any other answer.
+func (f *fall) proof(to yang.NameServer, name string, typ uint16) (*dns.Msg, error) {
+	if m := f.cache.proof(f.now, name, typ); m != nil {
+		return m, nil
+	}
+	q := new(dns.Msg)
+	q.SetQuestion(dns.Fqdn(name), typ)
+	q.SetEdns0(MaxUDP, true)
+	q.CheckingDisabled = true
+	f.forwarded.Add(1)
+	m, err := f.up(to, q)
+	if err != nil {
+		return nil, err
+	}
+	if m.Rcode != dns.RcodeSuccess && m.Rcode != dns.RcodeNameError {
+		return nil, errors.New("it says " + dns.RcodeToString[m.Rcode])
+	}
+	r := f.taken(m, name, typ)
+	f.cache.putProof(f.now, name, typ, r, m, f.keeps(r))
+	return m, nil
+}
+
+// sentence makes one of a reason.
+func sentence(reason string) string { return strings.ToUpper(reason[:1]) + reason[1:] + "." }
+
+func keptSays(k kept) string {
+	if k.secure {
+		return "The answer is still kept; its signatures were checked then."
+	}
+	return "The answer is still kept."
+}
+
+// taken is what of another server's answer is of the question: the records of the name and of the
+// chain of aliases that it begins, and a SOA.
+func (f *fall) taken(m *dns.Msg, name string, typ uint16) result {
+	r := result{code: m.Rcode}
+	at := map[string]bool{name: true}
+	for range maxAliases {
+		grown := false
+		for _, rr := range m.Answer {
+			if c, ok := rr.(*dns.CNAME); ok && at[zone.Tidy(c.Hdr.Name)] && !at[zone.Tidy(c.Target)] {
+				at[zone.Tidy(c.Target)], grown = true, true
+			}
+		}
+		if !grown {
+			break
+		}
+	}
+	for _, rr := range m.Answer {
+		h := rr.Header()
+		if h.Class == dns.ClassINET && at[zone.Tidy(h.Name)] && (h.Rrtype == typ || h.Rrtype == dns.TypeCNAME) {
+			r.answer = append(r.answer, f.clamped(rr))
+		}
+		if sig, ok := rr.(*dns.RRSIG); ok && at[zone.Tidy(h.Name)] && (sig.TypeCovered == typ ||
+			sig.TypeCovered == dns.TypeCNAME) {
+			r.sigs = append(r.sigs, rr)
+		}
+	}
+	for _, rr := range m.Ns {
+		if soa, ok := rr.(*dns.SOA); ok && len(r.soa) == 0 {
+			r.soa = append(r.soa, negative(soa))
+		}
+	}
+	return r
+}
+
+// clamped is a record that is kept no longer and no shorter than the settings say.
+func (f *fall) clamped(rr dns.RR) dns.RR {
+	out := dns.Copy(rr)
+	h := out.Header()
+	h.Ttl = max(h.Ttl, uint32(f.settings.LeastTTL))
+	if most := uint32(f.settings.GreatestTTL); most > 0 {
+		h.Ttl = min(h.Ttl, most)
+	}
+	return out
+}
+
+// keeps is how long an answer may be kept: as long as the shortest of its records; one that says that
+// there is nothing as long as its SOA says (RFC 2308 section 5), and not at all without one.
+func (f *fall) keeps(r result) time.Duration {
+	if len(r.answer) > 0 {
+		ttl := r.answer[0].Header().Ttl
+		for _, rr := range r.answer {
+			ttl = min(ttl, rr.Header().Ttl)
+		}
+		return time.Duration(ttl) * time.Second
+	}
+	if len(r.soa) == 0 {
+		return 0
+	}
+	return time.Duration(min(r.soa[0].Header().Ttl, uint32(f.settings.NegativeTTL))) * time.Second
+}
+
+func (f *fall) said(r result, name string, typ uint16) string {
+	switch {
+	case r.code == dns.RcodeNameError:
+		return name + " is not there."
+	case len(r.answer) == 0:
+		return fmt.Sprintf("%s is there and has no %s.", name, typeName(typ))
+	default:
+		return values(r.answer)
+	}
+}
+
+func addressesOf(list []yang.NameServer) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, s.Address.String())
+	}
+	if len(out) == 0 {
+		return "Nothing says where they are."
+	}
+	return strings.Join(out, ", ")
+}
