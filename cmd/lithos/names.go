@@ -295,7 +295,7 @@ func (c *standinDNS) Run(ctx context.Context, out io.Writer) error {
 		}
 		certs = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
 	}
-	l, err := resolve.Listen(c.Listen, certs, c.TLS, resolve.Real(server))
+	l, err := resolve.Listen(c.Listen, resolve.Options{Certs: certs, TLSPort: c.TLS}, resolve.Real(server))
 	if err != nil {
 		return fmt.Errorf("--listen: %w", err)
 	}

@@ -134,7 +134,7 @@ var nameAroundCases = []aroundCase{
 	{"port-taken", func(s *site.Site, w *check.Surroundings) {
 		w.Programs = map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 53, Runs: true}}}
 	}, func(s *site.Site, w *check.Surroundings) {
-		w.Programs = map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 5353, Runs: true}}}
+		w.Programs = map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "announcer", Port: 5353, Runs: true}}}
 	}, true},
 	{"zone-elsewhere", func(s *site.Site, w *check.Surroundings) {
 		s.Zones = append(s.Zones, site.Zone{ID: "zone-x", Name: "hallin.larkrise.example", Side: site.Inside})

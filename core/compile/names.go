@@ -366,6 +366,22 @@ func Zone(p *Pages, primary string) yang.Zone {
 	return out
 }
 
+// Held is what an outside zone must have at the server that holds it.
+func Held(p *Pages) []zone.Record {
+	z := Zone(p, "")
+	var out []zone.Record
+	for _, r := range z.Record {
+		rr, err := r.Text().RR(z.Name, z.TTL)
+		if err != nil {
+			continue // a rule says so
+		}
+		if same, ok := zone.Of(rr, z.Name); ok {
+			out = append(out, same)
+		}
+	}
+	return out
+}
+
 // besideAlias reports whether an entry shares its name with an alias: of those the first alias counts.
 func (p *Pages) besideAlias(e Entry) bool {
 	from, ok := slices.BinarySearchFunc(p.Entries, e.Owner, func(o Entry, owner string) int {
@@ -388,7 +404,8 @@ func settings(s *site.Site, d *site.Device, r *site.Resolver) *yang.ResolverSett
 			r.NegativeTTL,
 			3600,
 		), LocalTTL: cmp.Or(r.LocalTTL, 60), Log: cmp.Or(r.LogLevel, site.LogErrors),
-		HideIdentity: r.Hides, StopOthers: r.StopsOthers, Validate: r.Validates, Silenced: r.Silenced, Forwarder: servers(r.Forwarders),
+		HideIdentity: r.Hides, StopOthers: r.StopsOthers, Validate: r.Validates, Silenced: r.Silenced,
+		Forwarder: servers(r.Forwarders),
 	}
 	if out.TLSName == "" {
 		out.TLSPort = 0 // rule tls-name-missing says so

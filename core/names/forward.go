@@ -110,7 +110,7 @@ func (f *fall) validate(m *dns.Msg, r *result, to yang.NameServer, name string, 
 		f.step(Validated, Passed, "The signatures hold", "Checked from the key of the root down (RFC 4035).", "")
 		r.secure = true
 	default:
-		f.step(Validated, Passed, "Not signed", "Its zone says that it is not signed, so there is nothing to check.", "")
+		f.step(Validated, Passed, "Not signed", "Its zone says that it is not; there is nothing to check.", "")
 	}
 	return err
 }

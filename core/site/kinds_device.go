@@ -190,21 +190,8 @@ func uplinkFields() []*Field {
 		hint("With prefix lengths, separated by commas")
 	addresses.When = []When{{"method", []string{ByFixed, ""}}}
 	secret := uplinkWords("secret", "Password", func(u *UplinkFacts) *string { return &u.Secret },
-		func(t string) error {
-			if !ValidID(t) {
-				return fmt.Errorf("is not the name of a kept password; leave it empty to keep the one there is")
-			}
-			return nil
-		}).hint("Kept encrypted and never shown; empty keeps the one there is").when("method", ByPPPoE)
-	secret.Input = InputSecret
-	secret.text, secret.show = nil, func(*Site, any) []string { return nil }
-	keep := secret.read
-	secret.read = func(r *Reading, part any, t string) error {
-		if t == "" {
-			return nil
-		}
-		return keep(r, part, t)
-	}
+		checkKept).when("method", ByPPPoE)
+	keptSecret(secret)
 	translates := pointers("translates", "Translates", KindNetwork, func(i *Interface) []string {
 		if i.Uplink == nil {
 			return nil
@@ -440,4 +427,27 @@ func readSubOption(line string) (SubOption, error) {
 	}
 	value, _ := kind.Format(wire)
 	return SubOption{Code: uint8(code), Name: words[1], Type: words[2], Value: value}, nil
+}
+
+// checkKept says what is wrong with the name of a kept password.
+func checkKept(t string) error {
+	if !ValidID(t) {
+		return fmt.Errorf("is not the name of a kept password; leave it empty to keep the one there is")
+	}
+	return nil
+}
+
+// keptSecret makes a field one whose value is typed and never shown; empty keeps the one there is.
+func keptSecret(f *Field) *Field {
+	f.Input = InputSecret
+	f.hint("Kept encrypted and never shown; empty keeps the one there is")
+	f.text, f.show = nil, func(*Site, any) []string { return nil }
+	keep := f.read
+	f.read = func(r *Reading, part any, t string) error {
+		if t == "" {
+			return nil
+		}
+		return keep(r, part, t)
+	}
+	return f
 }

@@ -288,6 +288,14 @@ func zoneKind() *Kind {
 		soa("expire", "SOA expire", func(z *Zone) *int { return &z.Expire }, 31536000, "604800"),
 		soa("negative", "Negative TTL", func(z *Zone) *int { return &z.Negative }, 86400,
 			"300: how long “no such name” is remembered"),
+		holder().when("side", Outside),
+		hostOrNothing("key", "Key", func(z *Zone) *string { return &z.Key }).said("key").
+			hint("The name of the TSIG key that reads and writes it").when("side", Outside),
+		algorithm().when("side", Outside),
+		keptSecret(typed("secret", "The key itself", func(_ *Reading, z *Zone, t string) error {
+			z.Secret = t
+			return checkKept(t)
+		}, func(z *Zone) string { return z.Secret })).said("secret").when("side", Outside),
 		words("note", "Note", func(z *Zone) *string { return &z.Note }),
 	}}, about[Zone]{
 		at: top(zoneList), id: zoneID, called: func(z *Zone) string { return z.Name },
@@ -302,6 +310,33 @@ func zoneKind() *Kind {
 			}
 		},
 	})
+}
+
+// holder is the server that holds an outside zone.
+func holder() *Field {
+	return typed("server", "Held by", func(_ *Reading, z *Zone, t string) (err error) {
+		if z.Server = (Forwarder{}); t == "" {
+			return nil
+		}
+		if z.Server, err = ParseForwarder(t); err == nil && z.Server.TLSName != "" {
+			return fmt.Errorf("zones are read and written with a key, without TLS; type the address alone")
+		}
+		return err
+	}, func(z *Zone) string {
+		if !z.Server.Address.IsValid() {
+			return ""
+		}
+		return z.Server.String()
+	}).mono().said("held by").hint("The server’s address, for example 203.0.113.53; empty where Lithos cannot write it")
+}
+
+func algorithm() *Field {
+	choices := []Choice{{"", Algorithms[0]}}
+	for _, a := range Algorithms[1:] {
+		choices = append(choices, Choice{a, a})
+	}
+	return chosen("keyAlgorithm", "The key signs by", func(z *Zone) *string { return &z.KeyAlgorithm },
+		"a way to sign", choices...).said("signs by")
 }
 
 func zoneList(s *Site) *[]Zone { return &s.Zones }

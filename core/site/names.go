@@ -134,22 +134,29 @@ const (
 
 // Zone is a DNS zone that belongs to the site (RFC 9499 section 7).
 type Zone struct {
-	ID       string    `json:"id" doc:"stable id"`
-	Name     string    `json:"name" doc:"the zone's name; of a reverse zone that of its prefix"`
-	Side     string    `json:"side" doc:"inside: answered by the site's resolvers; outside: seen from the internet" enum:"inside,outside"`
-	TTL      int       `json:"ttl,omitempty" range:"1-604800" doc:"how long others may keep its records, in seconds; 3600 when not given"`
-	Primary  string    `json:"primary,omitempty" doc:"the server named in its SOA; the resolver's device when not given"`
-	Contact  string    `json:"contact,omitempty" doc:"the mailbox named in its SOA, with a dot for the @; hostmaster of the zone when not given"`
-	Refresh  int       `json:"refresh,omitempty" range:"1-604800" doc:"SOA refresh, in seconds; 3600 when not given"`
-	Retry    int       `json:"retry,omitempty" range:"1-604800" doc:"SOA retry, in seconds; 600 when not given"`
-	Expire   int       `json:"expire,omitempty" range:"1-31536000" doc:"SOA expire, in seconds; 604800 when not given"`
-	Negative int       `json:"negative,omitempty" range:"1-86400" doc:"how long it is remembered that a name is not there (RFC 2308), in seconds; 300 when not given"`
-	Note     string    `json:"note,omitempty" doc:"free text"`
-	Records  []*Record `json:"records,omitempty" doc:"what is written by hand; names of reservations, fixed devices and interfaces are there of themselves"`
+	ID           string    `json:"id" doc:"stable id"`
+	Name         string    `json:"name" doc:"the zone's name; of a reverse zone that of its prefix"`
+	Side         string    `json:"side" doc:"inside: answered by the site's resolvers; outside: seen from the internet" enum:"inside,outside"`
+	TTL          int       `json:"ttl,omitempty" range:"1-604800" doc:"how long others may keep its records, in seconds; 3600 when not given"`
+	Primary      string    `json:"primary,omitempty" doc:"the server named in its SOA; the resolver's device when not given"`
+	Contact      string    `json:"contact,omitempty" doc:"the mailbox named in its SOA, with a dot for the @; hostmaster of the zone when not given"`
+	Refresh      int       `json:"refresh,omitempty" range:"1-604800" doc:"SOA refresh, in seconds; 3600 when not given"`
+	Retry        int       `json:"retry,omitempty" range:"1-604800" doc:"SOA retry, in seconds; 600 when not given"`
+	Expire       int       `json:"expire,omitempty" range:"1-31536000" doc:"SOA expire, in seconds; 604800 when not given"`
+	Negative     int       `json:"negative,omitempty" range:"1-86400" doc:"how long it is remembered that a name is not there (RFC 2308), in seconds; 300 when not given"`
+	Server       Forwarder `json:"server,omitzero" doc:"of an outside zone: the server that holds it, from which it is read (AXFR, RFC 5936) and to which it is written (UPDATE, RFC 2136)"`
+	Key          string    `json:"key,omitempty" doc:"of an outside zone: the name of the TSIG key (RFC 8945) that reads and writes it"`
+	KeyAlgorithm string    `json:"keyAlgorithm,omitempty" doc:"how the key signs; hmac-sha256 when not given" enum:"hmac-sha256,hmac-sha384,hmac-sha512"`
+	Secret       string    `json:"secret,omitempty" doc:"name under which Lithos keeps the key; never the key"`
+	Note         string    `json:"note,omitempty" doc:"free text"`
+	Records      []*Record `json:"records,omitempty" doc:"what is written by hand; names of reservations, fixed devices and interfaces are there of themselves"`
 }
 
 // DefaultTTL is how long records may be kept where nothing is said, in seconds.
 const DefaultTTL = 3600
+
+// Algorithms are how a TSIG key may sign (RFC 8945 section 6); the first is usual.
+var Algorithms = []string{"hmac-sha256", "hmac-sha384", "hmac-sha512"}
 
 // Record is one record of a zone written by hand.
 type Record struct {

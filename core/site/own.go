@@ -45,5 +45,10 @@ func (s *Site) Secrets() []string {
 			}
 		}
 	}
+	for _, z := range s.Zones {
+		if z.Secret != "" {
+			out = append(out, z.Secret)
+		}
+	}
 	return out
 }

@@ -209,7 +209,7 @@ func (d *Device) renames() error {
 	if r.listener == nil {
 		var err error
 		certs := &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: d.nameCertificate}
-		if r.listener, err = resolve.Listen("127.0.0.1:0", certs, 0, d.answerName); err != nil {
+		if r.listener, err = resolve.Listen("127.0.0.1:0", resolve.Options{Certs: certs}, d.answerName); err != nil {
 			return err
 		}
 	}

@@ -229,7 +229,8 @@ func TestOverTLS(t *testing.T) {
 	cert, err := standin.Certificate("dns.kelder.larkrise.example")
 	require.NoError(t, err)
 	server := names.NewServer(compile.Device(doc, "dev-gw-1"), names.Around{})
-	l, err := resolve.Listen("127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{cert}}, 0, resolve.Real(server))
+	certs := &tls.Config{Certificates: []tls.Certificate{cert}}
+	l, err := resolve.Listen("127.0.0.1:0", resolve.Options{Certs: certs}, resolve.Real(server))
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
 	q := new(dns.Msg)

@@ -47,8 +47,7 @@ type Internet struct {
 	mu      sync.Mutex
 	at      map[netip.Addr]resolve.Endpoint
 	closers []*resolve.Listener
-	sites   []*compile.Pages // outside zones
-	serial  uint32
+	holder  *holder
 	keys    map[string]*key // of the signed zones
 	root    *names.Server
 	tops    *names.Server
@@ -57,7 +56,8 @@ type Internet struct {
 
 // Start runs it. certs has the certificate of the second resolver.
 func Start(certs *tls.Config) (*Internet, error) {
-	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, serial: uint32(time.Now().Unix()), keys: map[string]*key{}}
+	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, keys: map[string]*key{}}
+	n.holder = &holder{keys: map[string]Key{}, serial: uint32(time.Now().Unix()), rezone: n.rezone}
 	for _, name := range []string{"", "works", Sealed} {
 		k, err := newKey(name)
 		if err != nil {
@@ -79,8 +79,11 @@ func Start(certs *tls.Config) (*Internet, error) {
 		{Resolver1, nil, n.recurse},
 		{Resolver2, certs, n.recurse},
 	} {
-		l, err := resolve.Listen("127.0.0.1:0", s.certs, 0,
-			func(q resolve.Question) *dns.Msg { return s.answer(q.Msg) })
+		o := resolve.Options{Certs: s.certs}
+		if s.at == Provider {
+			o.Keys, o.Raw = n.holder, n.holder.serve
+		}
+		l, err := resolve.Listen("127.0.0.1:0", o, func(q resolve.Question) *dns.Msg { return s.answer(q.Msg) })
 		if err != nil {
 			n.Close()
 			return nil, err
@@ -100,6 +103,36 @@ func (n *Internet) Close() {
 	for _, l := range n.closers {
 		l.Close()
 	}
+	n.holder.sends.Wait()
+}
+
+// Keep makes what the provider holds survive in a file, and takes up what an earlier run left there.
+func (n *Internet) Keep(file string) error {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	return errors.Join(n.holder.restore(file), n.rezone())
+}
+
+// AddKey lets a key read or write a zone of the provider, in place of one of the same name.
+func (n *Internet) AddKey(k Key) {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	n.holder.keys[k.Name] = k
+}
+
+// Notify tells a server from now on when a zone of the provider changes (RFC 1996).
+func (n *Internet) Notify(to netip.AddrPort) {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	n.holder.notify = append(n.holder.notify, to)
+}
+
+// Zone is a zone as the provider has it; ok is false for one that it does not hold.
+func (n *Internet) Zone(name string) (z yang.Zone, ok bool) {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	z, at := n.holder.zone(name)
+	return z, at >= 0
 }
 
 // Endpoint is where the server of an address really is.
@@ -113,16 +146,25 @@ func (n *Internet) Endpoint(a netip.Addr) (resolve.Endpoint, bool) {
 // Anchors are the keys of the root, which those who check signatures begin with.
 func (n *Internet) Anchors() []*dns.DS { return []*dns.DS{n.keys[""].told()} }
 
-// Hold makes the provider hold the outside zones of a site, in place of those of the same names.
+// Hold makes the provider hold the outside zones of a site, but for those that it holds already.
 func (n *Internet) Hold(book *compile.Book) error {
-	n.mu.Lock()
-	defer n.mu.Unlock()
+	h := n.holder
+	h.mu.Lock()
+	defer h.mu.Unlock()
 	for _, p := range book.Outside {
-		n.sites = slices.DeleteFunc(n.sites, func(o *compile.Pages) bool { return o.Name == p.Name })
-		n.sites = append(n.sites, p)
+		if _, at := h.zone(p.Name); at >= 0 {
+			continue
+		}
+		z := compile.Zone(p, ProviderName)
+		z.Record = nil
+		for _, r := range compile.Held(p) {
+			z.Record = append(z.Record, yang.Record{ID: r.Owner + "/" + r.Type + "/" + r.Data, Owner: r.Owner,
+				Type: r.Type, Data: r.Data, TTL: r.TTL})
+		}
+		h.zones = append(h.zones, z)
 	}
-	n.serial++
-	return n.rezone()
+	h.serial++
+	return errors.Join(h.save(), n.rezone())
 }
 
 func (n *Internet) server(which **names.Server) *names.Server {
@@ -150,7 +192,7 @@ func (n *Internet) authority(below []string, zones ...yang.Zone) (*names.Server,
 				told = append(told, n.keys[name].told())
 			}
 		}
-		list, err := k.sign(z, n.serial, told, time.Now())
+		list, err := k.sign(z, n.holder.serial, told, time.Now())
 		if err != nil {
 			return nil, err
 		}
@@ -162,7 +204,7 @@ func (n *Internet) authority(below []string, zones ...yang.Zone) (*names.Server,
 		}
 	}
 	c := yang.Config{Resolver: yang.Resolver{Settings: &yang.ResolverSettings{Enabled: true}, Zone: zones}}
-	return names.NewServer(c, names.Around{Authority: true, Serial: n.serial, Signed: signed}), nil
+	return names.NewServer(c, names.Around{Authority: true, Serial: n.holder.serial, Signed: signed}), nil
 }
 
 func blank(name, primary string) yang.Zone {
@@ -171,62 +213,58 @@ func blank(name, primary string) yang.Zone {
 		Expire: 604800, Negative: 60}
 }
 
-func record(owner, typ, data string) yang.Record {
+func entry(owner, typ, data string) yang.Record {
 	return yang.Record{ID: owner + "/" + typ + "/" + data, Owner: owner, Type: typ, Data: data}
 }
 
 func rootZone() yang.Zone {
 	z := blank("", "a.root.works")
-	z.Record = append(z.Record, record("@", "NS", "a.root.works"), record("a.root.works", "A", Root.String()))
+	z.Record = append(z.Record, entry("@", "NS", "a.root.works"), entry("a.root.works", "A", Root.String()))
 	for _, name := range topLevel {
-		z.Record = append(z.Record, record(name, "NS", "ns.registry.works"))
+		z.Record = append(z.Record, entry(name, "NS", "ns.registry.works"))
 	}
-	z.Record = append(z.Record, record("ns.registry.works", "A", TopLevel.String()))
+	z.Record = append(z.Record, entry("ns.registry.works", "A", TopLevel.String()))
 	return z
 }
 
-// rezone makes the zones anew that depend on what sites tell the world.
-func (n *Internet) rezone() (err error) {
+// rezone makes the servers anew with what sites tell the world.
+func (n *Internet) rezone() error {
 	var tops []yang.Zone
 	for _, name := range topLevel {
 		z := blank(name, "ns.registry.works")
-		z.Record = append(z.Record, record("@", "NS", "ns.registry.works"))
+		z.Record = append(z.Record, entry("@", "NS", "ns.registry.works"))
 		switch name {
 		case "example":
-			z.Record = append(z.Record, record("provider", "NS", ProviderName),
-				record("ns.provider", "A", Provider.String()), record("out", "NS", ProviderName))
-			for _, p := range n.sites {
-				if owner, in := zone.Relative(p.Name, name); in {
-					z.Record = append(z.Record, record(owner, "NS", ProviderName))
+			z.Record = append(z.Record, entry("provider", "NS", ProviderName),
+				entry("ns.provider", "A", Provider.String()), entry("out", "NS", ProviderName))
+			for _, held := range n.holder.zones {
+				if owner, in := zone.Relative(held.Name, name); in {
+					z.Record = append(z.Record, entry(owner, "NS", ProviderName))
 				}
 			}
 		case "works":
-			z.Record = append(z.Record, record("ns.registry", "A", TopLevel.String()), record("a.root", "A",
-				Root.String()), record("sealed", "NS", ProviderName))
+			z.Record = append(z.Record, entry("ns.registry", "A", TopLevel.String()), entry("a.root", "A",
+				Root.String()), entry("sealed", "NS", ProviderName))
 		}
 		tops = append(tops, z)
 	}
 	provider := blank("provider.example", ProviderName)
-	provider.Record = []yang.Record{record("@", "NS", ProviderName), record("ns", "A", Provider.String()),
-		record("dns", "A", Resolver2.String()), record("mail", "A", "203.0.113.54")}
+	provider.Record = []yang.Record{entry("@", "NS", ProviderName), entry("ns", "A", Provider.String()),
+		entry("dns", "A", Resolver2.String()), entry("mail", "A", "203.0.113.54")}
 	out := blank("out.example", ProviderName)
-	out.Record = []yang.Record{record("@", "NS", ProviderName), record("www", "A", "203.0.113.90"),
-		record("shop", "CNAME", "www"), record("@", "A", "203.0.113.90")}
+	out.Record = []yang.Record{entry("@", "NS", ProviderName), entry("www", "A", "203.0.113.90"),
+		entry("shop", "CNAME", "www"), entry("@", "A", "203.0.113.90")}
 	sealed := blank(Sealed, ProviderName)
-	sealed.Record = []yang.Record{record("@", "NS", ProviderName), record("www", "A", "203.0.113.91"),
-		record("shop", "CNAME", "www"), record("*.lab", "A", "203.0.113.92"), record("broken", "A", "203.0.113.93")}
-	held := []yang.Zone{provider, out, sealed}
-	for _, p := range n.sites {
-		held = append(held, compile.Zone(p, ProviderName))
-	}
-	if n.root, err = n.authority([]string{"works"}, rootZone()); err != nil {
-		return err
-	}
-	if n.tops, err = n.authority([]string{Sealed}, tops...); err != nil {
-		return err
-	}
-	n.held, err = n.authority(nil, held...)
-	return err
+	sealed.Record = []yang.Record{entry("@", "NS", ProviderName), entry("www", "A", "203.0.113.91"),
+		entry("shop", "CNAME", "www"), entry("*.lab", "A", "203.0.113.92"), entry("broken", "A", "203.0.113.93")}
+	held := slices.Concat([]yang.Zone{provider, out, sealed}, n.holder.zones)
+	root, err1 := n.authority([]string{"works"}, rootZone())
+	registry, err2 := n.authority([]string{Sealed}, tops...)
+	holding, err3 := n.authority(nil, held...)
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.root, n.tops, n.held = root, registry, holding
+	return errors.Join(err1, err2, err3)
 }
 
 // Limits of the work for one question.

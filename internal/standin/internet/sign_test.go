@@ -116,7 +116,8 @@ func TestForgedAnswersAreRefused(t *testing.T) {
 		{"signatures that ended", "www.sealed.works", dns.TypeA, nil, signedFor + time.Hour},
 		{"signatures to come", "www.sealed.works", dns.TypeA, nil, -2 * time.Hour},
 	} {
-		m, fell := checking(n, c.between).Trace(time.Now().Add(c.later), question(c.name, c.typ), names.Asker{Own: true})
+		s, at := checking(n, c.between), time.Now().Add(c.later)
+		m, fell := s.Trace(at, question(c.name, c.typ), names.Asker{Own: true})
 		assert.Equal(t, "SERVFAIL", dns.RcodeToString[m.Rcode], "%s: %v", c.what, fell)
 		assert.Empty(t, m.Answer, c.what)
 		assert.True(t, slices.ContainsFunc(fell, func(f names.Fell) bool {

@@ -44,27 +44,36 @@ type Listener struct {
 // tries is how often a free port is looked for that both UDP and TCP can have.
 const tries = 20
 
-// Listen serves an address over UDP and TCP; a port of 0 is any free one. With certificates it serves TLS
-// too, on tlsPort or another free port.
-func Listen(addr string, certs *tls.Config, tlsPort int, h Handler) (*Listener, error) {
+// Options are what a listener does beside answering over UDP and TCP. The zero value is nothing.
+type Options struct {
+	Certs   *tls.Config // serves TLS, too
+	TLSPort int         // where; 0 for any free port
+	// Keys check and make signatures of messages (RFC 8945).
+	Keys dns.TsigProvider
+	// Raw may answer a question itself, with several messages for instance; it reports whether it did.
+	Raw func(w dns.ResponseWriter, q Question) bool
+}
+
+// Listen serves an address over UDP and TCP; a port of 0 is any free one.
+func Listen(addr string, o Options, h Handler) (*Listener, error) {
 	packets, stream, err := both(addr)
 	if err != nil {
 		return nil, err
 	}
 	l := &Listener{addr: packets.LocalAddr().(*net.UDPAddr).AddrPort()}
-	l.serve(&dns.Server{PacketConn: packets, UDPSize: dns.DefaultMsgSize}, h, false, false)
-	l.serve(&dns.Server{Listener: stream}, h, true, false)
-	if certs == nil {
+	l.serve(&dns.Server{PacketConn: packets, UDPSize: dns.DefaultMsgSize}, o, h, false, false)
+	l.serve(&dns.Server{Listener: stream}, o, h, true, false)
+	if o.Certs == nil {
 		return l, nil
 	}
 	host, _, _ := net.SplitHostPort(addr)
-	secured, err := tls.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(tlsPort)), certs)
+	secured, err := tls.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(o.TLSPort)), o.Certs)
 	if err != nil {
 		l.Close()
 		return nil, err
 	}
 	l.tls = secured.Addr().(*net.TCPAddr).AddrPort()
-	l.serve(&dns.Server{Listener: secured}, h, true, true)
+	l.serve(&dns.Server{Listener: secured}, o, h, true, true)
 	return l, nil
 }
 
@@ -82,15 +91,19 @@ func both(addr string) (packets net.PacketConn, stream net.Listener, err error) 
 	return nil, nil, err
 }
 
-func (l *Listener) serve(s *dns.Server, h Handler, stream, secured bool) {
+func (l *Listener) serve(s *dns.Server, o Options, h Handler, stream, secured bool) {
 	ready := make(chan struct{})
 	s.NotifyStartedFunc = func() { close(ready) }
 	s.MsgAcceptFunc = func(dns.Header) dns.MsgAcceptAction { return dns.MsgAccept } // the handler judges
+	s.TsigProvider = o.Keys
 	s.Handler = dns.HandlerFunc(func(w dns.ResponseWriter, m *dns.Msg) {
 		q := Question{Msg: m, Stream: stream, TLS: secured}
 		q.From, q.To = take(m)
 		if at, err := netip.ParseAddrPort(w.RemoteAddr().String()); err == nil {
 			q.Remote = at.Addr().Unmap()
+		}
+		if o.Raw != nil && o.Raw(w, q) {
+			return
 		}
 		if reply := h(q); reply != nil {
 			_ = w.WriteMsg(names.Fit(reply, m, stream))

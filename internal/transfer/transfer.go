@@ -1,0 +1,263 @@
+// Package transfer reads and writes zones at the servers that hold them: AXFR (RFC 5936) and UPDATE (RFC
+// 2136), signed by a TSIG key (RFC 8945).
+package transfer
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"lithos/core/plan"
+	"lithos/core/zone"
+)
+
+// Limits of what is read.
+const (
+	maxRecords = 200_000
+	patience   = 5 * time.Second
+	// maxSets is how many sets one UPDATE changes: it has to fit a message.
+	maxSets = 200
+)
+
+// Server is a server that holds a zone. Its errors name what to do.
+type Server struct {
+	At        netip.AddrPort // where it is reached from here
+	Zone      string
+	Key       string // name of the key; empty for none
+	Algorithm string // of site.Algorithms
+	Secret    string // base64
+}
+
+// Held is a zone as its server has it.
+type Held struct {
+	Serial  uint32
+	Records []zone.Record
+	// Left is how many records are of types that a site's zones do not have: signatures, for instance.
+	Left int
+}
+
+// RefusedError says that the server answered and would not.
+type RefusedError struct {
+	Code int // RFC 1035, 2136, 8945
+	Says string
+}
+
+func (e *RefusedError) Error() string { return e.Says }
+
+// ErrChanged says that the zone was changed by somebody else since it was read.
+var ErrChanged = errors.New("somebody else changed the zone meanwhile")
+
+// CheckSecret says what is wrong with a key as it is typed.
+func CheckSecret(secret string) error {
+	raw, err := base64.StdEncoding.DecodeString(secret)
+	if err != nil || len(raw) < 16 {
+		return errors.New("is not a TSIG key; paste its base64 text, at least 24 characters")
+	}
+	return nil
+}
+
+// Read reads the zone whole.
+func (s Server) Read(ctx context.Context) (Held, error) {
+	m := new(dns.Msg)
+	m.SetAxfr(dns.Fqdn(s.Zone))
+	s.sign(m)
+	dialer := net.Dialer{Timeout: patience}
+	conn, err := dialer.DialContext(ctx, "tcp", s.At.String())
+	if err != nil {
+		return Held{}, s.plainly(err)
+	}
+	defer func() { _ = conn.Close() }()
+	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
+	t := &dns.Transfer{Conn: &dns.Conn{Conn: conn}, TsigSecret: s.secrets(), ReadTimeout: patience,
+		WriteTimeout: patience}
+	envelopes, err := t.In(m, s.At.String())
+	if err != nil {
+		return Held{}, s.plainly(err)
+	}
+	var out Held
+	var failed error
+	for e := range envelopes { // to the end, so that the sender of them ends
+		switch {
+		case failed != nil:
+		case e.Error != nil:
+			failed = s.plainly(e.Error)
+		case len(out.Records)+len(e.RR) > maxRecords:
+			failed = fmt.Errorf("%s has more than %d records", s.Zone, maxRecords)
+			_ = conn.Close()
+		default:
+			out.take(e.RR, s.Zone)
+		}
+	}
+	if failed != nil {
+		return Held{}, failed
+	}
+	return out, nil
+}
+
+func (h *Held) take(list []dns.RR, name string) {
+	for _, rr := range list {
+		if soa, ok := rr.(*dns.SOA); ok {
+			h.Serial = soa.Serial
+			continue
+		}
+		r, ok := zone.Of(rr, name)
+		if !ok {
+			h.Left++
+			continue
+		}
+		h.Records = append(h.Records, r)
+	}
+}
+
+// Write makes changes, each on what it was: ErrChanged where the zone has something else there. Making
+// them again once they are made is ErrChanged, too.
+func (s Server) Write(ctx context.Context, changes []plan.SetChange) error {
+	for batch := range slices.Chunk(changes, maxSets) {
+		m, err := s.update(batch, true)
+		if err != nil {
+			return err
+		}
+		if err := s.exchange(ctx, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Try asks whether the server would take changes on what they were, and makes none. Whether the key may
+// make them is not known before they are made.
+func (s Server) Try(ctx context.Context, changes []plan.SetChange) error {
+	for batch := range slices.Chunk(changes, maxSets) {
+		m, err := s.update(batch, false)
+		if err != nil {
+			return err
+		}
+		if err := s.exchange(ctx, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// update is the message that makes changes: what each was as a prerequisite (RFC 2136 section 2.4.2), and
+// the set taken away and put there again whole.
+func (s Server) update(changes []plan.SetChange, makes bool) (*dns.Msg, error) {
+	m := new(dns.Msg)
+	m.SetUpdate(dns.Fqdn(s.Zone))
+	for _, c := range changes {
+		was, err := s.records(c.Was)
+		if err != nil {
+			return nil, err
+		}
+		now, err := s.records(c.Now)
+		if err != nil {
+			return nil, err
+		}
+		// The owner of a set that is new has to be named by what it becomes.
+		set := slices.Concat(was, now)[:1]
+		if len(was) > 0 {
+			m.Used(was)
+		} else {
+			m.RRsetNotUsed(set)
+		}
+		if !makes {
+			continue
+		}
+		if len(was) > 0 {
+			m.RemoveRRset(set)
+		}
+		m.Insert(now)
+	}
+	return m, nil
+}
+
+func (s Server) records(list []zone.Record) ([]dns.RR, error) {
+	var out []dns.RR
+	for _, r := range list {
+		rr, err := r.RR(s.Zone, r.TTL)
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", r.Owner, r.Type, err)
+		}
+		out = append(out, rr)
+	}
+	return out, nil
+}
+
+func (s Server) exchange(ctx context.Context, m *dns.Msg) error {
+	s.sign(m)
+	c := dns.Client{Net: "tcp", Timeout: patience, TsigSecret: s.secrets()}
+	reply, _, err := c.ExchangeContext(ctx, m, s.At.String())
+	if err != nil && reply == nil {
+		return s.plainly(err)
+	}
+	if reply.Rcode != dns.RcodeSuccess {
+		return s.refused(reply)
+	}
+	return s.plainly(err)
+}
+
+func (s Server) sign(m *dns.Msg) {
+	if s.Key != "" {
+		m.SetTsig(dns.Fqdn(s.Key), dns.Fqdn(s.Algorithm), 300, time.Now().Unix())
+	}
+}
+
+func (s Server) secrets() map[string]string {
+	if s.Key == "" {
+		return nil
+	}
+	return map[string]string{dns.Fqdn(s.Key): s.Secret}
+}
+
+// refused says a response code in words.
+func (s Server) refused(m *dns.Msg) error {
+	if t := m.IsTsig(); t != nil && t.Error != dns.RcodeSuccess {
+		says := map[uint16]string{
+			dns.RcodeBadSig:  "the key " + s.Key + " is another there; type it again",
+			dns.RcodeBadKey:  "it does not know the key " + s.Key + ", or not for this zone",
+			dns.RcodeBadTime: "its clock and this one are apart; the signature is out of time",
+		}[t.Error]
+		if says != "" {
+			return &RefusedError{int(t.Error), says}
+		}
+	}
+	switch m.Rcode {
+	case dns.RcodeYXDomain, dns.RcodeYXRrset, dns.RcodeNXRrset:
+		return ErrChanged
+	case dns.RcodeNotAuth:
+		return &RefusedError{m.Rcode, "it does not hold " + s.Zone + ", or does not take the key"}
+	case dns.RcodeRefused:
+		return &RefusedError{m.Rcode, "the key may not do this"}
+	}
+	return &RefusedError{m.Rcode, "it says " + dns.RcodeToString[m.Rcode]}
+}
+
+// plainly says an error of the way in words.
+func (s Server) plainly(err error) error {
+	var timeout net.Error
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return fmt.Errorf("%s did not answer in time", s.At.Addr())
+	case slices.ContainsFunc([]error{dns.ErrSig, dns.ErrTime, dns.ErrNoSig, dns.ErrAuth, dns.ErrSecret},
+		func(one error) bool { return errors.Is(err, one) }):
+		return &RefusedError{dns.RcodeBadSig, "it does not take the key " + s.Key + ", or its answer is not signed by it"}
+	}
+	var code int
+	if _, none := fmt.Sscanf(err.Error(), "dns: bad xfr rcode: %d", &code); none == nil {
+		return s.refused(new(dns.Msg).SetRcode(new(dns.Msg), code))
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return fmt.Errorf("%s is not reached", s.At.Addr())
+	}
+	return err
+}
