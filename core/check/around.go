@@ -14,6 +14,7 @@ import (
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/core/zone"
 )
 
 // Surroundings are what some rules need beside the document.
@@ -23,6 +24,8 @@ type Surroundings struct {
 	Neighbors []Neighbor // sites that route to this one: those of the same customer
 	// Programs are what listens for names beside the resolvers, by device id, as it was last read.
 	Programs map[string][]yang.Program
+	// Told is what outside zones held when their servers were last read, by zone id.
+	Told map[string][]zone.Record
 }
 
 // Neighbor is another site's networks.
@@ -64,6 +67,8 @@ var observed = []aroundRule{
 		Promise: "A site answers for its own domain, and asks the others."}, zoneElsewhere},
 	{Rule{Slug: "port-taken", Family: "Names", Severity: Blocks,
 		Promise: "A resolver has its ports to itself."}, portTaken},
+	{Rule{Slug: "outside-differs", Family: "Names", Severity: Warns,
+		Promise: "The world is told what the document says."}, outsideDiffers},
 }
 
 func aroundRules() []Rule {

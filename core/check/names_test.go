@@ -6,8 +6,10 @@ import (
 	"strings"
 
 	"lithos/core/check"
+	"lithos/core/compile"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/core/zone"
 )
 
 func resolver(s *site.Site) *site.Resolver { return &s.Resolvers[0] }
@@ -131,6 +133,11 @@ var nameAroundCases = []aroundCase{
 	}, func(_ *site.Site, w *check.Surroundings) {
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Outside: []string{"hallin.larkrise.example"}}}
 	}, true},
+	{"outside-differs", func(s *site.Site, w *check.Surroundings) {
+		w.Told = toldOutside(s, "203.0.113.99")
+	}, func(s *site.Site, w *check.Surroundings) {
+		w.Told = toldOutside(s, "203.0.113.80")
+	}, true},
 	{"port-taken", func(s *site.Site, w *check.Surroundings) {
 		w.Programs = map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 53, Runs: true}}}
 	}, func(s *site.Site, w *check.Surroundings) {
@@ -143,4 +150,17 @@ var nameAroundCases = []aroundCase{
 		s.Zones = append(s.Zones, site.Zone{ID: "zone-x", Name: "lab.larkrise.example", Side: site.Inside})
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Domain: "hallin.larkrise.example"}}
 	}, true},
+}
+
+// toldOutside is what the world is told at a clean site, but for the address of www, and a name of the
+// provider's own.
+func toldOutside(s *site.Site, www string) map[string][]zone.Record {
+	p := compile.Names(s).Outside[0]
+	list := append(compile.Held(p), zone.Record{Owner: "status", Type: "A", Data: "203.0.113.54", TTL: 60})
+	for i := range list {
+		if list[i].Owner == "www" {
+			list[i].Data = www
+		}
+	}
+	return map[string][]zone.Record{p.Zone.ID: list}
 }

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -718,4 +719,53 @@ func portTaken(a *around, report func(Finding)) {
 			})
 		}
 	})
+}
+
+// mostDiffering is how many names of a zone are reported that the world is told something else of; of a
+// zone that another tool writes all may.
+const mostDiffering = 20
+
+// outsideDiffers is about what the world is told that is not what the document says, as it was last read
+// from the servers of the zones. Names that the document does not have are their servers' own.
+func outsideDiffers(a *around, report func(Finding)) {
+	for _, p := range a.book().Outside {
+		told, read := a.Told[p.Zone.ID]
+		if !read {
+			continue
+		}
+		changes := zone.Changes(told, zone.Merged(told, nil, compile.Held(p)))
+		for i, c := range changes {
+			if i == mostDiffering {
+				break
+			}
+			name := zone.Absolute(c.Owner, p.Name)
+			found := Finding{
+				Title: "The world is told something else of " + name, Parts: []site.Ref{zoneRef(p.Zone.ID)},
+				Value: c.Owner + "/" + c.Type,
+				Says: fmt.Sprintf("%s is %s where %s was read, and %s here. The next push that changes the zone writes "+
+					"what is here.", c.Type, data(c.Was), p.Zone.Server.Address, data(c.Now)),
+			}
+			at := slices.IndexFunc(p.Zone.Records, func(r *site.Record) bool {
+				return strings.EqualFold(r.Owner, c.Owner) && r.Type == c.Type
+			})
+			if at >= 0 && len(c.Was) == 1 && len(c.Now) == 1 {
+				was := p.Zone.Records[at]
+				now := *was
+				now.Data, now.TTL = c.Was[0].Data, c.Was[0].TTL
+				found.Parts = append([]site.Ref{{Kind: site.KindRecord, ID: was.ID}}, found.Parts...)
+				found.Fix = change("Write down what the world is told", site.KindRecord, was.ID,
+					zoneRef(p.Zone.ID), *was, now)
+			}
+			report(found)
+		}
+	}
+}
+
+// data is what records say, in words.
+func data(list []zone.Record) string {
+	var out []string
+	for _, r := range list {
+		out = append(out, r.Data)
+	}
+	return cmp.Or(strings.Join(out, ", "), "not there")
 }

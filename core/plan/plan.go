@@ -22,7 +22,7 @@ type Step struct {
 	Adds   bool            `json:"adds"` // whether it brings something rather than take it away
 	Text   string          `json:"text"` // the object; `backquotes` hold addresses and device names
 	Why    string          `json:"why"`
-	Method string          `json:"method" enum:"PUT,DELETE"` // RFC 8040
+	Method string          `json:"method" enum:"PUT,DELETE,UPDATE"` // RFC 8040, RFC 2136
 	Path   string          `json:"path"`
 	Body   json.RawMessage `json:"body,omitempty"`
 }

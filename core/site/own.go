@@ -1,6 +1,11 @@
 package site
 
-import "lithos/core/option"
+import (
+	"encoding/base64"
+	"errors"
+
+	"lithos/core/option"
+)
 
 // Own is the site's own option definitions. One of an unknown type is left
 // out; package check reports it.
@@ -51,4 +56,13 @@ func (s *Site) Secrets() []string {
 		}
 	}
 	return out
+}
+
+// CheckKey says what is wrong with a TSIG key (RFC 8945) as it is typed: base64 of at least 16 octets.
+func CheckKey(secret string) error {
+	raw, err := base64.StdEncoding.DecodeString(secret)
+	if err != nil || len(raw) < 16 {
+		return errors.New("is not a TSIG key; paste its base64 text, at least 24 characters")
+	}
+	return nil
 }

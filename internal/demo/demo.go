@@ -5,6 +5,7 @@ package demo
 import (
 	"context"
 	"crypto/rand"
+	"encoding/base64"
 	"errors"
 	"log/slog"
 	"os"
@@ -55,10 +56,19 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	w.Outside, w.OutsideName = scenario.Outside, rehearse.OutsideName
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop}
-	if running.internet, err = standin.StartInternet(); err != nil {
+	if running.Internet, err = standin.StartInternet(); err != nil {
 		return nil, err
 	}
-	world := &standin.Outer{Internet: running.internet}
+	world := &standin.Outer{Internet: running.Internet}
+	if o.State != "" {
+		if err := os.MkdirAll(o.State, 0o700); err != nil {
+			return nil, err
+		}
+		if err := running.Internet.Keep(filepath.Join(o.State, "provider.json")); err != nil {
+			return nil, err
+		}
+	}
+	w.Reaches = running.Internet.Reaches()
 	defer func() {
 		if err != nil {
 			running.Close()
@@ -79,8 +89,13 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		fabric := standin.NewFabric()
 		world.Join(fabric)
 		// What the provider has already.
-		if err := running.internet.Hold(compile.Names(scenario.Site(name))); err != nil {
+		if err := running.Internet.Hold(compile.Names(scenario.Site(name))); err != nil {
 			return nil, err
+		}
+		for _, z := range doc.Zones {
+			if err := running.key(ctx, w, doc, z); err != nil {
+				return nil, err
+			}
 		}
 		for _, dev := range doc.Devices {
 			d, password, err := o.start(fabric, doc, dev)
@@ -134,10 +149,22 @@ func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) 
 	return d, password, err
 }
 
+// key makes the key of an outside zone, at the provider and here.
+func (d *Devices) key(ctx context.Context, w *work.Service, doc *site.Site, z site.Zone) error {
+	if z.Key == "" {
+		return nil
+	}
+	raw := make([]byte, 32)
+	_, _ = rand.Read(raw)
+	secret := base64.StdEncoding.EncodeToString(raw)
+	d.Internet.AddKey(internet.Key{Name: z.Key, Secret: secret, Zone: z.Name, Reads: true})
+	return w.KeepSecret(ctx, doc.ID, z.Secret, secret)
+}
+
 // Devices are the running ones, by id.
 type Devices struct {
 	ByID     map[string]*standin.Device
-	internet *internet.Internet
+	Internet *internet.Internet
 	stop     context.CancelFunc
 	done     sync.WaitGroup
 }
@@ -149,8 +176,8 @@ func (d *Devices) Close() {
 	for _, one := range d.ByID {
 		one.Close()
 	}
-	if d.internet != nil {
-		d.internet.Close()
+	if d.Internet != nil {
+		d.Internet.Close()
 	}
 }
 

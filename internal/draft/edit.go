@@ -332,6 +332,9 @@ func newID(kind string) string {
 
 const maxSecret = 200 // characters
 
+// keptBy are the kinds with a password or a key, and how the names begin under which those are kept.
+var keptBy = map[string]string{site.KindInterface: "line", site.KindZone: "key"}
+
 // sealTyped takes the passwords out of what was typed and leaves in their place
 // the names they are to be kept under. A draft holds only those. Each gets a name
 // of its own, so that the one in use stays what it was until the push.
@@ -339,19 +342,26 @@ func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.En
 	var out []gen.PutSecretParams
 	for i, e := range entries {
 		value := e.Fields["secret"]
-		if e.Kind != site.KindInterface || value == "" {
+		begins, is := keptBy[e.Kind]
+		if !is || value == "" {
 			continue
 		}
+		problem, what := "", "password"
 		if len(value) > maxSecret {
-			says := fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
-			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the password " + says + ".",
-				Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: says}}}
+			problem = fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
+		}
+		if err := site.CheckKey(value); e.Kind == site.KindZone && err != nil {
+			problem, what = err.Error(), "key"
+		}
+		if problem != "" {
+			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the " + what + " " + problem + ".",
+				Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: problem}}}
 		}
 		sealed, err := s.sealer.Seal(value)
 		if err != nil {
 			return nil, err
 		}
-		name := newID("line")
+		name := newID(begins)
 		e.Fields["secret"] = name
 		out = append(out, gen.PutSecretParams{SiteID: d.Order.SiteID, Name: name, Sealed: sealed, PutBy: by.ID,
 			OrderID: d.Order.ID})

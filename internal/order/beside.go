@@ -9,6 +9,7 @@ import (
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/core/zone"
 )
 
 // Beside is what is known of a site beside its document.
@@ -16,7 +17,17 @@ type Beside struct {
 	Access    []Access // of its devices
 	Orders    []Opened
 	Seen      []seen.Heard
+	Zones     []ZoneReading    // of its outside zones
 	Neighbors []check.Neighbor // the customer's sites; whether this one is among them does not matter
+}
+
+// ZoneReading is an outside zone as its server had it when it was last read.
+type ZoneReading struct {
+	ZoneID  string
+	ReadAt  *time.Time // nil where it never was
+	Problem string     // why it could not be read the last time
+	Serial  uint32
+	Records []zone.Record
 }
 
 // Opened is one of the open work orders of a site.
@@ -30,7 +41,13 @@ type Opened struct {
 // Around is what rules need beside the document of a site.
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
-		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{}}
+		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{},
+		Told: map[string][]zone.Record{}}
+	for _, z := range b.Zones {
+		if z.ReadAt != nil {
+			with.Told[z.ZoneID] = z.Records
+		}
+	}
 	for _, a := range b.Access {
 		with.Programs[a.DeviceID] = a.Programs
 	}

@@ -52,6 +52,11 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 			h.Devices = append(h.Devices, t.Name)
 		}
 	}
+	for _, t := range d.Zones() {
+		if t.Written() {
+			h.Devices = append(h.Devices, t.Name)
+		}
+	}
 	for _, f := range added {
 		switch f.Severity {
 		case check.Blocks:

@@ -5,6 +5,7 @@ package people
 
 import (
 	"log/slog"
+	"net/netip"
 
 	"github.com/prometheus/client_golang/prometheus"
 
@@ -19,6 +20,10 @@ type Service struct {
 	log     *slog.Logger
 	hashes  chan struct{} // the passwords looked at now
 	signIns *prometheus.CounterVec
+
+	// Reaches is where servers that hold zones are reached from here, where that is another address than
+	// the one they have on the internet. It is set before anything is pushed.
+	Reaches map[netip.AddrPort]netip.AddrPort
 }
 
 // New makes the use cases on a migrated database.

@@ -199,6 +199,11 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 			return fmt.Errorf("%s: %w", t.Name, err)
 		}
 	}
+	for _, t := range r.draft.Zones() {
+		if err := r.prepare(ctx, t); err != nil {
+			return fmt.Errorf("%s: %w", t.Name, err)
+		}
+	}
 	if where, err := r.climb(ctx, drivers); err != nil {
 		return fmt.Errorf("%s: %w", where, err)
 	}

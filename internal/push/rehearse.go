@@ -185,10 +185,11 @@ func (s *Service) RehearsedReply(ctx context.Context, id int64, seq int32) (*dhc
 	return &m, nil
 }
 
-// DevicePlan is the ordered steps for one device.
+// DevicePlan is the ordered steps for one device, or for a zone at the server that holds it.
 type DevicePlan struct {
 	Device  string      `json:"device"`
 	Kind    string      `json:"kind"`
+	Holder  string      `json:"holder,omitempty" doc:"of a zone: the server that holds it"`
 	ByHand  bool        `json:"byHand"` // Lithos cannot reach it; a technician does the steps
 	Steps   []plan.Step `json:"steps"`
 	Timeout int         `json:"timeout"` // seconds until the device returns by itself
@@ -202,9 +203,18 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) []DevicePlan {
 		if t.Access != nil {
 			base.Resolver.Program = t.Access.Programs
 		}
-		out = append(out, DevicePlan{t.Name, t.Kind, t.Access == nil,
-			plan.Between(base, plan.Target(base, base, wanted)),
-			int(s.Timing.ConfirmWithin / time.Second)})
+		out = append(out, DevicePlan{Device: t.Name, Kind: t.Kind, ByHand: t.Access == nil,
+			Steps: plan.Between(base, plan.Target(base, base, wanted)), Timeout: int(s.Timing.ConfirmWithin / time.Second)})
+	}
+	for _, t := range d.Zones() {
+		p := DevicePlan{Device: t.Name, Kind: "zone", ByHand: !t.Written(), Steps: []plan.Step{}}
+		if t.Server.Address.IsValid() {
+			p.Holder = t.Server.String()
+		}
+		for _, c := range t.Changes() {
+			p.Steps = append(p.Steps, plan.Tell(c))
+		}
+		out = append(out, p)
 	}
 	return out
 }

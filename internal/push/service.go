@@ -12,11 +12,13 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/riverqueue/river"
 
+	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store"
+	"lithos/internal/transfer"
 )
 
 // QueuePush is the queue of pushes.
@@ -32,6 +34,8 @@ type Drafts interface {
 type Devices interface {
 	Reach(order.Access) (*device.RESTCONF, error)
 	HandOver(ctx context.Context, siteID string, c yang.Config, driver *device.RESTCONF) error
+	// Holder is the server that holds an outside zone of a site.
+	Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error)
 }
 
 // Accounts finds who started a push.

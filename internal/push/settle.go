@@ -69,13 +69,11 @@ func firstDifference(left []plan.Step) string {
 // is lost, until what it did is known. One that did not keep it sends the others back.
 func (r *run) confirm(ctx context.Context) error {
 	problem := ""
-	settled, err := r.eachDevice(ctx, func(d gen.PushDevice, driver *device.RESTCONF) (string, error) {
+	settled, err := r.eachDevice(ctx, func(d gen.PushDevice, h holder) (string, error) {
 		if d.State == deviceConfirmed {
 			return d.State, nil
 		}
-		err := r.settle(ctx, d, "confirm", "Confirm, and save as startup configuration", func() error {
-			return r.keep(ctx, driver, r.token)
-		})
+		err := r.settle(ctx, d, "confirm", h.keeps(), func() error { return h.keep(ctx) })
 		switch {
 		case err == nil:
 			return deviceConfirmed, nil
@@ -159,13 +157,11 @@ func (r *run) ask(ctx context.Context, driver *device.RESTCONF, token string) (s
 // to return, those that have confirmed are brought back to what they held. The push
 // has failed when each has said that it is back.
 func (r *run) giveBack(ctx context.Context) error {
-	settled, err := r.eachDevice(ctx, func(d gen.PushDevice, driver *device.RESTCONF) (string, error) {
+	settled, err := r.eachDevice(ctx, func(d gen.PushDevice, h holder) (string, error) {
 		if d.State == deviceReturned {
 			return d.State, nil
 		}
-		err := r.settle(ctx, d, "return", "Return to the configuration from before the push", func() error {
-			return r.putBack(ctx, d, driver)
-		})
+		err := r.settle(ctx, d, "return", h.returns(), func() error { return h.putBack(ctx) })
 		switch {
 		case err == nil:
 			return deviceReturned, nil
@@ -249,7 +245,7 @@ func (r *run) undo(ctx context.Context, driver *device.RESTCONF, before yang.Con
 // that left it in. It reports whether every one is in a state that is known; an
 // error of do ends it once all were asked.
 func (r *run) eachDevice(
-	ctx context.Context, do func(gen.PushDevice, *device.RESTCONF) (string, error),
+	ctx context.Context, do func(gen.PushDevice, holder) (string, error),
 ) (settled bool, err error) {
 	devices, err := r.store.PushDevices(ctx, r.push.ID)
 	if err != nil {
@@ -261,8 +257,8 @@ func (r *run) eachDevice(
 	}
 	settled = true
 	var failed error
-	for _, d := range devices {
-		state, err := r.withDevice(d, access, do)
+	for _, d := range zonesFirst(devices) {
+		state, err := r.withDevice(ctx, d, access, do)
 		if ctx.Err() != nil {
 			return false, context.Cause(ctx)
 		}
@@ -280,19 +276,12 @@ func (r *run) eachDevice(
 }
 
 func (r *run) withDevice(
-	d gen.PushDevice, access []order.Access, do func(gen.PushDevice, *device.RESTCONF) (string, error),
+	ctx context.Context, d gen.PushDevice, access []order.Access, do func(gen.PushDevice, holder) (string, error),
 ) (string, error) {
-	at := order.On(access, d.DeviceID)
-	if at == nil {
-		r.log.Warn("a device of a push is not recorded any more; record how it is reached, or end the push", "push",
-			r.push.ID, "device", d.Name)
+	h := r.holderOf(ctx, d, access)
+	if h == nil {
 		return deviceUnknown, nil
 	}
-	driver, err := r.devices.Reach(*at)
-	if err != nil {
-		r.log.Warn("a device of a push cannot be reached", "push", r.push.ID, "device", d.Name, "error", err)
-		return deviceUnknown, nil
-	}
-	defer driver.Close()
-	return do(d, driver)
+	defer h.close()
+	return do(d, h)
 }

@@ -31,6 +31,7 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 		}
 	}, siteID)
 	queue(&batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
+	queue(&batch, gen.ZonesOfSite, func(rows []gen.ZoneReading) { b.Zones = zonesOf(rows) }, siteID)
 	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
 		customer, siteID)
 	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
@@ -61,6 +62,22 @@ func accessOf(rows []gen.DeviceAccess) []order.Access {
 		})
 	}
 	return out
+}
+
+func zonesOf(rows []gen.ZoneReading) []order.ZoneReading {
+	var out []order.ZoneReading
+	for _, r := range rows {
+		z := order.ZoneReading{ZoneID: r.ZoneID, ReadAt: r.ReadAt, Problem: r.Problem, Serial: uint32(r.Serial)}
+		_ = json.Unmarshal(r.Records, &z.Records) // Lithos wrote it itself
+		out = append(out, z)
+	}
+	return out
+}
+
+// Zones is the outside zones of a site as they were last read.
+func (s *Store) Zones(ctx context.Context, siteID string) ([]order.ZoneReading, error) {
+	rows, err := s.ZonesOfSite(ctx, siteID)
+	return zonesOf(rows), err
 }
 
 func heard(rows []gen.Sighting) []seen.Heard {

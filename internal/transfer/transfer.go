@@ -4,7 +4,6 @@ package transfer
 
 import (
 	"context"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net"
@@ -14,7 +13,6 @@ import (
 
 	"github.com/miekg/dns"
 
-	"lithos/core/plan"
 	"lithos/core/zone"
 )
 
@@ -53,15 +51,6 @@ func (e *RefusedError) Error() string { return e.Says }
 
 // ErrChanged says that the zone was changed by somebody else since it was read.
 var ErrChanged = errors.New("somebody else changed the zone meanwhile")
-
-// CheckSecret says what is wrong with a key as it is typed.
-func CheckSecret(secret string) error {
-	raw, err := base64.StdEncoding.DecodeString(secret)
-	if err != nil || len(raw) < 16 {
-		return errors.New("is not a TSIG key; paste its base64 text, at least 24 characters")
-	}
-	return nil
-}
 
 // Read reads the zone whole.
 func (s Server) Read(ctx context.Context) (Held, error) {
@@ -118,7 +107,7 @@ func (h *Held) take(list []dns.RR, name string) {
 
 // Write makes changes, each on what it was: ErrChanged where the zone has something else there. Making
 // them again once they are made is ErrChanged, too.
-func (s Server) Write(ctx context.Context, changes []plan.SetChange) error {
+func (s Server) Write(ctx context.Context, changes []zone.Change) error {
 	for batch := range slices.Chunk(changes, maxSets) {
 		m, err := s.update(batch, true)
 		if err != nil {
@@ -133,7 +122,7 @@ func (s Server) Write(ctx context.Context, changes []plan.SetChange) error {
 
 // Try asks whether the server would take changes on what they were, and makes none. Whether the key may
 // make them is not known before they are made.
-func (s Server) Try(ctx context.Context, changes []plan.SetChange) error {
+func (s Server) Try(ctx context.Context, changes []zone.Change) error {
 	for batch := range slices.Chunk(changes, maxSets) {
 		m, err := s.update(batch, false)
 		if err != nil {
@@ -148,7 +137,7 @@ func (s Server) Try(ctx context.Context, changes []plan.SetChange) error {
 
 // update is the message that makes changes: what each was as a prerequisite (RFC 2136 section 2.4.2), and
 // the set taken away and put there again whole.
-func (s Server) update(changes []plan.SetChange, makes bool) (*dns.Msg, error) {
+func (s Server) update(changes []zone.Change, makes bool) (*dns.Msg, error) {
 	m := new(dns.Msg)
 	m.SetUpdate(dns.Fqdn(s.Zone))
 	for _, c := range changes {

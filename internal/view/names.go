@@ -91,6 +91,15 @@ type AskerChoice struct {
 	Group string `json:"group" enum:"networks,clients,devices,outside"`
 }
 
+// Told is an outside zone as its server had it when it was last read; nil where it never was.
+func (p *Page) Told(zoneID string) *order.ZoneReading {
+	i := slices.IndexFunc(p.beside.Zones, func(z order.ZoneReading) bool { return z.ZoneID == zoneID })
+	if i < 0 {
+		return nil
+	}
+	return &p.beside.Zones[i]
+}
+
 // namer draws the page of names.
 type namer struct {
 	*Page

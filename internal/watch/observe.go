@@ -23,6 +23,7 @@ import (
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
+	"lithos/internal/transfer"
 )
 
 // QueueRead is the queue of readings: what one of them waits for does not keep pushes.
@@ -152,9 +153,57 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
 		}
 	}
+	if err := s.readZones(ctx, siteID); err != nil && ctx.Err() == nil {
+		s.log.Warn("cannot read the outside zones of a site", "site", siteID, "error", err)
+	}
 	if err := s.tellSeen(ctx, siteID); err != nil && ctx.Err() == nil {
 		s.log.Warn("cannot tell browsers what was seen", "site", siteID, "error", err)
 	}
+}
+
+// mostTold is how many records of an outside zone are kept; of a larger zone nothing is compared.
+const mostTold = 5000
+
+// readZones reads the outside zones of a site from the servers that hold them.
+func (s *Service) readZones(ctx context.Context, siteID string) error {
+	row, err := s.store.SiteByID(ctx, siteID)
+	if err != nil {
+		return err
+	}
+	head, err := s.sites.Head(ctx, row.ID, row.Head)
+	if err != nil {
+		return err
+	}
+	for _, z := range head.Zones {
+		if z.Side != site.Outside || !z.Server.Address.IsValid() {
+			continue
+		}
+		note := gen.NoteZoneParams{SiteID: siteID, ZoneID: z.ID, Records: []byte("[]")}
+		held, err := s.readZone(ctx, siteID, z)
+		if err == nil {
+			note.Serial = int64(held.Serial)
+			note.Records, err = json.Marshal(held.Records)
+		}
+		if err != nil {
+			note.Problem = store.ForPeople(err)
+		}
+		if err := s.store.NoteZone(ctx, note); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) readZone(ctx context.Context, siteID string, z site.Zone) (transfer.Held, error) {
+	server, err := s.devices.Holder(ctx, siteID, z)
+	if err != nil {
+		return transfer.Held{}, err
+	}
+	held, err := server.Read(ctx)
+	if err == nil && len(held.Records) > mostTold {
+		err = fmt.Errorf("%s has %d records; more than %d are not compared", z.Name, len(held.Records), mostTold)
+	}
+	return held, err
 }
 
 // tellSeen draws conclusions from what was seen at a site, and tells browsers.
@@ -187,6 +236,9 @@ func digestOf(b order.Beside) uint64 {
 	for _, v := range b.Seen {
 		v.Last = v.Last.Truncate(seen.Grain)
 		fmt.Fprintln(h, v)
+	}
+	for _, z := range b.Zones {
+		fmt.Fprintln(h, z.ZoneID, z.Problem, z.Serial, len(z.Records))
 	}
 	for _, a := range b.Access {
 		fmt.Fprintln(h, a.DeviceID, a.Problem, a.ReadAt != nil, a.Programs)

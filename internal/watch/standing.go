@@ -49,7 +49,11 @@ func (s *Service) lookAround(ctx context.Context) error {
 		if err != nil {
 			return false, err
 		}
-		return s.lookAt(ctx, row, order.Beside{Access: access, Seen: heard, Neighbors: all})
+		zones, err := s.store.Zones(ctx, row.ID)
+		if err != nil {
+			return false, err
+		}
+		return s.lookAt(ctx, row, order.Beside{Access: access, Seen: heard, Zones: zones, Neighbors: all})
 	}
 	for _, row := range rows {
 		changed, err := look(row)

@@ -14,9 +14,11 @@ import (
 	"github.com/riverqueue/river"
 
 	"lithos/core/check"
+	"lithos/core/site"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store"
+	"lithos/internal/transfer"
 )
 
 // Sites finds the scenes of sites.
@@ -28,6 +30,8 @@ type Sites interface {
 // Devices makes drivers for devices.
 type Devices interface {
 	Reach(order.Access) (*device.RESTCONF, error)
+	// Holder is the server that holds an outside zone of a site.
+	Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error)
 }
 
 // Service is the use cases of reading devices. It is safe for concurrent use, and any

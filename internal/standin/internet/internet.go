@@ -6,6 +6,7 @@ package internet
 import (
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -120,6 +121,25 @@ func (n *Internet) AddKey(k Key) {
 	n.holder.keys[k.Name] = k
 }
 
+// Inject sets what the provider gets wrong from now on.
+func (n *Internet) Inject(f Faults) {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	n.holder.faults = f
+}
+
+// Change changes a zone of the provider, as somebody at its own pages would.
+func (n *Internet) Change(name string, change func(*yang.Zone)) error {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	z, at := n.holder.zone(name)
+	if at < 0 {
+		return fmt.Errorf("the provider does not hold %s", name)
+	}
+	change(&z)
+	return n.holder.put(at, z)
+}
+
 // Notify tells a server from now on when a zone of the provider changes (RFC 1996).
 func (n *Internet) Notify(to netip.AddrPort) {
 	n.holder.mu.Lock()
@@ -145,6 +165,12 @@ func (n *Internet) Endpoint(a netip.Addr) (resolve.Endpoint, bool) {
 
 // Anchors are the keys of the root, which those who check signatures begin with.
 func (n *Internet) Anchors() []*dns.DS { return []*dns.DS{n.keys[""].told()} }
+
+// Reaches is where the provider really is, for who changes zones there.
+func (n *Internet) Reaches() map[netip.AddrPort]netip.AddrPort {
+	at, _ := n.Endpoint(Provider)
+	return map[netip.AddrPort]netip.AddrPort{netip.AddrPortFrom(Provider, 53): at.Plain}
+}
 
 // Hold makes the provider hold the outside zones of a site, but for those that it holds already.
 func (n *Internet) Hold(book *compile.Book) error {

@@ -50,6 +50,7 @@ type holder struct {
 	serial uint32
 	notify []netip.AddrPort // told when a zone changes (RFC 1996)
 	file   string           // that it survives in; empty for none
+	faults Faults
 	sends  sync.WaitGroup
 	rezone func() error // makes the servers anew
 }
@@ -188,15 +189,24 @@ func (h *holder) key(w dns.ResponseWriter, m, reply *dns.Msg) (k Key, ok bool) {
 	return k, ok
 }
 
+// Faults are what the provider can be told to get wrong, for tests.
+type Faults struct {
+	Silent      bool // answers no transfer and no update
+	LoseAnswers int  // makes the next updates and does not answer them
+	Refuse      int  // refuses the next updates that change something
+}
+
 // serve answers what is more than a question of one name: transfers, updates, and news of zones that the
 // provider is no secondary of.
 func (h *holder) serve(w dns.ResponseWriter, q resolve.Question) bool {
 	transfers := len(q.Msg.Question) == 1 && q.Msg.Question[0].Qtype == dns.TypeAXFR
 	switch {
-	case q.Msg.Response:
+	case q.Msg.Response, h.silent() && (transfers || q.Msg.Opcode == dns.OpcodeUpdate):
 		return true
 	case q.Msg.Opcode == dns.OpcodeUpdate:
-		_ = w.WriteMsg(h.update(w, q.Msg))
+		if reply := h.update(w, q.Msg); !h.loses(q.Msg) {
+			_ = w.WriteMsg(reply)
+		}
 	case q.Msg.Opcode == dns.OpcodeQuery && transfers:
 		h.transfer(w, q.Msg, q.Stream)
 	case q.Msg.Opcode == dns.OpcodeNotify:
@@ -204,6 +214,23 @@ func (h *holder) serve(w dns.ResponseWriter, q resolve.Question) bool {
 	default:
 		return false
 	}
+	return true
+}
+
+func (h *holder) silent() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.faults.Silent
+}
+
+// loses reports whether the answer to an update gets lost.
+func (h *holder) loses(m *dns.Msg) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(m.Ns) == 0 || h.faults.LoseAnswers == 0 {
+		return false
+	}
+	h.faults.LoseAnswers--
 	return true
 }
 
@@ -266,6 +293,10 @@ func (h *holder) change(k Key, m *dns.Msg) int {
 	}
 	if code := met(z, m.Answer); code != dns.RcodeSuccess {
 		return code
+	}
+	if len(m.Ns) > 0 && h.faults.Refuse > 0 {
+		h.faults.Refuse--
+		return dns.RcodeRefused
 	}
 	was := slices.Clone(z.Record)
 	for _, rr := range m.Ns {

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/compile"
-	"lithos/core/plan"
 	"lithos/core/scenario"
 	"lithos/core/yang"
 	"lithos/core/zone"
@@ -71,7 +70,7 @@ func TestZonesAreReadAndWritten(t *testing.T) {
 	want[www].Data = "203.0.113.81"
 	want = append(want, record("shop", "CNAME", "www"), record("note", "TXT", `"two words" "and \"quotes\""`))
 	want = slices.DeleteFunc(want, func(r zone.Record) bool { return r.Owner == "remote.kelder" })
-	changes := plan.SetChanges(was.Records, want)
+	changes := zone.Changes(was.Records, want)
 	require.Len(t, changes, 4)
 	require.NoError(t, s.Try(ctx, changes))
 	again, err := s.Read(ctx)
@@ -85,7 +84,7 @@ func TestZonesAreReadAndWritten(t *testing.T) {
 	assert.Equal(t, []string{"www.larkrise.example", "203.0.113.81"}, ask(t, n, "shop.larkrise.example", dns.TypeA))
 	assert.Empty(t, ask(t, n, "remote.kelder.larkrise.example", dns.TypeA))
 	require.ErrorIs(t, s.Write(ctx, changes), transfer.ErrChanged, "they are made already")
-	assert.Empty(t, plan.SetChanges(now.Records, want))
+	assert.Empty(t, zone.Changes(now.Records, want))
 }
 
 // A change is made on what it was thought to change, or not at all.
@@ -93,9 +92,9 @@ func TestNothingIsOverwritten(t *testing.T) {
 	_, s := held(t)
 	was, err := s.Read(t.Context())
 	require.NoError(t, err)
-	other := plan.SetChanges(nil, []zone.Record{record("new", "A", "203.0.113.5")})
+	other := zone.Changes(nil, []zone.Record{record("new", "A", "203.0.113.5")})
 	require.NoError(t, s.Write(t.Context(), other))
-	mine := plan.SetChanges(was.Records, append(slices.Clone(was.Records), record("beside", "A", "203.0.113.6"),
+	mine := zone.Changes(was.Records, append(slices.Clone(was.Records), record("beside", "A", "203.0.113.6"),
 		record("new", "A", "203.0.113.7")))
 	require.ErrorIs(t, s.Write(t.Context(), mine), transfer.ErrChanged)
 	now, err := s.Read(t.Context())
@@ -112,12 +111,12 @@ func TestKeysAreKeptTo(t *testing.T) {
 	narrow, elsewhere, unknown, wrong, none := all, all, all, all, all
 	narrow.Key, elsewhere.Key, unknown.Key, none.Key = "challenge", "elsewhere", "nobody", ""
 	wrong.Secret = base64.StdEncoding.EncodeToString([]byte("another key of thirty-two octets"))
-	add := func(r zone.Record) []plan.SetChange { return plan.SetChanges(nil, []zone.Record{r}) }
+	add := func(r zone.Record) []zone.Change { return zone.Changes(nil, []zone.Record{r}) }
 	challenge := add(record("_acme-challenge", "TXT", `"token"`))
 	for _, c := range []struct {
 		what    string
 		s       transfer.Server
-		changes []plan.SetChange
+		changes []zone.Change
 		says    string
 	}{
 		{"its own name", narrow, challenge, ""},
@@ -164,7 +163,7 @@ func TestNewsOfAZone(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
 	n.Notify(l.Addr())
-	require.NoError(t, s.Write(t.Context(), plan.SetChanges(nil, []zone.Record{record("new", "A", "203.0.113.5")})))
+	require.NoError(t, s.Write(t.Context(), zone.Changes(nil, []zone.Record{record("new", "A", "203.0.113.5")})))
 	m := <-told
 	assert.Equal(t, dns.OpcodeNotify, m.Opcode)
 	now, err := s.Read(t.Context())
@@ -177,7 +176,7 @@ func TestTheProviderRemembers(t *testing.T) {
 	file := t.TempDir() + "/provider.json"
 	n, s := held(t)
 	require.NoError(t, n.Keep(file))
-	require.NoError(t, s.Write(t.Context(), plan.SetChanges(nil, []zone.Record{record("new", "A", "203.0.113.5")})))
+	require.NoError(t, s.Write(t.Context(), zone.Changes(nil, []zone.Record{record("new", "A", "203.0.113.5")})))
 	again, err := Start(nil)
 	require.NoError(t, err)
 	t.Cleanup(again.Close)

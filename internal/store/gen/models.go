@@ -256,3 +256,12 @@ type WorkOrderStep struct {
 	MadeAt   time.Time
 	Version  int32
 }
+
+type ZoneReading struct {
+	SiteID  string
+	ZoneID  string
+	ReadAt  *time.Time
+	Problem string
+	Serial  int64
+	Records []byte
+}

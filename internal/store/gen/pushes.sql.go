@@ -376,6 +376,33 @@ func (q *Queries) NoteRead(ctx context.Context, arg NoteReadParams) error {
 	return err
 }
 
+const NoteZone = `-- name: NoteZone :exec
+INSERT INTO zone_reading (site_id, zone_id, read_at, problem, serial, records)
+VALUES ($1, $2, CASE WHEN $3::text = '' THEN now() END, $3, $4, $5)
+ON CONFLICT (site_id, zone_id) DO UPDATE SET problem = excluded.problem, read_at = coalesce(excluded.read_at, zone_reading.read_at),
+    serial = CASE WHEN excluded.problem = '' THEN excluded.serial ELSE zone_reading.serial END,
+    records = CASE WHEN excluded.problem = '' THEN excluded.records ELSE zone_reading.records END
+`
+
+type NoteZoneParams struct {
+	SiteID  string
+	ZoneID  string
+	Problem string
+	Serial  int64
+	Records []byte
+}
+
+func (q *Queries) NoteZone(ctx context.Context, arg NoteZoneParams) error {
+	_, err := q.db.Exec(ctx, NoteZone,
+		arg.SiteID,
+		arg.ZoneID,
+		arg.Problem,
+		arg.Serial,
+		arg.Records,
+	)
+	return err
+}
+
 const Notify = `-- name: Notify :exec
 SELECT pg_notify('lithos', $1::text)
 `
@@ -827,4 +854,35 @@ func (q *Queries) WriteJournal(ctx context.Context, arg WriteJournalParams) (int
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const ZonesOfSite = `-- name: ZonesOfSite :many
+SELECT site_id, zone_id, read_at, problem, serial, records FROM zone_reading WHERE site_id = $1 ORDER BY zone_id
+`
+
+func (q *Queries) ZonesOfSite(ctx context.Context, siteID string) ([]ZoneReading, error) {
+	rows, err := q.db.Query(ctx, ZonesOfSite, siteID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ZoneReading
+	for rows.Next() {
+		var i ZoneReading
+		if err := rows.Scan(
+			&i.SiteID,
+			&i.ZoneID,
+			&i.ReadAt,
+			&i.Problem,
+			&i.Serial,
+			&i.Records,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }

@@ -90,6 +90,16 @@ SELECT site_id FROM device_access GROUP BY site_id ORDER BY min(coalesce(tried_a
 UPDATE device_access SET tried_at = now(), read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem,
     programs = CASE WHEN @problem::text = '' THEN @programs ELSE programs END WHERE site_id = @site_id AND device_id = @device_id;
 
+-- name: NoteZone :exec
+INSERT INTO zone_reading (site_id, zone_id, read_at, problem, serial, records)
+VALUES (@site_id, @zone_id, CASE WHEN @problem::text = '' THEN now() END, @problem, @serial, @records)
+ON CONFLICT (site_id, zone_id) DO UPDATE SET problem = excluded.problem, read_at = coalesce(excluded.read_at, zone_reading.read_at),
+    serial = CASE WHEN excluded.problem = '' THEN excluded.serial ELSE zone_reading.serial END,
+    records = CASE WHEN excluded.problem = '' THEN excluded.records ELSE zone_reading.records END;
+
+-- name: ZonesOfSite :many
+SELECT * FROM zone_reading WHERE site_id = $1 ORDER BY zone_id;
+
 -- name: PutSighting :batchexec
 INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
 VALUES (@site_id, @device_id, @source, @address, @mac, @client_id, @name, @vendor_class, @pool, @state, @port, @last, @last, @expires)
