@@ -94,6 +94,24 @@ func (p *Pages) sort() {
 	})
 }
 
+// NameKey is what a name of a side and type is known by over the revisions of a site.
+func NameKey(side, whole, typ string) string { return side + " " + whole + " " + typ }
+
+// List is every name by its NameKey, in no order.
+func (b *Book) List() []string {
+	seen := map[string]bool{}
+	out := []string{}
+	for _, p := range slices.Concat(b.Inside, b.Outside) {
+		for _, e := range p.Entries {
+			if key := NameKey(p.Side, p.Whole(e), e.Type); !seen[key] {
+				seen[key] = true
+				out = append(out, key)
+			}
+		}
+	}
+	return out
+}
+
 // Find is the zone of a side that a whole name lies in: the longest.
 func Find(list []*Pages, name string) *Pages {
 	var best *Pages

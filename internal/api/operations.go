@@ -279,7 +279,11 @@ func (s *server) nameOperations(api huma.API) {
 			Stratum string `query:"stratum" maxLength:"100" doc:"id of the one that is listed; the site's own zone when empty"`
 		}) (*body[*view.NamesView], error) {
 			p, err := s.work.Page(ctx, in.Site, in.Order)
-			return drawn(s, p, err, func() *view.NamesView { return p.Names(in.Stratum) })
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			ages, err := s.work.Store.NameAges(ctx, p.Site.ID)
+			return drawn(s, p, err, func() *view.NamesView { return p.Names(in.Stratum, ages) })
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/resolvers/{resolver}", "look-into",
 		"What a device's resolver keeps and was asked, read from the device"),

@@ -16,6 +16,8 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"slices"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -27,6 +29,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"lithos/core/address"
+	"lithos/core/compile"
 	"lithos/core/site"
 	"lithos/core/zone"
 	"lithos/internal/store/gen"
@@ -233,7 +236,35 @@ func addRevision(ctx context.Context, q *gen.Queries, s *site.Site, revision int
 	if err := q.LookAgainAtCustomer(ctx, s.Customer.Name); err != nil {
 		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
 	}
-	return project(ctx, q, s)
+	return errors.Join(project(ctx, q, s), nameAges(ctx, q, s, revision))
+}
+
+// nameAges notes which names came with a revision, and forgets those that went.
+func nameAges(ctx context.Context, q *gen.Queries, s *site.Site, revision int32) error {
+	now := compile.Names(s).List()
+	had := map[string]bool{}
+	if revision > 1 {
+		before, err := Revision(ctx, q, s.ID, revision-1)
+		if err != nil {
+			return err
+		}
+		for _, name := range compile.Names(before).List() {
+			had[name] = true
+		}
+	}
+	fresh := slices.DeleteFunc(slices.Clone(now), func(name string) bool { return had[name] })
+	return errors.Join(q.ForgetNames(ctx, gen.ForgetNamesParams{SiteID: s.ID, Names: now}),
+		q.NewNames(ctx, gen.NewNamesParams{SiteID: s.ID, Names: fresh}))
+}
+
+// NameAges is since when a site has its names, by compile.NameKey; of some nothing is known.
+func (s *Store) NameAges(ctx context.Context, siteID string) (map[string]time.Time, error) {
+	rows, err := s.NamesSince(ctx, siteID)
+	out := make(map[string]time.Time, len(rows))
+	for _, r := range rows {
+		out[r.Name] = r.Since
+	}
+	return out, err
 }
 
 func optional(id int64) *int64 {

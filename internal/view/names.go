@@ -11,6 +11,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/compile"
+	"lithos/core/dhcp"
 	"lithos/core/names"
 	"lithos/core/rehearse"
 	"lithos/core/site"
@@ -41,7 +42,9 @@ type NamesView struct {
 	Changes  []compile.Answered `json:"changes"` // what the draft changes in answers
 	Askers   []AskerChoice      `json:"askers"`
 	Resolver string             `json:"resolver,omitempty"` // ref of the site's first
-	ReadAt   *time.Time         `json:"readAt,omitempty" doc:"when the device that gave the listed leases was read last"`
+	ReadAt   *time.Time         `json:"readAt,omitempty" doc:"when the device or server that told what is listed was read last"`
+	ReadFrom string             `json:"readFrom,omitempty" doc:"that device or server"`
+	Problem  string             `json:"problem,omitempty" doc:"why it could not be read the last time"`
 	Missing  string             `json:"missing,omitempty" enum:"resolver,zone" doc:"the first step of a site that keeps no names"`
 }
 
@@ -75,10 +78,14 @@ type NameRow struct {
 	From        string `json:"from"` // where it comes from, in words
 	TTL         int    `json:"ttl,omitempty"`
 	Until       string `json:"until,omitempty"` // when a lease ends, RFC 3339
-	Changed     string `json:"changed,omitempty" enum:"added,changed"`
-	Severity    string `json:"severity,omitempty"`
-	Finding     string `json:"finding,omitempty"` // id of the gravest
-	Hidden      bool   `json:"hidden,omitempty"`  // another claims its name
+	Since       string `json:"since,omitempty" doc:"since when the site has the name, RFC 3339; nothing where that is not known"`
+	Told        string `json:"told,omitempty" doc:"of an outside zone: what its server told when it was read last"`
+	// Makes are fields of a reservation that gives what is listed a name of its own.
+	Makes    map[string]string `json:"makes,omitempty"`
+	Changed  string            `json:"changed,omitempty" enum:"added,changed"`
+	Severity string            `json:"severity,omitempty"`
+	Finding  string            `json:"finding,omitempty"` // id of the gravest
+	Hidden   bool              `json:"hidden,omitempty"`  // another claims its name
 	// Fields are the form fields that its cells change, where they can be.
 	NameField  string `json:"nameField,omitempty"`
 	ValueField string `json:"valueField,omitempty"`
@@ -107,14 +114,18 @@ type namer struct {
 	resolver *site.Resolver // the site's first, nil for none
 	device   *site.Device   // that it runs on
 	held     []names.Held   // names of its leases
+	leases   map[netip.Addr]dhcp.Lease
+	ages     map[string]time.Time // since when there are names, by compile.NameKey
 	reverse  map[netip.Addr][]string
 	marks    map[site.Ref]check.Finding // the gravest finding of a part, of rules about names
 	changed  map[string]string          // whole names that the draft adds or changes
 }
 
-// Names is the page of names; chosen is the stratum that is listed, the site's own zone where empty.
-func (p *Page) Names(chosen string) *NamesView {
+// Names is the page of names; chosen is the stratum that is listed, the site's own zone where empty. ages
+// is since when there are names, by compile.NameKey.
+func (p *Page) Names(chosen string, ages map[string]time.Time) *NamesView {
 	n := p.namer()
+	n.ages = ages
 	v := &NamesView{Version: p.Version(), Rows: []NameRow{}, Changes: []compile.Answered{}, Askers: n.askers()}
 	if p.draft != nil {
 		v.Changes = append(v.Changes, compile.Changes(p.draft.Base.Book(), n.book)...)
@@ -149,6 +160,10 @@ func (p *Page) namer() *namer {
 	}
 	if n.resolver != nil {
 		leases := rehearse.LeasesOf(p.Site, p.beside.Seen, time.Now())[n.device.ID]
+		n.leases = map[netip.Addr]dhcp.Lease{}
+		for _, l := range leases {
+			n.leases[l.Address] = l
+		}
 		n.held = names.HeldOf(compile.Device(p.Site, n.device.ID).DHCP, n.resolver.LeaseNames, leases, time.Now())
 	}
 	for _, z := range n.book.Inside {
@@ -242,7 +257,13 @@ func (n *namer) strata() []Stratum {
 			Says: cmp.Or(strings.Join(to, ", "), "nobody else is asked")}, resolver))
 	}
 	for _, z := range n.book.Outside {
-		out = append(out, mark(Stratum{ID: z.Zone.ID, Title: z.Name, Says: "as the document has it", Outside: true,
+		says := "as the document has it"
+		if told := n.Told(z.Zone.ID); told != nil && told.Problem != "" {
+			says = "its server is not read"
+		} else if told != nil {
+			says = "read from " + z.Zone.Server.Address.String()
+		}
+		out = append(out, mark(Stratum{ID: z.Zone.ID, Title: z.Name, Says: says, Outside: true,
 			Mono:  true,
 			Count: len(z.Entries)}, site.Ref{Kind: site.KindZone, ID: z.Zone.ID}))
 	}
@@ -287,7 +308,7 @@ func (n *namer) choose(v *NamesView, chosen string) {
 	case chosen == stratumLeases:
 		v.Chosen, v.Title, v.Rows = chosen, "Leases", n.leaseRows()
 		v.Says = "A record counts before a reservation, and that before the older lease"
-		v.ReadAt = readAt(order.On(n.beside.Access, n.device.ID))
+		v.ReadAt, v.ReadFrom = readAt(order.On(n.beside.Access, n.device.ID)), n.device.Name
 	case chosen == stratumServers, chosen == stratumHome, chosen == stratumForwarders:
 		v.Chosen = chosen
 		v.Title = map[string]string{stratumServers: "Other servers", stratumHome: "Kept at home",
@@ -339,6 +360,12 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 		v.Says += " · " + words(n.resolver.Askers) + " may ask"
 	}
 	v.Rows = n.rowsOf(z)
+	if told := n.Told(z.Zone.ID); told != nil && z.Side == site.Outside {
+		v.ReadAt, v.ReadFrom, v.Problem = told.ReadAt, z.Zone.Server.Address.String(), told.Problem
+		if told.ReadAt != nil {
+			v.Rows = n.compared(v.Rows, z, told.Records)
+		}
+	}
 	if _, reverse := zone.ReversePrefix(z.Name); reverse {
 		v.Rows = n.plainRows(z)
 	}
@@ -384,6 +411,42 @@ func (n *namer) rowsOf(z *compile.Pages) []NameRow {
 	return out
 }
 
+// compared puts what the world is told beside what the document says, and adds what only the server has.
+func (n *namer) compared(rows []NameRow, z *compile.Pages, told []zone.Record) []NameRow {
+	values := map[string][]string{}
+	for _, r := range told {
+		key := strings.ToLower(r.Owner) + "/" + r.Type
+		values[key] = append(values[key], r.Data)
+	}
+	ours := map[string]bool{}
+	for i := range rows {
+		key := rows[i].Name + "/" + rows[i].Type
+		ours[key] = true
+		rows[i].Told = "nothing"
+		if list := values[key]; slices.Contains(list, rows[i].Outside) {
+			rows[i].Told = rows[i].Outside
+		} else if len(list) > 0 {
+			rows[i].Told = strings.Join(list, ", ")
+		}
+	}
+	for _, r := range told {
+		if key := strings.ToLower(r.Owner) + "/" + r.Type; !ours[key] {
+			rows = append(rows, NameRow{Key: "told/" + key + "/" + r.Data, Name: r.Owner,
+				Whole: zone.Absolute(r.Owner, z.Name), Type: r.Type, Told: r.Data, TTL: r.TTL, From: "its server alone"})
+		}
+	}
+	slices.SortStableFunc(rows, func(a, b NameRow) int { return cmp.Compare(sortName(a.Name), sortName(b.Name)) })
+	return rows
+}
+
+// age is since when the site has a name.
+func (n *namer) age(z *compile.Pages, whole, typ string) string {
+	if since, known := n.ages[compile.NameKey(z.Side, whole, typ)]; known && n.changed[whole] != "added" {
+		return since.UTC().Format(time.RFC3339)
+	}
+	return ""
+}
+
 // sortName puts the zone itself first, and a wildcard where its domain is.
 func sortName(name string) string {
 	if name == zone.Apex {
@@ -405,7 +468,7 @@ func (n *namer) ownerOf(e compile.Entry) site.Ref {
 func (n *namer) row(z *compile.Pages, e compile.Entry, of site.Ref, key string, hidden bool) NameRow {
 	whole := z.Whole(e)
 	r := NameRow{Key: key, Name: e.Owner, Whole: whole, Ref: of.String(), Type: e.Type, Inside: e.Data, TTL: z.TTL(e),
-		From: n.fromWords(e), Hidden: hidden, Changed: n.changed[whole]}
+		From: n.fromWords(e), Hidden: hidden, Changed: n.changed[whole], Since: n.age(z, whole, e.Type)}
 	if e.In.ID != "" {
 		r.In = e.In.String()
 	}
@@ -501,7 +564,7 @@ func (n *namer) plainRows(z *compile.Pages) []NameRow {
 		of := n.ownerOf(e)
 		r := NameRow{Key: e.Owner + "/" + e.Type + "/" + e.Data + "/" + of.String(), Name: e.Owner, Whole: z.Whole(e),
 			Ref: of.String(), Type: e.Type, TTL: z.TTL(e),
-			From: n.fromWords(e), Changed: n.changed[z.Whole(e)]}
+			From: n.fromWords(e), Changed: n.changed[z.Whole(e)], Since: n.age(z, z.Whole(e), e.Type)}
 		if e.In.ID != "" {
 			r.In = e.In.String()
 		}
@@ -568,8 +631,15 @@ func (n *namer) leaseRows() []NameRow {
 		whole := zone.Absolute(h.Name, n.Domain)
 		r := NameRow{Key: h.Address.String(), Name: h.Name, Whole: whole, Type: "A", Inside: h.Address.String(),
 			From: "lease", Until: h.Expires.UTC().Format(time.RFC3339), Ref: kindSeen + ":" + h.Address.String()}
-		if h.Reserved {
-			r.From = "lease of a reservation"
+		l := n.leases[h.Address]
+		r.Since = l.Since.UTC().Format(time.RFC3339)
+		at := slices.IndexFunc(n.Reservations, func(v *site.Reservation) bool { return v.Address == h.Address })
+		if at >= 0 {
+			r.From, r.NameField = "lease of a reservation", "name"
+			r.Ref = site.Ref{Kind: site.KindReservation, ID: n.Reservations[at].ID}.String()
+		} else {
+			r.NameField = "name"
+			r.Makes = map[string]string{"address": h.Address.String(), "mac": l.MAC.String()}
 		}
 		if home != nil {
 			if _, written := home.At(whole); written {

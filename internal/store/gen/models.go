@@ -48,6 +48,12 @@ type KnownBrowser struct {
 	LastAt       time.Time
 }
 
+type NameSince struct {
+	SiteID string
+	Name   string
+	Since  time.Time
+}
+
 type Push struct {
 	ID         int64
 	OrderID    int64

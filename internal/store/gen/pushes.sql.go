@@ -120,6 +120,21 @@ func (q *Queries) ForgetDroppedSecrets(ctx context.Context) error {
 	return err
 }
 
+const ForgetNames = `-- name: ForgetNames :exec
+DELETE FROM name_since n WHERE n.site_id = $1
+AND NOT EXISTS (SELECT 1 FROM unnest($2::text[]) AS now (name) WHERE now.name = n.name)
+`
+
+type ForgetNamesParams struct {
+	SiteID string
+	Names  []string
+}
+
+func (q *Queries) ForgetNames(ctx context.Context, arg ForgetNamesParams) error {
+	_, err := q.db.Exec(ctx, ForgetNames, arg.SiteID, arg.Names)
+	return err
+}
+
 const ForgetSecrets = `-- name: ForgetSecrets :exec
 DELETE FROM secret WHERE order_id = $1 AND NOT name = ANY($2::text[])
 `
@@ -310,6 +325,35 @@ func (q *Queries) MovePush(ctx context.Context, arg MovePushParams) (int64, erro
 	return result.RowsAffected(), nil
 }
 
+const NamesSince = `-- name: NamesSince :many
+SELECT name, since FROM name_since WHERE site_id = $1
+`
+
+type NamesSinceRow struct {
+	Name  string
+	Since time.Time
+}
+
+func (q *Queries) NamesSince(ctx context.Context, siteID string) ([]NamesSinceRow, error) {
+	rows, err := q.db.Query(ctx, NamesSince, siteID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []NamesSinceRow
+	for rows.Next() {
+		var i NamesSinceRow
+		if err := rows.Scan(&i.Name, &i.Since); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const NeighborPrefixes = `-- name: NeighborPrefixes :many
 SELECT s.id AS site_id, s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
 WHERE s.customer = $1 AND s.id <> $2 ORDER BY s.name, s.id, p.prefix
@@ -352,6 +396,20 @@ func (q *Queries) NeighborPrefixes(ctx context.Context, arg NeighborPrefixesPara
 		return nil, err
 	}
 	return items, nil
+}
+
+const NewNames = `-- name: NewNames :exec
+INSERT INTO name_since (site_id, name) SELECT $1, unnest($2::text[]) ON CONFLICT DO NOTHING
+`
+
+type NewNamesParams struct {
+	SiteID string
+	Names  []string
+}
+
+func (q *Queries) NewNames(ctx context.Context, arg NewNamesParams) error {
+	_, err := q.db.Exec(ctx, NewNames, arg.SiteID, arg.Names)
+	return err
 }
 
 const NoteRead = `-- name: NoteRead :exec

@@ -11,7 +11,15 @@ CREATE TABLE zone_reading (
     records jsonb NOT NULL DEFAULT '[]',
     PRIMARY KEY (site_id, zone_id)
 );
+-- Since when a site has a name, by the side it is on; of names older than this table nothing is known.
+CREATE TABLE name_since (
+    site_id text NOT NULL REFERENCES site (id) ON DELETE CASCADE,
+    name text NOT NULL,
+    since timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (site_id, name)
+);
 
 -- +goose Down
+DROP TABLE name_since;
 DROP TABLE zone_reading;
 ALTER TABLE device_access DROP COLUMN programs;

@@ -100,6 +100,16 @@ ON CONFLICT (site_id, zone_id) DO UPDATE SET problem = excluded.problem, read_at
 -- name: ZonesOfSite :many
 SELECT * FROM zone_reading WHERE site_id = $1 ORDER BY zone_id;
 
+-- name: ForgetNames :exec
+DELETE FROM name_since n WHERE n.site_id = @site_id
+AND NOT EXISTS (SELECT 1 FROM unnest(@names::text[]) AS now (name) WHERE now.name = n.name);
+
+-- name: NewNames :exec
+INSERT INTO name_since (site_id, name) SELECT @site_id, unnest(@names::text[]) ON CONFLICT DO NOTHING;
+
+-- name: NamesSince :many
+SELECT name, since FROM name_since WHERE site_id = $1;
+
 -- name: PutSighting :batchexec
 INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
 VALUES (@site_id, @device_id, @source, @address, @mac, @client_id, @name, @vendor_class, @pool, @state, @port, @last, @last, @expires)

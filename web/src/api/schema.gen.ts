@@ -900,6 +900,8 @@ export interface components {
         DevicePlan: {
             byHand: boolean;
             device: string;
+            /** @description of a zone: the server that holds it */
+            holder?: string;
             kind: string;
             steps: components["schemas"]["Step"][];
             /** Format: int64 */
@@ -1372,6 +1374,9 @@ export interface components {
             inside?: string;
             key: string;
             leads?: string;
+            makes?: {
+                [key: string]: string;
+            };
             name: string;
             nameField?: string;
             outside?: string;
@@ -1380,6 +1385,10 @@ export interface components {
             reverse?: string;
             reverseSays?: string;
             severity?: string;
+            /** @description since when the site has the name, RFC 3339; nothing where that is not known */
+            since?: string;
+            /** @description of an outside zone: what its server told when it was read last */
+            told?: string;
             /** Format: int64 */
             ttl?: number;
             type: string;
@@ -1396,11 +1405,15 @@ export interface components {
              * @enum {string}
              */
             missing?: "resolver" | "zone";
+            /** @description why it could not be read the last time */
+            problem?: string;
             /**
              * Format: date-time
-             * @description when the device that gave the listed leases was read last
+             * @description when the device or server that told what is listed was read last
              */
             readAt?: string;
+            /** @description that device or server */
+            readFrom?: string;
             ref?: string;
             resolver?: string;
             rows: components["schemas"]["NameRow"][];
@@ -1967,7 +1980,7 @@ export interface components {
             adds: boolean;
             body?: unknown;
             /** @enum {string} */
-            method: "PUT" | "DELETE";
+            method: "PUT" | "DELETE" | "UPDATE";
             path: string;
             text: string;
             verb: string;

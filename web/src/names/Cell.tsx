@@ -3,7 +3,8 @@ import { Mark } from '../parts/Kind'
 import { When } from '../parts/When'
 import type { NameRow } from './useNames'
 
-export type CellColumn = 'name' | 'type' | 'inside' | 'outside' | 'reverse' | 'from' | 'ttl' | 'until'
+export type CellColumn =
+  'name' | 'type' | 'inside' | 'outside' | 'reverse' | 'from' | 'ttl' | 'until' | 'told' | 'since'
 
 type Props = {
   column: CellColumn
@@ -30,13 +31,15 @@ const labels: Record<CellColumn, string> = {
   from: 'Comes from',
   ttl: 'TTL',
   until: 'Until',
+  told: 'Told',
+  since: 'Age',
 }
 
 /** One cell of the list of names: what it says, or the field it is written in. */
 export function Cell(props: Props) {
   const { column, row: r, place, stop, editable, editing, fresh } = props
   if (editing) return <Written {...props} />
-  const mono = column !== 'from' && column !== 'until' && !(column === 'outside' && r?.outsideSays)
+  const mono = !['from', 'until', 'since'].includes(column) && !(column === 'outside' && r?.outsideSays)
   const says = r ? <Text column={column} row={r} zone={props.zone} /> : <Hint column={column} fresh={fresh} />
   const common = {
     'data-cell': place,
@@ -107,6 +110,10 @@ function Text({ column, row: r, zone }: { column: CellColumn; row: NameRow; zone
       )
     case 'ttl':
       return r.ttl ? <span className="text-ink-2">{duration(r.ttl)}</span> : null
+    case 'told':
+      return <span className={r.told === r.outside ? 'text-ink-2' : 'text-cinnabar-ink'}>{r.told}</span>
+    case 'since':
+      return r.since ? <When at={r.since} zone={zone} age /> : null
     case 'until':
       return r.until ? <When at={r.until} zone={zone} /> : null
   }

@@ -1,5 +1,6 @@
 import { useDeferredValue, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react'
 import { problemOf, type Change, type Schemas } from '../api/client'
+import { Alert } from '../parts/Alert'
 import { Mark } from '../parts/Kind'
 import { LongBody, useLongList } from '../parts/LongList'
 import { When } from '../parts/When'
@@ -16,23 +17,27 @@ function columnsOf(names: Names): Column[] {
   const { chosen } = names
   if (chosen === 'servers' || chosen === 'home' || chosen === 'forwarders')
     return [{ key: 'name', name: chosen === 'servers' ? 'Domain' : chosen === 'home' ? 'Names' : 'Order' }, value, from]
-  if (chosen === 'leases') return [{ key: 'name', name: 'Name' }, value, from, { key: 'until', name: 'Until' }]
+  const age = { key: 'since', name: 'Age', width: '62px' } as const
+  if (chosen === 'leases') return [{ key: 'name', name: 'Name' }, value, from, { key: 'until', name: 'Until' }, age]
   if (chosen === 'reverse') return [{ key: 'name', name: 'Address' }, { ...value, name: 'Name' }, from, ttl]
   if (names.strata.find((s) => s.id === chosen)?.outside)
     return [
       { key: 'name', name: 'Name' },
       { key: 'type', name: 'Type', width: '64px' },
-      { key: 'outside', name: 'Outside' },
-      from,
+      { key: 'outside', name: names.readAt ? 'Here' : 'Outside' },
+      ...(names.readAt ? [{ key: 'told', name: 'Told' } as const] : []),
+      { ...from, width: '104px' },
       ttl,
+      age,
     ]
   return [
     { key: 'name', name: 'Name' },
     { ...value, width: '114px' },
     { key: 'outside', name: 'Outside', width: '114px' },
     { key: 'reverse', name: 'Reverse', width: '114px' },
-    { ...from, width: '118px' },
+    { ...from, width: '104px' },
     ttl,
+    age,
   ]
 }
 
@@ -151,7 +156,11 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
     const r = rows[row]
     let changed: Schemas['Changed']
     try {
-      if (r) changed = await save({ entries: [entryOf(r, { [name]: text })] })
+      if (r?.makes)
+        changed = await save({
+          entries: [{ kind: 'reservation', id: '', new: true, fields: { ...r.makes, [name]: text } }],
+        })
+      else if (r) changed = await save({ entries: [entryOf(r, { [name]: text })] })
       else {
         const values = { ...fresh, [name]: text }
         setFresh(values)
@@ -172,7 +181,7 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
     const on = then === undefined ? undefined : nextEditable(field, row, col, then, columns.length)
     setEditing(undefined)
     setFollow({
-      ref: r?.ref ?? changed.made ?? '',
+      ref: (r?.makes ? changed.made : r?.ref) ?? changed.made ?? '',
       col: on ?? col,
       edit: on !== undefined,
       version: changed.order?.version ?? 0,
@@ -255,9 +264,10 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
       {rows.length === 0 && typed !== '' && <p className="p-4 text-ink-2">No name here matches the filter.</p>}
       {names.readAt && (
         <p className="text-ink-3 text-[12.5px] mt-2">
-          As the device told it, read <When at={names.readAt} zone={zone} />
+          As {names.readFrom} told it, read <When at={names.readAt} zone={zone} />
         </p>
       )}
+      {names.problem && <Alert className="mt-2">{`It was not read the last time: ${names.problem}.`}</Alert>}
       {names.rows.some((r) => r.severity) && (
         <p className="sr-only">
           <Mark severity="warns" /> marks names with findings; select one to read it.

@@ -13,9 +13,13 @@ export function Plans({ plans, landed }: { plans: Schemas['DevicePlan'][]; lande
             <b className="whitespace-nowrap">{p.device}</b>
             <span className="text-[12.5px] text-ink-3">
               {p.kind}, {plural(p.steps.length, 'step')},{' '}
-              {p.byHand
-                ? 'to be done by hand: Lithos does not reach it'
-                : `undoes the change if Lithos is not heard for ${p.timeout} s`}
+              {p.kind === 'zone'
+                ? p.byHand
+                  ? 'to be made by hand: its form names no server and key'
+                  : `written to ${p.holder ?? ''} when every device is ready`
+                : p.byHand
+                  ? 'to be done by hand: Lithos does not reach it'
+                  : `undoes the change if Lithos is not heard for ${p.timeout} s`}
             </span>
           </div>
           <ol>

@@ -47,11 +47,11 @@ function onTheClock(at: Date, zone: string | undefined): string {
   return day(at) === day(new Date()) ? time : `${time} on ${day(at)}`
 }
 
-/** A time relative to now, or on the clock, with the exact one, in the site's zone, on hover. */
-export function When({ at, zone, clock: onClock }: { at: string; zone?: string; clock?: boolean }) {
+/** A time relative to now, as an age, or on the clock, with the exact one, in the site's zone, on hover. */
+export function When({ at, zone, clock: onClock, age }: { at: string; zone?: string; clock?: boolean; age?: boolean }) {
   const date = new Date(at)
   const says = useSyncExternalStore(subscribe, () =>
-    onClock ? onTheClock(date, zone || undefined) : relative(date, Date.now()),
+    onClock ? onTheClock(date, zone || undefined) : relative(date, Date.now()).replace(age ? ' ago' : '', ''),
   )
   const exact = date.toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium', timeZone: zone || undefined })
   return (

@@ -134,7 +134,10 @@ export function useSitePage(code: string) {
   /** Names what is selected: a pinned machine has a name of its own, an address gets a record. */
   const name = () => {
     const [kind = '', id = ''] = (look.select ?? '').split(/:(.*)/)
+    const pin =
+      view && view.part.ref === look.select ? view.part.actions.find((a) => a.entry?.kind === 'reservation') : undefined
     if (kind === 'reservation' || kind === 'fixed') ask({ kind: 'form', form: { kind, id } })
+    else if (pin?.entry) ask({ kind: 'form', form: { kind: 'reservation', values: pin.entry.fields } })
     else create('record', kind === 'seen' ? id : first())
   }
   useKeys({
