@@ -12,7 +12,9 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/check"
+	"lithos/core/compile"
 	"lithos/core/edit"
+	"lithos/core/option"
 	"lithos/core/scenario"
 	"lithos/core/seen"
 	"lithos/core/site"
@@ -419,6 +421,13 @@ var plainCases = []ruleCase{
 		set("pool-imaging", 6, "10.84.16.10, 192.0.2.53"), true},
 	{"dns-outside-first", set("pool-imaging", 6, "192.0.2.53, 10.84.16.10"),
 		set("pool-imaging", 6, "192.0.2.53, 192.0.2.54"), true},
+	{"dns-learnt-mixed", func(s *site.Site) {
+		learns(s)
+		set("pool-imaging", 6, "10.84.16.10, 198.51.100.9")(s)
+	}, func(s *site.Site) {
+		learns(s)
+		set("pool-imaging", 6, "198.51.100.9")(s)
+	}, true},
 	{"dns-inside-outside-mixed", set("pool-imaging", 6, "10.84.16.10, 192.0.2.53"),
 		set("pool-imaging", 6, "10.84.16.10, 10.84.16.1"), true},
 	{"domain-differs", set("pool-imaging", 15, "hallin.larkrise.example"),
@@ -661,4 +670,36 @@ func TestNextFreeRespectsEveryOwner(t *testing.T) {
 		assert.False(t, r.Contains(a))
 	}
 	assert.Equal(t, 91, check.FreeVLAN(s))
+}
+
+// learns makes the uplink pass on what it learns.
+func learns(s *site.Site) {
+	for d := range s.Devices {
+		for i := range s.Devices[d].Interfaces {
+			if u := s.Devices[d].Interfaces[i].Uplink; u != nil {
+				u.PassesOn, u.LearntServers = true, []netip.Addr{addr("198.51.100.9")}
+			}
+		}
+	}
+}
+
+// What an uplink learns is told where nothing is set, and what is set shows that it hides it.
+func TestLearntIsTheFarthestLevel(t *testing.T) {
+	s := clean()
+	learns(s)
+	p := pool(s, "pool-imaging")
+	told := compile.Common(s).Effective(compile.For{Network: network(s, "net-imaging"), Pool: p})
+	set, ok := compile.Value(told, option.NameServers)
+	require.True(t, ok)
+	require.NotEmpty(t, set.Hides)
+	last := set.Hides[len(set.Hides)-1]
+	assert.Equal(t, "198.51.100.9", last.Value)
+	assert.Contains(t, last.Source.Name, "as it learns them")
+	s.Options, s.Customer.Options, s.Standard.Options = nil, nil, nil
+	network(s, "net-imaging").Options, p.Options = nil, nil
+	alone, ok := compile.Value(compile.Common(s).Effective(compile.For{Network: network(s, "net-imaging"), Pool: p}),
+		option.NameServers)
+	require.True(t, ok)
+	assert.Equal(t, "198.51.100.9", alone.Value)
+	assert.Empty(t, alone.Hides)
 }

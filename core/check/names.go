@@ -158,6 +158,32 @@ func dnsMixed(f *facts, n *site.Network, report func(Finding)) {
 	})
 }
 
+// dnsLearntMixed is about servers that an uplink learns and that are set together with others: the
+// provider may teach others tomorrow.
+func dnsLearntMixed(f *facts, n *site.Network, report func(Finding)) {
+	learnt := func(a netip.Addr) bool {
+		return slices.ContainsFunc(f.uplinks, func(i *site.Interface) bool {
+			return i.Uplink != nil && slices.Contains(i.Uplink.LearntServers, a)
+		})
+	}
+	f.eachTold(n, option.NameServers, func(t option.Effective) {
+		servers := told(t)
+		own := slices.DeleteFunc(slices.Clone(servers), learnt)
+		if t.From.Kind == site.KindInterface || len(own) == 0 || len(own) == len(servers) {
+			return
+		}
+		at := servers[slices.IndexFunc(servers, learnt)]
+		report(Finding{
+			Title: "Learnt and own name servers are mixed", Network: idOf(n),
+			Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+			Addresses: []address.Range{address.Single(at)},
+			Says: fmt.Sprintf("%s is the provider's, as the uplink learns it, and is written here beside servers of your "+
+				"own. When the provider changes it, clients are told a server that is not there.", at),
+			Fix: f.retell("Tell only what is your own", t, words(own)),
+		})
+	})
+}
+
 func domainDiffers(f *facts, n *site.Network, report func(Finding)) {
 	if f.Domain == "" {
 		return

@@ -195,6 +195,8 @@ var rules = []Rule{
 	{"dns-outside-first", "Options", Warns, "The site's own name server is asked first.", toldClients(dnsOutsideFirst)},
 	{"dns-inside-outside-mixed", "Options", Warns, "Clients are not told internal and public name servers together.",
 		toldClients(dnsMixed)},
+	{"dns-learnt-mixed", "Options", Warns, "Clients are told the provider's name servers or the site's, not both.",
+		toldClients(dnsLearntMixed)},
 	{"domain-differs", "Options", Warns, "Clients are told the site's own domain.", toldClients(domainDiffers)},
 	{"search-list-too-long", "Options", Warns, "A search list is one every client takes whole.",
 		toldClients(searchListTooLong)},

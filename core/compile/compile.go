@@ -10,6 +10,7 @@ import (
 	"iter"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"lithos/core/address"
@@ -301,6 +302,36 @@ type For struct {
 	Reservation *site.Reservation
 }
 
+// learnt is what the uplinks of a site pass on of what they learn: the farthest level, so that whatever is
+// set hides it.
+func learnt(s *site.Site) []option.Set {
+	var out []option.Set
+	for _, d := range s.Devices {
+		for _, i := range d.Interfaces {
+			u := i.Uplink
+			if u == nil || !u.PassesOn {
+				continue
+			}
+			from := option.Source{Kind: site.KindInterface, ID: i.ID, Name: i.Name + " of " + d.Name + ", as it learns them"}
+			if len(u.LearntServers) > 0 {
+				out = append(out, option.Set{Code: option.NameServers, Value: addressList(u.LearntServers), Source: from})
+			}
+			if u.LearntDomain != "" {
+				out = append(out, option.Set{Code: option.DomainName, Value: u.LearntDomain, Source: from})
+			}
+		}
+	}
+	return out
+}
+
+func addressList(list []netip.Addr) string {
+	var out []string
+	for _, a := range list {
+		out = append(out, a.String())
+	}
+	return strings.Join(out, ", ")
+}
+
 // Effective lists the effective options of a client, ordered by code, each with the
 // level it comes from: standard, customer, site, network, pool, vendor class or
 // reservation, the nearest that sets it. The gateway is sent as option 3 and the
@@ -319,6 +350,7 @@ func Common(s *site.Site) Everywhere {
 			Source: option.Source{Kind: site.KindSite, ID: s.ID, Name: s.Name}}}
 	}
 	return option.Resolve(
+		learnt(s),
 		set(site.KindStandard, s.Standard.ID, s.Standard.Name, s.Standard.Options),
 		set(site.KindCustomer, s.Customer.ID, s.Customer.Name, s.Customer.Options),
 		append(domain, set(site.KindSite, s.ID, s.Name, s.Options)...),

@@ -10,6 +10,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/option"
+	"lithos/core/zone"
 )
 
 // deviceKinds are the devices and their interfaces.
@@ -52,6 +53,7 @@ func interfaceKind() *Kind {
 		cableTo(),
 	}
 	fields = append(fields, uplinkFields()...)
+	fields = append(fields, learntFields()...)
 	fields = append(fields,
 		list("permits", "Permits from its network", func(i *Interface) *[]string { return &i.Permits }, items,
 			readPermit, strings.TrimSpace).
@@ -238,6 +240,53 @@ func uplinkFields() []*Field {
 		}).mono().said("MTU").hint("Empty for 1500, or 1492 with PPPoE").when("kind", Uplink),
 		translates,
 	}
+}
+
+// learntFields are what an uplink learns from the provider, by DHCP (RFC 2132) or PPPoE (RFC 1877).
+func learntFields() []*Field {
+	passes := onOff("passesOn", "What it learns", func(i *Interface) *bool { return &i.facts().PassesOn },
+		"Kept to the device").choices("Told to clients, where nothing is set").said("passes on what it learns")
+	passes.text = func(part any) string {
+		u := part.(*Interface).Uplink
+		return strconv.FormatBool(u != nil && u.PassesOn)
+	}
+	passes.show = func(_ *Site, part any) []string {
+		if u := part.(*Interface).Uplink; u != nil && u.PassesOn {
+			return []string{"told to clients, where nothing is set"}
+		}
+		return nil
+	}
+	list := []*Field{
+		passes,
+		typed("learntServers", "Name servers it learns", func(_ *Reading, i *Interface, t string) error {
+			var out []netip.Addr
+			for _, word := range byComma(t) {
+				a, err := address.ParseAddr(word, netip.Prefix{})
+				if err != nil {
+					return err
+				}
+				out = append(out, a)
+			}
+			i.facts().LearntServers = out
+			return nil
+		}, func(i *Interface) string {
+			if i.Uplink == nil {
+				return ""
+			}
+			return joined(i.Uplink.LearntServers)
+		}).mono().said("learns the name servers").hint("As the provider tells them, separated by commas"),
+		uplinkWords("learntDomain", "Domain it learns", func(u *UplinkFacts) *string { return &u.LearntDomain },
+			func(t string) error {
+				if t == "" {
+					return nil
+				}
+				return zone.CheckName(zone.Tidy(t))
+			}).said("learns the domain").hint("As the provider tells it"),
+	}
+	for _, f := range list {
+		f.When = []When{{"method", []string{ByDHCP, ByPPPoE}}}
+	}
+	return list
 }
 
 // uplinkWords is text among the facts of an uplink, which must pass.

@@ -161,6 +161,10 @@ type UplinkFacts struct {
 	Secret     string     `json:"secret,omitempty" doc:"name under which Lithos keeps the PPPoE password; never the password"`
 	MTU        int        `json:"mtu,omitempty" range:"576-9000" doc:"largest packet, 576 to 9000 octets; 1500 when not given, 1492 for PPPoE"`
 	Translates []string   `json:"translates,omitempty" doc:"ids of the networks whose addresses it translates"`
+	// What the provider tells the uplink, and whether clients are told it where nothing is set.
+	PassesOn      bool         `json:"passesOn,omitempty" doc:"whether clients are told the name servers and the domain that the uplink learns, where nothing is set"`
+	LearntServers []netip.Addr `json:"learntServers,omitempty" doc:"the name servers that the uplink learnt from the provider, as recorded"`
+	LearntDomain  string       `json:"learntDomain,omitempty" doc:"the domain that the uplink learnt from the provider, as recorded"`
 }
 
 // Largest is the largest packet of the uplink in octets.
