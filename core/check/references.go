@@ -83,7 +83,7 @@ func vlanDiffers(f *facts, n *site.Network, report func(Finding)) {
 	for _, h := range f.homes(n) {
 		carried := h.iface.VLAN
 		switch h.iface.Kind {
-		case site.Uplink, site.Loopback:
+		case site.Uplink, site.Loopback, site.Tunnel:
 			continue
 		case site.VLAN:
 		default:

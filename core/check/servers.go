@@ -14,6 +14,9 @@ func networkUnserved(f *facts, n *site.Network, report func(Finding)) {
 	if n.Prefix.Bits() >= 30 {
 		return // a link between two routers has no clients
 	}
+	if _, _, tunnel := f.TunnelOf(n); tunnel {
+		return // the device gives its clients their addresses itself
+	}
 	// How a pool's server hears its clients is for relay-missing and
 	// pool-unreachable.
 	says := fmt.Sprintf("No pool hands out addresses on %s. Only devices with a fixed address work there.", n.Name)

@@ -174,6 +174,8 @@ func iface(s *site.Site, i site.Interface) yang.Interface {
 		out.VLAN = &yang.VLAN{Parent: i.Parent, ID: i.VLAN}
 	case site.Loopback:
 		out.Type = yang.TypeLoopback
+	case site.Tunnel:
+		out.Type = yang.TypeTunnel
 	}
 	if i.Untagged != 0 || len(i.Tagged) > 0 {
 		out.Switchport = &yang.Switchport{Untagged: i.Untagged, Tagged: i.Tagged}

@@ -143,7 +143,7 @@ func TestInterfaceForms(t *testing.T) {
 		{"mtu", "80", "type a number from 576 to 9000"}, {"method", "magic", "choose dhcp, fixed or pppoe"},
 		{"translates", "net-nowhere", "is not a network of this site"},
 		{"secret", "A Password!", "not the name of a kept password"}, {"uplinkGateway", "gw", "is not an IPv4 address"},
-		{"kind", "tunnel", "is not a kind of interface"},
+		{"kind", "bridge", "is not a kind of interface"},
 	} {
 		_, err := edit.Read(s, edit.Entry{Kind: "interface", ID: "if-gw-1-wan", In: "device:dev-gw-1",
 			Fields: map[string]string{c.field: c.value}})

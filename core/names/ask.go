@@ -216,30 +216,8 @@ func (w *World) Asker(who string) (Asking, error) {
 		}
 		a = Asking{Who: "a client of " + n.Name, Network: n, From: strangerOn(n)}
 		w.tell(&a, compile.For{Network: n, Pool: w.poolOf(n)})
-	case site.KindReservation:
-		r, ok := w.site.Reservation(ref.ID)
-		n, has := (*site.Network)(nil), false
-		if ok {
-			n, has = w.site.Network(r.Network)
-		}
-		if !has {
-			return a, fmt.Errorf("%q is not a reservation of this site; choose one of the list", ref.ID)
-		}
-		p, _ := compile.PoolOf(w.site, r)
-		a = Asking{Who: r.NameOrAddress(), Network: n, From: r.Address}
-		w.tell(&a, compile.For{Network: n, Pool: p, Reservation: r})
-	case site.KindFixedDevice:
-		f, ok := w.site.FixedDevice(ref.ID)
-		n, has := (*site.Network)(nil), false
-		if ok {
-			n, has = w.site.Network(f.Network)
-		}
-		if !has {
-			return a, fmt.Errorf("%q is not a fixed device of this site; choose one of the list", ref.ID)
-		}
-		a = Asking{Who: f.Name, Network: n, From: f.Address}
-		w.tell(&a, compile.For{Network: n, Pool: w.poolOf(n)})
-		a.Told = "as clients of " + n.Name + " are told; what is typed on the device itself is not known"
+	case site.KindReservation, site.KindFixedDevice:
+		return w.pinned(ref)
 	case site.KindDevice:
 		d, ok := w.site.Device(ref.ID)
 		if !ok {
@@ -261,6 +239,40 @@ func nonempty(s string) []string {
 		return nil
 	}
 	return []string{s}
+}
+
+// pinned is a client with an address of its own: of a reservation, or one that holds it itself.
+func (w *World) pinned(ref site.Ref) (Asking, error) {
+	var a Asking
+	var told compile.For
+	network, noun := "", "reservation"
+	if r, ok := w.site.Reservation(ref.ID); ok && ref.Kind == site.KindReservation {
+		told.Pool, _ = compile.PoolOf(w.site, r)
+		told.Reservation, network = r, r.Network
+		a.Who, a.From = r.NameOrAddress(), r.Address
+	}
+	f, fixed := w.site.FixedDevice(ref.ID)
+	if ref.Kind == site.KindFixedDevice {
+		noun = "fixed device"
+		if fixed {
+			network, a.Who, a.From = f.Network, f.Name, f.Address
+		}
+	}
+	n, ok := w.site.Network(network)
+	if !ok {
+		return a, fmt.Errorf("%q is not a %s of this site; choose one of the list", ref.ID, noun)
+	}
+	a.Network, told.Network = n, n
+	if ref.Kind == site.KindFixedDevice {
+		told.Pool = w.poolOf(n)
+	}
+	w.tell(&a, told)
+	if d, i, tunnel := w.site.TunnelOf(n); tunnel && len(a.Servers) > 0 {
+		a.Told = fmt.Sprintf("as %s tells who comes in by %s", d.Name, i.Name)
+	} else if ref.Kind == site.KindFixedDevice {
+		a.Told = "as clients of " + n.Name + " are told; what is typed on the device itself is not known"
+	}
+	return a, nil
 }
 
 func (w *World) poolOf(n *site.Network) *site.Pool {

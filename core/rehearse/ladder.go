@@ -70,6 +70,10 @@ func (st *Stage) ladder(n *site.Network) []Rung {
 			nameRungs)...)...)
 	}
 	if !slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == n.ID }) {
+		if d, _, tunnel := s.TunnelOf(n); tunnel {
+			given := Rung{Name: "lease", State: Pass, Value: "given by " + d.Name}
+			return append([]Rung{link, given}, st.outward(n, n.Gateway, nil)...)
+		}
 		lease := Rung{Name: "lease", State: Skip, Value: "no pool; fixed devices only", Rule: "network-unserved"}
 		return append([]Rung{link, lease}, st.outward(n, n.Gateway, nil)...)
 	}
@@ -116,6 +120,9 @@ func linkRung(s *site.Site, n *site.Network) Rung {
 	d, i, _, ok := s.InterfaceOn(n)
 	if !ok {
 		return Rung{"link", Fail, fmt.Sprintf("No device has an interface in %s", n.Prefix), "gateway-on-no-interface"}
+	}
+	if i.Kind == site.Tunnel {
+		return Rung{Name: "link", State: Pass, Value: "tunnel " + i.Name}
 	}
 	carried := i.VLAN
 	if i.Kind != site.VLAN {

@@ -33,13 +33,13 @@ func deviceKinds() []*Kind {
 }
 
 func interfaceKind() *Kind {
-	others := []string{Port, PortGroup, VLAN, Loopback}
+	others := []string{Port, PortGroup, VLAN, Loopback, Tunnel}
 	fields := []*Field{
 		words("name", "Name", func(i *Interface) *string { return &i.Name }).mono().
 			hint("The device’s own, for example lan.52").
 			must("an interface needs a name; type the device's own, for example lan.52"),
 		chosen("kind", "Kind", func(i *Interface) *string { return &i.Kind }, "a kind of interface",
-			plainly(Port, PortGroup, VLAN, Uplink, Loopback)...),
+			plainly(Port, PortGroup, VLAN, Uplink, Loopback, Tunnel)...),
 		carriedBy(func(i *Interface) *string { return &i.Parent }),
 		number("vlan", "VLAN id", func(i *Interface) *int { return &i.VLAN }, 1, 4094, vlanWhat).said("VLAN").
 			when("kind", VLAN),

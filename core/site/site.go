@@ -99,13 +99,14 @@ const (
 	VLAN      = "vlan"
 	Uplink    = "uplink"
 	Loopback  = "loopback"
+	Tunnel    = "tunnel" // what machines elsewhere come in by; the device gives them their addresses itself
 )
 
 // Interface is one interface of a device.
 type Interface struct {
 	ID        string         `json:"id" doc:"stable id"`
 	Name      string         `json:"name" form:"name" doc:"the device's own name for it"`
-	Kind      string         `json:"kind" doc:"what it is" enum:"port,port group,vlan,uplink,loopback"`
+	Kind      string         `json:"kind" doc:"what it is" enum:"port,port group,vlan,uplink,loopback,tunnel"`
 	Parent    string         `json:"parent,omitempty" doc:"name of the interface that carries a VLAN interface"`
 	VLAN      int            `json:"vlan,omitempty" doc:"VLAN id of a VLAN interface, 1 to 4094"`
 	Addresses []netip.Prefix `json:"addresses,omitempty" doc:"addresses with their prefix lengths"`
@@ -126,6 +127,12 @@ const (
 	PermitPing           = "ping"
 	PermitAdministration = "administration"
 )
+
+// TunnelOf is the tunnel that the clients of a network come in by; ok is false for a network of cables.
+func (s *Site) TunnelOf(n *Network) (d *Device, i *Interface, ok bool) {
+	d, i, _, ok = s.InterfaceOn(n)
+	return d, i, ok && i.Kind == Tunnel
+}
 
 // Permissions lists what an interface may permit, in the order they are shown.
 var Permissions = []string{PermitDHCP, PermitDNS, PermitNTP, PermitPing, PermitAdministration}

@@ -45,6 +45,7 @@ const (
 	TypeBridge   = "iana-if-type:bridge"
 	TypeVLAN     = "iana-if-type:l2vlan"
 	TypeLoopback = "iana-if-type:softwareLoopback"
+	TypeTunnel   = "iana-if-type:tunnel"
 )
 
 // Interface is one list entry, keyed by name.

@@ -64,6 +64,8 @@ func (r *run) whereHeard(n *site.Network, access []order.Access) (*site.Device, 
 	}
 	d, i, on := links.Hearing(r.draft.Doc(), n)
 	switch {
+	case on && i.Kind == site.Tunnel:
+		return nil, nil, "Its clients come in by the tunnel " + i.Name + " of " + d.Name + ". Try it from one of them"
 	case !on:
 		return nil, nil, "No device has an interface in it, so that no client can be plugged in"
 	case order.On(access, d.ID) == nil:
