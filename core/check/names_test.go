@@ -61,6 +61,10 @@ const (
 
 // nameCases are the rules about names, each with what breaks it and a near miss.
 var nameCases = []ruleCase{
+	{"challenge-key-wide", certificate("edge.kelder.larkrise.example", "lithos.larkrise"),
+		certificate("edge.kelder.larkrise.example", "challenge.kelder"), true},
+	{"challenge-nowhere", certificate("edge.elsewhere.example", ""), certificate("*.kelder.larkrise.example", ""),
+		false},
 	{"record-invalid", record(home, "x", "A", "nowhere"), record(home, "x", "A", "10.84.20.14"), true},
 	{"name-too-long", record(home, strings.Repeat("a23456789.", 23)+"x", "A", "10.84.20.14"),
 		record(home, strings.Repeat("a23456789.", 22)+"x", "A", "10.84.20.14"), true},
@@ -124,6 +128,13 @@ var nameCases = []ruleCase{
 	{"open-resolver", onResolver(func(r *site.Resolver) {
 		r.Askers = []netip.Prefix{prefix("10.84.16.0/20"), prefix("0.0.0.0/0")}
 	}), onResolver(func(r *site.Resolver) { r.Askers = []netip.Prefix{prefix("10.0.0.0/8")} }), true},
+}
+
+// certificate is a certificate of a site with a key.
+func certificate(name, key string) func(*site.Site) {
+	return func(s *site.Site) {
+		s.Certificates = []site.Certificate{{ID: "cert-x", Name: name, Key: key}}
+	}
 }
 
 // nameAroundCases are those that need the other sites.

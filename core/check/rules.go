@@ -248,5 +248,9 @@ var rules = []Rule{
 	{"cache-above-memory", "Names", Warns, "A cache fits into its device.", ofNames(cacheAboveMemory)},
 	{"tls-name-missing", "Names", Warns, "Who is asked over TLS has a name to verify.", ofNames(tlsNameMissing)},
 	{"ttl-beyond-lease", "Names", Warns, "A lease's name is kept no longer than the lease.", ofNames(ttlBeyondLease)},
+	{"challenge-key-wide", "Names", Warns, "The key of a certificate can prove its name and do nothing else.",
+		ofNames(challengeKeyWide)},
+	{"challenge-nowhere", "Names", Warns, "A certificate's name is in a zone that the world asks.",
+		ofNames(challengeNowhere)},
 	{"open-resolver", "Names", Blocks, "A resolver answers the site alone.", ofNames(openResolver)},
 }

@@ -769,3 +769,39 @@ func data(list []zone.Record) string {
 	}
 	return cmp.Or(strings.Join(out, ", "), "not there")
 }
+
+// challengeKeyWide is about certificates whose key is one that writes a zone.
+func challengeKeyWide(f *facts, report func(Finding)) {
+	for i := range f.Certificates {
+		c := &f.Certificates[i]
+		at := slices.IndexFunc(f.Zones, func(z site.Zone) bool { return c.Key != "" && z.Key == c.Key })
+		if at < 0 {
+			continue
+		}
+		now := *c
+		now.Key, now.Secret = "", ""
+		report(Finding{
+			Title: fmt.Sprintf("The key for %s can rewrite %s", c.Name, f.Zones[at].Name),
+			Parts: []site.Ref{{Kind: site.KindCertificate, ID: c.ID}}, Value: c.Key,
+			Says: fmt.Sprintf("%s lies on the machine that asks for the certificate. Whoever breaks into that can point "+
+				"every name of %s elsewhere. Have a key made that may write %s alone.", c.Key, f.Zones[at].Name,
+				c.Challenge()),
+			Fix: change("Take the key away", site.KindCertificate, c.ID, site.Ref{}, *c, now),
+		})
+	}
+}
+
+// challengeNowhere is about certificates for names that no outside zone of the site has.
+func challengeNowhere(f *facts, report func(Finding)) {
+	for i := range f.Certificates {
+		c := &f.Certificates[i]
+		if _, ok := f.ZoneOf(strings.TrimPrefix(c.Name, "*."), site.Outside); ok {
+			continue
+		}
+		report(Finding{
+			Title: "Nobody can prove " + c.Name, Parts: []site.Ref{{Kind: site.KindCertificate, ID: c.ID}}, Value: c.Name,
+			Says: fmt.Sprintf("No outside zone of the site holds it, and an authority looks for %s from outside. It "+
+				"issues nothing.", c.Challenge()),
+		})
+	}
+}

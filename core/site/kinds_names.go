@@ -11,7 +11,10 @@ import (
 )
 
 // nameKinds are the resolvers, the zones with their records, and the services.
-func nameKinds() []*Kind { return []*Kind{resolverKind(), zoneKind(), recordKind(), serviceKind()} }
+func nameKinds() []*Kind {
+	return []*Kind{resolverKind(), zoneKind(), recordKind(), serviceKind(),
+		certificateKind()}
+}
 
 func resolverKind() *Kind {
 	fields := []*Field{
@@ -291,11 +294,8 @@ func zoneKind() *Kind {
 		holder().when("side", Outside),
 		hostOrNothing("key", "Key", func(z *Zone) *string { return &z.Key }).said("key").
 			hint("The name of the TSIG key that reads and writes it").when("side", Outside),
-		algorithm().when("side", Outside),
-		keptSecret(typed("secret", "The key itself", func(_ *Reading, z *Zone, t string) error {
-			z.Secret = t
-			return checkKept(t)
-		}, func(z *Zone) string { return z.Secret })).said("secret").when("side", Outside),
+		algorithm(func(z *Zone) *string { return &z.KeyAlgorithm }).when("side", Outside),
+		keyItself(func(z *Zone) *string { return &z.Secret }).when("side", Outside),
 		words("note", "Note", func(z *Zone) *string { return &z.Note }),
 	}}, about[Zone]{
 		at: top(zoneList), id: zoneID, called: func(z *Zone) string { return z.Name },
@@ -330,12 +330,20 @@ func holder() *Field {
 	}).mono().said("held by").hint("The server’s address, for example 203.0.113.53; empty where Lithos cannot write it")
 }
 
-func algorithm() *Field {
+// keyItself is a TSIG key as it is typed.
+func keyItself[T any](at func(*T) *string) *Field {
+	return keptSecret(typed("secret", "The key itself", func(_ *Reading, p *T, t string) error {
+		*at(p) = t
+		return checkKept(t)
+	}, func(p *T) string { return *at(p) })).said("secret")
+}
+
+func algorithm[T any](at func(*T) *string) *Field {
 	choices := []Choice{{"", Algorithms[0]}}
 	for _, a := range Algorithms[1:] {
 		choices = append(choices, Choice{a, a})
 	}
-	return chosen("keyAlgorithm", "The key signs by", func(z *Zone) *string { return &z.KeyAlgorithm },
+	return chosen("keyAlgorithm", "The key signs by", at,
 		"a way to sign", choices...).said("signs by")
 }
 
@@ -466,5 +474,26 @@ func serviceKind() *Kind {
 				p.Base = s.Services[0].Base // most sites have one proxy
 			}
 		},
+	})
+}
+
+func certificateKind() *Kind {
+	name := typed("name", "Certificate for", func(_ *Reading, c *Certificate, t string) error {
+		c.Name = zone.Tidy(t)
+		return zone.CheckName(c.Name)
+	}, func(c *Certificate) string { return c.Name })
+	return define(Kind{Name: KindCertificate, Noun: "certificate", Adds: "Add a certificate", Begins: "cert",
+		Fields: []*Field{
+			name.mono().hint("The whole name, for example edge.kelder.larkrise.example or *.kelder.larkrise.example").
+				must("a certificate needs a name; type for example edge.kelder.larkrise.example"),
+			hostOrNothing("key", "Key", func(c *Certificate) *string { return &c.Key }).said("key").
+				hint("The name of the TSIG key that may write the challenge record alone"),
+			algorithm(func(c *Certificate) *string { return &c.KeyAlgorithm }),
+			keyItself(func(c *Certificate) *string { return &c.Secret }),
+			words("note", "Note", func(c *Certificate) *string { return &c.Note }),
+		}}, about[Certificate]{
+		at: top(func(s *Site) *[]Certificate { return &s.Certificates }),
+		id: func(c *Certificate) *string { return &c.ID }, called: func(c *Certificate) string { return c.Name },
+		order: func(a, b *Certificate) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
 	})
 }

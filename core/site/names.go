@@ -180,6 +180,27 @@ type Service struct {
 	Note    string `json:"note,omitempty" doc:"what it is"`
 }
 
+// Certificate is a name that a certificate is had for: whoever asks for one proves that the name is theirs by
+// a record in its outside zone (RFC 8555 section 8.4), which a key may write that can do nothing else.
+type Certificate struct {
+	ID           string `json:"id" doc:"stable id"`
+	Name         string `json:"name" doc:"the whole name; *.kelder.larkrise.example for all directly below"`
+	Key          string `json:"key,omitempty" doc:"the name of the TSIG key that may write the challenge record and nothing else"`
+	KeyAlgorithm string `json:"keyAlgorithm,omitempty" doc:"how the key signs; hmac-sha256 when not given" enum:"hmac-sha256,hmac-sha384,hmac-sha512"`
+	Secret       string `json:"secret,omitempty" doc:"name under which Lithos keeps the key; never the key"`
+	Note         string `json:"note,omitempty" doc:"free text"`
+}
+
+// Challenge is the whole name of the challenge record.
+func (c *Certificate) Challenge() string {
+	return "_acme-challenge." + strings.TrimPrefix(c.Name, "*.")
+}
+
+// Certificate finds a certificate by id.
+func (s *Site) Certificate(id string) (*Certificate, bool) {
+	return find(s.Certificates, func(c *Certificate) string { return c.ID }, id)
+}
+
 // Resolver finds a resolver by id.
 func (s *Site) Resolver(id string) (*Resolver, bool) {
 	return find(s.Resolvers, func(r *Resolver) string { return r.ID }, id)

@@ -50,6 +50,11 @@ func (s *Site) Secrets() []string {
 			}
 		}
 	}
+	for _, c := range s.Certificates {
+		if c.Secret != "" {
+			out = append(out, c.Secret)
+		}
+	}
 	for _, z := range s.Zones {
 		if z.Secret != "" {
 			out = append(out, z.Secret)

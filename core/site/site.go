@@ -36,9 +36,10 @@ type Site struct {
 	Reservations []*Reservation `json:"reservations,omitempty" doc:"addresses always given to one client"`
 	FixedDevices []FixedDevice  `json:"fixedDevices,omitempty" doc:"devices that hold an address configured on themselves"`
 
-	Resolvers []Resolver `json:"resolvers,omitempty" doc:"the name servers of the site's devices"`
-	Zones     []Zone     `json:"zones,omitempty" doc:"the site's DNS zones, inside and outside"`
-	Services  []Service  `json:"services,omitempty" doc:"names of what is behind a proxy"`
+	Resolvers    []Resolver    `json:"resolvers,omitempty" doc:"the name servers of the site's devices"`
+	Zones        []Zone        `json:"zones,omitempty" doc:"the site's DNS zones, inside and outside"`
+	Services     []Service     `json:"services,omitempty" doc:"names of what is behind a proxy"`
+	Certificates []Certificate `json:"certificates,omitempty" doc:"names that certificates are had for, by a challenge in an outside zone"`
 
 	VendorClasses     []VendorClass      `json:"vendorClasses,omitempty" doc:"kinds of client, told apart by what they send as option 60"`
 	OptionDefinitions []OptionDefinition `json:"optionDefinitions,omitempty" doc:"the site's own options, by private code"`
@@ -364,6 +365,7 @@ const (
 	KindZone        = "zone"
 	KindRecord      = "record"
 	KindService     = "service"
+	KindCertificate = "certificate"
 	// KindOption is a DHCP option that a level sets: its id is the code, and it lies in
 	// the level.
 	KindOption = "option"

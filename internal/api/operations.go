@@ -300,6 +300,15 @@ func (s *server) nameOperations(api huma.API) {
 			v, err := s.work.Act(ctx, who(ctx), in.Site, in.Resolver, in.Body)
 			return answer(s, v, err)
 		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/certificates/{certificate}/try", "try-certificate",
+		"Prove a name as who asks for its certificate does, and take the proof away again"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Certificate string `path:"certificate" doc:"id of the certificate" maxLength:"64"`
+		}) (*body[[]watch.Proved], error) {
+			v, err := s.work.TryCertificate(ctx, who(ctx), in.Site, in.Certificate)
+			return answer(s, v, err)
+		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/ask", "ask",
 		"What a name answers to somebody, and how, as the site or a draft has it"),
 		func(ctx context.Context, in *struct {

@@ -69,6 +69,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		}
 	}
 	w.Reaches = running.Internet.Reaches()
+	w.CertificateAuthority = running.Internet.Authority()
 	defer func() {
 		if err != nil {
 			running.Close()
@@ -92,10 +93,8 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		if err := running.Internet.Hold(compile.Names(scenario.Site(name))); err != nil {
 			return nil, err
 		}
-		for _, z := range doc.Zones {
-			if err := running.key(ctx, w, doc, z); err != nil {
-				return nil, err
-			}
+		if err := running.makeKeys(ctx, w, doc); err != nil {
+			return nil, err
 		}
 		for _, dev := range doc.Devices {
 			d, password, err := o.start(fabric, doc, dev)
@@ -149,16 +148,34 @@ func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) 
 	return d, password, err
 }
 
-// key makes the key of an outside zone, at the provider and here.
-func (d *Devices) key(ctx context.Context, w *work.Service, doc *site.Site, z site.Zone) error {
-	if z.Key == "" {
-		return nil
+// makeKeys makes the keys that a site names, at the provider and here.
+func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site) error {
+	add := func(k internet.Key, secret string) error {
+		if k.Name == "" {
+			return nil
+		}
+		raw := make([]byte, 32)
+		_, _ = rand.Read(raw)
+		k.Secret = base64.StdEncoding.EncodeToString(raw)
+		d.Internet.AddKey(k)
+		return w.KeepSecret(ctx, doc.ID, secret, k.Secret)
 	}
-	raw := make([]byte, 32)
-	_, _ = rand.Read(raw)
-	secret := base64.StdEncoding.EncodeToString(raw)
-	d.Internet.AddKey(internet.Key{Name: z.Key, Secret: secret, Zone: z.Name, Reads: true})
-	return w.KeepSecret(ctx, doc.ID, z.Secret, secret)
+	for _, z := range doc.Zones {
+		if err := add(internet.Key{Name: z.Key, Zone: z.Name, Reads: true}, z.Secret); err != nil {
+			return err
+		}
+	}
+	for _, c := range doc.Certificates {
+		z, ok := doc.ZoneOf(c.Challenge(), site.Outside)
+		if !ok || c.Key == z.Key {
+			continue
+		}
+		k := internet.Key{Name: c.Key, Zone: z.Name, Names: []string{c.Challenge()}, Types: []string{"TXT"}}
+		if err := add(k, c.Secret); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Devices are the running ones, by id.

@@ -333,7 +333,8 @@ func newID(kind string) string {
 const maxSecret = 200 // characters
 
 // keptBy are the kinds with a password or a key, and how the names begin under which those are kept.
-var keptBy = map[string]string{site.KindInterface: "line", site.KindZone: "key"}
+var keptBy = map[string]string{site.KindInterface: "line", site.KindZone: "key",
+	site.KindCertificate: "key"}
 
 // sealTyped takes the passwords out of what was typed and leaves in their place
 // the names they are to be kept under. A draft holds only those. Each gets a name
@@ -350,7 +351,7 @@ func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.En
 		if len(value) > maxSecret {
 			problem = fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
 		}
-		if err := site.CheckKey(value); e.Kind == site.KindZone && err != nil {
+		if err := site.CheckKey(value); e.Kind != site.KindInterface && err != nil {
 			problem, what = err.Error(), "key"
 		}
 		if problem != "" {

@@ -135,6 +135,27 @@ func (s Server) Try(ctx context.Context, changes []zone.Change) error {
 	return nil
 }
 
+// Add adds records to what is there (RFC 2136 section 2.5.1).
+func (s Server) Add(ctx context.Context, list []zone.Record) error {
+	return s.amend(ctx, list, (*dns.Msg).Insert)
+}
+
+// Remove takes records away again (RFC 2136 section 2.5.4).
+func (s Server) Remove(ctx context.Context, list []zone.Record) error {
+	return s.amend(ctx, list, (*dns.Msg).Remove)
+}
+
+func (s Server) amend(ctx context.Context, list []zone.Record, how func(*dns.Msg, []dns.RR)) error {
+	rrs, err := s.records(list)
+	if err != nil {
+		return err
+	}
+	m := new(dns.Msg)
+	m.SetUpdate(dns.Fqdn(s.Zone))
+	how(m, rrs)
+	return s.exchange(ctx, m)
+}
+
 // update is the message that makes changes: what each was as a prerequisite (RFC 2136 section 2.4.2), and
 // the set taken away and put there again whole.
 func (s Server) update(changes []zone.Change, makes bool) (*dns.Msg, error) {

@@ -360,6 +360,9 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 		v.Says += " · " + words(n.resolver.Askers) + " may ask"
 	}
 	v.Rows = n.rowsOf(z)
+	if z.Side == site.Outside {
+		v.Rows = append(v.Rows, n.challenges(z)...)
+	}
 	if told := n.Told(z.Zone.ID); told != nil && z.Side == site.Outside {
 		v.ReadAt, v.ReadFrom, v.Problem = told.ReadAt, z.Zone.Server.Address.String(), told.Problem
 		if told.ReadAt != nil {
@@ -411,6 +414,26 @@ func (n *namer) rowsOf(z *compile.Pages) []NameRow {
 	return out
 }
 
+// challenges are the records by which certificates are had, which their keys write.
+func (n *namer) challenges(z *compile.Pages) []NameRow {
+	var out []NameRow
+	for i := range n.Certificates {
+		c := &n.Certificates[i]
+		owner, in := zone.Relative(c.Challenge(), z.Name)
+		if best := compile.Find(n.book.Outside, c.Challenge()); !in || best != z {
+			continue
+		}
+		ref := site.Ref{Kind: site.KindCertificate, ID: c.ID}
+		r := NameRow{Key: ref.String(), Name: owner, Whole: c.Challenge(), Ref: ref.String(), Type: "TXT",
+			OutsideSays: "when a certificate is asked for", From: "certificate"}
+		if f, ok := n.marks[ref]; ok {
+			r.Severity, r.Finding = string(f.Severity), f.ID
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
 // compared puts what the world is told beside what the document says, and adds what only the server has.
 func (n *namer) compared(rows []NameRow, z *compile.Pages, told []zone.Record) []NameRow {
 	values := map[string][]string{}
@@ -422,6 +445,9 @@ func (n *namer) compared(rows []NameRow, z *compile.Pages, told []zone.Record) [
 	for i := range rows {
 		key := rows[i].Name + "/" + rows[i].Type
 		ours[key] = true
+		if rows[i].From == "certificate" {
+			continue
+		}
 		rows[i].Told = "nothing"
 		if list := values[key]; slices.Contains(list, rows[i].Outside) {
 			rows[i].Told = rows[i].Outside

@@ -37,6 +37,10 @@ type Devices interface {
 // Service is the use cases of reading devices. It is safe for concurrent use, and any
 // number of processes may run one on the same database.
 type Service struct {
+	// CertificateAuthority is where it is asked whether a certificate would be issued; empty for nowhere. It
+	// is set before anything is served.
+	CertificateAuthority string
+
 	store   *store.Store
 	sites   Sites
 	devices Devices

@@ -12,6 +12,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/yang"
+	"lithos/internal/act"
 	"lithos/internal/push"
 	"lithos/internal/standin"
 	"lithos/internal/standin/internet"
@@ -126,6 +127,34 @@ func TestSilentProviderIsWaitedFor(t *testing.T) {
 	v := o.pushed(o.Service, o.outside())
 	require.Equal(t, "landed", v.State, v.Problem)
 	assert.Equal(t, "203.0.113.81", o.told("www", "A"))
+}
+
+// A certificate's name is proved with its own key, which is refused for anything else, and nothing of it is
+// left; a key that may do more, or a CAA record of another authority, is told.
+func TestCertificateIsProved(t *testing.T) {
+	o := open(t)
+	states := func() string {
+		v, err := o.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-edge")
+		require.NoError(t, err)
+		var out []string
+		for _, s := range v {
+			out = append(out, s.State)
+		}
+		assert.Empty(t, o.told("_acme-challenge.kelder", "TXT"))
+		return strings.Join(out, " ")
+	}
+	assert.Equal(t, "pass pass pass pass pass", states())
+	require.NoError(t, o.devices.Internet.Change("larkrise.example", func(z *yang.Zone) {
+		z.Record = append(z.Record, yang.Record{ID: "caa", Owner: "@", Type: "CAA",
+			Data: `0 issue "another.example"`, TTL: 60})
+	}))
+	assert.Equal(t, "pass pass pass fail pass", states())
+	secret := base64.StdEncoding.EncodeToString([]byte("a key that may write everything"))
+	o.devices.Internet.AddKey(internet.Key{Name: "challenge.kelder", Zone: "larkrise.example", Secret: secret})
+	require.NoError(t, o.KeepSecret(t.Context(), "site-kelder-bridge", "key-challenge-kelder", secret))
+	assert.Equal(t, "pass fail fail fail pass", states())
+	_, err := o.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-nothing")
+	refusal(t, err, act.Missing, "has no such certificate")
 }
 
 // What was changed at the provider by hand is found when the zone is read, and can be written down.

@@ -49,10 +49,12 @@ type Internet struct {
 	at      map[netip.Addr]resolve.Endpoint
 	closers []*resolve.Listener
 	holder  *holder
-	keys    map[string]*key // of the signed zones
-	root    *names.Server
-	tops    *names.Server
-	held    *names.Server
+
+	authority *authorityServer
+	keys      map[string]*key // of the signed zones
+	root      *names.Server
+	tops      *names.Server
+	held      *names.Server
 }
 
 // Start runs it. certs has the certificate of the second resolver.
@@ -96,6 +98,10 @@ func Start(certs *tls.Config) (*Internet, error) {
 		}
 		n.at[s.at] = e
 	}
+	if err := n.startAuthority(); err != nil {
+		n.Close()
+		return nil, err
+	}
 	return n, nil
 }
 
@@ -103,6 +109,9 @@ func Start(certs *tls.Config) (*Internet, error) {
 func (n *Internet) Close() {
 	for _, l := range n.closers {
 		l.Close()
+	}
+	if n.authority != nil {
+		_ = n.authority.http.Close()
 	}
 	n.holder.sends.Wait()
 }
@@ -203,9 +212,9 @@ func answer(s *names.Server, q *dns.Msg) *dns.Msg {
 	return s.Answer(time.Now(), q, names.Asker{Own: true})
 }
 
-// authority is a server of zones; those that have a key are signed. below are the signed zones below
+// serverOf is a server of zones; those that have a key are signed. below are the signed zones below
 // them.
-func (n *Internet) authority(below []string, zones ...yang.Zone) (*names.Server, error) {
+func (n *Internet) serverOf(below []string, zones ...yang.Zone) (*names.Server, error) {
 	signed := map[string][]dns.RR{}
 	for _, z := range zones {
 		k := n.keys[z.Name]
@@ -284,9 +293,9 @@ func (n *Internet) rezone() error {
 	sealed.Record = []yang.Record{entry("@", "NS", ProviderName), entry("www", "A", "203.0.113.91"),
 		entry("shop", "CNAME", "www"), entry("*.lab", "A", "203.0.113.92"), entry("broken", "A", "203.0.113.93")}
 	held := slices.Concat([]yang.Zone{provider, out, sealed}, n.holder.zones)
-	root, err1 := n.authority([]string{"works"}, rootZone())
-	registry, err2 := n.authority([]string{Sealed}, tops...)
-	holding, err3 := n.authority(nil, held...)
+	root, err1 := n.serverOf([]string{"works"}, rootZone())
+	registry, err2 := n.serverOf([]string{Sealed}, tops...)
+	holding, err3 := n.serverOf(nil, held...)
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.root, n.tops, n.held = root, registry, holding

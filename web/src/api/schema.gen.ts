@@ -432,6 +432,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/certificates/{certificate}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prove a name as who asks for its certificate does, and take the proof away again */
+        post: operations["try-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/file": {
         parameters: {
             query?: never;
@@ -1611,6 +1628,12 @@ export interface components {
             id: number;
             stream: string;
             who: string;
+        };
+        Proved: {
+            says: string;
+            /** @enum {string} */
+            state: "pass" | "fail" | "skip";
+            title: string;
         };
         PushView: {
             /** Format: date-time */
@@ -3069,6 +3092,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AskedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the certificate */
+                certificate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proved"][];
                 };
             };
             /** @description Error */

@@ -12,6 +12,7 @@ import type { Page } from '../site/useSitePage'
 import { Windows } from '../site/Windows'
 import { Ask } from './Ask'
 import { LookInto } from './LookInto'
+import { Prove } from './Prove'
 import { NamesList } from './NamesList'
 import { Strata } from './Strata'
 import { useAsk, useNames, useNamesLook, type NameRow, type Names } from './useNames'
@@ -72,6 +73,11 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
           >
             Add a service
           </button>
+          {names.strata.find((s) => s.id === names.chosen)?.outside && (
+            <button className="btn !h-[28px]" onClick={() => page.ask({ kind: 'form', form: { kind: 'certificate' } })}>
+              Add a certificate
+            </button>
+          )}
           {names.ref?.startsWith('zone:') && (
             <button
               className="btn !h-[28px]"
@@ -215,6 +221,9 @@ function Selected({ page, view }: { page: Page; view: View }) {
       <p className="text-[12.5px] font-[650] text-ink-2">{part.kind}</p>
       <h2 className="inspected mt-0.5 mb-2 [overflow-wrap:anywhere]">{part.title}</h2>
       <Values facts={part.facts} />
+      {part.ref.startsWith('certificate:') && (
+        <Prove site={page.code} certificate={part.ref.slice('certificate:'.length)} />
+      )}
       {part.findings.map((f) => (
         <FindingCard
           key={f.id}

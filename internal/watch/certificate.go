@@ -1,0 +1,169 @@
+package watch
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"lithos/core/site"
+	"lithos/core/zone"
+	"lithos/internal/act"
+	"lithos/internal/transfer"
+)
+
+// Proved is one step of trying whether a certificate could be had.
+type Proved struct {
+	Title string `json:"title"`
+	State string `json:"state" enum:"pass,fail,skip"`
+	Says  string `json:"says"`
+}
+
+// The states of a step.
+const (
+	provedPass = "pass"
+	provedFail = "fail"
+	provedSkip = "skip"
+)
+
+// TryCertificate proves a name as who asks for a certificate does, from the site as it stands: its key writes
+// the challenge, is refused for anything else, an authority looks the challenge up from outside, and the
+// challenge is taken away again.
+func (s *Service) TryCertificate(ctx context.Context, by act.Technician, code, id string) ([]Proved, error) {
+	sc, _, _, err := s.sites.At(ctx, code, 0)
+	if err != nil {
+		return nil, err
+	}
+	c, ok := sc.Certificate(id)
+	if !ok {
+		return nil, act.Refuse(act.Missing, "The site as it stands has no such certificate; push it first.")
+	}
+	z, ok := sc.ZoneOf(c.Challenge(), site.Outside)
+	if !ok || !z.Server.Address.IsValid() {
+		return nil, act.Refuse(act.Conflict, "No outside zone with a server holds %s; name its server in the form of the "+
+			"zone.", c.Challenge())
+	}
+	if c.Key == "" {
+		return nil, act.Refuse(act.Conflict, "The certificate names no key; type it in its form.")
+	}
+	as := *z
+	as.Key, as.KeyAlgorithm, as.Secret = c.Key, c.KeyAlgorithm, c.Secret
+	server, err := s.devices.Holder(ctx, sc.Site.ID, as)
+	if err != nil {
+		return nil, act.Refuse(act.Conflict, "%s.", err)
+	}
+	p := prover{s, server, *c, nil}
+	p.prove(ctx)
+	return p.steps, act.Record(ctx, s.store.Queries, by, "certificate", code, "tried whether "+c.Name+" could be proved")
+}
+
+type prover struct {
+	*Service
+	server transfer.Server
+	site.Certificate
+	steps []Proved
+}
+
+func (p *prover) step(title, state, says string) {
+	p.steps = append(p.steps, Proved{title, state, says})
+}
+
+// cleanUpWithin is how long taking a challenge away may take, whatever became of the question.
+const cleanUpWithin = 10 * time.Second
+
+func (p *prover) prove(ctx context.Context) {
+	owner, _ := zone.Relative(p.Challenge(), p.server.Zone)
+	value := rand.Text()
+	record := func(owner, typ, data string) []zone.Record {
+		return []zone.Record{{Owner: owner, Type: typ, Data: data, TTL: 60}}
+	}
+	challenge := record(owner, "TXT", `"`+value+`"`)
+	const writes = "The key writes the challenge"
+	if err := p.server.Add(ctx, challenge); err != nil {
+		p.step(writes, provedFail, sentence(err))
+		return
+	}
+	p.step(writes, provedPass, p.Challenge()+" TXT")
+	defer func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUpWithin)
+		defer cancel()
+		const title = "The challenge is taken away again"
+		if err := p.server.Remove(ctx, challenge); err != nil {
+			p.step(title, provedFail, sentence(err))
+			return
+		}
+		p.step(title, provedPass, "Nothing of the trial is left")
+	}()
+	for _, other := range [][]zone.Record{record("lithos-trial-"+rand.Text()[:8], "TXT", `"trial"`),
+		record(owner, "A", "192.0.2.1")} {
+		title := "It may write nothing else: " + zone.Absolute(other[0].Owner, p.server.Zone) + " " + other[0].Type
+		switch err := p.server.Add(ctx, other); {
+		case errors.As(err, new(*transfer.RefusedError)):
+			p.step(title, provedPass, "Refused")
+		case err != nil:
+			p.step(title, provedFail, sentence(err))
+		default:
+			p.step(title, provedFail, "It was taken: the key is too wide. What was written is taken away again")
+			_ = p.server.Remove(ctx, other)
+		}
+	}
+	p.ask(ctx, value)
+}
+
+// ask has an authority look the challenge up from outside.
+func (p *prover) ask(ctx context.Context, value string) {
+	const title = "An authority would issue the certificate"
+	if p.CertificateAuthority == "" {
+		p.step(title, provedSkip, "Lithos is told no authority to ask (serve --certificate-authority)")
+		return
+	}
+	issues, says, err := p.wouldIssue(ctx, value)
+	switch {
+	case err != nil:
+		p.step(title, provedFail, sentence(err))
+	case issues:
+		p.step(title, provedPass, says)
+	default:
+		p.step(title, provedFail, says)
+	}
+}
+
+func (p *prover) wouldIssue(ctx context.Context, value string) (issues bool, says string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, cleanUpWithin)
+	defer cancel()
+	body, err := json.Marshal(map[string]string{"name": p.Name, "value": value})
+	if err != nil {
+		return false, "", err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, p.CertificateAuthority+"/would-issue",
+		bytes.NewReader(body))
+	if err != nil {
+		return false, "", err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	reply, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return false, "", errors.New("the authority does not answer")
+	}
+	defer func() { _ = reply.Body.Close() }()
+	raw, err := io.ReadAll(io.LimitReader(reply.Body, 1<<16))
+	var verdict struct {
+		Issues bool
+		Says   string
+	}
+	if err != nil || reply.StatusCode != http.StatusOK || json.Unmarshal(raw, &verdict) != nil {
+		return false, "", fmt.Errorf("the authority answers %s", reply.Status)
+	}
+	return verdict.Issues, site.Printable(verdict.Says, 500), nil
+}
+
+// sentence is an error as one.
+func sentence(err error) string {
+	says := err.Error()
+	return string(says[0]-'a'+'A') + says[1:]
+}
