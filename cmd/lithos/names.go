@@ -4,21 +4,18 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"encoding/csv"
 	"fmt"
 	"io"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"lithos/core/compile"
 	"lithos/core/names"
 	"lithos/core/site"
-	"lithos/core/yang"
 	"lithos/core/zone"
 	"lithos/internal/standin"
 	"lithos/internal/standin/resolve"
@@ -102,7 +99,7 @@ type zoneExport struct {
 	File   string `arg:"" name:"SITE-FILE" help:"Site file, JSON or YAML; - for standard input."`
 	Zone   string `arg:"" name:"ZONE" help:"Name of the zone."`
 	Side   string `help:"inside or outside." enum:"inside,outside" default:"inside"`
-	Format string `help:"zone, hosts or csv." enum:"zone,hosts,csv" default:"zone"`
+	Format string `help:"zone, hosts, csv or transfer." enum:"zone,hosts,csv,transfer" default:"zone"`
 }
 
 // Run writes the zone. What the format cannot carry goes to standard error, a line each.
@@ -112,32 +109,17 @@ func (c *zoneExport) Run(out io.Writer) error {
 		return err
 	}
 	book := compile.Names(doc)
-	at := slices.IndexFunc(book.Side(c.Side), func(p *compile.Pages) bool { return p.Name == zone.Tidy(c.Zone) })
-	if at < 0 {
+	p, ok := names.FindPages(book, c.Side, c.Zone)
+	if !ok {
 		return fmt.Errorf("%s has no zone %s %s; it has %s", doc.Name, c.Zone, c.Side, strings.Join(zonesOf(book),
 			", "))
 	}
-	p := book.Side(c.Side)[at]
-	switch c.Format {
-	case "hosts":
-		hosts, left := hostsOf(p)
-		if err := zone.WriteHosts(out, hosts); err != nil {
-			return err
-		}
-		for _, l := range left {
-			fmt.Fprintf(os.Stderr, "left out: %s\n", l)
-		}
-		return nil
-	case "csv":
-		return writeCSV(out, p)
+	// A serial is that of the moment, as a device's is.
+	left, err := names.Write(out, doc, p, c.Format, uint32(time.Now().Unix()))
+	for _, l := range left {
+		fmt.Fprintf(os.Stderr, "left out: %s\n", l)
 	}
-	primary := "ns." + p.Name
-	if p.Side == site.Inside && len(doc.Resolvers) > 0 {
-		if d, ok := doc.Device(doc.Resolvers[0].Device); ok {
-			primary = zone.Absolute(d.Name, doc.Domain)
-		}
-	}
-	return fileOf(compile.Zone(p, primary)).Write(out)
+	return err
 }
 
 func zonesOf(b *compile.Book) []string {
@@ -146,50 +128,6 @@ func zonesOf(b *compile.Book) []string {
 		out = append(out, p.Name+" "+p.Side)
 	}
 	return out
-}
-
-// fileOf is a zone as a zone file. Its serial is that of the moment, as a device's is.
-func fileOf(z yang.Zone) zone.File {
-	f := zone.File{Origin: z.Name, TTL: z.TTL, SOA: &zone.SOA{Primary: z.Primary, Contact: z.Contact,
-		Serial: uint32(time.Now().Unix()), Refresh: z.Refresh, Retry: z.Retry, Expire: z.Expire, Negative: z.Negative}}
-	for _, r := range z.Record {
-		f.Records = append(f.Records, r.Text())
-	}
-	zone.Sort(f.Records)
-	return f
-}
-
-// hostsOf is a zone as a hosts file, with what that cannot carry.
-func hostsOf(p *compile.Pages) (hosts []zone.Host, left []string) {
-	at := map[netip.Addr]int{}
-	for _, e := range p.Entries {
-		a, err := netip.ParseAddr(e.Data)
-		if (e.Type != "A" && e.Type != "AAAA") || err != nil || strings.HasPrefix(e.Owner, "*") {
-			left = append(left, p.Whole(e)+" "+e.Type+" "+e.Data)
-			continue
-		}
-		if i, ok := at[a]; ok {
-			hosts[i].Names = append(hosts[i].Names, p.Whole(e))
-			continue
-		}
-		at[a] = len(hosts)
-		hosts = append(hosts, zone.Host{Address: a, Names: []string{p.Whole(e)}})
-	}
-	return hosts, left
-}
-
-func writeCSV(out io.Writer, p *compile.Pages) error {
-	w := csv.NewWriter(out)
-	_ = w.Write([]string{"name", "type", "value", "ttl"})
-	for _, e := range p.Entries {
-		ttl := ""
-		if e.Record.TTL != 0 {
-			ttl = strconv.Itoa(e.Record.TTL)
-		}
-		_ = w.Write([]string{e.Owner, e.Type, e.Data, ttl})
-	}
-	w.Flush()
-	return w.Error()
 }
 
 type zoneImport struct {

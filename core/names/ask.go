@@ -532,6 +532,9 @@ func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head 
 	if m.AuthenticatedData {
 		says += "; it has checked the signatures"
 	}
+	if isBogus(m) {
+		says += "; the signatures of the answer do not hold"
+	}
 	state := Answered
 	if m.Rcode != dns.RcodeSuccess {
 		state = Stopped
@@ -543,6 +546,16 @@ func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head 
 		out.Server = at.String()
 	}
 	return out
+}
+
+// isBogus reports whether a server says that it did not pass an answer on because it does not hold (RFC 8914
+// section 4.7).
+func isBogus(m *dns.Msg) bool {
+	opt := m.IsEdns0()
+	return opt != nil && slices.ContainsFunc(opt.Option, func(o dns.EDNS0) bool {
+		e, is := o.(*dns.EDNS0_EDE)
+		return is && e.InfoCode == dns.ExtendedErrorCodeDNSBogus
+	})
 }
 
 func millis(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }

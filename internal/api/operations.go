@@ -277,13 +277,29 @@ func (s *server) nameOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Drafted
 			Stratum string `query:"stratum" maxLength:"100" doc:"id of the one that is listed; the site's own zone when empty"`
+			Of      string `query:"resolver" maxLength:"64" doc:"id of the resolver whose strata are listed; the site's first when empty"`
 		}) (*body[*view.NamesView], error) {
 			p, err := s.work.Page(ctx, in.Site, in.Order)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			ages, err := s.work.Store.NameAges(ctx, p.Site.ID)
-			return drawn(s, p, err, func() *view.NamesView { return p.Names(in.Stratum, ages) })
+			return drawn(s, p, err, func() *view.NamesView { return p.Names(in.Stratum, in.Of, ages) })
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/zones/{zone}/text", "zone-text",
+		"A zone in an open format"),
+		func(ctx context.Context, in *struct {
+			Drafted
+			Zone   string `path:"zone" doc:"id of the zone" maxLength:"64"`
+			Format string `query:"format" enum:"zone,hosts,csv,transfer" default:"zone" doc:"a zone file (RFC 1035), a hosts file, CSV, or every record as a transfer has it (RFC 5936)"`
+			Told   bool   `query:"told" doc:"of an outside zone: what its server told when it was read last"`
+		}) (*body[view.ZoneText], error) {
+			p, err := s.work.Page(ctx, in.Site, in.Order)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			v, err := p.ZoneText(in.Zone, in.Format, in.Told)
+			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/resolvers/{resolver}", "look-into",
 		"What a device's resolver keeps and was asked, read from the device"),

@@ -41,7 +41,8 @@ type NamesView struct {
 	Rows     []NameRow          `json:"rows"`
 	Changes  []compile.Answered `json:"changes"` // what the draft changes in answers
 	Askers   []AskerChoice      `json:"askers"`
-	Resolver string             `json:"resolver,omitempty"` // ref of the site's first
+	Resolver string             `json:"resolver,omitempty" doc:"ref of the one whose strata are listed"`
+	Others   []AskerChoice      `json:"others" doc:"the site's resolvers, where it has several"`
 	ReadAt   *time.Time         `json:"readAt,omitempty" doc:"when the device or server that told what is listed was read last"`
 	ReadFrom string             `json:"readFrom,omitempty" doc:"that device or server"`
 	Problem  string             `json:"problem,omitempty" doc:"why it could not be read the last time"`
@@ -57,6 +58,7 @@ type Stratum struct {
 	Outside  bool   `json:"outside,omitempty"` // seen from outside
 	Mono     bool   `json:"mono,omitempty"`    // the title is a name
 	Severity string `json:"severity,omitempty"`
+	Ref      string `json:"ref,omitempty" doc:"the zone or the resolver that it is of"`
 }
 
 // NameRow is one name of a list.
@@ -95,7 +97,7 @@ type NameRow struct {
 type AskerChoice struct {
 	Ref   string `json:"ref"`
 	Label string `json:"label"`
-	Group string `json:"group" enum:"networks,clients,devices,outside"`
+	Group string `json:"group" enum:"networks,clients,devices,outside,resolvers"`
 }
 
 // Told is an outside zone as its server had it when it was last read; nil where it never was.
@@ -111,7 +113,7 @@ func (p *Page) Told(zoneID string) *order.ZoneReading {
 type namer struct {
 	*Page
 	book     *compile.Book
-	resolver *site.Resolver // the site's first, nil for none
+	resolver *site.Resolver // whose strata are listed, nil for none
 	device   *site.Device   // that it runs on
 	held     []names.Held   // names of its leases
 	leases   map[netip.Addr]dhcp.Lease
@@ -121,12 +123,14 @@ type namer struct {
 	changed  map[string]string          // whole names that the draft adds or changes
 }
 
-// Names is the page of names; chosen is the stratum that is listed, the site's own zone where empty. ages
-// is since when there are names, by compile.NameKey.
-func (p *Page) Names(chosen string, ages map[string]time.Time) *NamesView {
-	n := p.namer()
+// Names is the page of names; chosen is the stratum that is listed, the site's own zone where empty, and
+// resolver the id of the resolver, the site's first where empty. ages is since when there are names, by
+// compile.NameKey.
+func (p *Page) Names(chosen, resolver string, ages map[string]time.Time) *NamesView {
+	n := p.namer(resolver)
 	n.ages = ages
-	v := &NamesView{Version: p.Version(), Rows: []NameRow{}, Changes: []compile.Answered{}, Askers: n.askers()}
+	v := &NamesView{Version: p.Version(), Rows: []NameRow{}, Changes: []compile.Answered{}, Askers: n.askers(),
+		Others: n.resolvers()}
 	if p.draft != nil {
 		v.Changes = append(v.Changes, compile.Changes(p.draft.Base.Book(), n.book)...)
 	}
@@ -151,10 +155,63 @@ func (p *Page) Names(chosen string, ages map[string]time.Time) *NamesView {
 	return v
 }
 
-func (p *Page) namer() *namer {
+// ZoneText is a zone in an open format.
+type ZoneText struct {
+	Name string   `json:"name" doc:"of the file"`
+	Text string   `json:"text"`
+	Left []string `json:"left" doc:"what the format cannot carry"`
+}
+
+// ZoneText writes a zone of the site out. told is of an outside zone: what its server told when it was
+// read last, in place of what the document says.
+func (p *Page) ZoneText(id, format string, told bool) (ZoneText, error) {
+	z, ok := p.Zone(id)
+	pages := (*compile.Pages)(nil)
+	if ok {
+		pages, ok = names.FindPages(p.Book(), z.Side, z.Name)
+	}
+	if !ok {
+		return ZoneText{}, act.Refuse(act.Missing, "This site has no such zone; look at its names anew.")
+	}
+	out := ZoneText{Name: strings.ReplaceAll(z.Name, "/", "-") + "." + format, Left: []string{}}
+	if told {
+		read := p.Told(id)
+		if read == nil || read.ReadAt == nil {
+			return out, act.Refuse(act.Conflict, "The server of %s has not been read yet.", z.Name)
+		}
+		as := *pages
+		as.Entries = nil
+		for _, r := range read.Records {
+			as.Entries = append(as.Entries, compile.Entry{Record: r, From: site.Ref{Kind: site.KindZone, ID: id}})
+		}
+		pages = &as
+	}
+	var b strings.Builder
+	left, err := names.Write(&b, p.Site, pages, format, uint32(time.Now().Unix()))
+	if err != nil {
+		return out, act.Refuse(act.Invalid, "%s", err)
+	}
+	out.Text, out.Left = b.String(), append(out.Left, left...)
+	return out, nil
+}
+
+// resolvers lists the site's resolvers where there are several.
+func (n *namer) resolvers() []AskerChoice {
+	out := []AskerChoice{}
+	for _, r := range n.Resolvers {
+		if d, ok := n.Device(r.Device); ok && len(n.Resolvers) > 1 {
+			out = append(out, AskerChoice{site.Ref{Kind: site.KindResolver, ID: r.ID}.String(), r.Name + " on " + d.Name,
+				"resolvers"})
+		}
+	}
+	return out
+}
+
+func (p *Page) namer(resolver string) *namer {
 	n := &namer{Page: p, book: p.Book(), reverse: map[netip.Addr][]string{}, marks: map[site.Ref]check.Finding{}}
 	for i := range p.Resolvers {
-		if d, ok := p.Device(p.Resolvers[i].Device); ok && n.resolver == nil {
+		wanted := n.resolver == nil || p.Resolvers[i].ID == resolver
+		if d, ok := p.Device(p.Resolvers[i].Device); ok && wanted {
 			n.resolver, n.device = &p.Resolvers[i], d
 		}
 	}
@@ -201,6 +258,7 @@ func (p *Page) namer() *namer {
 func (n *namer) strata() []Stratum {
 	var out []Stratum
 	mark := func(s Stratum, ref site.Ref) Stratum {
+		s.Ref = ref.String()
 		if f, ok := n.marks[ref]; ok {
 			s.Severity = string(f.Severity)
 		}
@@ -243,8 +301,9 @@ func (n *namer) strata() []Stratum {
 			first = r.Domains[0].Domain + " → " + r.Domains[0].Servers[0].Address.String()
 		}
 		out = append(out, Stratum{ID: stratumServers, Title: "Other servers", Count: len(r.Domains),
-			Says: cmp.Or(first, "none for a single domain")})
-		out = append(out, Stratum{ID: stratumHome, Title: "Kept at home", Says: kept(r), Count: len(r.Silenced)})
+			Says: cmp.Or(first, "none for a single domain"), Ref: resolver.String()})
+		out = append(out, Stratum{ID: stratumHome, Title: "Kept at home", Says: kept(r), Count: len(r.Silenced),
+			Ref: resolver.String()})
 		var to []string
 		for _, f := range r.Forwarders {
 			text := f.Address.String()
@@ -425,7 +484,7 @@ func (n *namer) challenges(z *compile.Pages) []NameRow {
 		}
 		ref := site.Ref{Kind: site.KindCertificate, ID: c.ID}
 		r := NameRow{Key: ref.String(), Name: owner, Whole: c.Challenge(), Ref: ref.String(), Type: "TXT",
-			OutsideSays: "when a certificate is asked for", From: "certificate"}
+			OutsideSays: "written at need", From: "certificate"}
 		if f, ok := n.marks[ref]; ok {
 			r.Severity, r.Finding = string(f.Severity), f.ID
 		}
@@ -569,7 +628,7 @@ func (n *namer) reverseSays(whole string, e compile.Entry) string {
 func (n *namer) fromWords(e compile.Entry) string {
 	switch e.From.Kind {
 	case site.KindRecord:
-		return "written by hand"
+		return "by hand"
 	case site.KindService:
 		if i := slices.IndexFunc(n.Services, func(s site.Service) bool { return s.ID == e.From.ID }); i >= 0 {
 			return "service on " + n.Services[i].Base

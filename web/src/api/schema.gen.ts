@@ -722,6 +722,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/zones/{zone}/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A zone in an open format */
+        get: operations["zone-text"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/standards": {
         parameters: {
             query?: never;
@@ -795,7 +812,7 @@ export interface components {
         };
         AskerChoice: {
             /** @enum {string} */
-            group: "networks" | "clients" | "devices" | "outside";
+            group: "networks" | "clients" | "devices" | "outside" | "resolvers";
             label: string;
             ref: string;
         };
@@ -1422,6 +1439,8 @@ export interface components {
              * @enum {string}
              */
             missing?: "resolver" | "zone";
+            /** @description the site's resolvers, where it has several */
+            others: components["schemas"]["AskerChoice"][];
             /** @description why it could not be read the last time */
             problem?: string;
             /**
@@ -1432,6 +1451,7 @@ export interface components {
             /** @description that device or server */
             readFrom?: string;
             ref?: string;
+            /** @description ref of the one whose strata are listed */
             resolver?: string;
             rows: components["schemas"]["NameRow"][];
             says: string;
@@ -2023,6 +2043,8 @@ export interface components {
             id: string;
             mono?: boolean;
             outside?: boolean;
+            /** @description the zone or the resolver that it is of */
+            ref?: string;
             says: string;
             severity?: string;
             title: string;
@@ -2142,6 +2164,13 @@ export interface components {
             /** Format: int64 */
             size: number;
             truncated: boolean;
+        };
+        ZoneText: {
+            /** @description what the format cannot carry */
+            left: string[];
+            /** @description of the file */
+            name: string;
+            text: string;
         };
     };
     responses: never;
@@ -3383,6 +3412,8 @@ export interface operations {
                 order?: number;
                 /** @description id of the one that is listed; the site's own zone when empty */
                 stratum?: string;
+                /** @description id of the resolver whose strata are listed; the site's first when empty */
+                resolver?: string;
             };
             header?: never;
             path: {
@@ -3786,6 +3817,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TryResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "zone-text": {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description a zone file (RFC 1035), a hosts file, CSV, or every record as a transfer has it (RFC 5936) */
+                format?: "zone" | "hosts" | "csv" | "transfer";
+                /** @description of an outside zone: what its server told when it was read last */
+                told?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the zone */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneText"];
                 };
             };
             /** @description Error */

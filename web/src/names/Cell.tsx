@@ -111,7 +111,7 @@ function Text({ column, row: r, zone }: { column: CellColumn; row: NameRow; zone
     case 'ttl':
       return r.ttl ? <span className="text-ink-2">{duration(r.ttl)}</span> : null
     case 'told':
-      return <span className={r.told === r.outside ? 'text-ink-2' : 'text-cinnabar-ink'}>{r.told}</span>
+      return r.told === r.outside ? <span className="text-ink-3 font-sans">the same</span> : r.told
     case 'since':
       return r.since ? <When at={r.since} zone={zone} age /> : null
     case 'until':

@@ -1,5 +1,5 @@
 import { useState } from 'react'
-import type { View } from '../api/client'
+import { api, call, type View } from '../api/client'
 import { useKeys } from '../frame/useKeys'
 import { Alert } from '../parts/Alert'
 import { FindingCard } from '../parts/FindingCard'
@@ -14,15 +14,17 @@ import { Ask } from './Ask'
 import { LookInto } from './LookInto'
 import { Prove } from './Prove'
 import { NamesList } from './NamesList'
+import { TakeOut } from './TakeOut'
 import { Strata } from './Strata'
 import { useAsk, useNames, useNamesLook, type NameRow, type Names } from './useNames'
 
 /** The names of a site: the strata a question falls through, what one holds, and Ask. */
 export function NamesFace({ page, view }: { page: Page; view: View }) {
-  const { stratum, question, set } = useNamesLook()
+  const { stratum, resolver, question, set } = useNamesLook()
   const { look, go, state } = page
-  const names = useNames(page.code, view.order?.id, stratum).data
+  const names = useNames(page.code, view.order?.id, stratum, resolver).data
   const [looking, setLooking] = useState(false)
+  const [taking, setTaking] = useState(false)
   const [scroller, setScroller] = useState<HTMLDivElement | null>(null)
   const asked = useAsk(
     page.code,
@@ -34,6 +36,14 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
     page.ask({ kind: 'form', form: { kind: 'record', in: names?.ref?.startsWith('zone:') ? names.ref : undefined } })
   }
   useKeys({ n: addName })
+  const writeDown = async () => {
+    const told = await call(
+      api.GET('/api/sites/{site}/zones/{zone}/text', {
+        params: { path: { site: page.code, zone: names?.chosen ?? '' }, query: { format: 'zone', told: true } },
+      }),
+    )
+    page.ask({ kind: 'paste', zone: { zone: names?.chosen ?? '', name: names?.title ?? '', text: told.text } })
+  }
   if (!names) return null
   const face = (to: string) => go({ face: to })
   const select = (r: NameRow) => {
@@ -42,13 +52,19 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
   }
   return (
     <div className="h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_340px] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto] print:block">
-      <Picker names={names} onStratum={(id) => set({ stratum: id })} onFace={face} />
+      <Picker
+        names={names}
+        onStratum={(id) => set({ stratum: id })}
+        onFace={face}
+        onAsk={() => page.dispatch({ do: 'sheet', open: true })}
+      />
       <div className="max-[1000px]:hidden min-h-0 grid">
         <Strata
           view={view}
           names={names}
           lit={litBy(names, question.name ? asked.data : undefined)}
-          onStratum={(id) => set({ stratum: id })}
+          onStratum={(s) => set({ stratum: s.id, select: s.ref })}
+          onResolver={(ref) => set({ resolver: ref.slice('resolver:'.length), stratum: '' })}
           onFace={face}
           onLook={names.resolver ? () => setLooking(true) : undefined}
           onAddZone={() => page.ask({ kind: 'form', form: { kind: 'zone' } })}
@@ -86,6 +102,16 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
               Paste many
             </button>
           )}
+          {names.readAt && names.rows.some((r) => r.from === 'its server alone') && (
+            <button className="btn !h-[28px]" onClick={() => void writeDown()}>
+              Write down what its server has
+            </button>
+          )}
+          {names.ref?.startsWith('zone:') && (
+            <button className="btn !h-[28px]" onClick={() => setTaking(true)}>
+              Take out
+            </button>
+          )}
           {names.ref && (
             <button
               className="btn !h-[28px]"
@@ -103,6 +129,15 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
             site={page.code}
             resolver={names.resolver.slice('resolver:'.length)}
             onClose={() => setLooking(false)}
+          />
+        )}
+        {taking && (
+          <TakeOut
+            site={page.code}
+            order={view.order?.id}
+            zone={names.chosen}
+            title={names.title}
+            onClose={() => setTaking(false)}
           />
         )}
         <First names={names} page={page} />
@@ -162,10 +197,12 @@ function Picker({
   names,
   onStratum,
   onFace,
+  onAsk,
 }: {
   names: Names
   onStratum: (id: string) => void
   onFace: (face: string) => void
+  onAsk: () => void
 }) {
   return (
     <div className="min-[1001px]:hidden flex flex-wrap items-center gap-2 px-4 max-[480px]:px-2.5 py-2 border-b border-seam print:hidden">
@@ -184,6 +221,9 @@ function Picker({
           </option>
         ))}
       </select>
+      <button className="btn ml-auto" onClick={onAsk}>
+        Ask
+      </button>
     </div>
   )
 }
@@ -220,10 +260,6 @@ function Selected({ page, view }: { page: Page; view: View }) {
     <section aria-label="Selected" className="mt-5 pt-3 border-t border-seam">
       <p className="text-[12.5px] font-[650] text-ink-2">{part.kind}</p>
       <h2 className="inspected mt-0.5 mb-2 [overflow-wrap:anywhere]">{part.title}</h2>
-      <Values facts={part.facts} />
-      {part.ref.startsWith('certificate:') && (
-        <Prove site={page.code} certificate={part.ref.slice('certificate:'.length)} />
-      )}
       {part.findings.map((f) => (
         <FindingCard
           key={f.id}
@@ -233,6 +269,10 @@ function Selected({ page, view }: { page: Page; view: View }) {
           onFixAll={() => page.ask({ kind: 'fixAll', rule: f.rule })}
         />
       ))}
+      <Values facts={part.facts} />
+      {part.ref.startsWith('certificate:') && (
+        <Prove site={page.code} certificate={part.ref.slice('certificate:'.length)} />
+      )}
       <Toolbar className="mt-3">
         <Actions actions={part.actions} of={part} busy={page.busy} change={page.change} ask={page.ask} />
       </Toolbar>

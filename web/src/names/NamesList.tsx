@@ -13,11 +13,21 @@ type Column = { key: CellColumn; name: string; width?: string }
 function columnsOf(names: Names): Column[] {
   const value = { key: 'inside', name: 'Inside' } as const
   const from = { key: 'from', name: 'Comes from' } as const
-  const ttl = { key: 'ttl', name: 'TTL', width: '52px' } as const
+  const ttl = { key: 'ttl', name: 'TTL', width: '56px' } as const
   const { chosen } = names
-  if (chosen === 'servers' || chosen === 'home' || chosen === 'forwarders')
-    return [{ key: 'name', name: chosen === 'servers' ? 'Domain' : chosen === 'home' ? 'Names' : 'Order' }, value, from]
-  const age = { key: 'since', name: 'Age', width: '62px' } as const
+  const settings: Record<string, [string, string, string]> = {
+    servers: ['Domain', 'Asked of', 'Covers'],
+    home: ['Names', 'What becomes of them', 'Which'],
+    forwarders: ['Order', 'Server', 'Over'],
+  }
+  const heads = settings[chosen]
+  if (heads)
+    return [
+      { key: 'name', name: heads[0] },
+      { ...value, name: heads[1] },
+      { ...from, name: heads[2] },
+    ]
+  const age = { key: 'since', name: 'Age', width: '56px' } as const
   if (chosen === 'leases') return [{ key: 'name', name: 'Name' }, value, from, { key: 'until', name: 'Until' }, age]
   if (chosen === 'reverse') return [{ key: 'name', name: 'Address' }, { ...value, name: 'Name' }, from, ttl]
   if (names.strata.find((s) => s.id === chosen)?.outside)
@@ -25,17 +35,17 @@ function columnsOf(names: Names): Column[] {
       { key: 'name', name: 'Name' },
       { key: 'type', name: 'Type', width: '64px' },
       { key: 'outside', name: names.readAt ? 'Here' : 'Outside' },
-      ...(names.readAt ? [{ key: 'told', name: 'Told' } as const] : []),
+      ...(names.readAt ? [{ key: 'told', name: 'Told', width: '114px' } as const] : []),
       { ...from, width: '104px' },
       ttl,
       age,
     ]
   return [
     { key: 'name', name: 'Name' },
-    { ...value, width: '114px' },
-    { key: 'outside', name: 'Outside', width: '114px' },
-    { key: 'reverse', name: 'Reverse', width: '114px' },
-    { ...from, width: '104px' },
+    { ...value, width: '106px' },
+    { key: 'outside', name: 'Outside', width: '106px' },
+    { key: 'reverse', name: 'Reverse', width: '106px' },
+    { ...from, width: '90px' },
     ttl,
     age,
   ]

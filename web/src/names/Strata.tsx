@@ -8,7 +8,8 @@ type Props = {
   view: View
   names: Names
   lit: Record<string, string>
-  onStratum: (id: string) => void
+  onStratum: (of: Names['strata'][number]) => void
+  onResolver: (ref: string) => void
   onFace: (face: string) => void
   onAddZone: () => void
   /** Of a site with a resolver. */
@@ -16,7 +17,7 @@ type Props = {
 }
 
 /** What a question falls through, from the top; below it the zones seen from outside. */
-export function Strata({ view, names, lit, onStratum, onFace, onAddZone, onLook }: Props) {
+export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZone, onLook }: Props) {
   const layers = useRoving<HTMLDivElement>()
   const inside = names.strata.filter((s) => !s.outside)
   const outside = names.strata.filter((s) => s.outside)
@@ -29,7 +30,7 @@ export function Strata({ view, names, lit, onStratum, onFace, onAddZone, onLook 
         data-row
         key={s.id}
         aria-current={on ? 'true' : undefined}
-        onClick={() => onStratum(s.id)}
+        onClick={() => onStratum(s)}
         className={`block w-full text-left pl-3 pr-3 py-2 border-t ${s.outside ? 'border-l-6 border-double' : 'border-l-5'} ${edge} ${on ? 'bg-sheet border-t-ink border-b border-b-ink' : 'bg-slab border-t-seam hover:bg-sheet'}`}
       >
         <span className="flex justify-between gap-2 font-semibold">
@@ -57,6 +58,20 @@ export function Strata({ view, names, lit, onStratum, onFace, onAddZone, onLook 
       <div className="pr-3.5 mb-3">
         <Faces names onFace={onFace} />
       </div>
+      {names.others.length > 0 && (
+        <select
+          aria-label="Resolver"
+          className="field mb-2 !w-[calc(100%-14px)]"
+          value={names.resolver}
+          onChange={(e) => onResolver(e.target.value)}
+        >
+          {names.others.map((r) => (
+            <option key={r.ref} value={r.ref}>
+              {r.label}
+            </option>
+          ))}
+        </select>
+      )}
       <p className="text-ink-2 text-[12px] mb-1.5">A question falls from the top</p>
       <div role="presentation" {...layers}>
         <div className="border-b border-seam ml-1.5">{inside.map(layer)}</div>

@@ -17,7 +17,7 @@ export function useNamesLook() {
     against: params.get('against') ?? '',
   }
   const set = useCallback(
-    (to: Partial<Question> & { stratum?: string }) => {
+    (to: Partial<Question> & { stratum?: string; resolver?: string; select?: string }) => {
       setParams((now) => {
         const next = new URLSearchParams(now)
         for (const [key, value] of Object.entries(to)) {
@@ -29,14 +29,15 @@ export function useNamesLook() {
     },
     [setParams],
   )
-  return { stratum: params.get('stratum') ?? '', question, set }
+  return { stratum: params.get('stratum') ?? '', resolver: params.get('resolver') ?? '', question, set }
 }
 
 /** The names of a site, and what one stratum holds. What stood there stays until the next is here. */
-export const useNames = (site: string, order: number | undefined, stratum: string) =>
+export const useNames = (site: string, order: number | undefined, stratum: string, resolver: string) =>
   useQuery({
-    queryKey: ['view', site, 'names', order, stratum],
-    queryFn: () => call(api.GET('/api/sites/{site}/names', { params: { path: { site }, query: { order, stratum } } })),
+    queryKey: ['view', site, 'names', order, stratum, resolver],
+    queryFn: () =>
+      call(api.GET('/api/sites/{site}/names', { params: { path: { site }, query: { order, stratum, resolver } } })),
     placeholderData: (was, query) => (query?.queryKey[1] === site ? was : undefined),
   })
 

@@ -8,7 +8,7 @@ import { plural } from '../parts/plural'
 type Props = {
   order: number
   /** What it is pasted into: a network, or a zone. */
-  into: { network: Schemas['NetworkView'] } | { zone: string; name: string }
+  into: { network: Schemas['NetworkView'] } | { zone: string; name: string; text?: string }
   save: (change: Change, version?: number) => Promise<unknown>
   onClose: () => void
 }
@@ -36,10 +36,14 @@ const words: Record<string, string> = {
   refused: '✗ refused',
 }
 
+const mostRead = 4 << 20
+
 /** Many reservations or fixed devices at once, with what becomes of every line before anything is changed. */
 export function PasteForm({ order, into, save, onClose }: Props) {
   const network = 'network' in into ? into.network : undefined
-  const form = useForm({ defaultValues: { kind: network ? 'reservation' : 'record', text: '' } })
+  const form = useForm({
+    defaultValues: { kind: network ? 'reservation' : 'record', text: ('text' in into && into.text) || '' },
+  })
   const [preview, setPreview] = useState<Schemas['PastePreview']>()
   const [problem, setProblem] = useState('')
   const request = (v: { kind: string; text: string }) => ({
@@ -86,6 +90,22 @@ export function PasteForm({ order, into, save, onClose }: Props) {
           }
           {...form.register('text', { onChange: () => setPreview(undefined) })}
         />
+        {!network && (
+          <label className="text-ink-2 text-[12.5px]">
+            or read a file:{' '}
+            <input
+              type="file"
+              className="text-[12.5px]"
+              onChange={(e) => {
+                const file = e.target.files?.[0]
+                if (!file) return
+                setPreview(undefined)
+                if (file.size > mostRead) setProblem('The file is larger than 4 MB; read it in parts.')
+                else void file.text().then((text) => form.setValue('text', text))
+              }}
+            />
+          </label>
+        )}
         {problem && (
           <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2">
             {problem}

@@ -4,7 +4,7 @@ import type { Change, Schemas } from '../api/client'
 export type Asked =
   | { kind: 'form'; form: Schemas['Opens'] }
   | { kind: 'option'; option: { code?: number } }
-  | { kind: 'paste'; zone?: { zone: string; name: string } }
+  | { kind: 'paste'; zone?: { zone: string; name: string; text?: string } }
   | { kind: 'fixAll'; rule: string }
   | { kind: 'change'; change: Change }
   | { kind: 'order' }
