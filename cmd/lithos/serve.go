@@ -41,7 +41,7 @@ type serveCommand struct {
 	Poll        time.Duration  `help:"How often devices are read." env:"LITHOS_POLL" default:"30s"`
 	Connections int            `help:"Most connections to PostgreSQL in the pool; two more listen." env:"LITHOS_CONNECTIONS" default:"16"`
 	Outside     netip.Addr     `help:"An address on the internet that answers an echo request; a push proves its networks by it." env:"LITHOS_OUTSIDE"`
-	OutsideName string         `help:"A name on the internet that is there; a push proves its resolvers by it." env:"LITHOS_OUTSIDE_NAME"`
+	OutsideName string         `help:"A name on the internet that is there; a push proves its resolvers by it. Without one it asks for the servers of the root." env:"LITHOS_OUTSIDE_NAME"`
 	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
 	Proxy       []netip.Prefix `help:"Reverse proxies, as prefixes, whose X-Forwarded-For is believed." env:"LITHOS_PROXY"`
 	Quiet       bool           `help:"Write no access log." env:"LITHOS_QUIET"`

@@ -19,8 +19,14 @@ import (
 // The rungs of the ladder that are about names, which come after the others.
 var nameRungs = []string{"local name", "outside name", "reverse"}
 
-// OutsideName is a name outside the site that is asked for to see whether names outside are found.
-const OutsideName = "www.out.example"
+// outside is what is asked for to see whether names outside are found: a name that is known to be there, else
+// which servers the root has (RFC 1034 section 3.1), which is the same for everybody.
+func outside(name string) (typed string, typ uint16) {
+	if name == "" {
+		return ".", dns.TypeNS
+	}
+	return name + ".", dns.TypeA
+}
 
 // NameQuestion is what one of those rungs asks.
 type NameQuestion struct {
@@ -30,16 +36,14 @@ type NameQuestion struct {
 }
 
 // NameQuestions are what the rungs about names ask for a client with a router: its name, a name outside
-// where there is one that is known to be there, and who it is in reverse.
-func NameQuestions(s *site.Site, router netip.Addr, outside string) []NameQuestion {
+// (the root's servers where none is known to be there), and who it is in reverse.
+func NameQuestions(s *site.Site, router netip.Addr, known string) []NameQuestion {
 	var out []NameQuestion
 	if label := labelAt(s, router); label != "" {
 		out = append(out, NameQuestion{nameRungs[0], label, dns.TypeA})
 	}
-	if outside != "" {
-		out = append(out, NameQuestion{nameRungs[1], outside + ".", dns.TypeA})
-	}
-	return append(out, NameQuestion{nameRungs[2], zone.Reverse(router) + ".", dns.TypePTR})
+	typed, typ := outside(known)
+	return append(out, NameQuestion{nameRungs[1], typed, typ}, NameQuestion{nameRungs[2], zone.Reverse(router) + ".", dns.TypePTR})
 }
 
 // World is the resolvers of the stage's site, made when they are first asked.
@@ -66,7 +70,8 @@ func (st *Stage) resolve(by names.Asking, local netip.Addr, label string, intern
 	case !internet:
 		out = append(out, skipped("needs the internet", nameRungs[1])...)
 	default:
-		out = append(out, nameRung(nameRungs[1], w.AskAs(by, OutsideName+".", dns.TypeA)))
+		typed, typ := outside("")
+		out = append(out, nameRung(nameRungs[1], w.AskAs(by, typed, typ)))
 	}
 	if !local.IsValid() {
 		return append(out, skipped("no address to look up", nameRungs[2])...)

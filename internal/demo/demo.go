@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"lithos/core/compile"
-	"lithos/core/rehearse"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -53,10 +52,10 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	if err := account(ctx, w); err != nil {
 		return nil, err
 	}
-	w.Outside, w.OutsideName = scenario.Outside, rehearse.OutsideName
+	w.Outside = scenario.Outside
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop}
-	if running.Internet, err = standin.StartInternet(); err != nil {
+	if running.Internet, err = internet.Start(); err != nil {
 		return nil, err
 	}
 	world := &standin.Outer{Internet: running.Internet}

@@ -3,6 +3,7 @@
 package device
 
 import (
+	"cmp"
 	"github.com/miekg/dns"
 
 	"bytes"
@@ -284,7 +285,7 @@ func (r *RESTCONF) Ping(ctx context.Context, iface string, to netip.Addr) (int, 
 func (r *RESTCONF) Resolve(
 	ctx context.Context, source, server netip.Addr, name string, typ uint16,
 ) (m *dns.Msg, took time.Duration, problem string, err error) {
-	input := map[string]any{"name": name, "type": typ}
+	input := map[string]any{"name": cmp.Or(name, "."), "type": typ}
 	if source.IsValid() {
 		input["source"] = source
 	}

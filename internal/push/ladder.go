@@ -1,6 +1,7 @@
 package push
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -115,11 +116,10 @@ func (l ladder) climb(ctx context.Context) error {
 	if err := l.rung(ctx, "Gateway of ", func() error { return l.answers(ctx, router) }); err != nil {
 		return err
 	}
-	if !l.Outside.IsValid() || rehearse.InternetRung(doc, n).State != rehearse.Pass {
-		return nil
-	}
-	if err := l.rung(ctx, "Internet from ", func() error { return l.answers(ctx, l.Outside) }); err != nil {
-		return err
+	if l.Outside.IsValid() && rehearse.InternetRung(doc, n).State == rehearse.Pass {
+		if err := l.rung(ctx, "Internet from ", func() error { return l.answers(ctx, l.Outside) }); err != nil {
+			return err
+		}
 	}
 	return l.names(ctx, router)
 }
@@ -151,7 +151,7 @@ func (l ladder) names(ctx context.Context, router netip.Addr) error {
 			if a.Outcome != names.Found {
 				return fmt.Errorf("%s: %s", a.Name, a.Outcome)
 			}
-			l.found = fmt.Sprintf("`%s` is `%s`", a.Name, a.Values[len(a.Values)-1])
+			l.found = fmt.Sprintf("`%s` is `%s`", cmp.Or(a.Name, "."), a.Values[len(a.Values)-1])
 			return nil
 		})
 		if err != nil {

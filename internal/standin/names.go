@@ -2,6 +2,7 @@ package standin
 
 import (
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"net/netip"
 	"slices"
@@ -64,6 +65,20 @@ func (f *Fabric) nameServer(a netip.Addr) (resolve.Endpoint, bool) {
 	return resolve.Endpoint{}, false
 }
 
+// certifier is who signs the certificates of name servers: the world's, or the fabric's own.
+func (f *Fabric) certifier() (*resolve.Authority, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.outer != nil && f.outer.Internet != nil {
+		return f.outer.Internet.Certifier(), nil
+	}
+	var err error
+	if f.own == nil {
+		f.own, err = resolve.NewAuthority()
+	}
+	return f.own, err
+}
+
 // anchors are the keys of the root of the world's internet.
 func (f *Fabric) anchors() []*dns.DS {
 	f.mu.Lock()
@@ -96,6 +111,7 @@ type resolver struct {
 	listener *resolve.Listener
 	cert     *tls.Certificate
 	certName string
+	trust    *x509.CertPool // of who asks it over TLS
 
 	table      *names.Table
 	generation uint64 // of the leases that the table is of
@@ -200,11 +216,14 @@ func (d *Device) renames() error {
 	r.server = names.NewServer(d.running, names.Around{Cache: r.cache, Leases: d.heldNames, Up: d.askUp,
 		Serial: uint32(d.changed.Unix()), Anchors: d.config.Fabric.anchors()})
 	if r.cert == nil || r.certName != s.TLSName {
-		cert, err := Certificate(s.TLSName)
+		by, err := d.config.Fabric.certifier()
 		if err != nil {
 			return err
 		}
-		r.cert, r.certName = &cert, s.TLSName
+		if r.cert, err = by.Certificate(s.TLSName); err != nil {
+			return err
+		}
+		r.certName, r.trust = s.TLSName, by.Pool()
 	}
 	if r.listener == nil {
 		var err error
@@ -213,7 +232,7 @@ func (d *Device) renames() error {
 			return err
 		}
 	}
-	e := resolve.Endpoint{Plain: r.listener.Addr(), Port: s.Port}
+	e := resolve.Endpoint{Plain: r.listener.Addr(), Port: s.Port, Trust: r.trust}
 	if s.TLSPort != 0 {
 		e.TLS, e.TLSPort = r.listener.TLS(), s.TLSPort
 	}
@@ -365,15 +384,6 @@ func (d *Device) resolveAs(from, server netip.Addr, name string, typ uint16) (*d
 		return nil, 0, errNoServer
 	}
 	return resolve.Ask(from, yang.NameServer{Address: server, Port: 53}, at, q)
-}
-
-// StartInternet runs the simulated internet.
-func StartInternet() (*internet.Internet, error) {
-	cert, err := Certificate(internet.ResolverName)
-	if err != nil {
-		return nil, err
-	}
-	return internet.Start(&tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
 }
 
 // flushes is the name that a request to forget names is about: the root is a dot, nothing is everything.

@@ -25,13 +25,14 @@ import (
 	"lithos/core/yang"
 	"lithos/core/zone"
 	"lithos/internal/standin"
+	"lithos/internal/standin/internet"
 	"lithos/internal/standin/resolve"
 )
 
 // worldOf runs the devices of made-up sites, which reach each other and an internet.
 func worldOf(t *testing.T, docs ...*site.Site) map[string]*standin.Device {
 	t.Helper()
-	world, err := standin.StartInternet()
+	world, err := internet.Start()
 	require.NoError(t, err)
 	t.Cleanup(world.Close)
 	outer := &standin.Outer{Internet: world}
@@ -226,16 +227,18 @@ func lease(t *testing.T, d *standin.Device, iface, host string) (*dhcp.Client, n
 // Answers over TLS are those over UDP, and a certificate of another name is refused.
 func TestOverTLS(t *testing.T) {
 	doc := scenario.Site("kelder-bridge")
-	cert, err := standin.Certificate("dns.kelder.larkrise.example")
+	by, err := resolve.NewAuthority()
+	require.NoError(t, err)
+	cert, err := by.Certificate("dns.kelder.larkrise.example")
 	require.NoError(t, err)
 	server := names.NewServer(compile.Device(doc, "dev-gw-1"), names.Around{})
-	certs := &tls.Config{Certificates: []tls.Certificate{cert}}
+	certs := &tls.Config{Certificates: []tls.Certificate{*cert}}
 	l, err := resolve.Listen("127.0.0.1:0", resolve.Options{Certs: certs}, resolve.Real(server))
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
 	q := new(dns.Msg)
 	q.SetQuestion("edge.kelder.larkrise.example.", dns.TypeA)
-	end := resolve.Endpoint{Plain: l.Addr(), TLS: l.TLS(), Port: 53, TLSPort: 853}
+	end := resolve.Endpoint{Plain: l.Addr(), TLS: l.TLS(), Port: 53, TLSPort: 853, Trust: by.Pool()}
 	to := yang.NameServer{Port: 853, TLSName: "dns.kelder.larkrise.example"}
 	m, _, err := resolve.Ask(netip.Addr{}, to, end, q)
 	require.NoError(t, err)
@@ -243,6 +246,11 @@ func TestOverTLS(t *testing.T) {
 	to.TLSName = "dns.other.example"
 	_, _, err = resolve.Ask(netip.Addr{}, to, end, q)
 	assert.ErrorContains(t, err, "is not dns.other.example's")
+	other, err := resolve.NewAuthority()
+	require.NoError(t, err)
+	to.TLSName, end.Trust = "dns.kelder.larkrise.example", other.Pool()
+	_, _, err = resolve.Ask(netip.Addr{}, to, end, q)
+	assert.ErrorContains(t, err, "nobody who is trusted has signed its certificate")
 	_, _, err = resolve.Ask(netip.Addr{}, yang.NameServer{Port: 5353}, end, q)
 	assert.ErrorIs(t, err, resolve.ErrNobody)
 }

@@ -310,7 +310,7 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	case "lithos-config:resolve":
-		if zone.CheckName(in.Name) != nil || in.Type < 1 || in.Type > 65535 {
+		if in.Name != "." && zone.CheckName(in.Name) != nil || in.Type < 1 || in.Type > 65535 {
 			refuse(w, http.StatusBadRequest, "invalid-value", "A name and a type are needed.")
 			return
 		}

@@ -49,6 +49,7 @@ type Internet struct {
 	at      map[netip.Addr]resolve.Endpoint
 	closers []*resolve.Listener
 	holder  *holder
+	ca      *resolve.Authority
 
 	authority *authorityServer
 	keys      map[string]*key // of the signed zones
@@ -57,9 +58,18 @@ type Internet struct {
 	held      *names.Server
 }
 
-// Start runs it. certs has the certificate of the second resolver.
-func Start(certs *tls.Config) (*Internet, error) {
-	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, keys: map[string]*key{}}
+// Start runs it.
+func Start() (*Internet, error) {
+	ca, err := resolve.NewAuthority()
+	if err != nil {
+		return nil, err
+	}
+	cert, err := ca.Certificate(ResolverName)
+	if err != nil {
+		return nil, err
+	}
+	certs := &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12}
+	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, ca: ca, keys: map[string]*key{}}
 	n.holder = &holder{keys: map[string]Key{}, serial: uint32(time.Now().Unix()), rezone: n.rezone}
 	for _, name := range []string{"", "works", Sealed} {
 		k, err := newKey(name)
@@ -92,7 +102,7 @@ func Start(certs *tls.Config) (*Internet, error) {
 			return nil, err
 		}
 		n.closers = append(n.closers, l)
-		e := resolve.Endpoint{Plain: l.Addr(), Port: 53}
+		e := resolve.Endpoint{Plain: l.Addr(), Port: 53, Trust: ca.Pool()}
 		if s.certs != nil {
 			e.TLS, e.TLSPort = l.TLS(), 853
 		}
@@ -171,6 +181,9 @@ func (n *Internet) Endpoint(a netip.Addr) (resolve.Endpoint, bool) {
 	e, ok := n.at[a]
 	return e, ok
 }
+
+// Certifier is who signs the certificates of name servers.
+func (n *Internet) Certifier() *resolve.Authority { return n.ca }
 
 // Anchors are the keys of the root, which those who check signatures begin with.
 func (n *Internet) Anchors() []*dns.DS { return []*dns.DS{n.keys[""].told()} }

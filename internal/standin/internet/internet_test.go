@@ -18,7 +18,7 @@ import (
 
 // Names are found from the root down, whoever holds them, and what a site tells the world is told.
 func TestNamesAreFoundFromTheRoot(t *testing.T) {
-	n, err := Start(nil)
+	n, err := Start()
 	require.NoError(t, err)
 	t.Cleanup(n.Close)
 	require.NoError(t, n.Hold(compile.Names(scenario.Site("kelder-bridge"))))

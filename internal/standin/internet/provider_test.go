@@ -27,7 +27,7 @@ var secret = base64.StdEncoding.EncodeToString([]byte("a key of thirty-two octet
 // everything there.
 func held(t *testing.T) (*Internet, transfer.Server) {
 	t.Helper()
-	n, err := Start(nil)
+	n, err := Start()
 	require.NoError(t, err)
 	t.Cleanup(n.Close)
 	require.NoError(t, n.Hold(compile.Names(scenario.Site("kelder-bridge"))))
@@ -177,7 +177,7 @@ func TestTheProviderRemembers(t *testing.T) {
 	n, s := held(t)
 	require.NoError(t, n.Keep(file))
 	require.NoError(t, s.Write(t.Context(), zone.Changes(nil, []zone.Record{record("new", "A", "203.0.113.5")})))
-	again, err := Start(nil)
+	again, err := Start()
 	require.NoError(t, err)
 	t.Cleanup(again.Close)
 	require.NoError(t, again.Keep(file))

@@ -41,7 +41,7 @@ func question(name string, typ uint16) *dns.Msg {
 
 // What signed zones answer is checked from the root down; what is not signed says so itself.
 func TestSignaturesAreChecked(t *testing.T) {
-	n, err := Start(nil)
+	n, err := Start()
 	require.NoError(t, err)
 	t.Cleanup(n.Close)
 	for _, c := range []struct {
@@ -81,7 +81,7 @@ func TestSignaturesAreChecked(t *testing.T) {
 // An answer that was changed on the way, or whose proof was taken out, is not passed on; nor is one of
 // another time.
 func TestForgedAnswersAreRefused(t *testing.T) {
-	n, err := Start(nil)
+	n, err := Start()
 	require.NoError(t, err)
 	t.Cleanup(n.Close)
 	without := func(typ uint16) func(*dns.Msg) {
@@ -128,7 +128,7 @@ func TestForgedAnswersAreRefused(t *testing.T) {
 
 // Who checks signatures itself is given them, and answers that do not hold.
 func TestSignaturesArePassedOn(t *testing.T) {
-	n, err := Start(nil)
+	n, err := Start()
 	require.NoError(t, err)
 	t.Cleanup(n.Close)
 	s := checking(n, nil)
