@@ -177,8 +177,8 @@ func dnsLearntMixed(f *facts, n *site.Network, report func(Finding)) {
 			Title: "Learnt and own name servers are mixed", Network: idOf(n),
 			Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Addresses: []address.Range{address.Single(at)},
-			Says: fmt.Sprintf("%s is the provider's, as the uplink learns it, and is written here beside servers of your "+
-				"own. When the provider changes it, clients are told a server that is not there.", at),
+			Says: fmt.Sprintf("%s is the provider's, as the uplink learns it, and is written beside your own servers. "+
+				"When the provider changes it, clients are told a server that is not there.", at),
 			Fix: f.retell("Tell only what is your own", t, words(own)),
 		})
 	})

@@ -742,8 +742,8 @@ func outsideDiffers(a *around, report func(Finding)) {
 			found := Finding{
 				Title: "The world is told something else of " + name, Parts: []site.Ref{zoneRef(p.Zone.ID)},
 				Value: c.Owner + "/" + c.Type,
-				Says: fmt.Sprintf("%s is %s where %s was read, and %s here. The next push that changes the zone writes "+
-					"what is here.", c.Type, data(c.Was), p.Zone.Server.Address, data(c.Now)),
+				Says: fmt.Sprintf("%s is %s where %s was read, and %s here. The next push that changes the zone "+
+					"writes what is here.", c.Type, data(c.Was), p.Zone.Server.Address, data(c.Now)),
 			}
 			at := slices.IndexFunc(p.Zone.Records, func(r *site.Record) bool {
 				return strings.EqualFold(r.Owner, c.Owner) && r.Type == c.Type
@@ -783,8 +783,8 @@ func challengeKeyWide(f *facts, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("The key for %s can rewrite %s", c.Name, f.Zones[at].Name),
 			Parts: []site.Ref{{Kind: site.KindCertificate, ID: c.ID}}, Value: c.Key,
-			Says: fmt.Sprintf("%s lies on the machine that asks for the certificate. Whoever breaks into that can point "+
-				"every name of %s elsewhere. Have a key made that may write %s alone.", c.Key, f.Zones[at].Name,
+			Says: fmt.Sprintf("%s lies on the machine that asks for the certificate. Whoever breaks into that can "+
+				"point every name of %s elsewhere. Have a key made that may write %s alone.", c.Key, f.Zones[at].Name,
 				c.Challenge()),
 			Fix: change("Take the key away", site.KindCertificate, c.ID, site.Ref{}, *c, now),
 		})
@@ -799,7 +799,8 @@ func challengeNowhere(f *facts, report func(Finding)) {
 			continue
 		}
 		report(Finding{
-			Title: "Nobody can prove " + c.Name, Parts: []site.Ref{{Kind: site.KindCertificate, ID: c.ID}}, Value: c.Name,
+			Title: "Nobody can prove " + c.Name, Value: c.Name,
+			Parts: []site.Ref{{Kind: site.KindCertificate, ID: c.ID}},
 			Says: fmt.Sprintf("No outside zone of the site holds it, and an authority looks for %s from outside. It "+
 				"issues nothing.", c.Challenge()),
 		})

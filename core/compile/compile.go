@@ -314,9 +314,11 @@ func learnt(s *site.Site) []option.Set {
 			if u == nil || !u.PassesOn {
 				continue
 			}
-			from := option.Source{Kind: site.KindInterface, ID: i.ID, Name: i.Name + " of " + d.Name + ", as it learns them"}
+			from := option.Source{Kind: site.KindInterface, ID: i.ID,
+				Name: i.Name + " of " + d.Name + ", as it learns them"}
 			if len(u.LearntServers) > 0 {
-				out = append(out, option.Set{Code: option.NameServers, Value: addressList(u.LearntServers), Source: from})
+				servers := addressList(u.LearntServers)
+				out = append(out, option.Set{Code: option.NameServers, Value: servers, Source: from})
 			}
 			if u.LearntDomain != "" {
 				out = append(out, option.Set{Code: option.DomainName, Value: u.LearntDomain, Source: from})

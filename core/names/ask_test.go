@@ -1,7 +1,6 @@
 package names
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -174,36 +173,6 @@ func TestTheBookIsWhatIsAnswered(t *testing.T) {
 				assert.Contains(t, got, e.Data, "%s %s", whole, e.Type)
 			}
 		}
-	}
-}
-
-// Names of a site with ten thousand reservations are found as quickly as of one with a hundred.
-func bigSite(n int) *site.Site {
-	s := scenario.Site("kelder-bridge")
-	s.Reservations = nil
-	for i := range n {
-		s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprintf("res-%05d", i),
-			Name: fmt.Sprintf("pc-%05d", i), Network: "net-clinic",
-			Address: netip.AddrFrom4([4]byte{10, 84, byte(18 + i>>8&1), byte(i)})})
-	}
-	return site.Normal(s)
-}
-
-func BenchmarkTrace(b *testing.B) {
-	for _, n := range []int{100, 10_000} {
-		s := bigSite(n)
-		w := NewWorld(now, s, compile.Names(s), nil)
-		q := Question{"network:net-clinic", fmt.Sprintf("pc-%05d", n/2), "A"}
-		if _, err := w.Ask(q); err != nil {
-			b.Fatal(err)
-		}
-		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			for b.Loop() {
-				if a, err := w.Ask(q); err != nil || a.Outcome != Found {
-					b.Fatal(a.Outcome, err)
-				}
-			}
-		})
 	}
 }
 

@@ -61,7 +61,7 @@ func TestZonesRoundTrip(t *testing.T) {
 			assert.Len(t, left, len(p.Entries)-addresses)
 		}
 	}
-	_, err := Write(&bytes.Buffer{}, scenario.Site("kelder-bridge"), compile.Names(scenario.Site("kelder-bridge")).Inside[0],
-		"xml", 1)
+	s := scenario.Site("kelder-bridge")
+	_, err := Write(&bytes.Buffer{}, s, compile.Names(s).Inside[0], "xml", 1)
 	assert.ErrorContains(t, err, "choose zone, hosts, csv, transfer")
 }

@@ -43,7 +43,8 @@ func NameQuestions(s *site.Site, router netip.Addr, known string) []NameQuestion
 		out = append(out, NameQuestion{nameRungs[0], label, dns.TypeA})
 	}
 	typed, typ := outside(known)
-	return append(out, NameQuestion{nameRungs[1], typed, typ}, NameQuestion{nameRungs[2], zone.Reverse(router) + ".", dns.TypePTR})
+	return append(out, NameQuestion{nameRungs[1], typed, typ},
+		NameQuestion{nameRungs[2], zone.Reverse(router) + ".", dns.TypePTR})
 }
 
 // World is the resolvers of the stage's site, made when they are first asked.

@@ -327,7 +327,7 @@ func holder() *Field {
 			return ""
 		}
 		return z.Server.String()
-	}).mono().said("held by").hint("The server’s address, for example 203.0.113.53; empty where Lithos cannot write it")
+	}).mono().said("held by").hint("The server’s address; empty where Lithos cannot write it")
 }
 
 // keyItself is a TSIG key as it is typed.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
@@ -129,11 +130,50 @@ func namesLive(t *testing.T, a *app) {
 		b.until(stratum, `want => document.querySelector('main h1')?.innerText === want`, stratum)
 		b.axe(stratum)
 	}
-	b.click("aside[aria-label=Strata] button", "larkrise.example\\s+as the document")
+	b.click("aside[aria-label=Strata] button", "larkrise.example\\s+read from")
 	b.see("seen from the internet")
 	b.axe("a zone outside")
 	b.click("button", "^Addresses$")
 	b.until("the ruler", `() => !!document.querySelector('[aria-roledescription=ruler]')`)
+}
+
+// What the world is told stands beside what the document says; a certificate's name is proved, a zone taken
+// out, and a lease gets a name of its own where it is listed.
+func tellingTheWorld(t *testing.T, a *app) {
+	b := a.names(t, "kelder-bridge", "stratum=zone-larkrise")
+	b.see("the same")
+	b.cell("_acme-challenge.kelder")
+	b.click("[data-cell]", "^_acme-challenge.kelder$")
+	b.click("button", "^Try the proof$")
+	b.see("Nothing of the trial is left")
+	b.see("The proof is there, and nothing forbids it.")
+	b.axe("a certificate proved")
+	b.click("button", "^Take out$")
+	b.until("the zone as a file", `() => document.querySelector('[role=dialog] textarea')
+		?.value.includes('$ORIGIN larkrise.example.')`)
+	b.choose("As", "Transfer, every record whole")
+	b.until("the zone as a transfer", `() => document.querySelector('[role=dialog] textarea')
+		?.value.includes('edge.kelder.larkrise.example. 300 IN A 203.0.113.44')`)
+	b.axe("a zone taken out")
+	b.keys(input.Escape)
+	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
+	b.click("aside[aria-label=Strata] button", "^Leases")
+	b.until("the leases", `() => {
+		const e = document.querySelector('[data-cell="0/0"]')
+		if (document.querySelector('main h1')?.innerText !== 'Leases' || !e) return false
+		e.focus()
+		return document.activeElement === e
+	}`)
+	b.keys(input.Enter)
+	b.focus("the field of a name", `e => e.tagName === 'INPUT'`)
+	b.typed("front-desk-9")
+	b.keys(input.Enter)
+	require.Eventually(t, func() bool {
+		d, err := a.Work.Draft(t.Context(), b.order())
+		return err == nil && slices.ContainsFunc(d.Doc().Reservations, func(r *site.Reservation) bool {
+			return r.Name == "front-desk-9"
+		})
+	}, patience, 20*time.Millisecond)
 }
 
 // A question falls through the strata, from an address that can be pasted into a ticket; from outside it

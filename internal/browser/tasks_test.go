@@ -82,6 +82,7 @@ func TestTogether(t *testing.T) {
 		"asking-names":      askingNames,
 		"pasting-names":     pastingNames,
 		"names-live":        namesLive,
+		"names-told":        tellingTheWorld,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

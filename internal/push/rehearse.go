@@ -204,7 +204,8 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) []DevicePlan {
 			base.Resolver.Program = t.Access.Programs
 		}
 		out = append(out, DevicePlan{Device: t.Name, Kind: t.Kind, ByHand: t.Access == nil,
-			Steps: plan.Between(base, plan.Target(base, base, wanted)), Timeout: int(s.Timing.ConfirmWithin / time.Second)})
+			Steps:   plan.Between(base, plan.Target(base, base, wanted)),
+			Timeout: int(s.Timing.ConfirmWithin / time.Second)})
 	}
 	for _, t := range d.Zones() {
 		p := DevicePlan{Device: t.Name, Kind: "zone", ByHand: !t.Written(), Steps: []plan.Step{}}

@@ -259,7 +259,7 @@ func (s Server) plainly(err error) error {
 		return fmt.Errorf("%s did not answer in time", s.At.Addr())
 	case slices.ContainsFunc([]error{dns.ErrSig, dns.ErrTime, dns.ErrNoSig, dns.ErrAuth, dns.ErrSecret},
 		func(one error) bool { return errors.Is(err, one) }):
-		return &RefusedError{dns.RcodeBadSig, "it does not take the key " + s.Key + ", or its answer is not signed by it"}
+		return &RefusedError{dns.RcodeBadSig, "it does not take the key " + s.Key + ", or does not answer with it"}
 	}
 	var code int
 	if _, none := fmt.Sscanf(err.Error(), "dns: bad xfr rcode: %d", &code); none == nil {

@@ -200,8 +200,8 @@ func (n *namer) resolvers() []AskerChoice {
 	out := []AskerChoice{}
 	for _, r := range n.Resolvers {
 		if d, ok := n.Device(r.Device); ok && len(n.Resolvers) > 1 {
-			out = append(out, AskerChoice{site.Ref{Kind: site.KindResolver, ID: r.ID}.String(), r.Name + " on " + d.Name,
-				"resolvers"})
+			ref := site.Ref{Kind: site.KindResolver, ID: r.ID}
+			out = append(out, AskerChoice{ref.String(), r.Name + " on " + d.Name, "resolvers"})
 		}
 	}
 	return out
@@ -517,7 +517,8 @@ func (n *namer) compared(rows []NameRow, z *compile.Pages, told []zone.Record) [
 	for _, r := range told {
 		if key := strings.ToLower(r.Owner) + "/" + r.Type; !ours[key] {
 			rows = append(rows, NameRow{Key: "told/" + key + "/" + r.Data, Name: r.Owner,
-				Whole: zone.Absolute(r.Owner, z.Name), Type: r.Type, Told: r.Data, TTL: r.TTL, From: "its server alone"})
+				Whole: zone.Absolute(r.Owner, z.Name), Type: r.Type, Told: r.Data, TTL: r.TTL,
+				From: "its server alone"})
 		}
 	}
 	slices.SortStableFunc(rows, func(a, b NameRow) int { return cmp.Compare(sortName(a.Name), sortName(b.Name)) })
@@ -725,6 +726,9 @@ func (n *namer) leaseRows() []NameRow {
 		} else {
 			r.NameField = "name"
 			r.Makes = map[string]string{"address": h.Address.String(), "mac": l.MAC.String()}
+			if v, in := n.NetworkOf(h.Address); in {
+				r.Makes["network"] = v.ID
+			}
 		}
 		if home != nil {
 			if _, written := home.At(whole); written {

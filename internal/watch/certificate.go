@@ -45,8 +45,8 @@ func (s *Service) TryCertificate(ctx context.Context, by act.Technician, code, i
 	}
 	z, ok := sc.ZoneOf(c.Challenge(), site.Outside)
 	if !ok || !z.Server.Address.IsValid() {
-		return nil, act.Refuse(act.Conflict, "No outside zone with a server holds %s; name its server in the form of the "+
-			"zone.", c.Challenge())
+		return nil, act.Refuse(act.Conflict,
+			"No outside zone with a server holds %s; name its server in the form of the zone.", c.Challenge())
 	}
 	if c.Key == "" {
 		return nil, act.Refuse(act.Conflict, "The certificate names no key; type it in its form.")
@@ -59,7 +59,8 @@ func (s *Service) TryCertificate(ctx context.Context, by act.Technician, code, i
 	}
 	p := prover{s, server, *c, nil}
 	p.prove(ctx)
-	return p.steps, act.Record(ctx, s.store.Queries, by, "certificate", code, "tried whether "+c.Name+" could be proved")
+	says := "tried whether " + c.Name + " could be proved"
+	return p.steps, act.Record(ctx, s.store.Queries, by, "certificate", code, says)
 }
 
 type prover struct {

@@ -202,7 +202,8 @@ func FuzzUpdate(f *testing.F) {
 			return
 		}
 		h.zones = []yang.Zone{{Name: larkrise, TTL: 60, Record: []yang.Record{
-			{ID: "a", Owner: "www", Type: "A", Data: "203.0.113.80"}, {ID: "b", Owner: zone.Apex, Type: "NS", Data: "ns"}}}}
+			{ID: "a", Owner: "www", Type: "A", Data: "203.0.113.80"},
+			{ID: "b", Owner: zone.Apex, Type: "NS", Data: "ns"}}}}
 		code := h.change(whole, m)
 		z, _ := h.zone(larkrise)
 		for _, r := range z.Record {

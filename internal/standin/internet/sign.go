@@ -81,7 +81,8 @@ func deny(z yang.Zone, all []dns.RR) []dns.RR {
 		has := append(types[owner], dns.TypeNSEC, dns.TypeRRSIG)
 		slices.Sort(has)
 		out = append(out, &dns.NSEC{Hdr: dns.RR_Header{Name: dns.Fqdn(owner), Rrtype: dns.TypeNSEC,
-			Class: dns.ClassINET, Ttl: uint32(z.Negative)}, NextDomain: dns.Fqdn(owners[(i+1)%len(owners)]), TypeBitMap: has})
+			Class: dns.ClassINET, Ttl: uint32(z.Negative)},
+			NextDomain: dns.Fqdn(owners[(i+1)%len(owners)]), TypeBitMap: has})
 	}
 	return out
 }

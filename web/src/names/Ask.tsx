@@ -115,7 +115,7 @@ export function Ask({ page, view, names, question, set }: Props) {
           <h3 className="text-[12.5px] text-ink-2 font-semibold mt-4">The same question from two places</h3>
           <div className="grid grid-cols-2 mt-1 border border-seam">
             <Compact answer={answer} />
-            <div className="border-l border-seam p-2">
+            <div className="border-l border-seam p-2 min-w-0 [overflow-wrap:anywhere]">
               <Askers
                 label="Beside it asks"
                 names={names}
@@ -186,7 +186,10 @@ function WhyNot({ answer, page }: { answer: Asked; page: Page }) {
         />
       )}
       {form && (
-        <SmallButton className="mt-1" onClick={() => page.ask({ kind: 'form', form })}>
+        <SmallButton
+          className="mt-1 !h-auto !whitespace-normal text-left [overflow-wrap:anywhere]"
+          onClick={() => page.ask({ kind: 'form', form })}
+        >
           {form.title}
         </SmallButton>
       )}
@@ -196,7 +199,7 @@ function WhyNot({ answer, page }: { answer: Asked; page: Page }) {
 
 function Compact({ answer }: { answer: Asked }) {
   return (
-    <div className="p-2">
+    <div className="p-2 min-w-0">
       <p className="font-semibold [overflow-wrap:anywhere] min-h-[32px]">{answer.who}</p>
       <Told answer={answer} />
     </div>

@@ -47,8 +47,9 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
   if (!names) return null
   const face = (to: string) => go({ face: to })
   const select = (r: NameRow) => {
-    page.select(r.ref ?? '')
-    set({ name: r.whole })
+    // Both at once: the address of the page is changed from what it is now.
+    set({ name: r.whole, select: r.ref ?? '' })
+    page.dispatch({ do: 'sheet', open: true })
   }
   return (
     <div className="h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_340px] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto] print:block">

@@ -22,20 +22,22 @@ export function Prove({ site, certificate }: { site: string; certificate: string
         {proved.isPending ? 'Trying' : 'Try the proof'}
       </SmallButton>
       <Alert className="mt-2">{proved.error && problemOf(proved.error).message}</Alert>
-      <ol role="status" className="mt-2">
-        {(proved.data ?? []).map((s) => (
-          <li key={s.title} className="grid grid-cols-[18px_1fr] py-1 border-b border-seam-2">
-            <span className={marks[s.state]?.[1]}>
-              {marks[s.state]?.[0]}
-              <span className="sr-only">{words[s.state]}</span>
-            </span>
-            <span className="[overflow-wrap:anywhere]">
-              {s.title}
-              <span className="block text-[12.5px] text-ink-2">{s.says}</span>
-            </span>
-          </li>
-        ))}
-      </ol>
+      <div role="status">
+        <ol className="mt-2">
+          {(proved.data ?? []).map((s) => (
+            <li key={s.title} className="grid grid-cols-[18px_1fr] py-1 border-b border-seam-2">
+              <span className={marks[s.state]?.[1]}>
+                {marks[s.state]?.[0]}
+                <span className="sr-only">{words[s.state]}</span>
+              </span>
+              <span className="[overflow-wrap:anywhere]">
+                {s.title}
+                <span className="block text-[12.5px] text-ink-2">{s.says}</span>
+              </span>
+            </li>
+          ))}
+        </ol>
+      </div>
     </div>
   )
 }

@@ -2,17 +2,18 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, call, problemOf } from '../api/client'
 import { Alert } from '../parts/Alert'
+import { Choice } from '../parts/Field'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
 
 const formats = [
-  ['zone', 'Zone file (RFC 1035)'],
-  ['hosts', 'Hosts file'],
-  ['csv', 'CSV'],
-  ['transfer', 'Transfer, every record whole (RFC 5936)'],
-] as const
+  { value: 'zone', label: 'Zone file (RFC 1035)' },
+  { value: 'hosts', label: 'Hosts file' },
+  { value: 'csv', label: 'CSV' },
+  { value: 'transfer', label: 'Transfer, every record whole (RFC 5936)' },
+]
 
-type Format = (typeof formats)[number][0]
+type Format = 'zone' | 'hosts' | 'csv' | 'transfer'
 
 /** A zone in an open format, to copy or to save. */
 export function TakeOut(props: { site: string; order?: number; zone: string; title: string; onClose: () => void }) {
@@ -42,16 +43,9 @@ export function TakeOut(props: { site: string; order?: number; zone: string; tit
       onClose={onClose}
       wide
     >
-      <label className="block mt-3">
-        <span className="block text-[12.5px] text-ink-2 mb-1">As</span>
-        <select className="field !w-auto" value={format} onChange={(e) => setFormat(e.target.value as Format)}>
-          {formats.map(([value, label]) => (
-            <option key={value} value={value}>
-              {label}
-            </option>
-          ))}
-        </select>
-      </label>
+      <div className="mt-3">
+        <Choice label="As" options={formats} value={format} onChange={(e) => setFormat(e.target.value as Format)} />
+      </div>
       <Alert className="mt-2">{text.error && problemOf(text.error).message}</Alert>
       <textarea
         readOnly
