@@ -662,8 +662,10 @@ func outcome(q, reply *dns.Msg, steps []Fell) Answer {
 		out.Outcome = Found
 	case reply.Rcode == dns.RcodeSuccess:
 		out.Outcome = Nothing
+		out.remembered(reply)
 	case reply.Rcode == dns.RcodeNameError:
 		out.Outcome = NoName
+		out.remembered(reply)
 	case reply.Rcode == dns.RcodeRefused:
 		out.Outcome = Refused
 	default:
@@ -671,6 +673,24 @@ func outcome(q, reply *dns.Msg, steps []Fell) Answer {
 	}
 	out.Message = Decode(reply)
 	return out
+}
+
+// remembered says how long others remember that there is nothing (RFC 2308 section 5).
+func (a *Answer) remembered(reply *dns.Msg) {
+	for _, rr := range reply.Ns {
+		soa, ok := rr.(*dns.SOA)
+		if !ok {
+			continue
+		}
+		of := zone.Tidy(soa.Hdr.Name)
+		if of == "" {
+			of = "the root"
+		}
+		a.Steps = append(a.Steps, Fell{Stratum: Outcome, State: Passed,
+			Title: fmt.Sprintf("Others remember that for %d s", min(soa.Hdr.Ttl, soa.Minttl)),
+			Says:  "The SOA of " + of + " says so (RFC 2308)."})
+		return
+	}
 }
 
 // has reports whether a message answers with records of a type, and not with aliases alone.

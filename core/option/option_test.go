@@ -315,3 +315,16 @@ func TestRegisteredNames(t *testing.T) {
 		assert.Equal(t, name, d.Name)
 	}
 }
+
+// What a client calls itself is made a lawful name, or nothing is.
+func FuzzLawfulLabel(f *testing.F) {
+	for _, text := range []string{"Recep PC!", "плата", "-a-", strings.Repeat("x", 80), "a\x00b", "."} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		label, ok := LawfulLabel(text)
+		if ok != (label != "") || ok && CheckLabel(label) != nil {
+			t.Fatalf("%q became %q", text, label)
+		}
+	})
+}

@@ -1,6 +1,7 @@
 package standin_test
 
 import (
+	"bytes"
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
@@ -349,4 +350,63 @@ func TestNamesAreTakenBack(t *testing.T) {
 	assert.Equal(t, 409, status)
 	assert.Contains(t, body, "is an alias and has other data beside it")
 	assert.Equal(t, "NXDOMAIN", data(), "what was refused changed nothing")
+}
+
+// Messages that are made to harm are answered shortly or not at all, and the next question is answered as
+// ever.
+func TestHardMessages(t *testing.T) {
+	d := worldOf(t, scenario.Site("kelder-bridge"))["dev-gw-1"]
+	at, _ := d.NameServer()
+	header := []byte{0, 7, 1, 0, 0, 1, 0, 0, 0, 0, 0, 0}
+	label := func(n int) []byte { return append([]byte{byte(n)}, bytes.Repeat([]byte{'x'}, n)...) }
+	ends := []byte{0, 0, 1, 0, 1}
+	for what, raw := range map[string][]byte{
+		"a name that points at itself":            append(slices.Clone(header), 0xc0, 12, 0, 1, 0, 1),
+		"two names that point at each other":      append(slices.Clone(header), 0xc0, 14, 0xc0, 12, 0, 1, 0, 1),
+		"a label of more than 63 octets":          slices.Concat(header, label(64), ends),
+		"a name of more than 255 octets":          slices.Concat(header, bytes.Repeat(label(60), 5), ends),
+		"a name without an end":                   slices.Concat(header, label(10)),
+		"a count of questions that are not there": {0, 7, 1, 0, 0xff, 0xff, 0, 0, 0, 0, 0, 0},
+		"nothing":   {},
+		"one octet": {7},
+	} {
+		conn, err := net.Dial("udp", at.String())
+		require.NoError(t, err)
+		_, err = conn.Write(raw)
+		require.NoError(t, err)
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(50*time.Millisecond)))
+		reply := make([]byte, 4096)
+		n, _ := conn.Read(reply)
+		assert.LessOrEqual(t, n, max(len(raw), 12), "%s is not made larger", what)
+		require.NoError(t, conn.Close())
+	}
+	m, err := askAs(t, at, "10.84.20.5", "10.84.20.1", "edge.kelder.larkrise.example", dns.TypeA)
+	require.NoError(t, err)
+	assert.Len(t, m.Answer, 1)
+}
+
+// A name with more addresses than a message holds is cut, over UDP to what no network has to fragment, and
+// over TCP to what a message can be.
+func TestLargeAnswersAreCut(t *testing.T) {
+	doc := scenario.Site("kelder-bridge")
+	z, _ := doc.Zone("zone-kelder")
+	for i := range 5000 {
+		z.Records = append(z.Records, &site.Record{ID: fmt.Sprintf("rec-x-%d", i), Owner: "many", Type: "A",
+			Data: fmt.Sprintf("10.84.%d.%d", 16+i>>8&15, i&255)})
+	}
+	d := worldOf(t, site.Normal(doc))["dev-gw-1"]
+	at, _ := d.NameServer()
+	q := new(dns.Msg)
+	q.SetQuestion("many.kelder.larkrise.example.", dns.TypeA)
+	q.SetEdns0(4096, false)
+	for network, most := range map[string]int{"udp": names.MaxUDP, "tcp": dns.MaxMsgSize} {
+		c := dns.Client{Net: network, UDPSize: 4096}
+		m, _, err := c.Exchange(q, at.String())
+		require.NoError(t, err)
+		assert.True(t, m.Truncated, network)
+		m.Compress = true // as it came
+		raw, err := m.Pack()
+		require.NoError(t, err)
+		assert.LessOrEqual(t, len(raw), most, network)
+	}
 }

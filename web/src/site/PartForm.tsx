@@ -4,6 +4,7 @@ import { Controller, useForm, type UseFormReturn } from 'react-hook-form'
 import { api, call, problemOf, type Problem, type Change, type Schemas, type View } from '../api/client'
 import { Alert } from '../parts/Alert'
 import { Choice, Field, Lines, Several } from '../parts/Field'
+import { FromFile } from '../parts/FromFile'
 import { Window } from '../parts/Window'
 import { Room } from './Room'
 
@@ -156,7 +157,12 @@ function OneField({
     case 'choice':
       return <Choice options={options} {...common} />
     case 'lines':
-      return <Lines mono={f.mono} {...common} />
+      return (
+        <div>
+          <Lines mono={f.mono} {...common} />
+          <FromFile what={f.label} onText={(text) => form.setValue(f.name, text, { shouldDirty: true })} />
+        </div>
+      )
     default:
       return (
         <Field

@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { api, call, problemOf, type Change, type Schemas } from '../api/client'
 import { Choice, Lines } from '../parts/Field'
+import { FromFile } from '../parts/FromFile'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
 
@@ -35,8 +36,6 @@ const words: Record<string, string> = {
   skipped: '– skipped',
   refused: '✗ refused',
 }
-
-const mostRead = 4 << 20
 
 /** Many reservations or fixed devices at once, with what becomes of every line before anything is changed. */
 export function PasteForm({ order, into, save, onClose }: Props) {
@@ -91,20 +90,13 @@ export function PasteForm({ order, into, save, onClose }: Props) {
           {...form.register('text', { onChange: () => setPreview(undefined) })}
         />
         {!network && (
-          <label className="text-ink-2 text-[12.5px]">
-            or read a file:{' '}
-            <input
-              type="file"
-              className="text-[12.5px]"
-              onChange={(e) => {
-                const file = e.target.files?.[0]
-                if (!file) return
-                setPreview(undefined)
-                if (file.size > mostRead) setProblem('The file is larger than 4 MB; read it in parts.')
-                else void file.text().then((text) => form.setValue('text', text))
-              }}
-            />
-          </label>
+          <FromFile
+            what="Lines"
+            onText={(text) => {
+              setPreview(undefined)
+              form.setValue('text', text)
+            }}
+          />
         )}
         {problem && (
           <div role="alert" className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2">
