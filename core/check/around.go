@@ -26,6 +26,10 @@ type Surroundings struct {
 	Programs map[string][]yang.Program
 	// Told is what outside zones held when their servers were last read, by zone id.
 	Told map[string][]zone.Record
+	// Lines are the addresses that uplinks had when they were last read, by interface id.
+	Lines map[string]netip.Addr
+	// Documents is set where addresses of documents (RFC 5737) stand for public ones.
+	Documents bool
 }
 
 // Neighbor is another site's networks.
@@ -69,6 +73,14 @@ var observed = []aroundRule{
 		Promise: "A resolver has its ports to itself."}, portTaken},
 	{Rule{Slug: "outside-differs", Family: "Names", Severity: Warns,
 		Promise: "The world is told what the document says."}, outsideDiffers},
+	{Rule{Slug: "ddns-private-address", Family: "Names", Severity: Blocks,
+		Promise: "A name follows a line that the world reaches."}, followingPrivate},
+	{Rule{Slug: "ddns-shared-address", Family: "Names", Severity: Blocks,
+		Promise: "A name follows a line with an address of its own."}, followingShared},
+	{Rule{Slug: "ddns-record-missing", Family: "Names", Severity: Warns,
+		Promise: "The server of a following name has it."}, followingMissing},
+	{Rule{Slug: "ddns-stale", Family: "Names", Severity: Blocks,
+		Promise: "The world is told the address that the line has."}, followingStale},
 }
 
 func aroundRules() []Rule {

@@ -65,7 +65,7 @@ type ruleCase struct {
 }
 
 // cases are of every rule that needs nothing but the document.
-var cases = slices.Concat(plainCases, nameCases)
+var cases = slices.Concat(plainCases, nameCases, followingCases)
 
 var plainCases = []ruleCase{
 	{"network-outside-block", func(s *site.Site) { s.Block[0] = prefix("10.84.16.0/21") },
@@ -515,7 +515,7 @@ type aroundCase struct {
 	fixed        bool
 }
 
-var aroundCases = slices.Concat(seenCases, nameAroundCases)
+var aroundCases = slices.Concat(seenCases, nameAroundCases, followingAroundCases)
 
 var seenCases = []aroundCase{
 	{"networks-overlap-across-sites", func(_ *site.Site, w *check.Surroundings) {

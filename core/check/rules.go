@@ -252,5 +252,13 @@ var rules = []Rule{
 		ofNames(challengeKeyWide)},
 	{"challenge-nowhere", "Names", Warns, "A certificate's name is in a zone that the world asks.",
 		ofNames(challengeNowhere)},
+	{"ddns-key-too-wide", "Names", Warns, "The key of a following name can write that name alone.",
+		ofNames(followingKeyWide)},
+	{"ddns-ttl-long", "Names", Warns, "Others soon ask again for a name that follows.", ofNames(followingTTLLong)},
+	{"ddns-too-often", "Names", Warns, "The server of a following name is not told every few seconds.",
+		ofNames(followingTooOften)},
+	{"ddns-two-writers", "Names", Blocks, "One writes what the world is told of a name.", ofNames(followingTwoWriters)},
+	{"ddns-outside-alias", "Names", Blocks, "A name that follows is no alias.", ofNames(followingAlias)},
+	{"ddns-nobody-keeps", "Names", Warns, "Somebody keeps a name that follows.", ofNames(followingNobody)},
 	{"open-resolver", "Names", Blocks, "A resolver answers the site alone.", ofNames(openResolver)},
 }

@@ -178,7 +178,7 @@ func (sc *Scene) touch(t *touched, s *site.Site, part site.Ref, option bool) {
 			sc.touchAddress(t, f.Address)
 		}
 	case part.Kind == site.KindResolver, part.Kind == site.KindZone, part.Kind == site.KindService,
-		part.Kind == site.KindCertificate:
+		part.Kind == site.KindCertificate, part.Kind == site.KindFollowing:
 		t.names = true
 	case part.Kind == site.KindKnownClient:
 		// Known clients matter to sightings alone; no rule of the document reads them.

@@ -705,7 +705,14 @@ func (w *World) fromOutside(q Question, typed string, typ uint16) Answer {
 	name := zone.Tidy(typed)
 	out := Answer{Outcome: Elsewhere, Values: []string{}}
 	p := compile.Find(w.book.Outside, name)
-	if p == nil {
+	if f, ok := w.site.FollowerOf(name); ok {
+		says := "What it is now is not in the document."
+		if d, i, ok := w.site.Interface(f.Uplink); ok {
+			says = fmt.Sprintf("It has the address of %s of %s, whatever that is now.", i.Name, d.Name)
+		}
+		out.Steps = []Fell{{Stratum: FromOutside, State: Beyond, Title: f.Name + " follows a line", Says: says,
+			Of: site.Ref{Kind: site.KindFollowing, ID: f.ID}.String()}}
+	} else if p == nil {
 		says := "None of the site's zones seen from outside holds it; who else does is not known here."
 		if compile.Find(w.book.Inside, name) != nil {
 			says = "It is of a zone inside, which nobody outside is told of."

@@ -13,7 +13,7 @@ import (
 // nameKinds are the resolvers, the zones with their records, and the services.
 func nameKinds() []*Kind {
 	return []*Kind{resolverKind(), zoneKind(), recordKind(), serviceKind(),
-		certificateKind()}
+		certificateKind(), followingKind()}
 }
 
 func resolverKind() *Kind {
@@ -495,5 +495,59 @@ func certificateKind() *Kind {
 		at: top(func(s *Site) *[]Certificate { return &s.Certificates }),
 		id: func(c *Certificate) *string { return &c.ID }, called: func(c *Certificate) string { return c.Name },
 		order: func(a, b *Certificate) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
+	})
+}
+
+func followingKind() *Kind {
+	name := typed("name", "Name", func(_ *Reading, f *Following, t string) error {
+		f.Name = zone.Tidy(t)
+		if strings.HasPrefix(f.Name, "*") {
+			return fmt.Errorf("%q is a wildcard; name what is below it, and let every name below follow, too", f.Name)
+		}
+		return zone.CheckName(f.Name)
+	}, func(f *Following) string { return f.Name })
+	uplink := pointer("uplink", "Follows", KindInterface, func(f *Following) *string { return &f.Uplink }, "").
+		said("follows")
+	uplink.Pick = func(r *Reading) []Choice {
+		var out []Choice
+		for _, d := range r.Site.Devices {
+			for _, i := range d.Interfaces {
+				if i.Kind == Uplink {
+					out = append(out, Choice{i.ID, i.Name + " of " + d.Name})
+				}
+			}
+		}
+		return out
+	}
+	return define(Kind{Name: KindFollowing, Noun: "outside name that follows", Adds: "Let a name follow a line",
+		Begins: "following", Fields: []*Field{
+			name.mono().hint("The whole name, for example remote.quill.example").
+				must("the name is missing; type for example remote.quill.example"),
+			uplink,
+			onOff("enabled", "Switched", func(f *Following) *bool { return &f.Enabled }, "Off").choices("On"),
+			onOff("wildcard", "Names below it", func(f *Following) *bool { return &f.Wildcard }, "Left alone").
+				choices("Have the address, too"),
+			hostOrNothing("key", "Key", func(f *Following) *string { return &f.Key }).said("key").
+				hint("The name of the TSIG key that may write this name alone"),
+			algorithm(func(f *Following) *string { return &f.KeyAlgorithm }),
+			keyItself(func(f *Following) *string { return &f.Secret }),
+			ttl(func(f *Following) *int { return &f.TTL }).hint("Seconds; empty for 120"),
+			count("least", "Least time between updates", func(f *Following) *int { return &f.Least }, 86400, "seconds").
+				hint("Seconds; empty for 60"),
+			words("note", "Note", func(f *Following) *string { return &f.Note }),
+		}}, about[Following]{
+		at: top(func(s *Site) *[]Following { return &s.Following }),
+		id: func(f *Following) *string { return &f.ID }, called: func(f *Following) string { return f.Name },
+		order: func(a, b *Following) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) },
+		fresh: func(s *Site, _ *Network, f *Following) {
+			f.Enabled = true
+			for _, d := range s.Devices {
+				for _, i := range d.Interfaces {
+					if i.Kind == Uplink && f.Uplink == "" {
+						f.Uplink = i.ID // most sites have one line
+					}
+				}
+			}
+		},
 	})
 }

@@ -196,6 +196,44 @@ func (c *Certificate) Challenge() string {
 	return "_acme-challenge." + strings.TrimPrefix(c.Name, "*.")
 }
 
+// Following is an outside name that follows the changing address of a line. Its record is written by whoever
+// keeps it and not by a push.
+type Following struct {
+	ID           string `json:"id" doc:"stable id"`
+	Name         string `json:"name" doc:"the whole name, in an outside zone"`
+	Uplink       string `json:"uplink" doc:"id of the uplink whose address it has"`
+	Enabled      bool   `json:"enabled" doc:"whether it follows"`
+	Wildcard     bool   `json:"wildcard,omitempty" doc:"whether every name below it has the address, too"`
+	Key          string `json:"key,omitempty" doc:"the name of the TSIG key that may write this name and nothing else"`
+	KeyAlgorithm string `json:"keyAlgorithm,omitempty" doc:"how the key signs; hmac-sha256 when not given" enum:"hmac-sha256,hmac-sha384,hmac-sha512"`
+	Secret       string `json:"secret,omitempty" doc:"name under which Lithos keeps the key; never the key"`
+	TTL          int    `json:"ttl,omitempty" range:"1-604800" doc:"how long others may keep the address, in seconds; 120 when not given"`
+	Least        int    `json:"least,omitempty" range:"1-86400" doc:"shortest time between two updates, in seconds; 60 when not given"`
+	Note         string `json:"note,omitempty" doc:"free text"`
+}
+
+// What a following name has where nothing is said, in seconds.
+const (
+	FollowingTTL   = 120
+	FollowingLeast = 60
+)
+
+// Follower finds an outside name that follows by id.
+func (s *Site) Follower(id string) (*Following, bool) {
+	return find(s.Following, func(f *Following) string { return f.ID }, id)
+}
+
+// FollowerOf is the one that a whole name is of.
+func (s *Site) FollowerOf(name string) (*Following, bool) {
+	for i := range s.Following {
+		f := &s.Following[i]
+		if _, below, has := strings.Cut(name, "."); f.Name == name || f.Wildcard && has && below == f.Name {
+			return f, true
+		}
+	}
+	return nil, false
+}
+
 // Certificate finds a certificate by id.
 func (s *Site) Certificate(id string) (*Certificate, bool) {
 	return find(s.Certificates, func(c *Certificate) string { return c.ID }, id)

@@ -55,6 +55,11 @@ func (s *Site) Secrets() []string {
 			out = append(out, c.Secret)
 		}
 	}
+	for _, f := range s.Following {
+		if f.Secret != "" {
+			out = append(out, f.Secret)
+		}
+	}
 	for _, z := range s.Zones {
 		if z.Secret != "" {
 			out = append(out, z.Secret)

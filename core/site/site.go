@@ -39,6 +39,7 @@ type Site struct {
 	Resolvers    []Resolver    `json:"resolvers,omitempty" doc:"the name servers of the site's devices"`
 	Zones        []Zone        `json:"zones,omitempty" doc:"the site's DNS zones, inside and outside"`
 	Services     []Service     `json:"services,omitempty" doc:"names of what is behind a proxy"`
+	Following    []Following   `json:"following,omitempty" doc:"outside names that follow the changing address of a line"`
 	Certificates []Certificate `json:"certificates,omitempty" doc:"names that certificates are had for, by a challenge in an outside zone"`
 
 	VendorClasses     []VendorClass      `json:"vendorClasses,omitempty" doc:"kinds of client, told apart by what they send as option 60"`
@@ -366,6 +367,7 @@ const (
 	KindRecord      = "record"
 	KindService     = "service"
 	KindCertificate = "certificate"
+	KindFollowing   = "following"
 	// KindOption is a DHCP option that a level sets: its id is the code, and it lies in
 	// the level.
 	KindOption = "option"

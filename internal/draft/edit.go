@@ -334,7 +334,7 @@ const maxSecret = 200 // characters
 
 // keptBy are the kinds with a password or a key, and how the names begin under which those are kept.
 var keptBy = map[string]string{site.KindInterface: "line", site.KindZone: "key",
-	site.KindCertificate: "key"}
+	site.KindCertificate: "key", site.KindFollowing: "key"}
 
 // sealTyped takes the passwords out of what was typed and leaves in their place
 // the names they are to be kept under. A draft holds only those. Each gets a name

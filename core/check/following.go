@@ -1,0 +1,251 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lithos/core/address"
+	"lithos/core/edit"
+	"lithos/core/outside"
+	"lithos/core/site"
+	"lithos/core/zone"
+)
+
+// Rules about outside names that follow the changing address of a line.
+
+func followingRef(id string) site.Ref { return site.Ref{Kind: site.KindFollowing, ID: id} }
+
+// eachFollowing visits the names that are switched on.
+func (f *facts) eachFollowing(do func(w *site.Following)) {
+	for i := range f.Following {
+		if w := &f.Following[i]; w.Enabled {
+			do(w)
+		}
+	}
+}
+
+func changeFollowing(title string, w *site.Following, change1 func(now *site.Following)) *Fix {
+	now := *w
+	change1(&now)
+	return change(title, site.KindFollowing, w.ID, site.Ref{}, *w, now)
+}
+
+func followingKeyWide(f *facts, report func(Finding)) {
+	f.eachFollowing(func(w *site.Following) {
+		at := slices.IndexFunc(f.Zones, func(z site.Zone) bool { return w.Key != "" && z.Key == w.Key })
+		if at < 0 {
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("The key of %s can rewrite %s", w.Name, f.Zones[at].Name),
+			Parts: []site.Ref{followingRef(w.ID)}, Value: w.Key,
+			Says: fmt.Sprintf("Whoever reads %s where the name is kept can point every name of %s elsewhere. Have a key "+
+				"made that may write %s alone.", w.Key, f.Zones[at].Name, w.Name),
+			Fix: changeFollowing("Take the key away", w, func(now *site.Following) { now.Key, now.Secret = "", "" }),
+		})
+	})
+}
+
+// longestFollowed is how long others may keep a following name, in seconds, before that is too long.
+const longestFollowed = 900
+
+func followingTTLLong(f *facts, report func(Finding)) {
+	f.eachFollowing(func(w *site.Following) {
+		if w.TTL <= longestFollowed {
+			return
+		}
+		report(Finding{
+			Title: "Others keep " + w.Name + " for long", Parts: []site.Ref{followingRef(w.ID)},
+			Value: fmt.Sprint(w.TTL),
+			Says: fmt.Sprintf("When the line gets another address, those who have asked go to the old one for up to %d "+
+				"minutes more.", w.TTL/60),
+			Fix: changeFollowing("Let them keep it for 2 minutes", w, func(now *site.Following) { now.TTL = 0 }),
+		})
+	})
+}
+
+// shortestLeast is the shortest time between two updates, in seconds, that providers bear.
+const shortestLeast = 30
+
+func followingTooOften(f *facts, report func(Finding)) {
+	f.eachFollowing(func(w *site.Following) {
+		if w.Least == 0 || w.Least >= shortestLeast {
+			return
+		}
+		report(Finding{
+			Title: w.Name + " may be told every few seconds", Parts: []site.Ref{followingRef(w.ID)},
+			Value: fmt.Sprint(w.Least),
+			Says: fmt.Sprintf("A line that flaps has it told every %d s. Many providers then take no more updates for "+
+				"hours.", w.Least),
+			Fix: changeFollowing("Once a minute at most", w, func(now *site.Following) { now.Least = 0 }),
+		})
+	})
+}
+
+// recordsOf are the records by hand of a whole name in the outside zones, of some types, with their zone.
+func (f *facts) recordsOf(name string, types ...string) (z *site.Zone, out []*site.Record) {
+	z, ok := f.ZoneOf(name, site.Outside)
+	if !ok {
+		return nil, nil
+	}
+	for _, r := range z.Records {
+		if zone.Absolute(r.Owner, z.Name) == name && slices.Contains(types, r.Type) {
+			out = append(out, r)
+		}
+	}
+	return z, out
+}
+
+func followingTwoWriters(f *facts, report func(Finding)) {
+	seen := map[string]bool{}
+	f.eachFollowing(func(w *site.Following) {
+		again := seen[w.Name]
+		seen[w.Name] = true
+		z, records := f.recordsOf(w.Name, "A")
+		switch {
+		case again:
+			fix := &Fix{Title: "Remove this one"}
+			fix.Edits, _ = edit.Removing(f.Site, followingRef(w.ID), site.Ref{})
+			report(Finding{
+				Title: w.Name + " follows two lines", Parts: []site.Ref{followingRef(w.ID)},
+				Says: "Each writes over the other, and the world is told now one address and now the other.", Fix: fix,
+			})
+		case len(records) > 0:
+			fix := &Fix{Title: "Leave it to the line"}
+			fix.Edits, _ = edit.Removing(f.Site, site.Ref{Kind: site.KindRecord, ID: records[0].ID}, zoneRef(z.ID))
+			report(Finding{
+				Title: w.Name + " is written by hand, too",
+				Parts: []site.Ref{followingRef(w.ID), {Kind: site.KindRecord, ID: records[0].ID}},
+				Says: fmt.Sprintf("A push tells the world %s, and the line its own address. Whichever wrote last counts.",
+					records[0].Data),
+				Fix: fix,
+			})
+		}
+	})
+}
+
+func followingAlias(f *facts, report func(Finding)) {
+	f.eachFollowing(func(w *site.Following) {
+		z, records := f.recordsOf(w.Name, "CNAME")
+		if len(records) == 0 {
+			return
+		}
+		fix := &Fix{Title: "Remove the alias"}
+		fix.Edits, _ = edit.Removing(f.Site, site.Ref{Kind: site.KindRecord, ID: records[0].ID}, zoneRef(z.ID))
+		report(Finding{
+			Title: w.Name + " is an alias and cannot follow",
+			Parts: []site.Ref{followingRef(w.ID), {Kind: site.KindRecord, ID: records[0].ID}},
+			Says:  "An alias has no address beside it (RFC 1034). The update is passed over without a word.", Fix: fix,
+		})
+	})
+}
+
+func followingNobody(f *facts, report func(Finding)) {
+	f.eachFollowing(func(w *site.Following) {
+		z, ok := f.ZoneOf(w.Name, site.Outside)
+		says := ""
+		switch _, i, there := f.Interface(w.Uplink); {
+		case !there || i.Kind != site.Uplink:
+			says = "The uplink that it follows is not there."
+		case !ok:
+			says = "No outside zone of the site holds it."
+		case !z.Server.Address.IsValid():
+			says = fmt.Sprintf("Nothing says which server holds %s.", z.Name)
+		case w.Key == "":
+			says = "It names no key, and its server takes none without."
+		default:
+			return
+		}
+		report(Finding{
+			Title: "Nobody keeps " + w.Name, Parts: []site.Ref{followingRef(w.ID)}, Value: says,
+			Says: says + " When the line gets another address, the name stays where it was.",
+			Fix:  changeFollowing("Switch it off", w, func(now *site.Following) { now.Enabled = false }),
+		})
+	})
+}
+
+// eachLine visits the following names whose line's address was read.
+func (a *around) eachLine(do func(w *site.Following, line netip.Addr, reach outside.Reach)) {
+	a.eachFollowing(func(w *site.Following) {
+		line, read := a.Lines[w.Uplink]
+		if !read || !line.IsValid() {
+			return
+		}
+		reach := outside.ReachOf(line)
+		if reach == outside.Documentation && a.Documents {
+			reach = outside.Public
+		}
+		do(w, line, reach)
+	})
+}
+
+func followingPrivate(a *around, report func(Finding)) {
+	a.eachLine(func(w *site.Following, line netip.Addr, reach outside.Reach) {
+		if reach == outside.Public || reach == outside.Shared {
+			return
+		}
+		report(unreached(a, w, line, reach, "Another router translates before it, or the line is not the internet's."))
+	})
+}
+
+func followingShared(a *around, report func(Finding)) {
+	a.eachLine(func(w *site.Following, line netip.Addr, reach outside.Reach) {
+		if reach == outside.Shared {
+			report(unreached(a, w, line, reach, "Ask the provider for an address of its own."))
+		}
+	})
+}
+
+func unreached(a *around, w *site.Following, line netip.Addr, reach outside.Reach, do string) Finding {
+	return Finding{
+		Title: w.Name + " follows a line that nobody reaches", Parts: []site.Ref{followingRef(w.ID)},
+		Addresses: []address.Range{address.Single(line)},
+		Says:      fmt.Sprintf("The line has %s. %s %s", line, reach.Says(), do),
+		Fix:       changeFollowing("Switch it off", w, func(now *site.Following) { now.Enabled = false }),
+	}
+}
+
+// toldOf is what the server of a following name had when it was read last; read is false where it was not.
+func (a *around) toldOf(w *site.Following) (told []string, read bool) {
+	z, ok := a.ZoneOf(w.Name, site.Outside)
+	if !ok {
+		return nil, false
+	}
+	list, read := a.Told[z.ID]
+	owner, _ := zone.Relative(w.Name, z.Name)
+	for _, r := range list {
+		if r.Type == "A" && strings.EqualFold(r.Owner, owner) {
+			told = append(told, r.Data)
+		}
+	}
+	return told, read
+}
+
+func followingMissing(a *around, report func(Finding)) {
+	a.eachLine(func(w *site.Following, line netip.Addr, _ outside.Reach) {
+		if told, read := a.toldOf(w); read && len(told) == 0 {
+			report(Finding{
+				Title: "The world knows no " + w.Name, Parts: []site.Ref{followingRef(w.ID)},
+				Says: fmt.Sprintf("Its server has no address for it, and the line has %s. Send it now, and read why where it "+
+					"is refused.", line),
+			})
+		}
+	})
+}
+
+func followingStale(a *around, report func(Finding)) {
+	a.eachLine(func(w *site.Following, line netip.Addr, _ outside.Reach) {
+		told, read := a.toldOf(w)
+		if !read || len(told) == 0 || len(told) == 1 && told[0] == line.String() {
+			return
+		}
+		report(Finding{
+			Title: "The world is told the wrong address of " + w.Name, Parts: []site.Ref{followingRef(w.ID)},
+			Addresses: []address.Range{address.Single(line)},
+			Says: fmt.Sprintf("It is told %s, and the line has %s. Who comes by that name reaches nobody, or a stranger.",
+				strings.Join(told, ", "), line),
+		})
+	})
+}
