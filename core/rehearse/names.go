@@ -17,7 +17,10 @@ import (
 )
 
 // The rungs of the ladder that are about names, which come after the others.
-var nameRungs = []string{"local name", "outside name", "reverse"}
+var nameRungs = []string{"local name", OutsideRung, "reverse"}
+
+// OutsideRung is the rung of a name on the internet.
+const OutsideRung = "outside name"
 
 // outside is what is asked for to see whether names outside are found: a name that is known to be there, else
 // which servers the root has (RFC 1034 section 3.1), which is the same for everybody.

@@ -40,6 +40,20 @@ func Site(name string) *site.Site {
 // demonstration begins: on the server of Moss End, whose resolver could not be put there for it.
 var Programs = map[string]string{"dev-moss-srv": "hostname-cache"}
 
+// Lines are the addresses that lines give uplinks when the demonstration begins, by device id and the name of
+// the uplink.
+var Lines = map[string]map[string]netip.Addr{
+	"dev-garret-rt": {"wan": netip.AddrFrom4([4]byte{203, 0, 113, 97})},
+	"dev-yard-gw":   {"wan": netip.AddrFrom4([4]byte{198, 51, 100, 140})},
+}
+
+// Told are addresses that the world is told already when the demonstration begins: of the yard's name one that
+// its line had before.
+var Told = map[string]netip.Addr{"vpn.saltmarsh.example": netip.AddrFrom4([4]byte{198, 51, 100, 22})}
+
+// LostKeys are keys that sites name and that the provider does not take any more.
+var LostKeys = map[string]bool{"vpn.saltmarsh": true}
+
 // Client is a simulated machine on a network of a site.
 type Client struct {
 	Name  string

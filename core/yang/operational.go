@@ -31,6 +31,7 @@ type InterfaceState struct {
 	Name       string `json:"name"`
 	OperStatus string `json:"oper-status"` // up or down
 	IPv4       struct {
+		Address  []Address  `json:"address,omitempty"` // that it has now, however it got them
 		Neighbor []Neighbor `json:"neighbor,omitempty"`
 	} `json:"ietf-ip:ipv4"`
 }

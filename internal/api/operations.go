@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -314,6 +315,32 @@ func (s *server) nameOperations(api huma.API) {
 			Body watch.ResolverAct
 		}) (*body[*watch.LookInto], error) {
 			v, err := s.work.Act(ctx, who(ctx), in.Site, in.Resolver, in.Body)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/following", "following",
+		"Every outside name that follows a line, over all sites"),
+		func(ctx context.Context, _ *struct{}) (*body[[]view.Following], error) {
+			rows, err := s.work.Store.SitesWithFollowing(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := []view.Following{}
+			for _, row := range rows {
+				p, err := s.work.Page(ctx, row.Code, 0)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				out = append(out, p.Followings(time.Now())...)
+			}
+			return answer(s, out, nil)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/following/{following}/try", "try-following",
+		"Tell a name the address of its line now, and climb from the line to the world"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Following string `path:"following" doc:"id of the name" maxLength:"64"`
+		}) (*body[[]watch.Proved], error) {
+			v, err := s.work.TryFollowing(ctx, who(ctx), in.Site, in.Following)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/certificates/{certificate}/try", "try-certificate",

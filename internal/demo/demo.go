@@ -18,6 +18,7 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/core/zone"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/people"
@@ -52,7 +53,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	if err := account(ctx, w); err != nil {
 		return nil, err
 	}
-	w.Outside = scenario.Outside
+	w.Outside, w.Store.Documents = scenario.Outside, true
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop}
 	if running.Internet, err = internet.Start(); err != nil {
@@ -101,6 +102,9 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 				return nil, err
 			}
 			running.ByID[dev.ID] = d
+			for uplink, a := range scenario.Lines[dev.ID] {
+				d.SetLine(uplink, a)
+			}
 			access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
 			if err := w.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
 				return nil, err
@@ -174,7 +178,37 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 			return err
 		}
 	}
+	for _, f := range doc.Following {
+		z, ok := doc.ZoneOf(f.Name, site.Outside)
+		if !ok || f.Key == z.Key {
+			continue
+		}
+		k := internet.Key{Name: f.Key, Zone: z.Name, Names: []string{f.Name}, Types: []string{"A"}}
+		if scenario.LostKeys[f.Key] {
+			k.Zone = "" // nothing
+		}
+		if err := add(k, f.Secret); err != nil {
+			return err
+		}
+		if err := d.tell(z.Name, f.Name); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// tell is what the world is told of a name already, where the provider has nothing of it.
+func (d *Devices) tell(in, name string) error {
+	a, ok := scenario.Told[name]
+	if !ok {
+		return nil
+	}
+	return d.Internet.Change(in, func(z *yang.Zone) {
+		owner, _ := zone.Relative(name, z.Name)
+		if !slices.ContainsFunc(z.Record, func(r yang.Record) bool { return r.Owner == owner }) {
+			z.Record = append(z.Record, yang.Record{ID: owner, Owner: owner, Type: "A", Data: a.String(), TTL: 120})
+		}
+	})
 }
 
 // Devices are the running ones, by id.

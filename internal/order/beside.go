@@ -1,6 +1,7 @@
 package order
 
 import (
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +19,9 @@ type Beside struct {
 	Orders    []Opened
 	Seen      []seen.Heard
 	Zones     []ZoneReading    // of its outside zones
+	Lines     []LineReading    // the addresses its uplinks had, the oldest first of each
+	Sent      []SentAddress    // what was sent of its names that follow, the oldest first of each
+	Documents bool             // addresses of documents (RFC 5737) stand for public ones
 	Neighbors []check.Neighbor // the customer's sites; whether this one is among them does not matter
 }
 
@@ -28,6 +32,38 @@ type ZoneReading struct {
 	Problem string     // why it could not be read the last time
 	Serial  uint32
 	Records []zone.Record
+}
+
+// LineReading is an address that an uplink had, and from when to when it was read there.
+type LineReading struct {
+	Interface   string
+	Address     netip.Addr
+	First, Last time.Time
+}
+
+// SentAddress is an update of a name that follows a line, with what came of it.
+type SentAddress struct {
+	Following string
+	Address   netip.Addr
+	At        time.Time
+	Taken     bool
+	Says      string
+}
+
+// LineOf is what an uplink had when it was read last; invalid where it never was.
+func (b Beside) LineOf(uplink string) netip.Addr {
+	var out netip.Addr
+	for _, l := range b.Lines {
+		if l.Interface == uplink {
+			out = l.Address
+		}
+	}
+	return out
+}
+
+// SentOf is what was sent of a name, the oldest first.
+func (b Beside) SentOf(following string) []SentAddress {
+	return slices.DeleteFunc(slices.Clone(b.Sent), func(s SentAddress) bool { return s.Following != following })
 }
 
 // Opened is one of the open work orders of a site.
@@ -42,7 +78,11 @@ type Opened struct {
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
 		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{},
-		Told: map[string][]zone.Record{}}
+		Told: map[string][]zone.Record{}, Lines: map[string]netip.Addr{}}
+	with.Documents = b.Documents
+	for _, l := range b.Lines {
+		with.Lines[l.Interface] = l.Address
+	}
 	for _, z := range b.Zones {
 		if z.ReadAt != nil {
 			with.Told[z.ZoneID] = z.Records

@@ -129,6 +129,7 @@ func (d *Device) operational() yang.Operational {
 		if i.Enabled {
 			state.OperStatus = "up"
 		}
+		state.IPv4.Address = d.addressesOf(i)
 		for a, h := range d.heard {
 			if h.on == i.Name {
 				state.IPv4.Neighbor = append(state.IPv4.Neighbor, yang.Neighbor{IP: a, MAC: h.mac})
@@ -153,6 +154,27 @@ func (d *Device) operational() yang.Operational {
 	}
 	o.Resolver = d.listening()
 	return o
+}
+
+// addressesOf is what an interface has now: of an uplink that gets its address from a line, what that gives.
+func (d *Device) addressesOf(i yang.Interface) []yang.Address {
+	if a, given := d.lines[i.Name]; given && i.Uplink != nil {
+		if !a.IsValid() {
+			return nil
+		}
+		return []yang.Address{{IP: a, PrefixLength: 32}}
+	}
+	if i.IPv4 == nil {
+		return nil
+	}
+	return i.IPv4.Address
+}
+
+// SetLine gives the line of an uplink another address, as a provider does; an invalid one drops it.
+func (d *Device) SetLine(uplink string, a netip.Addr) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.lines[uplink] = a
 }
 
 func (d *Device) edit(w http.ResponseWriter, r *http.Request) {

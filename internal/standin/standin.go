@@ -66,6 +66,7 @@ type Device struct {
 	heard     map[netip.Addr]heard
 	learnt    map[address.MAC]string // of a switch: the port of a station
 	secrets   map[string]string
+	lines     map[string]netip.Addr // what the lines of uplinks give, by name
 	names     resolver
 	closeDB   func()
 	faults    Faults
@@ -147,6 +148,7 @@ func Start(c Config) (*Device, error) {
 		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
+		lines: map[string]netip.Addr{},
 	}
 	maps.Copy(d.secrets, c.Secrets)
 	if err := d.restore(); err != nil {

@@ -32,6 +32,9 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	}, siteID)
 	queue(&batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
 	queue(&batch, gen.ZonesOfSite, func(rows []gen.ZoneReading) { b.Zones = zonesOf(rows) }, siteID)
+	b.Documents = s.Documents
+	queue(&batch, gen.LinesOfSite, func(rows []gen.LineAddress) { b.Lines = linesOf(rows) }, siteID)
+	queue(&batch, gen.ToldOfSite, func(rows []gen.ToldAddress) { b.Sent = sentOf(rows) }, siteID)
 	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
 		customer, siteID)
 	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
@@ -74,10 +77,33 @@ func zonesOf(rows []gen.ZoneReading) []order.ZoneReading {
 	return out
 }
 
+func linesOf(rows []gen.LineAddress) []order.LineReading {
+	var out []order.LineReading
+	for _, r := range rows {
+		out = append(out, order.LineReading{Interface: r.InterfaceID, Address: r.Address, First: r.First, Last: r.Last})
+	}
+	return out
+}
+
+func sentOf(rows []gen.ToldAddress) []order.SentAddress {
+	var out []order.SentAddress
+	for _, r := range rows {
+		out = append(out, order.SentAddress{Following: r.FollowingID, Address: r.Address, At: r.At, Taken: r.Taken,
+			Says: r.Says})
+	}
+	return out
+}
+
 // Zones is the outside zones of a site as they were last read.
 func (s *Store) Zones(ctx context.Context, siteID string) ([]order.ZoneReading, error) {
 	rows, err := s.ZonesOfSite(ctx, siteID)
 	return zonesOf(rows), err
+}
+
+// Lines is the addresses that the uplinks of a site had.
+func (s *Store) Lines(ctx context.Context, siteID string) ([]order.LineReading, error) {
+	rows, err := s.LinesOfSite(ctx, siteID)
+	return linesOf(rows), err
 }
 
 func heard(rows []gen.Sighting) []seen.Heard {

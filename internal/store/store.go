@@ -49,6 +49,9 @@ var (
 type Store struct {
 	*gen.Queries
 	Pool *pgxpool.Pool
+
+	// Documents is set where addresses of documents (RFC 5737) stand for public ones, as in the demonstration.
+	Documents bool
 }
 
 // Connections is how many connections a process pools unless told otherwise.
@@ -72,7 +75,7 @@ func Open(ctx context.Context, url string, connections int) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("connect to PostgreSQL: %w", err)
 	}
-	return &Store{gen.New(pool), pool}, nil
+	return &Store{Queries: gen.New(pool), Pool: pool}, nil
 }
 
 // Close ends every connection.

@@ -135,6 +135,14 @@ func (s Server) Try(ctx context.Context, changes []zone.Change) error {
 	return nil
 }
 
+// Replace puts a set of records in place of what a name has of its type, whatever that is.
+func (s Server) Replace(ctx context.Context, set []zone.Record) error {
+	return s.amend(ctx, set, func(m *dns.Msg, rrs []dns.RR) {
+		m.RemoveRRset(rrs[:1])
+		m.Insert(rrs)
+	})
+}
+
 // Add adds records to what is there (RFC 2136 section 2.5.1).
 func (s Server) Add(ctx context.Context, list []zone.Record) error {
 	return s.amend(ctx, list, (*dns.Msg).Insert)
@@ -154,6 +162,26 @@ func (s Server) amend(ctx context.Context, list []zone.Record, how func(*dns.Msg
 	m.SetUpdate(dns.Fqdn(s.Zone))
 	how(m, rrs)
 	return s.exchange(ctx, m)
+}
+
+// Addresses asks the server for the addresses of a name, as anybody does.
+func (s Server) Addresses(ctx context.Context, name string) ([]netip.Addr, error) {
+	m := new(dns.Msg)
+	m.SetQuestion(dns.Fqdn(name), dns.TypeA)
+	c := dns.Client{Timeout: patience}
+	reply, _, err := c.ExchangeContext(ctx, m, s.At.String())
+	if err != nil {
+		return nil, s.plainly(err)
+	}
+	var out []netip.Addr
+	for _, rr := range reply.Answer {
+		if a, ok := rr.(*dns.A); ok {
+			if at, ok := netip.AddrFromSlice(a.A.To4()); ok {
+				out = append(out, at)
+			}
+		}
+	}
+	return out, nil
 }
 
 // update is the message that makes changes: what each was as a prerequisite (RFC 2136 section 2.4.2), and

@@ -46,6 +46,7 @@ type NamesView struct {
 	ReadAt   *time.Time         `json:"readAt,omitempty" doc:"when the device or server that told what is listed was read last"`
 	ReadFrom string             `json:"readFrom,omitempty" doc:"that device or server"`
 	Problem  string             `json:"problem,omitempty" doc:"why it could not be read the last time"`
+	Lines    []Following        `json:"lines" doc:"names of the listed zone that follow a line"`
 	Missing  string             `json:"missing,omitempty" enum:"resolver,zone" doc:"the first step of a site that keeps no names"`
 }
 
@@ -130,7 +131,7 @@ func (p *Page) Names(chosen, resolver string, ages map[string]time.Time) *NamesV
 	n := p.namer(resolver)
 	n.ages = ages
 	v := &NamesView{Version: p.Version(), Rows: []NameRow{}, Changes: []compile.Answered{}, Askers: n.askers(),
-		Others: n.resolvers()}
+		Others: n.resolvers(), Lines: []Following{}}
 	if p.draft != nil {
 		v.Changes = append(v.Changes, compile.Changes(p.draft.Base.Book(), n.book)...)
 	}
@@ -421,6 +422,17 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 	v.Rows = n.rowsOf(z)
 	if z.Side == site.Outside {
 		v.Rows = append(v.Rows, n.challenges(z)...)
+		for _, f := range n.Followings(time.Now()) {
+			if owner, in := zone.Relative(f.Name, z.Name); in && compile.Find(n.book.Outside, f.Name) == z {
+				v.Lines = append(v.Lines, f)
+				r := NameRow{Key: f.Ref, Name: owner, Whole: f.Name, Ref: f.Ref, Type: "A", Outside: f.Address,
+					From: "follows " + f.Line}
+				if mark, ok := n.marks[site.ParseRef(f.Ref)]; ok {
+					r.Severity, r.Finding = string(mark.Severity), mark.ID
+				}
+				v.Rows = append(v.Rows, r)
+			}
+		}
 	}
 	if told := n.Told(z.Zone.ID); told != nil && z.Side == site.Outside {
 		v.ReadAt, v.ReadFrom, v.Problem = told.ReadAt, z.Zone.Server.Address.String(), told.Problem

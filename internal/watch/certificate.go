@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"lithos/core/site"
@@ -100,20 +101,38 @@ func (p *prover) prove(ctx context.Context) {
 		}
 		p.step(title, provedPass, "Nothing of the trial is left")
 	}()
-	for _, other := range [][]zone.Record{record("lithos-trial-"+rand.Text()[:8], "TXT", `"trial"`),
-		record(owner, "A", "192.0.2.1")} {
-		title := "It may write nothing else: " + zone.Absolute(other[0].Owner, p.server.Zone) + " " + other[0].Type
-		switch err := p.server.Add(ctx, other); {
-		case errors.As(err, new(*transfer.RefusedError)):
-			p.step(title, provedPass, "Refused")
-		case err != nil:
-			p.step(title, provedFail, sentence(err))
-		default:
-			p.step(title, provedFail, "It was taken: the key is too wide. What was written is taken away again")
-			_ = p.server.Remove(ctx, other)
-		}
-	}
+	p.narrow(ctx, "lithos-trial-"+rand.Text()[:8], "TXT", `"trial"`)
+	p.narrow(ctx, owner, "A", "192.0.2.1")
 	p.ask(ctx, value)
+}
+
+// narrow sees that the key is refused for a record that is not its own.
+func (p *prover) narrow(ctx context.Context, owner, typ, data string) {
+	other := []zone.Record{{Owner: owner, Type: typ, Data: data, TTL: 60}}
+	title := "It may write nothing else: " + zone.Absolute(owner, p.server.Zone) + " " + typ
+	switch err := p.server.Add(ctx, other); {
+	case errors.As(err, new(*transfer.RefusedError)):
+		p.step(title, provedPass, "Refused")
+	case err != nil:
+		p.step(title, provedFail, sentence(err))
+	default:
+		p.step(title, provedFail, "It was taken: the key is too wide. What was written is taken away again")
+		_ = p.server.Remove(ctx, other)
+	}
+}
+
+// answers sees that the zone's own server answers a name with an address.
+func (p *prover) answers(ctx context.Context, name string, want netip.Addr) {
+	const title = "The zone’s own server answers it"
+	got, err := p.server.Addresses(ctx, name)
+	switch {
+	case err != nil:
+		p.step(title, provedFail, sentence(err))
+	case len(got) != 1 || got[0] != want:
+		p.step(title, provedFail, fmt.Sprintf("It answers %v", got))
+	default:
+		p.step(title, provedPass, want.String())
+	}
 }
 
 // ask has an authority look the challenge up from outside.

@@ -14,6 +14,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/rivertype"
 
+	"lithos/core/check"
 	"lithos/core/dhcp"
 	"lithos/core/rehearse"
 	"lithos/core/seen"
@@ -119,7 +120,7 @@ func (tidyWorker) Timeout(*river.Job[tidyArgs]) time.Duration { return 5 * time.
 // Work implements river.Worker.
 func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 	return errors.Join(
-		w.store.ForgetSightings(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx),
+		w.store.ForgetSightings(ctx), w.store.ForgetLines(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx),
 		w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
 	)
 }
@@ -153,8 +154,8 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
 		}
 	}
-	if err := s.readZones(ctx, siteID); err != nil && ctx.Err() == nil {
-		s.log.Warn("cannot read the outside zones of a site", "site", siteID, "error", err)
+	if err := s.outward(ctx, siteID); err != nil && ctx.Err() == nil {
+		s.log.Warn("cannot look at what the world is told of a site", "site", siteID, "error", err)
 	}
 	if err := s.tellSeen(ctx, siteID); err != nil && ctx.Err() == nil {
 		s.log.Warn("cannot tell browsers what was seen", "site", siteID, "error", err)
@@ -164,16 +165,34 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 // mostTold is how many records of an outside zone are kept; of a larger zone nothing is compared.
 const mostTold = 5000
 
-// readZones reads the outside zones of a site from the servers that hold them.
-func (s *Service) readZones(ctx context.Context, siteID string) error {
+// outward is what a site tells the world: names that follow lines are told, then its zones are read.
+func (s *Service) outward(ctx context.Context, siteID string) error {
+	row, head, err := s.headOf(ctx, siteID)
+	if err != nil {
+		return err
+	}
+	if len(head.Following) > 0 {
+		b, err := s.store.Beside(ctx, row.ID, row.Customer)
+		if err != nil {
+			return err
+		}
+		s.keepNames(ctx, head.Site, b)
+	}
+	return s.readZones(ctx, siteID, head.Site)
+}
+
+// headOf is a site as it stands.
+func (s *Service) headOf(ctx context.Context, siteID string) (gen.Site, *check.Scene, error) {
 	row, err := s.store.SiteByID(ctx, siteID)
 	if err != nil {
-		return err
+		return row, nil, err
 	}
 	head, err := s.sites.Head(ctx, row.ID, row.Head)
-	if err != nil {
-		return err
-	}
+	return row, head, err
+}
+
+// readZones reads the outside zones of a site from the servers that hold them.
+func (s *Service) readZones(ctx context.Context, siteID string, head *site.Site) error {
 	for _, z := range head.Zones {
 		if z.Side != site.Outside || !z.Server.Address.IsValid() {
 			continue
@@ -237,6 +256,12 @@ func digestOf(b order.Beside) uint64 {
 		v.Last = v.Last.Truncate(seen.Grain)
 		fmt.Fprintln(h, v)
 	}
+	for _, l := range b.Lines {
+		fmt.Fprintln(h, l.Interface, l.Address)
+	}
+	for _, sent := range b.Sent {
+		fmt.Fprintln(h, sent.Following, sent.At.Unix(), sent.Taken)
+	}
 	for _, z := range b.Zones {
 		fmt.Fprintln(h, z.ZoneID, z.Problem, z.Serial, len(z.Records))
 	}
@@ -260,6 +285,11 @@ func (s *Service) observe(ctx context.Context, a order.Access) (programs []byte,
 	programs, err = json.Marshal(o.Resolver.Others())
 	if err != nil {
 		return []byte("[]"), err
+	}
+	if _, head, err := s.headOf(ctx, a.SiteID); err != nil {
+		return programs, err
+	} else if err := s.noteLines(ctx, a, o, head.Site); err != nil {
+		return programs, err
 	}
 	rows, held := readSightings(a, o, time.Now())
 	return programs, s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {

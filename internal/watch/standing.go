@@ -49,11 +49,16 @@ func (s *Service) lookAround(ctx context.Context) error {
 		if err != nil {
 			return false, err
 		}
+		lines, err := s.store.Lines(ctx, row.ID)
+		if err != nil {
+			return false, err
+		}
 		zones, err := s.store.Zones(ctx, row.ID)
 		if err != nil {
 			return false, err
 		}
-		return s.lookAt(ctx, row, order.Beside{Access: access, Seen: heard, Zones: zones, Neighbors: all})
+		return s.lookAt(ctx, row, order.Beside{Access: access, Seen: heard, Zones: zones, Lines: lines,
+			Documents: s.store.Documents, Neighbors: all})
 	}
 	for _, row := range rows {
 		changed, err := look(row)

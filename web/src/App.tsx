@@ -5,6 +5,7 @@ import { useLiveEvents, useSession } from './api/queries'
 import { Frame } from './frame/Frame'
 import { CurrentOrder } from './frame/currentOrder'
 import { Empty } from './parts/Empty'
+import { FollowingPage } from './rounds/FollowingPage'
 import { Rounds } from './rounds/Rounds'
 import { SignIn, SignInAgain } from './signin/SignIn'
 import { SitesPlace } from './site/SitesPlace'
@@ -28,6 +29,7 @@ export function App() {
         <Route element={<Frame technician={technician} held={session.data?.held} />}>
           <Route index element={<Navigate to="/rounds" replace />} />
           <Route path="rounds" element={<Rounds />} />
+          <Route path="rounds/following" element={<FollowingPage />} />
           <Route path="sites" element={<SitesPlace />} />
           <Route path="sites/:code" element={<SitePage />} />
           <Route path="orders" element={<Orders />} />

@@ -48,6 +48,15 @@ type KnownBrowser struct {
 	LastAt       time.Time
 }
 
+type LineAddress struct {
+	ID          int64
+	SiteID      string
+	InterfaceID string
+	Address     netip.Addr
+	First       time.Time
+	Last        time.Time
+}
+
 type NameSince struct {
 	SiteID string
 	Name   string
@@ -226,6 +235,16 @@ type Technician struct {
 	PasswordHash string
 	CreatedAt    time.Time
 	OffAt        *time.Time
+}
+
+type ToldAddress struct {
+	ID          int64
+	SiteID      string
+	FollowingID string
+	Address     netip.Addr
+	At          time.Time
+	Taken       bool
+	Says        string
 }
 
 type WorkOrder struct {

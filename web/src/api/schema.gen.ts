@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/following": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every outside name that follows a line, over all sites */
+        get: operations["following"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/options": {
         parameters: {
             query?: never;
@@ -466,6 +483,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/following/{following}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a name the address of its line now, and climb from the line to the world */
+        post: operations["try-following"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/forecast": {
         parameters: {
             query?: never;
@@ -823,6 +857,13 @@ export interface components {
              */
             version: number;
         };
+        Attempt: {
+            address: string;
+            /** Format: date-time */
+            at: string;
+            says: string;
+            taken: boolean;
+        };
         Bin: {
             /** Format: int64 */
             pins: number;
@@ -1089,6 +1130,44 @@ export interface components {
         FixPreview: {
             fixes: components["schemas"]["OneFix"][];
             rule: string;
+        };
+        FollowedSpan: {
+            address: string;
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            to: number;
+            wrong?: boolean;
+        };
+        Following: {
+            /** @description what the line has now */
+            address?: string;
+            /** @description what was sent, the newest first */
+            attempts: components["schemas"]["Attempt"][];
+            /**
+             * Format: date-time
+             * @description where the tracks begin
+             */
+            begins: string;
+            /** @description what the line had */
+            had: components["schemas"]["FollowedSpan"][];
+            line: string;
+            name: string;
+            ref: string;
+            says: string;
+            /**
+             * Format: date-time
+             * @description since when it is so
+             */
+            since?: string;
+            site: string;
+            siteName: string;
+            /** @enum {string} */
+            state: "follows" | "wrong" | "unreached" | "off" | "unknown";
+            /** @description what the world was told */
+            told: components["schemas"]["FollowedSpan"][];
+            /** @description id of the outside zone that it is in */
+            zone?: string;
         };
         ForecastView: {
             /** Format: int64 */
@@ -1434,6 +1513,8 @@ export interface components {
             askers: components["schemas"]["AskerChoice"][];
             changes: components["schemas"]["Answered"][];
             chosen: string;
+            /** @description names of the listed zone that follow a line */
+            lines: components["schemas"]["Following"][];
             /**
              * @description the first step of a site that keeps no names
              * @enum {string}
@@ -2239,6 +2320,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Hit"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    following: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Following"][];
                 };
             };
             /** @description Error */
@@ -3191,6 +3301,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-following": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the name */
+                following: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proved"][];
                 };
             };
             /** @description Error */

@@ -12,7 +12,8 @@ import type { Page } from '../site/useSitePage'
 import { Windows } from '../site/Windows'
 import { Ask } from './Ask'
 import { LookInto } from './LookInto'
-import { Prove } from './Prove'
+import { Prove, SendNow } from './Prove'
+import { Attempts, Standing, Tracks } from './Tracks'
 import { NamesList } from './NamesList'
 import { TakeOut } from './TakeOut'
 import { Strata } from './Strata'
@@ -95,6 +96,11 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
               Add a certificate
             </button>
           )}
+          {names.strata.find((s) => s.id === names.chosen)?.outside && (
+            <button className="btn !h-[28px]" onClick={() => page.ask({ kind: 'form', form: { kind: 'following' } })}>
+              Let a name follow a line
+            </button>
+          )}
           {names.ref?.startsWith('zone:') && (
             <button
               className="btn !h-[28px]"
@@ -173,7 +179,7 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
             </button>
           )}
           <Ask page={page} view={view} names={names} question={question} set={set} />
-          {look.select && <Selected page={page} view={view} />}
+          {look.select && <Selected page={page} view={view} names={names} />}
         </aside>
       </div>
       {!page.head && !page.arriving && <NoOrder view={view} current={page.current} ask={page.ask} take={page.take} />}
@@ -254,8 +260,9 @@ function First({ names, page }: { names: Names; page: Page }) {
 }
 
 /** What the selected name is of: its facts, its findings with their fixes, and what can be done. */
-function Selected({ page, view }: { page: Page; view: View }) {
+function Selected({ page, view, names }: { page: Page; view: View; names: Names }) {
   const { part } = view
+  const line = names.lines.find((l) => l.ref === part.ref)
   if (part.ref !== page.look.select) return null
   return (
     <section aria-label="Selected" className="mt-5 pt-3 border-t border-seam">
@@ -271,6 +278,16 @@ function Selected({ page, view }: { page: Page; view: View }) {
         />
       ))}
       <Values facts={part.facts} />
+      {line && (
+        <>
+          <p className="mb-1.5">
+            <Standing of={line} />
+          </p>
+          <Tracks of={line} />
+          <SendNow site={page.code} following={line.ref.slice('following:'.length)} />
+          <Attempts of={line} />
+        </>
+      )}
       {part.ref.startsWith('certificate:') && (
         <Prove site={page.code} certificate={part.ref.slice('certificate:'.length)} />
       )}

@@ -7,10 +7,14 @@ import { Mark } from '../parts/Kind'
 import { useRoving } from '../parts/roving'
 import { sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
 import { When } from '../parts/When'
+import { plural } from '../parts/plural'
+import { useFollowing } from './FollowingPage'
 
 /** Every site with what is wrong there. */
 export function Rounds() {
   const sites = useSites()
+  const following = useFollowing()
+  const wrong = (following.data ?? []).filter((n) => n.state === 'wrong' || n.state === 'unreached').length
   const [filter, setFilter] = useState('')
   const sorting = useSort<'name' | 'customer' | 'block' | 'networks' | 'gravity' | 'changed'>()
   const open = useOpenRow()
@@ -33,6 +37,12 @@ export function Rounds() {
         <span className="text-ink-2">
           {sites.data.length} sites, {troubled === 0 ? 'every rule kept' : `${troubled} with something to look at`}
         </span>
+        {following.data && following.data.length > 0 && (
+          <Link className="hover:underline" to="/rounds/following">
+            {plural(following.data.length, 'name follows', 'names follow')} a line
+            {wrong > 0 && <span className="text-cinnabar-ink">, {wrong} told wrong</span>}
+          </Link>
+        )}
         <input
           aria-label="Filter sites"
           placeholder="Filter sites"

@@ -1,0 +1,25 @@
+-- name: NoteLine :exec
+WITH latest AS (
+    SELECT id, address FROM line_address WHERE site_id = @site_id AND interface_id = @interface_id ORDER BY id DESC LIMIT 1
+), same AS (
+    UPDATE line_address l SET last = now() FROM latest WHERE l.id = latest.id AND latest.address = @address RETURNING l.id
+)
+INSERT INTO line_address (site_id, interface_id, address)
+SELECT @site_id, @interface_id, @address WHERE NOT EXISTS (SELECT 1 FROM same);
+
+-- name: LinesOfSite :many
+SELECT * FROM line_address WHERE site_id = $1 AND last > now() - interval '7 days' ORDER BY interface_id, id;
+
+-- name: NoteTold :exec
+INSERT INTO told_address (site_id, following_id, address, taken, says) VALUES (@site_id, @following_id, @address, @taken, @says);
+
+-- name: ToldOfSite :many
+SELECT * FROM told_address WHERE site_id = $1 AND at > now() - interval '7 days' ORDER BY following_id, id;
+
+-- name: ForgetLines :exec
+WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days')
+DELETE FROM line_address WHERE last < now() - interval '60 days';
+
+-- name: SitesWithFollowing :many
+SELECT s.* FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
+WHERE jsonb_array_length(coalesce(r.doc -> 'following', '[]')) > 0 ORDER BY s.customer, s.name;

@@ -1,0 +1,77 @@
+import type { Schemas } from '../api/client'
+import { When } from '../parts/When'
+
+type Following = Schemas['Following']
+
+/** What a line had above what the world was told of its name, over the last day; where they differ it is marked. */
+export function Tracks({ of }: { of: Following }) {
+  return (
+    <div className="grid gap-1" role="group" aria-label={`${of.name}, the last 24 hours`}>
+      <Track label="The line had" spans={of.had} tone="border-malachite bg-malachite-t" />
+      <Track label="The world was told" spans={of.told} tone="border-azurite bg-azurite-t" />
+    </div>
+  )
+}
+
+function Track({ label, spans, tone }: { label: string; spans: Following['had']; tone: string }) {
+  return (
+    <div className="relative h-[20px] bg-slab border border-seam-2">
+      <span className="sr-only">
+        {label}: {spans.map((s) => `${s.address}${s.wrong ? ', the wrong one' : ''}`).join(', then ') || 'nothing'}
+      </span>
+      {spans.map((s) => (
+        <span
+          key={`${s.address}${s.from}`}
+          aria-hidden
+          title={`${label} ${s.address}`}
+          className={`absolute inset-y-0 border overflow-hidden mono text-[11px] leading-[17px] px-1 ${s.wrong ? 'border-cinnabar bg-cinnabar-t text-cinnabar-ink border-2' : tone}`}
+          style={{ left: `${s.from * 100}%`, width: `${(s.to - s.from) * 100}%` }}
+        >
+          {s.to - s.from > 0.12 ? s.address : ''}
+        </span>
+      ))}
+    </div>
+  )
+}
+
+const marks: Record<string, [string, string]> = {
+  follows: ['follows', 'text-malachite-ink'],
+  wrong: ['■ told the wrong address', 'text-cinnabar-ink'],
+  unreached: ['■ nobody reaches the line', 'text-cinnabar-ink'],
+  off: ['switched off', 'text-ink-2'],
+  unknown: ['not read yet', 'text-ink-2'],
+}
+
+/** How a name stands, in a word, with since when. */
+export function Standing({ of }: { of: Following }) {
+  const [words, tone] = marks[of.state] ?? ['', '']
+  return (
+    <span className={tone} title={of.says}>
+      {words}
+      {of.since && (
+        <>
+          {of.state === 'follows' ? ', read ' : ', since '}
+          <When at={of.since} clock={of.state !== 'follows'} />
+        </>
+      )}
+    </span>
+  )
+}
+
+/** What was sent, the newest first, with the reason of a refusal. */
+export function Attempts({ of }: { of: Following }) {
+  if (of.attempts.length === 0) return <p className="text-ink-2 mt-2">Nothing has been sent yet.</p>
+  return (
+    <ol className="mt-2" aria-label="What was sent">
+      {of.attempts.map((a) => (
+        <li key={a.at} className="flex gap-2 py-1 border-b border-seam-2 text-[12.5px]">
+          <When at={a.at} clock />
+          <span className="mono">{a.address}</span>
+          <span className={`ml-auto ${a.taken ? 'text-malachite-ink' : 'text-cinnabar-ink'}`}>
+            {a.taken ? 'taken' : a.says}
+          </span>
+        </li>
+      ))}
+    </ol>
+  )
+}
