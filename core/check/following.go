@@ -41,8 +41,8 @@ func followingKeyWide(f *facts, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("The key of %s can rewrite %s", w.Name, f.Zones[at].Name),
 			Parts: []site.Ref{followingRef(w.ID)}, Value: w.Key,
-			Says: fmt.Sprintf("Whoever reads %s where the name is kept can point every name of %s elsewhere. Have a key "+
-				"made that may write %s alone.", w.Key, f.Zones[at].Name, w.Name),
+			Says: fmt.Sprintf("Whoever reads %s where the name is kept can point every name of %s elsewhere. Have "+
+				"a key made that may write %s alone.", w.Key, f.Zones[at].Name, w.Name),
 			Fix: changeFollowing("Take the key away", w, func(now *site.Following) { now.Key, now.Secret = "", "" }),
 		})
 	})
@@ -59,8 +59,8 @@ func followingTTLLong(f *facts, report func(Finding)) {
 		report(Finding{
 			Title: "Others keep " + w.Name + " for long", Parts: []site.Ref{followingRef(w.ID)},
 			Value: fmt.Sprint(w.TTL),
-			Says: fmt.Sprintf("When the line gets another address, those who have asked go to the old one for up to %d "+
-				"minutes more.", w.TTL/60),
+			Says: fmt.Sprintf("When the line gets another address, those who have asked go to the old one for up to "+
+				"%d minutes more.", w.TTL/60),
 			Fix: changeFollowing("Let them keep it for 2 minutes", w, func(now *site.Following) { now.TTL = 0 }),
 		})
 	})
@@ -118,8 +118,8 @@ func followingTwoWriters(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: w.Name + " is written by hand, too",
 				Parts: []site.Ref{followingRef(w.ID), {Kind: site.KindRecord, ID: records[0].ID}},
-				Says: fmt.Sprintf("A push tells the world %s, and the line its own address. Whichever wrote last counts.",
-					records[0].Data),
+				Says: fmt.Sprintf("A push tells the world %s, and the line its own address. Whichever wrote last "+
+					"counts.", records[0].Data),
 				Fix: fix,
 			})
 		}
@@ -228,8 +228,8 @@ func followingMissing(a *around, report func(Finding)) {
 		if told, read := a.toldOf(w); read && len(told) == 0 {
 			report(Finding{
 				Title: "The world knows no " + w.Name, Parts: []site.Ref{followingRef(w.ID)},
-				Says: fmt.Sprintf("Its server has no address for it, and the line has %s. Send it now, and read why where it "+
-					"is refused.", line),
+				Says: fmt.Sprintf("Its server has no address for it, and the line has %s. Send it now, and read why "+
+					"where it is refused.", line),
 			})
 		}
 	})
@@ -244,8 +244,8 @@ func followingStale(a *around, report func(Finding)) {
 		report(Finding{
 			Title: "The world is told the wrong address of " + w.Name, Parts: []site.Ref{followingRef(w.ID)},
 			Addresses: []address.Range{address.Single(line)},
-			Says: fmt.Sprintf("It is told %s, and the line has %s. Who comes by that name reaches nobody, or a stranger.",
-				strings.Join(told, ", "), line),
+			Says: fmt.Sprintf("It is told %s, and the line has %s. Who comes by that name reaches nobody, or a "+
+				"stranger.", strings.Join(told, ", "), line),
 		})
 	})
 }

@@ -17,7 +17,8 @@ func TestReachOf(t *testing.T) {
 		"172.32.0.0": outside.Public, "100.64.0.0": outside.Shared, "100.127.255.255": outside.Shared,
 		"100.128.0.0": outside.Public, "203.0.113.7": outside.Documentation, "127.0.0.1": outside.Local,
 		"169.254.3.4": outside.Local, "224.0.0.1": outside.Local, "255.255.255.255": outside.Local,
-		"fd00::1": outside.Private, "fe80::1": outside.Local, "2001:db8::1": outside.Documentation, "::1": outside.Local,
+		"fd00::1": outside.Private, "fe80::1": outside.Local, "2001:db8::1": outside.Documentation,
+		"::1":               outside.Local,
 		"::ffff:100.64.0.1": outside.Shared, "2606::1": outside.Public,
 	} {
 		got := outside.ReachOf(netip.MustParseAddr(address))
@@ -34,7 +35,8 @@ func TestEverybodyHasItInTime(t *testing.T) {
 		seconds := func(label string, most int) time.Duration {
 			return time.Duration(rapid.IntRange(1, most).Draw(t, label)) * time.Second
 		}
-		timing := outside.Timing{TTL: seconds("ttl", 600), Interval: seconds("interval", 600), Least: seconds("least", 300)}
+		timing := outside.Timing{TTL: seconds("ttl", 600), Interval: seconds("interval", 600),
+			Least: seconds("least", 300)}
 		start := time.Unix(1_000_000, 0)
 		line := func(at time.Time) (netip.Addr, time.Time) {
 			since, n := start, byte(1)
@@ -86,7 +88,8 @@ func TestNext(t *testing.T) {
 		{"never told", outside.Told{}, one, true, 0},
 		{"told already", outside.Told{Address: one, At: now.Add(-time.Hour), Taken: true}, one, false, 0},
 		{"told long ago", outside.Told{Address: one, At: now.Add(-time.Hour), Taken: true}, two, true, 0},
-		{"told just now", outside.Told{Address: one, At: now.Add(-time.Second), Taken: true}, two, false, 59 * time.Second},
+		{"told just now", outside.Told{Address: one, At: now.Add(-time.Second), Taken: true}, two, false,
+			59 * time.Second},
 		{"not taken", outside.Told{Address: one, At: now.Add(-time.Minute), Tries: 1}, one, false, time.Minute},
 		{"not taken for long", outside.Told{Address: one, At: now.Add(-time.Minute), Tries: 99}, one, false,
 			59 * time.Minute},

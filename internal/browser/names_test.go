@@ -176,6 +176,21 @@ func tellingTheWorld(t *testing.T, a *app) {
 	}, patience, 20*time.Millisecond)
 }
 
+// A name follows its line: over all sites, with what the line had and what the world was told, and tried where
+// it is listed.
+func followingLines(t *testing.T, a *app) {
+	b := a.at(t, 1280, 800, "/rounds")
+	b.click("a", "names follow a line")
+	b.see("vpn.saltmarsh.example")
+	b.see("The world is told 198.51.100.22.")
+	b.axe("names that follow")
+	b.picture("following")
+	b.click("a", "^home.garret.example$")
+	b.click("button", "^Send it now and try it$")
+	b.see("Others follow")
+	b.axe("a name that follows")
+}
+
 // A question falls through the strata, from an address that can be pasted into a ticket; from outside it
 // is answered otherwise, and where there is no answer the first step that would make one is offered.
 func askingNames(t *testing.T, a *app) {

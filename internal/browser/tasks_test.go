@@ -83,6 +83,7 @@ func TestTogether(t *testing.T) {
 		"pasting-names":     pastingNames,
 		"names-live":        namesLive,
 		"names-told":        tellingTheWorld,
+		"names-following":   followingLines,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

@@ -14,8 +14,11 @@ import (
 	"lithos/internal/order"
 )
 
-// drawnFor is how much of the past the tracks of a following name show.
-const drawnFor = 24 * time.Hour
+// drawnFor is how much of the past the tracks of a following name show: as much as is known, within these.
+const (
+	drawnFor      = 24 * time.Hour
+	drawnForLeast = 10 * time.Minute
+)
 
 // Following is an outside name that follows a line, with what the line had and what the world was told.
 type Following struct {
@@ -68,8 +71,7 @@ type held struct {
 
 func (p *Page) following(w *site.Following, now time.Time) Following {
 	f := Following{Ref: site.Ref{Kind: site.KindFollowing, ID: w.ID}.String(), Name: w.Name, Site: p.Site.Code,
-		SiteName: p.Site.Name, Line: "no line", Begins: now.Add(-drawnFor), Had: []FollowedSpan{}, Told: []FollowedSpan{},
-		Attempts: []Attempt{}}
+		SiteName: p.Site.Name, Line: "no line", Begins: now.Add(-drawnFor), Attempts: []Attempt{}}
 	if z, ok := p.ZoneOf(w.Name, site.Outside); ok {
 		f.Zone = z.ID
 	}
@@ -97,11 +99,39 @@ func (p *Page) following(w *site.Following, now time.Time) Following {
 		}
 		told = append(told, held{sent.Address, sent.At, now})
 	}
+	if len(had) > 0 && had[0].from.After(f.Begins) {
+		f.Begins = had[0].from
+	}
+	if least := now.Add(-drawnForLeast); f.Begins.After(least) {
+		f.Begins = least
+	}
+	told = p.read(w, told, f.Begins, now)
 	slices.Reverse(f.Attempts)
 	f.Attempts = f.Attempts[:min(len(f.Attempts), 20)]
 	f.Had, f.Told = f.spans(had, nil, now), f.spans(told, had, now)
 	p.stand(&f, w, had)
 	return f
+}
+
+// read ends what was told with what the server had when it was read last, where that is something else: it
+// has had it since what was told before, as far as is known.
+func (p *Page) read(w *site.Following, told []held, begins, now time.Time) []held {
+	values, at := p.toldNow(w)
+	if at == nil || len(values) != 1 {
+		return told
+	}
+	value, err := netip.ParseAddr(values[0])
+	if err != nil {
+		return told
+	}
+	if len(told) == 0 {
+		return []held{{value, begins, now}}
+	}
+	if last := &told[len(told)-1]; last.address != value && at.After(last.from) {
+		last.to = *at
+		told = append(told, held{value, *at, now})
+	}
+	return told
 }
 
 // spans are the parts of a track; where beside is given, cut where that changes, and wrong where it is another.

@@ -133,7 +133,8 @@ func (s *Service) update(ctx context.Context, head *site.Site, w *site.Following
 	}
 	for _, name := range names {
 		owner, _ := zone.Relative(name, z.Name)
-		if err := server.Replace(ctx, []zone.Record{{Owner: owner, Type: "A", Data: line.String(), TTL: ttl}}); err != nil {
+		set := []zone.Record{{Owner: owner, Type: "A", Data: line.String(), TTL: ttl}}
+		if err := server.Replace(ctx, set); err != nil {
 			return err
 		}
 	}

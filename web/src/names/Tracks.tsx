@@ -3,19 +3,23 @@ import { When } from '../parts/When'
 
 type Following = Schemas['Following']
 
-/** What a line had above what the world was told of its name, over the last day; where they differ it is marked. */
+/** What a line had above what the world was told of its name, a day at most; where they differ it is marked. */
 export function Tracks({ of }: { of: Following }) {
   return (
-    <div className="grid gap-1" role="group" aria-label={`${of.name}, the last 24 hours`}>
+    <div className="grid gap-1" role="group" aria-label={`${of.name}, what its line had and what was told`}>
       <Track label="The line had" spans={of.had} tone="border-malachite bg-malachite-t" />
       <Track label="The world was told" spans={of.told} tone="border-azurite bg-azurite-t" />
+      <span className="flex justify-between text-[11.5px] text-ink-3">
+        <When at={of.begins} clock />
+        <span>now</span>
+      </span>
     </div>
   )
 }
 
 function Track({ label, spans, tone }: { label: string; spans: Following['had']; tone: string }) {
   return (
-    <div className="relative h-[20px] bg-slab border border-seam-2">
+    <div className="relative h-[20px] bg-slab border border-seam-2 overflow-hidden">
       <span className="sr-only">
         {label}: {spans.map((s) => `${s.address}${s.wrong ? ', the wrong one' : ''}`).join(', then ') || 'nothing'}
       </span>

@@ -28,7 +28,6 @@ export function FollowingPage() {
           {plural(list.length, 'name')}
           {troubled > 0 && `, ${plural(troubled, 'needs', 'need')} a look`}
         </span>
-        <span className="ml-auto text-ink-2">last 24 hours</span>
       </div>
       <p className="flex flex-wrap gap-4 text-[12.5px] text-ink-2 mt-1.5">
         <span>
