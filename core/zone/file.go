@@ -71,18 +71,47 @@ func Parse(r io.Reader, origin string) (File, error) {
 	if err := f.refuseDirectives(raw); err != nil {
 		return File{}, err
 	}
-	p := dns.NewZoneParser(bytes.NewReader(raw), dns.Fqdn(f.Origin), "")
-	p.SetDefaultTTL(uint32(f.TTL))
-	for rr, ok := p.Next(); ok; rr, ok = p.Next() {
-		if len(f.Records) == MaxRecords {
-			return File{}, &FileError{1, fmt.Sprintf("holds more than %d records; read it in parts", MaxRecords)}
-		}
-		f.take(rr)
-	}
-	if err := p.Err(); err != nil {
-		return File{}, parserError(raw, err)
+	err = f.parse(raw, bytes.Count(raw, []byte("$TTL")) == 1)
+	if err != nil {
+		return File{}, err
 	}
 	return f, nil
+}
+
+// part has the message library read a part of a file that begins on a line, where the names are relative to
+// an origin and the record before was of owner. directed is that the file's $TTL came before.
+func (f *File) part(raw []byte, line int, origin, owner string, directed bool) (last string, err error) {
+	head := "$ORIGIN " + dns.Fqdn(origin) + "\n"
+	skip := 0
+	if directed { // a line that begins with a blank is of the owner before
+		head += fmt.Sprintf("$TTL %d\n%s IN A 192.0.2.1\n", f.TTL, owner)
+		skip = 1
+	}
+	first := line
+	line -= strings.Count(head, "\n")
+	p := dns.NewZoneParser(io.MultiReader(strings.NewReader(head), bytes.NewReader(raw)), dns.Fqdn(f.Origin), "")
+	p.SetDefaultTTL(uint32(f.TTL))
+	for rr, ok := p.Next(); ok; rr, ok = p.Next() {
+		if skip--; skip >= 0 {
+			continue
+		}
+		if err := f.full(); err != nil {
+			return owner, err
+		}
+		f.take(rr)
+		owner = rr.Header().Name
+	}
+	if err := p.Err(); err != nil {
+		return owner, parserError(raw, first, line, err)
+	}
+	return owner, nil
+}
+
+func (f *File) full() error {
+	if len(f.Records) == MaxRecords {
+		return &FileError{1, fmt.Sprintf("holds more than %d records; read it in parts", MaxRecords)}
+	}
+	return nil
 }
 
 func readAll(r io.Reader) ([]byte, error) {
@@ -128,8 +157,9 @@ func (f *File) refuseDirectives(raw []byte) error {
 	return nil
 }
 
-// parserError gives an error of the message library its line, in words of our own.
-func parserError(raw []byte, err error) error {
+// parserError gives an error of the message library about a part of a file its line, in words of our own. first
+// is the line of the file that the part begins on, begins that of what the library was given.
+func parserError(raw []byte, first, begins int, err error) error {
 	text := strings.TrimPrefix(err.Error(), "dns: ")
 	line := 1
 	if at := strings.LastIndex(text, "at line: "); at >= 0 {
@@ -137,10 +167,10 @@ func parserError(raw []byte, err error) error {
 		text = strings.TrimSuffix(strings.TrimSpace(text[:at]), ",")
 	}
 	lines := bytes.Split(raw, []byte{'\n'})
-	if line >= 1 && line <= len(lines) {
-		text = fmt.Sprintf("%q cannot be read: %s", clip(strings.TrimSpace(string(lines[line-1]))), text)
+	if at := begins + line - 1 - first; at >= 0 && at < len(lines) {
+		text = fmt.Sprintf("%q cannot be read: %s", clip(strings.TrimSpace(string(lines[at]))), text)
 	}
-	return &FileError{line, text}
+	return &FileError{max(1, begins+line-1), text}
 }
 
 func (f *File) take(rr dns.RR) {

@@ -304,3 +304,30 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// Plain lines that are read here are what the message library makes of them, whatever is between them.
+func TestPlainLinesAreReadAlike(t *testing.T) {
+	lines := []string{"www A 192.0.2.1", "www 60 IN A 192.0.2.1", "www IN 3600 A 192.0.2.1", " A 192.0.2.2", "\tTXT x",
+		"$ORIGIN lab.a.example.", "$ORIGIN b", "$ORIGIN a.example.", "a.b 5 A 192.0.2.3 ; why", "mail MX 10 www",
+		"x.a.example. A 192.0.2.4", "elsewhere. A 192.0.2.5", "t TXT ( \"one\"", "\"two\" )", "www A 192.0.2.300", "@ A 192.0.2.6",
+		"t TXT \"an A in quotes\"", "", "  ", "WWW.B IN A 192.0.2.7", "-x A 192.0.2.8", "www 60 60 A 192.0.2.9",
+		"www CH A 192.0.2.1", "A A 192.0.2.9", "IN A 192.0.2.1", "60 A 192.0.2.1"}
+	rapid.Check(t, func(t *rapid.T) {
+		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom(lines), 0, 12).Draw(t, "lines"), "\n") + "\n"
+		if rapid.Bool().Draw(t, "ttl") {
+			text = "$TTL 3600\n" + text
+		}
+		got, err := Parse(strings.NewReader(text), "a.example")
+		slow := File{Origin: "a.example"}
+		bad := slow.refuseDirectives([]byte(text))
+		if bad == nil {
+			_, bad = slow.part([]byte(text), 1, "a.example", "a.example.", false)
+		}
+		if (err == nil) != (bad == nil) {
+			t.Fatalf("%q: %v, and the library says %v", text, err, bad)
+		}
+		if err == nil {
+			assert.Equal(t, slow, got, text)
+		}
+	})
+}

@@ -21,7 +21,6 @@ func TestRecoveryWard(t *testing.T) {
 	// Signing in, with a wrong password first.
 	b.see("Sign in")
 	b.axe("sign-in")
-	b.picture("sign-in")
 	b.fill("Name", "mk")
 	b.fill("Password", "not the password")
 	b.click("button", "^Sign in$")

@@ -36,6 +36,9 @@ const (
 // the challenge, is refused for anything else, an authority looks the challenge up from outside, and the
 // challenge is taken away again.
 func (s *Service) TryCertificate(ctx context.Context, by act.Technician, code, id string) ([]Proved, error) {
+	if err := act.Held(ctx, s.store.Queries); err != nil {
+		return nil, err
+	}
 	sc, _, _, err := s.sites.At(ctx, code, 0)
 	if err != nil {
 		return nil, err

@@ -144,6 +144,9 @@ func (s *Service) update(ctx context.Context, head *site.Site, w *site.Following
 // TryFollowing climbs from a line to the world, from the site as it stands: it tells the name now, sees that
 // its key is refused for another, and reads what the name's server then answers.
 func (s *Service) TryFollowing(ctx context.Context, by act.Technician, code, id string) ([]Proved, error) {
+	if err := act.Held(ctx, s.store.Queries); err != nil {
+		return nil, err
+	}
 	sc, _, _, err := s.sites.At(ctx, code, 0)
 	if err != nil {
 		return nil, err

@@ -8,12 +8,18 @@ import { plural } from '../parts/plural'
 
 const every = 15_000 // ms; lines are read by each process that watches
 
-export const useFollowing = () =>
-  useQuery({ queryKey: ['sites', 'following'], queryFn: () => call(api.GET('/api/following')), refetchInterval: every })
+/** The names of all sites that follow lines; watched, they are asked for again and again. */
+export const useFollowing = (watched: boolean) =>
+  useQuery({
+    queryKey: ['sites', 'following'],
+    queryFn: () => call(api.GET('/api/following')),
+    staleTime: every,
+    refetchInterval: watched ? every : false,
+  })
 
 /** Every outside name that follows a line: what the line had, and what the world was told. */
 export function FollowingPage() {
-  const names = useFollowing()
+  const names = useFollowing(true)
   usePageTitle('Names that follow a line')
   if (names.error) return <Empty title="The names cannot be shown" says={names.error.message} />
   if (!names.data) return null

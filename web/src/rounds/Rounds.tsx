@@ -13,7 +13,7 @@ import { useFollowing } from './FollowingPage'
 /** Every site with what is wrong there. */
 export function Rounds() {
   const sites = useSites()
-  const following = useFollowing()
+  const following = useFollowing(false)
   const wrong = (following.data ?? []).filter((n) => n.state === 'wrong' || n.state === 'unreached').length
   const [filter, setFilter] = useState('')
   const sorting = useSort<'name' | 'customer' | 'block' | 'networks' | 'gravity' | 'changed'>()
