@@ -44,8 +44,10 @@ func file(t *testing.T, name string, s *site.Site, change ...string) string {
 }
 
 func TestCheck(t *testing.T) {
-	// Its one finding is an alias that leads to nothing.
-	clean := file(t, "quill.yaml", scenario.Site("quill-street"), "data: photo-box", "data: proxy")
+	// What is planted there is an alias that leads to nothing, and a key that can rewrite its zone.
+	quill := scenario.Site("quill-street")
+	quill.Following[0].Key = "remote.quill"
+	clean := file(t, "quill.yaml", quill, "data: photo-box", "data: proxy")
 	warned := file(t, "hallin.json", scenario.Site("hallin-road"))
 	blocked := file(t, "kelder.yaml", scenario.Site("kelder-bridge"))
 	code, out, _ := lithos(t, "check", clean, warned)

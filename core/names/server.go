@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -115,7 +116,8 @@ func (s *Server) Answer(now time.Time, q *dns.Msg, by Asker) *dns.Msg {
 
 // Trace is Answer with what each layer made of the question.
 func (s *Server) Trace(now time.Time, q *dns.Msg, by Asker) (*dns.Msg, []Fell) {
-	return s.ask(now, q, by, &[]Fell{})
+	steps := make([]Fell, 0, 8) // most ways are shorter
+	return s.ask(now, q, by, &steps)
 }
 
 func (s *Server) ask(now time.Time, q *dns.Msg, by Asker, steps *[]Fell) (*dns.Msg, []Fell) {
@@ -511,7 +513,8 @@ func (f *fall) local(name string, typ uint16) (r result, alias string, ok bool) 
 	case len(found.records) > 0:
 		list := nearest(found.records, f.by.From, f.networks)
 		if f.traced() {
-			says := fmt.Sprintf("%s is %s · TTL %d s", f.from(found, name), values(list), list[0].Header().Ttl)
+			says := f.from(found, name) + " is " + values(list) + " · TTL " +
+				strconv.FormatUint(uint64(list[0].Header().Ttl), 10) + " s"
 			f.step(Zones, Answered, "In "+b.name, says, found.of)
 		}
 		return result{answer: list, own: true}, "", true

@@ -157,6 +157,20 @@ func expand(typ, data, zone string) (string, error) {
 
 // DataOf is the data of a record in the form that ReadData gives.
 func DataOf(rr dns.RR, zone string) string {
+	switch rr := rr.(type) { // what zones are full of
+	case *dns.A:
+		if a, ok := netip.AddrFromSlice(rr.A.To4()); ok {
+			return a.String()
+		}
+	case *dns.CNAME:
+		if rr.Target != "." {
+			return shortTarget(Tidy(rr.Target), zone)
+		}
+	case *dns.PTR:
+		if rr.Ptr != "." {
+			return shortTarget(Tidy(rr.Ptr), zone)
+		}
+	}
 	typ := dns.TypeToString[rr.Header().Rrtype]
 	text := strings.TrimPrefix(rr.String(), rr.Header().String())
 	k, ok := kindOf(typ)

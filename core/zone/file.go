@@ -71,7 +71,7 @@ func Parse(r io.Reader, origin string) (File, error) {
 	if err := f.refuseDirectives(raw); err != nil {
 		return File{}, err
 	}
-	err = f.parse(raw, bytes.Count(raw, []byte("$TTL")) == 1)
+	err = f.parse(string(raw), bytes.Count(raw, []byte("$TTL")) == 1)
 	if err != nil {
 		return File{}, err
 	}

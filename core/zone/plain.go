@@ -1,7 +1,6 @@
 package zone
 
 import (
-	"bytes"
 	"net/netip"
 	"strconv"
 	"strings"
@@ -12,7 +11,8 @@ import (
 
 // parse reads a file: runs of plain lines itself, and what is between them by the message library. oneTTL is
 // that the file has one $TTL: only behind that is what a line without a TTL has plain, too.
-func (f *File) parse(raw []byte, oneTTL bool) error {
+func (f *File) parse(raw string, oneTTL bool) error {
+	f.Records = make([]Record, 0, min(strings.Count(raw, "\n"), MaxRecords))
 	origin, owner := f.Origin, f.Origin+"."
 	number, begins, from, at := 0, 1, 0, 0 // lines and offsets: of what is left to the library
 	depth, quoted := 0, false
@@ -20,20 +20,22 @@ func (f *File) parse(raw []byte, oneTTL bool) error {
 	directed, before := false, false // whether the $TTL was read, and whether it was before those lines
 	flush := func(to int) (err error) {
 		if from < to {
-			owner, err = f.part(raw[from:to], begins, origin, owner, before)
+			owner, err = f.part([]byte(raw[from:to]), begins, origin, absoluteName(owner, f.Origin)+".", before)
 		}
 		return err
 	}
-	for line := range bytes.Lines(raw) {
+	for line := range strings.Lines(raw) {
 		number++
 		start := at
 		at += len(line)
-		if depth == 0 && !quoted {
-			if words := bytes.Fields(line); len(words) > 1 && string(words[0]) == "$ORIGIN" {
-				next = absoluteName(string(words[1]), next)
+		if depth == 0 && !quoted && line[0] == '$' {
+			if words := strings.Fields(line); len(words) > 1 && words[0] == "$ORIGIN" {
+				next = absoluteName(words[1], next)
 			}
-			directed = directed || bytes.HasPrefix(line, []byte("$TTL"))
-			if r, name, ok := f.plain(line, next); ok && oneTTL && directed {
+			directed = directed || strings.HasPrefix(line, "$TTL")
+		}
+		if oneTTL && directed && depth == 0 && !quoted {
+			if r, name, ok := f.plain(line, next); ok {
 				if err := flush(start); err != nil {
 					return err
 				}
@@ -47,11 +49,15 @@ func (f *File) parse(raw []byte, oneTTL bool) error {
 		}
 		depth, quoted = nesting(line, depth, quoted)
 	}
-	return flush(len(raw))
+	err := flush(len(raw))
+	if len(f.Records) == 0 {
+		f.Records = nil
+	}
+	return err
 }
 
 // nesting counts the parentheses and the quotes that a line leaves open.
-func nesting(line []byte, depth int, quoted bool) (int, bool) {
+func nesting(line string, depth int, quoted bool) (int, bool) {
 	for i := 0; i < len(line); i++ {
 		switch c := line[i]; {
 		case c == '\\':
@@ -72,39 +78,90 @@ func nesting(line []byte, depth int, quoted bool) (int, bool) {
 
 // plain reads a line that is nothing but a name, an address, and perhaps a class and a TTL; ok is false for
 // any other, and for one that is wrong or not in the zone.
-func (f *File) plain(line []byte, origin string) (r Record, name string, ok bool) {
-	if len(line) == 0 || line[0] <= ' ' || bytes.ContainsAny(line, ";()\"\\$@*") {
+func (f *File) plain(line, origin string) (r Record, name string, ok bool) {
+	var at [5]string
+	n := 0
+	text := strings.TrimRight(line, "\r\n")
+	if text == "" || text[0] <= ' ' {
 		return r, "", false
 	}
-	words := bytes.Fields(line)
-	if len(words) < 3 || len(words) > 5 || string(words[len(words)-2]) != "A" {
+	for from, i := 0, 0; i <= len(text); i++ {
+		if i < len(text) {
+			c := text[i]
+			if special[c] {
+				return r, "", false
+			}
+			if c != ' ' && c != '\t' {
+				continue
+			}
+		}
+		if i > from {
+			if n == len(at) {
+				return r, "", false
+			}
+			at[n] = text[from:i]
+			n++
+		}
+		from = i + 1
+	}
+	if n < 3 || at[n-2] != "A" {
 		return r, "", false
 	}
 	ttl, has := 0, false
-	for _, w := range words[1 : len(words)-2] {
-		if string(w) == "IN" {
+	for _, w := range at[1 : n-2] {
+		if w == "IN" {
 			continue
 		}
-		n, err := strconv.ParseUint(string(w), 10, 31)
+		seconds, err := strconv.ParseUint(w, 10, 31)
 		if err != nil || has {
 			return r, "", false
 		}
-		ttl, has = int(n), true
+		ttl, has = int(seconds), true
 	}
-	a, err := netip.ParseAddr(string(words[len(words)-1]))
-	if err != nil || !a.Is4() {
+	data := at[n-1]
+	if a, err := netip.ParseAddr(data); err != nil || !a.Is4() {
 		return r, "", false
 	}
-	name = absoluteName(string(words[0]), origin)
-	owner, in := Relative(name, f.Origin)
-	if !in || owner != Apex && CheckName(owner) != nil || len(name) > maxName {
+	owner := at[0]
+	if strings.HasSuffix(owner, ".") || origin != f.Origin {
+		if owner, ok = Relative(absoluteName(owner, origin), f.Origin); !ok {
+			return r, "", false
+		}
+	} else if !lowerLabel(owner) {
+		owner = strings.ToLower(owner)
+	}
+	if !lowerLabel(owner) && owner != Apex && CheckName(owner) != nil || len(owner)+len(f.Origin) >= maxName {
 		return r, "", false
 	}
 	if ttl == f.TTL {
 		ttl = 0
 	}
-	return Record{Owner: owner, Type: "A", Data: a.String(), TTL: ttl}, name + ".", true
+	if name = owner; owner == Apex {
+		name = f.Origin + "."
+	}
+	return Record{Owner: owner, Type: "A", Data: data, TTL: ttl}, name, true
 }
+
+// lowerLabel reports whether a name is one label of small letters and digits: what most are.
+func lowerLabel(name string) bool {
+	for i := range len(name) {
+		if c := name[i]; (c < 'a' || c > 'z') && (c < '0' || c > '9') && (c != '-' || i == 0 || i == len(name)-1) {
+			return false
+		}
+	}
+	return name != "" && len(name) <= maxLabel
+}
+
+// special are the octets of a line that the message library is to read.
+var special = func() (out [256]bool) {
+	for _, c := range []byte(";()\"\\$@*") {
+		out[c] = true
+	}
+	for c := range ' ' {
+		out[c] = c != '\t'
+	}
+	return out
+}()
 
 // absoluteName is a name as a file writes it, whole.
 func absoluteName(text, origin string) string {

@@ -165,7 +165,7 @@ func optionsAndTheReply(t *testing.T, a *app) {
 // the site, which has a form of its own.
 func theWholeSite(t *testing.T, a *app) {
 	b := a.in(t, "the-yard", "network=net-yard-slip")
-	b.click("aside button", "concerns the whole site$")
+	b.click("aside button", "concerns? the whole site$")
 	b.inspects("Saltmarsh yard")
 	b.see("A name server outside is asked first")
 	b.axe("a site's inspector")
