@@ -309,7 +309,8 @@ func FuzzRead(f *testing.F) {
 func TestPlainLinesAreReadAlike(t *testing.T) {
 	lines := []string{"www A 192.0.2.1", "www 60 IN A 192.0.2.1", "www IN 3600 A 192.0.2.1", " A 192.0.2.2", "\tTXT x",
 		"$ORIGIN lab.a.example.", "$ORIGIN b", "$ORIGIN a.example.", "a.b 5 A 192.0.2.3 ; why", "mail MX 10 www",
-		"x.a.example. A 192.0.2.4", "elsewhere. A 192.0.2.5", "t TXT ( \"one\"", "\"two\" )", "www A 192.0.2.300", "@ A 192.0.2.6",
+		"x.a.example. A 192.0.2.4", "elsewhere. A 192.0.2.5", "t TXT ( \"one\"", "\"two\" )", "www A 192.0.2.300",
+		"@ A 192.0.2.6",
 		"t TXT \"an A in quotes\"", "", "  ", "WWW.B IN A 192.0.2.7", "-x A 192.0.2.8", "www 60 60 A 192.0.2.9",
 		"www CH A 192.0.2.1", "a.example. A 192.0.2.6", "A A 192.0.2.9", "IN A 192.0.2.1", "60 A 192.0.2.1"}
 	rapid.Check(t, func(t *rapid.T) {
