@@ -216,10 +216,24 @@ func pool(s *site.Site, own option.Own, told []option.Effective, n *site.Network
 	for _, t := range told {
 		if wire, err := own.Parse(t.Code, t.Value); err == nil {
 			subnets := t.From.Kind == site.KindNetwork || t.From.Kind == site.KindPool
-			out.Option = append(out.Option, yang.Option{Code: t.Code, Value: wire, Always: t.Always || subnets})
+			out.Option = append(out.Option, yang.Option{Code: t.Code, Value: wire, Always: t.Always || subnets,
+				Learnt: learntOn(s, p, t)})
 		}
 	}
 	return out
+}
+
+// learntOn is the uplink of a pool's own server that an option comes from; empty for one that is set, and for one
+// that another device learns.
+func learntOn(s *site.Site, p *site.Pool, t option.Effective) string {
+	if t.From.Kind != site.KindInterface {
+		return ""
+	}
+	d, i, ok := s.Interface(t.From.ID)
+	if !ok || d.ID != p.Server {
+		return ""
+	}
+	return i.Name
 }
 
 // encode encodes what a class or a single client is told, asked for or not (RFC 2131 section 4.3.1).

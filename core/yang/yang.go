@@ -176,6 +176,8 @@ type Option struct {
 	Code   uint8  `json:"code"`
 	Value  []byte `json:"value"`
 	Always bool   `json:"always,omitempty"` // sent to clients that do not ask for it as well
+	// Learnt is the uplink whose own value is sent in place of this one, once it has learnt any.
+	Learnt string `json:"learnt,omitempty"`
 }
 
 // Reservation is one list entry, keyed by id.

@@ -21,6 +21,7 @@ import (
 	"lithos/core/compile"
 	"lithos/core/dhcp"
 	"lithos/core/names"
+	"lithos/core/option"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -203,6 +204,13 @@ func TestLeasesCarryNames(t *testing.T) {
 // lease takes an address on the network of an interface, and gives the client with its wire.
 func lease(t *testing.T, d *standin.Device, iface, host string) (*dhcp.Client, net.Conn) {
 	t.Helper()
+	c, conn, _ := leased(t, d, iface, host)
+	return c, conn
+}
+
+// leased is lease with the messages that passed.
+func leased(t *testing.T, d *standin.Device, iface, host string) (*dhcp.Client, net.Conn, []dhcp.Message) {
+	t.Helper()
 	_, body := send(t, d, "GET", "/restconf/data?content=nonconfig", "")
 	var state yang.Operational
 	require.NoError(t, json.Unmarshal([]byte(body), &state))
@@ -212,7 +220,7 @@ func lease(t *testing.T, d *standin.Device, iface, host string) (*dhcp.Client, n
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = conn.Close() })
 	c := &dhcp.Client{MAC: address.MAC{0, 0, 0x5e, 9, 9, 7}, HostName: host}
-	_, err = c.Exchange(func(request []byte, _ netip.Addr) ([]byte, string, error) {
+	passed, err := c.Exchange(func(request []byte, _ netip.Addr) ([]byte, string, error) {
 		if _, err := conn.Write(request); err != nil {
 			return nil, "", err
 		}
@@ -222,7 +230,36 @@ func lease(t *testing.T, d *standin.Device, iface, host string) (*dhcp.Client, n
 	})
 	require.NoError(t, err)
 	require.True(t, c.Address.IsValid())
-	return c, conn
+	return c, conn, passed
+}
+
+// What an uplink learns is told to clients in place of what was recorded of it, as soon as the line teaches
+// something else; what is set is told whatever the line teaches.
+func TestLearntIsTold(t *testing.T) {
+	doc := scenario.Site("quill-street")
+	doc.Options = nil
+	doc.Domain = ""
+	for d := range doc.Devices {
+		for i := range doc.Devices[d].Interfaces {
+			if u := doc.Devices[d].Interfaces[i].Uplink; u != nil {
+				u.PassesOn, u.LearntDomain = true, "line.example"
+				u.LearntServers = []netip.Addr{netip.MustParseAddr("192.0.2.53")}
+			}
+		}
+	}
+	lab, _ := doc.Pool("pool-quill-lab")
+	lab.Options = append(lab.Options, site.Option{Code: option.NameServers, Value: "10.7.8.1"})
+	d := worldOf(t, site.Normal(doc))["dev-quill-rt"]
+	told := func(iface string) [2]string {
+		_, _, passed := leased(t, d, iface, "probe")
+		last := passed[len(passed)-1]
+		return [2]string{last.Option(option.NameServers), last.Option(option.DomainName)}
+	}
+	assert.Equal(t, [2]string{"192.0.2.53", "line.example"}, told("lan"))
+	d.SetLearnt("wan", standin.Learnt{Servers: []netip.Addr{netip.MustParseAddr("198.51.100.53")},
+		Domain: "other.example"})
+	assert.Equal(t, [2]string{"198.51.100.53", "other.example"}, told("lan"))
+	assert.Equal(t, [2]string{"10.7.8.1", "other.example"}, told("lan.20"))
 }
 
 // Answers over TLS are those over UDP, and a certificate of another name is refused.

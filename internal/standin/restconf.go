@@ -19,6 +19,8 @@ import (
 	"strings"
 	"time"
 
+	"lithos/core/dhcp"
+	"lithos/core/option"
 	"lithos/core/yang"
 	"lithos/core/zone"
 )
@@ -175,6 +177,45 @@ func (d *Device) SetLine(uplink string, a netip.Addr) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.lines[uplink] = a
+}
+
+// Learnt is what a line teaches an uplink.
+type Learnt struct {
+	Servers []netip.Addr
+	Domain  string
+}
+
+// SetLearnt has the line of an uplink teach other name servers and another domain: clients are told them from
+// then on, where the configuration says so.
+func (d *Device) SetLearnt(uplink string, l Learnt) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.learns[uplink] = l
+	d.server = dhcp.NewServer(d.withLearnt(d.running), d.db)
+}
+
+// withLearnt is a configuration with what uplinks have learnt in the place of what was recorded of it.
+func (d *Device) withLearnt(c yang.Config) yang.Config {
+	c.DHCP.Pool = slices.Clone(c.DHCP.Pool)
+	for i := range c.DHCP.Pool {
+		p := &c.DHCP.Pool[i]
+		p.Option = slices.Clone(p.Option)
+		for k := range p.Option {
+			o := &p.Option[k]
+			l, has := d.learns[o.Learnt]
+			switch {
+			case !has || o.Learnt == "":
+			case o.Code == option.NameServers && len(l.Servers) > 0:
+				o.Value = nil
+				for _, a := range l.Servers {
+					o.Value = append(o.Value, a.AsSlice()...)
+				}
+			case o.Code == option.DomainName && l.Domain != "":
+				o.Value = []byte(l.Domain)
+			}
+		}
+	}
+	return c
 }
 
 func (d *Device) edit(w http.ResponseWriter, r *http.Request) {

@@ -67,6 +67,7 @@ type Device struct {
 	learnt    map[address.MAC]string // of a switch: the port of a station
 	secrets   map[string]string
 	lines     map[string]netip.Addr // what the lines of uplinks give, by name
+	learns    map[string]Learnt     // what uplinks have learnt, by name
 	names     resolver
 	closeDB   func()
 	faults    Faults
@@ -148,7 +149,7 @@ func Start(c Config) (*Device, error) {
 		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
-		lines: map[string]netip.Addr{},
+		lines: map[string]netip.Addr{}, learns: map[string]Learnt{},
 	}
 	maps.Copy(d.secrets, c.Secrets)
 	if err := d.restore(); err != nil {
@@ -308,7 +309,7 @@ func (d *Device) apply(c yang.Config) error {
 		}
 	}
 	d.running, d.changed = c, time.Now()
-	d.server, d.relay = dhcp.NewServer(c, d.db), dhcp.NewRelay(c)
+	d.server, d.relay = dhcp.NewServer(d.withLearnt(c), d.db), dhcp.NewRelay(c)
 	if err := d.renames(); err != nil {
 		return err
 	}
