@@ -18,7 +18,7 @@ demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-
 	@exec bin/lithos demo
 
 test: system-packages browser bin/lithos $(TOOLS)/staticcheck check-generated lint ## Install what is missing and run every test
-	go test ./...
+	go test -timeout 30m ./...
 	go test -race ./internal/standin ./internal/device ./internal/store
 	go test -race ./internal/work -run 'TwoTechnicians|Attack(Twenty|LostHold|Sixty|LiveEvents|OneDevice|ToldToEnd)'
 

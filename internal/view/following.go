@@ -105,7 +105,9 @@ func (p *Page) following(w *site.Following, now time.Time) Following {
 	if least := now.Add(-drawnForLeast); f.Begins.After(least) {
 		f.Begins = least
 	}
-	told = p.read(w, told, f.Begins, now)
+	if len(had) > 0 {
+		told = p.read(w, told, had[0].from, now)
+	}
 	slices.Reverse(f.Attempts)
 	f.Attempts = f.Attempts[:min(len(f.Attempts), 20)]
 	f.Had, f.Told = f.spans(had, nil, now), f.spans(told, had, now)
@@ -113,9 +115,9 @@ func (p *Page) following(w *site.Following, now time.Time) Following {
 	return f
 }
 
-// read ends what was told with what the server had when it was read last, where that is something else: it
-// has had it since what was told before, as far as is known.
-func (p *Page) read(w *site.Following, told []held, begins, now time.Time) []held {
+// read ends what was told with what the server had when it was read last, where that is something else. Where
+// nothing was told from here, the server has had it since it was read first, with the line.
+func (p *Page) read(w *site.Following, told []held, first, now time.Time) []held {
 	values, at := p.toldNow(w)
 	if at == nil || len(values) != 1 {
 		return told
@@ -125,7 +127,7 @@ func (p *Page) read(w *site.Following, told []held, begins, now time.Time) []hel
 		return told
 	}
 	if len(told) == 0 {
-		return []held{{value, begins, now}}
+		return []held{{value, first, now}}
 	}
 	if last := &told[len(told)-1]; last.address != value && at.After(last.from) {
 		last.to = *at
