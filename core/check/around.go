@@ -55,6 +55,9 @@ type around struct {
 	looked []seen.One
 }
 
+// OutsideDiffers is the rule that the world is told what the document says.
+const OutsideDiffers = "outside-differs"
+
 var observed = []aroundRule{
 	{Rule{Slug: "networks-overlap-across-sites", Family: "Addressing", Severity: Blocks,
 		Promise: "No two sites of a customer use the same addresses."}, overlapAcrossSites},
@@ -71,7 +74,7 @@ var observed = []aroundRule{
 		Promise: "A site answers for its own domain, and asks the others."}, zoneElsewhere},
 	{Rule{Slug: "port-taken", Family: "Names", Severity: Blocks,
 		Promise: "A resolver has its ports to itself."}, portTaken},
-	{Rule{Slug: "outside-differs", Family: "Names", Severity: Warns,
+	{Rule{Slug: OutsideDiffers, Family: "Names", Severity: Warns,
 		Promise: "The world is told what the document says."}, outsideDiffers},
 	{Rule{Slug: "ddns-private-address", Family: "Names", Severity: Blocks,
 		Promise: "A name follows a line that the world reaches."}, followingPrivate},

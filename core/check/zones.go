@@ -741,7 +741,7 @@ func outsideDiffers(a *around, report func(Finding)) {
 			name := zone.Absolute(c.Owner, p.Name)
 			found := Finding{
 				Title: "The world is told something else of " + name, Parts: []site.Ref{zoneRef(p.Zone.ID)},
-				Value: c.Owner + "/" + c.Type,
+				Value: name + "/" + c.Type,
 				Says: fmt.Sprintf("%s is %s where %s was read, and %s here. The next push that changes the zone "+
 					"writes what is here.", c.Type, data(c.Was), p.Zone.Server.Address, data(c.Now)),
 			}

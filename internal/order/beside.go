@@ -120,6 +120,13 @@ func (d *Draft) Judge(b Beside) Judgement {
 	if len(found) > 0 {
 		was = check.Around(d.Base, with)
 	}
+	// A draft changes what the world is to be told: what is told otherwise than the site says as it stands is
+	// found, and not what the draft is about to tell.
+	found = slices.DeleteFunc(found, func(f check.Finding) bool {
+		return f.Rule == check.OutsideDiffers && !slices.ContainsFunc(was, func(o check.Finding) bool {
+			return o.Rule == f.Rule && o.Value == f.Value
+		})
+	})
 	return Judgement{Findings: joined(d.Scene.Findings, found), Added: joined(d.Added(), check.Added(was, found)),
 		Seen: with.Seen}
 }

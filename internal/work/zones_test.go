@@ -167,6 +167,10 @@ func TestWhatTheWorldIsToldIsRead(t *testing.T) {
 	}
 	o.Observe(t.Context(), "site-kelder-bridge")
 	require.Negative(t, differs())
+	www := entry("record", "rec-larkrise-www", "data", "203.0.113.81")
+	www.Entries[0].In = "zone:zone-larkrise"
+	o.edit(id, www)
+	require.Negative(t, differs(), "what a draft is about to tell is no difference")
 	require.NoError(t, o.devices.Internet.Change("larkrise.example", func(z *yang.Zone) {
 		for i := range z.Record {
 			if z.Record[i].Owner == "www" {
