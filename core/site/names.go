@@ -152,6 +152,12 @@ type Zone struct {
 	Records      []*Record `json:"records,omitempty" doc:"what is written by hand; names of reservations, fixed devices and interfaces are there of themselves"`
 }
 
+// KeyedBy is the zone as another key than its own reads and writes it.
+func (z Zone) KeyedBy(key, algorithm, secret string) Zone {
+	z.Key, z.KeyAlgorithm, z.Secret = key, algorithm, secret
+	return z
+}
+
 // DefaultTTL is how long records may be kept where nothing is said, in seconds.
 const DefaultTTL = 3600
 

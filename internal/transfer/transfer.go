@@ -108,23 +108,18 @@ func (h *Held) take(list []dns.RR, name string) {
 // Write makes changes, each on what it was: ErrChanged where the zone has something else there. Making
 // them again once they are made is ErrChanged, too.
 func (s Server) Write(ctx context.Context, changes []zone.Change) error {
-	for batch := range slices.Chunk(changes, maxSets) {
-		m, err := s.update(batch, true)
-		if err != nil {
-			return err
-		}
-		if err := s.exchange(ctx, m); err != nil {
-			return err
-		}
-	}
-	return nil
+	return s.batches(ctx, changes, true)
 }
 
 // Try asks whether the server would take changes on what they were, and makes none. Whether the key may
 // make them is not known before they are made.
 func (s Server) Try(ctx context.Context, changes []zone.Change) error {
+	return s.batches(ctx, changes, false)
+}
+
+func (s Server) batches(ctx context.Context, changes []zone.Change, makes bool) error {
 	for batch := range slices.Chunk(changes, maxSets) {
-		m, err := s.update(batch, false)
+		m, err := s.update(batch, makes)
 		if err != nil {
 			return err
 		}

@@ -55,9 +55,7 @@ func (s *Service) TryCertificate(ctx context.Context, by act.Technician, code, i
 	if c.Key == "" {
 		return nil, act.Refuse(act.Conflict, "The certificate names no key; type it in its form.")
 	}
-	as := *z
-	as.Key, as.KeyAlgorithm, as.Secret = c.Key, c.KeyAlgorithm, c.Secret
-	server, err := s.devices.Holder(ctx, sc.Site.ID, as)
+	server, err := s.devices.Holder(ctx, sc.Site.ID, z.KeyedBy(c.Key, c.KeyAlgorithm, c.Secret))
 	if err != nil {
 		return nil, act.Refuse(act.Conflict, "%s.", err)
 	}

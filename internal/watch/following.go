@@ -117,9 +117,7 @@ func (s *Service) update(ctx context.Context, head *site.Site, w *site.Following
 	if !ok || !z.Server.Address.IsValid() || w.Key == "" {
 		return fmt.Errorf("nothing says which server and which key write %s", w.Name)
 	}
-	as := *z
-	as.Key, as.KeyAlgorithm, as.Secret = w.Key, w.KeyAlgorithm, w.Secret
-	server, err := s.devices.Holder(ctx, head.ID, as)
+	server, err := s.devices.Holder(ctx, head.ID, z.KeyedBy(w.Key, w.KeyAlgorithm, w.Secret))
 	if err != nil {
 		return err
 	}
@@ -184,9 +182,7 @@ func (p *prover) follow(ctx context.Context, head *site.Site, w *site.Following,
 	}
 	p.step(taken, provedPass, w.Name+" is "+line.String())
 	z, _ := head.ZoneOf(w.Name, site.Outside)
-	as := *z
-	as.Key, as.KeyAlgorithm, as.Secret = w.Key, w.KeyAlgorithm, w.Secret
-	server, err := p.devices.Holder(ctx, head.ID, as)
+	server, err := p.devices.Holder(ctx, head.ID, z.KeyedBy(w.Key, w.KeyAlgorithm, w.Secret))
 	if err != nil {
 		p.step("The zone’s own server answers it", provedFail, sentence(err))
 		return

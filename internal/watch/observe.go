@@ -134,13 +134,14 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 		return
 	}
 	access, err := s.store.Access(ctx, siteID)
-	if err != nil {
+	_, head, errHead := s.headOf(ctx, siteID)
+	if err := errors.Join(err, errHead); err != nil {
 		s.log.Warn("cannot read the devices of a site", "site", siteID, "error", err)
 		return
 	}
 	for _, a := range access {
 		problem, outcome, began := "", "answered", time.Now()
-		programs, err := s.observe(ctx, a)
+		programs, err := s.observe(ctx, a, head.Site)
 		if err != nil {
 			problem, outcome = store.ForPeople(err), "failed"
 		}
@@ -273,7 +274,7 @@ func digestOf(b order.Beside) uint64 {
 }
 
 // observe reads a device. programs is what listens for names there beside its resolver, as JSON.
-func (s *Service) observe(ctx context.Context, a order.Access) (programs []byte, err error) {
+func (s *Service) observe(ctx context.Context, a order.Access, head *site.Site) (programs []byte, err error) {
 	driver, err := s.devices.Reach(a)
 	if err != nil {
 		return []byte("[]"), err
@@ -287,9 +288,7 @@ func (s *Service) observe(ctx context.Context, a order.Access) (programs []byte,
 	if err != nil {
 		return []byte("[]"), err
 	}
-	if _, head, err := s.headOf(ctx, a.SiteID); err != nil {
-		return programs, err
-	} else if err := s.noteLines(ctx, a, o, head.Site); err != nil {
+	if err := s.noteLines(ctx, a, o, head); err != nil {
 		return programs, err
 	}
 	rows, held := readSightings(a, o, time.Now())
