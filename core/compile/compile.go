@@ -43,6 +43,7 @@ func Device(s *site.Site, id string) yang.Config {
 	if slices.ContainsFunc(s.Resolvers, func(r site.Resolver) bool { return r.Device == id }) {
 		c.Resolver = Resolver(s, id, Names(s))
 	}
+	c.Outside = Outside(s, id)
 	return c.Sorted()
 }
 

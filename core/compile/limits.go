@@ -18,7 +18,7 @@ import (
 //     reservations out of the ranges of its pools.
 //   - A server carries no VLANs for others and relays nothing.
 //
-// A layer 2 switch has no resolver, either.
+// A layer 2 switch has no resolver, either, and no switch keeps outside names.
 func Limits(kind string, c yang.Config) error {
 	addressed := 0
 	for _, i := range c.Interfaces.Interface {
@@ -38,6 +38,8 @@ func Limits(kind string, c yang.Config) error {
 		}
 	}
 	switch {
+	case len(c.Outside.Name) > 0 && !KeepsNames(kind):
+		return fmt.Errorf("outside name %s: a %s keeps none", c.Outside.Name[0].Name, kind)
 	case kind == site.L2Switch && c.Resolver.Settings != nil:
 		return errors.New("a layer 2 switch has no resolver")
 	case kind == site.L2Switch && addressed > 1:

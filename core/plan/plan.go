@@ -56,6 +56,8 @@ func Target(running, base, wanted yang.Config) yang.Config {
 		func(r yang.Relay) string { return r.Interface })
 	out.Resolver.Zone = keep(running.Resolver.Zone, base.Resolver.Zone, wanted.Resolver.Zone,
 		func(z yang.Zone) string { return z.Name })
+	out.Outside.Name = keep(running.Outside.Name, base.Outside.Name, wanted.Outside.Name,
+		func(n yang.OutsideName) string { return n.ID })
 	out.Resolver.Program = left(running.Resolver.Program, wanted.Resolver.Settings)
 	if base.Resolver.Settings == nil && wanted.Resolver.Settings == nil {
 		out.Resolver.Settings = running.Resolver.Settings // it is nobody's but the device's
@@ -98,9 +100,10 @@ func Between(running, target yang.Config) []Step {
 	p.markRanges()
 	steps := []Step{}
 	for _, stage := range []func() []Step{
-		p.dropRelays, p.hush, p.dropReservations, p.dropPools, p.narrowPools, p.freeMembers, p.dropAddresses,
+		p.dropRelays, p.dropOutside, p.hush, p.dropReservations, p.dropPools, p.narrowPools, p.freeMembers, p.dropAddresses,
 		p.dropInterfaces, p.addInterfaces, p.tune, p.giveAddresses, p.stopPrograms, p.answerZones, p.resolve,
 		p.startPrograms, p.describeClasses, p.servePools, p.forgetClasses, p.reserve, p.relay, p.forgetZones,
+		p.keepOutside,
 	} {
 		steps = append(steps, stage()...)
 	}
@@ -130,6 +133,7 @@ type index struct {
 	relays       map[string]yang.Relay
 	zones        map[string]yang.Zone
 	programs     map[string]yang.Program
+	outside      map[string]yang.OutsideName
 }
 
 func indexed(c yang.Config) index {
@@ -142,6 +146,7 @@ func indexed(c yang.Config) index {
 		relays:       by(c.Relays.Relay, func(r yang.Relay) string { return r.Interface }),
 		zones:        by(c.Resolver.Zone, func(z yang.Zone) string { return z.Name }),
 		programs:     by(c.Resolver.Program, func(p yang.Program) string { return p.Name }),
+		outside:      by(c.Outside.Name, func(n yang.OutsideName) string { return n.ID }),
 	}
 }
 

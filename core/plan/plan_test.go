@@ -184,6 +184,20 @@ func randomConfig(t *rapid.T, label string) yang.Config {
 	if rapid.Bool().Draw(t, label+" resolver") {
 		c.Resolver = randomResolver(t, label, c)
 	}
+	for _, name := range []string{"wan", "wan-2"} {
+		if !rapid.Bool().Draw(t, label+" line") {
+			continue
+		}
+		c.Interfaces.Interface = append(c.Interfaces.Interface, yang.Interface{Name: name, Type: yang.TypeEthernet,
+			Enabled: rapid.Bool().Draw(t, label+" line up"), Uplink: &yang.Uplink{Method: site.ByDHCP}})
+		for _, id := range []string{"one", "two"}[:rapid.IntRange(0, 2).Draw(t, label+" follow")] {
+			n := yang.OutsideName{ID: id, Name: id + ".quill.example", Zone: "quill.example", Interface: name,
+				Type: []string{"A"}, RequestTo: "https://names.provider.example", Key: id, SecretName: id,
+				TTL: rapid.IntRange(1, 2).Draw(t, label+" keep"), Every: 1, Least: 1}
+			c.Outside.Name = append(slices.DeleteFunc(c.Outside.Name,
+				func(o yang.OutsideName) bool { return o.ID == id }), n)
+		}
+	}
 	return c.Sorted()
 }
 

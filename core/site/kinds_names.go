@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"strings"
 
 	"lithos/core/address"
@@ -296,6 +297,12 @@ func zoneKind() *Kind {
 			hint("The name of the TSIG key that reads and writes it").when("side", Outside),
 		algorithm(func(z *Zone) *string { return &z.KeyAlgorithm }).when("side", Outside),
 		keyItself(func(z *Zone) *string { return &z.Secret }).when("side", Outside),
+		webAddress("keysAt", "Keys are made at", func(z *Zone) *string { return &z.KeysAt }).when("side", Outside).
+			hint("Of the provider: https://names.provider.example; empty where keys are typed here"),
+		keptSecret(typed("account", "Password of the account there", func(_ *Reading, z *Zone, t string) error {
+			z.Account = t
+			return checkKept(t)
+		}, func(z *Zone) string { return z.Account })).said("account").when("side", Outside),
 		words("note", "Note", func(z *Zone) *string { return &z.Note }),
 	}}, about[Zone]{
 		at: top(zoneList), id: zoneID, called: func(z *Zone) string { return z.Name },
@@ -498,6 +505,24 @@ func certificateKind() *Kind {
 	})
 }
 
+// maxWebAddress is how long an address of a service may be, in characters.
+const maxWebAddress = 300
+
+// webAddress is where a service is reached over HTTPS, or nothing.
+func webAddress[T any](name, label string, at func(*T) *string) *Field {
+	return typed(name, label, func(_ *Reading, p *T, t string) error {
+		if *at(p) = strings.TrimRight(t, "/"); t == "" {
+			return nil
+		}
+		u, err := url.Parse(t)
+		if err != nil || u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" ||
+			len(t) > maxWebAddress {
+			return fmt.Errorf("%q is not the address of a service; type for example https://names.provider.example", t)
+		}
+		return zone.CheckName(u.Hostname())
+	}, func(p *T) string { return *at(p) }).mono().said(strings.ToLower(label[:1]) + label[1:])
+}
+
 func followingKind() *Kind {
 	name := typed("name", "Name", func(_ *Reading, f *Following, t string) error {
 		f.Name = zone.Tidy(t)
@@ -525,13 +550,31 @@ func followingKind() *Kind {
 				must("the name is missing; type for example remote.quill.example"),
 			uplink,
 			onOff("enabled", "Switched", func(f *Following) *bool { return &f.Enabled }, "Off").choices("On"),
+			chosen("keeper", "Kept by", func(f *Following) *string { return &f.Keeper }, "who keeps it",
+				Choice{"", "Lithos, when it reads the device"}, Choice{KeptByDevice, "The device of the uplink"}).
+				said("kept by"),
+			chosen("addresses", "Has", func(f *Following) *string { return &f.Addresses }, "a kind of address",
+				Choice{"", "The IPv4 address (A)"}, Choice{OnlyIPv6, "The IPv6 address (AAAA)"},
+				Choice{BothFamilies, "Both"}).said("has"),
+			chosen("source", "The address is", func(f *Following) *string { return &f.Source }, "a way to learn it",
+				Choice{"", "What the uplink has"}, Choice{AskedOutside, "Asked of an outside service"}).
+				said("address is").when("keeper", KeptByDevice),
+			webAddress("asks", "Service that is asked", func(f *Following) *string { return &f.Asks }).
+				hint("For a line behind another router: https://names.provider.example/v1/address").
+				when("keeper", KeptByDevice).when("source", AskedOutside),
+			chosen("how", "Told by", func(f *Following) *string { return &f.How }, "a way to tell it",
+				Choice{"", "An UPDATE (RFC 2136)"}, Choice{ByRequest, "An HTTPS request"}).said("told by"),
+			webAddress("requestTo", "Request goes to", func(f *Following) *string { return &f.RequestTo }).
+				hint("For example https://names.provider.example").when("how", ByRequest),
 			onOff("wildcard", "Names below it", func(f *Following) *bool { return &f.Wildcard }, "Left alone").
 				choices("Have the address, too"),
 			hostOrNothing("key", "Key", func(f *Following) *string { return &f.Key }).said("key").
-				hint("The name of the TSIG key that may write this name alone"),
-			algorithm(func(f *Following) *string { return &f.KeyAlgorithm }),
+				hint("The name of the key that may write this name alone"),
+			algorithm(func(f *Following) *string { return &f.KeyAlgorithm }).when("how", ""),
 			keyItself(func(f *Following) *string { return &f.Secret }),
 			ttl(func(f *Following) *int { return &f.TTL }).hint("Seconds; empty for 120"),
+			count("every", "Looks every", func(f *Following) *int { return &f.Every }, 86400, "seconds").
+				hint("Seconds; empty for 300").when("keeper", KeptByDevice),
 			count("least", "Least time between updates", func(f *Following) *int { return &f.Least }, 86400, "seconds").
 				hint("Seconds; empty for 60"),
 			words("note", "Note", func(f *Following) *string { return &f.Note }),

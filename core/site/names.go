@@ -148,6 +148,8 @@ type Zone struct {
 	Key          string    `json:"key,omitempty" doc:"of an outside zone: the name of the TSIG key (RFC 8945) that reads and writes it"`
 	KeyAlgorithm string    `json:"keyAlgorithm,omitempty" doc:"how the key signs; hmac-sha256 when not given" enum:"hmac-sha256,hmac-sha384,hmac-sha512"`
 	Secret       string    `json:"secret,omitempty" doc:"name under which Lithos keeps the key; never the key"`
+	KeysAt       string    `json:"keysAt,omitempty" doc:"of an outside zone: where its provider makes keys (docs/outside-names.json), https"`
+	Account      string    `json:"account,omitempty" doc:"name under which Lithos keeps the password of the account there; never the password"`
 	Note         string    `json:"note,omitempty" doc:"free text"`
 	Records      []*Record `json:"records,omitempty" doc:"what is written by hand; names of reservations, fixed devices and interfaces are there of themselves"`
 }
@@ -209,20 +211,48 @@ type Following struct {
 	Name         string `json:"name" doc:"the whole name, in an outside zone"`
 	Uplink       string `json:"uplink" doc:"id of the uplink whose address it has"`
 	Enabled      bool   `json:"enabled" doc:"whether it follows"`
+	Keeper       string `json:"keeper,omitempty" doc:"who keeps it: the device of the uplink, or Lithos, which sees the address when it reads the device; Lithos when not given" enum:"device"`
+	Addresses    string `json:"addresses,omitempty" doc:"which of the line's addresses it has: IPv6 as AAAA, or both; IPv4 as A when not given" enum:"ipv6,both"`
+	Source       string `json:"source,omitempty" doc:"asked: the device asks an outside service which address it comes from, for a line behind another router's translation; the uplink's own address when not given" enum:"asked"`
+	Asks         string `json:"asks,omitempty" doc:"the address of that service, https"`
+	How          string `json:"how,omitempty" doc:"request: told by an HTTPS request (docs/outside-names.json); by an UPDATE (RFC 2136) when not given" enum:"request"`
+	RequestTo    string `json:"requestTo,omitempty" doc:"where the request goes, https"`
 	Wildcard     bool   `json:"wildcard,omitempty" doc:"whether every name below it has the address, too"`
-	Key          string `json:"key,omitempty" doc:"the name of the TSIG key that may write this name and nothing else"`
+	Key          string `json:"key,omitempty" doc:"the name of the key that may write this name and nothing else"`
 	KeyAlgorithm string `json:"keyAlgorithm,omitempty" doc:"how the key signs; hmac-sha256 when not given" enum:"hmac-sha256,hmac-sha384,hmac-sha512"`
 	Secret       string `json:"secret,omitempty" doc:"name under which Lithos keeps the key; never the key"`
 	TTL          int    `json:"ttl,omitempty" range:"1-604800" doc:"how long others may keep the address, in seconds; 120 when not given"`
+	Every        int    `json:"every,omitempty" range:"1-86400" doc:"how often the device looks at the address, in seconds; 300 when not given"`
 	Least        int    `json:"least,omitempty" range:"1-86400" doc:"shortest time between two updates, in seconds; 60 when not given"`
 	Note         string `json:"note,omitempty" doc:"free text"`
 }
 
+// What of a following name may be said beside the usual.
+const (
+	KeptByDevice = "device"  // by the device of the uplink
+	OnlyIPv6     = "ipv6"    // it has the line's IPv6 address alone
+	BothFamilies = "both"    // and its IPv4 address
+	AskedOutside = "asked"   // an outside service is asked for the address
+	ByRequest    = "request" // told by the HTTPS request
+)
+
 // What a following name has where nothing is said, in seconds.
 const (
 	FollowingTTL   = 120
+	FollowingEvery = 300
 	FollowingLeast = 60
 )
+
+// Types are the record types that the name has.
+func (f *Following) Types() []string {
+	switch f.Addresses {
+	case OnlyIPv6:
+		return []string{"AAAA"}
+	case BothFamilies:
+		return []string{"A", "AAAA"}
+	}
+	return []string{"A"}
+}
 
 // Follower finds an outside name that follows by id.
 func (s *Site) Follower(id string) (*Following, bool) {

@@ -61,8 +61,10 @@ func (s *Site) Secrets() []string {
 		}
 	}
 	for _, z := range s.Zones {
-		if z.Secret != "" {
-			out = append(out, z.Secret)
+		for _, name := range []string{z.Secret, z.Account} {
+			if name != "" {
+				out = append(out, name)
+			}
 		}
 	}
 	return out

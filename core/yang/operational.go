@@ -18,6 +18,7 @@ type Operational struct {
 		Lease []Lease `json:"lease,omitempty"`
 	} `json:"lithos-dhcp-server:dhcp-server"`
 	Resolver *ResolverState `json:"lithos-resolver:resolver,omitempty"`
+	Outside  *OutsideState  `json:"lithos-outside-names:outside-names,omitempty"`
 	Stations struct {
 		Station []Station `json:"station,omitempty"`
 	} `json:"lithos-config:stations"`
@@ -26,7 +27,7 @@ type Operational struct {
 	} `json:"lithos-config:wires"`
 }
 
-// InterfaceState is one interface with its neighbour table (RFC 8344).
+// InterfaceState is one interface with its addresses and its neighbour table (RFC 8344).
 type InterfaceState struct {
 	Name       string `json:"name"`
 	OperStatus string `json:"oper-status"` // up or down
@@ -34,6 +35,9 @@ type InterfaceState struct {
 		Address  []Address  `json:"address,omitempty"` // that it has now, however it got them
 		Neighbor []Neighbor `json:"neighbor,omitempty"`
 	} `json:"ietf-ip:ipv4"`
+	IPv6 struct {
+		Address []Address `json:"address,omitempty"`
+	} `json:"ietf-ip:ipv6"`
 }
 
 // Neighbor is an address with the hardware address that answers for it.

@@ -19,7 +19,7 @@ func (c Config) Validate() error {
 		v.byName[c.Interfaces.Interface[i].Name] = &c.Interfaces.Interface[i]
 	}
 	for _, rule := range []func() error{v.keys, v.carriers, v.groups, v.addresses, v.pools, v.ranges, v.reservations,
-		v.relays, v.resolver} {
+		v.relays, v.resolver, v.outside} {
 		if err := rule(); err != nil {
 			return err
 		}
@@ -48,7 +48,7 @@ func (v *validator) keys() error {
 		{"interface", keysOf(c.Interfaces.Interface, interfaceKey)}, {"pool", keysOf(c.DHCP.Pool, poolKey)},
 		{"reservation", keysOf(c.DHCP.Reservation, reservationKey)}, {"class", keysOf(c.DHCP.Class, classKey)},
 		{"relay on", keysOf(c.Relays.Relay, relayKey)},
-		{"zone", keysOf(c.Resolver.Zone, zoneKey)},
+		{"zone", keysOf(c.Resolver.Zone, zoneKey)}, {"outside name", keysOf(c.Outside.Name, outsideKey)},
 	} {
 		slices.Sort(list.keys)
 		for i := range list.keys {

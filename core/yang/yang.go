@@ -32,6 +32,8 @@ type Config struct {
 	DHCP       DHCPServer `json:"lithos-dhcp-server:dhcp-server"`
 	Relays     DHCPRelay  `json:"lithos-dhcp-relay:dhcp-relay"`
 	Resolver   Resolver   `json:"lithos-resolver:resolver"`
+
+	Outside OutsideNames `json:"lithos-outside-names:outside-names"`
 }
 
 // Interfaces is the container of RFC 8343.
@@ -252,6 +254,8 @@ func (c *Config) Put(path string, body []byte) error {
 		return putEntry(&c.Resolver.Zone, path, name, body, zoneMember, zoneKey)
 	case programPath:
 		return putEntry(&c.Resolver.Program, path, name, body, programMember, programKey)
+	case outsidePath:
+		return putEntry(&c.Outside.Name, path, name, body, outsideMember, outsideKey)
 	case settingsPath:
 		var doc map[string]*ResolverSettings
 		if err := strictly(body, &doc); err != nil || len(doc) != 1 || doc[settingsMember] == nil {
@@ -295,6 +299,8 @@ func (c *Config) Delete(path string) error {
 		found = deleteEntry(&c.Resolver.Zone, name, zoneKey)
 	case programPath:
 		found = deleteEntry(&c.Resolver.Program, name, programKey)
+	case outsidePath:
+		found = deleteEntry(&c.Outside.Name, name, outsideKey)
 	case settingsPath:
 		found = c.Resolver.Settings != nil
 		c.Resolver.Settings = nil
@@ -324,7 +330,7 @@ func parsePath(path string) (entry, key string, err error) {
 		return settingsPath, "", nil
 	}
 	for _, prefix := range []string{interfacePath, poolPath, reservationPath, classPath, relayPath, zonePath,
-		programPath} {
+		programPath, outsidePath} {
 		rest, ok := strings.CutPrefix(path, prefix)
 		if !ok {
 			continue
@@ -395,6 +401,8 @@ func Body(node any) []byte {
 		doc = map[string][]Zone{zoneMember: {n}}
 	case Program:
 		doc = map[string][]Program{programMember: {n}}
+	case OutsideName:
+		doc = map[string][]OutsideName{outsideMember: {n}}
 	case *ResolverSettings:
 		doc = map[string]*ResolverSettings{settingsMember: n}
 	}
@@ -415,6 +423,7 @@ func (c Config) Sorted() Config {
 	c.Relays.Relay = sortedBy(c.Relays.Relay, relayKey)
 	c.Resolver.Zone = sortedBy(c.Resolver.Zone, zoneKey)
 	c.Resolver.Program = sortedBy(c.Resolver.Program, programKey)
+	c.Outside.Name = sortedBy(c.Outside.Name, outsideKey)
 	for i := range c.Resolver.Zone {
 		c.Resolver.Zone[i].Record = sortedBy(c.Resolver.Zone[i].Record, recordKey)
 	}

@@ -23,7 +23,7 @@ func TestModulesMatchTheTypes(t *testing.T) {
 	ms.AddPath(filepath.Join("modules", "standard"))
 	files, err := filepath.Glob("modules/*.yang")
 	require.NoError(t, err)
-	require.Len(t, files, 5)
+	require.Len(t, files, 6)
 	for _, f := range files {
 		raw, err := os.ReadFile(f)
 		require.NoError(t, err)
@@ -34,6 +34,7 @@ func TestModulesMatchTheTypes(t *testing.T) {
 	}
 	server := yang.ToEntry(ms.Modules["lithos-dhcp-server"]).Dir["dhcp-server"]
 	resolver := yang.ToEntry(ms.Modules["lithos-resolver"]).Dir["resolver"]
+	outside := yang.ToEntry(ms.Modules["lithos-outside-names"]).Dir["outside-names"].Dir["name"]
 	for _, c := range []struct {
 		entry *yang.Entry
 		typ   reflect.Type
@@ -44,6 +45,8 @@ func TestModulesMatchTheTypes(t *testing.T) {
 		{resolver.Dir["settings"].Dir["forwarder"], reflect.TypeFor[lithos.NameServer]()},
 		{resolver.Dir["zone"], reflect.TypeFor[lithos.Zone]()},
 		{resolver.Dir["zone"].Dir["record"], reflect.TypeFor[lithos.Record]()},
+		{outside, reflect.TypeFor[lithos.OutsideName]()}, {outside, reflect.TypeFor[lithos.OutsideNameState]()},
+		{outside.Dir["attempt"], reflect.TypeFor[lithos.OutsideAttempt]()},
 	} {
 		for i := range c.typ.NumField() {
 			name, _, _ := strings.Cut(c.typ.Field(i).Tag.Get("json"), ",")

@@ -61,6 +61,8 @@ func (t Target) Differing(d *Draft) (base, wanted yang.Config) {
 		base.Resolver = compile.Resolver(d.Base.Site, t.ID, d.Base.Book())
 		wanted.Resolver = compile.Resolver(d.Doc(), t.ID, d.Scene.Book())
 	}
+	// A name that is kept as it was is the same on both sides, and no step.
+	base.Outside, wanted.Outside = compile.Outside(d.Base.Site, t.ID), compile.Outside(d.Doc(), t.ID)
 	for p := range d.differs {
 		if p.device == t.ID && !p.names {
 			add(&base, serving(d.Base, t.ID, p.network))
@@ -153,11 +155,28 @@ func (d differences) after(base, was, now *check.Scene) differences {
 	return out
 }
 
-// names compares what the devices of resolvers answer.
+// names compares what the devices of resolvers answer, and the outside names that devices keep.
 func (d differences) names(base, now *check.Scene) {
-	for _, r := range slices.Concat(base.Resolvers, now.Resolvers) {
-		d.note(piece{device: r.Device, names: true}, compile.Resolver(base.Site, r.Device, base.Book()),
-			compile.Resolver(now.Site, r.Device, now.Book()))
+	type kept struct {
+		yang.Resolver
+		yang.OutsideNames
+	}
+	of := func(sc *check.Scene, device string) kept {
+		return kept{compile.Resolver(sc.Site, device, sc.Book()), compile.Outside(sc.Site, device)}
+	}
+	devices := map[string]bool{}
+	for _, sc := range []*check.Scene{base, now} {
+		for _, r := range sc.Resolvers {
+			devices[r.Device] = true
+		}
+		for _, f := range sc.Following {
+			if dev, _, ok := sc.Interface(f.Uplink); ok {
+				devices[dev.ID] = true
+			}
+		}
+	}
+	for device := range devices {
+		d.note(piece{device: device, names: true}, of(base, device), of(now, device))
 	}
 }
 

@@ -28,21 +28,32 @@ func (s *Service) KeepSecret(ctx context.Context, siteID, name, value string) er
 	return s.store.PutSecret(ctx, gen.PutSecretParams{SiteID: siteID, Name: name, Sealed: sealed})
 }
 
-// HandOver puts the passwords that a configuration names into the device, before
+// HandOver puts the passwords and keys that a configuration names into the device, before
 // the step that names them.
 func (s *Service) HandOver(ctx context.Context, siteID string, c yang.Config, driver *device.RESTCONF) error {
-	for _, i := range c.Interfaces.Interface {
-		if i.Uplink == nil || i.Uplink.PasswordName == "" {
-			continue
+	hand := func(name, typed string) error {
+		if name == "" {
+			return nil
 		}
-		value, err := s.secret(ctx, siteID, i.Uplink.PasswordName)
+		value, err := s.secret(ctx, siteID, name)
 		if errors.Is(err, store.ErrNotFound) {
-			return fmt.Errorf("no password is kept as %s; type it on the interface %s", i.Uplink.PasswordName, i.Name)
+			return fmt.Errorf("nothing is kept as %s; type it %s", name, typed)
 		}
 		if err != nil {
 			return err
 		}
-		if err := driver.KeepSecret(ctx, i.Uplink.PasswordName, value); err != nil {
+		return driver.KeepSecret(ctx, name, value)
+	}
+	for _, i := range c.Interfaces.Interface {
+		if i.Uplink == nil {
+			continue
+		}
+		if err := hand(i.Uplink.PasswordName, "on the interface "+i.Name); err != nil {
+			return err
+		}
+	}
+	for _, n := range c.Outside.Name {
+		if err := hand(n.SecretName, "in the form of "+n.Name); err != nil {
 			return err
 		}
 	}
