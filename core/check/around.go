@@ -11,6 +11,7 @@ import (
 	"lithos/core/edit"
 	"lithos/core/forecast"
 	"lithos/core/option"
+	"lithos/core/outside"
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -26,8 +27,12 @@ type Surroundings struct {
 	Programs map[string][]yang.Program
 	// Told is what outside zones held when their servers were last read, by zone id.
 	Told map[string][]zone.Record
-	// Lines are the addresses that uplinks had when they were last read, by interface id.
-	Lines map[string]netip.Addr
+	// Lines are the addresses that lines had when they were last read (site.Following.Line).
+	Lines map[string]outside.Line
+	// Keys are what the providers of outside zones tell of keys, by zone id.
+	Keys map[string][]outside.Key
+	// Reached are the devices that Lithos reads, by id.
+	Reached map[string]bool
 	// Documents is set where addresses of documents (RFC 5737) stand for public ones.
 	Documents bool
 }
@@ -82,6 +87,10 @@ var observed = []aroundRule{
 		Promise: "A name follows a line with an address of its own."}, followingShared},
 	{Rule{Slug: "ddns-record-missing", Family: "Names", Severity: Warns,
 		Promise: "The server of a following name has it."}, followingMissing},
+	{Rule{Slug: "ddns-nobody-keeps", Family: "Names", Severity: Warns,
+		Promise: "Somebody keeps a name that follows."}, followingNobody},
+	{Rule{Slug: "ddns-key-ending", Family: "Names", Severity: Warns,
+		Promise: "The key of a following name is taken for weeks yet."}, followingKeyEnding},
 	{Rule{Slug: "ddns-stale", Family: "Names", Severity: Blocks,
 		Promise: "The world is told the address that the line has."}, followingStale},
 }

@@ -48,6 +48,8 @@ type Finding struct {
 	Fix       *Fix            `json:"fix,omitempty"`
 	// Other is another fix, where there are two ways out of which neither is the usual.
 	Other *Fix `json:"other,omitempty"`
+	// Act is what helps and is no edit of the document.
+	Act *Act `json:"act,omitempty"`
 	// Value is what is wrong where that is neither a part nor an address: a VLAN id,
 	// an option's value.
 	Value string `json:"-"`
@@ -60,6 +62,19 @@ type Fix struct {
 	Title string      `json:"title"`
 	Edits []edit.Edit `json:"edits"`
 }
+
+// Act is something that is done at once, whatever is drafted.
+type Act struct {
+	Title string   `json:"title"`
+	Do    string   `json:"do" enum:"send,key" doc:"send: tell a following name its address; key: have a key made for it"`
+	On    site.Ref `json:"on"`
+}
+
+// What acts do.
+const (
+	ActSend = "send"
+	ActKey  = "key"
+)
 
 // Rule is one row of the table of rules.
 type Rule struct {

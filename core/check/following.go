@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"lithos/core/address"
+	"lithos/core/compile"
 	"lithos/core/edit"
 	"lithos/core/outside"
 	"lithos/core/site"
@@ -44,7 +45,38 @@ func followingKeyWide(f *facts, report func(Finding)) {
 			Says: fmt.Sprintf("Whoever reads %s where the name is kept can point every name of %s elsewhere. Have "+
 				"a key made that may write %s alone.", w.Key, f.Zones[at].Name, w.Name),
 			Fix: changeFollowing("Take the key away", w, func(now *site.Following) { now.Key, now.Secret = "", "" }),
+			Act: f.newKey("Have a narrow key made", w),
 		})
+	})
+}
+
+// newKey is having a key made for a name, where its zone has a provider that makes them.
+func (f *facts) newKey(title string, w *site.Following) *Act {
+	if z, ok := f.ZoneOf(w.Name, site.Outside); !ok || z.KeysAt == "" {
+		return nil
+	}
+	return &Act{title, ActKey, followingRef(w.ID)}
+}
+
+func followingKeyEnding(a *around, report func(Finding)) {
+	a.eachFollowing(func(w *site.Following) {
+		z, ok := a.ZoneOf(w.Name, site.Outside)
+		if !ok {
+			return
+		}
+		at := slices.IndexFunc(a.Keys[z.ID], func(k outside.Key) bool { return k.Name == w.Key && k.Ending(a.Now) })
+		if at < 0 {
+			return
+		}
+		ends := a.Keys[z.ID][at].Ends
+		says := fmt.Sprintf("From %s its server takes no more updates with %s, and the name stays where it is then.",
+			ends.In(a.Now.Location()).Format("2 January 2006"), w.Key)
+		title := "The key of " + w.Name + " is about to end"
+		if !ends.After(a.Now) {
+			title = "The key of " + w.Name + " has ended"
+		}
+		report(Finding{Title: title, Parts: []site.Ref{followingRef(w.ID)}, Value: w.Key, Says: says,
+			Act: a.newKey("Have a new key made", w)})
 	})
 }
 
@@ -142,20 +174,10 @@ func followingAlias(f *facts, report func(Finding)) {
 	})
 }
 
-func followingNobody(f *facts, report func(Finding)) {
-	f.eachFollowing(func(w *site.Following) {
-		z, ok := f.ZoneOf(w.Name, site.Outside)
-		says := ""
-		switch _, i, there := f.Interface(w.Uplink); {
-		case !there || i.Kind != site.Uplink:
-			says = "The uplink that it follows is not there."
-		case !ok:
-			says = "No outside zone of the site holds it."
-		case !z.Server.Address.IsValid():
-			says = fmt.Sprintf("Nothing says which server holds %s.", z.Name)
-		case w.Key == "":
-			says = "It names no key, and its server takes none without."
-		default:
+func followingNobody(a *around, report func(Finding)) {
+	a.eachFollowing(func(w *site.Following) {
+		says := a.unkept(w)
+		if says == "" {
 			return
 		}
 		report(Finding{
@@ -166,49 +188,91 @@ func followingNobody(f *facts, report func(Finding)) {
 	})
 }
 
-// eachLine visits the following names whose line's address was read.
-func (a *around) eachLine(do func(w *site.Following, line netip.Addr, reach outside.Reach)) {
+// unkept is why nobody keeps a name; empty where somebody does.
+func (a *around) unkept(w *site.Following) string {
+	z, ok := a.ZoneOf(w.Name, site.Outside)
+	d, i, there := a.Interface(w.Uplink)
+	switch {
+	case !there || i.Kind != site.Uplink:
+		return "The uplink that it follows is not there."
+	case !ok:
+		return "No outside zone of the site holds it."
+	case w.How == "" && !z.Server.Address.IsValid():
+		return fmt.Sprintf("Nothing says which server holds %s.", z.Name)
+	case w.How == site.ByRequest && w.RequestTo == "":
+		return "Nothing says where its request goes."
+	case w.Key == "":
+		return "It names no key, and its server takes none without."
+	case w.Keeper == site.KeptByDevice && !compile.KeepsNames(d.Kind):
+		return fmt.Sprintf("%s keeps no names; Lithos can, when it reads the device.", d.Name)
+	case w.Keeper == site.KeptByDevice && w.Source == site.AskedOutside && w.Asks == "":
+		return "Nothing says which service is asked for the address."
+	case w.Keeper == "" && a.Reached != nil && !a.Reached[d.ID]:
+		return fmt.Sprintf("Lithos keeps it when it reads %s, and does not reach that.", d.Name)
+	}
+	return ""
+}
+
+// followed is an address that a following name is to have.
+type followed struct {
+	*site.Following
+	typ     string
+	address netip.Addr
+	reach   outside.Reach
+}
+
+// eachLine visits the addresses of following names whose line was read.
+func (a *around) eachLine(do func(w followed)) {
 	a.eachFollowing(func(w *site.Following) {
-		line, read := a.Lines[w.Uplink]
-		if !read || !line.IsValid() {
-			return
+		for _, typ := range w.Types() {
+			line := a.Lines[w.Line()].Of(typ)
+			if !line.IsValid() {
+				continue
+			}
+			reach := outside.ReachOf(line)
+			if reach == outside.Documentation && a.Documents {
+				reach = outside.Public
+			}
+			do(followed{w, typ, line, reach})
 		}
-		reach := outside.ReachOf(line)
-		if reach == outside.Documentation && a.Documents {
-			reach = outside.Public
-		}
-		do(w, line, reach)
 	})
 }
 
 func followingPrivate(a *around, report func(Finding)) {
-	a.eachLine(func(w *site.Following, line netip.Addr, reach outside.Reach) {
-		if reach == outside.Public || reach == outside.Shared {
-			return
+	a.eachLine(func(w followed) {
+		if w.reach != outside.Public && w.reach != outside.Shared {
+			report(unreached(w, "Another router translates before it, or the line is not the internet's."))
 		}
-		report(unreached(a, w, line, reach, "Another router translates before it, or the line is not the internet's."))
 	})
 }
 
 func followingShared(a *around, report func(Finding)) {
-	a.eachLine(func(w *site.Following, line netip.Addr, reach outside.Reach) {
-		if reach == outside.Shared {
-			report(unreached(a, w, line, reach, "Ask the provider for an address of its own."))
+	a.eachLine(func(w followed) {
+		if w.reach == outside.Shared {
+			report(unreached(w, "Ask the provider for an address of its own."))
 		}
 	})
 }
 
-func unreached(a *around, w *site.Following, line netip.Addr, reach outside.Reach, do string) Finding {
+func unreached(w followed, do string) Finding {
 	return Finding{
 		Title: w.Name + " follows a line that nobody reaches", Parts: []site.Ref{followingRef(w.ID)},
-		Addresses: []address.Range{address.Single(line)},
-		Says:      fmt.Sprintf("The line has %s. %s %s", line, reach.Says(), do),
-		Fix:       changeFollowing("Switch it off", w, func(now *site.Following) { now.Enabled = false }),
+		Addresses: single(w.address),
+		Says:      fmt.Sprintf("The line has %s. %s %s", w.address, w.reach.Says(), do), Value: w.address.String(),
+		Fix: changeFollowing("Switch it off", w.Following, func(now *site.Following) { now.Enabled = false }),
 	}
 }
 
+// single is an address as a finding shows it; the ruler has no IPv6.
+func single(a netip.Addr) []address.Range {
+	if !a.Is4() {
+		return nil
+	}
+	return []address.Range{address.Single(a)}
+}
+
 // toldOf is what the server of a following name had when it was read last; read is false where it was not.
-func (a *around) toldOf(w *site.Following) (told []string, read bool) {
+func (a *around) toldOf(w followed) (told []string, read bool) {
 	z, ok := a.ZoneOf(w.Name, site.Outside)
 	if !ok {
 		return nil, false
@@ -216,36 +280,45 @@ func (a *around) toldOf(w *site.Following) (told []string, read bool) {
 	list, read := a.Told[z.ID]
 	owner, _ := zone.Relative(w.Name, z.Name)
 	for _, r := range list {
-		if r.Type == "A" && strings.EqualFold(r.Owner, owner) {
+		if r.Type == w.typ && strings.EqualFold(r.Owner, owner) {
 			told = append(told, r.Data)
 		}
 	}
 	return told, read
 }
 
+// sendNow is telling a name its address at once; nil where nobody reaches that.
+func sendNow(w followed) *Act {
+	if w.reach != outside.Public {
+		return nil
+	}
+	return &Act{"Send it now", ActSend, followingRef(w.ID)}
+}
+
 func followingMissing(a *around, report func(Finding)) {
-	a.eachLine(func(w *site.Following, line netip.Addr, _ outside.Reach) {
+	a.eachLine(func(w followed) {
 		if told, read := a.toldOf(w); read && len(told) == 0 {
 			report(Finding{
-				Title: "The world knows no " + w.Name, Parts: []site.Ref{followingRef(w.ID)},
-				Says: fmt.Sprintf("Its server has no address for it, and the line has %s. Send it now, and read why "+
-					"where it is refused.", line),
+				Title: "The world knows no " + w.Name, Parts: []site.Ref{followingRef(w.ID)}, Value: w.typ,
+				Says: fmt.Sprintf("Its server has no %s for it, and the line has %s.", w.typ, w.address),
+				Act:  sendNow(w),
 			})
 		}
 	})
 }
 
 func followingStale(a *around, report func(Finding)) {
-	a.eachLine(func(w *site.Following, line netip.Addr, _ outside.Reach) {
+	a.eachLine(func(w followed) {
 		told, read := a.toldOf(w)
-		if !read || len(told) == 0 || len(told) == 1 && told[0] == line.String() {
+		if !read || len(told) == 0 || len(told) == 1 && told[0] == w.address.String() {
 			return
 		}
 		report(Finding{
 			Title: "The world is told the wrong address of " + w.Name, Parts: []site.Ref{followingRef(w.ID)},
-			Addresses: []address.Range{address.Single(line)},
+			Addresses: single(w.address), Value: w.typ,
 			Says: fmt.Sprintf("It is told %s, and the line has %s. Who comes by that name reaches nobody, or a "+
-				"stranger.", strings.Join(told, ", "), line),
+				"stranger.", strings.Join(told, ", "), w.address),
+			Act: sendNow(w),
 		})
 	})
 }

@@ -1,10 +1,11 @@
 package check_test
 
 import (
-	"net/netip"
+	"time"
 
 	"lithos/core/check"
 	"lithos/core/compile"
+	"lithos/core/outside"
 	"lithos/core/site"
 	"lithos/core/zone"
 )
@@ -50,16 +51,13 @@ var followingCases = []ruleCase{
 		z.Records = append(z.Records, &site.Record{ID: "rec-x", Owner: "away", Type: "TXT", Data: `"x"`})
 		follows(asItIs)(s)
 	}, true},
-	{"ddns-nobody-keeps", follows(func(w *site.Following) { w.Key = "" }), follows(asItIs), true},
-	{"ddns-nobody-keeps", follows(func(w *site.Following) { w.Name = "away.nowhere.example" }),
-		follows(func(w *site.Following) { w.Name, w.Enabled = "away.nowhere.example", false }), true},
 }
 
 // lineHas is a site with a following name whose line has an address, and of which the world is told another.
 func lineHas(line, told string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		follows(asItIs)(s)
-		w.Lines = map[string]netip.Addr{s.Following[0].Uplink: addr(line)}
+		w.Lines = map[string]outside.Line{s.Following[0].Uplink: outside.Line{}.With(addr(line))}
 		if told == "" {
 			return
 		}
@@ -77,13 +75,68 @@ func nothingTold(line string) func(*site.Site, *check.Surroundings) {
 	}
 }
 
+// kept is a site with a following name, as changed, whose devices Lithos reaches.
+func kept(change func(*site.Following)) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, w *check.Surroundings) {
+		follows(change)(s)
+		w.Reached = map[string]bool{}
+		for _, d := range s.Devices {
+			w.Reached[d.ID] = true
+		}
+	}
+}
+
+// keyEnds is a site whose key of a following name ends so long after the day.
+func keyEnds(after time.Duration) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, w *check.Surroundings) {
+		kept(asItIs)(s, w)
+		z, _ := s.ZoneOf("away.larkrise.example", site.Outside)
+		w.Keys = map[string][]outside.Key{z.ID: {{Name: "away.larkrise",
+			Limits: outside.Limits{Ends: w.Now.Add(after)}}}}
+	}
+}
+
+// hasBoth is a site whose following name has both addresses of its line, and is told one of each.
+func hasBoth(line6, told6 string) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, w *check.Surroundings) {
+		lineHas("9.9.9.9", "9.9.9.9")(s, w)
+		s.Following[0].Addresses = site.BothFamilies
+		line := w.Lines[s.Following[0].Uplink]
+		w.Lines[s.Following[0].Uplink] = line.With(addr(line6))
+		for id := range w.Told {
+			w.Told[id] = append(w.Told[id], zone.Record{Owner: "away", Type: "AAAA", Data: told6, TTL: 120})
+		}
+	}
+}
+
 var followingAroundCases = []aroundCase{
 	{"ddns-private-address", lineHas("192.168.1.7", ""), lineHas("9.9.9.9", ""), true},
 	{"ddns-private-address", lineHas("203.0.113.7", ""), func(s *site.Site, w *check.Surroundings) {
 		lineHas("203.0.113.7", "")(s, w)
 		w.Documents = true
 	}, true},
+	{"ddns-private-address", hasBoth("fd00::7", "fd00::7"), hasBoth("2606::7", "2606::7"), true},
 	{"ddns-shared-address", lineHas("100.72.9.4", ""), lineHas("100.128.9.4", ""), true},
 	{"ddns-record-missing", nothingTold("9.9.9.9"), lineHas("9.9.9.9", "9.9.9.9"), false},
 	{"ddns-stale", lineHas("9.9.9.9", "9.9.9.8"), lineHas("9.9.9.9", "9.9.9.9"), false},
+	{"ddns-stale", hasBoth("2606::7", "2606::8"), hasBoth("2606::7", "2606::7"), false},
+	{"ddns-key-ending", keyEnds(13 * 24 * time.Hour), keyEnds(15 * 24 * time.Hour), false},
+	{"ddns-key-ending", keyEnds(-time.Hour), kept(asItIs), false},
+	{"ddns-nobody-keeps", kept(func(w *site.Following) { w.Key = "" }), kept(asItIs), true},
+	{"ddns-nobody-keeps", kept(func(w *site.Following) { w.Name = "away.nowhere.example" }),
+		kept(func(w *site.Following) { w.Name, w.Enabled = "away.nowhere.example", false }), true},
+	{"ddns-nobody-keeps", kept(func(w *site.Following) { w.How = site.ByRequest }),
+		kept(func(w *site.Following) { w.How, w.RequestTo = site.ByRequest, "https://names.provider.example" }), true},
+	{"ddns-nobody-keeps", kept(func(w *site.Following) {
+		w.Keeper, w.Source = site.KeptByDevice, site.AskedOutside
+	}), kept(func(w *site.Following) {
+		w.Keeper, w.Source, w.Asks = site.KeptByDevice, site.AskedOutside, "https://names.provider.example/v1/address"
+	}), true},
+	{"ddns-nobody-keeps", func(s *site.Site, w *check.Surroundings) {
+		kept(asItIs)(s, w)
+		clear(w.Reached)
+	}, func(s *site.Site, w *check.Surroundings) {
+		kept(func(w *site.Following) { w.Keeper = site.KeptByDevice })(s, w)
+		clear(w.Reached)
+	}, true},
 }

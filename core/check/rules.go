@@ -259,6 +259,5 @@ var rules = []Rule{
 		ofNames(followingTooOften)},
 	{"ddns-two-writers", "Names", Blocks, "One writes what the world is told of a name.", ofNames(followingTwoWriters)},
 	{"ddns-outside-alias", "Names", Blocks, "A name that follows is no alias.", ofNames(followingAlias)},
-	{"ddns-nobody-keeps", "Names", Warns, "Somebody keeps a name that follows.", ofNames(followingNobody)},
 	{"open-resolver", "Names", Blocks, "A resolver answers the site alone.", ofNames(openResolver)},
 }

@@ -91,13 +91,15 @@ func (t Timing) Usual() Timing {
 // update is taken at once: the change is seen at the next look, told when the least time since the last
 // update has passed, and kept by others as long as they were told. fresh is a name that was not there
 // before: then others remember that instead.
-func (t Timing) Everybody(fresh bool) time.Duration {
+func (t Timing) Everybody(fresh bool) time.Duration { return t.Usual().Interval + t.OnceSeen(fresh) }
+
+// OnceSeen is the part of Everybody from when the change was seen.
+func (t Timing) OnceSeen(fresh bool) time.Duration {
 	t = t.Usual()
-	kept := t.TTL
 	if fresh {
-		kept = t.Negative
+		return t.Least + t.Negative
 	}
-	return t.Interval + t.Least + kept
+	return t.Least + t.TTL
 }
 
 // ProposedTTL is how long others may keep a name whose line changes its address so often: an hour of being

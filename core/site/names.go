@@ -243,6 +243,14 @@ const (
 	FollowingLeast = 60
 )
 
+// Line is what its address is known by: the uplink, or the name itself where an outside service is asked.
+func (f *Following) Line() string {
+	if f.Keeper == KeptByDevice && f.Source == AskedOutside {
+		return f.ID
+	}
+	return f.Uplink
+}
+
 // Types are the record types that the name has.
 func (f *Following) Types() []string {
 	switch f.Addresses {

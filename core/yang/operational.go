@@ -37,7 +37,7 @@ type InterfaceState struct {
 	} `json:"ietf-ip:ipv4"`
 	IPv6 struct {
 		Address []Address `json:"address,omitempty"`
-	} `json:"ietf-ip:ipv6"`
+	} `json:"ietf-ip:ipv6,omitzero"`
 }
 
 // Neighbor is an address with the hardware address that answers for it.

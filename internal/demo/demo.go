@@ -8,6 +8,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"time"
 
 	"lithos/core/compile"
+	"lithos/core/outside"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -24,6 +26,7 @@ import (
 	"lithos/internal/people"
 	"lithos/internal/standin"
 	"lithos/internal/standin/internet"
+	"lithos/internal/transfer"
 	"lithos/internal/work"
 )
 
@@ -55,7 +58,8 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	}
 	w.Outside, w.Store.Documents = scenario.Outside, true
 	ctx, stop := context.WithCancel(ctx)
-	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop}
+	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop,
+		secrets: map[string]string{"garret-line": linePassword}}
 	if running.Internet, err = internet.Start(); err != nil {
 		return nil, err
 	}
@@ -68,7 +72,8 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			return nil, err
 		}
 	}
-	w.Reaches = running.Internet.Reaches()
+	w.Web = transfer.Web{Trust: running.Internet.Certifier().Pool(), At: running.Internet.Web()}
+	w.Reaches, w.Resolvers = running.Internet.Reaches(), []netip.Addr{internet.Resolver1, internet.Resolver2}
 	w.CertificateAuthority = running.Internet.Authority()
 	defer func() {
 		if err != nil {
@@ -97,7 +102,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			return nil, err
 		}
 		for _, dev := range doc.Devices {
-			d, password, err := o.start(fabric, doc, dev)
+			d, password, err := o.start(fabric, doc, dev, running.secrets)
 			if err != nil {
 				return nil, err
 			}
@@ -131,7 +136,9 @@ func account(ctx context.Context, w *work.Service) error {
 	return err
 }
 
-func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) (*standin.Device, string, error) {
+func (o Options) start(
+	fabric *standin.Fabric, doc *site.Site, dev site.Device, secrets map[string]string,
+) (*standin.Device, string, error) {
 	password, state := rand.Text(), ""
 	if o.State != "" {
 		if err := os.MkdirAll(o.State, 0o700); err != nil {
@@ -146,7 +153,7 @@ func (o Options) start(fabric *standin.Fabric, doc *site.Site, dev site.Device) 
 	d, err := standin.Start(standin.Config{
 		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
 		Password: password,
-		Secrets:  map[string]string{"garret-line": linePassword}, State: state, Log: o.Log,
+		Secrets:  secrets, State: state, Log: o.Log,
 	})
 	return d, password, err
 }
@@ -157,15 +164,27 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 		if k.Name == "" {
 			return nil
 		}
-		raw := make([]byte, 32)
-		_, _ = rand.Read(raw)
-		k.Secret = base64.StdEncoding.EncodeToString(raw)
-		d.Internet.AddKey(k)
+		if made, ok := d.Internet.Key(k.Name); ok {
+			k = made // by an earlier run
+		} else {
+			raw := make([]byte, 32)
+			_, _ = rand.Read(raw)
+			k.Secret, k.Made = base64.StdEncoding.EncodeToString(raw), time.Now()
+			d.Internet.AddKey(k)
+		}
+		d.secrets[secret] = k.Secret
 		return w.KeepSecret(ctx, doc.ID, secret, k.Secret)
 	}
 	for _, z := range doc.Zones {
 		if err := add(internet.Key{Name: z.Key, Zone: z.Name, Reads: true}, z.Secret); err != nil {
 			return err
+		}
+		if z.KeysAt != "" {
+			password := rand.Text()
+			d.Internet.AddAccount(z.Name, password)
+			if err := w.KeepSecret(ctx, doc.ID, z.Account, password); err != nil {
+				return err
+			}
 		}
 	}
 	for _, c := range doc.Certificates {
@@ -173,7 +192,8 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 		if !ok || c.Key == z.Key {
 			continue
 		}
-		k := internet.Key{Name: c.Key, Zone: z.Name, Names: []string{c.Challenge()}, Types: []string{"TXT"}}
+		k := internet.Key{Name: c.Key, Zone: z.Name,
+			Limits: outside.Limits{Names: []string{c.Challenge()}, Types: []string{"TXT"}}}
 		if err := add(k, c.Secret); err != nil {
 			return err
 		}
@@ -183,7 +203,11 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 		if !ok || f.Key == z.Key {
 			continue
 		}
-		k := internet.Key{Name: f.Key, Zone: z.Name, Names: []string{f.Name}, Types: []string{"A"}}
+		k := internet.Key{Name: f.Key, Zone: z.Name,
+			Limits: outside.Limits{Names: []string{f.Name}, Types: f.Types(), UpdateOnly: true}}
+		if f.Wildcard {
+			k.Names = append(k.Names, "*."+f.Name)
+		}
 		if scenario.LostKeys[f.Key] {
 			k.Zone = "" // nothing
 		}
@@ -215,6 +239,7 @@ func (d *Devices) tell(in, name string) error {
 type Devices struct {
 	ByID     map[string]*standin.Device
 	Internet *internet.Internet
+	secrets  map[string]string // that devices keep from the start, by name
 	stop     context.CancelFunc
 	done     sync.WaitGroup
 }

@@ -196,6 +196,14 @@ func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
 	for i := range o.Stations.Station {
 		o.Stations.Station[i].Interface = clean(o.Stations.Station[i].Interface)
 	}
+	if o.Outside != nil {
+		for i := range o.Outside.Name {
+			n := &o.Outside.Name[i]
+			for k := range n.Attempt {
+				n.Attempt[k].Says = clean(n.Attempt[k].Says)
+			}
+		}
+	}
 	if o.Resolver != nil {
 		for i := range o.Resolver.Listener {
 			o.Resolver.Listener[i].Program = clean(o.Resolver.Listener[i].Program)
@@ -439,4 +447,22 @@ func over(conn net.Conn) dhcp.Wire {
 // KeepSecret gives the device a password to keep under a name.
 func (r *RESTCONF) KeepSecret(ctx context.Context, name, value string) error {
 	return r.operate(ctx, "keep-secret", map[string]any{"name": name, "value": value}, nil)
+}
+
+// TellName has the device tell an outside name that it keeps the address of its line now, whatever was told before.
+// The error says why it was not taken.
+func (r *RESTCONF) TellName(ctx context.Context, id string) error {
+	var out struct {
+		Output struct {
+			Taken bool   `json:"taken"`
+			Says  string `json:"says"`
+		} `json:"lithos-config:output"`
+	}
+	if err := r.operate(ctx, "tell-name", map[string]any{"id": id}, &out); err != nil {
+		return err
+	}
+	if !out.Output.Taken {
+		return errors.New(clean(out.Output.Says))
+	}
+	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lithos/core/check"
+	"lithos/core/outside"
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -32,9 +33,14 @@ type ZoneReading struct {
 	Problem string     // why it could not be read the last time
 	Serial  uint32
 	Records []zone.Record
+	// Keys and Sets are what its provider tells of keys and of who writes the records; KeysProblem is why it
+	// told nothing the last time.
+	Keys        []outside.Key
+	Sets        []outside.Set
+	KeysProblem string
 }
 
-// LineReading is an address that an uplink had, and from when to when it was read there.
+// LineReading is an address that a line had (site.Following.Line), and from when to when it was read there.
 type LineReading struct {
 	Interface   string
 	Address     netip.Addr
@@ -50,12 +56,12 @@ type SentAddress struct {
 	Says      string
 }
 
-// LineOf is what an uplink had when it was read last; invalid where it never was.
-func (b Beside) LineOf(uplink string) netip.Addr {
-	var out netip.Addr
+// LineOf is what a line had when it was read last.
+func (b Beside) LineOf(line string) outside.Line {
+	var out outside.Line
 	for _, l := range b.Lines {
-		if l.Interface == uplink {
-			out = l.Address
+		if l.Interface == line {
+			out = out.With(l.Address)
 		}
 	}
 	return out
@@ -78,18 +84,20 @@ type Opened struct {
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
 		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{},
-		Told: map[string][]zone.Record{}, Lines: map[string]netip.Addr{}}
+		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{},
+		Reached: map[string]bool{}}
 	with.Documents = b.Documents
 	for _, l := range b.Lines {
-		with.Lines[l.Interface] = l.Address
+		with.Lines[l.Interface] = with.Lines[l.Interface].With(l.Address)
 	}
 	for _, z := range b.Zones {
+		with.Keys[z.ZoneID] = z.Keys
 		if z.ReadAt != nil {
 			with.Told[z.ZoneID] = z.Records
 		}
 	}
 	for _, a := range b.Access {
-		with.Programs[a.DeviceID] = a.Programs
+		with.Programs[a.DeviceID], with.Reached[a.DeviceID] = a.Programs, true
 	}
 	with.Neighbors = slices.DeleteFunc(with.Neighbors, func(n check.Neighbor) bool { return n.ID == doc.ID })
 	if zone, err := time.LoadLocation(doc.TimeZone); err == nil {

@@ -4,6 +4,7 @@
 package people
 
 import (
+	"lithos/internal/transfer"
 	"log/slog"
 	"net/netip"
 
@@ -24,6 +25,8 @@ type Service struct {
 	// Reaches is where servers that hold zones are reached from here, where that is another address than
 	// the one they have on the internet. It is set before anything is pushed.
 	Reaches map[netip.AddrPort]netip.AddrPort
+	// Web is how services over HTTPS are reached.
+	Web transfer.Web
 }
 
 // New makes the use cases on a migrated database.

@@ -1,21 +1,18 @@
 package people
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 
 	"github.com/jackc/pgx/v5"
 
-	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
-	"lithos/internal/transfer"
 )
 
 // KeepSecret keeps a password of a site under the name its file gives it,
@@ -67,24 +64,6 @@ func (s *Service) secret(ctx context.Context, siteID, name string) (string, erro
 		return "", err
 	}
 	return s.vault.Open(sealed)
-}
-
-// Holder is the server that holds an outside zone, with the key that reads and writes it there.
-func (s *Service) Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error) {
-	at := z.Server.AddrPort()
-	out := transfer.Server{At: at, Zone: z.Name, Key: z.Key, Algorithm: cmp.Or(z.KeyAlgorithm, site.Algorithms[0])}
-	if to, ok := s.Reaches[at]; ok {
-		out.At = to
-	}
-	if z.Key == "" {
-		return out, nil
-	}
-	var err error
-	out.Secret, err = s.secret(ctx, siteID, z.Secret)
-	if errors.Is(err, store.ErrNotFound) {
-		return out, fmt.Errorf("no key is kept for %s; type %s again in the form of the zone", z.Name, z.Key)
-	}
-	return out, err
 }
 
 // PutAccess records how a device is reached. The password is encrypted before

@@ -26,7 +26,7 @@ func hostMeta(w http.ResponseWriter, _ *http.Request) {
 // root is the resource of RFC 8040 section 3.3.
 func root(w http.ResponseWriter, _ *http.Request) {
 	operations := map[string][]any{}
-	for _, name := range []string{"begin", "confirm", "cancel", "change", "keep-secret", "ping"} {
+	for _, name := range []string{"begin", "confirm", "cancel", "change", "keep-secret", "ping", "tell-name"} {
 		operations["lithos-config:"+name] = []any{nil}
 	}
 	write(w, http.StatusOK, map[string]any{"ietf-restconf:restconf": map[string]any{

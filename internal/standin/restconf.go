@@ -131,7 +131,7 @@ func (d *Device) operational() yang.Operational {
 		if i.Enabled {
 			state.OperStatus = "up"
 		}
-		state.IPv4.Address = d.addressesOf(i)
+		state.IPv4.Address, state.IPv6.Address = d.addressesOf(i, "A"), d.addressesOf(i, "AAAA")
 		for a, h := range d.heard {
 			if h.on == i.Name {
 				state.IPv4.Neighbor = append(state.IPv4.Neighbor, yang.Neighbor{IP: a, MAC: h.mac})
@@ -154,29 +154,24 @@ func (d *Device) operational() yang.Operational {
 		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.network.LocalAddr().String(),
 			Routed: wire.routed.LocalAddr().String()})
 	}
-	o.Resolver = d.listening()
+	o.Resolver, o.Outside = d.listening(), d.outsideState()
 	return o
 }
 
-// addressesOf is what an interface has now: of an uplink that gets its address from a line, what that gives.
-func (d *Device) addressesOf(i yang.Interface) []yang.Address {
-	if a, given := d.lines[i.Name]; given && i.Uplink != nil {
+// addressesOf is what an interface has now in a family: of an uplink that gets its address from a line, what that
+// gives.
+func (d *Device) addressesOf(i yang.Interface, typ string) []yang.Address {
+	if l, given := d.lines[i.Name]; given && i.Uplink != nil {
+		a := l.Of(typ)
 		if !a.IsValid() {
 			return nil
 		}
-		return []yang.Address{{IP: a, PrefixLength: 32}}
+		return []yang.Address{{IP: a, PrefixLength: a.BitLen()}}
 	}
-	if i.IPv4 == nil {
+	if i.IPv4 == nil || typ != "A" {
 		return nil
 	}
 	return i.IPv4.Address
-}
-
-// SetLine gives the line of an uplink another address, as a provider does; an invalid one drops it.
-func (d *Device) SetLine(uplink string, a netip.Addr) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.lines[uplink] = a
 }
 
 // Learnt is what a line teaches an uplink.
@@ -290,6 +285,7 @@ type input struct {
 	Server      netip.Addr `json:"server"`
 	Type        int        `json:"type"`
 	Name        string     `json:"name"`
+	ID          string     `json:"id"`
 	Value       string     `json:"value"`
 }
 
@@ -387,6 +383,12 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 			out["message"] = raw
 		}
 		write(w, http.StatusOK, map[string]any{"lithos-config:output": out})
+		return
+	case "lithos-config:tell-name":
+		d.mu.Unlock()
+		taken, says := d.tellNow(in.ID)
+		d.mu.Lock()
+		write(w, http.StatusOK, map[string]any{"lithos-config:output": map[string]any{"taken": taken, "says": says}})
 		return
 	case "lithos-config:flush-names":
 		flushed := 0

@@ -66,9 +66,11 @@ type Device struct {
 	heard     map[netip.Addr]heard
 	learnt    map[address.MAC]string // of a switch: the port of a station
 	secrets   map[string]string
-	lines     map[string]netip.Addr // what the lines of uplinks give, by name
-	learns    map[string]Learnt     // what uplinks have learnt, by name
+	lines     map[string]line   // what the lines of uplinks give, by name
+	learns    map[string]Learnt // what uplinks have learnt, by name
 	names     resolver
+	keeps     *keeps
+	closing   chan struct{}
 	closeDB   func()
 	faults    Faults
 	writes    int
@@ -149,7 +151,7 @@ func Start(c Config) (*Device, error) {
 		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
-		lines: map[string]netip.Addr{}, learns: map[string]Learnt{},
+		lines: map[string]line{}, learns: map[string]Learnt{}, keeps: newKeeps(), closing: make(chan struct{}),
 	}
 	maps.Copy(d.secrets, c.Secrets)
 	if err := d.restore(); err != nil {
@@ -173,6 +175,7 @@ func Start(c Config) (*Device, error) {
 	d.http = &http.Server{Handler: d.routes(), ReadHeaderTimeout: 5 * time.Second,
 		ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
 	d.done.Go(func() { _ = d.http.Serve(listener) })
+	d.done.Go(d.keepNames)
 	return d, nil
 }
 
@@ -180,6 +183,7 @@ func Start(c Config) (*Device, error) {
 // the startup configuration stays.
 func (d *Device) Close() {
 	d.config.Fabric.leave(d)
+	close(d.closing)
 	_ = d.http.Close()
 	d.mu.Lock()
 	if d.aside != nil {
@@ -308,7 +312,13 @@ func (d *Device) apply(c yang.Config) error {
 			return fmt.Errorf("interface %s: no password is kept as %s", i.Name, i.Uplink.PasswordName)
 		}
 	}
+	for _, n := range c.Outside.Name {
+		if d.secrets[n.SecretName] == "" {
+			return fmt.Errorf("outside name %s: no key is kept as %s", n.Name, n.SecretName)
+		}
+	}
 	d.running, d.changed = c, time.Now()
+	d.keeps.look()
 	d.server, d.relay = dhcp.NewServer(d.withLearnt(c), d.db), dhcp.NewRelay(c)
 	if err := d.renames(); err != nil {
 		return err

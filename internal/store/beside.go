@@ -70,8 +70,10 @@ func accessOf(rows []gen.DeviceAccess) []order.Access {
 func zonesOf(rows []gen.ZoneReading) []order.ZoneReading {
 	var out []order.ZoneReading
 	for _, r := range rows {
-		z := order.ZoneReading{ZoneID: r.ZoneID, ReadAt: r.ReadAt, Problem: r.Problem, Serial: uint32(r.Serial)}
-		_ = json.Unmarshal(r.Records, &z.Records) // Lithos wrote it itself
+		z := order.ZoneReading{ZoneID: r.ZoneID, ReadAt: r.ReadAt, Problem: r.Problem, Serial: uint32(r.Serial),
+			KeysProblem: r.KeysProblem}
+		_ = errors.Join(json.Unmarshal(r.Records, &z.Records), // Lithos wrote them itself
+			json.Unmarshal(r.Keys, &z.Keys), json.Unmarshal(r.Sets, &z.Sets))
 		out = append(out, z)
 	}
 	return out

@@ -13,6 +13,7 @@ import (
 
 	"github.com/miekg/dns"
 
+	"lithos/core/site"
 	"lithos/core/zone"
 )
 
@@ -159,24 +160,38 @@ func (s Server) amend(ctx context.Context, list []zone.Record, how func(*dns.Msg
 	return s.exchange(ctx, m)
 }
 
-// Addresses asks the server for the addresses of a name, as anybody does.
-func (s Server) Addresses(ctx context.Context, name string) ([]netip.Addr, error) {
-	m := new(dns.Msg)
-	m.SetQuestion(dns.Fqdn(name), dns.TypeA)
-	c := dns.Client{Timeout: patience}
-	reply, _, err := c.ExchangeContext(ctx, m, s.At.String())
-	if err != nil {
-		return nil, s.plainly(err)
-	}
+// Addresses asks the server for the addresses of a name in records of some types, as anybody does.
+func (s Server) Addresses(ctx context.Context, name string, types ...string) ([]netip.Addr, error) {
 	var out []netip.Addr
-	for _, rr := range reply.Answer {
-		if a, ok := rr.(*dns.A); ok {
-			if at, ok := netip.AddrFromSlice(a.A.To4()); ok {
-				out = append(out, at)
-			}
+	for _, typ := range types {
+		m := new(dns.Msg)
+		m.SetQuestion(dns.Fqdn(name), dns.StringToType[typ])
+		c := dns.Client{Timeout: patience}
+		reply, _, err := c.ExchangeContext(ctx, m, s.At.String())
+		if err != nil {
+			return nil, s.plainly(err)
 		}
+		out = append(out, AddressesOf(reply)...)
 	}
 	return out, nil
+}
+
+// AddressesOf are the addresses in an answer.
+func AddressesOf(m *dns.Msg) []netip.Addr {
+	var out []netip.Addr
+	for _, rr := range m.Answer {
+		var ip net.IP
+		switch rr := rr.(type) {
+		case *dns.A:
+			ip = rr.A
+		case *dns.AAAA:
+			ip = rr.AAAA
+		}
+		if at, ok := netip.AddrFromSlice(ip); ok {
+			out = append(out, at.Unmap())
+		}
+	}
+	return out
 }
 
 // update is the message that makes changes: what each was as a prerequisite (RFC 2136 section 2.4.2), and
@@ -224,6 +239,7 @@ func (s Server) records(list []zone.Record) ([]dns.RR, error) {
 }
 
 func (s Server) exchange(ctx context.Context, m *dns.Msg) error {
+	m.SetEdns0(dns.DefaultMsgSize, false) // so that a refusal can be explained (RFC 8914)
 	s.sign(m)
 	c := dns.Client{Net: "tcp", Timeout: patience, TsigSecret: s.secrets()}
 	reply, _, err := c.ExchangeContext(ctx, m, s.At.String())
@@ -259,6 +275,13 @@ func (s Server) refused(m *dns.Msg) error {
 		}[t.Error]
 		if says != "" {
 			return &RefusedError{int(t.Error), says}
+		}
+	}
+	if opt := m.IsEdns0(); opt != nil {
+		for _, o := range opt.Option {
+			if why, ok := o.(*dns.EDNS0_EDE); ok && why.ExtraText != "" {
+				return &RefusedError{m.Rcode, site.Printable(why.ExtraText, 300)}
+			}
 		}
 	}
 	switch m.Rcode {

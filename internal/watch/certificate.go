@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/netip"
 	"time"
 
 	"lithos/core/site"
@@ -21,7 +20,7 @@ import (
 // Proved is one step of trying whether a certificate could be had.
 type Proved struct {
 	Title string `json:"title"`
-	State string `json:"state" enum:"pass,fail,skip"`
+	State string `json:"state" enum:"pass,fail,skip,wait"`
 	Says  string `json:"says"`
 }
 
@@ -30,6 +29,7 @@ const (
 	provedPass = "pass"
 	provedFail = "fail"
 	provedSkip = "skip"
+	provedWait = "wait" // it will hold once somebody has forgotten what they held
 )
 
 // TryCertificate proves a name as who asks for a certificate does, from the site as it stands: its key writes
@@ -119,20 +119,6 @@ func (p *prover) narrow(ctx context.Context, owner, typ, data string) {
 	default:
 		p.step(title, provedFail, "It was taken: the key is too wide. What was written is taken away again")
 		_ = p.server.Remove(ctx, other)
-	}
-}
-
-// answers sees that the zone's own server answers a name with an address.
-func (p *prover) answers(ctx context.Context, name string, want netip.Addr) {
-	const title = "The zone’s own server answers it"
-	got, err := p.server.Addresses(ctx, name)
-	switch {
-	case err != nil:
-		p.step(title, provedFail, sentence(err))
-	case len(got) != 1 || got[0] != want:
-		p.step(title, provedFail, fmt.Sprintf("It answers %v", got))
-	default:
-		p.step(title, provedPass, want.String())
 	}
 }
 

@@ -12,28 +12,73 @@ import (
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/core/zone"
-	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
 
-// noteLines keeps the addresses that the uplinks of a device have now.
+// noteLines keeps the addresses that the uplinks of a device have now, and what became of the names that it keeps.
 func (s *Service) noteLines(ctx context.Context, a order.Access, o yang.Operational, head *site.Site) error {
 	d, ok := head.Device(a.DeviceID)
 	if !ok {
 		return nil
 	}
+	note := func(line string, at netip.Addr) error {
+		if !at.IsValid() || at.IsUnspecified() {
+			return nil
+		}
+		return s.store.NoteLine(ctx, gen.NoteLineParams{SiteID: a.SiteID, InterfaceID: line, Address: at.Unmap()})
+	}
 	for _, i := range d.Interfaces {
-		if i.Kind != site.Uplink {
+		at := slices.IndexFunc(o.Interfaces.Interface, func(s yang.InterfaceState) bool { return s.Name == i.Name })
+		if i.Kind != site.Uplink || at < 0 {
 			continue
 		}
-		for _, state := range o.Interfaces.Interface {
-			if state.Name != i.Name || len(state.IPv4.Address) == 0 || !state.IPv4.Address[0].IP.Is4() {
+		state := o.Interfaces.Interface[at]
+		for _, list := range [][]yang.Address{state.IPv4.Address, state.IPv6.Address} {
+			if len(list) == 0 {
 				continue
 			}
-			if err := s.store.NoteLine(ctx, gen.NoteLineParams{SiteID: a.SiteID, InterfaceID: i.ID,
-				Address: state.IPv4.Address[0].IP}); err != nil {
+			if err := note(i.ID, list[0].IP); err != nil {
+				return err
+			}
+		}
+	}
+	if o.Outside == nil {
+		return nil
+	}
+	for i := range head.Following {
+		w := &head.Following[i]
+		at := slices.IndexFunc(o.Outside.Name, func(n yang.OutsideNameState) bool { return n.ID == w.ID })
+		if at < 0 {
+			continue
+		}
+		if err := s.noteKept(ctx, a.SiteID, w, o.Outside.Name[at], note); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// noteKept keeps what a device tells of a name that it keeps.
+func (s *Service) noteKept(
+	ctx context.Context, siteID string, w *site.Following, state yang.OutsideNameState,
+	note func(line string, at netip.Addr) error,
+) error {
+	if w.Line() == w.ID {
+		for _, at := range state.Address {
+			if err := note(w.ID, at); err != nil {
+				return err
+			}
+		}
+	}
+	for _, one := range state.Attempt {
+		for _, at := range one.Address {
+			if !at.IsValid() {
+				continue
+			}
+			if err := s.store.NoteSent(ctx, gen.NoteSentParams{SiteID: siteID, FollowingID: w.ID, Address: at.Unmap(),
+				At: one.At.Round(time.Microsecond), Taken: one.Taken, Says: one.Says}); err != nil {
 				return err
 			}
 		}
@@ -42,24 +87,26 @@ func (s *Service) noteLines(ctx context.Context, a order.Access, o yang.Operatio
 }
 
 // keepNames tells the servers of a site's following names the addresses that their lines have now, where
-// they were told others. What is sent is written down before it is looked at again: a process that is
-// killed in between sends it once more.
+// they were told others and no device keeps them. What is sent is written down before it is looked at again: a
+// process that is killed in between sends it once more.
 func (s *Service) keepNames(ctx context.Context, head *site.Site, b order.Beside) {
 	for i := range head.Following {
 		w := &head.Following[i]
-		if !w.Enabled {
+		if !w.Enabled || w.Keeper == site.KeptByDevice {
 			continue
 		}
-		line := b.LineOf(w.Uplink)
-		if !s.reached(line) {
-			continue // a finding says so; the world is not told an address that nobody reaches
-		}
-		step := timingOf(w).Next(time.Now(), lastTold(head, w, b, line), line)
-		if !step.Send {
-			continue
-		}
-		if err := s.send(ctx, head, w, line); err != nil && ctx.Err() == nil {
-			s.log.Warn("a following name is not told", "site", head.Code, "name", w.Name, "error", err)
+		for _, typ := range w.Types() {
+			line := b.LineOf(w.Line()).Of(typ)
+			if !s.reached(line) {
+				continue // a finding says so; the world is not told an address that nobody reaches
+			}
+			step := timingOf(w).Next(time.Now(), lastTold(head, w, b, typ, line), line)
+			if !step.Send {
+				continue
+			}
+			if err := s.send(ctx, head, w, line); err != nil && ctx.Err() == nil {
+				s.log.Warn("a following name is not told", "site", head.Code, "name", w.Name, "error", err)
+			}
 		}
 	}
 }
@@ -71,14 +118,18 @@ func (s *Service) reached(a netip.Addr) bool {
 }
 
 func timingOf(w *site.Following) outside.Timing {
-	return outside.Timing{TTL: time.Duration(w.TTL) * time.Second, Least: time.Duration(w.Least) * time.Second}
+	return outside.Timing{TTL: time.Duration(w.TTL) * time.Second, Least: time.Duration(w.Least) * time.Second,
+		Interval: time.Duration(w.Every) * time.Second}
 }
 
-// lastTold is what was last told of a name. Where the server was read since and has something else, it counts
-// as not taken: somebody has written over it.
-func lastTold(head *site.Site, w *site.Following, b order.Beside, line netip.Addr) outside.Told {
+// lastTold is what was last told of a name in one type. Where the server was read since and has something else, it
+// counts as not taken: somebody has written over it.
+func lastTold(head *site.Site, w *site.Following, b order.Beside, typ string, line netip.Addr) outside.Told {
 	var told outside.Told
 	for _, sent := range b.SentOf(w.ID) {
+		if sent.Address.Is4() != line.Is4() {
+			continue
+		}
 		tries := 0
 		if !sent.Taken {
 			tries = told.Tries + 1
@@ -92,7 +143,7 @@ func lastTold(head *site.Site, w *site.Following, b order.Beside, line netip.Add
 	}
 	owner, _ := zone.Relative(w.Name, z.Name)
 	told.Taken = told.Taken && slices.ContainsFunc(b.Zones[at].Records, func(r zone.Record) bool {
-		return strings.EqualFold(r.Owner, owner) && r.Type == "A" && r.Data == line.String()
+		return strings.EqualFold(r.Owner, owner) && r.Type == typ && r.Data == line.String()
 	})
 	return told
 }
@@ -114,85 +165,8 @@ func (s *Service) send(ctx context.Context, head *site.Site, w *site.Following, 
 
 func (s *Service) update(ctx context.Context, head *site.Site, w *site.Following, line netip.Addr) error {
 	z, ok := head.ZoneOf(w.Name, site.Outside)
-	if !ok || !z.Server.Address.IsValid() || w.Key == "" {
+	if !ok || w.How == "" && !z.Server.Address.IsValid() || w.Key == "" {
 		return fmt.Errorf("nothing says which server and which key write %s", w.Name)
 	}
-	server, err := s.devices.Holder(ctx, head.ID, z.KeyedBy(w.Key, w.KeyAlgorithm, w.Secret))
-	if err != nil {
-		return err
-	}
-	ttl := w.TTL
-	if ttl == 0 {
-		ttl = site.FollowingTTL
-	}
-	names := []string{w.Name}
-	if w.Wildcard {
-		names = append(names, "*."+w.Name)
-	}
-	for _, name := range names {
-		owner, _ := zone.Relative(name, z.Name)
-		set := []zone.Record{{Owner: owner, Type: "A", Data: line.String(), TTL: ttl}}
-		if err := server.Replace(ctx, set); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// TryFollowing climbs from a line to the world, from the site as it stands: it tells the name now, sees that
-// its key is refused for another, and reads what the name's server then answers.
-func (s *Service) TryFollowing(ctx context.Context, by act.Technician, code, id string) ([]Proved, error) {
-	if err := act.Held(ctx, s.store.Queries); err != nil {
-		return nil, err
-	}
-	sc, _, _, err := s.sites.At(ctx, code, 0)
-	if err != nil {
-		return nil, err
-	}
-	w, ok := sc.Follower(id)
-	if !ok {
-		return nil, act.Refuse(act.Missing, "The site as it stands has no such name; push it first.")
-	}
-	lines, err := s.store.Lines(ctx, sc.Site.ID)
-	if err != nil {
-		return nil, err
-	}
-	p := prover{Service: s}
-	p.follow(ctx, sc.Site, w, order.Beside{Lines: lines}.LineOf(w.Uplink))
-	return p.steps, act.Record(ctx, s.store.Queries, by, "following", code, "sent and tried "+w.Name)
-}
-
-func (p *prover) follow(ctx context.Context, head *site.Site, w *site.Following, line netip.Addr) {
-	const has = "The line has an address"
-	if !line.IsValid() {
-		p.step(has, provedFail, "None was read yet; read the device, or look whether the line is up")
-		return
-	}
-	p.step(has, provedPass, line.String())
-	const public = "The world reaches it"
-	if !p.reached(line) {
-		p.step(public, provedFail, outside.ReachOf(line).Says())
-		return
-	}
-	p.step(public, provedPass, "It is public")
-	const taken = "The key is taken"
-	if err := p.send(ctx, head, w, line); err != nil {
-		p.step(taken, provedFail, sentence(err))
-		return
-	}
-	p.step(taken, provedPass, w.Name+" is "+line.String())
-	z, _ := head.ZoneOf(w.Name, site.Outside)
-	server, err := p.devices.Holder(ctx, head.ID, z.KeyedBy(w.Key, w.KeyAlgorithm, w.Secret))
-	if err != nil {
-		p.step("The zone’s own server answers it", provedFail, sentence(err))
-		return
-	}
-	p.server = server
-	owner, _ := zone.Relative(w.Name, z.Name)
-	p.narrow(ctx, "lithos-trial", "A", "192.0.2.1")
-	p.narrow(ctx, owner, "TXT", `"trial"`)
-	p.answers(ctx, w.Name, line)
-	timing := timingOf(w)
-	p.step("Others follow", provedPass, fmt.Sprintf("Who has asked before has it within %s; after a change everybody "+
-		"within %s", timing.Usual().TTL, timing.Everybody(false)))
+	return s.devices.TellName(ctx, head.ID, *z, w, w.Name, line)
 }

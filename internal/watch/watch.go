@@ -6,6 +6,7 @@ package watch
 import (
 	"context"
 	"log/slog"
+	"net/netip"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -32,6 +33,12 @@ type Devices interface {
 	Reach(order.Access) (*device.RESTCONF, error)
 	// Holder is the server that holds an outside zone of a site.
 	Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error)
+	// Where is where a server is reached from here.
+	Where(at netip.AddrPort) netip.AddrPort
+	// TellName tells the server of a following name an address for it, or for another name with its key.
+	TellName(ctx context.Context, siteID string, z site.Zone, w *site.Following, name string, a netip.Addr) error
+	// Account is the account that makes keys of an outside zone.
+	Account(ctx context.Context, siteID string, z site.Zone) (transfer.Account, error)
 }
 
 // Service is the use cases of reading devices. It is safe for concurrent use, and any
@@ -40,6 +47,8 @@ type Service struct {
 	// CertificateAuthority is where it is asked whether a certificate would be issued; empty for nowhere. It
 	// is set before anything is served.
 	CertificateAuthority string
+	// Resolvers are those that a trial asks what they hold of a name; it is set before anything is served.
+	Resolvers []netip.Addr
 
 	store   *store.Store
 	sites   Sites

@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -52,7 +53,9 @@ type Internet struct {
 	ca      *resolve.Authority
 
 	authority *authorityServer
-	keys      map[string]*key // of the signed zones
+	requests  *http.Server
+	web       map[string]string // where its services over HTTPS really are
+	keys      map[string]*key   // of the signed zones
 	root      *names.Server
 	tops      *names.Server
 	held      *names.Server
@@ -69,8 +72,11 @@ func Start() (*Internet, error) {
 		return nil, err
 	}
 	certs := &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12}
-	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, ca: ca, keys: map[string]*key{}}
-	n.holder = &holder{keys: map[string]Key{}, serial: uint32(time.Now().Unix()), rezone: n.rezone}
+	n := &Internet{at: map[netip.Addr]resolve.Endpoint{}, ca: ca, keys: map[string]*key{},
+		web: map[string]string{}}
+	n.holder = &holder{keys: map[string]Key{}, accounts: map[string]string{}, followed: map[string]followed{},
+		heard: map[string]time.Time{}, asked: map[string][]time.Time{}, serial: uint32(time.Now().Unix()),
+		rezone: n.rezone}
 	for _, name := range []string{"", "works", Sealed} {
 		k, err := newKey(name)
 		if err != nil {
@@ -89,8 +95,8 @@ func Start() (*Internet, error) {
 		{Root, nil, func(q *dns.Msg) *dns.Msg { return answer(n.server(&n.root), q) }},
 		{TopLevel, nil, func(q *dns.Msg) *dns.Msg { return answer(n.server(&n.tops), q) }},
 		{Provider, nil, func(q *dns.Msg) *dns.Msg { return answer(n.server(&n.held), q) }},
-		{Resolver1, nil, n.recurse},
-		{Resolver2, certs, n.recurse},
+		{Resolver1, nil, remembering(n.recurse)},
+		{Resolver2, certs, remembering(n.recurse)},
 	} {
 		o := resolve.Options{Certs: s.certs}
 		if s.at == Provider {
@@ -108,7 +114,7 @@ func Start() (*Internet, error) {
 		}
 		n.at[s.at] = e
 	}
-	if err := n.startAuthority(); err != nil {
+	if err := errors.Join(n.startAuthority(), n.startRequests()); err != nil {
 		n.Close()
 		return nil, err
 	}
@@ -123,6 +129,9 @@ func (n *Internet) Close() {
 	if n.authority != nil {
 		_ = n.authority.http.Close()
 	}
+	if n.requests != nil {
+		_ = n.requests.Close()
+	}
 	n.holder.sends.Wait()
 }
 
@@ -133,11 +142,28 @@ func (n *Internet) Keep(file string) error {
 	return errors.Join(n.holder.restore(file), n.rezone())
 }
 
-// AddKey lets a key read or write a zone of the provider, in place of one of the same name.
+// AddKey lets a key read or write a zone of the provider, in place of one of the same name. The names that it is
+// for follow from now on.
 func (n *Internet) AddKey(k Key) {
 	n.holder.mu.Lock()
 	defer n.holder.mu.Unlock()
 	n.holder.keys[k.Name] = k
+	n.holder.follow(k.Names)
+}
+
+// Key is a key of the provider.
+func (n *Internet) Key(name string) (k Key, ok bool) {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	k, ok = n.holder.keys[name]
+	return k, ok
+}
+
+// AddAccount gives a zone an account that makes keys.
+func (n *Internet) AddAccount(zone, password string) {
+	n.holder.mu.Lock()
+	defer n.holder.mu.Unlock()
+	n.holder.accounts[zone] = password
 }
 
 // Inject sets what the provider gets wrong from now on.
@@ -188,10 +214,14 @@ func (n *Internet) Certifier() *resolve.Authority { return n.ca }
 // Anchors are the keys of the root, which those who check signatures begin with.
 func (n *Internet) Anchors() []*dns.DS { return []*dns.DS{n.keys[""].told()} }
 
-// Reaches is where the provider really is, for who changes zones there.
+// Reaches is where the provider and the resolvers really are.
 func (n *Internet) Reaches() map[netip.AddrPort]netip.AddrPort {
-	at, _ := n.Endpoint(Provider)
-	return map[netip.AddrPort]netip.AddrPort{netip.AddrPortFrom(Provider, 53): at.Plain}
+	out := map[netip.AddrPort]netip.AddrPort{}
+	for _, a := range []netip.Addr{Provider, Resolver1, Resolver2} {
+		at, _ := n.Endpoint(a)
+		out[netip.AddrPortFrom(a, 53)] = at.Plain
+	}
+	return out
 }
 
 // Hold makes the provider hold the outside zones of a site, but for those that it holds already.

@@ -2,15 +2,13 @@ package internet
 
 import (
 	"cmp"
-	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/sha512"
-	"encoding/base64"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"hash"
+	"maps"
 	"net/netip"
 	"os"
 	"slices"
@@ -26,28 +24,18 @@ import (
 	"lithos/internal/standin/resolve"
 )
 
-// Key is a TSIG key (RFC 8945) of the provider, and what it may do.
-type Key struct {
-	Name   string   `json:"name"`
-	Secret string   `json:"secret"` // base64
-	Zone   string   `json:"zone"`
-	Names  []string `json:"names,omitempty"` // whole names that it may write; none listed: all of the zone
-	Types  []string `json:"types,omitempty"` // of records that it may write; none listed: all
-	Reads  bool     `json:"reads"`           // whether it may read the zone whole
-}
-
-// may reports whether the key may write records of a name and type.
-func (k Key) may(name string, typ uint16) bool {
-	return (len(k.Names) == 0 || slices.Contains(k.Names, name)) &&
-		(len(k.Types) == 0 || slices.Contains(k.Types, dns.TypeToString[typ]))
-}
-
 // holder is what the provider keeps: zones that are read and written over the network, and keys.
 type holder struct {
 	mu     sync.Mutex
 	zones  []yang.Zone
 	keys   map[string]Key
 	serial uint32
+
+	accounts map[string]string      // of zones: the password
+	followed map[string]followed    // names that follow a line
+	heard    map[string]time.Time   // signatures, until when they count
+	asked    map[string][]time.Time // of keys: the requests of the last minute
+
 	notify []netip.AddrPort // told when a zone changes (RFC 1996)
 	file   string           // that it survives in; empty for none
 	faults Faults
@@ -57,8 +45,10 @@ type holder struct {
 
 // keptHolder is what of the provider survives a restart.
 type keptHolder struct {
-	Serial uint32      `json:"serial"`
-	Zones  []yang.Zone `json:"zones"`
+	Serial   uint32              `json:"serial"`
+	Zones    []yang.Zone         `json:"zones"`
+	Keys     map[string]Key      `json:"keys"`
+	Followed map[string]followed `json:"followed"`
 }
 
 // restore reads what an earlier run left.
@@ -73,6 +63,8 @@ func (h *holder) restore(file string) error {
 		return fmt.Errorf("what the provider kept: %w", err)
 	}
 	h.serial, h.zones = max(h.serial, kept.Serial), kept.Zones
+	maps.Copy(h.keys, kept.Keys)
+	maps.Copy(h.followed, kept.Followed)
 	return nil
 }
 
@@ -80,7 +72,7 @@ func (h *holder) save() error {
 	if h.file == "" {
 		return nil
 	}
-	raw, err := json.Marshal(keptHolder{h.serial, h.zones})
+	raw, err := json.Marshal(keptHolder{h.serial, h.zones, h.keys, h.followed})
 	if err != nil {
 		return err
 	}
@@ -130,70 +122,13 @@ func notify(to netip.AddrPort, m *dns.Msg) {
 var algorithms = map[string]func() hash.Hash{dns.HmacSHA256: sha256.New, dns.HmacSHA384: sha512.New384,
 	dns.HmacSHA512: sha512.New}
 
-// Generate implements dns.TsigProvider.
-func (h *holder) Generate(msg []byte, t *dns.TSIG) ([]byte, error) {
-	h.mu.Lock()
-	key, ok := h.keys[zone.Tidy(t.Hdr.Name)]
-	h.mu.Unlock()
-	how := algorithms[dns.CanonicalName(t.Algorithm)]
-	secret, err := base64.StdEncoding.DecodeString(key.Secret)
-	if !ok || how == nil || err != nil {
-		return nil, dns.ErrSecret
-	}
-	mac := hmac.New(how, secret)
-	_, _ = mac.Write(msg)
-	return mac.Sum(nil), nil
-}
-
-// Verify implements dns.TsigProvider.
-func (h *holder) Verify(msg []byte, t *dns.TSIG) error {
-	want, err := h.Generate(msg, t)
-	if err != nil {
-		return err
-	}
-	got, err := hex.DecodeString(t.MAC)
-	if err != nil || !hmac.Equal(want, got) {
-		return dns.ErrSig
-	}
-	return nil
-}
-
-// key is the key that signed a message. Where its signature does not count, reply says why (RFC 8945
-// section 5.2); ok is false for that and for a message without one.
-func (h *holder) key(w dns.ResponseWriter, m, reply *dns.Msg) (k Key, ok bool) {
-	t := m.IsTsig()
-	if t == nil {
-		reply.Rcode = dns.RcodeRefused
-		return Key{}, false
-	}
-	reply.SetTsig(t.Hdr.Name, t.Algorithm, t.Fudge, time.Now().Unix())
-	if err := w.TsigStatus(); err != nil {
-		reply.Rcode = dns.RcodeNotAuth
-		own := reply.IsTsig()
-		switch {
-		case errors.Is(err, dns.ErrTime):
-			own.Error = dns.RcodeBadTime
-		case errors.Is(err, dns.ErrSecret):
-			own.Error = dns.RcodeBadKey
-		default:
-			own.Error = dns.RcodeBadSig
-		}
-		return Key{}, false
-	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	k, ok = h.keys[zone.Tidy(t.Hdr.Name)]
-	if !ok {
-		reply.Rcode = dns.RcodeRefused
-	}
-	return k, ok
-}
-
 // Faults are what the provider can be told to get wrong, for tests.
 type Faults struct {
 	Silent      bool // answers no transfer and no update
 	LoseAnswers int  // makes the next updates and does not answer them
 	Refuse      int  // refuses the next updates that change something
+	HalfAnswers int  // breaks off the answers to the next requests
+	Slow        time.Duration
 }
 
 // serve answers what is more than a question of one name: transfers, updates, and news of zones that the
@@ -204,11 +139,11 @@ func (h *holder) serve(w dns.ResponseWriter, q resolve.Question) bool {
 	case q.Msg.Response, h.silent() && (transfers || q.Msg.Opcode == dns.OpcodeUpdate):
 		return true
 	case q.Msg.Opcode == dns.OpcodeUpdate:
-		if reply := h.update(w, q.Msg); !h.loses(q.Msg) {
+		if reply := h.update(w, q); !h.loses(q.Msg) {
 			_ = w.WriteMsg(reply)
 		}
 	case q.Msg.Opcode == dns.OpcodeQuery && transfers:
-		h.transfer(w, q.Msg, q.Stream)
+		h.transfer(w, q)
 	case q.Msg.Opcode == dns.OpcodeNotify:
 		_ = w.WriteMsg(new(dns.Msg).SetRcode(q.Msg, dns.RcodeNotAuth))
 	default:
@@ -235,10 +170,10 @@ func (h *holder) loses(m *dns.Msg) bool {
 }
 
 // transfer sends a zone whole (RFC 5936), over a stream, to a key that may read it.
-func (h *holder) transfer(w dns.ResponseWriter, m *dns.Msg, stream bool) {
-	reply := new(dns.Msg)
+func (h *holder) transfer(w dns.ResponseWriter, q resolve.Question) {
+	m, reply := q.Msg, new(dns.Msg)
 	reply.SetReply(m)
-	k, ok := h.key(w, m, reply)
+	k, ok := h.key(w, q, reply)
 	h.mu.Lock()
 	z, at := h.zone(zone.Tidy(m.Question[0].Name))
 	serial := h.serial
@@ -247,7 +182,7 @@ func (h *holder) transfer(w dns.ResponseWriter, m *dns.Msg, stream bool) {
 	case !ok:
 	case at < 0:
 		reply.Rcode = dns.RcodeNotAuth
-	case !k.Reads || k.Zone != z.Name || !stream:
+	case !k.Reads || k.UpdateOnly || k.Zone != z.Name || !q.Stream:
 		reply.Rcode = dns.RcodeRefused
 	default:
 		all := names.Whole(z, serial)
@@ -269,49 +204,81 @@ func (h *holder) transfer(w dns.ResponseWriter, m *dns.Msg, stream bool) {
 }
 
 // update changes a zone (RFC 2136 section 3), whole or not at all.
-func (h *holder) update(w dns.ResponseWriter, m *dns.Msg) *dns.Msg {
+func (h *holder) update(w dns.ResponseWriter, q resolve.Question) *dns.Msg {
 	reply := new(dns.Msg)
-	reply.SetReply(m)
+	reply.SetReply(q.Msg)
 	reply.Opcode = dns.OpcodeUpdate
-	k, ok := h.key(w, m, reply)
+	if q.IsEdns0() != nil {
+		reply.SetEdns0(names.MaxUDP, false)
+	}
+	k, ok := h.key(w, q, reply)
 	if !ok {
 		return reply
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	reply.Rcode = h.change(k, m)
+	why := ""
+	if reply.Rcode, why = h.change(k, q.Msg); why != "" {
+		explain(reply, why)
+	}
 	return reply
 }
 
-func (h *holder) change(k Key, m *dns.Msg) int {
+// change makes the changes of an update, or says why not, in words where the code alone does not tell.
+func (h *holder) change(k Key, m *dns.Msg) (code int, why string) {
 	if len(m.Question) != 1 || m.Question[0].Qtype != dns.TypeSOA || m.Question[0].Qclass != dns.ClassINET {
-		return dns.RcodeFormatError
+		return dns.RcodeFormatError, ""
 	}
 	z, at := h.zone(zone.Tidy(m.Question[0].Name))
 	if at < 0 || k.Zone != z.Name {
-		return dns.RcodeNotAuth
+		return dns.RcodeNotAuth, ""
 	}
 	if code := met(z, m.Answer); code != dns.RcodeSuccess {
-		return code
+		return code, ""
 	}
 	if len(m.Ns) > 0 && h.faults.Refuse > 0 {
 		h.faults.Refuse--
-		return dns.RcodeRefused
+		return dns.RcodeRefused, ""
 	}
-	was := slices.Clone(z.Record)
+	before, was := z, slices.Clone(z.Record)
+	before.Record = was
 	for _, rr := range m.Ns {
-		if code := k.allows(z.Name, rr); code != dns.RcodeSuccess {
-			return code
+		if code, why := h.allows(k, before, rr); code != dns.RcodeSuccess {
+			return code, why
 		}
 		apply(&z, rr)
 	}
+	if k.UpdateOnly && leavesNothing(was, z) {
+		return dns.RcodeRefused, fmt.Sprintf("the key %s may change a name and not take it away", k.Name)
+	}
+	h.wrote(k, z, m.Ns)
 	if slices.Equal(was, z.Record) {
-		return dns.RcodeSuccess
+		return dns.RcodeSuccess, ""
 	}
 	if err := h.put(at, z); err != nil {
-		return dns.RcodeServerFailure
+		return dns.RcodeServerFailure, ""
 	}
-	return dns.RcodeSuccess
+	return dns.RcodeSuccess, ""
+}
+
+// leavesNothing reports whether a set that was there is gone.
+func leavesNothing(was []yang.Record, z yang.Zone) bool {
+	return slices.ContainsFunc(was, func(r yang.Record) bool { return len(set(z, r.Owner, r.Type)) == 0 })
+}
+
+// wrote notes who writes the addresses of names: a key for single names makes them follow, another is a hand.
+func (h *holder) wrote(k Key, z yang.Zone, changes []dns.RR) {
+	for _, rr := range changes {
+		hd := rr.Header()
+		name := zone.Tidy(hd.Name)
+		switch {
+		case !slices.Contains(addressTypes, dns.TypeToString[hd.Rrtype]) && hd.Rrtype != dns.TypeANY:
+		case k.narrow():
+			h.followed[name] = followed{k.Name, time.Now()}
+		default:
+			delete(h.followed, name)
+		}
+	}
 }
 
 // met checks the prerequisites of an update (RFC 2136 section 3.2).
@@ -360,20 +327,23 @@ func set(z yang.Zone, owner, typ string) []yang.Record {
 	})
 }
 
-// allows says whether a key may make one change, and whether it can be made.
-func (k Key) allows(in string, rr dns.RR) int {
+// allows says whether a key may make one change of a zone as it was, and whether it can be made.
+func (h *holder) allows(k Key, z yang.Zone, rr dns.RR) (code int, why string) {
 	hd := rr.Header()
-	name := zone.Tidy(hd.Name)
-	if !zone.Within(name, in) {
-		return dns.RcodeNotZone
+	name, typ := zone.Tidy(hd.Name), dns.TypeToString[hd.Rrtype]
+	if !zone.Within(name, z.Name) {
+		return dns.RcodeNotZone, ""
 	}
-	if hd.Rrtype == dns.TypeANY && (hd.Class != dns.ClassANY || len(k.Types) > 0) || !k.may(name, hd.Rrtype) {
-		return dns.RcodeRefused
+	if hd.Rrtype == dns.TypeANY && (hd.Class != dns.ClassANY || len(k.Types) > 0) || !k.allowed(name, typ) {
+		return dns.RcodeRefused, fmt.Sprintf("the key %s may not write %s %s", k.Name, name, typ)
 	}
-	if _, ok := zone.Of(rr, in); hd.Class == dns.ClassINET && !ok {
-		return dns.RcodeRefused
+	if data := h.fixed(z, name); k.narrow() && slices.Contains(addressTypes, typ) && len(data) > 0 {
+		return dns.RcodeRefused, byHand(name, data)
 	}
-	return dns.RcodeSuccess
+	if _, ok := zone.Of(rr, z.Name); hd.Class == dns.ClassINET && !ok {
+		return dns.RcodeRefused, ""
+	}
+	return dns.RcodeSuccess, ""
 }
 
 // apply makes one change (RFC 2136 section 3.4.2).

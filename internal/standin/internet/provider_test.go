@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/compile"
+	"lithos/core/outside"
 	"lithos/core/scenario"
 	"lithos/core/yang"
 	"lithos/core/zone"
@@ -105,8 +106,8 @@ func TestNothingIsOverwritten(t *testing.T) {
 // A key does what it may and nothing else, and a wrong one does nothing.
 func TestKeysAreKeptTo(t *testing.T) {
 	n, all := held(t)
-	n.AddKey(Key{Name: "challenge", Secret: secret, Zone: larkrise, Names: []string{"_acme-challenge." + larkrise},
-		Types: []string{"TXT"}})
+	n.AddKey(Key{Name: "challenge", Secret: secret, Zone: larkrise,
+		Limits: outside.Limits{Names: []string{"_acme-challenge." + larkrise}, Types: []string{"TXT"}}})
 	n.AddKey(Key{Name: "elsewhere", Secret: secret, Zone: "quill.example", Reads: true})
 	narrow, elsewhere, unknown, wrong, none := all, all, all, all, all
 	narrow.Key, elsewhere.Key, unknown.Key, none.Key = "challenge", "elsewhere", "nobody", ""
@@ -194,7 +195,7 @@ func FuzzUpdate(f *testing.F) {
 	m.Insert([]dns.RR{rr})
 	raw, _ := m.Pack()
 	f.Add(raw)
-	h := &holder{rezone: func() error { return nil }}
+	h := emptyHolder()
 	whole := Key{Zone: larkrise}
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		m := new(dns.Msg)
@@ -204,7 +205,7 @@ func FuzzUpdate(f *testing.F) {
 		h.zones = []yang.Zone{{Name: larkrise, TTL: 60, Record: []yang.Record{
 			{ID: "a", Owner: "www", Type: "A", Data: "203.0.113.80"},
 			{ID: "b", Owner: zone.Apex, Type: "NS", Data: "ns"}}}}
-		code := h.change(whole, m)
+		code, _ := h.change(whole, m)
 		z, _ := h.zone(larkrise)
 		for _, r := range z.Record {
 			if _, err := r.Text().RR(larkrise, 60); err != nil {

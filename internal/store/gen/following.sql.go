@@ -8,6 +8,7 @@ package gen
 import (
 	"context"
 	"net/netip"
+	"time"
 )
 
 const ForgetLines = `-- name: ForgetLines :exec
@@ -53,12 +54,13 @@ func (q *Queries) LinesOfSite(ctx context.Context, siteID string) ([]LineAddress
 
 const NoteLine = `-- name: NoteLine :exec
 WITH latest AS (
-    SELECT id, address FROM line_address WHERE site_id = $1 AND interface_id = $2 ORDER BY id DESC LIMIT 1
+    SELECT id, address FROM line_address WHERE site_id = $1 AND interface_id = $2
+    AND family(address) = family($3::inet) ORDER BY id DESC LIMIT 1
 ), same AS (
-    UPDATE line_address l SET last = now() FROM latest WHERE l.id = latest.id AND latest.address = $3 RETURNING l.id
+    UPDATE line_address l SET last = now() FROM latest WHERE l.id = latest.id AND latest.address = $3::inet RETURNING l.id
 )
 INSERT INTO line_address (site_id, interface_id, address)
-SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT 1 FROM same)
+SELECT $1, $2, $3::inet WHERE NOT EXISTS (SELECT 1 FROM same)
 `
 
 type NoteLineParams struct {
@@ -69,6 +71,33 @@ type NoteLineParams struct {
 
 func (q *Queries) NoteLine(ctx context.Context, arg NoteLineParams) error {
 	_, err := q.db.Exec(ctx, NoteLine, arg.SiteID, arg.InterfaceID, arg.Address)
+	return err
+}
+
+const NoteSent = `-- name: NoteSent :exec
+INSERT INTO told_address (site_id, following_id, address, at, taken, says)
+SELECT $1, $2, $3::inet, $4::timestamptz, $5, $6 WHERE NOT EXISTS (SELECT 1 FROM told_address t
+WHERE t.site_id = $1 AND t.following_id = $2 AND t.address = $3::inet AND t.at = $4::timestamptz)
+`
+
+type NoteSentParams struct {
+	SiteID      string
+	FollowingID string
+	Address     netip.Addr
+	At          time.Time
+	Taken       bool
+	Says        string
+}
+
+func (q *Queries) NoteSent(ctx context.Context, arg NoteSentParams) error {
+	_, err := q.db.Exec(ctx, NoteSent,
+		arg.SiteID,
+		arg.FollowingID,
+		arg.Address,
+		arg.At,
+		arg.Taken,
+		arg.Says,
+	)
 	return err
 }
 
@@ -127,7 +156,7 @@ func (q *Queries) SitesWithFollowing(ctx context.Context) ([]Site, error) {
 }
 
 const ToldOfSite = `-- name: ToldOfSite :many
-SELECT id, site_id, following_id, address, at, taken, says FROM told_address WHERE site_id = $1 AND at > now() - interval '7 days' ORDER BY following_id, id
+SELECT id, site_id, following_id, address, at, taken, says FROM told_address WHERE site_id = $1 AND at > now() - interval '7 days' ORDER BY following_id, at, id
 `
 
 func (q *Queries) ToldOfSite(ctx context.Context, siteID string) ([]ToldAddress, error) {

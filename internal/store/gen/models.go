@@ -283,10 +283,13 @@ type WorkOrderStep struct {
 }
 
 type ZoneReading struct {
-	SiteID  string
-	ZoneID  string
-	ReadAt  *time.Time
-	Problem string
-	Serial  int64
-	Records []byte
+	SiteID      string
+	ZoneID      string
+	ReadAt      *time.Time
+	Problem     string
+	Serial      int64
+	Records     []byte
+	Keys        []byte
+	Sets        []byte
+	KeysProblem string
 }

@@ -412,6 +412,30 @@ func (q *Queries) NewNames(ctx context.Context, arg NewNamesParams) error {
 	return err
 }
 
+const NoteKeys = `-- name: NoteKeys :exec
+UPDATE zone_reading SET keys_problem = $1, keys = CASE WHEN $1::text = '' THEN $2 ELSE keys END,
+    sets = CASE WHEN $1::text = '' THEN $3 ELSE sets END WHERE site_id = $4 AND zone_id = $5
+`
+
+type NoteKeysParams struct {
+	Problem string
+	Keys    []byte
+	Sets    []byte
+	SiteID  string
+	ZoneID  string
+}
+
+func (q *Queries) NoteKeys(ctx context.Context, arg NoteKeysParams) error {
+	_, err := q.db.Exec(ctx, NoteKeys,
+		arg.Problem,
+		arg.Keys,
+		arg.Sets,
+		arg.SiteID,
+		arg.ZoneID,
+	)
+	return err
+}
+
 const NoteRead = `-- name: NoteRead :exec
 UPDATE device_access SET tried_at = now(), read_at = CASE WHEN $1::text = '' THEN now() ELSE read_at END, problem = $1,
     programs = CASE WHEN $1::text = '' THEN $2 ELSE programs END WHERE site_id = $3 AND device_id = $4
@@ -915,7 +939,7 @@ func (q *Queries) WriteJournal(ctx context.Context, arg WriteJournalParams) (int
 }
 
 const ZonesOfSite = `-- name: ZonesOfSite :many
-SELECT site_id, zone_id, read_at, problem, serial, records FROM zone_reading WHERE site_id = $1 ORDER BY zone_id
+SELECT site_id, zone_id, read_at, problem, serial, records, keys, sets, keys_problem FROM zone_reading WHERE site_id = $1 ORDER BY zone_id
 `
 
 func (q *Queries) ZonesOfSite(ctx context.Context, siteID string) ([]ZoneReading, error) {
@@ -934,6 +958,9 @@ func (q *Queries) ZonesOfSite(ctx context.Context, siteID string) ([]ZoneReading
 			&i.Problem,
 			&i.Serial,
 			&i.Records,
+			&i.Keys,
+			&i.Sets,
+			&i.KeysProblem,
 		); err != nil {
 			return nil, err
 		}

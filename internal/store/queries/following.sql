@@ -1,11 +1,12 @@
 -- name: NoteLine :exec
 WITH latest AS (
-    SELECT id, address FROM line_address WHERE site_id = @site_id AND interface_id = @interface_id ORDER BY id DESC LIMIT 1
+    SELECT id, address FROM line_address WHERE site_id = @site_id AND interface_id = @interface_id
+    AND family(address) = family(@address::inet) ORDER BY id DESC LIMIT 1
 ), same AS (
-    UPDATE line_address l SET last = now() FROM latest WHERE l.id = latest.id AND latest.address = @address RETURNING l.id
+    UPDATE line_address l SET last = now() FROM latest WHERE l.id = latest.id AND latest.address = @address::inet RETURNING l.id
 )
 INSERT INTO line_address (site_id, interface_id, address)
-SELECT @site_id, @interface_id, @address WHERE NOT EXISTS (SELECT 1 FROM same);
+SELECT @site_id, @interface_id, @address::inet WHERE NOT EXISTS (SELECT 1 FROM same);
 
 -- name: LinesOfSite :many
 SELECT * FROM line_address WHERE site_id = $1 AND last > now() - interval '7 days' ORDER BY interface_id, id;
@@ -13,8 +14,13 @@ SELECT * FROM line_address WHERE site_id = $1 AND last > now() - interval '7 day
 -- name: NoteTold :exec
 INSERT INTO told_address (site_id, following_id, address, taken, says) VALUES (@site_id, @following_id, @address, @taken, @says);
 
+-- name: NoteSent :exec
+INSERT INTO told_address (site_id, following_id, address, at, taken, says)
+SELECT @site_id, @following_id, @address::inet, @at::timestamptz, @taken, @says WHERE NOT EXISTS (SELECT 1 FROM told_address t
+WHERE t.site_id = @site_id AND t.following_id = @following_id AND t.address = @address::inet AND t.at = @at::timestamptz);
+
 -- name: ToldOfSite :many
-SELECT * FROM told_address WHERE site_id = $1 AND at > now() - interval '7 days' ORDER BY following_id, id;
+SELECT * FROM told_address WHERE site_id = $1 AND at > now() - interval '7 days' ORDER BY following_id, at, id;
 
 -- name: ForgetLines :exec
 WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days')

@@ -97,6 +97,10 @@ ON CONFLICT (site_id, zone_id) DO UPDATE SET problem = excluded.problem, read_at
     serial = CASE WHEN excluded.problem = '' THEN excluded.serial ELSE zone_reading.serial END,
     records = CASE WHEN excluded.problem = '' THEN excluded.records ELSE zone_reading.records END;
 
+-- name: NoteKeys :exec
+UPDATE zone_reading SET keys_problem = @problem, keys = CASE WHEN @problem::text = '' THEN @keys ELSE keys END,
+    sets = CASE WHEN @problem::text = '' THEN @sets ELSE sets END WHERE site_id = @site_id AND zone_id = @zone_id;
+
 -- name: ZonesOfSite :many
 SELECT * FROM zone_reading WHERE site_id = $1 ORDER BY zone_id;
 

@@ -1,0 +1,87 @@
+package people
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+
+	"lithos/core/site"
+	"lithos/core/zone"
+	"lithos/internal/store"
+	"lithos/internal/transfer"
+)
+
+// Holder is the server that holds an outside zone, with the key that reads and writes it there.
+func (s *Service) Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error) {
+	out := transfer.Server{At: s.Where(z.Server.AddrPort()), Zone: z.Name, Key: z.Key,
+		Algorithm: cmp.Or(z.KeyAlgorithm, site.Algorithms[0])}
+	if z.Key == "" {
+		return out, nil
+	}
+	var err error
+	out.Secret, err = s.secret(ctx, siteID, z.Secret)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, fmt.Errorf("no key is kept for %s; type %s again in the form of the zone", z.Name, z.Key)
+	}
+	return out, err
+}
+
+// Where is where a server is reached from here.
+func (s *Service) Where(at netip.AddrPort) netip.AddrPort {
+	if to, ok := s.Reaches[at]; ok {
+		return to
+	}
+	return at
+}
+
+// TellName tells the server of a following name an address for it, or for another name with its key. A
+// transfer.RefusedError says why it was not taken.
+func (s *Service) TellName(
+	ctx context.Context, siteID string, z site.Zone, w *site.Following, name string, a netip.Addr,
+) error {
+	ttl := cmp.Or(w.TTL, site.FollowingTTL)
+	if w.How == site.ByRequest {
+		key, err := s.secret(ctx, siteID, w.Secret)
+		if errors.Is(err, store.ErrNotFound) {
+			return fmt.Errorf("no key is kept for %s; type %s again in its form", w.Name, w.Key)
+		}
+		if err != nil {
+			return err
+		}
+		_, _, err = s.Web.Tell(ctx, w.RequestTo, name, key, transfer.Telling{Addresses: []netip.Addr{a}, TTL: ttl,
+			Below: w.Wildcard})
+		return err
+	}
+	server, err := s.Holder(ctx, siteID, z.KeyedBy(w.Key, w.KeyAlgorithm, w.Secret))
+	if err != nil {
+		return err
+	}
+	typ := "A"
+	if a.Is6() {
+		typ = "AAAA"
+	}
+	names := []string{name}
+	if w.Wildcard {
+		names = append(names, "*."+name)
+	}
+	for _, name := range names {
+		owner, _ := zone.Relative(name, z.Name)
+		if err := server.Replace(ctx, []zone.Record{{Owner: owner, Type: typ, Data: a.String(), TTL: ttl}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Account is the account that makes keys of an outside zone.
+func (s *Service) Account(ctx context.Context, siteID string, z site.Zone) (transfer.Account, error) {
+	out := transfer.Account{Web: s.Web, To: z.KeysAt, Zone: z.Name}
+	var err error
+	out.Password, err = s.secret(ctx, siteID, z.Account)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, fmt.Errorf("no password is kept for %s; type it in the form of %s", z.KeysAt, z.Name)
+	}
+	return out, err
+}

@@ -1,0 +1,412 @@
+package internet
+
+import (
+	"cmp"
+	"context"
+	"crypto/subtle"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humago"
+	"github.com/miekg/dns"
+
+	"lithos/core/outside"
+	"lithos/core/yang"
+	"lithos/core/zone"
+	"lithos/internal/standin/resolve"
+	"lithos/internal/transfer"
+)
+
+// RequestName is where the provider takes requests over HTTPS.
+const RequestName = "names.provider.example"
+
+// Limits of requests.
+const (
+	maxRequest = 16 << 10 // octets of a body
+	// mostAsked is how many requests a key may send in a minute.
+	mostAsked  = 30
+	askedAgain = time.Minute
+)
+
+// startRequests serves the requests.
+func (n *Internet) startRequests() error {
+	cert, err := n.ca.Certificate(RequestName)
+	if err != nil {
+		return err
+	}
+	plain, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	mux := http.NewServeMux()
+	n.holder.operations(mux)
+	n.requests = &http.Server{Handler: n.holder.faulty(mux), ReadHeaderTimeout: 5 * time.Second,
+		ReadTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	l := tls.NewListener(resolve.Placed(plain),
+		&tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12})
+	n.web[RequestName+":443"] = plain.Addr().String()
+	go func() { _ = n.requests.Serve(l) }()
+	return nil
+}
+
+// Web is where the services of the internet really are, by host and port.
+func (n *Internet) Web() map[string]string { return n.web }
+
+// faulty is the provider with what it is told to get wrong.
+func (h *holder) faulty(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		silent, slow, half := h.faults.Silent, h.faults.Slow, h.faults.HalfAnswers > 0
+		if half {
+			h.faults.HalfAnswers--
+		}
+		h.mu.Unlock()
+		select {
+		case <-time.After(slow):
+		case <-r.Context().Done():
+		}
+		switch {
+		case silent:
+			<-r.Context().Done()
+		case half:
+			next.ServeHTTP(discarded{http.Header{}}, r)
+			w.Header().Set("Content-Length", "200")
+			_, _ = io.WriteString(w, `{"outcome":"chan`)
+			panic(http.ErrAbortHandler)
+		default:
+			next.ServeHTTP(w, r)
+		}
+	})
+}
+
+// discarded takes an answer that nobody gets.
+type discarded struct{ header http.Header }
+
+func (d discarded) Header() http.Header         { return d.header }
+func (d discarded) Write(b []byte) (int, error) { return len(b), nil }
+func (d discarded) WriteHeader(int)             {}
+
+// RequestAPI is the description of the requests in the form of OpenAPI 3.1.
+func RequestAPI() ([]byte, error) {
+	return new(holder).operations(http.NewServeMux()).OpenAPI().MarshalJSON()
+}
+
+// Caller is where a request comes from and the key that it carries.
+type Caller struct {
+	Authorization string     `header:"Authorization" doc:"Bearer and the key, or the password of the account"`
+	at            netip.Addr // set by Resolve
+}
+
+// Resolve implements huma.Resolver.
+func (c *Caller) Resolve(ctx huma.Context) []error {
+	at, err := netip.ParseAddrPort(ctx.RemoteAddr())
+	if err == nil {
+		c.at = at.Addr().Unmap()
+	}
+	return nil
+}
+
+func (c *Caller) bearer() string {
+	secret, _ := strings.CutPrefix(c.Authorization, "Bearer ")
+	return secret
+}
+
+// OfZone is a zone in a path.
+type OfZone struct {
+	Caller
+	Zone string `path:"zone" maxLength:"253" doc:"name of the zone"`
+}
+
+// OfKey is a key of it.
+type OfKey struct {
+	OfZone
+	Key string `path:"key" maxLength:"253" doc:"name of the key"`
+}
+
+type answered[T any] struct{ Body T }
+
+func operation(method, path, id, summary string) huma.Operation {
+	return huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary, MaxBodyBytes: maxRequest,
+		Security: []map[string][]string{{"key": {}}}}
+}
+
+// operations registers what is asked over HTTPS.
+func (h *holder) operations(mux *http.ServeMux) huma.API {
+	huma.DefaultArrayNullable = false
+	config := huma.DefaultConfig("Outside names", "1")
+	config.Info.Description = "Telling the address of a name that follows a line, and the keys that may. A key is a " +
+		"TSIG key (RFC 8945) as well: the same octets sign an UPDATE (RFC 2136) and are the bearer of a request."
+	config.CreateHooks, config.DocsPath, config.SchemasPath = nil, "", ""
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"key": {Type: "http", Scheme: "bearer"}}
+	api := humago.New(mux, config)
+
+	type verdict struct {
+		Status     int
+		RetryAfter int `header:"Retry-After"`
+		Body       transfer.Verdict
+	}
+	tell := operation(http.MethodPut, "/v1/names/{name}", "tell", "Tell the address of a name")
+	tell.Responses = map[string]*huma.Response{}
+	huma.Register(api, tell, func(_ context.Context, in *struct {
+		Caller
+		Name string `path:"name" maxLength:"253" doc:"the whole name"`
+		Body transfer.Telling
+	}) (*verdict, error) {
+		status, v := h.tell(time.Now(), in.bearer(), in.at, zone.Tidy(in.Name), in.Body)
+		return &verdict{status, v.After, v}, nil
+	})
+	own := operation(http.MethodGet, "/v1/address", "own-address", "The address that a request comes from")
+	own.Security = nil
+	type ownAddress struct {
+		Address netip.Addr `json:"address"`
+	}
+	huma.Register(api, own, func(_ context.Context, in *struct{ Caller }) (*answered[ownAddress], error) {
+		return &answered[ownAddress]{ownAddress{in.at}}, nil
+	})
+	huma.Register(api, operation(http.MethodGet, "/v1/zones/{zone}/records", "records",
+		"The records of a zone, with who writes them"),
+		func(_ context.Context, in *OfZone) (*answered[[]outside.Set], error) {
+			return managed(h, in, func(z yang.Zone) ([]outside.Set, error) { return h.origins(z), nil })
+		})
+	huma.Register(api, operation(http.MethodGet, "/v1/zones/{zone}/keys", "keys", "The keys of a zone"),
+		func(_ context.Context, in *OfZone) (*answered[[]outside.Key], error) {
+			return managed(h, in, func(z yang.Zone) ([]outside.Key, error) { return h.keysOf(z.Name), nil })
+		})
+	huma.Register(api, operation(http.MethodPost, "/v1/zones/{zone}/keys", "make-key",
+		"Make a key; it is shown this once"),
+		func(_ context.Context, in *struct {
+			OfZone
+			Body transfer.KeyWish
+		}) (*answered[transfer.MadeKey], error) {
+			return managed(h, &in.OfZone, func(z yang.Zone) (transfer.MadeKey, error) { return h.make(z, in.Body) })
+		})
+	huma.Register(api, operation(http.MethodPost, "/v1/zones/{zone}/keys/{key}/replacement", "replace-key",
+		"Make a key in the place of one, which is taken for a while yet"),
+		func(_ context.Context, in *struct {
+			OfKey
+			Body struct {
+				Keep int `json:"keep" minimum:"0" maximum:"2592000" doc:"for how long the old one is taken yet, in seconds"`
+			}
+		}) (*answered[transfer.MadeKey], error) {
+			return managed(h, &in.OfZone, func(z yang.Zone) (transfer.MadeKey, error) {
+				return h.replaceKey(z.Name, in.Key, time.Duration(in.Body.Keep)*time.Second)
+			})
+		})
+	huma.Register(api, operation(http.MethodDelete, "/v1/zones/{zone}/keys/{key}", "revoke-key", "End a key now"),
+		func(_ context.Context, in *OfKey) (*struct{}, error) {
+			_, err := managed(h, &in.OfZone, func(z yang.Zone) (struct{}, error) {
+				if k, ok := h.keys[in.Key]; !ok || k.Zone != z.Name {
+					return struct{}{}, huma.Error404NotFound("The zone has no key " + in.Key + ".")
+				}
+				delete(h.keys, in.Key)
+				return struct{}{}, h.save()
+			})
+			return nil, err
+		})
+	return api
+}
+
+// managed does something to a zone for who has its account.
+func managed[T any](h *holder, in *OfZone, do func(z yang.Zone) (T, error)) (*answered[T], error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	z, at := h.zone(zone.Tidy(in.Zone))
+	password := h.accounts[z.Name]
+	if at < 0 || password == "" || subtle.ConstantTimeCompare([]byte(password), []byte(in.bearer())) != 1 {
+		return nil, huma.Error401Unauthorized("The account or its password is wrong.")
+	}
+	out, err := do(z)
+	if err != nil {
+		return nil, err
+	}
+	return &answered[T]{out}, nil
+}
+
+// tell judges and makes a request.
+func (h *holder) tell(
+	now time.Time, secret string, from netip.Addr, name string, t transfer.Telling,
+) (status int, v transfer.Verdict) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	refused := func(status int, reason string) (int, transfer.Verdict) {
+		return status, transfer.Verdict{Outcome: transfer.Refused, Reason: reason}
+	}
+	k, ok := h.bearer(secret)
+	if !ok {
+		return refused(http.StatusUnauthorized, "nobody has this key")
+	}
+	if again := h.tooOften(k.Name, now); again > 0 {
+		return http.StatusTooManyRequests, transfer.Verdict{Outcome: transfer.TooOften,
+			After: int((again + time.Second - 1) / time.Second)}
+	}
+	if err := k.alive(now, from); err != nil {
+		return refused(http.StatusForbidden, err.Error())
+	}
+	if zone.CheckName(name) != nil {
+		return refused(http.StatusBadRequest, "the name is none; send for example home.garret.example")
+	}
+	z, at := h.zone(k.Zone)
+	if at < 0 || !zone.Within(name, z.Name) {
+		return refused(http.StatusForbidden, fmt.Sprintf("the key %s is not of the zone of %s", k.Name, name))
+	}
+	if len(t.Addresses) == 0 {
+		t.Addresses = []netip.Addr{from}
+	}
+	h.uses(k.Name, now)
+	m := new(dns.Msg)
+	m.SetUpdate(dns.Fqdn(z.Name))
+	if err := updateOf(m, z, name, t); err != nil {
+		return refused(http.StatusBadRequest, err.Error())
+	}
+	if t.Follow && k.narrow() && k.allowed(name, "A") {
+		h.follow([]string{name})
+	}
+	serial := h.serial
+	code, why := h.change(k, m)
+	if code != dns.RcodeSuccess {
+		return refused(http.StatusForbidden, cmp.Or(why, "the server says "+dns.RcodeToString[code]))
+	}
+	v = transfer.Verdict{Outcome: transfer.Changed, Addresses: t.Addresses}
+	if h.serial == serial {
+		v.Outcome = transfer.Unchanged
+	}
+	return http.StatusOK, v
+}
+
+// updateOf is a request as an UPDATE that puts each set whole.
+func updateOf(m *dns.Msg, z yang.Zone, name string, t transfer.Telling) error {
+	all := []string{name}
+	if t.Below {
+		all = append(all, "*."+name)
+	}
+	families := map[string]bool{}
+	for _, a := range t.Addresses {
+		typ := "A"
+		if a.Is6() && !a.Is4In6() {
+			typ = "AAAA"
+		}
+		if families[typ] || !a.IsValid() || a.Zone() != "" {
+			return fmt.Errorf("send one address of a family")
+		}
+		families[typ] = true
+		for _, name := range all {
+			owner, _ := zone.Relative(name, z.Name)
+			r := zone.Record{Owner: owner, Type: typ, Data: a.Unmap().String(), TTL: cmp.Or(t.TTL, 120)}
+			rr, err := r.RR(z.Name, r.TTL)
+			if err != nil {
+				return err
+			}
+			m.RemoveRRset([]dns.RR{rr})
+			m.Insert([]dns.RR{rr})
+		}
+	}
+	return nil
+}
+
+// tooOften counts a request of a key; again is how long it has to wait, 0 where it may ask now.
+func (h *holder) tooOften(key string, now time.Time) (again time.Duration) {
+	recent := slices.DeleteFunc(h.asked[key], func(at time.Time) bool { return now.Sub(at) >= askedAgain })
+	if len(recent) >= mostAsked {
+		h.asked[key] = recent
+		return askedAgain - now.Sub(recent[0])
+	}
+	h.asked[key] = append(recent, now)
+	return 0
+}
+
+// origins are the sets of a zone with who writes them.
+func (h *holder) origins(z yang.Zone) []outside.Set {
+	out := []outside.Set{}
+	for _, r := range z.Record {
+		name := zone.Absolute(r.Owner, z.Name)
+		if i := slices.IndexFunc(out, func(o outside.Set) bool {
+			return o.Name == name && o.Type == r.Type
+		}); i >= 0 {
+			out[i].Data = append(out[i].Data, r.Data)
+			continue
+		}
+		o := outside.Set{Name: name, Type: r.Type, Data: []string{r.Data}, Origin: "hand"}
+		if f, follows := h.followed[name]; follows && slices.Contains(addressTypes, r.Type) {
+			o.Origin, o.Key, o.At = "following", f.Key, f.At
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+func (k Key) held() outside.Key {
+	return outside.Key{Limits: k.Limits, Name: k.Name, Reads: k.Reads, Made: k.Made, Uses: k.Uses, Used: k.Used}
+}
+
+func (h *holder) keysOf(zone string) []outside.Key {
+	out := []outside.Key{}
+	for _, k := range h.keys {
+		if k.Zone == zone {
+			out = append(out, k.held())
+		}
+	}
+	slices.SortFunc(out, func(a, b outside.Key) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// make makes a key.
+func (h *holder) make(z yang.Zone, wish transfer.KeyWish) (transfer.MadeKey, error) {
+	wish.Name = zone.Tidy(wish.Name)
+	if err := zone.CheckName(wish.Name); err != nil {
+		return transfer.MadeKey{}, huma.Error422UnprocessableEntity("The key's name: " + err.Error() + ".")
+	}
+	if _, has := h.keys[wish.Name]; has {
+		return transfer.MadeKey{}, huma.Error422UnprocessableEntity("There is a key " + wish.Name + " already.")
+	}
+	for i, name := range wish.Names {
+		wish.Names[i] = zone.Tidy(name)
+		if !zone.Within(wish.Names[i], z.Name) {
+			return transfer.MadeKey{}, huma.Error422UnprocessableEntity(name + " is not in " + z.Name + ".")
+		}
+		if data := h.fixed(z, wish.Names[i]); len(data) > 0 && !wish.Follow {
+			return transfer.MadeKey{}, huma.Error409Conflict(byHand(wish.Names[i], data))
+		}
+	}
+	k := Key{Limits: wish.Limits, Name: wish.Name, Zone: z.Name, Secret: newSecret(), Made: time.Now(),
+		Reads: !wish.UpdateOnly && len(wish.Names) == 0}
+	h.keys[k.Name] = k
+	if wish.Follow {
+		h.follow(wish.Names)
+	}
+	return transfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
+}
+
+// replaceKey makes a key that may do what another may, which ends after a while.
+func (h *holder) replaceKey(in, name string, keep time.Duration) (transfer.MadeKey, error) {
+	old, ok := h.keys[name]
+	if !ok || old.Zone != in {
+		return transfer.MadeKey{}, huma.Error404NotFound("The zone has no key " + name + ".")
+	}
+	k := old
+	k.Secret, k.Made, k.Uses, k.Used, k.Ends = newSecret(), time.Now(), 0, time.Time{}, time.Time{}
+	base, _, _ := strings.Cut(old.Name, "-r")
+	for i := 2; ; i++ {
+		if k.Name = fmt.Sprintf("%s-r%d", base, i); !h.taken(k.Name) {
+			break
+		}
+	}
+	if end := k.Made.Add(keep); old.Ends.IsZero() || end.Before(old.Ends) {
+		old.Ends = end
+	}
+	h.keys[old.Name], h.keys[k.Name] = old, k
+	return transfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
+}
+
+func (h *holder) taken(key string) bool {
+	_, has := h.keys[key]
+	return has
+}
