@@ -16,7 +16,8 @@ import (
 var files embed.FS
 
 // Names lists the sites.
-var Names = []string{"kelder-bridge", "hallin-road", "moss-end", "quill-street", "the-garret", "the-yard"}
+var Names = []string{"kelder-bridge", "hallin-road", "moss-end", "quill-street", "the-garret", "the-yard",
+	"the-hut"}
 
 // Outside is an address beyond every uplink that answers: the simulated internet
 // answers for all, and this one is nobody's (RFC 5737).
@@ -45,11 +46,21 @@ var Programs = map[string]string{"dev-moss-srv": "hostname-cache"}
 var Lines = map[string]map[string]netip.Addr{
 	"dev-garret-rt": {"wan": netip.AddrFrom4([4]byte{203, 0, 113, 97})},
 	"dev-yard-gw":   {"wan": netip.AddrFrom4([4]byte{198, 51, 100, 140})},
+	"dev-hut-rt":    {"wan": netip.AddrFrom4([4]byte{100, 72, 9, 4})}, // its provider shares one address among many
 }
 
 // Told are addresses that the world is told already when the demonstration begins: of the yard's name one that
-// its line had before.
-var Told = map[string]netip.Addr{"vpn.saltmarsh.example": netip.AddrFrom4([4]byte{198, 51, 100, 22})}
+// its line had before, of the hut's one that was its own.
+var Told = map[string]netip.Addr{
+	"vpn.saltmarsh.example": netip.AddrFrom4([4]byte{198, 51, 100, 22}),
+	"hut.tidewater.example": netip.AddrFrom4([4]byte{203, 0, 113, 7}),
+}
+
+// Passwords are the made-up passwords of lines, by the names that site files give them.
+var Passwords = map[string]map[string]string{
+	"site-the-garret": {"garret-line": "tiles-and-rain"},
+	"site-the-hut":    {"hut-line": "mast-and-tide"},
+}
 
 // LostKeys are keys that sites name and that the provider does not take any more.
 var LostKeys = map[string]bool{"vpn.saltmarsh": true}
@@ -68,7 +79,7 @@ var crowd = map[string]int{
 	"net-hallin-bench": 2, "net-hallin-clinic": 12, "net-hallin-waiting": 3,
 	"net-moss-bench": 2, "net-moss-ward": 11, "net-moss-theatre": 3, "net-moss-kennels": 4,
 	"net-quill-home": 7, "net-quill-lab": 4, "net-quill-things": 9, "net-quill-guests": 2,
-	"net-garret": 6, "net-yard-office": 5, "net-yard-slip": 3,
+	"net-garret": 6, "net-yard-office": 5, "net-yard-slip": 3, "net-hut": 3,
 }
 
 var words = []string{"recep-pc", "vet-laptop", "nurse-tablet", "office-pc", "phone", "camera", "sensor", "display"}

@@ -19,6 +19,7 @@ func TestPlantedMistakes(t *testing.T) {
 		"quill-street":  {"alias-target-missing", "ddns-key-too-wide"},
 		"the-garret":    {"short-names-leak"},
 		"the-yard":      {"dns-outside-first"},
+		"the-hut":       {"mtu-above-uplink"},
 	}
 	for _, name := range scenario.Names {
 		var got []string

@@ -37,10 +37,6 @@ const (
 	Password = "slate-and-lichen"
 )
 
-// linePassword is the made-up password of the line at the Garret, kept by its
-// router and by Lithos under the name the site file gives it.
-const linePassword = "tiles-and-rain"
-
 // Options of a demonstration.
 type Options struct {
 	State string // folder the devices' startup configurations survive in; empty for none
@@ -59,7 +55,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	w.Outside, w.Store.Documents = scenario.Outside, true
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop,
-		secrets: map[string]string{"garret-line": linePassword}}
+		secrets: map[string]string{}}
 	if running.Internet, err = internet.Start(); err != nil {
 		return nil, err
 	}
@@ -80,8 +76,13 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			running.Close()
 		}
 	}()
-	if err := w.KeepSecret(ctx, "site-the-garret", "garret-line", linePassword); err != nil {
-		return nil, err
+	for siteID, list := range scenario.Passwords {
+		for name, password := range list {
+			running.secrets[name] = password
+			if err := w.KeepSecret(ctx, siteID, name, password); err != nil {
+				return nil, err
+			}
+		}
 	}
 	for _, name := range scenario.Names {
 		doc := scenario.Site(name)
