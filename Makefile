@@ -42,6 +42,7 @@ generate: $(TOOLS)/sqlc web/node_modules/.installed ## Make generated code anew
 	cd internal/store && $(TOOLS)/sqlc generate
 	go run ./cmd/lithos openapi > docs/openapi.json
 	go run ./cmd/lithos schema > docs/site.schema.json
+	go run ./cmd/lithos outside-names > docs/outside-names.json
 	go run ./cmd/lithos options > docs/options.md
 	go run ./cmd/lithos rules > docs/rules.md
 	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.gen.ts >/dev/null

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/site"
 	"lithos/internal/api"
+	"lithos/internal/standin/internet"
 )
 
 type checkCommand struct {
@@ -168,6 +170,22 @@ func (schemaCommand) Run(out io.Writer) error {
 	if err == nil {
 		_, err = fmt.Fprintf(out, "%s\n", raw)
 	}
+	return err
+}
+
+type requestsCommand struct{}
+
+// Run prints docs/outside-names.json.
+func (requestsCommand) Run(out io.Writer) error {
+	doc, err := internet.RequestAPI()
+	if err != nil {
+		return err
+	}
+	var indented bytes.Buffer
+	if err := json.Indent(&indented, doc, "", "  "); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintln(out, indented.String())
 	return err
 }
 

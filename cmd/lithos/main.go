@@ -22,25 +22,26 @@ import (
 )
 
 type cli struct {
-	Demo    demoCommand    `cmd:"" help:"Run everything with the made-up sites: PostgreSQL, simulated devices, the server."`
-	Serve   serveCommand   `cmd:"" help:"Run the server on a database."`
-	Migrate migrateCommand `cmd:"" help:"Bring a database to this version's layout."`
-	Account accountCommand `cmd:"" help:"Make accounts, switch them off, list and end their sessions."`
-	Key     keyCommand     `cmd:"" help:"Make the key file, or accept a new one in place of a lost one."`
-	Hold    holdCommand    `cmd:"" help:"Keep every push and reading from the devices until they are released."`
-	Release releaseCommand `cmd:"" help:"Let pushes and readings go on, for example after a restore."`
-	Audit   auditCommand   `cmd:"" help:"Print what was done by whom."`
-	Device  deviceCommand  `cmd:"" help:"Record how a device is reached (password read from standard input)."`
-	Check   checkCommand   `cmd:"" help:"Check site files; exit 1 when a finding blocks."`
-	Export  exportCommand  `cmd:"" help:"Write a site's file."`
-	Import  importCommand  `cmd:"" help:"Make a site file the newest revision of its site."`
-	Ask     askCommand     `cmd:"" help:"Say what a name answers to somebody at the site of a file, and how."`
-	Zone    zoneCommand    `cmd:"" help:"Write a zone of a site file as a zone or hosts file, or read one into it."`
-	Schema  schemaCommand  `cmd:"" help:"Print the site file's JSON Schema."`
-	Openapi openapiCommand `cmd:"" help:"Print the API's OpenAPI document."`
-	Options optionsCommand `cmd:"" help:"Print the reference of DHCP options, in Markdown."`
-	Rules   rulesCommand   `cmd:"" help:"Print the reference of rules, in Markdown."`
-	Standin standinCommand `cmd:"" help:"Simulate devices, or serve DHCP on real networks, from a site file."`
+	Demo     demoCommand     `cmd:"" help:"Run everything with the made-up sites: PostgreSQL, simulated devices, the server."`
+	Serve    serveCommand    `cmd:"" help:"Run the server on a database."`
+	Migrate  migrateCommand  `cmd:"" help:"Bring a database to this version's layout."`
+	Account  accountCommand  `cmd:"" help:"Make accounts, switch them off, list and end their sessions."`
+	Key      keyCommand      `cmd:"" help:"Make the key file, or accept a new one in place of a lost one."`
+	Hold     holdCommand     `cmd:"" help:"Keep every push and reading from the devices until they are released."`
+	Release  releaseCommand  `cmd:"" help:"Let pushes and readings go on, for example after a restore."`
+	Audit    auditCommand    `cmd:"" help:"Print what was done by whom."`
+	Device   deviceCommand   `cmd:"" help:"Record how a device is reached (password read from standard input)."`
+	Check    checkCommand    `cmd:"" help:"Check site files; exit 1 when a finding blocks."`
+	Export   exportCommand   `cmd:"" help:"Write a site's file."`
+	Import   importCommand   `cmd:"" help:"Make a site file the newest revision of its site."`
+	Ask      askCommand      `cmd:"" help:"Say what a name answers to somebody at the site of a file, and how."`
+	Zone     zoneCommand     `cmd:"" help:"Write a zone of a site file as a zone or hosts file, or read one into it."`
+	Schema   schemaCommand   `cmd:"" help:"Print the site file's JSON Schema."`
+	Openapi  openapiCommand  `cmd:"" help:"Print the API's OpenAPI document."`
+	Requests requestsCommand `cmd:"" name:"outside-names" help:"Print the OpenAPI document of the requests that tell outside names."`
+	Options  optionsCommand  `cmd:"" help:"Print the reference of DHCP options, in Markdown."`
+	Rules    rulesCommand    `cmd:"" help:"Print the reference of rules, in Markdown."`
+	Standin  standinCommand  `cmd:"" help:"Simulate devices, or serve DHCP on real networks, from a site file."`
 }
 
 // database is what every command on a database is told.

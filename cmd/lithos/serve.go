@@ -43,6 +43,7 @@ type serveCommand struct {
 	Outside     netip.Addr     `help:"An address on the internet that answers an echo request; a push proves its networks by it." env:"LITHOS_OUTSIDE"`
 	OutsideName string         `help:"A name on the internet that is there; a push proves its resolvers by it. Without one it asks for the servers of the root." env:"LITHOS_OUTSIDE_NAME"`
 	Authority   string         `name:"certificate-authority" help:"URL that says whether a certificate would be issued (docs/operating.md)." env:"LITHOS_CERTIFICATE_AUTHORITY"`
+	Resolvers   []netip.Addr   `name:"resolver" help:"Resolvers on the internet that a trial of a following name asks what they hold; several times for several." env:"LITHOS_RESOLVERS"`
 	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
 	Proxy       []netip.Prefix `help:"Reverse proxies, as prefixes, whose X-Forwarded-For is believed." env:"LITHOS_PROXY"`
 	Quiet       bool           `help:"Write no access log." env:"LITHOS_QUIET"`
@@ -69,6 +70,7 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 		return fmt.Errorf("%w; give another address with --listen", err)
 	}
 	w.Pushes.Outside, w.Pushes.OutsideName = c.Outside, c.OutsideName
+	w.Resolvers = c.Resolvers
 	w.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	o := api.Options{Secure: c.Secure, Proxies: c.Proxy}

@@ -48,8 +48,8 @@ type Finding struct {
 	Fix       *Fix            `json:"fix,omitempty"`
 	// Other is another fix, where there are two ways out of which neither is the usual.
 	Other *Fix `json:"other,omitempty"`
-	// Act is what helps and is no edit of the document.
-	Act *Act `json:"act,omitempty"`
+	// Remedy is what helps and is no edit of the document.
+	Remedy *Remedy `json:"remedy,omitempty"`
 	// Value is what is wrong where that is neither a part nor an address: a VLAN id,
 	// an option's value.
 	Value string `json:"-"`
@@ -63,17 +63,17 @@ type Fix struct {
 	Edits []edit.Edit `json:"edits"`
 }
 
-// Act is something that is done at once, whatever is drafted.
-type Act struct {
+// Remedy is something that is done at once, whatever is drafted.
+type Remedy struct {
 	Title string   `json:"title"`
 	Do    string   `json:"do" enum:"send,key" doc:"send: tell a following name its address; key: have a key made for it"`
 	On    site.Ref `json:"on"`
 }
 
-// What acts do.
+// What remedies do.
 const (
-	ActSend = "send"
-	ActKey  = "key"
+	RemedySend = "send"
+	RemedyKey  = "key"
 )
 
 // Rule is one row of the table of rules.

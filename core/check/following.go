@@ -44,18 +44,18 @@ func followingKeyWide(f *facts, report func(Finding)) {
 			Parts: []site.Ref{followingRef(w.ID)}, Value: w.Key,
 			Says: fmt.Sprintf("Whoever reads %s where the name is kept can point every name of %s elsewhere. Have "+
 				"a key made that may write %s alone.", w.Key, f.Zones[at].Name, w.Name),
-			Fix: changeFollowing("Take the key away", w, func(now *site.Following) { now.Key, now.Secret = "", "" }),
-			Act: f.newKey("Have a narrow key made", w),
+			Fix:    changeFollowing("Take the key away", w, func(now *site.Following) { now.Key, now.Secret = "", "" }),
+			Remedy: f.newKey("Have a narrow key made", w),
 		})
 	})
 }
 
 // newKey is having a key made for a name, where its zone has a provider that makes them.
-func (f *facts) newKey(title string, w *site.Following) *Act {
+func (f *facts) newKey(title string, w *site.Following) *Remedy {
 	if z, ok := f.ZoneOf(w.Name, site.Outside); !ok || z.KeysAt == "" {
 		return nil
 	}
-	return &Act{title, ActKey, followingRef(w.ID)}
+	return &Remedy{title, RemedyKey, followingRef(w.ID)}
 }
 
 func followingKeyEnding(a *around, report func(Finding)) {
@@ -76,7 +76,7 @@ func followingKeyEnding(a *around, report func(Finding)) {
 			title = "The key of " + w.Name + " has ended"
 		}
 		report(Finding{Title: title, Parts: []site.Ref{followingRef(w.ID)}, Value: w.Key, Says: says,
-			Act: a.newKey("Have a new key made", w)})
+			Remedy: a.newKey("Have a new key made", w)})
 	})
 }
 
@@ -288,11 +288,11 @@ func (a *around) toldOf(w followed) (told []string, read bool) {
 }
 
 // sendNow is telling a name its address at once; nil where nobody reaches that.
-func sendNow(w followed) *Act {
+func sendNow(w followed) *Remedy {
 	if w.reach != outside.Public {
 		return nil
 	}
-	return &Act{"Send it now", ActSend, followingRef(w.ID)}
+	return &Remedy{"Send it now", RemedySend, followingRef(w.ID)}
 }
 
 func followingMissing(a *around, report func(Finding)) {
@@ -300,8 +300,8 @@ func followingMissing(a *around, report func(Finding)) {
 		if told, read := a.toldOf(w); read && len(told) == 0 {
 			report(Finding{
 				Title: "The world knows no " + w.Name, Parts: []site.Ref{followingRef(w.ID)}, Value: w.typ,
-				Says: fmt.Sprintf("Its server has no %s for it, and the line has %s.", w.typ, w.address),
-				Act:  sendNow(w),
+				Says:   fmt.Sprintf("Its server has no %s for it, and the line has %s.", w.typ, w.address),
+				Remedy: sendNow(w),
 			})
 		}
 	})
@@ -318,7 +318,7 @@ func followingStale(a *around, report func(Finding)) {
 			Addresses: single(w.address), Value: w.typ,
 			Says: fmt.Sprintf("It is told %s, and the line has %s. Who comes by that name reaches nobody, or a "+
 				"stranger.", strings.Join(told, ", "), w.address),
-			Act: sendNow(w),
+			Remedy: sendNow(w),
 		})
 	})
 }

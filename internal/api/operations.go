@@ -18,6 +18,7 @@ import (
 	"lithos/internal/order"
 	"lithos/internal/people"
 	"lithos/internal/push"
+	"lithos/internal/transfer"
 	"lithos/internal/view"
 	"lithos/internal/watch"
 	"lithos/internal/work"
@@ -343,6 +344,16 @@ func (s *server) nameOperations(api huma.API) {
 			v, err := s.work.TryFollowing(ctx, who(ctx), in.Site, in.Following)
 			return answer(s, v, err)
 		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/following/{following}/resolvers", "following-resolvers",
+		"What resolvers on the internet hold of a following name"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Following string `path:"following" doc:"id of the name" maxLength:"64"`
+		}) (*body[[]watch.Remembered], error) {
+			v, err := s.work.AskResolvers(ctx, in.Site, in.Following)
+			return answer(s, v, err)
+		})
+	s.keyOperations(api)
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/certificates/{certificate}/try", "try-certificate",
 		"Prove a name as who asks for its certificate does, and take the proof away again"),
 		func(ctx context.Context, in *struct {
@@ -373,6 +384,61 @@ func (s *server) nameOperations(api huma.API) {
 				return nil, s.problem(err)
 			}
 			v, err := p.Ask(names.Question{Who: in.Who, Name: in.Name, Type: in.Type})
+			return answer(s, v, err)
+		})
+}
+
+// ZoneInput is an outside zone in a path.
+type ZoneInput struct {
+	SiteInput
+	Zone string `path:"zone" doc:"id of the zone" maxLength:"64"`
+}
+
+// KeyInput is one of its keys.
+type KeyInput struct {
+	ZoneInput
+	Key string `path:"key" doc:"name of the key" maxLength:"253"`
+}
+
+func (s *server) keyOperations(api huma.API) {
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/zones/{zone}/keys", "make-outside-key",
+		"Have the provider of a zone make a key; it is shown this once"),
+		func(ctx context.Context, in *struct {
+			ZoneInput
+			Body watch.KeyWish
+		}) (*body[*transfer.MadeKey], error) {
+			v, err := s.work.MakeKey(ctx, who(ctx), in.Site, in.Zone, in.Body)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/zones/{zone}/keys/{key}/replacement",
+		"replace-outside-key", "Have a key made in the place of one, which is taken for a week yet"),
+		func(ctx context.Context, in *KeyInput) (*body[*transfer.MadeKey], error) {
+			v, err := s.work.ReplaceKey(ctx, who(ctx), in.Site, in.Zone, in.Key)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodDelete, "/api/sites/{site}/zones/{zone}/keys/{key}", "revoke-outside-key",
+		"Have a key end now"),
+		func(ctx context.Context, in *KeyInput) (*struct{}, error) {
+			if err := s.work.RevokeKey(ctx, who(ctx), in.Site, in.Zone, in.Key); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/following/{following}/key", "key-for-following",
+		"Have a key made that may write a following name alone, and put it into the draft; it is not shown"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Following string `path:"following" doc:"id of the name" maxLength:"64"`
+			Body      struct {
+				Version int32     `json:"version" doc:"of the draft it is put into"`
+				Follow  bool      `json:"follow,omitempty" doc:"lets a record written by hand follow from the first update"`
+				Look    view.Look `json:"look"`
+			}
+		}) (*body[*view.Changed], error) {
+			in.Body.Look.Order = in.Order
+			var v *view.Changed
+			err := s.work.HaveKeyMade(ctx, who(ctx), in.Order, in.Body.Version, in.Following, in.Body.Follow,
+				func(out *draft.Edited) { v = s.changed(out, in.Body.Look) })
 			return answer(s, v, err)
 		})
 }

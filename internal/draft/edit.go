@@ -332,9 +332,15 @@ func newID(kind string) string {
 
 const maxSecret = 200 // characters
 
-// keptBy are the kinds with a password or a key, and how the names begin under which those are kept.
-var keptBy = map[string]string{site.KindInterface: "line", site.KindZone: "key",
-	site.KindCertificate: "key", site.KindFollowing: "key"}
+// kept is a field of a password or a key, and how the names begin under which those are kept.
+type kept struct {
+	kind, field, begins string
+	key                 bool // a TSIG key
+}
+
+var keptFields = []kept{{site.KindInterface, "secret", "line", false}, {site.KindZone, "secret", "key", true},
+	{site.KindZone, "account", "account", false}, {site.KindCertificate, "secret", "key", true},
+	{site.KindFollowing, "secret", "key", true}}
 
 // sealTyped takes the passwords out of what was typed and leaves in their place
 // the names they are to be kept under. A draft holds only those. Each gets a name
@@ -342,30 +348,31 @@ var keptBy = map[string]string{site.KindInterface: "line", site.KindZone: "key",
 func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.Entry) ([]gen.PutSecretParams, error) {
 	var out []gen.PutSecretParams
 	for i, e := range entries {
-		value := e.Fields["secret"]
-		begins, is := keptBy[e.Kind]
-		if !is || value == "" {
-			continue
+		for _, f := range keptFields {
+			value := e.Fields[f.field]
+			if f.kind != e.Kind || value == "" {
+				continue
+			}
+			problem, what := "", "password"
+			if len(value) > maxSecret {
+				problem = fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
+			}
+			if err := site.CheckKey(value); f.key && err != nil {
+				problem, what = err.Error(), "key"
+			}
+			if problem != "" {
+				return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the " + what + " " + problem + ".",
+					Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.field), Says: problem}}}
+			}
+			sealed, err := s.sealer.Seal(value)
+			if err != nil {
+				return nil, err
+			}
+			name := newID(f.begins)
+			e.Fields[f.field] = name
+			out = append(out, gen.PutSecretParams{SiteID: d.Order.SiteID, Name: name, Sealed: sealed, PutBy: by.ID,
+				OrderID: d.Order.ID})
 		}
-		problem, what := "", "password"
-		if len(value) > maxSecret {
-			problem = fmt.Sprintf("has %d characters; type at most %d", len(value), maxSecret)
-		}
-		if err := site.CheckKey(value); e.Kind != site.KindInterface && err != nil {
-			problem, what = err.Error(), "key"
-		}
-		if problem != "" {
-			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the " + what + " " + problem + ".",
-				Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.secret", i), Says: problem}}}
-		}
-		sealed, err := s.sealer.Seal(value)
-		if err != nil {
-			return nil, err
-		}
-		name := newID(begins)
-		e.Fields["secret"] = name
-		out = append(out, gen.PutSecretParams{SiteID: d.Order.SiteID, Name: name, Sealed: sealed, PutBy: by.ID,
-			OrderID: d.Order.ID})
 	}
 	return out, nil
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"lithos/core/check"
+	"lithos/core/option"
 	"lithos/core/outside"
 	"lithos/core/site"
 	"lithos/core/zone"
@@ -22,20 +24,31 @@ const (
 
 // Following is an outside name that follows a line, with what the line had and what the world was told.
 type Following struct {
-	Ref      string         `json:"ref"`
-	Name     string         `json:"name"`
-	Site     string         `json:"site"` // code
-	SiteName string         `json:"siteName"`
-	Zone     string         `json:"zone,omitempty" doc:"id of the outside zone that it is in"`
-	Line     string         `json:"line"` // in words
-	Address  string         `json:"address,omitempty" doc:"what the line has now"`
-	State    string         `json:"state" enum:"follows,wrong,unreached,off,unknown"`
-	Says     string         `json:"says"`
-	Since    *time.Time     `json:"since,omitempty" doc:"since when it is so"`
-	Begins   time.Time      `json:"begins" doc:"where the tracks begin"`
-	Had      []FollowedSpan `json:"had" doc:"what the line had"`
-	Told     []FollowedSpan `json:"told" doc:"what the world was told"`
-	Attempts []Attempt      `json:"attempts" doc:"what was sent, the newest first"`
+	Ref      string          `json:"ref"`
+	Name     string          `json:"name"`
+	Site     string          `json:"site"` // code
+	SiteName string          `json:"siteName"`
+	Zone     string          `json:"zone,omitempty" doc:"id of the outside zone that it is in"`
+	Line     string          `json:"line"` // in words
+	KeptBy   string          `json:"keptBy" doc:"who tells it and how, in words"`
+	Address  string          `json:"address,omitempty" doc:"what the line has now"`
+	State    string          `json:"state" enum:"follows,wrong,unreached,off,unknown"`
+	Says     string          `json:"says"`
+	Since    *time.Time      `json:"since,omitempty" doc:"since when it is so"`
+	Begins   time.Time       `json:"begins" doc:"where the tracks begin"`
+	Tracks   []FollowedTrack `json:"tracks" doc:"one for each type of record that it has"`
+	Attempts []Attempt       `json:"attempts" doc:"what was sent, the newest first"`
+	Key      *OutsideKey     `json:"key,omitempty" doc:"its key, where its provider tells of keys"`
+	Proposed int             `json:"proposed,omitempty" doc:"how long others should keep it, in seconds, from how often its line has changed; nothing where too little is known"`
+	TTL      int             `json:"ttl" doc:"how long they may, in seconds"`
+	Notices  []Notice        `json:"notices" doc:"what else is wrong with it"`
+}
+
+// FollowedTrack is what the line had and what the world was told in one type of record.
+type FollowedTrack struct {
+	Type string         `json:"type" enum:"A,AAAA"`
+	Had  []FollowedSpan `json:"had" doc:"what the line had"`
+	Told []FollowedSpan `json:"told" doc:"what the world was told"`
 }
 
 // FollowedSpan is a part of a track, from and to in parts of the whole.
@@ -52,6 +65,13 @@ type Attempt struct {
 	Address string    `json:"address"`
 	Taken   bool      `json:"taken"`
 	Says    string    `json:"says"`
+}
+
+// Notice is something that somebody should see, in a line.
+type Notice struct {
+	Kind     string         `json:"kind" doc:"the rule that found it, or key-unused"`
+	Severity check.Severity `json:"severity" enum:"blocks,warns,notes"`
+	Says     string         `json:"says"`
 }
 
 // Followings are the names of the site that follow lines.
@@ -71,27 +91,82 @@ type held struct {
 
 func (p *Page) following(w *site.Following, now time.Time) Following {
 	f := Following{Ref: site.Ref{Kind: site.KindFollowing, ID: w.ID}.String(), Name: w.Name, Site: p.Site.Code,
-		SiteName: p.Site.Name, Line: "no line", Begins: now.Add(-drawnFor), Attempts: []Attempt{}}
-	if z, ok := p.ZoneOf(w.Name, site.Outside); ok {
+		SiteName: p.Site.Name, Line: "no line", Begins: now.Add(-drawnFor), Attempts: []Attempt{},
+		TTL: cmp.Or(w.TTL, site.FollowingTTL), Tracks: []FollowedTrack{}, Notices: []Notice{}}
+	z, hasZone := p.ZoneOf(w.Name, site.Outside)
+	if hasZone {
 		f.Zone = z.ID
 	}
+	device := "nobody"
 	if d, i, ok := p.Interface(w.Uplink); ok {
-		f.Line = i.Name + " of " + d.Name
+		f.Line, device = i.Name+" of "+d.Name, d.Name
 	}
-	var had, told []held
-	for _, l := range p.beside.Lines {
-		if l.Interface == w.Uplink {
-			had = append(had, held{l.Address, l.First, l.Last})
+	f.KeptBy = keptBy(w, device)
+	had := map[string][]held{}
+	first := now
+	for _, typ := range w.Types() {
+		for _, l := range p.beside.Lines {
+			if l.Interface == w.Line() && l.Address.Is4() == (typ == "A") {
+				had[typ] = append(had[typ], held{l.Address, l.First, l.Last})
+			}
+		}
+		for i, list := 0, had[typ]; i < len(list); i++ {
+			if list[i].to = now; i+1 < len(list) {
+				list[i].to = list[i+1].from
+			}
+			if list[i].from.Before(first) {
+				first = list[i].from
+			}
 		}
 	}
-	for i := range had {
-		if had[i].to = now; i+1 < len(had) {
-			had[i].to = had[i+1].from
-		}
+	if first.After(f.Begins) {
+		f.Begins = first
+	}
+	if least := now.Add(-drawnForLeast); f.Begins.After(least) {
+		f.Begins = least
 	}
 	for _, sent := range p.beside.SentOf(w.ID) {
 		f.Attempts = append(f.Attempts, Attempt{sent.At, sent.Address.String(), sent.Taken, sent.Says})
-		if !sent.Taken {
+	}
+	slices.Reverse(f.Attempts)
+	f.Attempts = f.Attempts[:min(len(f.Attempts), 20)]
+	for _, typ := range w.Types() {
+		told := p.sentSpans(w, typ, now)
+		if len(had[typ]) > 0 {
+			told = p.read(w, typ, told, had[typ][0].from, now)
+		}
+		f.Tracks = append(f.Tracks, FollowedTrack{typ, f.spans(had[typ], nil, now), f.spans(told, had[typ], now)})
+	}
+	p.stand(&f, w, had)
+	f.propose(had, first, now)
+	if hasZone {
+		f.Key = p.outsideKey(z, w.Key, now)
+	}
+	p.notice(&f)
+	return f
+}
+
+// keptBy says who tells a name and how.
+func keptBy(w *site.Following, device string) string {
+	how := "an UPDATE"
+	if w.How == site.ByRequest {
+		how = "an HTTPS request"
+	}
+	if w.Keeper != site.KeptByDevice {
+		return fmt.Sprintf("Lithos, when it reads %s, by %s", device, how)
+	}
+	every := time.Duration(cmp.Or(w.Every, site.FollowingEvery)) * time.Second
+	if w.Source == site.AskedOutside {
+		return fmt.Sprintf("%s, which asks outside every %s, by %s", device, option.FormatDuration(every), how)
+	}
+	return fmt.Sprintf("%s, every %s and at a change, by %s", device, option.FormatDuration(every), how)
+}
+
+// sentSpans is what the world was told from here, over time.
+func (p *Page) sentSpans(w *site.Following, typ string, now time.Time) []held {
+	var told []held
+	for _, sent := range p.beside.SentOf(w.ID) {
+		if !sent.Taken || sent.Address.Is4() != (typ == "A") {
 			continue
 		}
 		if n := len(told); n > 0 {
@@ -99,26 +174,44 @@ func (p *Page) following(w *site.Following, now time.Time) Following {
 		}
 		told = append(told, held{sent.Address, sent.At, now})
 	}
-	if len(had) > 0 && had[0].from.After(f.Begins) {
-		f.Begins = had[0].from
+	return told
+}
+
+// watchedFor is how long a line has to be known before a TTL is proposed from how often it changes.
+const watchedFor = 24 * time.Hour
+
+// propose is the TTL for how often the line has changed, where it has been known for long enough.
+func (f *Following) propose(had map[string][]held, first, now time.Time) {
+	known := now.Sub(first)
+	if known < watchedFor {
+		return
 	}
-	if least := now.Add(-drawnForLeast); f.Begins.After(least) {
-		f.Begins = least
+	changes := 0
+	for _, list := range had {
+		changes = max(changes, len(list)-1)
 	}
-	if len(had) > 0 {
-		told = p.read(w, told, had[0].from, now)
+	f.Proposed = int(outside.ProposedTTL(changes, known) / time.Second)
+}
+
+// notice is what the rules found about a name beside how it stands, and whether its key is used at all.
+func (p *Page) notice(f *Following) {
+	stands := []string{"ddns-stale", "ddns-record-missing", "ddns-shared-address", "ddns-private-address"}
+	for _, found := range p.Judgement.Findings {
+		about := slices.ContainsFunc(found.Parts, func(r site.Ref) bool { return r.String() == f.Ref })
+		if about && !slices.Contains(stands, found.Rule) {
+			f.Notices = append(f.Notices, Notice{found.Rule, found.Severity, found.Title})
+		}
 	}
-	slices.Reverse(f.Attempts)
-	f.Attempts = f.Attempts[:min(len(f.Attempts), 20)]
-	f.Had, f.Told = f.spans(had, nil, now), f.spans(told, had, now)
-	p.stand(&f, w, had)
-	return f
+	if f.Key != nil && f.Key.Unused {
+		f.Notices = append(f.Notices, Notice{"key-unused", check.Notes,
+			fmt.Sprintf("The key %s was never used", f.Key.Name)})
+	}
 }
 
 // read ends what was told with what the server had when it was read last, where that is something else. Where
 // nothing was told from here, the server has had it since it was read first, with the line.
-func (p *Page) read(w *site.Following, told []held, first, now time.Time) []held {
-	values, at := p.toldNow(w)
+func (p *Page) read(w *site.Following, typ string, told []held, first, now time.Time) []held {
+	values, at := p.toldNow(w, typ)
 	if at == nil || len(values) != 1 {
 		return told
 	}
@@ -171,42 +264,52 @@ func (f *Following) spans(list, beside []held, now time.Time) []FollowedSpan {
 	return out
 }
 
-// stand says how a name stands now.
-func (p *Page) stand(f *Following, w *site.Following, had []held) {
+// stand says how a name stands now: as the worst of its addresses does.
+func (p *Page) stand(f *Following, w *site.Following, had map[string][]held) {
 	if !w.Enabled {
 		f.State, f.Says = "off", "It is switched off."
 		return
 	}
-	if len(had) == 0 {
-		f.State, f.Says = "unknown", "The line's address has not been read."
-		return
+	rank := map[string]int{"follows": 1, "unknown": 2, "unreached": 3, "wrong": 4}
+	var addresses []string
+	for _, typ := range w.Types() {
+		state, says, since := p.standOf(w, typ, had[typ])
+		if list := had[typ]; len(list) > 0 {
+			addresses = append(addresses, list[len(list)-1].address.String())
+		}
+		if rank[state] > rank[f.State] {
+			f.State, f.Says, f.Since = state, says, since
+		}
 	}
-	line := had[len(had)-1]
-	f.Address = line.address.String()
-	reach := outside.ReachOf(line.address)
-	if reach != outside.Public && (reach != outside.Documentation || !p.beside.Documents) {
-		f.State, f.Says, f.Since = "unreached", "The line has no address that the world reaches.", &line.from
-		return
-	}
-	told, at := p.toldNow(w)
-	switch {
-	case at == nil:
-		f.State, f.Says = "unknown", "What the world is told has not been read."
-	case len(told) == 1 && told[0] == f.Address:
-		f.State, f.Says, f.Since = "follows", "The world is told what the line has.", at
-	case len(told) == 0:
-		f.State, f.Says, f.Since = "wrong", "The world knows no such name.", &line.from
-	default:
-		f.State, f.Since = "wrong", &line.from
-		f.Says = fmt.Sprintf("The world is told %s.", strings.Join(told, ", "))
-	}
+	f.Address = strings.Join(addresses, " and ")
 	if f.State == "wrong" && len(f.Attempts) > 0 && !f.Attempts[0].Taken {
 		f.Says += " The last update was not taken: " + f.Attempts[0].Says + "."
 	}
 }
 
+func (p *Page) standOf(w *site.Following, typ string, had []held) (state, says string, since *time.Time) {
+	if len(had) == 0 {
+		return "unknown", "The line’s address has not been read.", nil
+	}
+	line := had[len(had)-1]
+	reach := outside.ReachOf(line.address)
+	if reach != outside.Public && (reach != outside.Documentation || !p.beside.Documents) {
+		return "unreached", "The line has no address that the world reaches.", &line.from
+	}
+	told, at := p.toldNow(w, typ)
+	switch {
+	case at == nil:
+		return "unknown", "What the world is told has not been read.", nil
+	case len(told) == 1 && told[0] == line.address.String():
+		return "follows", "The world is told what the line has.", at
+	case len(told) == 0:
+		return "wrong", "The world knows no such name.", &line.from
+	}
+	return "wrong", fmt.Sprintf("The world is told %s.", strings.Join(told, ", ")), &line.from
+}
+
 // toldNow is what the server of a name had when it was read last; at is nil where it never was.
-func (p *Page) toldNow(w *site.Following) (told []string, at *time.Time) {
+func (p *Page) toldNow(w *site.Following, typ string) (told []string, at *time.Time) {
 	z, ok := p.ZoneOf(w.Name, site.Outside)
 	if !ok {
 		return nil, nil
@@ -214,7 +317,7 @@ func (p *Page) toldNow(w *site.Following) (told []string, at *time.Time) {
 	reading := cmp.Or(p.Told(z.ID), &order.ZoneReading{})
 	owner, _ := zone.Relative(w.Name, z.Name)
 	for _, r := range reading.Records {
-		if r.Type == "A" && strings.EqualFold(r.Owner, owner) {
+		if r.Type == typ && strings.EqualFold(r.Owner, owner) {
 			told = append(told, r.Data)
 		}
 	}

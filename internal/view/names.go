@@ -47,6 +47,7 @@ type NamesView struct {
 	ReadFrom string             `json:"readFrom,omitempty" doc:"that device or server"`
 	Problem  string             `json:"problem,omitempty" doc:"why it could not be read the last time"`
 	Lines    []Following        `json:"lines" doc:"names of the listed zone that follow a line"`
+	Keys     *OutsideKeys       `json:"keys,omitempty" doc:"of an outside zone whose provider makes keys"`
 	Missing  string             `json:"missing,omitempty" enum:"resolver,zone" doc:"the first step of a site that keeps no names"`
 }
 
@@ -422,15 +423,25 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 	v.Rows = n.rowsOf(z)
 	if z.Side == site.Outside {
 		v.Rows = append(v.Rows, n.challenges(z)...)
+		v.Keys = n.outsideKeys(z.Zone, time.Now())
 		for _, f := range n.Followings(time.Now()) {
 			if owner, in := zone.Relative(f.Name, z.Name); in && compile.Find(n.book.Outside, f.Name) == z {
 				v.Lines = append(v.Lines, f)
-				r := NameRow{Key: f.Ref, Name: owner, Whole: f.Name, Ref: f.Ref, Type: "A", Outside: f.Address,
-					From: "follows " + f.Line}
-				if mark, ok := n.marks[site.ParseRef(f.Ref)]; ok {
-					r.Severity, r.Finding = string(mark.Severity), mark.ID
+				for _, track := range f.Tracks {
+					r := NameRow{Key: f.Ref + track.Type, Name: owner, Whole: f.Name, Ref: f.Ref, Type: track.Type,
+						From: "follows " + f.Line}
+					if k := len(track.Had) - 1; k >= 0 {
+						r.Outside = track.Had[k].Address
+					}
+					if mark, ok := n.marks[site.ParseRef(f.Ref)]; ok {
+						r.Severity, r.Finding = string(mark.Severity), mark.ID
+					}
+					v.Rows = append(v.Rows, r)
+					if w, ok := n.Follower(site.ParseRef(f.Ref).ID); ok && w.Wildcard {
+						r.Key, r.Name, r.Whole = r.Key+"*", "*."+r.Name, "*."+r.Whole
+						v.Rows = append(v.Rows, r)
+					}
 				}
-				v.Rows = append(v.Rows, r)
 			}
 		}
 	}

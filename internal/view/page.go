@@ -94,8 +94,10 @@ type Finding struct {
 	Addresses string   `json:"addresses,omitempty"`
 	Fix       string   `json:"fix,omitempty"`   // the fix in words; empty when there is none
 	Other     string   `json:"other,omitempty"` // another fix in words
-	Added     bool     `json:"added"`           // by the draft
-	Alike     int      `json:"alike"`           // findings of this kind with a fix, this one included
+	// Remedy is what helps and is done at once, whatever is drafted.
+	Remedy *check.Remedy `json:"remedy,omitempty"`
+	Added  bool          `json:"added"` // by the draft
+	Alike  int           `json:"alike"` // findings of this kind with a fix, this one included
 }
 
 // Changed is what an edit changed of what a browser shows.
@@ -200,6 +202,7 @@ func (p *Page) finding(f check.Finding) Finding {
 	if f.Other != nil {
 		out.Other = f.Other.Title
 	}
+	out.Remedy = f.Remedy
 	return out
 }
 

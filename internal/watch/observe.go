@@ -211,6 +211,9 @@ func (s *Service) readZones(ctx context.Context, siteID string, head *site.Site)
 		if err := s.store.NoteZone(ctx, note); err != nil {
 			return err
 		}
+		if err := s.readKeys(ctx, siteID, z); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -265,7 +268,10 @@ func digestOf(b order.Beside) uint64 {
 		fmt.Fprintln(h, sent.Following, sent.At.Unix(), sent.Taken)
 	}
 	for _, z := range b.Zones {
-		fmt.Fprintln(h, z.ZoneID, z.Problem, z.Serial, len(z.Records))
+		fmt.Fprintln(h, z.ZoneID, z.Problem, z.Serial, len(z.Records), z.KeysProblem)
+		for _, k := range z.Keys {
+			fmt.Fprintln(h, k.Name, k.Uses, k.Ends.Unix())
+		}
 	}
 	for _, a := range b.Access {
 		fmt.Fprintln(h, a.DeviceID, a.Problem, a.ReadAt != nil, a.Programs)

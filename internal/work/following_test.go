@@ -78,9 +78,10 @@ func TestNameFollowsItsLine(t *testing.T) {
 	f = o.follows("the-garret")
 	assert.Equal(t, "follows", f.State)
 	assert.False(t, o.found("the-garret", "ddns-stale"))
-	require.GreaterOrEqual(t, len(f.Had), 2)
-	assert.InDelta(t, 1, f.Had[len(f.Had)-1].To, 0.01)
-	assert.False(t, f.Told[len(f.Told)-1].Wrong)
+	track := f.Tracks[0]
+	require.GreaterOrEqual(t, len(track.Had), 2)
+	assert.InDelta(t, 1, track.Had[len(track.Had)-1].To, 0.01)
+	assert.False(t, track.Told[len(track.Told)-1].Wrong)
 
 	// Somebody writes over it at the provider: it is told again.
 	require.NoError(t, o.devices.Internet.Change("garret.example", func(z *yang.Zone) {
@@ -146,8 +147,8 @@ func TestRefusedUpdateIsTriedAgain(t *testing.T) {
 func TestFollowingIsTried(t *testing.T) {
 	o := open(t)
 	for _, c := range []struct{ code, site, id, want string }{
-		{"the-garret", "site-the-garret", "following-home", "pass pass pass pass pass pass pass"},
-		{"quill-street", "site-quill-street", "following-remote", "pass pass pass fail fail pass pass"},
+		{"the-garret", "site-the-garret", "following-home", "pass pass pass pass pass pass pass pass pass"},
+		{"quill-street", "site-quill-street", "following-remote", "pass pass pass fail fail pass pass pass pass"},
 		{"the-yard", "site-the-yard", "following-vpn", "pass pass fail"},
 	} {
 		o.Observe(t.Context(), c.site)

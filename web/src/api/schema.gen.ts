@@ -192,6 +192,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/following/{following}/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a key made that may write a following name alone, and put it into the draft; it is not shown */
+        post: operations["key-for-following"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/paste": {
         parameters: {
             query?: never;
@@ -483,6 +500,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/following/{following}/resolvers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What resolvers on the internet hold of a following name */
+        get: operations["following-resolvers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/following/{following}/try": {
         parameters: {
             query?: never;
@@ -750,6 +784,57 @@ export interface paths {
         put?: never;
         /** Let a test client ask for an address */
         post: operations["try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/zones/{zone}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the provider of a zone make a key; it is shown this once */
+        post: operations["make-outside-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/zones/{zone}/keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have a key end now */
+        delete: operations["revoke-outside-key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/zones/{zone}/keys/{key}/replacement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a key made in the place of one, which is taken for a week yet */
+        post: operations["replace-outside-key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1121,6 +1206,7 @@ export interface components {
             network?: string;
             other?: string;
             parts: string[];
+            remedy?: components["schemas"]["Remedy"];
             rule: string;
             says: string;
             /** @enum {string} */
@@ -1139,6 +1225,14 @@ export interface components {
             to: number;
             wrong?: boolean;
         };
+        FollowedTrack: {
+            /** @description what the line had */
+            had: components["schemas"]["FollowedSpan"][];
+            /** @description what the world was told */
+            told: components["schemas"]["FollowedSpan"][];
+            /** @enum {string} */
+            type: "A" | "AAAA";
+        };
         Following: {
             /** @description what the line has now */
             address?: string;
@@ -1149,10 +1243,19 @@ export interface components {
              * @description where the tracks begin
              */
             begins: string;
-            /** @description what the line had */
-            had: components["schemas"]["FollowedSpan"][];
+            /** @description who tells it and how, in words */
+            keptBy: string;
+            /** @description its key, where its provider tells of keys */
+            key?: components["schemas"]["OutsideKey"];
             line: string;
             name: string;
+            /** @description what else is wrong with it */
+            notices: components["schemas"]["Notice"][];
+            /**
+             * Format: int64
+             * @description how long others should keep it, in seconds, from how often its line has changed; nothing where too little is known
+             */
+            proposed?: number;
             ref: string;
             says: string;
             /**
@@ -1164,8 +1267,13 @@ export interface components {
             siteName: string;
             /** @enum {string} */
             state: "follows" | "wrong" | "unreached" | "off" | "unknown";
-            /** @description what the world was told */
-            told: components["schemas"]["FollowedSpan"][];
+            /** @description one for each type of record that it has */
+            tracks: components["schemas"]["FollowedTrack"][];
+            /**
+             * Format: int64
+             * @description how long they may, in seconds
+             */
+            ttl: number;
             /** @description id of the outside zone that it is in */
             zone?: string;
         };
@@ -1321,6 +1429,32 @@ export interface components {
             /** @enum {string} */
             state: "running" | "done" | "failed" | "skipped" | "unknown";
         };
+        "Key-for-followingRequest": {
+            /** @description lets a record written by hand follow from the first update */
+            follow?: boolean;
+            look: components["schemas"]["Look"];
+            /**
+             * Format: int32
+             * @description of the draft it is put into
+             */
+            version: number;
+        };
+        KeyWish: {
+            /** @description the last day on which it is taken, 2027-03-31; never when empty */
+            ends?: string;
+            /** @description lets addresses of its names that were written by hand follow from its first update */
+            follow?: boolean;
+            /** @description prefixes that it may come from, with commas; anywhere when empty */
+            from?: string;
+            /** @description what it is called */
+            name: string;
+            /** @description whole names that it may write, with commas; every one of the zone when empty */
+            names?: string;
+            /** @description record types that it may write, with commas; all when empty */
+            types?: string;
+            /** @description it may neither read the zone nor take a name away */
+            updateOnly?: boolean;
+        };
         Known: {
             /** Format: int64 */
             asking?: number;
@@ -1426,6 +1560,38 @@ export interface components {
             seq: number;
             why: string;
         };
+        MadeKey: {
+            /**
+             * Format: date-time
+             * @description from when it is not taken any more
+             */
+            ends?: string;
+            /** @description where it may come from */
+            from?: string[];
+            /** Format: date-time */
+            made?: string;
+            name: string;
+            /** @description whole names that it may write, with those below where a name begins with *. */
+            names?: string[];
+            /** @description it may read the zone whole (AXFR) */
+            reads?: boolean;
+            /** @description base64: for TSIG with hmac-sha256, -384 or -512, and as the bearer of a request */
+            secret: string;
+            /** @description of records that it may write */
+            types?: string[];
+            /** @description it may neither read the zone nor take a name away */
+            updateOnly?: boolean;
+            /**
+             * Format: date-time
+             * @description when last
+             */
+            used?: string;
+            /**
+             * Format: int64
+             * @description how often it was taken
+             */
+            uses: number;
+        };
         Mark: {
             /** Format: int32 */
             code: number;
@@ -1513,6 +1679,8 @@ export interface components {
             askers: components["schemas"]["AskerChoice"][];
             changes: components["schemas"]["Answered"][];
             chosen: string;
+            /** @description of an outside zone whose provider makes keys */
+            keys?: components["schemas"]["OutsideKeys"];
             /** @description names of the listed zone that follow a line */
             lines: components["schemas"]["Following"][];
             /**
@@ -1598,6 +1766,13 @@ export interface components {
             vlan: number;
             where: string;
         };
+        Notice: {
+            /** @description the rule that found it, or key-unused */
+            kind: string;
+            says: string;
+            /** @enum {string} */
+            severity: "blocks" | "warns" | "notes";
+        };
         Octets: {
             /** Format: int64 */
             from: number;
@@ -1672,6 +1847,45 @@ export interface components {
             siteName: string;
             steps: components["schemas"]["StepView"][];
         };
+        OutsideKey: {
+            /** @description it has ended or is about to */
+            ending?: boolean;
+            /** Format: date-time */
+            ends?: string;
+            /** @description what of the site uses it */
+            for?: string;
+            /** Format: date-time */
+            made?: string;
+            may: string;
+            name: string;
+            /** @description it was never used although it had the time */
+            unused?: boolean;
+            /**
+             * Format: date-time
+             * @description when last
+             */
+            used?: string;
+            /** Format: int64 */
+            uses: number;
+            /** @description it is a following name’s, and may do more than that takes */
+            wide?: boolean;
+        };
+        OutsideKeys: {
+            /** @description where keys are made */
+            at: string;
+            /**
+             * Format: int64
+             * @description how many sets of records are written by hand
+             */
+            byHand: number;
+            keys: components["schemas"]["OutsideKey"][];
+            /** @description why they could not be read the last time */
+            problem?: string;
+            /** @description the records that follow, with who wrote them last */
+            sets: components["schemas"]["Set"][];
+            /** @description id of the zone */
+            zone: string;
+        };
         PartView: {
             detail: string;
             match?: string;
@@ -1733,7 +1947,7 @@ export interface components {
         Proved: {
             says: string;
             /** @enum {string} */
-            state: "pass" | "fail" | "skip";
+            state: "pass" | "fail" | "skip" | "wait";
             title: string;
         };
         PushView: {
@@ -1798,6 +2012,26 @@ export interface components {
             kind: "unrecorded" | "in pool" | "cloned" | "contested" | "randomised" | "ignored" | "elsewhere" | "left over";
             says: string;
             title: string;
+        };
+        Remedy: {
+            /**
+             * @description send: tell a following name its address; key: have a key made for it
+             * @enum {string}
+             */
+            do: "send" | "key";
+            on: string;
+            title: string;
+        };
+        Remembered: {
+            addresses: string[];
+            /**
+             * Format: int32
+             * @description how much longer it keeps that, in seconds
+             */
+            for: number;
+            problem?: string;
+            /** Format: ip */
+            resolver: string;
         };
         Report: {
             /** Format: date-time */
@@ -1976,6 +2210,24 @@ export interface components {
         };
         SeenView: {
             seen: components["schemas"]["SeenRow"][];
+        };
+        Set: {
+            /**
+             * Format: date-time
+             * @description of one that follows: when
+             */
+            at?: string;
+            data: string[];
+            /** @description of one that follows: the key that wrote it last */
+            key?: string;
+            /** @description whole */
+            name: string;
+            /**
+             * @description by whom it is written
+             * @enum {string}
+             */
+            origin: "hand" | "following";
+            type: string;
         };
         SignInAnswerBody: {
             fullName: string;
@@ -2659,6 +2911,44 @@ export interface operations {
             };
         };
     };
+    "key-for-following": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+                /** @description id of the name */
+                following: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Key-for-followingRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     paste: {
         parameters: {
             query?: never;
@@ -3301,6 +3591,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "following-resolvers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the name */
+                following: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remembered"][];
                 };
             };
             /** @description Error */
@@ -3961,6 +4285,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TryResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-outside-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the zone */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-outside-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the zone */
+                zone: string;
+                /** @description name of the key */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "replace-outside-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the zone */
+                zone: string;
+                /** @description name of the key */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
                 };
             };
             /** @description Error */
