@@ -26,6 +26,10 @@ func (s *Service) HaveKeyMade(
 	if !ok {
 		return act.Refuse(act.Missing, "The draft has no such name.")
 	}
+	// A name that the site as it stands has follow is meant to, whoever has written its record with which key.
+	if now, stands := d.Base.Follower(w.ID); stands && now.Name == w.Name && now.Enabled {
+		follow = true
+	}
 	return s.KeyFor(ctx, d.Doc(), w, follow, func(k transfer.MadeKey) error {
 		_, err := s.Edit(ctx, by, order, draft.Change{Version: version, Entries: []edit.Entry{{
 			Kind: site.KindFollowing, ID: w.ID,

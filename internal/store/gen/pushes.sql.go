@@ -413,25 +413,28 @@ func (q *Queries) NewNames(ctx context.Context, arg NewNamesParams) error {
 }
 
 const NoteKeys = `-- name: NoteKeys :exec
-UPDATE zone_reading SET keys_problem = $1, keys = CASE WHEN $1::text = '' THEN $2 ELSE keys END,
-    sets = CASE WHEN $1::text = '' THEN $3 ELSE sets END WHERE site_id = $4 AND zone_id = $5
+INSERT INTO zone_reading (site_id, zone_id, problem, serial, records, keys, sets, keys_problem)
+VALUES ($1, $2, '', 0, '[]', $3, $4, $5)
+ON CONFLICT (site_id, zone_id) DO UPDATE SET keys_problem = excluded.keys_problem,
+    keys = CASE WHEN excluded.keys_problem = '' THEN excluded.keys ELSE zone_reading.keys END,
+    sets = CASE WHEN excluded.keys_problem = '' THEN excluded.sets ELSE zone_reading.sets END
 `
 
 type NoteKeysParams struct {
-	Problem string
-	Keys    []byte
-	Sets    []byte
 	SiteID  string
 	ZoneID  string
+	Keys    []byte
+	Sets    []byte
+	Problem string
 }
 
 func (q *Queries) NoteKeys(ctx context.Context, arg NoteKeysParams) error {
 	_, err := q.db.Exec(ctx, NoteKeys,
-		arg.Problem,
-		arg.Keys,
-		arg.Sets,
 		arg.SiteID,
 		arg.ZoneID,
+		arg.Keys,
+		arg.Sets,
+		arg.Problem,
 	)
 	return err
 }

@@ -98,8 +98,11 @@ ON CONFLICT (site_id, zone_id) DO UPDATE SET problem = excluded.problem, read_at
     records = CASE WHEN excluded.problem = '' THEN excluded.records ELSE zone_reading.records END;
 
 -- name: NoteKeys :exec
-UPDATE zone_reading SET keys_problem = @problem, keys = CASE WHEN @problem::text = '' THEN @keys ELSE keys END,
-    sets = CASE WHEN @problem::text = '' THEN @sets ELSE sets END WHERE site_id = @site_id AND zone_id = @zone_id;
+INSERT INTO zone_reading (site_id, zone_id, problem, serial, records, keys, sets, keys_problem)
+VALUES (@site_id, @zone_id, '', 0, '[]', @keys, @sets, @problem)
+ON CONFLICT (site_id, zone_id) DO UPDATE SET keys_problem = excluded.keys_problem,
+    keys = CASE WHEN excluded.keys_problem = '' THEN excluded.keys ELSE zone_reading.keys END,
+    sets = CASE WHEN excluded.keys_problem = '' THEN excluded.sets ELSE zone_reading.sets END;
 
 -- name: ZonesOfSite :many
 SELECT * FROM zone_reading WHERE site_id = $1 ORDER BY zone_id;
