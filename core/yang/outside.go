@@ -38,7 +38,7 @@ type OutsideName struct {
 
 // OutsideState is the operational state of the names that a device keeps.
 type OutsideState struct {
-	Name []OutsideNameState `json:"name,omitempty"`
+	Kept []OutsideNameState `json:"kept,omitempty"`
 }
 
 // OutsideNameState is what became of one.
@@ -51,7 +51,7 @@ type OutsideNameState struct {
 
 // OutsideAttempt is one update that was sent.
 type OutsideAttempt struct {
-	Number  uint64       `json:"number"`
+	Number  uint32       `json:"number"`
 	At      time.Time    `json:"at"`
 	Address []netip.Addr `json:"address,omitempty"`
 	Taken   bool         `json:"taken"`

@@ -34,7 +34,7 @@ func TestModulesMatchTheTypes(t *testing.T) {
 	}
 	server := yang.ToEntry(ms.Modules["lithos-dhcp-server"]).Dir["dhcp-server"]
 	resolver := yang.ToEntry(ms.Modules["lithos-resolver"]).Dir["resolver"]
-	outside := yang.ToEntry(ms.Modules["lithos-outside-names"]).Dir["outside-names"].Dir["name"]
+	outside := yang.ToEntry(ms.Modules["lithos-outside-names"]).Dir["outside-names"]
 	for _, c := range []struct {
 		entry *yang.Entry
 		typ   reflect.Type
@@ -45,8 +45,9 @@ func TestModulesMatchTheTypes(t *testing.T) {
 		{resolver.Dir["settings"].Dir["forwarder"], reflect.TypeFor[lithos.NameServer]()},
 		{resolver.Dir["zone"], reflect.TypeFor[lithos.Zone]()},
 		{resolver.Dir["zone"].Dir["record"], reflect.TypeFor[lithos.Record]()},
-		{outside, reflect.TypeFor[lithos.OutsideName]()}, {outside, reflect.TypeFor[lithos.OutsideNameState]()},
-		{outside.Dir["attempt"], reflect.TypeFor[lithos.OutsideAttempt]()},
+		{outside.Dir["name"], reflect.TypeFor[lithos.OutsideName]()},
+		{outside.Dir["kept"], reflect.TypeFor[lithos.OutsideNameState]()},
+		{outside.Dir["kept"].Dir["attempt"], reflect.TypeFor[lithos.OutsideAttempt]()},
 	} {
 		for i := range c.typ.NumField() {
 			name, _, _ := strings.Cut(c.typ.Field(i).Tag.Get("json"), ",")

@@ -424,23 +424,6 @@ func (s *server) keyOperations(api huma.API) {
 			}
 			return nil, nil
 		})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/following/{following}/key", "key-for-following",
-		"Have a key made that may write a following name alone, and put it into the draft; it is not shown"),
-		func(ctx context.Context, in *struct {
-			OrderInput
-			Following string `path:"following" doc:"id of the name" maxLength:"64"`
-			Body      struct {
-				Version int32     `json:"version" doc:"of the draft it is put into"`
-				Follow  bool      `json:"follow,omitempty" doc:"lets a record written by hand follow from the first update"`
-				Look    view.Look `json:"look"`
-			}
-		}) (*body[*view.Changed], error) {
-			in.Body.Look.Order = in.Order
-			var v *view.Changed
-			err := s.work.HaveKeyMade(ctx, who(ctx), in.Order, in.Body.Version, in.Following, in.Body.Follow,
-				func(out *draft.Edited) { v = s.changed(out, in.Body.Look) })
-			return answer(s, v, err)
-		})
 }
 
 func (s *server) orderOperations(api huma.API) {
@@ -472,13 +455,19 @@ func (s *server) orderOperations(api huma.API) {
 		OrderInput
 		Body struct {
 			draft.Change
-			Look view.Look `json:"look"`
+			KeyFor string    `json:"keyFor,omitempty" maxLength:"64" doc:"instead of a change: id of a following name that a key is made for by its provider; it is put into the draft and not shown"`
+			Follow bool      `json:"follow,omitempty" doc:"with keyFor: lets a record written by hand follow from the first update"`
+			Look   view.Look `json:"look"`
 		}
 	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
 		var v *view.Changed
-		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change,
-			func(out *draft.Edited) { v = s.changed(out, in.Body.Look) })
+		draw := func(out *draft.Edited) { v = s.changed(out, in.Body.Look) }
+		if in.Body.KeyFor != "" {
+			err := s.work.HaveKeyMade(ctx, who(ctx), in.Order, in.Body.Version, in.Body.KeyFor, in.Body.Follow, draw)
+			return answer(s, v, err)
+		}
+		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change, draw)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/paste", "paste",

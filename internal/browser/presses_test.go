@@ -61,7 +61,7 @@ func TestPressesOfTheMainTasks(t *testing.T) {
 	h.took("sign in", 2)
 
 	h.press(input.KeyL)
-	h.focus("the first site", `e => e.innerText.includes('Kelder Bridge')`)
+	h.focus("the first site", `e => e === document.querySelectorAll('main [data-row]')[0]`)
 	h.press(input.ArrowDown, input.ArrowDown)
 	h.focus("the third site", `e => e === document.querySelectorAll('main [data-row]')[2]`)
 	h.press(input.Enter)

@@ -57,7 +57,7 @@ func (d *Device) ScheduleLine(uplink string, every time.Duration, addresses ...n
 				d.SetLine(uplink, addresses[i%len(addresses)])
 			case <-ctx.Done():
 				return
-			case <-d.closing:
+			case <-d.closing.Done():
 				return
 			}
 		}
@@ -83,7 +83,7 @@ func (d *Device) lineOf(uplink string) line {
 type keeps struct {
 	names  map[string]*keptName
 	wake   chan struct{} // something has changed; look now
-	number uint64
+	number uint32
 }
 
 // keptName is one of them. What is remembered is forgotten when the device restarts: it then tells once more, which
@@ -124,7 +124,7 @@ func (d *Device) keepNames() {
 	for {
 		all := false
 		select {
-		case <-d.closing:
+		case <-d.closing.Done():
 			return
 		case <-d.keeps.wake:
 			all = true
@@ -236,7 +236,7 @@ func (d *Device) lineNow(n yang.OutsideName) (outside.Line, error) {
 	if n.Asks == "" {
 		return l.Line, nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), tellWithin)
+	ctx, cancel := context.WithTimeout(d.closing, tellWithin)
 	defer cancel()
 	a, err := d.web(l).OwnAddress(ctx, n.Asks)
 	if err != nil {
@@ -259,7 +259,7 @@ func (d *Device) tell(n yang.OutsideName, addresses []netip.Addr) (after time.Du
 	if secret == "" {
 		return 0, errNoKey
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), tellWithin)
+	ctx, cancel := context.WithTimeout(d.closing, tellWithin)
 	defer cancel()
 	if n.RequestTo != "" {
 		_, after, err = d.web(l).Tell(ctx, n.RequestTo, n.Name, secret,
@@ -331,7 +331,7 @@ func (d *Device) outsideState() *yang.OutsideState {
 				state.Address = append(state.Address, a)
 			}
 		}
-		out.Name = append(out.Name, state)
+		out.Kept = append(out.Kept, state)
 	}
 	return out
 }

@@ -6,6 +6,7 @@
 package standin
 
 import (
+	"context"
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/json"
@@ -70,7 +71,8 @@ type Device struct {
 	learns    map[string]Learnt // what uplinks have learnt, by name
 	names     resolver
 	keeps     *keeps
-	closing   chan struct{}
+	closing   context.Context // ends when the device does
+	close     context.CancelFunc
 	closeDB   func()
 	faults    Faults
 	writes    int
@@ -151,8 +153,9 @@ func Start(c Config) (*Device, error) {
 		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
-		lines: map[string]line{}, learns: map[string]Learnt{}, keeps: newKeeps(), closing: make(chan struct{}),
+		lines: map[string]line{}, learns: map[string]Learnt{}, keeps: newKeeps(),
 	}
+	d.closing, d.close = context.WithCancel(context.Background())
 	maps.Copy(d.secrets, c.Secrets)
 	if err := d.restore(); err != nil {
 		return nil, err
@@ -183,7 +186,7 @@ func Start(c Config) (*Device, error) {
 // the startup configuration stays.
 func (d *Device) Close() {
 	d.config.Fabric.leave(d)
-	close(d.closing)
+	d.close()
 	_ = d.http.Close()
 	d.mu.Lock()
 	if d.aside != nil {

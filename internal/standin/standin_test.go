@@ -30,7 +30,7 @@ func start(t *testing.T, state string, pace time.Duration) *standin.Device {
 	fabric := standin.NewFabric()
 	d, err := standin.Start(standin.Config{
 		Name: "rt-quill", Fabric: fabric, Initial: compile.Device(s, "dev-quill-rt"), Account: "a", Password: "p",
-		State: state,
+		State: state, Secrets: map[string]string{"key-quill": "x"},
 	})
 	require.NoError(t, err)
 	t.Cleanup(d.Close)

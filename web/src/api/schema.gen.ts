@@ -192,23 +192,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/orders/{order}/following/{following}/key": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Have a key made that may write a following name alone, and put it into the draft; it is not shown */
-        post: operations["key-for-following"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/orders/{order}/paste": {
         parameters: {
             query?: never;
@@ -1094,8 +1077,12 @@ export interface components {
             fix?: string;
             /** @description rule whose findings are all fixed */
             fixAll?: string;
+            /** @description with keyFor: lets a record written by hand follow from the first update */
+            follow?: boolean;
             /** @description kind:id of the owner of what is removed */
             in?: string;
+            /** @description instead of a change: id of a following name that a key is made for by its provider; it is put into the draft and not shown */
+            keyFor?: string;
             look: components["schemas"]["Look"];
             /** @description fix it in the other of two ways */
             other?: boolean;
@@ -1428,16 +1415,6 @@ export interface components {
             stage: string;
             /** @enum {string} */
             state: "running" | "done" | "failed" | "skipped" | "unknown";
-        };
-        "Key-for-followingRequest": {
-            /** @description lets a record written by hand follow from the first update */
-            follow?: boolean;
-            look: components["schemas"]["Look"];
-            /**
-             * Format: int32
-             * @description of the draft it is put into
-             */
-            version: number;
         };
         KeyWish: {
             /** @description the last day on which it is taken, 2027-03-31; never when empty */
@@ -2898,44 +2875,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FixPreview"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "key-for-following": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description number of the work order */
-                order: number;
-                /** @description id of the name */
-                following: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Key-for-followingRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Changed"];
                 };
             };
             /** @description Error */

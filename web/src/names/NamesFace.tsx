@@ -12,11 +12,12 @@ import type { Page } from '../site/useSitePage'
 import { Windows } from '../site/Windows'
 import { Ask } from './Ask'
 import { LookInto } from './LookInto'
-import { Prove, SendNow } from './Prove'
-import { Attempts, Standing, Tracks } from './Tracks'
+import { Follower } from './Follower'
+import { Prove } from './Prove'
 import { NamesList } from './NamesList'
 import { TakeOut } from './TakeOut'
 import { Strata } from './Strata'
+import { ZoneKeys } from './ZoneKeys'
 import { useAsk, useNames, useNamesLook, type NameRow, type Names } from './useNames'
 
 /** The names of a site: the strata a question falls through, what one holds, and Ask. */
@@ -159,6 +160,7 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
           needOrder={() => page.ask({ kind: 'order' })}
           onSelect={select}
         />
+        {names.keys && <ZoneKeys key={names.keys.zone} site={page.code} keys={names.keys} />}
         <Changes names={names} />
       </div>
       <div
@@ -268,26 +270,20 @@ function Selected({ page, view, names }: { page: Page; view: View; names: Names 
     <section aria-label="Selected" className="mt-5 pt-3 border-t border-seam">
       <p className="text-[12.5px] font-[650] text-ink-2">{part.kind}</p>
       <h2 className="inspected mt-0.5 mb-2 [overflow-wrap:anywhere]">{part.title}</h2>
-      {part.findings.map((f) => (
-        <FindingCard
-          key={f.id}
-          finding={f}
-          busy={page.busy}
-          onFix={(other) => page.change({ fix: f.id, other: other || undefined })}
-          onFixAll={() => page.ask({ kind: 'fixAll', rule: f.rule })}
-        />
-      ))}
-      <Values facts={part.facts} />
+      {!line &&
+        part.findings.map((f) => (
+          <FindingCard
+            key={f.id}
+            finding={f}
+            busy={page.busy}
+            onFix={(other) => page.change({ fix: f.id, other: other || undefined })}
+            onFixAll={() => page.ask({ kind: 'fixAll', rule: f.rule })}
+          />
+        ))}
       {line && (
-        <>
-          <p className="mb-1.5">
-            <Standing of={line} />
-          </p>
-          <Tracks of={line} />
-          <SendNow site={page.code} following={line.ref.slice('following:'.length)} />
-          <Attempts of={line} />
-        </>
+        <Follower key={line.ref} page={page} of={line} findings={part.findings} keys={names.keys !== undefined} />
       )}
+      <Values facts={part.facts} />
       {part.ref.startsWith('certificate:') && (
         <Prove site={page.code} certificate={part.ref.slice('certificate:'.length)} />
       )}

@@ -1,5 +1,5 @@
 import type { ReactNode } from 'react'
-import type { Finding } from '../api/client'
+import type { Finding, Schemas } from '../api/client'
 
 const tones: Record<Finding['severity'], string> = {
   blocks: 'border-cinnabar bg-cinnabar-t',
@@ -12,12 +12,14 @@ export function FindingCard({
   finding: f,
   busy,
   onFix,
+  onRemedy,
   onFixAll,
   children,
 }: {
   finding: Finding
   busy: boolean
   onFix?: (other: boolean) => void
+  onRemedy?: (remedy: Schemas['Remedy']) => void
   onFixAll?: () => void
   children?: ReactNode
 }) {
@@ -47,6 +49,15 @@ export function FindingCard({
               ),
           )}
         </div>
+      )}
+      {onRemedy && f.remedy && (
+        <button
+          className="btn !h-auto min-h-[28px] py-1 mt-1.5 !whitespace-normal text-left"
+          disabled={busy}
+          onClick={() => f.remedy && onRemedy(f.remedy)}
+        >
+          {f.remedy.title}
+        </button>
       )}
       {onFixAll && f.alike > 1 && (
         <button className="block mt-1 hover:underline" disabled={busy} onClick={onFixAll}>

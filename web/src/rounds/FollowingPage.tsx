@@ -1,8 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { api, call } from '../api/client'
+import { api, call, type Schemas } from '../api/client'
 import { usePageTitle } from '../frame/usePageTitle'
-import { Standing, Tracks } from '../names/Tracks'
+import { Notices, Standing, Tracks } from '../names/Tracks'
 import { Empty } from '../parts/Empty'
 import { plural } from '../parts/plural'
 
@@ -17,15 +17,49 @@ export const useFollowing = (watched: boolean) =>
     refetchInterval: watched ? every : false,
   })
 
+type Following = Schemas['Following']
+
+/** Whether the world does not come to the line by a name. */
+const astray = (n: Following) => n.state === 'wrong' || n.state === 'unreached'
+
+/** Whether somebody should look at a name. */
+export const needsLook = (n: Following) => astray(n) || n.notices.length > 0
+
+const kinds: [label: string, is: (n: Following) => boolean][] = [
+  ['told the wrong address', (n) => n.state === 'wrong'],
+  ['on a line that nobody reaches', (n) => n.state === 'unreached'],
+  ['with a key too wide', (n) => has(n, 'ddns-key-too-wide')],
+  ['with a key that was never used', (n) => has(n, 'key-unused')],
+  ['with a key about to end', (n) => has(n, 'ddns-key-ending')],
+  ['kept by nobody', (n) => has(n, 'ddns-nobody-keeps')],
+]
+
+const has = (n: Following, kind: string) => n.notices.some((notice) => notice.kind === kind)
+
+/** How many names there are of each kind that needs a look. */
+function Tally({ of }: { of: Following[] }) {
+  const counted = kinds.map(([label, is]) => [label, of.filter(is).length] as const).filter(([, n]) => n > 0)
+  if (counted.length === 0) return null
+  return (
+    <ul className="ml-auto flex flex-wrap gap-x-3 text-[12.5px] text-ink-2" aria-label="What needs a look">
+      {counted.map(([label, n]) => (
+        <li key={label}>
+          {n} {label}
+        </li>
+      ))}
+    </ul>
+  )
+}
+
 /** Every outside name that follows a line: what the line had, and what the world was told. */
 export function FollowingPage() {
   const names = useFollowing(true)
   usePageTitle('Names that follow a line')
   if (names.error) return <Empty title="The names cannot be shown" says={names.error.message} />
   if (!names.data) return null
-  const troubled = names.data.filter((n) => n.state === 'wrong' || n.state === 'unreached').length
-  const rank = (state: string) => (state === 'wrong' || state === 'unreached' ? 0 : 1)
-  const list = [...names.data].sort((a, b) => rank(a.state) - rank(b.state))
+  const troubled = names.data.filter(needsLook).length
+  const rank = (n: Following) => (astray(n) ? 0 : n.notices.length > 0 ? 1 : 2)
+  const list = [...names.data].sort((a, b) => rank(a) - rank(b))
   return (
     <div className="bg-sheet min-h-full px-5 py-4">
       <div className="flex items-baseline gap-4 flex-wrap">
@@ -34,6 +68,7 @@ export function FollowingPage() {
           {plural(list.length, 'name')}
           {troubled > 0 && `, ${plural(troubled, 'needs', 'need')} a look`}
         </span>
+        <Tally of={list} />
       </div>
       <p className="flex flex-wrap gap-4 text-[12.5px] text-ink-2 mt-1.5">
         <span>
@@ -74,9 +109,8 @@ export function FollowingPage() {
               </span>
             </div>
             <Tracks of={n} />
-            {(n.state === 'wrong' || n.state === 'unreached') && (
-              <p className="text-[12.5px] text-cinnabar-ink mt-1">{n.says}</p>
-            )}
+            {astray(n) && <p className="text-[12.5px] text-cinnabar-ink mt-1">{n.says}</p>}
+            <Notices of={n} />
           </li>
         ))}
       </ul>

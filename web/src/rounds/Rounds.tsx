@@ -8,13 +8,13 @@ import { useRoving } from '../parts/roving'
 import { sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
 import { When } from '../parts/When'
 import { plural } from '../parts/plural'
-import { useFollowing } from './FollowingPage'
+import { needsLook, useFollowing } from './FollowingPage'
 
 /** Every site with what is wrong there. */
 export function Rounds() {
   const sites = useSites()
   const following = useFollowing(false)
-  const wrong = (following.data ?? []).filter((n) => n.state === 'wrong' || n.state === 'unreached').length
+  const wrong = (following.data ?? []).filter(needsLook).length
   const [filter, setFilter] = useState('')
   const sorting = useSort<'name' | 'customer' | 'block' | 'networks' | 'gravity' | 'changed'>()
   const open = useOpenRow()
