@@ -56,6 +56,23 @@ var Told = map[string]netip.Addr{
 	"hut.tidewater.example": netip.AddrFrom4([4]byte{203, 0, 113, 7}),
 }
 
+// Before is what the lines of following names had in the day before the demonstration begins, the oldest first: so many
+// minutes ago, by the name. Of the hut's and the yard's name the world was not told the last.
+var Before = map[string][]Had{
+	"remote.quill.example":  {{1440, addr("192.0.2.18")}, {1002, addr("192.0.2.64")}, {404, addr("192.0.2.77")}},
+	"vpn.saltmarsh.example": {{1440, addr("198.51.100.22")}, {487, addr("198.51.100.140")}},
+	"hut.tidewater.example": {{1440, addr("203.0.113.7")}, {720, addr("100.72.9.4")}},
+	"home.garret.example":   {{1440, addr("203.0.113.11")}, {1329, addr("203.0.113.97")}},
+}
+
+// Had is an address that a line has had since so many minutes.
+type Had struct {
+	Ago     int
+	Address netip.Addr
+}
+
+var addr = netip.MustParseAddr
+
 // Passwords are the made-up passwords of lines, by the names that site files give them.
 var Passwords = map[string]map[string]string{
 	"site-the-garret": {"garret-line": "tiles-and-rain"},

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 const asked = `want => document.querySelector('section[aria-label=Ask]')?.innerText.includes(want)`
@@ -183,12 +184,67 @@ func followingLines(t *testing.T, a *app) {
 	b.click("a", "names follow a line")
 	b.see("vpn.saltmarsh.example")
 	b.see("The world is told 198.51.100.22.")
+	b.see("1 on a line that nobody reaches")
+	b.see("The key of remote.quill.example can rewrite quill.example")
 	b.axe("names that follow")
 	b.picture("following")
+
+	// Resolvers that hold another address for a moment are seen to follow.
+	require.NoError(t, a.Devices.Internet.Change("garret.example", func(z *yang.Zone) {
+		for i := range z.Record {
+			if z.Record[i].Owner == "home" {
+				z.Record[i].Data, z.Record[i].TTL = "203.0.113.5", 2
+			}
+		}
+	}))
+	held, err := a.Work.AskResolvers(t.Context(), "the-garret", "following-home")
+	require.NoError(t, err)
+	require.Len(t, held, 2)
 	b.click("a", "^home.garret.example$")
 	b.click("button", "^Send it now and try it$")
 	b.see("Others follow")
+	b.until("a resolver that followed", `() => /It has 203.0.113.97 (after \d+ s|already)/.test(document.body.innerText)`)
+	b.until("none that waits", `() => !document.body.innerText.includes('more at most')`)
 	b.axe("a name that follows")
+}
+
+// A key is made for a name without being shown; others are made and shown once, replaced and revoked.
+func outsideKeys(t *testing.T, a *app) {
+	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "quill-street", "Keys", "")
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/quill-street?order=%d&face=names&stratum=zone-quill-out"+
+		"&select=following:following-remote", order))
+	b.see("Have a narrow key made")
+	b.axe("a key too wide")
+	b.click("button", "^Have a narrow key made$")
+	b.gone("Have a narrow key made")
+	b.see("key-1.remote.quill.example")
+	b.click("section[aria-label=Keys] button", "^Make a key$")
+	b.fill("Name", "printer.quill")
+	b.fill("Names that it may write", "printer.quill.example")
+	b.fill("Last day", "soon")
+	b.keys(input.Enter)
+	b.see("\"soon\" is no day")
+	b.axe("a key with a wrong value")
+	b.fill("Last day", "2035-03-31")
+	b.keys(input.Enter)
+	b.see("it is shown this once")
+	b.axe("a key that is shown")
+	b.click("button", "^I have it$")
+	b.see("A and AAAA of printer.quill.example; update only")
+	b.picture("outside-keys")
+	b.click("section[aria-label=Keys] button", "^Revoke$")
+	b.see("Its server takes nothing more with it")
+	b.axe("revoking a key")
+	b.keys(input.Escape)
+	b.until("the question gone", `() => !document.querySelector('[role=dialog]')`)
+	b.until("the button of the key", `() => {
+		const button = document.querySelector('button[aria-label="Revoke printer.quill"]')
+		button?.click()
+		return !!button
+	}`)
+	b.click("[role=dialog] button", "^Revoke it$")
+	b.gone("A and AAAA of printer.quill.example; update only")
 }
 
 // A question falls through the strata, from an address that can be pasted into a ticket; from outside it

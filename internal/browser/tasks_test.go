@@ -84,6 +84,7 @@ func TestTogether(t *testing.T) {
 		"names-live":        namesLive,
 		"names-told":        tellingTheWorld,
 		"names-following":   followingLines,
+		"outside-keys":      outsideKeys,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

@@ -42,6 +42,8 @@ type Options struct {
 	State string // folder the devices' startup configurations survive in; empty for none
 	Pace  time.Duration
 	Log   *slog.Logger
+	// Past gives lines what they had in the day before.
+	Past bool
 	// Programs are what holds port 53 of devices beside a resolver, which could not be put there for them, by
 	// device id.
 	Programs map[string]string
@@ -102,6 +104,11 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		if err := running.makeKeys(ctx, w, doc); err != nil {
 			return nil, err
 		}
+		if o.Past {
+			if err := before(ctx, w, doc); err != nil {
+				return nil, err
+			}
+		}
 		for _, dev := range doc.Devices {
 			d, password, err := o.start(fabric, doc, dev, running.secrets)
 			if err != nil {
@@ -157,6 +164,30 @@ func (o Options) start(
 		Secrets:  secrets, State: state, Log: o.Log,
 	})
 	return d, password, err
+}
+
+// before gives the lines of a site what they had in the day before, where nothing is known of them.
+func before(ctx context.Context, w *work.Service, doc *site.Site) error {
+	known, err := w.Store.Lines(ctx, doc.ID)
+	if err != nil || len(known) > 0 {
+		return err
+	}
+	for _, f := range doc.Following {
+		list := scenario.Before[f.Name]
+		for i, had := range list {
+			ago := func(minutes int) time.Time { return time.Now().Add(-time.Duration(minutes) * time.Minute) }
+			until := time.Now()
+			if i+1 < len(list) {
+				until = ago(list[i+1].Ago)
+			}
+			_, stuck := scenario.Told[f.Name] // at its first
+			told := i == 0 || !stuck
+			if err := w.Store.PastLine(ctx, doc.ID, f, had.Address, told, ago(had.Ago), until); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // makeKeys makes the keys that a site names, at the provider and here.

@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -106,6 +108,18 @@ func (s *Store) Zones(ctx context.Context, siteID string) ([]order.ZoneReading, 
 func (s *Store) Lines(ctx context.Context, siteID string) ([]order.LineReading, error) {
 	rows, err := s.LinesOfSite(ctx, siteID)
 	return linesOf(rows), err
+}
+
+// PastLine notes an address that a line had over a time, and whether its name was told at its beginning.
+func (s *Store) PastLine(
+	ctx context.Context, siteID string, w site.Following, had netip.Addr, told bool, from, to time.Time,
+) error {
+	err := s.HadLine(ctx, gen.HadLineParams{SiteID: siteID, InterfaceID: w.Line(), Address: had, First: from, Last: to})
+	if err != nil || !told {
+		return err
+	}
+	return s.NoteSent(ctx, gen.NoteSentParams{SiteID: siteID, FollowingID: w.ID, Address: had, At: from, Taken: true,
+		Says: "Taken"})
 }
 
 func heard(rows []gen.Sighting) []seen.Heard {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/miekg/dns"
 
+	"lithos/core/option"
 	"lithos/core/outside"
 	"lithos/core/site"
 	"lithos/core/zone"
@@ -267,15 +268,16 @@ func (p *climber) follow(held []Remembered, want []netip.Addr) {
 			p.step(title, provedPass, "It has "+spelled(want)+" already")
 		default:
 			p.step(title, provedWait, fmt.Sprintf("It holds %s for %s more at most", spelled(r.Addresses),
-				time.Duration(r.For)*time.Second))
+				option.FormatDuration(time.Duration(r.For)*time.Second)))
 		}
 	}
 	if len(held) == 0 {
 		p.step("Resolvers follow", provedSkip, "Lithos is told none to ask (serve --resolver)")
 	}
-	says := fmt.Sprintf("After a change everybody has it within %s", timing.Everybody(false))
+	says := "After a change everybody has it within " + option.FormatDuration(timing.Everybody(false))
 	if p.w.Keeper != site.KeptByDevice {
-		says = fmt.Sprintf("After Lithos has read a change, everybody has it within %s", timing.OnceSeen(false))
+		says = "After Lithos has read a change, everybody has it within " +
+			option.FormatDuration(timing.OnceSeen(false))
 	}
 	p.step("Others follow", provedPass, says)
 }

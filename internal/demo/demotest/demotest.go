@@ -27,6 +27,7 @@ import (
 type Options struct {
 	Files  fs.FS         // the front end
 	Pace   time.Duration // between two messages of the simulated clients; 0 for none
+	Past   bool          // lines had something in the day before
 	Poll   time.Duration // between two readings of the devices
 	State  string        // folder the devices' configurations survive in; none when empty
 	Timing push.Timing   // of pushes; the usual one when zero
@@ -71,7 +72,7 @@ func Start(t testing.TB, o Options) *Running {
 	if o.Timing != (push.Timing{}) {
 		w.Pushes.Timing = o.Timing
 	}
-	devices, err := demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State})
+	devices, err := demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})
 	require.NoError(t, err)
 	require.NoError(t, w.Run(ctx, o.Poll))
 	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet}))

@@ -21,6 +21,30 @@ func (q *Queries) ForgetLines(ctx context.Context) error {
 	return err
 }
 
+const HadLine = `-- name: HadLine :exec
+INSERT INTO line_address (site_id, interface_id, address, first, last)
+VALUES ($1, $2, $3::inet, $4, $5)
+`
+
+type HadLineParams struct {
+	SiteID      string
+	InterfaceID string
+	Address     netip.Addr
+	First       time.Time
+	Last        time.Time
+}
+
+func (q *Queries) HadLine(ctx context.Context, arg HadLineParams) error {
+	_, err := q.db.Exec(ctx, HadLine,
+		arg.SiteID,
+		arg.InterfaceID,
+		arg.Address,
+		arg.First,
+		arg.Last,
+	)
+	return err
+}
+
 const LinesOfSite = `-- name: LinesOfSite :many
 SELECT id, site_id, interface_id, address, first, last FROM line_address WHERE site_id = $1 AND last > now() - interval '7 days' ORDER BY interface_id, id
 `

@@ -8,6 +8,10 @@ WITH latest AS (
 INSERT INTO line_address (site_id, interface_id, address)
 SELECT @site_id, @interface_id, @address::inet WHERE NOT EXISTS (SELECT 1 FROM same);
 
+-- name: HadLine :exec
+INSERT INTO line_address (site_id, interface_id, address, first, last)
+VALUES (@site_id, @interface_id, @address::inet, @first, @last);
+
 -- name: LinesOfSite :many
 SELECT * FROM line_address WHERE site_id = $1 AND last > now() - interval '7 days' ORDER BY interface_id, id;
 

@@ -14,10 +14,10 @@ type Keys = Schemas['OutsideKeys']
 type Made = Schemas['MadeKey']
 
 const columns = [
-  ['Key', '28%'],
+  ['Key', '24%'],
   ['May write', undefined],
-  ['Used for', '22%'],
-  ['', '170px'],
+  ['Used for', '24%'],
+  ['Do', '170px'],
 ] as const
 
 /** The keys of an outside zone at its provider: what each may do, and making, replacing and revoking them. */
@@ -65,12 +65,12 @@ export function ZoneKeys({ site, keys }: { site: string; keys: Keys }) {
                 <td className="list-cell mono [overflow-wrap:anywhere]" data-label="Key">
                   {k.name}
                 </td>
-                <td className="list-cell !whitespace-normal" data-label="May write">
+                <td className="list-cell !whitespace-normal [overflow-wrap:anywhere]" data-label="May write">
                   <KeyUse of={k} />
                   {k.wide && <span className="block text-[12.5px] text-sand-ink">more than its name takes</span>}
                   {k.unused && <span className="block text-[12.5px] text-sand-ink">never used</span>}
                 </td>
-                <td className="list-cell text-ink-2 !whitespace-normal" data-label="Used for">
+                <td className="list-cell text-ink-2 !whitespace-normal [overflow-wrap:anywhere]" data-label="Used for">
                   {k.for || 'nothing of this site'}
                 </td>
                 <td className="list-cell">

@@ -31,6 +31,15 @@ export function FindingCard({
     >
       <b>{f.title}</b>
       <p className="mt-0.5">{f.says}</p>
+      {onRemedy && f.remedy && (
+        <button
+          className="btn !h-auto min-h-[28px] py-1 mt-1.5 !whitespace-normal text-left"
+          disabled={busy}
+          onClick={() => f.remedy && onRemedy(f.remedy)}
+        >
+          {f.remedy.title}
+        </button>
+      )}
       {onFix && (
         <div className="flex flex-wrap gap-1.5">
           {[f.fix, f.other].map(
@@ -49,15 +58,6 @@ export function FindingCard({
               ),
           )}
         </div>
-      )}
-      {onRemedy && f.remedy && (
-        <button
-          className="btn !h-auto min-h-[28px] py-1 mt-1.5 !whitespace-normal text-left"
-          disabled={busy}
-          onClick={() => f.remedy && onRemedy(f.remedy)}
-        >
-          {f.remedy.title}
-        </button>
       )}
       {onFixAll && f.alike > 1 && (
         <button className="block mt-1 hover:underline" disabled={busy} onClick={onFixAll}>
