@@ -16,6 +16,30 @@ import (
 
 // Rules about outside names that follow the changing address of a line.
 
+// Following runs the rules about following names alone, of a document of which no more than those, the outside zones
+// and the uplinks need to be there. The findings come in no order.
+func Following(s *site.Site, with Surroundings) []Finding {
+	var out []Finding
+	f := &facts{Site: s}
+	keep := func(r Rule) func(Finding) {
+		return func(found Finding) { out = append(out, r.signed(found)) }
+	}
+	for _, r := range rules {
+		if aboutFollowing(r.Slug) {
+			r.site(f, keep(r))
+		}
+	}
+	a := &around{facts: f, Surroundings: with}
+	for _, r := range observed {
+		if aboutFollowing(r.Slug) {
+			r.find(a, keep(r.Rule))
+		}
+	}
+	return out
+}
+
+func aboutFollowing(slug string) bool { return strings.HasPrefix(slug, "ddns-") }
+
 func followingRef(id string) site.Ref { return site.Ref{Kind: site.KindFollowing, ID: id} }
 
 // eachFollowing visits the names that are switched on.

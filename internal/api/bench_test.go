@@ -12,6 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/check"
+	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/api"
 	"lithos/internal/view"
@@ -161,4 +163,63 @@ func BenchmarkRounds(b *testing.B) {
 	}
 	b.ReportMetric(median(lists)/median(rows), "list/rows")
 	b.ReportMetric(float64(lists[0].Milliseconds()), "ms-first-time")
+}
+
+// BenchmarkFollowing checks 2,000 following names at 200 sites in one pass, each with a day of what its line had and
+// what was told, in turn with merely reading the rows of that, and with the page that draws them.
+func BenchmarkFollowing(b *testing.B) {
+	c := open(b)
+	for i := range 200 {
+		doc := scenario.Site("the-garret")
+		doc.ID, doc.Code = fmt.Sprintf("site-%d", i), fmt.Sprintf("code-%d", i)
+		one := doc.Following[0]
+		doc.Following = nil
+		for k := range 10 {
+			one.ID, one.Name = fmt.Sprintf("following-%d", k), fmt.Sprintf("home-%d.garret.example", k)
+			doc.Following = append(doc.Following, one)
+		}
+		_, err := c.work.Import(b.Context(), doc, 0, "")
+		require.NoError(b, err)
+	}
+	for _, sql := range []string{
+		`INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint, read_at)
+		SELECT 'site-' || s, 'dev-garret-rt', 'https://127.0.0.1:1', 'lithos', '', '', now() FROM generate_series(0, 199) s`,
+		`INSERT INTO line_address (site_id, interface_id, address, first, last)
+		SELECT 'site-' || s, 'if-garret-wan', ('203.0.113.' || n)::inet, now() - (24 - n) * interval '1 hour', now()
+		FROM generate_series(0, 199) s, generate_series(1, 4) n`,
+		`INSERT INTO told_address (site_id, following_id, address, at, taken, says)
+		SELECT 'site-' || s, 'following-' || k, ('203.0.113.' || n)::inet, now() - (24 - n) * interval '1 hour', true, 'Taken'
+		FROM generate_series(0, 199) s, generate_series(0, 9) k, generate_series(1, 4) n`,
+		`INSERT INTO zone_reading (site_id, zone_id, read_at, records)
+		SELECT 'site-' || s, 'zone-garret-out', now(), (SELECT jsonb_agg(jsonb_build_object('Owner', 'home-' || k, 'Type', 'A',
+			'Data', '203.0.113.4', 'TTL', 60)) FROM generate_series(0, 9) k) FROM generate_series(0, 199) s`,
+	} {
+		_, err := c.db.Pool.Exec(b.Context(), sql)
+		require.NoError(b, err)
+	}
+	var pages, checks, rows []time.Duration
+	for b.Loop() {
+		start := time.Now()
+		_, err := c.db.Followed(b.Context())
+		require.NoError(b, err)
+		rows = append(rows, time.Since(start))
+		start = time.Now()
+		read, err := c.db.Followed(b.Context())
+		require.NoError(b, err)
+		sites, err := read.Sites(true)
+		require.NoError(b, err)
+		names := 0
+		for _, s := range sites {
+			check.Following(s.Site, s.Beside.Around(s.Site))
+			names += len(s.Site.Following)
+		}
+		checks = append(checks, time.Since(start))
+		require.GreaterOrEqual(b, names, 2000)
+		start = time.Now()
+		_, err = c.work.Followings(b.Context())
+		require.NoError(b, err)
+		pages = append(pages, time.Since(start))
+	}
+	b.ReportMetric(median(checks)/median(rows), "check/rows")
+	b.ReportMetric(median(pages)/median(rows), "page/rows")
 }

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -321,19 +320,8 @@ func (s *server) nameOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/following", "following",
 		"Every outside name that follows a line, over all sites"),
 		func(ctx context.Context, _ *struct{}) (*body[[]view.Following], error) {
-			rows, err := s.work.Store.SitesWithFollowing(ctx)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			out := []view.Following{}
-			for _, row := range rows {
-				p, err := s.work.Page(ctx, row.Code, 0)
-				if err != nil {
-					return nil, s.problem(err)
-				}
-				out = append(out, p.Followings(time.Now())...)
-			}
-			return answer(s, out, nil)
+			v, err := s.work.Followings(ctx)
+			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/following/{following}/try", "try-following",
 		"Tell a name the address of its line now, and climb from the line to the world"),

@@ -26,6 +26,12 @@ type Beside struct {
 	Neighbors []check.Neighbor // the customer's sites; whether this one is among them does not matter
 }
 
+// Followed is a site with as much of its document as its following names are about.
+type Followed struct {
+	Site   *site.Site
+	Beside Beside
+}
+
 // ZoneReading is an outside zone as its server had it when it was last read.
 type ZoneReading struct {
 	ZoneID  string
@@ -69,7 +75,13 @@ func (b Beside) LineOf(line string) outside.Line {
 
 // SentOf is what was sent of a name, the oldest first.
 func (b Beside) SentOf(following string) []SentAddress {
-	return slices.DeleteFunc(slices.Clone(b.Sent), func(s SentAddress) bool { return s.Following != following })
+	var out []SentAddress
+	for _, s := range b.Sent {
+		if s.Following == following {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // Opened is one of the open work orders of a site.

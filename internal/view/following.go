@@ -74,8 +74,29 @@ type Notice struct {
 	Says     string         `json:"says"`
 }
 
+// outer is what of a site is about its following names and their keys, and what is known beside.
+type outer struct {
+	*site.Site
+	beside   order.Beside
+	findings []check.Finding
+}
+
+func (p *Page) outer() *outer { return &outer{p.Scene.Site, p.beside, p.Judgement.Findings} }
+
 // Followings are the names of the site that follow lines.
-func (p *Page) Followings(now time.Time) []Following {
+func (p *Page) Followings(now time.Time) []Following { return p.outer().followings(now) }
+
+// Followed are the following names of sites, in the order of the sites.
+func Followed(sites []order.Followed, now time.Time) []Following {
+	out := []Following{}
+	for _, f := range sites {
+		o := &outer{f.Site, f.Beside, check.Following(f.Site, f.Beside.Around(f.Site))}
+		out = append(out, o.followings(now)...)
+	}
+	return out
+}
+
+func (p *outer) followings(now time.Time) []Following {
 	out := []Following{}
 	for i := range p.Site.Following {
 		out = append(out, p.following(&p.Site.Following[i], now))
@@ -89,7 +110,7 @@ type held struct {
 	from, to time.Time
 }
 
-func (p *Page) following(w *site.Following, now time.Time) Following {
+func (p *outer) following(w *site.Following, now time.Time) Following {
 	f := Following{Ref: site.Ref{Kind: site.KindFollowing, ID: w.ID}.String(), Name: w.Name, Site: p.Site.Code,
 		SiteName: p.Site.Name, Line: "no line", Begins: now.Add(-drawnFor), Attempts: []Attempt{},
 		TTL: cmp.Or(w.TTL, site.FollowingTTL), Tracks: []FollowedTrack{}, Notices: []Notice{}}
@@ -125,13 +146,14 @@ func (p *Page) following(w *site.Following, now time.Time) Following {
 	if least := now.Add(-drawnForLeast); f.Begins.After(least) {
 		f.Begins = least
 	}
-	for _, sent := range p.beside.SentOf(w.ID) {
+	sent := p.beside.SentOf(w.ID)
+	for _, sent := range sent {
 		f.Attempts = append(f.Attempts, Attempt{sent.At, sent.Address.String(), sent.Taken, sent.Says})
 	}
 	slices.Reverse(f.Attempts)
 	f.Attempts = f.Attempts[:min(len(f.Attempts), 20)]
 	for _, typ := range w.Types() {
-		told := p.sentSpans(w, typ, now)
+		told := sentSpans(sent, typ, now)
 		if len(had[typ]) > 0 {
 			told = p.read(w, typ, told, had[typ][0].from, now)
 		}
@@ -163,9 +185,9 @@ func keptBy(w *site.Following, device string) string {
 }
 
 // sentSpans is what the world was told from here, over time.
-func (p *Page) sentSpans(w *site.Following, typ string, now time.Time) []held {
+func sentSpans(all []order.SentAddress, typ string, now time.Time) []held {
 	var told []held
-	for _, sent := range p.beside.SentOf(w.ID) {
+	for _, sent := range all {
 		if !sent.Taken || sent.Address.Is4() != (typ == "A") {
 			continue
 		}
@@ -194,9 +216,9 @@ func (f *Following) propose(had map[string][]held, first, now time.Time) {
 }
 
 // notice is what the rules found about a name beside how it stands, and whether its key is used at all.
-func (p *Page) notice(f *Following) {
+func (p *outer) notice(f *Following) {
 	stands := []string{"ddns-stale", "ddns-record-missing", "ddns-shared-address", "ddns-private-address"}
-	for _, found := range p.Judgement.Findings {
+	for _, found := range p.findings {
 		about := slices.ContainsFunc(found.Parts, func(r site.Ref) bool { return r.String() == f.Ref })
 		if about && !slices.Contains(stands, found.Rule) {
 			f.Notices = append(f.Notices, Notice{found.Rule, found.Severity, found.Title})
@@ -210,7 +232,7 @@ func (p *Page) notice(f *Following) {
 
 // read ends what was told with what the server had when it was read last, where that is something else. Where
 // nothing was told from here, the server has had it since it was read first, with the line.
-func (p *Page) read(w *site.Following, typ string, told []held, first, now time.Time) []held {
+func (p *outer) read(w *site.Following, typ string, told []held, first, now time.Time) []held {
 	values, at := p.toldNow(w, typ)
 	if at == nil || len(values) != 1 {
 		return told
@@ -265,7 +287,7 @@ func (f *Following) spans(list, beside []held, now time.Time) []FollowedSpan {
 }
 
 // stand says how a name stands now: as the worst of its addresses does.
-func (p *Page) stand(f *Following, w *site.Following, had map[string][]held) {
+func (p *outer) stand(f *Following, w *site.Following, had map[string][]held) {
 	if !w.Enabled {
 		f.State, f.Says = "off", "It is switched off."
 		return
@@ -287,7 +309,7 @@ func (p *Page) stand(f *Following, w *site.Following, had map[string][]held) {
 	}
 }
 
-func (p *Page) standOf(w *site.Following, typ string, had []held) (state, says string, since *time.Time) {
+func (p *outer) standOf(w *site.Following, typ string, had []held) (state, says string, since *time.Time) {
 	if len(had) == 0 {
 		return "unknown", "The line’s address has not been read.", nil
 	}
@@ -309,7 +331,7 @@ func (p *Page) standOf(w *site.Following, typ string, had []held) (state, says s
 }
 
 // toldNow is what the server of a name had when it was read last; at is nil where it never was.
-func (p *Page) toldNow(w *site.Following, typ string) (told []string, at *time.Time) {
+func (p *outer) toldNow(w *site.Following, typ string) (told []string, at *time.Time) {
 	z, ok := p.ZoneOf(w.Name, site.Outside)
 	if !ok {
 		return nil, nil

@@ -103,7 +103,10 @@ type AskerChoice struct {
 }
 
 // Told is an outside zone as its server had it when it was last read; nil where it never was.
-func (p *Page) Told(zoneID string) *order.ZoneReading {
+func (p *Page) Told(zoneID string) *order.ZoneReading { return p.outer().Told(zoneID) }
+
+// Told is what an outside zone had when its server was read last; nil where nothing is known.
+func (p *outer) Told(zoneID string) *order.ZoneReading {
 	i := slices.IndexFunc(p.beside.Zones, func(z order.ZoneReading) bool { return z.ZoneID == zoneID })
 	if i < 0 {
 		return nil
@@ -423,7 +426,7 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 	v.Rows = n.rowsOf(z)
 	if z.Side == site.Outside {
 		v.Rows = append(v.Rows, n.challenges(z)...)
-		v.Keys = n.outsideKeys(z.Zone, time.Now())
+		v.Keys = n.outer().outsideKeys(z.Zone, time.Now())
 		for _, f := range n.Followings(time.Now()) {
 			if owner, in := zone.Relative(f.Name, z.Name); in && compile.Find(n.book.Outside, f.Name) == z {
 				v.Lines = append(v.Lines, f)

@@ -34,7 +34,7 @@ type OutsideKey struct {
 }
 
 // outsideKeys are the keys of a zone; nil where nothing says where they are made.
-func (p *Page) outsideKeys(z *site.Zone, now time.Time) *OutsideKeys {
+func (p *outer) outsideKeys(z *site.Zone, now time.Time) *OutsideKeys {
 	if z.KeysAt == "" {
 		return nil
 	}
@@ -58,7 +58,7 @@ func (p *Page) outsideKeys(z *site.Zone, now time.Time) *OutsideKeys {
 }
 
 // outsideKey is a key of a zone by its name; nil where its provider does not tell of it.
-func (p *Page) outsideKey(z *site.Zone, name string, now time.Time) *OutsideKey {
+func (p *outer) outsideKey(z *site.Zone, name string, now time.Time) *OutsideKey {
 	told := p.Told(z.ID)
 	if told == nil {
 		return nil
@@ -71,7 +71,7 @@ func (p *Page) outsideKey(z *site.Zone, name string, now time.Time) *OutsideKey 
 	return &v
 }
 
-func (p *Page) keyView(k outside.Key, now time.Time) OutsideKey {
+func (p *outer) keyView(k outside.Key, now time.Time) OutsideKey {
 	v := OutsideKey{Name: k.Name, May: may(k), Uses: k.Uses, Ending: k.Ending(now), Unused: k.Unused(now)}
 	given := func(t time.Time) *time.Time {
 		if t.IsZero() {

@@ -167,3 +167,25 @@ func TestFollowingIsTried(t *testing.T) {
 	_, err := o.TryFollowing(t.Context(), o.mk, "the-yard", "following-nothing")
 	refusal(t, err, act.Missing, "has no such name")
 }
+
+// What is said of all sites in one pass is what each site's own page says.
+func TestFollowingNamesOfAllSites(t *testing.T) {
+	o := open(t)
+	codes := []string{"the-garret", "quill-street", "the-yard", "the-hut"}
+	for _, code := range codes {
+		o.Observe(t.Context(), "site-"+code)
+	}
+	all, err := o.Followings(t.Context())
+	require.NoError(t, err)
+	require.Len(t, all, len(codes))
+	for _, code := range codes {
+		own := o.follows(code)
+		i := slices.IndexFunc(all, func(f view.Following) bool { return f.Site == code })
+		require.GreaterOrEqual(t, i, 0)
+		assert.ElementsMatch(t, own.Notices, all[i].Notices, code)
+		for _, f := range []*view.Following{&own, &all[i]} {
+			f.Notices, f.Tracks, f.Begins = nil, nil, time.Time{} // a moment lies between the two
+		}
+		assert.Equal(t, own, all[i])
+	}
+}

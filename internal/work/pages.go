@@ -25,6 +25,19 @@ func (s *Service) Page(ctx context.Context, code string, orderID int64) (*view.P
 	return view.Of(sc, d, revision, b), nil
 }
 
+// Followings are the following names of all sites as they stand: one pass over what is known of them.
+func (s *Service) Followings(ctx context.Context) ([]view.Following, error) {
+	rows, err := s.Store.Followed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sites, err := rows.Sites(s.Store.Documents)
+	if err != nil {
+		return nil, err
+	}
+	return view.Followed(sites, time.Now()), nil
+}
+
 // OrderView is a work order as its page shows it.
 type OrderView struct {
 	// AsOf is when it was read, in microseconds since 1970: of two views the one with

@@ -11,6 +11,162 @@ import (
 	"time"
 )
 
+const FollowedLines = `-- name: FollowedLines :many
+SELECT id, site_id, interface_id, address, first, last FROM line_address WHERE site_id = ANY ($1::text[]) AND last > now() - interval '7 days' ORDER BY site_id, interface_id, id
+`
+
+func (q *Queries) FollowedLines(ctx context.Context, sites []string) ([]LineAddress, error) {
+	rows, err := q.db.Query(ctx, FollowedLines, sites)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []LineAddress
+	for rows.Next() {
+		var i LineAddress
+		if err := rows.Scan(
+			&i.ID,
+			&i.SiteID,
+			&i.InterfaceID,
+			&i.Address,
+			&i.First,
+			&i.Last,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const FollowedSites = `-- name: FollowedSites :many
+SELECT s.id, s.code, s.name, s.customer, jsonb_build_object(
+    'following', r.doc -> 'following',
+    'zones', (SELECT coalesce(jsonb_agg(z - 'records' || jsonb_build_object('records',
+            jsonb_path_query_array(z, '$.records[*] ? (@.type == "A" || @.type == "AAAA" || @.type == "CNAME")'))), '[]')
+        FROM jsonb_array_elements(coalesce(r.doc -> 'zones', '[]')) z WHERE z ->> 'side' = 'outside'),
+    'devices', (SELECT coalesce(jsonb_agg(jsonb_build_object('id', d -> 'id', 'name', d -> 'name', 'kind', d -> 'kind', 'interfaces',
+            jsonb_path_query_array(d, '$.interfaces[*] ? (@.kind == "uplink")'))), '[]')
+        FROM jsonb_array_elements(coalesce(r.doc -> 'devices', '[]')) d))::jsonb AS doc
+FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
+WHERE jsonb_array_length(coalesce(r.doc -> 'following', '[]')) > 0 ORDER BY s.customer, s.name, s.id
+`
+
+type FollowedSitesRow struct {
+	ID       string
+	Code     string
+	Name     string
+	Customer string
+	Doc      []byte
+}
+
+func (q *Queries) FollowedSites(ctx context.Context) ([]FollowedSitesRow, error) {
+	rows, err := q.db.Query(ctx, FollowedSites)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FollowedSitesRow
+	for rows.Next() {
+		var i FollowedSitesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Code,
+			&i.Name,
+			&i.Customer,
+			&i.Doc,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const FollowedTold = `-- name: FollowedTold :many
+SELECT id, site_id, following_id, address, at, taken, says FROM told_address WHERE site_id = ANY ($1::text[]) AND at > now() - interval '7 days' ORDER BY site_id, following_id, at, id
+`
+
+func (q *Queries) FollowedTold(ctx context.Context, sites []string) ([]ToldAddress, error) {
+	rows, err := q.db.Query(ctx, FollowedTold, sites)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []ToldAddress
+	for rows.Next() {
+		var i ToldAddress
+		if err := rows.Scan(
+			&i.ID,
+			&i.SiteID,
+			&i.FollowingID,
+			&i.Address,
+			&i.At,
+			&i.Taken,
+			&i.Says,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const FollowedZones = `-- name: FollowedZones :many
+SELECT site_id, zone_id, read_at, problem, serial, keys, keys_problem,
+    jsonb_path_query_array(records, '$[*] ? (@.Type == "A" || @.Type == "AAAA")')::jsonb AS records
+FROM zone_reading WHERE site_id = ANY ($1::text[]) ORDER BY site_id, zone_id
+`
+
+type FollowedZonesRow struct {
+	SiteID      string
+	ZoneID      string
+	ReadAt      *time.Time
+	Problem     string
+	Serial      int64
+	Keys        []byte
+	KeysProblem string
+	Records     []byte
+}
+
+func (q *Queries) FollowedZones(ctx context.Context, sites []string) ([]FollowedZonesRow, error) {
+	rows, err := q.db.Query(ctx, FollowedZones, sites)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FollowedZonesRow
+	for rows.Next() {
+		var i FollowedZonesRow
+		if err := rows.Scan(
+			&i.SiteID,
+			&i.ZoneID,
+			&i.ReadAt,
+			&i.Problem,
+			&i.Serial,
+			&i.Keys,
+			&i.KeysProblem,
+			&i.Records,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const ForgetLines = `-- name: ForgetLines :exec
 WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days')
 DELETE FROM line_address WHERE last < now() - interval '60 days'
@@ -148,27 +304,25 @@ func (q *Queries) NoteTold(ctx context.Context, arg NoteToldParams) error {
 	return err
 }
 
-const SitesWithFollowing = `-- name: SitesWithFollowing :many
-SELECT s.id, s.code, s.name, s.customer, s.head FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
-WHERE jsonb_array_length(coalesce(r.doc -> 'following', '[]')) > 0 ORDER BY s.customer, s.name
+const ReachedDevices = `-- name: ReachedDevices :many
+SELECT site_id, device_id FROM device_access WHERE site_id = ANY ($1::text[])
 `
 
-func (q *Queries) SitesWithFollowing(ctx context.Context) ([]Site, error) {
-	rows, err := q.db.Query(ctx, SitesWithFollowing)
+type ReachedDevicesRow struct {
+	SiteID   string
+	DeviceID string
+}
+
+func (q *Queries) ReachedDevices(ctx context.Context, sites []string) ([]ReachedDevicesRow, error) {
+	rows, err := q.db.Query(ctx, ReachedDevices, sites)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var items []Site
+	var items []ReachedDevicesRow
 	for rows.Next() {
-		var i Site
-		if err := rows.Scan(
-			&i.ID,
-			&i.Code,
-			&i.Name,
-			&i.Customer,
-			&i.Head,
-		); err != nil {
+		var i ReachedDevicesRow
+		if err := rows.Scan(&i.SiteID, &i.DeviceID); err != nil {
 			return nil, err
 		}
 		items = append(items, i)

@@ -30,6 +30,29 @@ SELECT * FROM told_address WHERE site_id = $1 AND at > now() - interval '7 days'
 WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days')
 DELETE FROM line_address WHERE last < now() - interval '60 days';
 
--- name: SitesWithFollowing :many
-SELECT s.* FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
-WHERE jsonb_array_length(coalesce(r.doc -> 'following', '[]')) > 0 ORDER BY s.customer, s.name;
+
+-- name: FollowedSites :many
+SELECT s.id, s.code, s.name, s.customer, jsonb_build_object(
+    'following', r.doc -> 'following',
+    'zones', (SELECT coalesce(jsonb_agg(z - 'records' || jsonb_build_object('records',
+            jsonb_path_query_array(z, '$.records[*] ? (@.type == "A" || @.type == "AAAA" || @.type == "CNAME")'))), '[]')
+        FROM jsonb_array_elements(coalesce(r.doc -> 'zones', '[]')) z WHERE z ->> 'side' = 'outside'),
+    'devices', (SELECT coalesce(jsonb_agg(jsonb_build_object('id', d -> 'id', 'name', d -> 'name', 'kind', d -> 'kind', 'interfaces',
+            jsonb_path_query_array(d, '$.interfaces[*] ? (@.kind == "uplink")'))), '[]')
+        FROM jsonb_array_elements(coalesce(r.doc -> 'devices', '[]')) d))::jsonb AS doc
+FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
+WHERE jsonb_array_length(coalesce(r.doc -> 'following', '[]')) > 0 ORDER BY s.customer, s.name, s.id;
+
+-- name: FollowedLines :many
+SELECT * FROM line_address WHERE site_id = ANY (@sites::text[]) AND last > now() - interval '7 days' ORDER BY site_id, interface_id, id;
+
+-- name: FollowedTold :many
+SELECT * FROM told_address WHERE site_id = ANY (@sites::text[]) AND at > now() - interval '7 days' ORDER BY site_id, following_id, at, id;
+
+-- name: FollowedZones :many
+SELECT site_id, zone_id, read_at, problem, serial, keys, keys_problem,
+    jsonb_path_query_array(records, '$[*] ? (@.Type == "A" || @.Type == "AAAA")')::jsonb AS records
+FROM zone_reading WHERE site_id = ANY (@sites::text[]) ORDER BY site_id, zone_id;
+
+-- name: ReachedDevices :many
+SELECT site_id, device_id FROM device_access WHERE site_id = ANY (@sites::text[]);
