@@ -100,10 +100,10 @@ func Between(running, target yang.Config) []Step {
 	p.markRanges()
 	steps := []Step{}
 	for _, stage := range []func() []Step{
-		p.dropRelays, p.dropOutside, p.hush, p.dropReservations, p.dropPools, p.narrowPools, p.freeMembers, p.dropAddresses,
-		p.dropInterfaces, p.addInterfaces, p.tune, p.giveAddresses, p.stopPrograms, p.answerZones, p.resolve,
-		p.startPrograms, p.describeClasses, p.servePools, p.forgetClasses, p.reserve, p.relay, p.forgetZones,
-		p.keepOutside,
+		p.dropRelays, p.dropOutside, p.hush, p.dropReservations, p.dropPools, p.narrowPools, p.freeMembers,
+		p.dropAddresses, p.dropInterfaces, p.addInterfaces, p.tune, p.giveAddresses, p.stopPrograms,
+		p.answerZones, p.resolve, p.startPrograms, p.describeClasses, p.servePools, p.forgetClasses,
+		p.reserve, p.relay, p.forgetZones, p.keepOutside,
 	} {
 		steps = append(steps, stage()...)
 	}

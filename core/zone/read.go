@@ -134,6 +134,14 @@ func csvRecord(cells []string, origin string) (Record, error) {
 	return r, nil
 }
 
+// TypeOfAddress is the type of record that holds an address.
+func TypeOfAddress(a netip.Addr) string {
+	if a.Unmap().Is4() {
+		return "A"
+	}
+	return "AAAA"
+}
+
 // TypeOf is the type that a value looks like: of an address, else an alias.
 func TypeOf(data string) string {
 	a, err := netip.ParseAddr(strings.TrimSpace(data))

@@ -188,11 +188,12 @@ func BenchmarkFollowing(b *testing.B) {
 		SELECT 'site-' || s, 'if-garret-wan', ('203.0.113.' || n)::inet, now() - (24 - n) * interval '1 hour', now()
 		FROM generate_series(0, 199) s, generate_series(1, 4) n`,
 		`INSERT INTO told_address (site_id, following_id, address, at, taken, says)
-		SELECT 'site-' || s, 'following-' || k, ('203.0.113.' || n)::inet, now() - (24 - n) * interval '1 hour', true, 'Taken'
+		SELECT 'site-' || s, 'following-' || k, ('203.0.113.' || n)::inet, now() - (24 - n) * interval '1 hour',
+			true, 'Taken'
 		FROM generate_series(0, 199) s, generate_series(0, 9) k, generate_series(1, 4) n`,
 		`INSERT INTO zone_reading (site_id, zone_id, read_at, records)
-		SELECT 'site-' || s, 'zone-garret-out', now(), (SELECT jsonb_agg(jsonb_build_object('Owner', 'home-' || k, 'Type', 'A',
-			'Data', '203.0.113.4', 'TTL', 60)) FROM generate_series(0, 9) k) FROM generate_series(0, 199) s`,
+		SELECT 'site-' || s, 'zone-garret-out', now(), (SELECT jsonb_agg(jsonb_build_object('Owner', 'home-' || k,
+			'Type', 'A', 'Data', '203.0.113.4', 'TTL', 60)) FROM generate_series(0, 9) k) FROM generate_series(0, 199) s`,
 	} {
 		_, err := c.db.Pool.Exec(b.Context(), sql)
 		require.NoError(b, err)

@@ -361,7 +361,8 @@ func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.En
 				problem, what = err.Error(), "key"
 			}
 			if problem != "" {
-				return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was changed: the " + what + " " + problem + ".",
+				return nil, &act.Refusal{Kind: act.Invalid,
+					Says:   "Nothing was changed: the " + what + " " + problem + ".",
 					Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.field), Says: problem}}}
 			}
 			sealed, err := s.sealer.Seal(value)

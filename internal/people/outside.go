@@ -8,7 +8,6 @@ import (
 	"net/netip"
 
 	"lithos/core/site"
-	"lithos/core/zone"
 	"lithos/internal/store"
 	"lithos/internal/transfer"
 )
@@ -58,21 +57,7 @@ func (s *Service) TellName(
 	if err != nil {
 		return err
 	}
-	typ := "A"
-	if a.Is6() {
-		typ = "AAAA"
-	}
-	names := []string{name}
-	if w.Wildcard {
-		names = append(names, "*."+name)
-	}
-	for _, name := range names {
-		owner, _ := zone.Relative(name, z.Name)
-		if err := server.Replace(ctx, []zone.Record{{Owner: owner, Type: typ, Data: a.String(), TTL: ttl}}); err != nil {
-			return err
-		}
-	}
-	return nil
+	return server.TellName(ctx, name, w.Wildcard, ttl, a)
 }
 
 // Account is the account that makes keys of an outside zone.

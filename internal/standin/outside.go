@@ -196,11 +196,7 @@ func (d *Device) keepName(n yang.OutsideName, now time.Time, atOnce bool) (again
 	defer d.mu.Unlock()
 	d.note(k, now, send, err)
 	for _, a := range send {
-		typ := "AAAA"
-		if a.Is4() {
-			typ = "A"
-		}
-		tries := 0
+		typ, tries := zone.TypeOfAddress(a), 0
 		if err != nil {
 			tries = k.told[typ].Tries + 1
 		}
@@ -271,24 +267,7 @@ func (d *Device) tell(n yang.OutsideName, addresses []netip.Addr) (after time.Du
 		return 0, fmt.Errorf("%s is not reached", n.Server)
 	}
 	s := transfer.Server{At: at.Plain, Zone: n.Zone, Key: n.Key, Algorithm: n.Algorithm, Secret: secret}
-	owners := []string{n.Name}
-	if n.Wildcard {
-		owners = append(owners, "*."+n.Name)
-	}
-	for _, a := range addresses {
-		typ := "AAAA"
-		if a.Is4() {
-			typ = "A"
-		}
-		for _, name := range owners {
-			owner, _ := zone.Relative(name, n.Zone)
-			r := zone.Record{Owner: owner, Type: typ, Data: a.String(), TTL: n.TTL}
-			if err := s.Replace(ctx, []zone.Record{r}); err != nil {
-				return 0, err
-			}
-		}
-	}
-	return 0, nil
+	return 0, s.TellName(ctx, n.Name, n.Wildcard, n.TTL, addresses...)
 }
 
 // web is how the device reaches services on the internet: from the address that its line shows there.

@@ -76,7 +76,8 @@ func (w Web) client() *http.Client {
 	}
 	return &http.Client{Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse // a key goes to nobody else
-	}, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{RootCAs: w.Trust, MinVersion: tls.VersionTLS12},
+	}, Transport: &http.Transport{DisableKeepAlives: true,
+		TLSClientConfig: &tls.Config{RootCAs: w.Trust, MinVersion: tls.VersionTLS12},
 		DialContext: func(ctx context.Context, network, addr string) (net.Conn, error) {
 			if real, ok := w.At[addr]; ok {
 				addr = real

@@ -139,6 +139,24 @@ func (s Server) Replace(ctx context.Context, set []zone.Record) error {
 	})
 }
 
+// TellName puts addresses in place of what a name has of their types, and every name below it where below is set.
+func (s Server) TellName(ctx context.Context, name string, below bool, ttl int, addresses ...netip.Addr) error {
+	names := []string{name}
+	if below {
+		names = append(names, "*."+name)
+	}
+	for _, a := range addresses {
+		for _, name := range names {
+			owner, _ := zone.Relative(name, s.Zone)
+			r := zone.Record{Owner: owner, Type: zone.TypeOfAddress(a), Data: a.String(), TTL: ttl}
+			if err := s.Replace(ctx, []zone.Record{r}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // Add adds records to what is there (RFC 2136 section 2.5.1).
 func (s Server) Add(ctx context.Context, list []zone.Record) error {
 	return s.amend(ctx, list, (*dns.Msg).Insert)

@@ -74,7 +74,7 @@ func (s *Service) account(ctx context.Context, code, zoneID string) (*site.Site,
 	z, ok := sc.Zone(zoneID)
 	if !ok || z.KeysAt == "" {
 		return nil, transfer.Account{}, act.Refuse(act.Missing,
-			"The site as it stands says of no such zone where its keys are made; say so in the form of the zone and push it.")
+			"The site as it stands does not say where keys of this zone are made; say so in its form and push it.")
 	}
 	a, err := s.devices.Account(ctx, sc.Site.ID, *z)
 	if err != nil {
@@ -234,7 +234,8 @@ func (s *Service) KeyFor(
 	}
 	z, ok := doc.ZoneOf(w.Name, site.Outside)
 	if !ok || z.KeysAt == "" {
-		return act.Refuse(act.Conflict, "Nothing says where keys of the zone of %s are made; say so in its form.", w.Name)
+		return act.Refuse(act.Conflict, "Nothing says where keys of the zone of %s are made; say so in its form.",
+			w.Name)
 	}
 	a, err := s.devices.Account(ctx, doc.ID, *z)
 	if err != nil {

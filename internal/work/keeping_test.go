@@ -227,8 +227,8 @@ func TestFixedRecordBecomesAFollowingOne(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
 	id := o.at("quill-street")
-	c := entry("following", "following-cloud", "name", "cloud.quill.example", "uplink", "if-quill-wan", "enabled", "true",
-		"keeper", "device")
+	c := entry("following", "following-cloud", "name", "cloud.quill.example", "uplink", "if-quill-wan",
+		"enabled", "true", "keeper", "device")
 	c.Entries[0].New = true
 	o.edit(id, c)
 	err := o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", false, nil)
@@ -275,7 +275,7 @@ func TestKeysOfAZone(t *testing.T) {
 	assert.NotEqual(t, made.Secret, fresh.Secret)
 	require.NoError(t, o.RevokeKey(ctx, o.mk, code, zone, "printer.quill"))
 	refusal(t, o.RevokeKey(ctx, o.mk, code, zone, "printer.quill"), act.Conflict, "has no key printer.quill")
-	refusal(t, o.RevokeKey(ctx, o.mk, "the-garret", "zone-garret-out", "x"), act.Missing, "where its keys are made")
+	refusal(t, o.RevokeKey(ctx, o.mk, "the-garret", "zone-garret-out", "x"), act.Missing, "where keys of this zone are made")
 	audit, err := o.Audited(ctx, time.Time{}, "outside-key", "", "", 50)
 	require.NoError(t, err)
 	says := fmt.Sprint(audit)

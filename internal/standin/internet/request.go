@@ -290,10 +290,7 @@ func updateOf(m *dns.Msg, z yang.Zone, name string, t transfer.Telling) error {
 	}
 	families := map[string]bool{}
 	for _, a := range t.Addresses {
-		typ := "A"
-		if a.Is6() && !a.Is4In6() {
-			typ = "AAAA"
-		}
+		typ := zone.TypeOfAddress(a)
 		if families[typ] || !a.IsValid() || a.Zone() != "" {
 			return fmt.Errorf("send one address of a family")
 		}

@@ -270,7 +270,8 @@ func FuzzTell(f *testing.F) {
 	f.Add("*.larkrise.example", "Bearer "+secret, []byte(`{"addresses":["::ffff:203.0.113.7"],"ttl":-1,"follow":true}`))
 	f.Add("x", "Bearer", []byte(`{"addresses":["fe80::1%eth0"]}`))
 	h := emptyHolder()
-	key := Key{Name: "away", Zone: larkrise, Secret: base64.StdEncoding.EncodeToString([]byte("sixteen octets, at least")),
+	key := Key{Name: "away", Zone: larkrise,
+		Secret: base64.StdEncoding.EncodeToString([]byte("sixteen octets, at least")),
 		Limits: outside.Limits{Names: []string{away, "*." + away}}}
 	mux := http.NewServeMux()
 	h.operations(mux)

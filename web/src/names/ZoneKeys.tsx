@@ -192,18 +192,20 @@ function MakeKey(props: { path: { site: string; zone: string }; onClose: () => v
       >
         {field('name', 'Name', 'What it is called, for example printer.quill')}
         {field('names', 'Names that it may write', 'Whole, with commas; empty for every name of the zone')}
-        {field('types', 'Types', 'With commas; empty for all')}
-        <Choice
-          label="It may"
-          options={[
-            { value: 'true', label: 'Change records and nothing else' },
-            { value: 'false', label: 'Take names away, too' },
-          ]}
-          value={typed.updateOnly}
-          onChange={(e) => setTyped({ ...typed, updateOnly: e.target.value })}
-        />
-        {field('from', 'Comes from', 'Ranges, with commas; empty for anywhere')}
-        {field('ends', 'Last day', '2027-03-31, for example; empty for no end')}
+        <div className="grid grid-cols-2 max-[480px]:grid-cols-1 gap-3">
+          {field('types', 'Types', 'With commas; empty for all')}
+          <Choice
+            label="It may"
+            options={[
+              { value: 'true', label: 'Change records, nothing else' },
+              { value: 'false', label: 'Take names away, too' },
+            ]}
+            value={typed.updateOnly}
+            onChange={(e) => setTyped({ ...typed, updateOnly: e.target.value })}
+          />
+          {field('from', 'Comes from', 'Ranges, with commas; empty for anywhere')}
+          {field('ends', 'Last day', '2027-03-31, for example; empty for no end')}
+        </div>
         <Alert>{problem && !problem.fields.follow && problem.message}</Alert>
         {problem?.fields.follow ? (
           <div role="alert" className="border-l-3 border-sand bg-sand-t px-2.5 py-2 text-[13px]">
@@ -213,9 +215,14 @@ function MakeKey(props: { path: { site: string; zone: string }; onClose: () => v
             </SmallButton>
           </div>
         ) : (
-          <SmallButton type="submit" disabled={make.isPending}>
-            {make.isPending ? 'Making' : 'Make it'}
-          </SmallButton>
+          <span className="flex justify-end gap-2 mt-1">
+            <button type="button" className="btn" onClick={onClose}>
+              Cancel
+            </button>
+            <button className="btn btn-next" disabled={make.isPending}>
+              {make.isPending ? 'Making' : 'Make it'}
+            </button>
+          </span>
         )}
       </form>
     </Window>

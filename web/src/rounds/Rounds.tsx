@@ -40,7 +40,7 @@ export function Rounds() {
         {following.data && following.data.length > 0 && (
           <Link className="hover:underline" to="/rounds/following">
             {plural(following.data.length, 'name follows', 'names follow')} a line
-            {wrong > 0 && <span className="text-cinnabar-ink">, {wrong} told wrong</span>}
+            {wrong > 0 && <span className="text-cinnabar-ink">, {plural(wrong, 'needs', 'need')} a look</span>}
           </Link>
         )}
         <input
