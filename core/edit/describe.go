@@ -86,7 +86,7 @@ func turned(s *site.Site, kind, name string, was, now any) []string {
 	}
 	f, _ := fieldOf(kind, name)
 	if f != nil && f.Input == site.InputSecret && now != nil {
-		return []string{"another password"}
+		return []string{"another " + f.Sentence()}
 	}
 	label := wordOf(kind, name)
 	if says := regrouped(s, f, was, now); says != "" {

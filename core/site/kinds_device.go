@@ -193,7 +193,7 @@ func uplinkFields() []*Field {
 	addresses.When = []When{{"method", []string{ByFixed, ""}}}
 	secret := uplinkWords("secret", "Password", func(u *UplinkFacts) *string { return &u.Secret },
 		checkKept).when("method", ByPPPoE)
-	keptSecret(secret)
+	keptSecret(secret).said("password")
 	translates := pointers("translates", "Translates", KindNetwork, func(i *Interface) []string {
 		if i.Uplink == nil {
 			return nil

@@ -302,7 +302,7 @@ func zoneKind() *Kind {
 		keptSecret(typed("account", "Password of the account there", func(_ *Reading, z *Zone, t string) error {
 			z.Account = t
 			return checkKept(t)
-		}, func(z *Zone) string { return z.Account })).said("account").when("side", Outside),
+		}, func(z *Zone) string { return z.Account })).said("password of the account").when("side", Outside),
 		words("note", "Note", func(z *Zone) *string { return &z.Note }),
 	}}, about[Zone]{
 		at: top(zoneList), id: zoneID, called: func(z *Zone) string { return z.Name },
@@ -342,7 +342,7 @@ func keyItself[T any](at func(*T) *string) *Field {
 	return keptSecret(typed("secret", "The key itself", func(_ *Reading, p *T, t string) error {
 		*at(p) = t
 		return checkKept(t)
-	}, func(p *T) string { return *at(p) })).said("secret")
+	}, func(p *T) string { return *at(p) })).said("key itself")
 }
 
 func algorithm[T any](at func(*T) *string) *Field {

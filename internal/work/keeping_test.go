@@ -275,7 +275,7 @@ func TestKeysOfAZone(t *testing.T) {
 	assert.NotEqual(t, made.Secret, fresh.Secret)
 	require.NoError(t, o.RevokeKey(ctx, o.mk, code, zone, "printer.quill"))
 	refusal(t, o.RevokeKey(ctx, o.mk, code, zone, "printer.quill"), act.Conflict, "has no key printer.quill")
-	refusal(t, o.RevokeKey(ctx, o.mk, "the-garret", "zone-garret-out", "x"), act.Missing, "where keys of this zone are made")
+	refusal(t, o.RevokeKey(ctx, o.mk, "the-garret", "zone-garret-out", "x"), act.Missing, "where keys of this zone")
 	audit, err := o.Audited(ctx, time.Time{}, "outside-key", "", "", 50)
 	require.NoError(t, err)
 	says := fmt.Sprint(audit)

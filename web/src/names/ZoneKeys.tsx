@@ -62,7 +62,7 @@ export function ZoneKeys({ site, keys }: { site: string; keys: Keys }) {
           <tbody>
             {keys.keys.map((k) => (
               <tr key={k.name}>
-                <td className="list-cell mono [overflow-wrap:anywhere]" data-label="Key">
+                <td className="list-cell mono !whitespace-normal [overflow-wrap:anywhere]" data-label="Key">
                   {k.name}
                 </td>
                 <td className="list-cell !whitespace-normal [overflow-wrap:anywhere]" data-label="May write">
