@@ -16,6 +16,7 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/api"
+	"lithos/internal/store/gen"
 	"lithos/internal/view"
 )
 
@@ -153,7 +154,7 @@ func BenchmarkRounds(b *testing.B) {
 	var lists, rows []time.Duration
 	for b.Loop() {
 		start := time.Now()
-		_, err := c.db.ListSites(b.Context(), "")
+		_, err := c.db.ListSites(b.Context(), gen.ListSitesParams{})
 		require.NoError(b, err)
 		rows = append(rows, time.Since(start))
 		start = time.Now()

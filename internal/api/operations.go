@@ -95,8 +95,10 @@ type sessionAnswer struct{ Body whoIs }
 
 func (s *server) siteOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"),
-		func(ctx context.Context, _ *none) (*body[[]fleet.SiteRow], error) {
-			v, err := s.work.Sites(ctx)
+		func(ctx context.Context, in *struct {
+			Archived bool `query:"archived" doc:"those that were put away instead"`
+		}) (*body[[]fleet.SiteRow], error) {
+			v, err := s.work.Sites(ctx, in.Archived)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/frame", "frame",
@@ -342,6 +344,7 @@ func (s *server) nameOperations(api huma.API) {
 			return answer(s, v, err)
 		})
 	s.keyOperations(api)
+	s.beginOperations(api)
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/certificates/{certificate}/try", "try-certificate",
 		"Prove a name as who asks for its certificate does, and take the proof away again"),
 		func(ctx context.Context, in *struct {
@@ -412,6 +415,80 @@ func (s *server) keyOperations(api huma.API) {
 			}
 			return nil, nil
 		})
+}
+
+// DeviceInput is a device of a site in a path.
+type DeviceInput struct {
+	SiteInput
+	Device string `path:"device" doc:"id of the device" maxLength:"64"`
+}
+
+// beginOperations are how a site and its devices begin.
+func (s *server) beginOperations(api huma.API) {
+	huma.Register(api, op(http.MethodGet, "/api/beginning", "beginning", "What a new site may begin with"),
+		func(ctx context.Context, _ *none) (*body[*fleet.Beginning], error) {
+			v, err := s.work.Beginning(ctx)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites", "add-site", "Add a site without networks and devices"),
+		func(ctx context.Context, in *struct{ Body fleet.NewSite }) (*body[fleet.Place], error) {
+			code, err := s.work.AddSite(ctx, who(ctx), in.Body)
+			return answer(s, fleet.Place{Code: code, Name: in.Body.Name}, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/archive", "archive-site",
+		"Put a site away that is looked after no more, or bring it back"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Body struct {
+				Away bool `json:"away"`
+			}
+		}) (*struct{}, error) {
+			if err := s.work.Archive(ctx, who(ctx), in.Site, in.Body.Away); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+	huma.Register(api, op(http.MethodPost, "/api/greet", "greet-device",
+		"Fetch the certificate of a device; nothing is sent to it"),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				URL string `json:"url" maxLength:"300" doc:"https://host:port"`
+			}
+		}) (*body[Greeted], error) {
+			sum, err := s.work.Greet(ctx, in.Body.URL)
+			return answer(s, Greeted{sum}, err)
+		})
+	type reaching struct {
+		DeviceInput
+		Body watch.Reaching
+	}
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/introduction", "introduce-device",
+		"Sign in to a device and say what it is; nothing is kept"),
+		func(ctx context.Context, in *reaching) (*body[*watch.Introduced], error) {
+			v, err := s.work.Introduce(ctx, in.Site, in.Device, in.Body)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPut, "/api/sites/{site}/devices/{device}/access", "keep-access",
+		"Keep how a device is reached, once it lets Lithos in"),
+		func(ctx context.Context, in *reaching) (*struct{}, error) {
+			if err := s.work.Watch.KeepAccess(ctx, who(ctx), in.Site, in.Device, in.Body); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+	huma.Register(api, op(http.MethodDelete, "/api/sites/{site}/devices/{device}/access", "forget-access",
+		"Forget how a device is reached"),
+		func(ctx context.Context, in *DeviceInput) (*struct{}, error) {
+			if err := s.work.ForgetAccess(ctx, who(ctx), in.Site, in.Device); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+}
+
+// Greeted is the certificate that a device shows.
+type Greeted struct {
+	Fingerprint string `json:"fingerprint" doc:"SHA-256, octets in hex with colons"`
 }
 
 func (s *server) orderOperations(api huma.API) {

@@ -85,6 +85,7 @@ func TestTogether(t *testing.T) {
 		"names-told":        tellingTheWorld,
 		"names-following":   followingLines,
 		"outside-keys":      outsideKeys,
+		"putting-away":      puttingAway,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

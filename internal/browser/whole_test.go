@@ -285,7 +285,7 @@ func listsAndKeys(t *testing.T, a *app) {
 	b.click("th button", "^Site")
 	b.until("the first by name", first, "Hallin Road surgery")
 	b.click("th button", "^Site")
-	b.until("the last by name", first, "The Garret home lab")
+	b.until("the last by name", first, "The transmitter hut")
 	b.axe("rounds, sorted")
 	keys := b.page.Keyboard
 	secondByArrows := func() {

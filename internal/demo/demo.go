@@ -278,7 +278,9 @@ type Devices struct {
 
 // Close ends them.
 func (d *Devices) Close() {
-	d.stop()
+	if d.stop != nil {
+		d.stop()
+	}
 	d.done.Wait()
 	for _, one := range d.ByID {
 		one.Close()

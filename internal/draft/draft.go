@@ -106,6 +106,9 @@ func (s *Service) OpenOrder(ctx context.Context, by act.Technician, code, title,
 	if err != nil {
 		return 0, err
 	}
+	if row.Away {
+		return 0, act.Refuse(act.Conflict, "%s is put away; bring it back first.", row.Name)
+	}
 	var id int64
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		if id, err = q.OpenOrder(ctx,

@@ -39,9 +39,9 @@ type SiteRow struct {
 	Worst    *order.Brief `json:"worst,omitempty"` // the gravest
 }
 
-// Sites lists every site with what is wrong there, the gravest first.
-func (s *Service) Sites(ctx context.Context) ([]SiteRow, error) {
-	rows, err := s.store.ListSites(ctx, rules)
+// Sites lists every site with what is wrong there, the gravest first; or those that were put away.
+func (s *Service) Sites(ctx context.Context, archived bool) ([]SiteRow, error) {
+	rows, err := s.store.ListSites(ctx, gen.ListSitesParams{Rules: rules, Archived: archived})
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"lithos/core/site"
+	"lithos/internal/store/gen"
 )
 
 // Follow is an addressing standard with the sites that follow it.
@@ -24,7 +25,7 @@ type Place struct {
 
 // Standards lists the standards the sites carry.
 func (s *Service) Standards(ctx context.Context) ([]Follow, error) {
-	rows, err := s.store.ListSites(ctx, rules)
+	rows, err := s.store.ListSites(ctx, gen.ListSitesParams{Rules: rules})
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
@@ -87,18 +88,32 @@ func (s *Service) PutAccess(ctx context.Context, by, siteID, deviceID string, a 
 	if !ok {
 		return act.Refuse(act.Missing, "%s has no device with the id %q", row.Name, deviceID)
 	}
+	return s.KeepAccess(ctx, act.Technician{FullName: by}, doc, *d, a)
+}
+
+// KeepAccess records how a device of a site or of a draft of it is reached. The password is encrypted before it is
+// stored and never returned.
+func (s *Service) KeepAccess(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access) error {
+	if err := a.Check(); err != nil {
+		return act.Refuse(act.Invalid, "%s", err)
+	}
 	sealed, err := s.vault.Seal(a.Password)
 	if err != nil {
 		return err
 	}
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		return errors.Join(
-			q.PutAccess(ctx, gen.PutAccessParams{SiteID: siteID, DeviceID: deviceID, Url: a.URL, Account: a.Account,
+			q.PutAccess(ctx, gen.PutAccessParams{SiteID: doc.ID, DeviceID: d.ID, Url: a.URL, Account: a.Account,
 				Secret: sealed, Fingerprint: a.Fingerprint}),
-			act.Record(ctx, q, act.Technician{FullName: by}, "device-access", d.Name+" of "+row.Name,
-				"Reached at "+a.URL+" as "+a.Account),
+			act.Record(ctx, q, by, "device-access", d.Name+" of "+doc.Name, "Reached at "+a.URL+" as "+a.Account),
 		)
 	})
+}
+
+// Opened is the account and password that a device is reached with.
+func (s *Service) Opened(row order.Access) (account, password string, err error) {
+	password, err = s.vault.Open(row.Sealed)
+	return row.Account, password, err
 }
 
 // Reach makes a driver for a device.

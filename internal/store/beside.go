@@ -176,6 +176,11 @@ func (s *Store) Access(ctx context.Context, siteID string) ([]order.Access, erro
 	return accessOf(rows), err
 }
 
+// DropAccess forgets how a device is reached; n is 0 where nothing was known.
+func (s *Store) DropAccess(ctx context.Context, siteID, device string) (n int64, err error) {
+	return s.ForgetAccess(ctx, gen.ForgetAccessParams{SiteID: siteID, DeviceID: device})
+}
+
 // Heard reads what the devices of a site told of leases and neighbours.
 func (s *Store) Heard(ctx context.Context, siteID string) ([]seen.Heard, error) {
 	rows, err := s.SightingsOfSite(ctx, siteID)
@@ -209,6 +214,7 @@ type Site struct {
 	Name     string
 	Customer string
 	Head     int32 // newest revision
+	Away     bool  // looked after no more
 }
 
 // Site finds a site by its code; one that is not there is refused.
@@ -217,5 +223,5 @@ func (s *Store) Site(ctx context.Context, code string) (Site, error) {
 	if errors.Is(err, ErrNotFound) {
 		return Site{}, act.Refuse(act.Missing, "There is no site %q.", code)
 	}
-	return Site{row.ID, row.Code, row.Name, row.Customer, row.Head}, err
+	return Site{row.ID, row.Code, row.Name, row.Customer, row.Head, row.ArchivedAt != nil}, err
 }

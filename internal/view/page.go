@@ -242,7 +242,8 @@ type DeviceView struct {
 	ID         string          `json:"id"`
 	Name       string          `json:"name"`
 	Kind       string          `json:"kind"`
-	Reached    bool            `json:"reached"` // Lithos can push to it
+	Reached    bool            `json:"reached"`       // Lithos can push to it
+	URL        string          `json:"url,omitempty"` // where
 	ReadAt     *time.Time      `json:"readAt,omitempty"`
 	Problem    string          `json:"problem,omitempty"`
 	Interfaces []InterfaceView `json:"interfaces"`
@@ -263,7 +264,7 @@ func (p *Page) devices() []DeviceView {
 	for _, d := range p.Devices {
 		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}}
 		if a := order.On(p.beside.Access, d.ID); a != nil {
-			v.Reached, v.Problem, v.ReadAt = true, a.Problem, readAt(a)
+			v.Reached, v.URL, v.Problem, v.ReadAt = true, a.URL, a.Problem, readAt(a)
 		}
 		for i := range d.Interfaces {
 			v.Interfaces = append(v.Interfaces, inWords(&d.Interfaces[i], ends))

@@ -16,6 +16,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -37,6 +38,10 @@ type Devices interface {
 	Where(at netip.AddrPort) netip.AddrPort
 	// TellName tells the server of a following name an address for it, or for another name with its key.
 	TellName(ctx context.Context, siteID string, z site.Zone, w *site.Following, name string, a netip.Addr) error
+	// Opened is the account and password that a device is reached with.
+	Opened(order.Access) (account, password string, err error)
+	// KeepAccess records how a device is reached, with who did it.
+	KeepAccess(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access) error
 	// Account is the account that makes keys of an outside zone.
 	Account(ctx context.Context, siteID string, z site.Zone) (transfer.Account, error)
 }

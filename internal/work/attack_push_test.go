@@ -97,9 +97,14 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 			if d.Kind == site.L2Switch {
 				continue
 			}
+			secrets := map[string]string{}
+			for _, name := range doc.Secrets() {
+				secrets[name] = "x"
+				require.NoError(t, w.KeepSecret(t.Context(), doc.ID, name, "x"))
+			}
 			dev, err := standin.Start(standin.Config{
 				Name: d.ID, Kind: d.Kind, Fabric: fabric, Initial: compile.Device(doc, d.ID), Account: "lithos",
-				Password: "secret",
+				Password: "secret", Secrets: secrets,
 			})
 			require.NoError(t, err)
 			t.Cleanup(dev.Close)

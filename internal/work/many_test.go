@@ -323,7 +323,7 @@ func TestSeenIsJudged(t *testing.T) {
 	look("the-garret", seen.Cloned)
 	assert.True(t, slices.ContainsFunc(o.page("the-garret", 0).Judgement.Findings,
 		func(f check.Finding) bool { return f.Rule == "mac-cloned" }))
-	rows, err := o.Sites(ctx)
+	rows, err := o.Sites(ctx, false)
 	require.NoError(t, err)
 	garret := rows[slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == "the-garret" })]
 	require.NotNil(t, garret.Worst, "Rounds tells of it too")

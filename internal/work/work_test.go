@@ -524,7 +524,7 @@ func TestSeenTryAndFind(t *testing.T) {
 
 	_, err = o.OpenOrder(ctx, o.mk, "kelder-bridge", "Find me", "LR-77")
 	require.NoError(t, err)
-	_, err = o.Sites(ctx) // makes the summaries that findings are looked for in
+	_, err = o.Sites(ctx, false) // makes the summaries that findings are looked for in
 	require.NoError(t, err)
 	for query, want := range map[string]string{
 		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room",

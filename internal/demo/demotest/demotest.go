@@ -28,6 +28,7 @@ type Options struct {
 	Files  fs.FS         // the front end
 	Pace   time.Duration // between two messages of the simulated clients; 0 for none
 	Past   bool          // lines had something in the day before
+	Empty  bool          // there is an account, and no site
 	Poll   time.Duration // between two readings of the devices
 	State  string        // folder the devices' configurations survive in; none when empty
 	Timing push.Timing   // of pushes; the usual one when zero
@@ -72,7 +73,12 @@ func Start(t testing.TB, o Options) *Running {
 	if o.Timing != (push.Timing{}) {
 		w.Pushes.Timing = o.Timing
 	}
-	devices, err := demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})
+	devices := &demo.Devices{}
+	if o.Empty {
+		_, err = w.PutTechnician(ctx, "a test", demo.Account, demo.FullName, demo.Password)
+	} else {
+		devices, err = demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})
+	}
 	require.NoError(t, err)
 	require.NoError(t, w.Run(ctx, o.Poll))
 	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet}))

@@ -52,7 +52,7 @@ SELECT s.id, s.code, s.name, s.customer, jsonb_build_object(
             jsonb_path_query_array(d, '$.interfaces[*] ? (@.kind == "uplink")'))), '[]')
         FROM jsonb_array_elements(coalesce(r.doc -> 'devices', '[]')) d))::jsonb AS doc
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
-WHERE jsonb_array_length(coalesce(r.doc -> 'following', '[]')) > 0 ORDER BY s.customer, s.name, s.id
+WHERE s.archived_at IS NULL AND jsonb_array_length(coalesce(r.doc -> 'following', '[]')) > 0 ORDER BY s.customer, s.name, s.id
 `
 
 type FollowedSitesRow struct {

@@ -169,11 +169,12 @@ type SignInAttempt struct {
 }
 
 type Site struct {
-	ID       string
-	Code     string
-	Name     string
-	Customer string
-	Head     int32
+	ID         string
+	Code       string
+	Name       string
+	Customer   string
+	Head       int32
+	ArchivedAt *time.Time
 }
 
 type SiteAddress struct {

@@ -101,6 +101,23 @@ func (q *Queries) EndPush(ctx context.Context, arg EndPushParams) (int64, error)
 	return result.RowsAffected(), nil
 }
 
+const ForgetAccess = `-- name: ForgetAccess :execrows
+DELETE FROM device_access WHERE site_id = $1 AND device_id = $2
+`
+
+type ForgetAccessParams struct {
+	SiteID   string
+	DeviceID string
+}
+
+func (q *Queries) ForgetAccess(ctx context.Context, arg ForgetAccessParams) (int64, error) {
+	result, err := q.db.Exec(ctx, ForgetAccess, arg.SiteID, arg.DeviceID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const ForgetAllSecrets = `-- name: ForgetAllSecrets :exec
 WITH gone AS (DELETE FROM secret) DELETE FROM device_access
 `
@@ -767,7 +784,7 @@ func (q *Queries) SightingsOfSite(ctx context.Context, siteID string) ([]Sightin
 }
 
 const SitesToRead = `-- name: SitesToRead :many
-SELECT site_id FROM device_access GROUP BY site_id ORDER BY min(coalesce(tried_at, '-infinity')), site_id
+SELECT site_id FROM device_access JOIN site s ON s.id = site_id WHERE s.archived_at IS NULL GROUP BY site_id ORDER BY min(coalesce(tried_at, '-infinity')), site_id
 `
 
 // The sites whose devices are read, those that wait the longest first.

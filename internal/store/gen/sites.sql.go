@@ -38,6 +38,32 @@ func (q *Queries) AdvanceSite(ctx context.Context, arg AdvanceSiteParams) (int64
 	return result.RowsAffected(), nil
 }
 
+const ArchiveSite = `-- name: ArchiveSite :execrows
+UPDATE site SET archived_at = now() WHERE site.id = $1 AND archived_at IS NULL
+AND NOT EXISTS (SELECT FROM work_order o WHERE o.site_id = site.id AND o.state IN ('open', 'pushing'))
+`
+
+// A site with work under way is not put away.
+func (q *Queries) ArchiveSite(ctx context.Context, id string) (int64, error) {
+	result, err := q.db.Exec(ctx, ArchiveSite, id)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const BringSiteBack = `-- name: BringSiteBack :execrows
+UPDATE site SET archived_at = NULL WHERE id = $1 AND archived_at IS NOT NULL
+`
+
+func (q *Queries) BringSiteBack(ctx context.Context, id string) (int64, error) {
+	result, err := q.db.Exec(ctx, BringSiteBack, id)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const DropAddresses = `-- name: DropAddresses :exec
 DELETE FROM site_address WHERE site_id = $1
 `
@@ -581,8 +607,13 @@ SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
 LEFT JOIN technician t ON t.id = r.made_by LEFT JOIN site_standing f ON f.site_id = s.id
 LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = $1
-ORDER BY s.customer, s.name
+WHERE (s.archived_at IS NOT NULL) = $2::boolean ORDER BY s.customer, s.name
 `
+
+type ListSitesParams struct {
+	Rules    string
+	Archived bool
+}
 
 type ListSitesRow struct {
 	ID         string
@@ -600,8 +631,8 @@ type ListSitesRow struct {
 	Findings   []byte
 }
 
-func (q *Queries) ListSites(ctx context.Context, rules string) ([]ListSitesRow, error) {
-	rows, err := q.db.Query(ctx, ListSites, rules)
+func (q *Queries) ListSites(ctx context.Context, arg ListSitesParams) ([]ListSitesRow, error) {
+	rows, err := q.db.Query(ctx, ListSites, arg.Rules, arg.Archived)
 	if err != nil {
 		return nil, err
 	}
@@ -773,7 +804,7 @@ func (q *Queries) RevisionDoc(ctx context.Context, arg RevisionDocParams) ([]byt
 }
 
 const SiteByCode = `-- name: SiteByCode :one
-SELECT id, code, name, customer, head FROM site WHERE code = $1
+SELECT id, code, name, customer, head, archived_at FROM site WHERE code = $1
 `
 
 func (q *Queries) SiteByCode(ctx context.Context, code string) (Site, error) {
@@ -785,12 +816,13 @@ func (q *Queries) SiteByCode(ctx context.Context, code string) (Site, error) {
 		&i.Name,
 		&i.Customer,
 		&i.Head,
+		&i.ArchivedAt,
 	)
 	return i, err
 }
 
 const SiteByID = `-- name: SiteByID :one
-SELECT id, code, name, customer, head FROM site WHERE id = $1
+SELECT id, code, name, customer, head, archived_at FROM site WHERE id = $1
 `
 
 func (q *Queries) SiteByID(ctx context.Context, id string) (Site, error) {
@@ -802,13 +834,14 @@ func (q *Queries) SiteByID(ctx context.Context, id string) (Site, error) {
 		&i.Name,
 		&i.Customer,
 		&i.Head,
+		&i.ArchivedAt,
 	)
 	return i, err
 }
 
 const SitesToLookAt = `-- name: SitesToLookAt :many
-SELECT s.id, s.code, s.name, s.customer, s.head FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
-WHERE f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < $1
+SELECT s.id, s.code, s.name, s.customer, s.head, s.archived_at FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
+WHERE s.archived_at IS NULL AND (f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < $1)
 ORDER BY f.looked_at NULLS FIRST LIMIT $2
 `
 
@@ -834,6 +867,7 @@ func (q *Queries) SitesToLookAt(ctx context.Context, arg SitesToLookAtParams) ([
 			&i.Name,
 			&i.Customer,
 			&i.Head,
+			&i.ArchivedAt,
 		); err != nil {
 			return nil, err
 		}

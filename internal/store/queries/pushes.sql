@@ -79,12 +79,15 @@ WHERE p.site_id = $1 AND p.state = 'landed' ORDER BY p.id, u.seq;
 INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint) VALUES ($1, $2, $3, $4, $5, $6)
 ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint;
 
+-- name: ForgetAccess :execrows
+DELETE FROM device_access WHERE site_id = @site_id AND device_id = @device_id;
+
 -- name: AccessOfSite :many
 SELECT * FROM device_access WHERE site_id = $1 ORDER BY device_id;
 
 -- The sites whose devices are read, those that wait the longest first.
 -- name: SitesToRead :many
-SELECT site_id FROM device_access GROUP BY site_id ORDER BY min(coalesce(tried_at, '-infinity')), site_id;
+SELECT site_id FROM device_access JOIN site s ON s.id = site_id WHERE s.archived_at IS NULL GROUP BY site_id ORDER BY min(coalesce(tried_at, '-infinity')), site_id;
 
 -- name: NoteRead :exec
 UPDATE device_access SET tried_at = now(), read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem,

@@ -6,7 +6,15 @@ SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
 LEFT JOIN technician t ON t.id = r.made_by LEFT JOIN site_standing f ON f.site_id = s.id
 LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = @rules
-ORDER BY s.customer, s.name;
+WHERE (s.archived_at IS NOT NULL) = @archived::boolean ORDER BY s.customer, s.name;
+
+-- A site with work under way is not put away.
+-- name: ArchiveSite :execrows
+UPDATE site SET archived_at = now() WHERE site.id = @id AND archived_at IS NULL
+AND NOT EXISTS (SELECT FROM work_order o WHERE o.site_id = site.id AND o.state IN ('open', 'pushing'));
+
+-- name: BringSiteBack :execrows
+UPDATE site SET archived_at = NULL WHERE id = @id AND archived_at IS NOT NULL;
 
 -- name: PutSummary :exec
 INSERT INTO site_summary (site_id, revision, rules, block, findings) VALUES ($1, $2, $3, $4, $5)
@@ -24,7 +32,7 @@ SELECT findings FROM site_standing WHERE site_id = $1;
 -- when they were looked at, and those that wait the longest.
 -- name: SitesToLookAt :many
 SELECT s.* FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
-WHERE f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < @before
+WHERE s.archived_at IS NULL AND (f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < @before)
 ORDER BY f.looked_at NULLS FIRST LIMIT @most;
 
 -- A changed site may overlap the customer's others, or no longer.

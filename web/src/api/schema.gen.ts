@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/beginning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a new site may begin with */
+        get: operations["beginning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -49,6 +66,23 @@ export interface paths {
         get: operations["following"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/greet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch the certificate of a device; nothing is sent to it */
+        post: operations["greet-device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -425,7 +459,25 @@ export interface paths {
         /** Every site with what is wrong there */
         get: operations["sites"];
         put?: never;
-        post?: never;
+        /** Add a site without networks and devices */
+        post: operations["add-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a site away that is looked after no more, or bring it back */
+        post: operations["archive-site"];
         delete?: never;
         options?: never;
         head?: never;
@@ -460,6 +512,41 @@ export interface paths {
         put?: never;
         /** Prove a name as who asks for its certificate does, and take the proof away again */
         post: operations["try-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/devices/{device}/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep how a device is reached, once it lets Lithos in */
+        put: operations["keep-access"];
+        post?: never;
+        /** Forget how a device is reached */
+        delete: operations["forget-access"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/devices/{device}/introduction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in to a device and say what it is; nothing is kept */
+        post: operations["introduce-device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -862,6 +949,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Ability: {
+            has: boolean;
+            what: string;
+        };
         Act: {
             /** @enum {string} */
             do: "lease" | "renew" | "release" | "reboot" | "stale" | "move" | "fill";
@@ -888,6 +979,9 @@ export interface components {
             side: "inside" | "outside";
             type: string;
             was?: string;
+        };
+        "Archive-siteRequest": {
+            away: boolean;
         };
         AskedView: {
             /** Format: date-time */
@@ -931,6 +1025,14 @@ export interface components {
             at: string;
             says: string;
             taken: boolean;
+        };
+        Beginning: {
+            /** @description proposed for a site of a new customer; empty where no private address is left */
+            block: string;
+            customers: components["schemas"]["KnownCustomer"][];
+            standards: components["schemas"]["KnownStandard"][];
+            /** @description that of most sites */
+            timeZone: string;
         };
         Bin: {
             /** Format: int64 */
@@ -1059,6 +1161,7 @@ export interface components {
             reached: boolean;
             /** Format: date-time */
             readAt?: string;
+            url?: string;
         };
         Drawing: {
             breaks: components["schemas"]["Crack"][];
@@ -1320,6 +1423,14 @@ export interface components {
             site: components["schemas"]["SiteHead"];
             wide: components["schemas"]["Marks"];
         };
+        "Greet-deviceRequest": {
+            /** @description https://host:port */
+            url: string;
+        };
+        Greeted: {
+            /** @description SHA-256, octets in hex with colons */
+            fingerprint: string;
+        };
         Head: {
             behind: boolean;
             /** Format: int64 */
@@ -1398,6 +1509,20 @@ export interface components {
             /** Format: int64 */
             vlan: number;
         };
+        Introduced: {
+            can: components["schemas"]["Ability"][];
+            /** @description its interfaces with their addresses, in words */
+            interfaces: string[];
+            /** @description why it does not look like what was recorded */
+            misfit?: string;
+            /**
+             * Format: int64
+             * @description reservations
+             */
+            names: number;
+            /** Format: int64 */
+            pools: number;
+        };
         Joint: {
             broken: boolean;
             carries: string;
@@ -1440,6 +1565,20 @@ export interface components {
             /** Format: int64 */
             clients: number;
             what: string;
+        };
+        KnownCustomer: {
+            /** @description proposed for one more */
+            block: string;
+            id: string;
+            name: string;
+            /** @description their names */
+            sites: string[];
+            /** @description id of the one that most of its sites follow */
+            standard?: string;
+        };
+        KnownStandard: {
+            id: string;
+            name: string;
         };
         Layer: {
             crowded?: boolean;
@@ -1743,6 +1882,19 @@ export interface components {
             vlan: number;
             where: string;
         };
+        NewSite: {
+            /** @description prefixes, with commas */
+            block: string;
+            /** @description in addresses of pages; made from the name when empty */
+            code: string;
+            /** @description id of a customer, or the name of a new one */
+            customer: string;
+            domain: string;
+            name: string;
+            /** @description id of a standard that it follows; none when empty */
+            standard?: string;
+            timeZone: string;
+        };
         Notice: {
             /** @description the rule that found it, or key-unused */
             kind: string;
@@ -1956,6 +2108,23 @@ export interface components {
             number: number;
             stratum: string;
             type: string;
+        };
+        Reaching: {
+            /** @description the one there is when empty */
+            account?: string;
+            /** @description SHA-256 of its certificate in hex, as it was fetched and compared */
+            fingerprint?: string;
+            /** @description instead of an account and a password: id of a device of the site whose are used */
+            like?: string;
+            /**
+             * Format: int64
+             * @description work order whose draft has the device
+             */
+            order?: number;
+            /** @description the one there is when empty */
+            password?: string;
+            /** @description https://host:port */
+            url: string;
         };
         Rehearsed: {
             by: string;
@@ -2491,6 +2660,35 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    beginning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Beginning"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: never;
@@ -2578,6 +2776,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Following"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "greet-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Greet-deviceRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Greeted"];
                 };
             };
             /** @description Error */
@@ -3403,7 +3634,10 @@ export interface operations {
     };
     sites: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description those that were put away instead */
+                archived?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3418,6 +3652,73 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SiteRow"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSite"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Place"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "archive-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Archive-siteRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -3494,6 +3795,112 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proved"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the device */
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reaching"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the device */
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "introduce-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the device */
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reaching"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Introduced"];
                 };
             };
             /** @description Error */

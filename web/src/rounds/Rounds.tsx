@@ -8,6 +8,8 @@ import { useRoving } from '../parts/roving'
 import { sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
 import { When } from '../parts/When'
 import { plural } from '../parts/plural'
+import { Away } from './Away'
+import { BeginSite } from './BeginSite'
 import { needsLook, useFollowing } from './FollowingPage'
 
 /** Every site with what is wrong there. */
@@ -16,6 +18,7 @@ export function Rounds() {
   const following = useFollowing(false)
   const wrong = (following.data ?? []).filter(needsLook).length
   const [filter, setFilter] = useState('')
+  const [beginning, setBeginning] = useState(false)
   const sorting = useSort<'name' | 'customer' | 'block' | 'networks' | 'gravity' | 'changed'>()
   const open = useOpenRow()
   const list = useRoving<HTMLTableSectionElement>()
@@ -43,12 +46,15 @@ export function Rounds() {
             {wrong > 0 && <span className="text-cinnabar-ink">, {plural(wrong, 'needs', 'need')} a look</span>}
           </Link>
         )}
+        <button className="btn !h-[30px] ml-auto" onClick={() => setBeginning(true)}>
+          Add a site
+        </button>
         <input
           aria-label="Filter sites"
           placeholder="Filter sites"
           value={filter}
           onChange={(e) => setFilter(e.target.value)}
-          className="field ml-auto !w-[220px] !h-[30px]"
+          className="field !w-[220px] !h-[30px]"
         />
       </div>
       <table className="mt-3 table-fixed folds">
@@ -97,6 +103,8 @@ export function Rounds() {
           ))}
         </tbody>
       </table>
+      <Away />
+      {beginning && <BeginSite onClose={() => setBeginning(false)} />}
       {rows.length === 0 && (
         <Empty
           inside
@@ -104,9 +112,15 @@ export function Rounds() {
           says={
             sites.data.length
               ? 'Type less, or another word.'
-              : 'Import a site file: lithos import FILE. The schema of the file is printed by lithos schema.'
+              : 'Say whose it is and which addresses it has; its networks and devices come next. A site file can be imported, too: lithos import FILE.'
           }
-        />
+        >
+          {sites.data.length === 0 && (
+            <button className="btn btn-next" onClick={() => setBeginning(true)}>
+              Add the first site
+            </button>
+          )}
+        </Empty>
       )}
     </div>
   )

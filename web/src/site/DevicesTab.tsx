@@ -1,3 +1,4 @@
+import { useState } from 'react'
 import type { View } from '../api/client'
 import { Copy } from '../parts/Copy'
 import { Table, type Column } from '../parts/Table'
@@ -5,6 +6,7 @@ import { useRoving } from '../parts/roving'
 import { When } from '../parts/When'
 import { LinksDrawing } from './LinksDrawing'
 import type { Asked } from './pageState'
+import { ReachDevice } from './ReachDevice'
 
 type Props = {
   view: View
@@ -17,6 +19,8 @@ type Props = {
 /** The site's devices: how they are joined, and every interface of each. */
 export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
   const list = useRoving<HTMLDivElement>()
+  const [reaching, setReaching] = useState('')
+  const reached = view.devices.find((d) => d.id === reaching)
   return (
     <div className="py-2">
       <LinksDrawing site={site} order={view.order?.id} network={view.network?.id} onSelect={onSelect} />
@@ -58,6 +62,9 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
                 }
               >
                 Add an interface
+              </button>
+              <button className="btn !h-[26px]" onClick={() => setReaching(d.id)}>
+                {d.reached ? 'How it is reached' : 'Reach it'}
               </button>
             </div>
             {d.interfaces.length === 0 && <p className="text-ink-3">It has no interface yet.</p>}
@@ -106,6 +113,9 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
           </section>
         ))}
       </div>
+      {reached && (
+        <ReachDevice key={reached.id} view={view} site={site} device={reached} onClose={() => setReaching('')} />
+      )}
       <button className="btn mt-4" onClick={() => ask({ kind: 'form', form: { kind: 'device' } })}>
         Add a device
       </button>

@@ -8,6 +8,7 @@ import { Dotted, Values } from '../parts/Values'
 import { Actions } from './Actions'
 import { History } from './History'
 import type { Asked } from './pageState'
+import { PutAway } from './PutAway'
 
 type Props = {
   view: View
@@ -69,6 +70,7 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
       </Toolbar>
       {i.effective.length > 0 && <Effective part={i} ask={ask} />}
       {kind === 'site' && <History site={view.site.code} zone={view.site.timeZone} />}
+      {kind === 'site' && <PutAway site={view.site.code} name={view.site.name} />}
     </aside>
   )
 }

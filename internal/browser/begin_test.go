@@ -1,0 +1,118 @@
+package browser
+
+import (
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/core/yang"
+	"lithos/internal/demo/demotest"
+	"lithos/internal/standin"
+	"lithos/web"
+)
+
+// From an empty database to a client with an address, without a command line: the first site, its first device with its
+// certificate compared, a network, a push, and a client that is given an address.
+func TestFromNothing(t *testing.T) {
+	router, err := standin.Start(standin.Config{Name: "rt-new", Kind: site.Router, Account: "keeper", Password: "oak-and-iron",
+		Initial: yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{
+			{Name: "p1", Type: yang.TypeEthernet, Enabled: true}}}}})
+	require.NoError(t, err)
+	t.Cleanup(router.Close)
+	a := serve(t, demotest.Options{Files: web.Files(), Poll: time.Second, Empty: true})
+	b := a.open(t, 1280, 800)
+	b.signIn("mk")
+	b.see("There is no site yet")
+	b.axe("nothing")
+	b.click("main button", "^Add the first site$")
+	b.click("button", "^Add the site$")
+	b.see("a site is somebody")
+	b.axe("a site with nothing said")
+	b.fill("Name of the customer", "Heron Ferry")
+	b.fill("Name of the site", "The landing stage")
+	assert.Equal(t, "10.0.0.0/20", b.value("Block"))
+	b.fill("Time zone", "Europe/London")
+	b.click("button", "^Add the site$")
+	b.see("This site has no network yet")
+	b.until("its page", `() => location.pathname === '/sites/the-landing-stage'`)
+
+	b.click("main button", "^Add the first device$")
+	b.fill("Title", "The first evening")
+	b.click("[role=dialog] button", "^Open$")
+	b.fill("Host name", "rt-new")
+	b.click("[role=dialog] button", "^Add$")
+	b.see("pushed by hand")
+	b.click("section[aria-label='Device rt-new'] button", "^Reach it$")
+	b.fill("Address", "http://10.0.0.1")
+	b.click("[role=dialog] button", "^Fetch its certificate$")
+	b.see("only https is used")
+	b.axe("a device at a wrong address")
+	b.fill("Address", router.URL)
+	b.click("[role=dialog] button", "^Fetch its certificate$")
+	b.see("Its certificate, SHA-256")
+	b.until("the next step waits for it to be compared",
+		`() => [...document.querySelectorAll('[role=dialog] button')].some(x => x.innerText === 'Sign in and look' && x.disabled)`)
+	b.click("[role=dialog] label", "It is the one")
+	b.fill("Account", "keeper")
+	b.fill("Password", "wrong")
+	b.click("[role=dialog] button", "^Sign in and look$")
+	b.see("The account or password is wrong")
+	b.fill("Password", "oak-and-iron")
+	b.click("[role=dialog] button", "^Sign in and look$")
+	b.see("It can: changes under a timed confirm")
+	b.axe("what a device says of itself")
+	b.click("[role=dialog] button", "^Keep it$")
+	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
+	b.see("How it is reached")
+
+	b.click("section[aria-label='Device rt-new'] button", "^Add an interface$")
+	b.fill("Name", "p1")
+	b.fill("Addresses", "10.0.1.1/24")
+	b.click("[role=dialog] button", "^Add$")
+	b.click("main button", "^Add the first network$")
+	b.fill("Name", "Landing")
+	b.fill("Prefix", "10.0.1.0/24")
+	b.click("[role=dialog] button", "^Add$")
+	b.inspects("Landing")
+	b.press(input.KeyP)
+	b.fill("Name", "Landing")
+	b.fill("Ranges", "100-149")
+	b.click("[role=dialog] button", "^Add$")
+	b.inspects("Landing")
+	b.click("footer button", "^Rehearse")
+	b.said("Rehearsed with")
+	b.click("footer button", "^Push to rt-new")
+	b.see("Pushed, verified and landed")
+
+	b.visit(a.URL + "/sites/the-landing-stage?tab=try")
+	b.choose("Against", "real device")
+	b.click("button", "^Try$")
+	b.see("was given 10.0.1.1")
+}
+
+// A site is put away from its own page and brought back from Rounds.
+func puttingAway(t *testing.T, a *app) {
+	doc := scenario.Site("the-yard")
+	doc.ID, doc.Code, doc.Name = "site-old-shed", "old-shed", "The old shed"
+	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, "/sites/old-shed?select=site:site-old-shed")
+	b.click("aside button", "^Put this site away$")
+	b.axe("putting a site away")
+	b.click("[role=dialog] button", "^Put it away$")
+	b.see("put away")
+	b.click("summary", "put away")
+	b.axe("sites that were put away")
+	b.until("the button of the site", `() => {
+		const button = document.querySelector('button[aria-label="Bring The old shed back"]')
+		button?.click()
+		return !!button
+	}`)
+	b.see("The old shed")
+	b.until("the site on the list", `() => [...document.querySelectorAll('main [data-row]')].some(a => a.innerText === 'The old shed')`)
+}

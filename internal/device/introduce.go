@@ -1,0 +1,92 @@
+package device
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"time"
+
+	"lithos/core/yang"
+)
+
+// greetWithin is how long a device has to show its certificate.
+const greetWithin = 5 * time.Second
+
+// Greet is the SHA-256 of the certificate that a device shows at its address. Nothing is sent to it: whether the device
+// is the right one is for somebody to say who compares that with what the device itself shows.
+func Greet(ctx context.Context, address string) ([]byte, error) {
+	if err := (Access{URL: address, Account: "-", Password: "-", Fingerprint: make([]byte, sha256.Size)}).Check(); err != nil {
+		return nil, err
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	at := u.Host
+	if u.Port() == "" {
+		at = net.JoinHostPort(u.Hostname(), "443")
+	}
+	ctx, cancel := context.WithTimeout(ctx, greetWithin)
+	defer cancel()
+	// Any certificate is looked at; none is trusted by this.
+	dialer := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
+		ServerName: u.Hostname()}}
+	conn, err := dialer.DialContext(ctx, "tcp", at)
+	var timeout net.Error
+	var record tls.RecordHeaderError
+	switch {
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return nil, fmt.Errorf("nothing answers at %s", at)
+	case errors.As(err, &record):
+		return nil, fmt.Errorf("what answers at %s does not speak TLS; is the port right?", at)
+	case err != nil:
+		return nil, fmt.Errorf("nothing answers at %s; is the address right, and the device up?", at)
+	}
+	defer func() { _ = conn.Close() }()
+	shown := conn.(*tls.Conn).ConnectionState().PeerCertificates
+	if len(shown) == 0 {
+		return nil, errors.New("the device shows no certificate")
+	}
+	sum := sha256.Sum256(shown[0].Raw)
+	return sum[:], nil
+}
+
+// Introduction is what a device says of itself.
+type Introduction struct {
+	Modules []string // that it speaks (RFC 8525), by name
+	Config  yang.Config
+}
+
+// Speaks reports whether the device speaks a module.
+func (i Introduction) Speaks(module string) bool { return slices.Contains(i.Modules, module) }
+
+// Introduce signs in and reads what the device is.
+func (r *RESTCONF) Introduce(ctx context.Context) (Introduction, error) {
+	var doc struct {
+		Library struct {
+			Sets []struct {
+				Modules []struct {
+					Name string `json:"name"`
+				} `json:"module"`
+			} `json:"module-set"`
+		} `json:"ietf-yang-library:yang-library"`
+	}
+	var out Introduction
+	if _, err := r.do(ctx, http.MethodGet, "/restconf/data/ietf-yang-library:yang-library", nil, &doc); err != nil {
+		return out, err
+	}
+	for _, set := range doc.Library.Sets {
+		for _, m := range set.Modules {
+			out.Modules = append(out.Modules, clean(m.Name))
+		}
+	}
+	var err error
+	out.Config, _, err = r.Read(ctx)
+	return out, err
+}

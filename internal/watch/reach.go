@@ -1,0 +1,197 @@
+package watch
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/device"
+	"lithos/internal/order"
+)
+
+// Reaching is how a device is to be reached, as typed.
+type Reaching struct {
+	URL         string `json:"url" maxLength:"300" doc:"https://host:port"`
+	Fingerprint string `json:"fingerprint,omitempty" maxLength:"200" doc:"SHA-256 of its certificate in hex, as it was fetched and compared"`
+	Account     string `json:"account,omitempty" maxLength:"200" doc:"the one there is when empty"`
+	Password    string `json:"password,omitempty" maxLength:"200" doc:"the one there is when empty"`
+	Like        string `json:"like,omitempty" maxLength:"64" doc:"instead of an account and a password: id of a device of the site whose are used"`
+	Order       int64  `json:"order,omitempty" doc:"work order whose draft has the device"`
+}
+
+// Introduced is what a device says of itself.
+type Introduced struct {
+	Can        []Ability `json:"can"`
+	Interfaces []string  `json:"interfaces" doc:"its interfaces with their addresses, in words"`
+	Pools      int       `json:"pools"`
+	Names      int       `json:"names" doc:"reservations"`
+	Misfit     string    `json:"misfit,omitempty" doc:"why it does not look like what was recorded"`
+}
+
+// Ability is something that a device may be able to do.
+type Ability struct {
+	What string `json:"what"`
+	Has  bool   `json:"has"`
+}
+
+// abilities are what Lithos asks of a device, by the module that it speaks then.
+var abilities = []struct{ what, module string }{
+	{"changes under a timed confirm", "lithos-config"}, {"interfaces and VLANs", "lithos-interfaces"},
+	{"DHCP server", "lithos-dhcp-server"}, {"DHCP relay", "lithos-dhcp-relay"}, {"resolver", "lithos-resolver"},
+	{"outside names", "lithos-outside-names"},
+}
+
+// Greet fetches the certificate of a device, and says its fingerprint for somebody to compare.
+func (s *Service) Greet(ctx context.Context, address string) (string, error) {
+	sum, err := device.Greet(ctx, strings.TrimSpace(address))
+	if err != nil {
+		return "", act.RefuseFields("Nothing was fetched", site.FieldErrors{{Field: "url", Says: err.Error()}})
+	}
+	return Colons(sum), nil
+}
+
+// Colons is a fingerprint as devices show it: octets in hex with colons.
+func Colons(sum []byte) string {
+	var out []string
+	for _, b := range sum {
+		out = append(out, fmt.Sprintf("%02x", b))
+	}
+	return strings.Join(out, ":")
+}
+
+// toReach is the site, the device and how it is reached with what was typed and what is kept.
+func (s *Service) toReach(
+	ctx context.Context, code, deviceID string, r Reaching,
+) (doc *site.Site, d *site.Device, a device.Access, err error) {
+	if err := act.Held(ctx, s.store.Queries); err != nil {
+		return nil, nil, a, err
+	}
+	sc, _, _, err := s.sites.At(ctx, code, r.Order)
+	if err != nil {
+		return nil, nil, a, err
+	}
+	d, ok := sc.Device(deviceID)
+	if !ok {
+		return nil, nil, a, act.Refuse(act.Missing, "There is no such device; record it first.")
+	}
+	access, err := s.store.Access(ctx, sc.Site.ID)
+	if err != nil {
+		return nil, nil, a, err
+	}
+	a = device.Access{URL: strings.TrimSpace(r.URL), Account: r.Account, Password: r.Password}
+	kept := deviceID
+	if r.Like != "" {
+		kept, a.Account, a.Password = r.Like, "", ""
+	}
+	if was := order.On(access, kept); was != nil && a.Password == "" && (a.Account == "" || a.Account == was.Account) {
+		if a.Account, a.Password, err = s.devices.Opened(*was); err != nil {
+			return nil, nil, a, err
+		}
+	}
+	var wrong site.FieldErrors
+	if a.Fingerprint, err = hex.DecodeString(strings.ReplaceAll(r.Fingerprint, ":", "")); err != nil {
+		wrong = append(wrong, site.FieldError{Field: "fingerprint", Says: "is not one; fetch it from the device"})
+	}
+	if a.Account == "" {
+		wrong = append(wrong, site.FieldError{Field: "account", Says: "type the account to sign in with"})
+	}
+	if a.Password == "" {
+		wrong = append(wrong, site.FieldError{Field: "password", Says: "type its password"})
+	}
+	if len(wrong) == 0 {
+		if err := a.Check(); err != nil {
+			wrong = append(wrong, site.FieldError{Field: "url", Says: err.Error()})
+		}
+	}
+	if len(wrong) > 0 {
+		return nil, nil, a, act.RefuseFields("The device was not asked", wrong)
+	}
+	return sc.Site, d, a, nil
+}
+
+// Introduce signs in to a device and says what it is; nothing is kept.
+func (s *Service) Introduce(ctx context.Context, code, deviceID string, r Reaching) (*Introduced, error) {
+	_, d, a, err := s.toReach(ctx, code, deviceID, r)
+	if err != nil {
+		return nil, err
+	}
+	driver := device.NewRESTCONF(a)
+	defer driver.Close()
+	says, err := driver.Introduce(ctx)
+	if err != nil {
+		return nil, act.Refuse(act.Conflict, "%s.", sentence(err))
+	}
+	out := &Introduced{Can: []Ability{}, Interfaces: []string{}, Pools: len(says.Config.DHCP.Pool),
+		Names: len(says.Config.DHCP.Reservation)}
+	for _, one := range abilities {
+		out.Can = append(out.Can, Ability{one.what, says.Speaks(one.module)})
+	}
+	for _, i := range says.Config.Interfaces.Interface {
+		text := i.Name
+		if i.IPv4 != nil {
+			for _, at := range i.IPv4.Address {
+				text += " " + at.Prefix().String()
+			}
+		}
+		out.Interfaces = append(out.Interfaces, text)
+	}
+	switch {
+	case !says.Speaks("lithos-config"):
+		out.Misfit = "It cannot change under a timed confirm; Lithos does not push to it."
+	case len(out.Interfaces) > 0 && len(d.Interfaces) > 0 && !shares(d, says):
+		out.Misfit = fmt.Sprintf("None of its interfaces is one that %s has here; is it another device?", d.Name)
+	}
+	return out, nil
+}
+
+// shares reports whether a device has any of the interfaces that are recorded of it.
+func shares(d *site.Device, says device.Introduction) bool {
+	for _, i := range d.Interfaces {
+		for _, own := range says.Config.Interfaces.Interface {
+			if own.Name == i.Name {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// KeepAccess keeps how a device is reached, once it has let Lithos in. The password is encrypted and never shown.
+func (s *Service) KeepAccess(ctx context.Context, by act.Technician, code, deviceID string, r Reaching) error {
+	doc, d, a, err := s.toReach(ctx, code, deviceID, r)
+	if err != nil {
+		return err
+	}
+	driver := device.NewRESTCONF(a)
+	defer driver.Close()
+	if _, err := driver.Introduce(ctx); err != nil {
+		return act.Refuse(act.Conflict, "Nothing was kept: %s.", err)
+	}
+	if err := s.devices.KeepAccess(ctx, by, doc, *d, a); err != nil {
+		return err
+	}
+	s.Observe(ctx, doc.ID)
+	return act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: code})
+}
+
+// ForgetAccess forgets how a device is reached: it is pushed to by hand from then on.
+func (s *Service) ForgetAccess(ctx context.Context, by act.Technician, code, deviceID string) error {
+	row, err := s.store.Site(ctx, code)
+	if err != nil {
+		return err
+	}
+	n, err := s.store.DropAccess(ctx, row.ID, deviceID)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return act.Refuse(act.Missing, "Lithos does not reach this device.")
+	}
+	if err := act.Record(ctx, s.store.Queries, by, "device-access", deviceID+" of "+row.Name, "Reached no more"); err != nil {
+		return err
+	}
+	return act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: code})
+}

@@ -1,0 +1,144 @@
+package work_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/internal/act"
+	"lithos/internal/fleet"
+	"lithos/internal/watch"
+)
+
+// A site is begun beside the customer's others, with a block that nobody uses; wrong values are named.
+func TestSiteIsBegun(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	known, err := o.Beginning(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "Europe/London", known.TimeZone)
+	var larkrise fleet.KnownCustomer
+	for _, c := range known.Customers {
+		if c.Name == "Larkrise Veterinary" {
+			larkrise = c
+		}
+	}
+	assert.Equal(t, []string{"Hallin Road surgery", "Kelder Bridge surgery", "Moss End hospital"}, larkrise.Sites)
+	assert.Equal(t, "10.84.64.0/20", larkrise.Block)
+	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20", TimeZone: "Mars/North",
+		Domain: "a..b", Standard: "std-nothing"})
+	var r *act.Refusal
+	require.ErrorAs(t, err, &r)
+	var fields []string
+	for _, f := range r.Fields {
+		fields = append(fields, f.Field)
+	}
+	assert.ElementsMatch(t, []string{"customer", "code", "block", "timeZone", "domain", "standard"}, fields)
+	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "Kelder  Bridge", Code: "kelder-bridge",
+		Block: larkrise.Block, TimeZone: known.TimeZone})
+	refusal(t, err, act.Invalid, "Kelder Bridge surgery has the code")
+
+	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The farm-visit van", Block: larkrise.Block,
+		TimeZone: known.TimeZone, Standard: larkrise.Standard})
+	require.NoError(t, err)
+	assert.Equal(t, "the-farm-visit-van", code)
+	doc, err := o.Export(ctx, code)
+	require.NoError(t, err)
+	assert.Equal(t, "Larkrise Veterinary", doc.Customer.Name)
+	assert.NotEmpty(t, doc.Standard.Windows, "it follows the standard as the others do")
+	again, err := o.Beginning(ctx)
+	require.NoError(t, err)
+	for _, c := range again.Customers {
+		if c.ID == larkrise.ID {
+			assert.Equal(t, "10.84.80.0/20", c.Block)
+		}
+	}
+}
+
+// A site that is put away is on no list but its own, keeps its history, and comes back as it was. One with work under
+// way stays.
+func TestSiteIsPutAway(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	id := o.at("the-garret")
+	refusal(t, o.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "has an open work order")
+	err := o.Drop(ctx, o.mk, id, o.version(id))
+	require.NoError(t, err)
+	before, err := o.Sites(ctx, false)
+	require.NoError(t, err)
+	require.NoError(t, o.Archive(ctx, o.mk, "the-garret", true))
+	refusal(t, o.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "put away already")
+	now, err := o.Sites(ctx, false)
+	require.NoError(t, err)
+	assert.Len(t, now, len(before)-1)
+	away, err := o.Sites(ctx, true)
+	require.NoError(t, err)
+	require.Len(t, away, 1)
+	assert.Equal(t, "the-garret", away[0].Code)
+	_, err = o.OpenOrder(ctx, o.mk, "the-garret", "Work", "")
+	refusal(t, err, act.Conflict, "is put away")
+	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Somebody", Name: "The Garret", Block: "10.1.0.0/20",
+		TimeZone: "Europe/London"})
+	refusal(t, err, act.Invalid, "that was put away has the code")
+	require.NoError(t, o.Archive(ctx, o.mk, "the-garret", false))
+	refusal(t, o.Archive(ctx, o.mk, "the-garret", false), act.Conflict, "is not put away")
+	now, err = o.Sites(ctx, false)
+	require.NoError(t, err)
+	assert.Len(t, now, len(before))
+}
+
+// A device is reached once its certificate was compared and it has let Lithos in; nothing is kept before. The password is
+// replaced, shared by another device, and forgotten with the rest.
+func TestDeviceIsReached(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	const code, id, siteID = "the-garret", "dev-garret-rt", "site-the-garret"
+	garret := o.devices.ByID[id]
+	access, err := o.Store.Access(ctx, siteID)
+	require.NoError(t, err)
+	_, password, err := o.Opened(access[0])
+	require.NoError(t, err)
+	require.NoError(t, o.ForgetAccess(ctx, o.mk, code, id))
+	refusal(t, o.ForgetAccess(ctx, o.mk, code, id), act.Missing, "does not reach")
+
+	_, err = o.Greet(ctx, "https://127.0.0.1:1")
+	refusal(t, err, act.Invalid, "nothing answers at 127.0.0.1:1")
+	print, err := o.Greet(ctx, garret.URL)
+	require.NoError(t, err)
+	assert.Equal(t, watch.Colons(garret.Fingerprint), print)
+	good := watch.Reaching{URL: garret.URL, Fingerprint: print, Account: "lithos", Password: password}
+	for says, change := range map[string]func(*watch.Reaching){
+		"type its password":              func(r *watch.Reaching) { r.Password = "" },
+		"fetch it from the device":       func(r *watch.Reaching) { r.Fingerprint = "zz" },
+		"another certificate":            func(r *watch.Reaching) { r.Fingerprint = watch.Colons(make([]byte, 32)) },
+		"account or password is wrong":   func(r *watch.Reaching) { r.Password = "wrong" },
+		"only https is used":             func(r *watch.Reaching) { r.URL = "http://10.0.0.1" },
+		"he device does not answer":      func(r *watch.Reaching) { r.URL = "https://127.0.0.1:1" },
+		"type the account to sign in wi": func(r *watch.Reaching) { r.Account, r.Like = "", "dev-nothing" },
+	} {
+		bad := good
+		change(&bad)
+		_, err := o.Introduce(ctx, code, id, bad)
+		require.ErrorContains(t, err, says)
+		require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, code, id, bad), says)
+	}
+	none, err := o.Store.Access(ctx, siteID)
+	require.NoError(t, err)
+	assert.Empty(t, none, "nothing was kept")
+	said, err := o.Introduce(ctx, code, id, good)
+	require.NoError(t, err)
+	assert.Empty(t, said.Misfit)
+	assert.Contains(t, said.Interfaces, "lan 192.168.211.1/24")
+	assert.NotContains(t, said.Can, watch.Ability{What: "outside names"})
+	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, good))
+	same := good
+	same.Account, same.Password = "", ""
+	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, same), "the one there is")
+	kept, err := o.Store.Access(ctx, siteID)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.Equal(t, "lithos", kept[0].Account)
+	assert.NotContains(t, string(kept[0].Sealed), password)
+	refusal(t, o.Watch.KeepAccess(ctx, o.mk, code, "dev-nothing", good), act.Missing, "no such device")
+}

@@ -1,0 +1,195 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, call, problemOf, type Schemas, type View } from '../api/client'
+import { Alert } from '../parts/Alert'
+import { announce } from '../parts/announce'
+import { Choice, Field } from '../parts/Field'
+import { SmallButton } from '../parts/SmallButton'
+import { Window } from '../parts/Window'
+
+type Device = View['devices'][number]
+
+/** How Lithos reaches a device: its address, its certificate as somebody compares it, and who signs in there. */
+export function ReachDevice({
+  view,
+  site,
+  device,
+  onClose,
+}: {
+  view: View
+  site: string
+  device: Device
+  onClose: () => void
+}) {
+  const client = useQueryClient()
+  const path = { site, device: device.id }
+  const others = view.devices.filter((d) => d.reached && d.id !== device.id)
+  const [typed, setTyped] = useState({ url: device.url ?? '', account: '', password: '', like: '' })
+  const [fingerprint, setFingerprint] = useState('')
+  const [compared, setCompared] = useState(false)
+  const body = {
+    ...typed,
+    fingerprint,
+    order: view.order?.id,
+  }
+  const greet = useMutation({
+    mutationFn: () => call(api.POST('/api/greet', { body: { url: typed.url } })),
+    onSuccess: (g) => {
+      setFingerprint(g.fingerprint)
+      setCompared(false)
+      announce('The certificate was fetched')
+    },
+  })
+  const introduce = useMutation({
+    mutationFn: () => call(api.POST('/api/sites/{site}/devices/{device}/introduction', { params: { path }, body })),
+  })
+  const keep = useMutation({
+    mutationFn: () => call(api.PUT('/api/sites/{site}/devices/{device}/access', { params: { path }, body })),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['view'] })
+      announce(`Lithos reaches ${device.name}`)
+      onClose()
+    },
+  })
+  const forget = useMutation({
+    mutationFn: () => call(api.DELETE('/api/sites/{site}/devices/{device}/access', { params: { path } })),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['view'] })
+      onClose()
+    },
+  })
+  const failed = [greet, introduce, keep, forget].find((m) => m.error)?.error
+  const problem = failed ? problemOf(failed) : undefined
+  const set = (name: keyof typeof typed, value: string) => {
+    introduce.reset()
+    keep.reset()
+    greet.reset()
+    if (name === 'url') setFingerprint('')
+    setTyped({ ...typed, [name]: value })
+  }
+  const said = introduce.data
+  return (
+    <Window
+      title={`How ${device.name} is reached`}
+      says="Nothing is kept before the device has let Lithos in. The password is encrypted and never shown again."
+      open
+      onClose={onClose}
+      filled={typed.password !== '' || fingerprint !== ''}
+    >
+      <form
+        className="grid gap-3 mt-3"
+        onSubmit={(e) => {
+          e.preventDefault()
+          if (!fingerprint) greet.mutate()
+          else if (!said) introduce.mutate()
+          else keep.mutate()
+        }}
+      >
+        <Field
+          label="Address"
+          hint="https and where it listens, for example https://10.84.16.1:443"
+          error={problem?.fields.url}
+          mono
+          autoFocus
+          value={typed.url}
+          onChange={(e) => set('url', e.target.value)}
+        />
+        {fingerprint && (
+          <div className="border border-seam p-2.5">
+            <p className="text-[12.5px] text-ink-2">Its certificate, SHA-256</p>
+            <p className="mono text-[12.5px] [overflow-wrap:anywhere]">{fingerprint}</p>
+            <label className="flex gap-2 items-center mt-2 text-[13px]">
+              <input type="checkbox" checked={compared} onChange={(e) => setCompared(e.target.checked)} />
+              It is the one that the device itself shows
+            </label>
+          </div>
+        )}
+        {fingerprint && others.length > 0 && (
+          <Choice
+            label="Signs in"
+            options={[
+              { value: '', label: 'With an account of its own' },
+              ...others.map((d) => ({ value: d.id, label: `Like ${d.name}` })),
+            ]}
+            value={typed.like}
+            onChange={(e) => set('like', e.target.value)}
+          />
+        )}
+        {fingerprint && !typed.like && (
+          <div className="grid grid-cols-2 max-[480px]:grid-cols-1 gap-3">
+            <Field
+              label="Account"
+              hint={device.reached ? 'Empty for the one there is' : undefined}
+              error={problem?.fields.account}
+              value={typed.account}
+              onChange={(e) => set('account', e.target.value)}
+            />
+            <Field
+              label="Password"
+              type="password"
+              hint={device.reached ? 'Empty for the one there is' : undefined}
+              error={problem?.fields.password}
+              value={typed.password}
+              onChange={(e) => set('password', e.target.value)}
+            />
+          </div>
+        )}
+        {said && <Said of={said} />}
+        <Alert>{problem && Object.keys(problem.fields).length === 0 && problem.message}</Alert>
+        <span className="flex flex-wrap justify-end gap-2 mt-1">
+          {device.reached && (
+            <SmallButton className="mr-auto" disabled={forget.isPending} onClick={() => forget.mutate()}>
+              Reach it no more
+            </SmallButton>
+          )}
+          <button type="button" className="btn" onClick={onClose}>
+            Cancel
+          </button>
+          <Next
+            fetched={fingerprint !== ''}
+            compared={compared}
+            said={said !== undefined}
+            busy={greet.isPending || introduce.isPending || keep.isPending}
+          />
+        </span>
+      </form>
+    </Window>
+  )
+}
+
+/** The step that comes next. */
+function Next(props: { fetched: boolean; compared: boolean; said: boolean; busy: boolean }) {
+  const { fetched, compared, said, busy } = props
+  const word = !fetched ? 'Fetch its certificate' : !said ? 'Sign in and look' : 'Keep it'
+  return (
+    <button className="btn btn-next" disabled={busy || (fetched && !compared)}>
+      {busy ? 'Asking the device' : word}
+    </button>
+  )
+}
+
+/** What the device says of itself. */
+function Said({ of }: { of: Schemas['Introduced'] }) {
+  return (
+    <div className="border border-seam p-2.5 text-[13px]" role="status">
+      {of.misfit && <p className="text-sand-ink mb-1.5">{of.misfit}</p>}
+      <p>
+        It can:{' '}
+        {of.can
+          .filter((c) => c.has)
+          .map((c) => c.what)
+          .join(', ') || 'nothing that Lithos asks of it'}
+        .
+        {of.can.some((c) => !c.has) &&
+          ` It cannot: ${of.can
+            .filter((c) => !c.has)
+            .map((c) => c.what)
+            .join(', ')}.`}
+      </p>
+      <p className="mt-1 text-ink-2">
+        It holds {of.pools} pools and {of.names} reservations, and these interfaces:{' '}
+        <span className="mono text-[12.5px]">{of.interfaces.join(' · ') || 'none'}</span>
+      </p>
+    </div>
+  )
+}
