@@ -72,11 +72,13 @@ func TestFromNothing(t *testing.T) {
 
 	b.click("section[aria-label='Device rt-new'] button", "^Add an interface$")
 	b.fill("Name", "p1")
+	b.choose("Kind", "port")
 	b.fill("Addresses", "10.0.1.1/24")
 	b.click("[role=dialog] button", "^Add$")
 	b.click("main button", "^Add the first network$")
 	b.fill("Name", "Landing")
 	b.fill("Prefix", "10.0.1.0/24")
+	b.fill("Gateway", "1")
 	b.click("[role=dialog] button", "^Add$")
 	b.inspects("Landing")
 	b.press(input.KeyP)
@@ -91,17 +93,17 @@ func TestFromNothing(t *testing.T) {
 
 	b.visit(a.URL + "/sites/the-landing-stage?tab=try")
 	b.choose("Against", "real device")
-	b.click("button", "^Try$")
+	b.click("form[aria-label='Try a client'] button", "^Try a client")
 	b.see("was given 10.0.1.1")
 }
 
 // A site is put away from its own page and brought back from Rounds.
 func puttingAway(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
-	doc.ID, doc.Code, doc.Name = "site-old-shed", "old-shed", "The old shed"
+	doc.ID, doc.Code, doc.Name = "site-kiln-shed", "kiln-shed", "Kiln shed"
 	_, err := a.Work.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
-	b := a.at(t, 1280, 800, "/sites/old-shed?select=site:site-old-shed")
+	b := a.at(t, 1280, 800, "/sites/kiln-shed?select=site:site-kiln-shed")
 	b.click("aside button", "^Put this site away$")
 	b.axe("putting a site away")
 	b.click("[role=dialog] button", "^Put it away$")
@@ -109,10 +111,10 @@ func puttingAway(t *testing.T, a *app) {
 	b.click("summary", "put away")
 	b.axe("sites that were put away")
 	b.until("the button of the site", `() => {
-		const button = document.querySelector('button[aria-label="Bring The old shed back"]')
+		const button = document.querySelector('button[aria-label="Bring back Kiln shed"]')
 		button?.click()
 		return !!button
 	}`)
-	b.see("The old shed")
-	b.until("the site on the list", `() => [...document.querySelectorAll('main [data-row]')].some(a => a.innerText === 'The old shed')`)
+	b.see("Kiln shed")
+	b.until("the site on the list", `() => [...document.querySelectorAll('main [data-row]')].some(a => a.innerText === 'Kiln shed')`)
 }

@@ -296,7 +296,8 @@ func listsAndKeys(t *testing.T, a *app) {
 		require.NoError(t, keys.Type(input.Enter))
 	}
 	secondByArrows()
-	b.see("Slipway sheds")
+	b.see("192.168.211.0/24")
+	b.until("the page of the second", `() => location.pathname === '/sites/the-garret'`)
 	b.click("nav a", "^Rounds$")
 	b.click("tbody tr td:nth-child(3)", `^10\.97\.0\.0/20$`)
 	b.see("Slipway sheds")

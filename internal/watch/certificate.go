@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strings"
 	"time"
 
 	"lithos/core/site"
@@ -169,8 +170,11 @@ func (p *prover) wouldIssue(ctx context.Context, value string) (issues bool, say
 	return verdict.Issues, site.Printable(verdict.Says, 500), nil
 }
 
-// sentence is an error as one.
+// sentence is an error as one, without the full stop at its end.
 func sentence(err error) string {
-	says := err.Error()
-	return string(says[0]-'a'+'A') + says[1:]
+	says := strings.TrimSuffix(err.Error(), ".")
+	if says == "" {
+		return "It failed"
+	}
+	return strings.ToUpper(says[:1]) + says[1:]
 }

@@ -32,7 +32,7 @@ export function Away() {
             <SmallButton
               className="ml-auto"
               disabled={back.isPending}
-              aria-label={`Bring ${s.name} back`}
+              aria-label={`Bring back ${s.name}`}
               onClick={() => back.mutate(s.code)}
             >
               Bring back
