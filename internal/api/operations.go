@@ -458,6 +458,17 @@ func (s *server) beginOperations(api huma.API) {
 			sum, err := s.work.Greet(ctx, in.Body.URL)
 			return answer(s, Greeted{sum}, err)
 		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-over", "take-over",
+		"Read what the devices hold into the draft; what it has stays as it is"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Body struct {
+				Version int32 `json:"version"`
+			}
+		}) (*body[*work.TakenOver], error) {
+			v, err := s.work.TakeOver(ctx, who(ctx), in.Order, in.Body.Version)
+			return answer(s, v, err)
+		})
 	type reaching struct {
 		DeviceInput
 		Body watch.Reaching

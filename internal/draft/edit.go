@@ -33,6 +33,8 @@ type Change struct {
 	Paste *PasteRequest `json:"paste,omitempty"`
 	// Resize gives a pool's range or an exclusion other ends.
 	Resize *Resize `json:"resize,omitempty"`
+	// Edits are taken as they are; they come from within.
+	Edits []edit.Edit `json:"-"`
 }
 
 // Resize is a run of addresses that was dragged to other ends.
@@ -237,6 +239,8 @@ func (s *Service) read(
 ) (edits []edit.Edit, doc *site.Site, made string, err error) {
 	doc = d.Doc()
 	switch {
+	case c.Edits != nil:
+		edits = c.Edits
 	case c.Fix != "":
 		if edits, err = s.fixOf(ctx, d, c.Fix, c.Other); err != nil {
 			return nil, nil, "", err

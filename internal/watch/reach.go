@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"lithos/core/site"
+	"lithos/core/takeover"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
@@ -194,4 +195,36 @@ func (s *Service) ForgetAccess(ctx context.Context, by act.Technician, code, dev
 		return err
 	}
 	return act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: code})
+}
+
+// Configs reads what the devices of a site hold that Lithos reaches, with their names. One that does not answer ends it:
+// a site of which half was read would look as if it were whole.
+func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.Held, names []string, err error) {
+	if err := act.Held(ctx, s.store.Queries); err != nil {
+		return nil, nil, err
+	}
+	access, err := s.store.Access(ctx, doc.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, a := range access {
+		d, ok := doc.Device(a.DeviceID)
+		if !ok {
+			continue
+		}
+		driver, err := s.devices.Reach(a)
+		if err != nil {
+			return nil, nil, err
+		}
+		c, _, err := driver.Read(ctx)
+		driver.Close()
+		if err != nil {
+			return nil, nil, act.Refuse(act.Conflict, "Nothing was read: %s says: %s.", d.Name, strings.TrimSuffix(err.Error(), "."))
+		}
+		held, names = append(held, takeover.Held{Device: d.ID, Config: c}), append(names, d.Name)
+	}
+	if len(held) == 0 {
+		return nil, nil, act.Refuse(act.Conflict, "Lithos reaches no device of this site yet; say how one is reached.")
+	}
+	return held, names, nil
 }

@@ -6,8 +6,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/fleet"
+	"lithos/internal/order"
+	"lithos/internal/standin"
 	"lithos/internal/watch"
 )
 
@@ -141,4 +146,57 @@ func TestDeviceIsReached(t *testing.T) {
 	assert.Equal(t, "lithos", kept[0].Account)
 	assert.NotContains(t, string(kept[0].Sealed), password)
 	refusal(t, o.Watch.KeepAccess(ctx, o.mk, code, "dev-nothing", good), act.Missing, "no such device")
+}
+
+// A site that others built is read from its devices into a draft, as one step; the push after it changes nothing on
+// them. What cannot be read is listed, and a device that is silent ends it with nothing changed.
+func TestSiteIsTakenOver(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	run(t, o.Service)
+	was := scenario.Site("the-yard")
+	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "A yard like it", Block: "10.97.0.0/20",
+		TimeZone: "Europe/London"})
+	require.NoError(t, err)
+	id := o.at(code)
+	refusalOf := func() error { _, err := o.TakeOver(ctx, o.mk, id, o.version(id)); return err }
+	refusal(t, refusalOf(), act.Conflict, "reaches no device")
+	access, err := o.Store.Access(ctx, "site-the-yard")
+	require.NoError(t, err)
+	held := map[string]yang.Config{}
+	for _, d := range was.Devices {
+		c := entry("device", "", "name", d.Name, "kind", d.Kind)
+		c.Version = o.version(id)
+		edited, err := o.Edit(ctx, o.mk, id, c, nil)
+		require.NoError(t, err)
+		account, password, err := o.Opened(*order.On(access, d.ID))
+		require.NoError(t, err)
+		device := o.devices.ByID[d.ID]
+		held[d.ID] = device.Running()
+		require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, site.ParseRef(edited.Made).ID, watch.Reaching{URL: device.URL,
+			Fingerprint: watch.Colons(device.Fingerprint), Account: account, Password: password, Order: id}))
+	}
+	o.devices.ByID["dev-yard-gw"].Inject(standin.Faults{Unreachable: true})
+	refusal(t, refusalOf(), act.Conflict, "Nothing was read")
+	o.devices.ByID["dev-yard-gw"].Inject(standin.Faults{})
+	taken, err := o.TakeOver(ctx, o.mk, id, o.version(id))
+	require.NoError(t, err)
+	assert.Len(t, taken.Read, len(was.Devices))
+	d, err := o.Draft(ctx, id)
+	require.NoError(t, err)
+	assert.Len(t, d.Doc().Networks, len(was.Networks))
+	assert.Len(t, d.Doc().Reservations, len(was.Reservations))
+	assert.Len(t, d.Steps, len(was.Devices)+1, "reading is one step")
+	again, err := o.TakeOver(ctx, o.mk, id, o.version(id))
+	require.NoError(t, err)
+	assert.Zero(t, again.Steps)
+	require.Equal(t, "landed", o.pushed(o.Service, id).State)
+	for _, one := range was.Devices {
+		now := o.devices.ByID[one.ID].Running()
+		assert.True(t, now.DHCP.Pool != nil == (held[one.ID].DHCP.Pool != nil))
+		for _, part := range [][2]any{{held[one.ID].Interfaces, now.Interfaces}, {held[one.ID].DHCP, now.DHCP},
+			{held[one.ID].Relays, now.Relays}, {held[one.ID].Resolver.Settings, now.Resolver.Settings}} {
+			assert.Equal(t, part[0], part[1], "%s holds what it held", one.Name)
+		}
+	}
 }

@@ -345,6 +345,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read what the devices hold into the draft; what it has stays as it is */
+        post: operations["take-over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/take-up": {
         parameters: {
             query?: never;
@@ -1605,6 +1622,11 @@ export interface components {
             /** Format: double */
             weight: number;
         };
+        Left: {
+            device: string;
+            what: string;
+            why: string;
+        };
         Level: {
             name: string;
             ref: string;
@@ -2534,6 +2556,21 @@ export interface components {
             /** Format: int64 */
             to: number;
         };
+        "Take-overRequest": {
+            /** Format: int32 */
+            version: number;
+        };
+        TakenOver: {
+            /** @description what was not read into the site, with why */
+            left: components["schemas"]["Left"][];
+            /** @description names of the devices that were read */
+            read: string[];
+            /**
+             * Format: int64
+             * @description how many parts were added or changed
+             */
+            steps: number;
+        };
         TargetAnswer: {
             network: string;
             select: string;
@@ -3357,6 +3394,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-overRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOver"];
                 };
             };
             /** @description Error */

@@ -7,6 +7,7 @@ import { When } from '../parts/When'
 import { LinksDrawing } from './LinksDrawing'
 import type { Asked } from './pageState'
 import { ReachDevice } from './ReachDevice'
+import { TakeOver } from './TakeOver'
 
 type Props = {
   view: View
@@ -20,6 +21,7 @@ type Props = {
 export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
   const list = useRoving<HTMLDivElement>()
   const [reaching, setReaching] = useState('')
+  const [taking, setTaking] = useState(false)
   const reached = view.devices.find((d) => d.id === reaching)
   return (
     <div className="py-2">
@@ -116,9 +118,17 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
       {reached && (
         <ReachDevice key={reached.id} view={view} site={site} device={reached} onClose={() => setReaching('')} />
       )}
-      <button className="btn mt-4" onClick={() => ask({ kind: 'form', form: { kind: 'device' } })}>
-        Add a device
-      </button>
+      <div className="flex flex-wrap gap-2 mt-4">
+        <button className="btn" onClick={() => ask({ kind: 'form', form: { kind: 'device' } })}>
+          Add a device
+        </button>
+        {view.order && view.devices.some((d) => d.reached) && (
+          <button className="btn" onClick={() => setTaking(true)}>
+            Read the devices into this site
+          </button>
+        )}
+      </div>
+      {taking && <TakeOver view={view} onClose={() => setTaking(false)} />}
     </div>
   )
 }

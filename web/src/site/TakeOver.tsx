@@ -1,0 +1,71 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { api, call, problemOf, type View } from '../api/client'
+import { Alert } from '../parts/Alert'
+import { announce } from '../parts/announce'
+import { Window } from '../parts/Window'
+import { plural } from '../parts/plural'
+
+/** Reads what the devices of a site hold into its draft, and lists what could not be read. */
+export function TakeOver({ view, onClose }: { view: View; onClose: () => void }) {
+  const client = useQueryClient()
+  const { order } = view
+  const reached = view.devices.filter((d) => d.reached).map((d) => d.name)
+  const take = useMutation({
+    mutationFn: () =>
+      call(
+        api.POST('/api/orders/{order}/take-over', {
+          params: { path: { order: order?.id ?? 0 } },
+          body: { version: order?.version ?? 0 },
+        }),
+      ),
+    onSuccess: async (v) => {
+      announce(`${plural(v.steps, 'part was', 'parts were')} read into the draft`)
+      await client.invalidateQueries({ queryKey: ['view'] })
+    },
+  })
+  const v = take.data
+  return (
+    <Window title="Read the devices into this site" open onClose={onClose} wide>
+      {!v && (
+        <p className="mt-2">
+          What {reached.join(', ')} {reached.length === 1 ? 'holds' : 'hold'} and this site does not have is added to
+          the draft: interfaces, networks, pools, exclusions, reservations, options, resolvers and zones. What the site
+          has stays as it is, and nothing is changed on a device.
+        </p>
+      )}
+      <Alert className="mt-2">{take.error && problemOf(take.error).message}</Alert>
+      {v && (
+        <div role="status" className="mt-2">
+          <p>
+            {v.steps === 0
+              ? `${v.read.join(', ')}: the site has all of it already.`
+              : `${plural(v.steps, 'part', 'parts')} of ${v.read.join(', ')} ${v.steps === 1 ? 'is' : 'are'} in the draft, as one step.`}
+          </p>
+          {v.left.length > 0 && (
+            <>
+              <h3 className="mt-3 font-semibold">Not read</h3>
+              <ul className="mt-1 text-[13px]">
+                {v.left.map((l) => (
+                  <li key={l.device + l.what + l.why} className="py-1 border-b border-seam-2">
+                    {l.device && <span className="mono">{l.device}</span>} {l.what}
+                    <span className="block text-[12.5px] text-ink-2">{l.why}</span>
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+        </div>
+      )}
+      <span className="flex justify-end gap-2 mt-4">
+        <button className="btn" onClick={onClose}>
+          {v ? 'Close' : 'Cancel'}
+        </button>
+        {!v && (
+          <button className="btn btn-next" disabled={take.isPending} onClick={() => take.mutate()}>
+            {take.isPending ? 'Reading' : 'Read them'}
+          </button>
+        )}
+      </span>
+    </Window>
+  )
+}
