@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"lithos/core/compile"
-	"lithos/core/edit"
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -61,77 +60,6 @@ func Site(base *site.Site, held []Held) (*site.Site, []Left) {
 		}
 	}
 	return site.Normal(r.Site), r.left
-}
-
-// Edits are the edits that turn a site into what was read of it: parts are added, and levels, interfaces and devices
-// changed.
-func Edits(was, now *site.Site) []edit.Edit {
-	var out []edit.Edit
-	add := func(kind, id string, in site.Ref, value any) { out = append(out, edit.Adding(kind, id, in, value)) }
-	for _, k := range now.VendorClasses {
-		if _, had := was.VendorClass(k.ID); !had {
-			add(site.KindVendorClass, k.ID, site.Ref{}, k)
-		}
-	}
-	for _, n := range now.Networks {
-		if _, had := was.Network(n.ID); !had {
-			add(site.KindNetwork, n.ID, site.Ref{}, n)
-		}
-	}
-	for _, d := range now.Devices {
-		old, had := was.Device(d.ID)
-		if !had {
-			add(site.KindDevice, d.ID, site.Ref{}, d)
-			continue
-		}
-		in := site.Ref{Kind: site.KindDevice, ID: d.ID}
-		for _, i := range d.Interfaces {
-			at := slices.IndexFunc(old.Interfaces, func(o site.Interface) bool { return o.ID == i.ID })
-			if at < 0 {
-				add(site.KindInterface, i.ID, in, i)
-			} else if e, changed := edit.Changing(site.KindInterface, i.ID, in, old.Interfaces[at], i); changed {
-				out = append(out, e)
-			}
-		}
-	}
-	for _, p := range now.Pools {
-		if _, had := was.Pool(p.ID); !had {
-			add(site.KindPool, p.ID, site.Ref{}, p)
-		}
-	}
-	for _, r := range now.Reservations {
-		if _, had := was.Reservation(r.ID); !had {
-			add(site.KindReservation, r.ID, site.Ref{}, r)
-		}
-	}
-	for _, f := range now.FixedDevices {
-		if _, had := was.FixedDevice(f.ID); !had {
-			add(site.KindFixedDevice, f.ID, site.Ref{}, f)
-		}
-	}
-	for _, r := range now.Resolvers {
-		if _, had := was.Resolver(r.ID); !had {
-			add(site.KindResolver, r.ID, site.Ref{}, r)
-		}
-	}
-	for _, z := range now.Zones {
-		if _, had := was.Zone(z.ID); !had {
-			add(site.KindZone, z.ID, site.Ref{}, z)
-		}
-	}
-	level := site.Ref{Kind: site.KindSite, ID: now.ID}
-	for _, o := range now.Options {
-		if !slices.ContainsFunc(was.Options, func(w site.Option) bool { return w.Code == o.Code }) {
-			add(site.KindOption, fmt.Sprint(o.Code), level, o)
-		}
-	}
-	id := func(s *site.Site) site.Identity {
-		return site.Identity{Name: s.Name, Domain: s.Domain, TimeZone: s.TimeZone, Block: s.Block}
-	}
-	if e, changed := edit.Changing(site.KindSite, now.ID, site.Ref{}, id(was), id(now)); changed {
-		out = append(out, e)
-	}
-	return out
 }
 
 type reader struct {

@@ -36,7 +36,7 @@ func TestEachSiteIsTakenOver(t *testing.T) {
 	for _, name := range scenario.Names {
 		was, empty, held := wiped(name)
 		now, left := takeover.Site(empty, held)
-		again, err := edit.Apply(empty, takeover.Edits(empty, now)...)
+		again, err := edit.Apply(empty, edit.Between(empty, now)...)
 		require.NoError(t, err, name)
 		assert.Equal(t, encoded(t, now), encoded(t, again), name)
 		for _, h := range held {
@@ -72,7 +72,7 @@ func TestReadingAgainAddsNothing(t *testing.T) {
 			held = append(held, takeover.Held{Device: d.ID, Config: compile.Device(was, d.ID)})
 		}
 		now, _ := takeover.Site(was, held)
-		assert.Empty(t, takeover.Edits(was, now), name)
+		assert.Empty(t, edit.Between(was, now), name)
 	}
 }
 

@@ -469,6 +469,25 @@ func (s *server) beginOperations(api huma.API) {
 			v, err := s.work.TakeOver(ctx, who(ctx), in.Order, in.Body.Version)
 			return answer(s, v, err)
 		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/compare", "compare-revisions",
+		"What became of a site from one revision to another, in words"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			From int32 `query:"from" minimum:"1"`
+			To   int32 `query:"to" minimum:"1"`
+		}) (*body[*fleet.Compared], error) {
+			v, err := s.work.Compare(ctx, in.Site, in.From, in.To)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/revisions/{revision}/bring-back", "bring-back",
+		"Open a work order that makes a site what it was at a revision"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Revision int32 `path:"revision" minimum:"1"`
+		}) (*body[order.Opened], error) {
+			id, err := s.work.BringBack(ctx, who(ctx), in.Site, in.Revision)
+			return answer(s, order.Opened{ID: id, Name: order.Name(id), By: who(ctx).FullName}, err)
+		})
 	type reaching struct {
 		DeviceInput
 		Body watch.Reaching

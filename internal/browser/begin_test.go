@@ -70,11 +70,16 @@ func TestFromNothing(t *testing.T) {
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
 	b.see("How it is reached")
 
-	b.click("section[aria-label='Device rt-new'] button", "^Add an interface$")
-	b.fill("Name", "p1")
-	b.choose("Kind", "port")
+	b.click("main button", "^Read the devices into this site$")
+	b.axe("what reading the devices does")
+	b.click("[role=dialog] button", "^Read them$")
+	b.see("1 part of rt-new is in the draft, as one step.")
+	b.click("[role=dialog] button", "^Close$")
+	b.click("section[aria-label='Device rt-new'] td button", "^p1$")
+	b.inspects("p1")
+	b.click("aside button", "^Change$")
 	b.fill("Addresses", "10.0.1.1/24")
-	b.click("[role=dialog] button", "^Add$")
+	b.click("[role=dialog] button", "^Save$")
 	b.click("main button", "^Add the first network$")
 	b.fill("Name", "Landing")
 	b.fill("Prefix", "10.0.1.0/24")
@@ -117,4 +122,27 @@ func puttingAway(t *testing.T, a *app) {
 	}`)
 	b.see("Kiln shed")
 	b.until("the site on the list", `() => [...document.querySelectorAll('main [data-row]')].some(a => a.innerText === 'Kiln shed')`)
+}
+
+// What changed between two revisions is read from the site's history, and an old one comes back as a work order.
+func lookingBack(t *testing.T, a *app) {
+	doc := scenario.Site("the-yard")
+	doc.ID, doc.Code, doc.Name = "site-kept-yard", "kept-yard", "Kept yard"
+	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	require.NoError(t, err)
+	doc.Pools[0].Note = "for the summer"
+	doc.Pools[0].Ranges = doc.Pools[0].Ranges[:1]
+	_, err = a.Work.Import(t.Context(), site.Normal(doc), 0, "a longer summer")
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, "/sites/kept-yard?select=site:site-kept-yard")
+	b.until("the history", `() => {
+		const button = document.querySelector('button[aria-label="What changed at revision 2"]')
+		button?.click()
+		return !!button
+	}`)
+	b.see("for the summer")
+	b.axe("what changed")
+	b.click("[role=dialog] button", "^Bring back revision 1 as a work order$")
+	b.see("Bring back revision 1")
+	b.until("the order's page", `() => location.pathname.startsWith('/orders/')`)
 }

@@ -86,6 +86,7 @@ func TestTogether(t *testing.T) {
 		"names-following":   followingLines,
 		"outside-keys":      outsideKeys,
 		"putting-away":      puttingAway,
+		"looking-back":      lookingBack,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

@@ -1,6 +1,7 @@
 package work_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,6 +11,7 @@ import (
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/act"
+	"lithos/internal/draft"
 	"lithos/internal/fleet"
 	"lithos/internal/order"
 	"lithos/internal/standin"
@@ -199,4 +201,43 @@ func TestSiteIsTakenOver(t *testing.T) {
 			assert.Equal(t, part[0], part[1], "%s holds what it held", one.Name)
 		}
 	}
+}
+
+// Any two revisions are compared in words, there and back; any is brought back as a work order, which lands like any
+// other.
+func TestRevisionIsBroughtBack(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	run(t, o.Service)
+	const code = "the-garret"
+	id := o.at(code)
+	o.edit(id, entry("pool", "pool-garret", "ranges", "100-150"))
+	o.edit(id, draft.Change{Remove: "reservation:res-garret-nas"})
+	o.edit(id, entry("zone", "zone-garret", "ttl", "300"))
+	landed := o.pushed(o.Service, id)
+	require.Equal(t, "landed", landed.State, "%v", landed.Journal)
+	there, err := o.Compare(ctx, code, 1, 2)
+	require.NoError(t, err)
+	back, err := o.Compare(ctx, code, 2, 1)
+	require.NoError(t, err)
+	assert.Len(t, there.Words, 3)
+	assert.Len(t, back.Words, 3)
+	says := strings.Join(there.Words, "\n")
+	for _, want := range []string{"pool Garret", "Remove reservation nas", "300"} {
+		assert.Contains(t, says, want)
+	}
+	same, err := o.Compare(ctx, code, 2, 2)
+	require.NoError(t, err)
+	assert.Empty(t, same.Words)
+	_, err = o.Compare(ctx, code, 1, 9)
+	refusal(t, err, act.Missing, "has the revisions 1 to 2")
+	_, err = o.BringBack(ctx, o.mk, code, 2)
+	refusal(t, err, act.Conflict, "is what it was")
+
+	again, err := o.BringBack(ctx, o.mk, code, 1)
+	require.NoError(t, err)
+	require.Equal(t, "landed", o.pushed(o.Service, again).State)
+	doc, err := o.Export(ctx, code)
+	require.NoError(t, err)
+	assert.Equal(t, scenario.Site(code), doc)
 }

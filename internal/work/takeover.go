@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 
+	"lithos/core/edit"
 	"lithos/core/takeover"
 	"lithos/internal/act"
 	"lithos/internal/draft"
@@ -28,7 +29,7 @@ func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, 
 	}
 	now, left := takeover.Site(d.Doc(), held)
 	out := &TakenOver{Read: names, Left: left}
-	edits := takeover.Edits(d.Doc(), now)
+	edits := edit.Between(d.Doc(), now)
 	if out.Steps = len(edits); out.Steps == 0 {
 		return out, nil
 	}

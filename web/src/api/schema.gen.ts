@@ -535,6 +535,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of a site from one revision to another, in words */
+        get: operations["compare-revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/devices/{device}/access": {
         parameters: {
             query?: never;
@@ -786,6 +803,23 @@ export interface paths {
         put?: never;
         /** Make a device's resolver forget answers, or write questions down for a time */
         post: operations["resolver-act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/revisions/{revision}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a work order that makes a site what it was at a revision */
+        post: operations["bring-back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1094,6 +1128,14 @@ export interface components {
             /** Format: int64 */
             from: number;
             more: boolean;
+        };
+        Compared: {
+            /** Format: int32 */
+            from: number;
+            /** Format: int32 */
+            to: number;
+            /** @description each difference in a line; none where they are the same */
+            words: string[];
         };
         Conflict: {
             finding: string;
@@ -3881,6 +3923,41 @@ export interface operations {
             };
         };
     };
+    "compare-revisions": {
+        parameters: {
+            query?: {
+                from?: number;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "keep-access": {
         parameters: {
             query?: never;
@@ -4520,6 +4597,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LookInto"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Opened"];
                 };
             };
             /** @description Error */

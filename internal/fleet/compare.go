@@ -1,0 +1,52 @@
+package fleet
+
+import (
+	"context"
+
+	"lithos/core/edit"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+)
+
+// Compared is what became of a site between two revisions.
+type Compared struct {
+	From  int32    `json:"from"`
+	To    int32    `json:"to"`
+	Words []string `json:"words" doc:"each difference in a line; none where they are the same"`
+}
+
+// RevisionOf is a site as it was at a revision.
+func (s *Service) RevisionOf(ctx context.Context, code string, number int32) (*site.Site, error) {
+	row, err := s.store.Site(ctx, code)
+	if err != nil {
+		return nil, err
+	}
+	if number < 1 || number > row.Head {
+		return nil, act.Refuse(act.Missing, "%s has the revisions 1 to %d.", row.Name, row.Head)
+	}
+	return s.store.Revision(ctx, row.ID, number)
+}
+
+// Compare says in words what became of a site from one revision to another, whichever is the newer.
+func (s *Service) Compare(ctx context.Context, code string, from, to int32) (*Compared, error) {
+	was, err := s.RevisionOf(ctx, code, from)
+	if err != nil {
+		return nil, err
+	}
+	now, err := s.RevisionOf(ctx, code, to)
+	if err != nil {
+		return nil, err
+	}
+	out := &Compared{From: from, To: to, Words: []string{}}
+	at := was
+	for _, e := range edit.Between(was, now) {
+		after, err := edit.Apply(at, e)
+		if err != nil {
+			return nil, err
+		}
+		out.Words = append(out.Words, order.Describe(at, after, []edit.Edit{e}))
+		at = after
+	}
+	return out, nil
+}
