@@ -23,7 +23,8 @@ func TestNextBlock(t *testing.T) {
 		want        string
 	}{
 		{"nobody has any", nil, nil, "10.0.0.0/20"},
-		{"behind the last, as large as most", blocks("10.84.16.0/20", "10.84.32.0/20", "10.84.48.0/20", "10.84.64.0/24"),
+		{"behind the last, as large as most", blocks("10.84.16.0/20", "10.84.32.0/20", "10.84.48.0/20",
+			"10.84.64.0/24"),
 			nil, "10.84.80.0/20"},
 		{"another customer is there", blocks("10.84.16.0/20"), blocks("10.84.32.0/19"), "10.84.64.0/20"},
 		{"in the block that the customer is in", blocks("172.27.0.0/21", "172.27.8.0/22", "172.27.12.0/22"), nil,

@@ -24,7 +24,8 @@ func Between(was, now *site.Site) []Edit {
 			raw, had := before[at]
 			switch {
 			case had:
-				if e, differs := Changing(k.Name, at.part.ID, at.in, own(k.Name, raw), own(k.Name, after[at])); differs {
+				if e, differs := Changing(k.Name, at.part.ID, at.in, own(k.Name, raw), own(k.Name,
+					after[at])); differs {
 					changed = append(changed, e)
 				}
 			case !newIn(was, now, at.in): // else it comes with its owner

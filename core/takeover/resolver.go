@@ -126,7 +126,8 @@ func (r *reader) zones(h Held, d *site.Device) {
 			if of[zone.Record{Owner: z.Name + "/" + rec.Owner, Type: rec.Type, Data: rec.Data}] {
 				continue
 			}
-			one := &site.Record{ID: idOf("rec", z.Name, rec.Owner, rec.Type, rec.Data), Owner: rec.Owner, Type: rec.Type,
+			one := &site.Record{ID: idOf("rec", z.Name, rec.Owner, rec.Type, rec.Data), Owner: rec.Owner,
+				Type: rec.Type,
 				Data: rec.Data, TTL: rec.TTL}
 			if a, err := netip.ParseAddr(rec.Data); err == nil && rec.Type == "A" {
 				one.NoReverse = !held[a.String()+" "+zone.Absolute(rec.Owner, z.Name)]
@@ -162,7 +163,8 @@ func (r *reader) fixed(h Held, fresh []string, forwards map[netip.Addr][]string)
 	for _, z := range h.Config.Resolver.Zone {
 		for _, rec := range z.Record {
 			a, err := netip.ParseAddr(rec.Data)
-			if z.Name != r.Domain || rec.Type != "A" || err != nil || taken[a] || strings.ContainsAny(rec.Owner, ".*@") ||
+			if z.Name != r.Domain || rec.Type != "A" || err != nil || taken[a] || strings.ContainsAny(rec.Owner,
+				".*@") ||
 				!slices.Contains(forwards[a], zone.Absolute(rec.Owner, z.Name)) {
 				continue
 			}

@@ -28,8 +28,8 @@ type Left struct {
 }
 
 // Site is the site with what its devices hold and it does not have yet: interfaces by their names, networks by
-// their prefixes, pools, reservations and vendor classes by their ids, relays, and the resolvers with their zones. What it
-// has stays as it is. The site is in normal form and not changed.
+// their prefixes, pools, reservations and vendor classes by their ids, relays, and the resolvers with their zones.
+// What it has stays as it is. The site is in normal form and not changed.
 func Site(base *site.Site, held []Held) (*site.Site, []Left) {
 	copied := *base
 	r := &reader{Site: &copied, left: []Left{}}
@@ -55,7 +55,7 @@ func Site(base *site.Site, held []Held) (*site.Site, []Left) {
 		for _, n := range h.Config.Outside.Name {
 			if _, had := r.Follower(n.ID); !had {
 				r.leave(h.Device, "the outside name "+n.Name,
-					"its key is on the device alone; it stays there until you let it follow here, with a key of its own")
+					"its key is on the device alone; it stays there until you let it follow here with a key")
 			}
 		}
 	}
@@ -100,7 +100,8 @@ func (r *reader) interfaces(h Held) {
 		if slices.ContainsFunc(d.Interfaces, func(o site.Interface) bool { return o.Name == i.Name }) {
 			continue
 		}
-		now := site.Interface{ID: idOf("if", strings.TrimPrefix(d.ID, "device-"), i.Name), Name: i.Name, Kind: kindOf(i),
+		now := site.Interface{ID: idOf("if", strings.TrimPrefix(d.ID, "device-"), i.Name), Name: i.Name,
+			Kind:    kindOf(i),
 			Members: i.Member, Permits: i.Permit}
 		if i.VLAN != nil {
 			now.Parent, now.VLAN = i.VLAN.Parent, i.VLAN.ID
@@ -222,10 +223,14 @@ func gatewayOf(p yang.Pool) netip.Addr {
 
 func (r *reader) classes(h Held) {
 	for _, k := range h.Config.DHCP.Class {
-		if slices.ContainsFunc(r.VendorClasses, func(o site.VendorClass) bool { return o.ID == k.ID || o.Match == k.Match }) {
+		if slices.ContainsFunc(r.VendorClasses, func(o site.VendorClass) bool {
+			return o.ID == k.ID ||
+				o.Match == k.Match
+		}) {
 			continue
 		}
-		r.VendorClasses = append(slices.Clone(r.VendorClasses), site.VendorClass{ID: k.ID, Name: cmp.Or(k.Name, k.Match),
+		r.VendorClasses = append(slices.Clone(r.VendorClasses), site.VendorClass{ID: k.ID, Name: cmp.Or(k.Name,
+			k.Match),
 			Match: k.Match, Options: r.decoded(h.Device, "class "+k.Name, k.Option)})
 	}
 }
@@ -287,7 +292,8 @@ func (r *reader) options(held []Held) {
 		if t, has := compile.Value(told, code); has && t.Value == text {
 			continue
 		}
-		if o, ok := r.decode("", "the site", yang.Option{Code: code, Value: []byte(wire)}); ok && !has(r.Options, code) {
+		if o, ok := r.decode("", "the site", yang.Option{Code: code, Value: []byte(wire)}); ok && !has(r.Options,
+			code) {
 			r.Options = append(slices.Clone(r.Options), o)
 		}
 	}
@@ -330,8 +336,9 @@ func (r *reader) pools(h Held) {
 		effective := compile.Common(r.Site).Effective(compile.For{Network: n})
 		for _, o := range p.Option {
 			if o.Learnt != "" {
-				r.leave(h.Device, fmt.Sprintf("option %d of pool %s", o.Code, now.Name), "it comes from what %s learns; say "+
-					"on the uplink that it is passed on", o.Learnt)
+				r.leave(h.Device, fmt.Sprintf("option %d of pool %s", o.Code, now.Name),
+					"it comes from what %s learns; say "+
+						"on the uplink that it is passed on", o.Learnt)
 				continue
 			}
 			one, ok := r.decode(h.Device, "pool "+now.Name, o)
@@ -370,7 +377,8 @@ func (r *reader) reservations(h Held) {
 			r.leave(h.Device, "the reservation of "+one.Address.String(), "no network of the site has its address")
 			continue
 		}
-		now := &site.Reservation{ID: one.ID, Name: one.Name, Network: r.Networks[i].ID, Address: one.Address, MAC: one.MAC,
+		now := &site.Reservation{ID: one.ID, Name: one.Name, Network: r.Networks[i].ID, Address: one.Address,
+			MAC:     one.MAC,
 			Options: r.decoded(h.Device, "the reservation of "+one.Address.String(), one.Option)}
 		if len(one.Client) > 0 {
 			now.Client = option.FormatIdentifier(one.Client)

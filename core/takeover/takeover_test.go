@@ -30,8 +30,8 @@ func wiped(name string) (was, empty *site.Site, held []takeover.Held) {
 	return was, site.Normal(empty), held
 }
 
-// Each site of the scenario, wiped and read again from its devices, has them hold what they held; what cannot be read is
-// listed. The edits turn the wiped site into the one that was read.
+// Each site of the scenario, wiped and read again from its devices, has them hold what they held; what cannot be
+// read is listed. The edits turn the wiped site into the one that was read.
 func TestEachSiteIsTakenOver(t *testing.T) {
 	for _, name := range scenario.Names {
 		was, empty, held := wiped(name)
@@ -79,18 +79,22 @@ func TestReadingAgainAddsNothing(t *testing.T) {
 // What has no place in a site, and what a push would change, is listed and not passed over.
 func TestWhatCannotBeReadIsListed(t *testing.T) {
 	pool := func(subnet string, always bool, value ...byte) yang.Pool {
-		return yang.Pool{ID: "p" + subnet, Name: "P", Enabled: true, Interface: "lan", Subnet: netip.MustParsePrefix(subnet),
+		return yang.Pool{ID: "p" + subnet, Name: "P", Enabled: true, Interface: "lan",
+			Subnet: netip.MustParsePrefix(subnet),
 			Option: []yang.Option{{Code: 51, Value: value, Always: always}}}
 	}
 	c := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: "lan", Type: yang.TypeEthernet}}},
-		DHCP: yang.DHCPServer{Pool: []yang.Pool{pool("10.1.1.0/24", false, 0, 0, 14, 16), pool("10.1.2.0/24", false, 0, 0, 28, 32),
+		DHCP: yang.DHCPServer{Pool: []yang.Pool{pool("10.1.1.0/24", false, 0, 0, 14, 16), pool("10.1.2.0/24", false,
+			0, 0, 28, 32),
 			pool("10.1.3.0/24", true, 7)},
 			Reservation: []yang.Reservation{{ID: "r", Pool: "p10.1.1.0/24", Address: netip.MustParseAddr("10.9.9.9")}}}}
-	empty := site.Normal(&site.Site{ID: "site-x", Code: "x", Name: "X", Devices: []site.Device{{ID: "d", Name: "rt", Kind: site.Router}}})
+	empty := site.Normal(&site.Site{ID: "site-x", Code: "x", Name: "X", Devices: []site.Device{{ID: "d", Name: "rt",
+		Kind: site.Router}}})
 	now, left := takeover.Site(empty, []takeover.Held{{Device: "d", Config: c}, {Device: "nothing", Config: c}})
 	assert.Len(t, now.Networks, 3)
 	says := fmt.Sprint(left)
-	for _, want := range []string{"lan it is switched off there", "option 51 of pool P it is sent there to who asks for it",
+	for _, want := range []string{"lan it is switched off there",
+		"option 51 of pool P it is sent there to who asks for it",
 		"option 51 of pool P it has no value that can be written: 07", "the reservation of 10.9.9.9 no network"} {
 		assert.Contains(t, says, want)
 	}

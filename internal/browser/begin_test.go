@@ -19,7 +19,8 @@ import (
 // From an empty database to a client with an address, without a command line: the first site, its first device with its
 // certificate compared, a network, a push, and a client that is given an address.
 func TestFromNothing(t *testing.T) {
-	router, err := standin.Start(standin.Config{Name: "rt-new", Kind: site.Router, Account: "keeper", Password: "oak-and-iron",
+	router, err := standin.Start(standin.Config{Name: "rt-new", Kind: site.Router, Account: "keeper",
+		Password: "oak-and-iron",
 		Initial: yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{
 			{Name: "p1", Type: yang.TypeEthernet, Enabled: true}}}}})
 	require.NoError(t, err)

@@ -21,7 +21,8 @@ const greetWithin = 5 * time.Second
 // Greet is the SHA-256 of the certificate that a device shows at its address. Nothing is sent to it: whether the device
 // is the right one is for somebody to say who compares that with what the device itself shows.
 func Greet(ctx context.Context, address string) ([]byte, error) {
-	if err := (Access{URL: address, Account: "-", Password: "-", Fingerprint: make([]byte, sha256.Size)}).Check(); err != nil {
+	if err := (Access{URL: address, Account: "-", Password: "-", Fingerprint: make([]byte,
+		sha256.Size)}).Check(); err != nil {
 		return nil, err
 	}
 	u, err := url.Parse(address)

@@ -175,7 +175,8 @@ func (s *Service) Archive(ctx context.Context, by act.Technician, code string, a
 		case err != nil:
 			return err
 		case n == 0 && away:
-			return act.Refuse(act.Conflict, "%s is put away already, or has an open work order: drop or push that first.",
+			return act.Refuse(act.Conflict,
+				"%s is put away already, or has an open work order: drop or push that first.",
 				row.Name)
 		case n == 0:
 			return act.Refuse(act.Conflict, "%s is not put away.", row.Name)

@@ -93,7 +93,8 @@ func (s *Service) PutAccess(ctx context.Context, by, siteID, deviceID string, a 
 
 // KeepAccess records how a device of a site or of a draft of it is reached. The password is encrypted before it is
 // stored and never returned.
-func (s *Service) KeepAccess(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access) error {
+func (s *Service) KeepAccess(ctx context.Context, by act.Technician, doc *site.Site, d site.Device,
+	a device.Access) error {
 	if err := a.Check(); err != nil {
 		return act.Refuse(act.Invalid, "%s", err)
 	}

@@ -191,14 +191,15 @@ func (s *Service) ForgetAccess(ctx context.Context, by act.Technician, code, dev
 	if n == 0 {
 		return act.Refuse(act.Missing, "Lithos does not reach this device.")
 	}
-	if err := act.Record(ctx, s.store.Queries, by, "device-access", deviceID+" of "+row.Name, "Reached no more"); err != nil {
+	if err := act.Record(ctx, s.store.Queries, by, "device-access", deviceID+" of "+row.Name,
+		"Reached no more"); err != nil {
 		return err
 	}
 	return act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: code})
 }
 
-// Configs reads what the devices of a site hold that Lithos reaches, with their names. One that does not answer ends it:
-// a site of which half was read would look as if it were whole.
+// Configs reads what the devices of a site hold that Lithos reaches, with their names. One that does not answer
+// ends it: a site of which half was read would look as if it were whole.
 func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.Held, names []string, err error) {
 	if err := act.Held(ctx, s.store.Queries); err != nil {
 		return nil, nil, err
@@ -219,7 +220,8 @@ func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.
 		c, _, err := driver.Read(ctx)
 		driver.Close()
 		if err != nil {
-			return nil, nil, act.Refuse(act.Conflict, "Nothing was read: %s says: %s.", d.Name, strings.TrimSuffix(err.Error(), "."))
+			return nil, nil, act.Refuse(act.Conflict, "Nothing was read: %s says: %s.", d.Name,
+				strings.TrimSuffix(err.Error(), "."))
 		}
 		held, names = append(held, takeover.Held{Device: d.ID, Config: c}), append(names, d.Name)
 	}

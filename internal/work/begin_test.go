@@ -33,8 +33,9 @@ func TestSiteIsBegun(t *testing.T) {
 	}
 	assert.Equal(t, []string{"Hallin Road surgery", "Kelder Bridge surgery", "Moss End hospital"}, larkrise.Sites)
 	assert.Equal(t, "10.84.64.0/20", larkrise.Block)
-	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20", TimeZone: "Mars/North",
-		Domain: "a..b", Standard: "std-nothing"})
+	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20",
+		TimeZone: "Mars/North",
+		Domain:   "a..b", Standard: "std-nothing"})
 	var r *act.Refusal
 	require.ErrorAs(t, err, &r)
 	var fields []string
@@ -46,7 +47,8 @@ func TestSiteIsBegun(t *testing.T) {
 		Block: larkrise.Block, TimeZone: known.TimeZone})
 	refusal(t, err, act.Invalid, "Kelder Bridge surgery has the code")
 
-	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The farm-visit van", Block: larkrise.Block,
+	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The farm-visit van",
+		Block:    larkrise.Block,
 		TimeZone: known.TimeZone, Standard: larkrise.Standard})
 	require.NoError(t, err)
 	assert.Equal(t, "the-farm-visit-van", code)
@@ -95,8 +97,8 @@ func TestSiteIsPutAway(t *testing.T) {
 	assert.Len(t, now, len(before))
 }
 
-// A device is reached once its certificate was compared and it has let Lithos in; nothing is kept before. The password is
-// replaced, shared by another device, and forgotten with the rest.
+// A device is reached once its certificate was compared and it has let Lithos in; nothing is kept before. The
+// password is replaced, shared by another device, and forgotten with the rest.
 func TestDeviceIsReached(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
@@ -157,7 +159,8 @@ func TestSiteIsTakenOver(t *testing.T) {
 	ctx := t.Context()
 	run(t, o.Service)
 	was := scenario.Site("the-yard")
-	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "A yard like it", Block: "10.97.0.0/20",
+	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "A yard like it",
+		Block:    "10.97.0.0/20",
 		TimeZone: "Europe/London"})
 	require.NoError(t, err)
 	id := o.at(code)
@@ -175,8 +178,9 @@ func TestSiteIsTakenOver(t *testing.T) {
 		require.NoError(t, err)
 		device := o.devices.ByID[d.ID]
 		held[d.ID] = device.Running()
-		require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, site.ParseRef(edited.Made).ID, watch.Reaching{URL: device.URL,
-			Fingerprint: watch.Colons(device.Fingerprint), Account: account, Password: password, Order: id}))
+		require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, site.ParseRef(edited.Made).ID,
+			watch.Reaching{URL: device.URL,
+				Fingerprint: watch.Colons(device.Fingerprint), Account: account, Password: password, Order: id}))
 	}
 	o.devices.ByID["dev-yard-gw"].Inject(standin.Faults{Unreachable: true})
 	refusal(t, refusalOf(), act.Conflict, "Nothing was read")
