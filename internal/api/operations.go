@@ -10,6 +10,7 @@ import (
 	"lithos/core/edit"
 	"lithos/core/links"
 	"lithos/core/names"
+	"lithos/core/past"
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/draft"
@@ -479,6 +480,15 @@ func (s *server) beginOperations(api huma.API) {
 			v, err := s.work.Compare(ctx, in.Site, in.From, in.To)
 			return answer(s, v, err)
 		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/past", "past",
+		"Who had an address, a name or a network, and from when to when"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Of string `query:"of" maxLength:"300" doc:"an address, a prefix or a name"`
+		}) (*body[[]past.Holding], error) {
+			v, err := s.work.Past(ctx, in.Site, in.Of)
+			return answer(s, v, err)
+		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/revisions/{revision}/bring-back", "bring-back",
 		"Open a work order that makes a site what it was at a revision"),
 		func(ctx context.Context, in *struct {
@@ -487,6 +497,28 @@ func (s *server) beginOperations(api huma.API) {
 		}) (*body[order.Opened], error) {
 			id, err := s.work.BringBack(ctx, who(ctx), in.Site, in.Revision)
 			return answer(s, order.Opened{ID: id, Name: order.Name(id), By: who(ctx).FullName}, err)
+		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/sheet", "sheet",
+		"Addresses, names or options as a table for a spreadsheet (CSV, RFC 4180)"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Of       string `query:"of" enum:"addresses,names,options" default:"addresses"`
+			Customer bool   `query:"customer" doc:"of all sites of the customer"`
+		}) (*fileAnswer, error) {
+			raw, err := s.work.Sheet(ctx, who(ctx), in.Site, in.Of, in.Customer)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &fileAnswer{"text/csv; charset=utf-8", `attachment; filename="` + in.Site + "-" + in.Of + `.csv"`, raw}, nil
+		})
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/record", "record",
+		"A work order on one page, as Markdown"),
+		func(ctx context.Context, in *OrderInput) (*fileAnswer, error) {
+			name, text, err := s.work.Record(ctx, in.Order)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &fileAnswer{"text/markdown; charset=utf-8", `attachment; filename="` + name + `.md"`, []byte(text)}, nil
 		})
 	type reaching struct {
 		DeviceInput

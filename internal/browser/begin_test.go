@@ -143,6 +143,17 @@ func lookingBack(t *testing.T, a *app) {
 	}`)
 	b.see("for the summer")
 	b.axe("what changed")
+	b.keys(input.Escape)
+	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
+	b.fill("Address, prefix or name", "10.97.1.1")
+	b.click("aside button", "^Look up$")
+	b.see("from ")
+	b.axe("who had an address")
+	b.until("the history", `() => {
+		const button = document.querySelector('button[aria-label="What changed at revision 2"]')
+		button?.click()
+		return !!button
+	}`)
 	b.click("[role=dialog] button", "^Bring back revision 1 as a work order$")
 	b.see("Bring back revision 1")
 	b.until("the order's page", `() => location.pathname.startsWith('/orders/')`)

@@ -2,8 +2,10 @@ package fleet
 
 import (
 	"context"
+	"slices"
 
 	"lithos/core/edit"
+	"lithos/core/past"
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
@@ -49,4 +51,29 @@ func (s *Service) Compare(ctx context.Context, code string, from, to int32) (*Co
 		at = after
 	}
 	return out, nil
+}
+
+// Past says who had an address, a name or a network of a site, and from when to when.
+func (s *Service) Past(ctx context.Context, code, of string) ([]past.Holding, error) {
+	q, err := past.Ask(of)
+	if err != nil {
+		return nil, act.RefuseFields("Nothing was looked up", site.FieldErrors{{Field: "of", Says: err.Error()}})
+	}
+	row, err := s.store.Site(ctx, code)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.store.ListRevisions(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	var all []past.Revision
+	for _, r := range slices.Backward(rows) { // the newest is listed first
+		doc, err := s.store.Revision(ctx, row.ID, r.Revision)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, past.Revision{Number: r.Revision, At: r.MadeAt, By: r.MadeBy, Site: doc})
+	}
+	return q.Over(all), nil
 }

@@ -3,6 +3,7 @@ package work_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -230,6 +231,13 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	for _, want := range []string{"pool Garret", "Remove reservation nas", "300"} {
 		assert.Contains(t, says, want)
 	}
+	spans, err := o.Past(ctx, code, "192.168.211.20")
+	require.NoError(t, err)
+	require.Len(t, spans, 2)
+	assert.Empty(t, spans[0].Owners)
+	assert.Equal(t, []string{"nas, reserved for 00:00:5e:00:53:c0"}, spans[1].Owners)
+	_, err = o.Past(ctx, code, "two words")
+	refusal(t, err, act.Invalid, "type an address, a prefix or a name")
 	same, err := o.Compare(ctx, code, 2, 2)
 	require.NoError(t, err)
 	assert.Empty(t, same.Words)
@@ -244,4 +252,31 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	doc, err := o.Export(ctx, code)
 	require.NoError(t, err)
 	assert.Equal(t, scenario.Site(code), doc)
+
+	name, text, err := o.Record(ctx, again)
+	require.NoError(t, err)
+	assert.Equal(t, order.Name(again), name)
+	for _, want := range []string{"# " + name + " Bring back revision 1", "| Site | The Garret home lab |",
+		"**rt-garret**",
+		"## Rehearsed", "## Pushed", "✓ lease", "Pushed, verified and landed"} {
+		assert.Contains(t, text, want)
+	}
+}
+
+// A site, or all of a customer, goes into a spreadsheet, and who took it away is written down.
+func TestSheetIsTakenAway(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	one, err := o.Sheet(ctx, o.mk, "kelder-bridge", "addresses", false)
+	require.NoError(t, err)
+	all, err := o.Sheet(ctx, o.mk, "kelder-bridge", "addresses", true)
+	require.NoError(t, err)
+	assert.NotContains(t, string(one), "Moss End")
+	assert.Contains(t, string(all), "Moss End")
+	assert.NotContains(t, string(all), "Quill Street")
+	_, err = o.Sheet(ctx, o.mk, "kelder-bridge", "anything", false)
+	refusal(t, err, act.Invalid, "choose addresses")
+	told, err := o.Audited(ctx, time.Time{}, "site-exported", "", "", 10)
+	require.NoError(t, err)
+	assert.Len(t, told, 2)
 }

@@ -277,6 +277,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A work order on one page, as Markdown */
+        get: operations["record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/redo": {
         parameters: {
             query?: never;
@@ -791,6 +808,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who had an address, a name or a network, and from when to when */
+        get: operations["past"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/resolvers/{resolver}": {
         parameters: {
             query?: never;
@@ -852,6 +886,23 @@ export interface paths {
         };
         /** Leases and neighbours the devices told of, with what to make of them */
         get: operations["seen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Addresses, names or options as a table for a spreadsheet (CSV, RFC 4180) */
+        get: operations["sheet"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1539,6 +1590,24 @@ export interface components {
             /** Format: date-time */
             when?: string;
             whenSays?: string;
+        };
+        Holding: {
+            /** @description who made that */
+            by?: string;
+            /** Format: date-time */
+            from: string;
+            /** @description in words; none where nobody had it */
+            owners: string[];
+            /**
+             * Format: int32
+             * @description the first of these
+             */
+            revision: number;
+            /**
+             * Format: date-time
+             * @description none for now
+             */
+            until?: string;
         };
         Inspection: {
             actions: components["schemas"]["Action"][];
@@ -3306,6 +3375,40 @@ export interface operations {
             };
         };
     };
+    record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     redo: {
         parameters: {
             query?: never;
@@ -4538,6 +4641,41 @@ export interface operations {
             };
         };
     };
+    past: {
+        parameters: {
+            query?: {
+                /** @description an address, a prefix or a name */
+                of?: string;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Holding"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "look-into": {
         parameters: {
             query?: never;
@@ -4704,6 +4842,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SeenView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    sheet: {
+        parameters: {
+            query?: {
+                of?: "addresses" | "names" | "options";
+                /** @description of all sites of the customer */
+                customer?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

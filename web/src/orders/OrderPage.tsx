@@ -113,6 +113,11 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
           </li>
         ))}
       </ol>
+      <p className="mt-3 text-[12.5px] print:hidden">
+        <a className="underline" href={`/api/orders/${head.id}/record`} download>
+          Its record, as Markdown
+        </a>
+      </p>
       {head.state === 'open' && (
         <button
           className="text-[12.5px] text-ink-2 hover:underline mt-3"

@@ -8,7 +8,9 @@ import { Dotted, Values } from '../parts/Values'
 import { Actions } from './Actions'
 import { History } from './History'
 import type { Asked } from './pageState'
+import { Past } from './Past'
 import { PutAway } from './PutAway'
+import { TakeAway } from './TakeAway'
 
 type Props = {
   view: View
@@ -70,6 +72,8 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
       </Toolbar>
       {i.effective.length > 0 && <Effective part={i} ask={ask} />}
       {kind === 'site' && <History site={view.site.code} zone={view.site.timeZone} />}
+      {kind === 'site' && <Past site={view.site.code} zone={view.site.timeZone} />}
+      {kind === 'site' && <TakeAway site={view.site.code} customer={view.site.customer} />}
       {kind === 'site' && <PutAway site={view.site.code} name={view.site.name} />}
     </aside>
   )

@@ -1,0 +1,36 @@
+package fleet
+
+import (
+	"context"
+	"slices"
+
+	"lithos/core/sheet"
+	"lithos/core/site"
+	"lithos/internal/act"
+)
+
+// Sheet is the addresses, names or options of a site as a table for a spreadsheet, or of all sites of its customer. Who
+// takes it away is written down.
+func (s *Service) Sheet(ctx context.Context, by act.Technician, code, of string, customer bool) ([]byte, error) {
+	doc, err := s.Export(ctx, code)
+	if err != nil {
+		return nil, err
+	}
+	sites := []*site.Site{doc}
+	if customer {
+		all, err := s.allSites(ctx)
+		if err != nil {
+			return nil, err
+		}
+		sites = slices.DeleteFunc(all, func(o *site.Site) bool { return o.Customer.Name != doc.Customer.Name })
+	}
+	raw, err := sheet.Write(of, sites)
+	if err != nil {
+		return nil, act.Refuse(act.Invalid, "%s", err)
+	}
+	says := "The " + of + " of " + doc.Name
+	if customer {
+		says = "The " + of + " of all sites of " + doc.Customer.Name
+	}
+	return raw, act.Record(ctx, s.store.Queries, by, "site-exported", code, says)
+}
