@@ -20,14 +20,22 @@ type key struct {
 }
 
 func newKey(name string) (*key, error) {
-	public := &dns.DNSKEY{Hdr: dns.RR_Header{Name: dns.Fqdn(name), Rrtype: dns.TypeDNSKEY, Class: dns.ClassINET,
-		Ttl: 3600}, Flags: dns.ZONE | dns.SEP, Protocol: 3, Algorithm: dns.ECDSAP256SHA256}
-	private, err := public.Generate(256)
-	if err != nil {
-		return nil, fmt.Errorf("make a key for %q: %w", name, err)
+	for {
+		public := &dns.DNSKEY{Hdr: dns.RR_Header{Name: dns.Fqdn(name), Rrtype: dns.TypeDNSKEY, Class: dns.ClassINET,
+			Ttl: 3600}, Flags: dns.ZONE | dns.SEP, Protocol: 3, Algorithm: dns.ECDSAP256SHA256}
+		private, err := public.Generate(256)
+		if err != nil {
+			return nil, fmt.Errorf("make a key for %q: %w", name, err)
+		}
+		if signsAtAll(public) {
+			return &key{public, private.(crypto.Signer)}, nil
+		}
 	}
-	return &key{public, private.(crypto.Signer)}, nil
 }
+
+// signsAtAll reports whether signatures can be made with a key: one in 65,536 has the tag 0 (RFC 4034 appendix B),
+// which the library takes for none.
+func signsAtAll(public *dns.DNSKEY) bool { return public.KeyTag() != 0 }
 
 // told is what the zone above says of the key.
 func (k *key) told() *dns.DS { return k.public.ToDS(dns.SHA256) }

@@ -1,6 +1,8 @@
 package internet
 
 import (
+	"encoding/base64"
+	"encoding/binary"
 	"net/netip"
 	"slices"
 	"testing"
@@ -144,4 +146,22 @@ func TestSignaturesArePassedOn(t *testing.T) {
 	again := s.Answer(time.Now(), q, names.Asker{Own: true})
 	assert.Equal(t, dns.RcodeServerFailure, again.Rcode, "what was not checked is not kept")
 	assert.Equal(t, dns.ExtendedErrorCodeDNSBogus, again.IsEdns0().Option[0].(*dns.EDNS0_EDE).InfoCode)
+}
+
+// A key whose tag happens to be 0 signs nothing, and is drawn again.
+func TestKeyOfTagZeroIsDrawnAgain(t *testing.T) {
+	k, err := newKey("works")
+	require.NoError(t, err)
+	assert.True(t, signsAtAll(k.public))
+	raw, err := base64.StdEncoding.DecodeString(k.public.PublicKey)
+	require.NoError(t, err)
+	for n := 0; k.public.KeyTag() != 0 && n < 1<<17; n++ {
+		binary.BigEndian.PutUint16(raw, uint16(n))
+		raw[2] = byte(n >> 16)
+		k.public.PublicKey = base64.StdEncoding.EncodeToString(raw)
+	}
+	require.Zero(t, k.public.KeyTag())
+	assert.False(t, signsAtAll(k.public))
+	_, err = k.sign(blank("works", "ns.registry.works"), 1, nil, time.Now())
+	require.ErrorIs(t, err, dns.ErrKey)
 }
