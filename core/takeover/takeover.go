@@ -4,6 +4,7 @@ package takeover
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -275,7 +276,7 @@ func (r *reader) options(held []Held) {
 		}
 	}
 	told := compile.Common(r.Site).Effective(compile.For{})
-	for _, code := range slices.Sorted(keysOf(values)) {
+	for _, code := range slices.Sorted(maps.Keys(values)) {
 		total := 0
 		for _, n := range values[code] {
 			total += n
@@ -295,16 +296,6 @@ func (r *reader) options(held []Held) {
 		if o, ok := r.decode("", "the site", yang.Option{Code: code, Value: []byte(wire)}); ok && !has(r.Options,
 			code) {
 			r.Options = append(slices.Clone(r.Options), o)
-		}
-	}
-}
-
-func keysOf[V any](m map[uint8]V) func(yield func(uint8) bool) {
-	return func(yield func(uint8) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
 		}
 	}
 }
