@@ -101,41 +101,46 @@ func (r *reader) interfaces(h Held) {
 		if slices.ContainsFunc(d.Interfaces, func(o site.Interface) bool { return o.Name == i.Name }) {
 			continue
 		}
-		now := site.Interface{ID: idOf("if", strings.TrimPrefix(d.ID, "device-"), i.Name), Name: i.Name,
-			Kind:    kindOf(i),
-			Members: i.Member, Permits: i.Permit}
-		if i.VLAN != nil {
-			now.Parent, now.VLAN = i.VLAN.Parent, i.VLAN.ID
-		}
-		if i.Switchport != nil {
-			now.Untagged, now.Tagged = i.Switchport.Untagged, i.Switchport.Tagged
-		}
-		if i.IPv4 != nil {
-			for _, a := range i.IPv4.Address {
-				now.Addresses = append(now.Addresses, a.Prefix())
-			}
-		}
-		for _, relay := range h.Config.Relays.Relay {
-			if relay.Interface == i.Name {
-				now.RelayTo = relay.Server
-			}
-		}
-		if u := i.Uplink; u != nil {
-			facts := site.UplinkFacts{Method: u.Method, Gateway: u.Gateway, Account: u.Account, Secret: u.PasswordName}
-			if facts.Largest() != u.MTU {
-				facts.MTU = u.MTU
-			}
-			if u.PasswordName != "" {
-				r.leave(h.Device, "the password of "+i.Name,
-					"a device never tells one; type it on the interface, or nothing is pushed there")
-			}
-			now.Uplink = &facts
-		}
-		if !i.Enabled {
-			r.leave(h.Device, i.Name, "it is switched off there, and a push switches it on")
-		}
-		d.Interfaces = append(d.Interfaces, now)
+		d.Interfaces = append(d.Interfaces, r.interfaceOf(h, i))
 	}
+}
+
+// interfaceOf is an interface as a device has it. What it translates is read when the networks are known.
+func (r *reader) interfaceOf(h Held, i yang.Interface) site.Interface {
+	now := site.Interface{ID: idOf("if", strings.TrimPrefix(h.Device, "device-"), i.Name), Name: i.Name,
+		Kind:    kindOf(i),
+		Members: i.Member, Permits: i.Permit}
+	if i.VLAN != nil {
+		now.Parent, now.VLAN = i.VLAN.Parent, i.VLAN.ID
+	}
+	if i.Switchport != nil {
+		now.Untagged, now.Tagged = i.Switchport.Untagged, i.Switchport.Tagged
+	}
+	if i.IPv4 != nil {
+		for _, a := range i.IPv4.Address {
+			now.Addresses = append(now.Addresses, a.Prefix())
+		}
+	}
+	for _, relay := range h.Config.Relays.Relay {
+		if relay.Interface == i.Name {
+			now.RelayTo = relay.Server
+		}
+	}
+	if u := i.Uplink; u != nil {
+		facts := site.UplinkFacts{Method: u.Method, Gateway: u.Gateway, Account: u.Account, Secret: u.PasswordName}
+		if facts.Largest() != u.MTU {
+			facts.MTU = u.MTU
+		}
+		if u.PasswordName != "" {
+			r.leave(h.Device, "the password of "+i.Name,
+				"a device never tells one; type it on the interface, or nothing is pushed there")
+		}
+		now.Uplink = &facts
+	}
+	if !i.Enabled {
+		r.leave(h.Device, i.Name, "it is switched off there, and a push switches it on")
+	}
+	return now
 }
 
 func kindOf(i yang.Interface) string {
