@@ -16,6 +16,7 @@ require (
 	github.com/miekg/dns v1.1.73
 	github.com/openconfig/goyang v1.6.3
 	github.com/pressly/goose/v3 v3.29.0
+	github.com/pmezard/go-difflib v1.0.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/riverqueue/river v0.51.1
 	github.com/riverqueue/river/riverdriver/riverpgxv5 v0.51.1

@@ -31,6 +31,10 @@ type Surroundings struct {
 	Lines map[string]outside.Line
 	// Keys are what the providers of outside zones tell of keys, by zone id.
 	Keys map[string][]outside.Key
+	// Readings are how devices were when they were read last, by id.
+	Readings map[string]Reading
+	// Strays are DHCP servers that devices heard and that none of them is.
+	Strays []Stray
 	// Reached are the devices that Lithos reads, by id.
 	Reached map[string]bool
 	// Documents is set where addresses of documents (RFC 5737) stand for public ones.
@@ -67,6 +71,8 @@ var observed = []aroundRule{
 	{Rule{Slug: "networks-overlap-across-sites", Family: "Addressing", Severity: Blocks,
 		Promise: "No two sites of a customer use the same addresses."}, overlapAcrossSites},
 	{Rule{Slug: "mac-cloned", Family: "DHCP", Severity: Warns, Promise: "A MAC is in one place at a time."}, macCloned},
+	{Rule{Slug: "address-answered-twice", Family: "Addressing", Severity: Blocks,
+		Promise: "One machine answers at an address."}, answeredTwice},
 	{Rule{Slug: "pool-nearly-full", Family: "DHCP", Severity: Warns, Promise: "A pool has addresses to spare."},
 		poolNearlyFull},
 	{Rule{Slug: "pool-too-small", Family: "DHCP", Severity: Warns,
@@ -91,6 +97,16 @@ var observed = []aroundRule{
 		Promise: "Somebody keeps a name that follows."}, followingNobody},
 	{Rule{Slug: "ddns-key-ending", Family: "Names", Severity: Warns,
 		Promise: "The key of a following name is taken for weeks yet."}, followingKeyEnding},
+	{Rule{Slug: "device-unread", Family: "Management", Severity: Warns,
+		Promise: "A device that Lithos reaches can be read."}, deviceUnread},
+	{Rule{Slug: "drifted", Family: "Management", Severity: Warns,
+		Promise: "A device holds what it was last given."}, drifted},
+	{Rule{Slug: "management-path-moves", Family: "Management", Severity: Warns,
+		Promise: "A device keeps the address that Lithos reaches it at."}, managementPathMoves},
+	{Rule{Slug: "unknown-server", Family: "Management", Severity: Blocks,
+		Promise: "Every DHCP server on a network is a device of the site."}, unknownServer},
+	{Rule{Slug: "port-unknown", Family: "Management", Severity: Notes,
+		Promise: "The interfaces of a device are recorded."}, portUnknown},
 	{Rule{Slug: "ddns-stale", Family: "Names", Severity: Blocks,
 		Promise: "The world is told the address that the line has."}, followingStale},
 }
@@ -222,6 +238,23 @@ func macCloned(a *around, report func(Finding)) {
 			Says:      fmt.Sprintf("It was heard at %s. %s", o.Address, o.Remarks[i].Says),
 		}
 		report(found)
+	}
+}
+
+// answeredTwice is about addresses at which two machines answer.
+func answeredTwice(a *around, report func(Finding)) {
+	told := map[netip.Addr]bool{}
+	for _, o := range a.looked {
+		i := slices.IndexFunc(o.Remarks, func(r seen.Remark) bool { return r.Kind == seen.Contested })
+		if i < 0 || told[o.Address] {
+			continue
+		}
+		told[o.Address] = true
+		report(Finding{
+			Title: fmt.Sprintf("Two machines answer at %s", o.Address), Network: o.Network,
+			Parts:     []site.Ref{{Kind: "seen", ID: o.Address.String()}},
+			Addresses: []address.Range{address.Single(o.Address)}, Says: o.Remarks[i].Says,
+		})
 	}
 }
 

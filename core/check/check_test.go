@@ -515,7 +515,7 @@ type aroundCase struct {
 	fixed        bool
 }
 
-var aroundCases = slices.Concat(seenCases, nameAroundCases, followingAroundCases)
+var aroundCases = slices.Concat(seenCases, nameAroundCases, followingAroundCases, managementCases)
 
 var seenCases = []aroundCase{
 	{"networks-overlap-across-sites", func(_ *site.Site, w *check.Surroundings) {

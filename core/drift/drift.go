@@ -68,6 +68,19 @@ func Between(own option.Own, pushed, held, wanted yang.Config) []Difference {
 	return out
 }
 
+// Same counts the entries that a device holds as it was given them.
+func Same(pushed, held yang.Config) int {
+	was, order := entries(pushed)
+	is, _ := entries(held)
+	n := 0
+	for _, path := range order {
+		if is[path] != nil && len(differing(was[path], is[path])) == 0 {
+			n++
+		}
+	}
+	return n
+}
+
 // value is a member as it is compared; without one the whole entry. Nothing is nil.
 func value(e *entry, member string) []byte {
 	switch {

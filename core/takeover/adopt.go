@@ -323,6 +323,12 @@ func (r *reader) lose(h Held, path string) (*site.Site, error) {
 	return edit.Apply(r.Site, edits...)
 }
 
+// Interface is an interface as a device has it, with an id of its own.
+func Interface(device string, i yang.Interface) site.Interface {
+	r := &reader{Site: &site.Site{}}
+	return r.interfaceOf(Held{Device: device}, i)
+}
+
 // ForNetwork is the site with an option set for a network, and for none of its pools.
 func ForNetwork(base *site.Site, network string, o yang.Option) *site.Site {
 	out := *base
@@ -343,4 +349,3 @@ func ForNetwork(base *site.Site, network string, o yang.Option) *site.Site {
 	}
 	return site.Normal(&out)
 }
-

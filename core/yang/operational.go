@@ -16,6 +16,8 @@ type Operational struct {
 	} `json:"ietf-interfaces:interfaces"`
 	DHCP struct {
 		Lease []Lease `json:"lease,omitempty"`
+		// Heard are servers other than the device's own that answered clients of its networks.
+		Heard []HeardServer `json:"heard-server,omitempty"`
 	} `json:"lithos-dhcp-server:dhcp-server"`
 	Resolver *ResolverState `json:"lithos-resolver:resolver,omitempty"`
 	Outside  *OutsideState  `json:"lithos-outside-names:outside-names,omitempty"`
@@ -65,6 +67,14 @@ type Lease struct {
 	Expires  time.Time   `json:"expires"`
 	// AnsweredBy is the machine that answered at an address set aside, where it is known.
 	AnsweredBy address.MAC `json:"answered-by,omitzero"`
+}
+
+// HeardServer is a DHCP server that a device heard answer on one of its interfaces.
+type HeardServer struct {
+	Address   netip.Addr  `json:"address"`
+	MAC       address.MAC `json:"hw-address,omitzero"`
+	Interface string      `json:"interface"`
+	Last      time.Time   `json:"last"`
 }
 
 // Wire is the UDP endpoints that carry DHCP messages of one interface: what its network

@@ -57,7 +57,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	w.Outside, w.Store.Documents = scenario.Outside, true
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop,
-		secrets: map[string]string{}}
+		secrets: map[string]string{}, fabrics: map[string]*standin.Fabric{}}
 	if running.Internet, err = internet.Start(); err != nil {
 		return nil, err
 	}
@@ -96,6 +96,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			return nil, err
 		}
 		fabric := standin.NewFabric()
+		running.fabrics[doc.Code] = fabric
 		world.Join(fabric)
 		// What the provider has already.
 		if err := running.Internet.Hold(compile.Names(scenario.Site(name))); err != nil {
@@ -272,9 +273,13 @@ type Devices struct {
 	ByID     map[string]*standin.Device
 	Internet *internet.Internet
 	secrets  map[string]string // that devices keep from the start, by name
+	fabrics  map[string]*standin.Fabric
 	stop     context.CancelFunc
 	done     sync.WaitGroup
 }
+
+// Fabric is what joins the devices of a site; nil where there is no such site.
+func (d *Devices) Fabric(site string) *standin.Fabric { return d.fabrics[site] }
 
 // Close ends them.
 func (d *Devices) Close() {

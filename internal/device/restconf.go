@@ -16,11 +16,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -54,6 +57,9 @@ func (e *RefusedError) Error() string { return e.Says }
 type RESTCONF struct {
 	access Access
 	client *http.Client
+
+	mu      sync.Mutex
+	servers map[netip.Addr]bool // DHCP servers that answered its test clients
 }
 
 // NewRESTCONF prepares to speak to a device; nothing is sent yet.
@@ -71,7 +77,7 @@ func NewRESTCONF(a Access) *RESTCONF {
 			}
 			return nil
 		}}
-	return &RESTCONF{a, &http.Client{
+	return &RESTCONF{access: a, servers: map[netip.Addr]bool{}, client: &http.Client{
 		Timeout:   15 * time.Second,
 		Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second},
 		// A redirect would take the password elsewhere.
@@ -192,6 +198,9 @@ func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
 	for i := range o.DHCP.Lease {
 		l := &o.DHCP.Lease[i]
 		l.HostName, l.Pool, l.State = clean(l.HostName), clean(l.Pool), clean(l.State)
+	}
+	for i := range o.DHCP.Heard {
+		o.DHCP.Heard[i].Interface = clean(o.DHCP.Heard[i].Interface)
 	}
 	for i := range o.Stations.Station {
 		o.Stations.Station[i].Interface = clean(o.Stations.Station[i].Interface)
@@ -403,7 +412,7 @@ func (r *RESTCONF) attach(
 		if err != nil {
 			return nil, nil, err
 		}
-		return over(conn), func() { _ = conn.Close() }, nil
+		return r.over(conn), func() { _ = conn.Close() }, nil
 	}
 	return nil, nil, fmt.Errorf("the device has no network on %s", iface)
 }
@@ -413,7 +422,27 @@ func expectsReply(m *dhcpv4.DHCPv4) bool {
 	return m.MessageType() != dhcpv4.MessageTypeRelease && m.MessageType() != dhcpv4.MessageTypeDecline
 }
 
-func over(conn net.Conn) dhcp.Wire {
+// collects is how long a test client takes offers after the first (RFC 2131 section 4.4.1). It chooses the first, and
+// knows then of every server that answers.
+const collects = 100 * time.Millisecond
+
+// Servers are the DHCP servers that answered the test clients that were attached, in order.
+func (r *RESTCONF) Servers() []netip.Addr {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.SortedFunc(maps.Keys(r.servers), netip.Addr.Compare)
+}
+
+// noteServer remembers who sent a reply.
+func (r *RESTCONF) noteServer(reply *dhcpv4.DHCPv4) {
+	if at, ok := netip.AddrFromSlice(reply.ServerIdentifier().To4()); ok {
+		r.mu.Lock()
+		r.servers[at] = true
+		r.mu.Unlock()
+	}
+}
+
+func (r *RESTCONF) over(conn net.Conn) dhcp.Wire {
 	return func(request []byte, _ netip.Addr) ([]byte, string, error) {
 		m, err := dhcp.ReadPacket(request)
 		if err != nil {
@@ -437,9 +466,32 @@ func over(conn net.Conn) dhcp.Wire {
 			if err != nil {
 				return nil, "", fmt.Errorf("wait for the DHCP reply: %w", err)
 			}
-			if reply, err := dhcp.ReadPacket(buf[:n]); err == nil && reply.TransactionID == m.TransactionID {
-				return buf[:n], "", nil
+			reply, err := dhcp.ReadPacket(buf[:n])
+			if err != nil || reply.TransactionID != m.TransactionID {
+				continue
 			}
+			r.noteServer(reply)
+			if reply.MessageType() == dhcpv4.MessageTypeOffer {
+				r.collect(conn, m.TransactionID)
+			}
+			return buf[:n], "", nil
+		}
+	}
+}
+
+// collect hears the other offers to a client.
+func (r *RESTCONF) collect(conn net.Conn, id dhcpv4.TransactionID) {
+	if conn.SetDeadline(time.Now().Add(collects)) != nil {
+		return
+	}
+	buf := make([]byte, dhcp.MaxPacket)
+	for {
+		n, err := conn.Read(buf)
+		if err != nil {
+			return
+		}
+		if other, err := dhcp.ReadPacket(buf[:n]); err == nil && other.TransactionID == id {
+			r.noteServer(other)
 		}
 	}
 }

@@ -35,6 +35,8 @@ type Change struct {
 	Resize *Resize `json:"resize,omitempty"`
 	// Edits are taken as they are; they come from within.
 	Edits []edit.Edit `json:"-"`
+	// PutBack is what devices hold that the push is to undo; it comes from within.
+	PutBack []order.PutBack `json:"-"`
 }
 
 // Resize is a run of addresses that was dragged to other ends.
@@ -112,22 +114,20 @@ func (s *Service) Edit(
 		}
 		return unread
 	}
-	if len(edits) == 0 {
+	if len(edits)+len(c.PutBack) == 0 {
 		return out, finish()
 	}
-	return out, s.makeStep(ctx, by, out, doc, finish)
+	return out, s.makeStep(ctx, by, out, doc, c.PutBack, finish)
 }
 
 // makeStep stores an edit as a step, and works out the draft after it.
 func (s *Service) makeStep(
-	ctx context.Context, by act.Technician, out *Edited, doc *site.Site, finish func() error,
+	ctx context.Context, by act.Technician, out *Edited, doc *site.Site, back []order.PutBack, finish func() error,
 ) error {
 	d := out.Before
 	step := d.NextStep(by, doc, out.Edits)
-	raw, err := json.Marshal(out.Edits)
-	if err != nil {
-		return err
-	}
+	step.Says = saysWith(step.Says, back)
+	step.PutBack = back
 	var unread error
 	var worked sync.WaitGroup
 	worked.Go(func() {
@@ -136,7 +136,7 @@ func (s *Service) makeStep(
 		out.After = next
 		unread = finish()
 	})
-	head, err := s.takeStep(ctx, d, step, raw)
+	head, err := s.takeStep(ctx, d, step)
 	worked.Wait()
 	if err != nil {
 		return err
@@ -147,6 +147,34 @@ func (s *Service) makeStep(
 	}
 	s.drafts.Add(d.Order.ID, out.After)
 	return unread
+}
+
+// written is a step as it is stored.
+func written(step order.Step) (edits, back []byte, err error) {
+	if step.Edits == nil {
+		step.Edits = []edit.Edit{}
+	}
+	if step.PutBack == nil {
+		step.PutBack = []order.PutBack{}
+	}
+	edits, err1 := json.Marshal(step.Edits)
+	back, err2 := json.Marshal(step.PutBack)
+	return edits, back, errors.Join(err1, err2)
+}
+
+// saysWith is a step in words with what it puts back.
+func saysWith(says string, back []order.PutBack) string {
+	if len(back) == 0 {
+		return says
+	}
+	put := "Put back " + back[0].What
+	if n := len(back) - 1; n > 0 {
+		put += fmt.Sprintf("; %d more", n)
+	}
+	if says != "" {
+		return says + "; " + put
+	}
+	return put
 }
 
 // toEdit finds the draft a change is made to. A draft in memory at the change's
@@ -218,14 +246,18 @@ func (c Change) about() []site.Ref {
 
 // takeStep stores an edit of a draft, unless another change came first. It
 // returns the site's newest revision.
-func (s *Service) takeStep(ctx context.Context, d *order.Draft, step order.Step, edits []byte) (head int32, err error) {
+func (s *Service) takeStep(ctx context.Context, d *order.Draft, step order.Step) (head int32, err error) {
+	edits, back, err := written(step)
+	if err != nil {
+		return 0, err
+	}
 	event, err := json.Marshal(act.OrderEvent(d.Order.ID, d.Order.Version+1))
 	if err != nil {
 		return 0, err
 	}
 	row, err := store.Found(s.store.TakeStep(ctx, gen.TakeStepParams{
-		OrderID: d.Order.ID, Version: d.Order.Version, Seq: step.Seq, Says: step.Says, Edits: edits, MadeBy: step.ByID,
-		MadeAt: step.At, Event: string(event),
+		OrderID: d.Order.ID, Version: d.Order.Version, Seq: step.Seq, Says: step.Says, Edits: edits, PutBack: back,
+		MadeBy: step.ByID, MadeAt: step.At, Event: string(event),
 	}))
 	if errors.Is(err, store.ErrNotFound) {
 		err = store.ErrMoved

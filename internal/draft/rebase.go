@@ -63,7 +63,7 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*order.D
 			}
 		}
 		doc = now
-		if step.Edits = stay; len(stay) > 0 {
+		if step.Edits = stay; len(stay)+len(step.PutBack) > 0 {
 			step.Seq = int32(len(steps) + 1)
 			step.Version = d.Order.Version + 1
 			steps = append(steps, step)
@@ -80,12 +80,12 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*order.D
 			return err
 		}
 		for _, step := range next.Steps {
-			raw, err := json.Marshal(step.Edits)
+			raw, back, err := written(step)
 			if err != nil {
 				return err
 			}
 			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
-				Version: step.Version, MadeBy: step.ByID, MadeAt: step.At}); err != nil {
+				PutBack: back, Version: step.Version, MadeBy: step.ByID, MadeAt: step.At}); err != nil {
 				return err
 			}
 		}
@@ -152,11 +152,11 @@ func (s *Service) Decide(
 	if err != nil {
 		return nil, act.Refuse(act.Conflict, "%s.", err)
 	}
-	raw, err := json.Marshal([]edit.Edit{over})
+	step := d.NextStep(by, doc, []edit.Edit{over})
+	raw, back, err := written(step)
 	if err != nil {
 		return nil, err
 	}
-	step := d.NextStep(by, doc, []edit.Edit{over})
 	lost := next.Order.Lost
 	next = *d.With(append(slices.Clone(d.Steps), step), doc, step.Edits)
 	next.Order.Lost = lost
@@ -164,7 +164,7 @@ func (s *Service) Decide(
 		return errors.Join(
 			forgetLost(ctx, q, id, seq),
 			q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
-				Version: step.Version, MadeBy: by.ID, MadeAt: step.At}),
+				PutBack: back, Version: step.Version, MadeBy: by.ID, MadeAt: step.At}),
 		)
 	})
 	return &next, err

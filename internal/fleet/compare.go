@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"encoding/json"
 	"slices"
 
 	"lithos/core/edit"
@@ -16,6 +17,7 @@ type Compared struct {
 	From  int32    `json:"from"`
 	To    int32    `json:"to"`
 	Words []string `json:"words" doc:"each difference in a line; none where they are the same"`
+	Files []FileLine   `json:"files" doc:"the two site files, line by line"`
 }
 
 // RevisionOf is a site as it was at a revision.
@@ -50,6 +52,15 @@ func (s *Service) Compare(ctx context.Context, code string, from, to int32) (*Co
 		out.Words = append(out.Words, order.Describe(at, after, []edit.Edit{e}))
 		at = after
 	}
+	files := [2]string{}
+	for i, doc := range []*site.Site{was, now} {
+		raw, err := json.MarshalIndent(doc, "", "  ")
+		if err != nil {
+			return nil, err
+		}
+		files[i] = string(raw) + "\n"
+	}
+	out.Files = Lines(files[0], files[1])
 	return out, nil
 }
 

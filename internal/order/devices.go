@@ -2,12 +2,15 @@ package order
 
 import (
 	"maps"
+	"net/netip"
+	"net/url"
 	"reflect"
 	"slices"
 	"time"
 
 	"lithos/core/check"
 	"lithos/core/compile"
+	"lithos/core/drift"
 	"lithos/core/site"
 	"lithos/core/survey"
 	"lithos/core/yang"
@@ -23,7 +26,13 @@ type Access struct {
 	Fingerprint []byte // of its certificate
 	ReadAt      *time.Time
 	Problem     string
+	ProblemAt   *time.Time     // since when it cannot be read; nil where it can
 	Programs    []yang.Program // that listen for names there beside its resolver
+	// Drifted is how many things it held otherwise than the site's revision when it was read, what Lithos did not put
+	// there apart; DriftedAt is since when. Held is what it held, where that is anything else than the revision's.
+	Drifted   int
+	DriftedAt *time.Time
+	Held      *yang.Config
 }
 
 // On finds how a device is reached; nil where Lithos does not reach it.
@@ -35,6 +44,19 @@ func On(access []Access, device string) *Access {
 	return &access[i]
 }
 
+// reading is what rules need of it.
+func (a *Access) reading() check.Reading {
+	out := check.Reading{Problem: a.Problem, ProblemAt: a.ProblemAt, ReadAt: a.ReadAt, Drifted: a.Drifted,
+		DriftedAt: a.DriftedAt}
+	if u, err := url.Parse(a.URL); err == nil {
+		out.At, _ = netip.ParseAddr(u.Hostname()) // a name is no address that a draft could move
+	}
+	if a.Held != nil {
+		out.Interfaces = a.Held.Interfaces.Interface
+	}
+	return out
+}
+
 // Target is a device whose configuration a draft changes.
 type Target struct {
 	ID, Name, Kind string
@@ -44,6 +66,20 @@ type Target struct {
 // Configs is what a draft's base and the draft make of the device.
 func (t Target) Configs(d *Draft) (base, wanted yang.Config) {
 	return compile.Device(d.Base.Site, t.ID), compile.Device(d.Doc(), t.ID)
+}
+
+// Drift is what the device holds otherwise than the draft's base has it.
+func (t Target) Drift(d *Draft) []drift.Difference {
+	if t.Access == nil || t.Access.Held == nil {
+		return nil
+	}
+	base, wanted := t.Configs(d)
+	return drift.Between(d.Doc().Own(), base, *t.Access.Held, wanted)
+}
+
+// Undecided is what a push to the device would undo without anybody having said so.
+func (t Target) Undecided(d *Draft) []drift.Difference {
+	return drift.Undecided(t.Drift(d), d.PutBack(t.ID))
 }
 
 // Differing is as much of Configs as it takes to plan the way from one to the other:
@@ -77,7 +113,7 @@ func (t Target) Differing(d *Draft) (base, wanted yang.Config) {
 func (d *Draft) Targets(access []Access) []Target {
 	var reached, byHand []Target
 	for _, dev := range inPushOrder(d.Doc().Devices) {
-		if !d.differs.on(dev.ID) {
+		if !d.differs.on(dev.ID) && len(d.PutBack(dev.ID)) == 0 {
 			continue
 		}
 		t := Target{dev.ID, dev.Name, dev.Kind, On(access, dev.ID)}

@@ -1,6 +1,8 @@
 package order
 
 import (
+	"fmt"
+
 	"lithos/core/check"
 	"lithos/internal/act"
 )
@@ -27,6 +29,8 @@ type Head struct {
 	Behind    bool     `json:"behind"`             // the site has a newer revision than the draft's base
 	Rehearsed bool     `json:"rehearsed"`          // this very version was
 	Devices   []string `json:"devices"`            // names of those a push reaches
+	// Drifted says which device holds something that a push would undo unasked.
+	Drifted string `json:"drifted,omitempty"`
 }
 
 // Head is what the tray says of a draft that brings in some findings.
@@ -48,8 +52,12 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 		}
 	}
 	for _, t := range d.Targets(access) {
-		if t.Access != nil {
-			h.Devices = append(h.Devices, t.Name)
+		if t.Access == nil {
+			continue
+		}
+		h.Devices = append(h.Devices, t.Name)
+		if n := len(t.Undecided(d)); n > 0 && h.Drifted == "" && o.State == "open" {
+			h.Drifted = Drifted(t.Name, n)
 		}
 	}
 	for _, t := range d.Zones() {
@@ -86,10 +94,22 @@ func (h *Head) RefusesPush() error {
 	case h.Blocking > 0:
 		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.",
 			Counted(h.Blocking, "finding"))
+	case h.Drifted != "":
+		return act.Refuse(act.Conflict, "%s", h.Drifted)
 	case !h.Rehearsed:
 		return act.Refuse(act.Conflict, "This draft was not rehearsed since its last change. Rehearse it first.")
 	}
 	return nil
+}
+
+// Drifted says that a device holds things that a push would undo, and that nobody has decided about.
+func Drifted(device string, n int) string {
+	them := "them"
+	if n == 1 {
+		them = "it"
+	}
+	return fmt.Sprintf("%s was changed, and not by Lithos: the push would undo %s. Adopt %s or put %s back first.", device,
+		Counted(n, "thing"), them, them)
 }
 
 // Behind refuses a draft whose site has a newer revision.

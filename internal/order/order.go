@@ -67,6 +67,28 @@ type Step struct {
 	At      time.Time
 	// UndoneBy is who took it back.
 	UndoneBy string
+	// PutBack is what devices hold that the push is to undo.
+	PutBack []PutBack
+}
+
+// PutBack is a difference of a device (drift.Difference) that somebody has decided to undo.
+type PutBack struct {
+	Device string `json:"device"` // id
+	ID     string `json:"id"`     // of the difference
+	What   string `json:"what"`
+}
+
+// PutBack is the ids of the differences of a device that the draft puts back.
+func (d *Draft) PutBack(device string) map[string]bool {
+	out := map[string]bool{}
+	for _, s := range d.Steps {
+		for _, p := range s.PutBack {
+			if p.Device == device && !s.Undone {
+				out[p.ID] = true
+			}
+		}
+	}
+	return out
 }
 
 // Live is the edits that are not undone, in order.

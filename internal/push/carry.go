@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"lithos/core/drift"
 	"lithos/core/edit"
 	"lithos/core/plan"
 	"lithos/internal/act"
@@ -226,19 +227,21 @@ func (r *run) leaveByHand(ctx context.Context, t order.Target) error {
 func (r *run) one(ctx context.Context, t order.Target, driver *device.RESTCONF) error {
 	var steps []plan.Step
 	base, wanted := t.Configs(r.draft)
+	back := r.draft.PutBack(t.ID)
 	goal := wanted
 	err := r.note(ctx, t.Name, "read", "Read what the device holds", func() error {
 		running, tag, err := driver.Read(ctx)
 		if err != nil {
 			return err
 		}
-		if err := r.begin(ctx, t, driver, running, tag); err != nil {
+		undecided := drift.Undecided(drift.Between(r.draft.Doc().Own(), base, running, wanted), back)
+		if err := r.begin(ctx, t, driver, running, tag, undecided); err != nil {
 			return err
 		}
 		if err := r.devices.HandOver(ctx, r.push.SiteID, wanted, driver); err != nil {
 			return err
 		}
-		goal = plan.Target(running, base, wanted)
+		goal = drift.Target(running, base, wanted, back)
 		steps = plan.Between(running, goal)
 		return nil
 	})
@@ -257,8 +260,11 @@ func (r *run) one(ctx context.Context, t order.Target, driver *device.RESTCONF) 
 }
 
 // begin keeps what the device holds, here and on the device, before anything of it
-// is changed. A change that waits there since another run began it goes on.
-func (r *run) begin(ctx context.Context, t order.Target, driver *device.RESTCONF, running any, tag string) error {
+// is changed. A change that waits there since another run began it goes on. One is not begun where it would undo what
+// nobody has decided about.
+func (r *run) begin(
+	ctx context.Context, t order.Target, driver *device.RESTCONF, running any, tag string, undecided []drift.Difference,
+) error {
 	state := device.ChangeAbsent
 	if r.resumed {
 		var err error
@@ -267,6 +273,9 @@ func (r *run) begin(ctx context.Context, t order.Target, driver *device.RESTCONF
 		}
 	}
 	if state == device.ChangeAbsent {
+		if n := len(undecided); n > 0 {
+			return fmt.Errorf("%s (%s)", order.Drifted(t.Name, n), undecided[0].What)
+		}
 		before, err := json.Marshal(running)
 		if err != nil {
 			return err

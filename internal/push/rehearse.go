@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lithos/core/dhcp"
+	"lithos/core/drift"
 	"lithos/core/plan"
 	"lithos/core/rehearse"
 	"lithos/internal/act"
@@ -200,11 +201,16 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) []DevicePlan {
 	out := []DevicePlan{}
 	for _, t := range d.Targets(access) {
 		base, wanted := t.Differing(d)
+		running := base
+		if t.Access != nil && t.Access.Held != nil {
+			base, wanted = t.Configs(d)
+			running = *t.Access.Held
+		}
 		if t.Access != nil {
-			base.Resolver.Program = t.Access.Programs
+			running.Resolver.Program = t.Access.Programs
 		}
 		out = append(out, DevicePlan{Device: t.Name, Kind: t.Kind, ByHand: t.Access == nil,
-			Steps:   plan.Between(base, plan.Target(base, base, wanted)),
+			Steps:   plan.Between(running, drift.Target(running, base, wanted, d.PutBack(t.ID))),
 			Timeout: int(s.Timing.ConfirmWithin / time.Second)})
 	}
 	for _, t := range d.Zones() {

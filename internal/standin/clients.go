@@ -48,7 +48,7 @@ func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duratio
 			if clients[i] == nil {
 				clients[i] = &dhcp.Client{MAC: c.MAC, HostName: c.Name}
 			}
-			if f.lease(at, clients[i]) == nil {
+			if f.lease(at, f.straysOn(c.VLAN), clients[i]) == nil {
 				f.hear(at, c, clients[i].Address)
 			}
 		}
@@ -107,13 +107,13 @@ var errNoLease = errors.New("no lease")
 const patience = time.Second
 
 // lease renews what the client holds, or starts over.
-func (f *Fabric) lease(at []place, c *dhcp.Client) error {
+func (f *Fabric) lease(at []place, strays []*Stray, c *dhcp.Client) error {
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	if err != nil {
 		return err
 	}
 	defer conn.Close()
-	talk := c.Talk(f.wire(conn, at), dhcp.Words{})
+	talk := c.Talk(f.wire(conn, at, strays), dhcp.Words{})
 	if c.Address.IsValid() {
 		if r, err := talk.Tell(c.Renew()); err == nil && r != nil && c.Address.IsValid() {
 			return nil
@@ -131,7 +131,7 @@ func (f *Fabric) lease(at []place, c *dhcp.Client) error {
 
 // wire sends to every device on a network, or to the one that holds an address, and takes
 // the first reply.
-func (f *Fabric) wire(conn *net.UDPConn, at []place) dhcp.Wire {
+func (f *Fabric) wire(conn *net.UDPConn, at []place, strays []*Stray) dhcp.Wire {
 	return func(request []byte, to netip.Addr) ([]byte, string, error) {
 		if err := conn.SetReadDeadline(time.Now().Add(patience)); err != nil {
 			return nil, "", err
@@ -146,6 +146,9 @@ func (f *Fabric) wire(conn *net.UDPConn, at []place) dhcp.Wire {
 		} else if !to.IsValid() {
 			for _, p := range at {
 				ends = append(ends, p.wire)
+			}
+			for _, s := range strays {
+				ends = append(ends, addrPort(s.conn))
 			}
 		}
 		for _, end := range ends {

@@ -16,7 +16,8 @@ type Fabric struct {
 	places map[*Device][]place
 	names  map[*Device]resolve.Endpoint // their name servers
 	outer  *Outer                       // nil where nothing is beyond the site
-	own    *resolve.Authority           // signs the certificates of name servers where there is no world
+	strays []*Stray
+	own    *resolve.Authority // signs the certificates of name servers where there is no world
 }
 
 // place is one interface of a device on a network.

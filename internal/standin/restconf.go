@@ -147,6 +147,9 @@ func (d *Device) operational() yang.Operational {
 			State: string(l.StateAt(now)), Since: l.Since, Expires: l.Expires, AnsweredBy: l.AnsweredBy,
 		})
 	}
+	for a, h := range d.servers {
+		o.DHCP.Heard = append(o.DHCP.Heard, yang.HeardServer{Address: a, MAC: h.mac, Interface: h.on, Last: h.last})
+	}
 	for mac, port := range d.learnt {
 		o.Stations.Station = append(o.Stations.Station, yang.Station{MAC: mac, Interface: port})
 	}

@@ -62,6 +62,7 @@ type Device struct {
 	db        *dhcp.LeaseDB
 	server    *dhcp.Server
 	relay     *dhcp.Relay
+	servers   map[netip.Addr]heardServer              // other DHCP servers that answered on its networks
 	wires     map[string]*ends                        // of its interfaces
 	waiting   map[dhcpv4.TransactionID]netip.AddrPort // clients whose requests were relayed
 	heard     map[netip.Addr]heard
@@ -151,6 +152,7 @@ func Start(c Config) (*Device, error) {
 	}
 	d := &Device{
 		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
+		servers: map[netip.Addr]heardServer{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
 		lines: map[string]line{}, learns: map[string]Learnt{}, keeps: newKeeps(),
@@ -430,6 +432,9 @@ func (d *Device) answer(iface string, conn *net.UDPConn) {
 			continue
 		}
 		if reply := d.hearOn(iface, from, m); reply != nil {
+			_, _ = conn.WriteToUDPAddrPort(reply, from)
+		}
+		for _, reply := range d.config.Fabric.strayReplies(d, iface, m) {
 			_, _ = conn.WriteToUDPAddrPort(reply, from)
 		}
 	}

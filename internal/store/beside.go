@@ -26,7 +26,7 @@ import (
 func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Beside, error) {
 	var b order.Beside
 	var batch pgx.Batch
-	queue(&batch, gen.AccessOfSite, func(rows []gen.DeviceAccess) { b.Access = accessOf(rows) }, siteID)
+	queue(&batch, gen.AccessOfSite, func(rows []gen.AccessOfSiteRow) { b.Access = accessOf(rows) }, siteID)
 	queue(&batch, gen.OpenOrdersOfSite, func(rows []gen.OpenOrdersOfSiteRow) {
 		for _, r := range rows {
 			b.Orders = append(b.Orders, order.Opened{ID: r.ID, Name: order.Name(r.ID), Title: r.Title, By: r.Opener})
@@ -37,6 +37,12 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	b.Documents = s.Documents
 	queue(&batch, gen.LinesOfSite, func(rows []gen.LineAddress) { b.Lines = linesOf(rows) }, siteID)
 	queue(&batch, gen.ToldOfSite, func(rows []gen.ToldAddress) { b.Sent = sentOf(rows) }, siteID)
+	queue(&batch, gen.ServersOfSite, func(rows []gen.StrayServer) {
+		for _, r := range rows {
+			b.Servers = append(b.Servers, check.Stray{Address: r.Address, MAC: address.MAC(r.Mac), Device: r.DeviceID,
+				Interface: r.Interface, First: r.FirstAt, Last: r.LastAt})
+		}
+	}, siteID)
 	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
 		customer, siteID)
 	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
@@ -56,15 +62,22 @@ func queue[T any](batch *pgx.Batch, query string, take func([]T), args ...any) {
 	})
 }
 
-func accessOf(rows []gen.DeviceAccess) []order.Access {
+func accessOf(rows []gen.AccessOfSiteRow) []order.Access {
 	var out []order.Access
 	for _, r := range rows {
 		var programs []yang.Program
 		_ = json.Unmarshal(r.Programs, &programs) // Lithos wrote it itself
-		out = append(out, order.Access{
+		a := order.Access{
 			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret,
-			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem, Programs: programs,
-		})
+			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem, ProblemAt: r.ProblemAt, Programs: programs,
+			Drifted: int(r.Drifted), DriftedAt: r.DriftedAt,
+		}
+		var held yang.Config
+		if len(r.Held) > 0 && json.Unmarshal(r.Held, &held) == nil {
+			held = held.Sorted()
+			a.Held = &held
+		}
+		out = append(out, a)
 	}
 	return out
 }
@@ -224,4 +237,31 @@ func (s *Store) Site(ctx context.Context, code string) (Site, error) {
 		return Site{}, act.Refuse(act.Missing, "There is no site %q.", code)
 	}
 	return Site{row.ID, row.Code, row.Name, row.Customer, row.Head, row.ArchivedAt != nil}, err
+}
+
+// Config is the configuration of a device that is kept under an id, the latest for 0. found is false where there is
+// none.
+func (s *Store) Config(ctx context.Context, siteID, device string, id int64) (raw []byte, found bool, err error) {
+	row, err := Found(s.ConfigOfDevice(ctx, gen.ConfigOfDeviceParams{SiteID: siteID, DeviceID: device, ID: id}))
+	if errors.Is(err, ErrNotFound) {
+		return nil, false, nil
+	}
+	return row.Config, err == nil, err
+}
+
+// Kept is a form of a device's configuration, with from when to when it was read.
+type Kept struct {
+	ID          int64
+	First, Last time.Time
+	Octets      int32
+}
+
+// Configs lists the forms of a device's configuration that are kept, the newest first.
+func (s *Store) Configs(ctx context.Context, siteID, device string) ([]Kept, error) {
+	rows, err := s.ConfigsOfDevice(ctx, gen.ConfigsOfDeviceParams{SiteID: siteID, DeviceID: device})
+	var out []Kept
+	for _, r := range rows {
+		out = append(out, Kept{r.ID, r.FirstAt, r.LastAt, r.Octets})
+	}
+	return out, err
 }

@@ -121,7 +121,7 @@ func (tidyWorker) Timeout(*river.Job[tidyArgs]) time.Duration { return 5 * time.
 func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 	return errors.Join(
 		w.store.ForgetSightings(ctx), w.store.ForgetLines(ctx), w.store.ForgetSessions(ctx),
-		w.store.ForgetBrowsers(ctx),
+		w.store.ForgetBrowsers(ctx), w.store.ForgetConfigs(ctx), w.store.ForgetServers(ctx),
 		w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
 	)
 }
@@ -134,7 +134,7 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 		return
 	}
 	access, err := s.store.Access(ctx, siteID)
-	_, head, errHead := s.headOf(ctx, siteID)
+	row, head, errHead := s.headOf(ctx, siteID)
 	if err := errors.Join(err, errHead); err != nil {
 		s.log.Warn("cannot read the devices of a site", "site", siteID, "error", err)
 		return
@@ -142,6 +142,9 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 	for _, a := range access {
 		problem, outcome, began := "", "answered", time.Now()
 		programs, err := s.observe(ctx, a, head.Site)
+		if err == nil {
+			err = s.noteConfig(ctx, a, row, head.Site)
+		}
 		if err != nil {
 			problem, outcome = store.ForPeople(err), "failed"
 		}
@@ -154,6 +157,9 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 			gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem,
 				Programs: programs}); err != nil {
 			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
+		}
+		if err := s.noteSilence(ctx, a, row, head.Site, problem); err != nil {
+			s.log.Warn("cannot note that a device fell silent", "device", a.DeviceID, "error", err)
 		}
 	}
 	if err := s.outward(ctx, siteID); err != nil && ctx.Err() == nil {
@@ -294,7 +300,7 @@ func (s *Service) observe(ctx context.Context, a order.Access, head *site.Site) 
 	if err != nil {
 		return []byte("[]"), err
 	}
-	if err := s.noteLines(ctx, a, o, head); err != nil {
+	if err := errors.Join(s.noteLines(ctx, a, o, head), s.noteServers(ctx, a, o, head)); err != nil {
 		return programs, err
 	}
 	rows, held := readSightings(a, o, time.Now())

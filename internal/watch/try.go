@@ -44,6 +44,8 @@ type TryResult struct {
 	On      string           `json:"on"`            // what answered
 	Scenes  []rehearse.Scene `json:"scenes"`
 	Rungs   []rehearse.Rung  `json:"rungs"` // the ladder of the network it ends on
+	// Strangers are DHCP servers that answered, and that none of the site's devices is.
+	Strangers []string `json:"strangers"`
 }
 
 // Try lets a test client act and shows every message.
@@ -76,7 +78,8 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 		return nil, err
 	}
 	leases := rehearse.LeasesOf(doc, heard, time.Now())
-	out := &TryResult{MAC: c.MAC.String(), On: "the draft, computed", Scenes: []rehearse.Scene{}}
+	out := &TryResult{MAC: c.MAC.String(), On: "the draft, computed", Scenes: []rehearse.Scene{},
+		Strangers: []string{}}
 	trial := rehearse.NewTrial(rehearse.NewStage(time.Now(), doc, leases), n, c)
 	if r.Against == "device" {
 		bench, err := s.bench(ctx, doc)
@@ -85,6 +88,7 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 		}
 		defer bench.close()
 		trial = rehearse.NewTrialOn(doc, n, c, bench.plug(ctx, &out.On))
+		defer func() { out.Strangers = bench.strangers() }()
 	}
 	if len(r.Acts) == 0 {
 		r.Acts = []rehearse.Act{{Do: rehearse.ActLease}}
@@ -209,6 +213,7 @@ type bench struct {
 	doc    *site.Site
 	access []order.Access
 	open   []func()
+	used   []*device.RESTCONF
 }
 
 func (s *Service) bench(ctx context.Context, doc *site.Site) (*bench, error) {
@@ -220,6 +225,19 @@ func (b *bench) close() {
 	for _, f := range b.open {
 		f()
 	}
+}
+
+// strangers are the servers that answered and are no device of the site.
+func (b *bench) strangers() []string {
+	out := []string{}
+	for _, driver := range b.used {
+		for _, at := range driver.Servers() {
+			if _, _, own := b.doc.HolderOf(at); !own && !slices.Contains(out, at.String()) {
+				out = append(out, at.String())
+			}
+		}
+	}
+	return out
 }
 
 // plug attaches to the interface that hears a network's clients: the one that
@@ -266,7 +284,7 @@ func (b *bench) attach(
 		if err != nil {
 			return nil, err
 		}
-		b.open = append(b.open, driver.Close)
+		b.open, b.used = append(b.open, driver.Close), append(b.used, driver)
 		wire, detach, err := how(driver, ctx, iface)
 		if err != nil {
 			return nil, act.Refuse(act.Conflict, "The client cannot be attached to %s: %s.", d.Name, err)

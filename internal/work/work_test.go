@@ -592,6 +592,16 @@ func TestTakenPortIsFoundAndFreed(t *testing.T) {
 	require.False(t, slices.ContainsFunc(o.page("moss-end", id).Judgement.Findings,
 		func(f check.Finding) bool { return f.Rule == "port-taken" }))
 
+	// The resolver is not there, which nobody has decided about yet.
+	require.ErrorContains(t, o.pushAll(o.Service, id), "srv-moss was changed, and not by Lithos")
+	missing, err := o.Drift(t.Context(), "moss-end", "dev-moss-srv", id, 0)
+	require.NoError(t, err)
+	decision := work.Decision{Order: id, Version: o.version(id)}
+	for _, d := range missing.Differences {
+		decision.PutBack = append(decision.PutBack, d.ID)
+	}
+	_, err = o.DecideDrift(t.Context(), o.mk, "moss-end", "dev-moss-srv", decision)
+	require.NoError(t, err)
 	require.NoError(t, o.pushAll(o.Service, id))
 	v := o.waitPush(o.Service, id)
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)

@@ -32,6 +32,19 @@ type DeviceAccess struct {
 	Problem     string
 	TriedAt     *time.Time
 	Programs    []byte
+	Drifted     int32
+	Others      int32
+	DriftedAt   *time.Time
+	ProblemAt   *time.Time
+}
+
+type DeviceConfig struct {
+	ID       int64
+	SiteID   string
+	DeviceID string
+	Config   []byte
+	FirstAt  time.Time
+	LastAt   time.Time
 }
 
 type Installation struct {
@@ -186,6 +199,21 @@ type SiteAddress struct {
 	Mac     net.HardwareAddr
 }
 
+type SiteEvent struct {
+	ID     int64
+	SiteID string
+	At     time.Time
+	Kind   string
+	About  string
+	Says   string
+}
+
+type SiteLook struct {
+	TechnicianID int64
+	SiteID       string
+	At           time.Time
+}
+
 type SiteName struct {
 	SiteID string
 	Part   string
@@ -227,6 +255,16 @@ type SiteSummary struct {
 	Rules    string
 	Block    string
 	Findings []byte
+}
+
+type StrayServer struct {
+	SiteID    string
+	DeviceID  string
+	Interface string
+	Address   netip.Addr
+	Mac       net.HardwareAddr
+	FirstAt   time.Time
+	LastAt    time.Time
 }
 
 type Technician struct {
@@ -281,6 +319,7 @@ type WorkOrderStep struct {
 	MadeBy   int64
 	MadeAt   time.Time
 	Version  int32
+	PutBack  []byte
 }
 
 type ZoneReading struct {

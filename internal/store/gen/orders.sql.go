@@ -11,7 +11,7 @@ import (
 )
 
 const AddStep = `-- name: AddStep :exec
-INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7)
+INSERT INTO work_order_step (order_id, seq, says, edits, put_back, version, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
 `
 
 type AddStepParams struct {
@@ -19,6 +19,7 @@ type AddStepParams struct {
 	Seq     int32
 	Says    string
 	Edits   []byte
+	PutBack []byte
 	Version int32
 	MadeBy  int64
 	MadeAt  time.Time
@@ -30,6 +31,7 @@ func (q *Queries) AddStep(ctx context.Context, arg AddStepParams) error {
 		arg.Seq,
 		arg.Says,
 		arg.Edits,
+		arg.PutBack,
 		arg.Version,
 		arg.MadeBy,
 		arg.MadeAt,
@@ -350,7 +352,7 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error)
 }
 
 const OrderSteps = `-- name: OrderSteps :many
-SELECT e.seq, e.says, e.edits, e.undone, e.version, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
+SELECT e.seq, e.says, e.edits, e.put_back, e.undone, e.version, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
 FROM work_order_step e JOIN technician t ON t.id = e.made_by LEFT JOIN technician u ON u.id = e.undone_by
 WHERE e.order_id = $1 ORDER BY e.seq
 `
@@ -359,6 +361,7 @@ type OrderStepsRow struct {
 	Seq      int32
 	Says     string
 	Edits    []byte
+	PutBack  []byte
 	Undone   bool
 	Version  int32
 	MadeAt   time.Time
@@ -380,6 +383,7 @@ func (q *Queries) OrderSteps(ctx context.Context, orderID int64) ([]OrderStepsRo
 			&i.Seq,
 			&i.Says,
 			&i.Edits,
+			&i.PutBack,
 			&i.Undone,
 			&i.Version,
 			&i.MadeAt,
@@ -584,8 +588,8 @@ WITH touched AS (
 ), gone AS (
     DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
 ), added AS (
-    INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at)
-    SELECT touched.id, $4::integer, $5::text, $6::json, touched.version, $7::bigint, $8::timestamptz FROM touched
+    INSERT INTO work_order_step (order_id, seq, says, edits, put_back, version, made_by, made_at)
+    SELECT touched.id, $4::integer, $5::text, $6::json, $7::jsonb, touched.version, $8::bigint, $9::timestamptz FROM touched
 )
 SELECT s.head, pg_notify('lithos', $1::text)::text AS told FROM touched JOIN site s ON s.id = touched.site_id
 `
@@ -597,6 +601,7 @@ type TakeStepParams struct {
 	Seq     int32
 	Says    string
 	Edits   []byte
+	PutBack []byte
 	MadeBy  int64
 	MadeAt  time.Time
 }
@@ -617,6 +622,7 @@ func (q *Queries) TakeStep(ctx context.Context, arg TakeStepParams) (TakeStepRow
 		arg.Seq,
 		arg.Says,
 		arg.Edits,
+		arg.PutBack,
 		arg.MadeBy,
 		arg.MadeAt,
 	)

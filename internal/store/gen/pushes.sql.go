@@ -12,18 +12,38 @@ import (
 )
 
 const AccessOfSite = `-- name: AccessOfSite :many
-SELECT site_id, device_id, url, account, secret, fingerprint, read_at, problem, tried_at, programs FROM device_access WHERE site_id = $1 ORDER BY device_id
+SELECT a.site_id, a.device_id, a.url, a.account, a.secret, a.fingerprint, a.read_at, a.problem, a.tried_at, a.programs, a.drifted, a.others, a.drifted_at, a.problem_at, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
+    ORDER BY c.id DESC LIMIT 1) AS held
+FROM device_access a WHERE a.site_id = $1 ORDER BY a.device_id
 `
 
-func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAccess, error) {
+type AccessOfSiteRow struct {
+	SiteID      string
+	DeviceID    string
+	Url         string
+	Account     string
+	Secret      []byte
+	Fingerprint []byte
+	ReadAt      *time.Time
+	Problem     string
+	TriedAt     *time.Time
+	Programs    []byte
+	Drifted     int32
+	Others      int32
+	DriftedAt   *time.Time
+	ProblemAt   *time.Time
+	Held        []byte
+}
+
+func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]AccessOfSiteRow, error) {
 	rows, err := q.db.Query(ctx, AccessOfSite, siteID)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var items []DeviceAccess
+	var items []AccessOfSiteRow
 	for rows.Next() {
-		var i DeviceAccess
+		var i AccessOfSiteRow
 		if err := rows.Scan(
 			&i.SiteID,
 			&i.DeviceID,
@@ -35,6 +55,11 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]DeviceAcce
 			&i.Problem,
 			&i.TriedAt,
 			&i.Programs,
+			&i.Drifted,
+			&i.Others,
+			&i.DriftedAt,
+			&i.ProblemAt,
+			&i.Held,
 		); err != nil {
 			return nil, err
 		}
@@ -458,7 +483,7 @@ func (q *Queries) NoteKeys(ctx context.Context, arg NoteKeysParams) error {
 
 const NoteRead = `-- name: NoteRead :exec
 UPDATE device_access SET tried_at = now(), read_at = CASE WHEN $1::text = '' THEN now() ELSE read_at END, problem = $1,
-    programs = CASE WHEN $1::text = '' THEN $2 ELSE programs END WHERE site_id = $3 AND device_id = $4
+    problem_at = CASE WHEN $1::text = '' THEN NULL ELSE coalesce(problem_at, now()) END, programs = CASE WHEN $1::text = '' THEN $2 ELSE programs END WHERE site_id = $3 AND device_id = $4
 `
 
 type NoteReadParams struct {

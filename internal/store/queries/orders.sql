@@ -33,12 +33,12 @@ WHERE id = @id AND state = @expected;
 UPDATE work_order SET base_revision = @base_revision WHERE id = @id;
 
 -- name: OrderSteps :many
-SELECT e.seq, e.says, e.edits, e.undone, e.version, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
+SELECT e.seq, e.says, e.edits, e.put_back, e.undone, e.version, e.made_at, e.made_by AS by_id, t.full_name AS made_by, coalesce(u.full_name, '') AS undone_by
 FROM work_order_step e JOIN technician t ON t.id = e.made_by LEFT JOIN technician u ON u.id = e.undone_by
 WHERE e.order_id = $1 ORDER BY e.seq;
 
 -- name: AddStep :exec
-INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7);
+INSERT INTO work_order_step (order_id, seq, says, edits, put_back, version, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8);
 
 -- One edit in one statement: the draft's version, what redo can no longer reach,
 -- the step, and the word to browsers. It gives the site's newest revision, and no
@@ -49,8 +49,8 @@ WITH touched AS (
 ), gone AS (
     DELETE FROM work_order_step s USING touched WHERE s.order_id = touched.id AND s.undone
 ), added AS (
-    INSERT INTO work_order_step (order_id, seq, says, edits, version, made_by, made_at)
-    SELECT touched.id, @seq::integer, @says::text, @edits::json, touched.version, @made_by::bigint, @made_at::timestamptz FROM touched
+    INSERT INTO work_order_step (order_id, seq, says, edits, put_back, version, made_by, made_at)
+    SELECT touched.id, @seq::integer, @says::text, @edits::json, @put_back::jsonb, touched.version, @made_by::bigint, @made_at::timestamptz FROM touched
 )
 SELECT s.head, pg_notify('lithos', @event::text)::text AS told FROM touched JOIN site s ON s.id = touched.site_id;
 

@@ -83,7 +83,9 @@ ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = exc
 DELETE FROM device_access WHERE site_id = @site_id AND device_id = @device_id;
 
 -- name: AccessOfSite :many
-SELECT * FROM device_access WHERE site_id = $1 ORDER BY device_id;
+SELECT a.*, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
+    ORDER BY c.id DESC LIMIT 1) AS held
+FROM device_access a WHERE a.site_id = $1 ORDER BY a.device_id;
 
 -- The sites whose devices are read, those that wait the longest first.
 -- name: SitesToRead :many
@@ -91,7 +93,7 @@ SELECT site_id FROM device_access JOIN site s ON s.id = site_id WHERE s.archived
 
 -- name: NoteRead :exec
 UPDATE device_access SET tried_at = now(), read_at = CASE WHEN @problem::text = '' THEN now() ELSE read_at END, problem = @problem,
-    programs = CASE WHEN @problem::text = '' THEN @programs ELSE programs END WHERE site_id = @site_id AND device_id = @device_id;
+    problem_at = CASE WHEN @problem::text = '' THEN NULL ELSE coalesce(problem_at, now()) END, programs = CASE WHEN @problem::text = '' THEN @programs ELSE programs END WHERE site_id = @site_id AND device_id = @device_id;
 
 -- name: NoteZone :exec
 INSERT INTO zone_reading (site_id, zone_id, read_at, problem, serial, records)

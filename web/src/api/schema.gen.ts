@@ -587,6 +587,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/devices/{device}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device holds, beside what it was last given and what is wanted */
+        get: operations["drift"];
+        put?: never;
+        /** Adopt differences of a device into a draft, or have its push put them back */
+        post: operations["decide-drift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/devices/{device}/introduction": {
         parameters: {
             query?: never;
@@ -706,6 +724,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/happened": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened at a site, the newest first */
+        get: operations["happened"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/history": {
         parameters: {
             query?: never;
@@ -734,6 +769,23 @@ export interface paths {
         get: operations["links"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/looked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that you have looked at what happened at a site */
+        post: operations["looked"];
         delete?: never;
         options?: never;
         head?: never;
@@ -819,6 +871,23 @@ export interface paths {
         get: operations["past"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read the devices of a site now */
+        post: operations["read-devices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1181,6 +1250,8 @@ export interface components {
             more: boolean;
         };
         Compared: {
+            /** @description the two site files, line by line */
+            files: components["schemas"]["FileLine"][];
             /** Format: int32 */
             from: number;
             /** Format: int32 */
@@ -1252,6 +1323,33 @@ export interface components {
              */
             version: number;
         };
+        Decided: {
+            /** Format: int64 */
+            order: number;
+            /** @description what could not be adopted, with why */
+            refused: components["schemas"]["Refused"][];
+        };
+        Decision: {
+            /** @description ids of the differences that become the site's */
+            adopt?: string[];
+            /**
+             * Format: int64
+             * @description the form of its configuration that is meant; the latest where there is none
+             */
+            kept?: number;
+            /**
+             * Format: int64
+             * @description the work order that takes it; a new one is opened where there is none
+             */
+            order?: number;
+            /** @description ids of those that the push undoes */
+            putBack?: string[];
+            /**
+             * Format: int32
+             * @description the draft's version it was made on
+             */
+            version: number;
+        };
         DevicePlan: {
             byHand: boolean;
             device: string;
@@ -1283,6 +1381,71 @@ export interface components {
             /** Format: int64 */
             rows: number;
             says: string;
+        };
+        Drift: {
+            device: string;
+            differences: components["schemas"]["DriftRow"][];
+            /** @description the forms of its configuration that are kept, the newest first */
+            kept: components["schemas"]["KeptConfig"][];
+            name: string;
+            /**
+             * Format: int64
+             * @description the work order whose draft is what is wanted; none: the site as it stands
+             */
+            order?: number;
+            /** @description why it could not be read the last time */
+            problem?: string;
+            /** Format: date-time */
+            readAt?: string;
+            /**
+             * Format: int64
+             * @description how many entries are as they were given
+             */
+            same: number;
+            /**
+             * Format: date-time
+             * @description when a difference was first seen
+             */
+            since?: string;
+            /** Format: int32 */
+            version: number;
+        };
+        DriftMove: {
+            after: string;
+            client: string;
+            now: string;
+            when: string;
+        };
+        DriftRow: {
+            /** @description what adopting it changes in the site, in words */
+            adopts?: string;
+            beside: boolean;
+            held: string;
+            /** @description of this difference with the value that is held: another value is another difference */
+            id: string;
+            /** @description member of the entry; empty for the whole of it */
+            member?: string;
+            /**
+             * Format: int64
+             * @description how many of those are not listed
+             */
+            more: number;
+            /** @description clients that are told something else if it is put back */
+            moves: components["schemas"]["DriftMove"][];
+            /** @description kind:id of the part of the site that it is */
+            part?: string;
+            /** @description RESTCONF path of the entry on the device */
+            path: string;
+            pushed: string;
+            /** @description whether the draft puts it back */
+            putBack: boolean;
+            settled: boolean;
+            wanted: string;
+            what: string;
+            /** @description why it cannot be adopted */
+            why?: string;
+            /** @description the entry as the device writes it, beside what it was given */
+            writing: components["schemas"]["FileLine"][];
         };
         EditRequest: {
             entries?: components["schemas"]["Entry"][];
@@ -1395,6 +1558,14 @@ export interface components {
             state: "passed" | "answered" | "stopped" | "followed" | "beyond";
             stratum: string;
             title: string;
+        };
+        FileLine: {
+            /**
+             * @description skip stands for lines that are the same and not shown
+             * @enum {string}
+             */
+            op: "same" | "gone" | "new" | "skip";
+            text: string;
         };
         Finding: {
             added: boolean;
@@ -1541,12 +1712,22 @@ export interface components {
             /** @description SHA-256, octets in hex with colons */
             fingerprint: string;
         };
+        Happened: {
+            /** @description the newest first */
+            items: components["schemas"]["Item"][];
+            /**
+             * Format: date-time
+             * @description until when the technician has looked before
+             */
+            looked: string;
+        };
         Head: {
             behind: boolean;
             /** Format: int64 */
             blocking: number;
             closedBy?: string;
             devices: string[];
+            drifted?: string;
             /** Format: int64 */
             edits: number;
             /** Format: int64 */
@@ -1651,6 +1832,26 @@ export interface components {
             /** Format: int64 */
             pools: number;
         };
+        Item: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** @description id of the device that it is about */
+            device?: string;
+            /** @description whether it happened since the technician looked */
+            fresh: boolean;
+            id: string;
+            /** @enum {string} */
+            kind: "revision" | "returned" | "drifted" | "holds" | "unread" | "read" | "server" | "seen";
+            /** @description of what a device holds: whether it still does */
+            now: boolean;
+            /** Format: int64 */
+            orderId?: number;
+            /** Format: int32 */
+            revision?: number;
+            says?: string;
+            title: string;
+        };
         Joint: {
             broken: boolean;
             carries: string;
@@ -1668,6 +1869,16 @@ export interface components {
             stage: string;
             /** @enum {string} */
             state: "running" | "done" | "failed" | "skipped" | "unknown";
+        };
+        KeptConfig: {
+            /** Format: date-time */
+            first: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            last: string;
+            /** Format: int32 */
+            octets: number;
         };
         KeyWish: {
             /** @description the last day on which it is taken, 2027-03-31; never when empty */
@@ -2259,6 +2470,23 @@ export interface components {
             /** @description https://host:port */
             url: string;
         };
+        Refused: {
+            beside: boolean;
+            held: string;
+            /** @description of this difference with the value that is held: another value is another difference */
+            id: string;
+            /** @description member of the entry; empty for the whole of it */
+            member?: string;
+            /** @description kind:id of the part of the site that it is */
+            part?: string;
+            /** @description RESTCONF path of the entry on the device */
+            path: string;
+            pushed: string;
+            settled: boolean;
+            wanted: string;
+            what: string;
+            why: string;
+        };
         Rehearsed: {
             by: string;
             moving: components["schemas"]["ClientPage"];
@@ -2737,6 +2965,7 @@ export interface components {
             on: string;
             rungs: components["schemas"]["Rung"][];
             scenes: components["schemas"]["Scene"][];
+            strangers: string[];
             why?: string;
         };
         UndoRequest: {
@@ -4129,6 +4358,83 @@ export interface operations {
             };
         };
     };
+    drift: {
+        parameters: {
+            query?: {
+                /** @description the work order whose draft is what is wanted */
+                order?: number;
+                /** @description a form of its configuration that is kept; the latest where there is none */
+                kept?: number;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the device */
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the device */
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "introduce-device": {
         parameters: {
             query?: never;
@@ -4397,6 +4703,38 @@ export interface operations {
             };
         };
     };
+    happened: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Happened"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     history: {
         parameters: {
             query?: never;
@@ -4460,6 +4798,36 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Drawing"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    looked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -4664,6 +5032,36 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Holding"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -1,0 +1,56 @@
+package check_test
+
+import (
+	"time"
+
+	"lithos/core/address"
+	"lithos/core/check"
+	"lithos/core/seen"
+	"lithos/core/site"
+	"lithos/core/yang"
+)
+
+// reading is how gw-1 was read, without anything amiss.
+func reading(change func(r *check.Reading)) func(*site.Site, *check.Surroundings) {
+	return func(_ *site.Site, w *check.Surroundings) {
+		r := check.Reading{ReadAt: &moment, At: addr("10.84.16.1")}
+		change(&r)
+		w.Readings = map[string]check.Reading{"dev-gw-1": r}
+	}
+}
+
+// answering are two machines at one address.
+func answering(second string) func(*site.Site, *check.Surroundings) {
+	return func(_ *site.Site, w *check.Surroundings) {
+		one := seen.Sighting{Address: addr("10.84.18.200"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4},
+			Source: seen.Neighbour, Device: "gw-1", First: moment.Add(-time.Hour), Last: moment, Live: true}
+		two := one
+		two.MAC, two.Address = address.MAC{0, 0, 0x5e, 0, 0x53, 0xc5}, addr(second)
+		w.Seen = []seen.Sighting{one, two}
+	}
+}
+
+// stray is a server that gw-1 heard on the clinic floor.
+func stray(at string) func(*site.Site, *check.Surroundings) {
+	return func(_ *site.Site, w *check.Surroundings) {
+		w.Strays = []check.Stray{{Address: addr(at), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xde}, Device: "dev-gw-1",
+			Interface: "lan.24", First: moment, Last: moment}}
+	}
+}
+
+var managementCases = []aroundCase{
+	{"address-answered-twice", answering("10.84.18.200"), answering("10.84.18.201"), false},
+	{"device-unread", reading(func(r *check.Reading) { r.Problem = "the device does not answer" }),
+		reading(func(*check.Reading) {}), false},
+	{"drifted", reading(func(r *check.Reading) { r.Drifted, r.DriftedAt = 3, &moment }),
+		reading(func(r *check.Reading) { r.Drifted = 0 }), false},
+	{"management-path-moves", reading(func(r *check.Reading) { r.At = addr("10.84.16.9") }),
+		reading(func(r *check.Reading) { r.At = addr("127.0.0.1") }), false},
+	{"unknown-server", stray("10.84.18.250"), stray("10.84.18.1"), false},
+	{"port-unknown", reading(func(r *check.Reading) {
+		r.Interfaces = []yang.Interface{{Name: "p1", Type: yang.TypeEthernet, Enabled: true},
+			{Name: "p9", Type: yang.TypeEthernet, Enabled: true}}
+	}), reading(func(r *check.Reading) {
+		r.Interfaces = []yang.Interface{{Name: "p1", Type: yang.TypeEthernet, Enabled: true}}
+	}), true},
+}
