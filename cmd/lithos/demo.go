@@ -63,7 +63,7 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 	defer s.Close()
 	devices, err := demo.Start(ctx, w,
 		demo.Options{State: filepath.Join(c.Data, "devices"), Pace: 120 * time.Millisecond, Log: logger(), Past: true,
-			Programs: scenario.Programs})
+			Programs: scenario.Programs, ByHand: true})
 	if err != nil {
 		return err
 	}

@@ -7,9 +7,12 @@ import (
 	"embed"
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"lithos/core/address"
+	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 //go:embed *.yaml
@@ -17,7 +20,7 @@ var files embed.FS
 
 // Names lists the sites.
 var Names = []string{"kelder-bridge", "hallin-road", "moss-end", "quill-street", "the-garret", "the-yard",
-	"the-hut"}
+	"the-hut", "the-chandlery", "the-slipway", "orchard-north", "orchard-south"}
 
 // Outside is an address beyond every uplink that answers: the simulated internet
 // answers for all, and this one is nobody's (RFC 5737).
@@ -73,6 +76,51 @@ type Had struct {
 
 var addr = netip.MustParseAddr
 
+// Unreached are the devices that Lithos does not reach when the demonstration begins.
+var Unreached = map[string]bool{"dev-slip-rt": true}
+
+// ByHand is what somebody changed at devices before the demonstration begins, by device id.
+var ByHand = map[string]func(c *yang.Config){
+	"dev-chand-gw": func(c *yang.Config) {
+		for i := range c.DHCP.Pool {
+			switch p := &c.DHCP.Pool[i]; p.ID {
+			case "pool-chand-chart":
+				p.Range[0].Start = addr("10.97.21.60")
+			case "pool-chand-guests":
+				for k := range p.Option {
+					if p.Option[k].Code == option.NameServers {
+						p.Option[k].Value = []byte{192, 0, 2, 53}
+					}
+				}
+			}
+		}
+		c.DHCP.Reservation = slices.DeleteFunc(c.DHCP.Reservation,
+			func(r yang.Reservation) bool { return r.ID == "res-till-2" })
+	},
+	"dev-orchard-south-gw": func(c *yang.Config) {
+		for i := range c.DHCP.Pool {
+			if p := &c.DHCP.Pool[i]; p.ID == "pool-south-surgeries" {
+				p.Exclusion = append(p.Exclusion, yang.Exclusion{Span: yang.Span{Start: addr("172.22.81.200"),
+					End: addr("172.22.81.203")}, Reason: "X-ray units"})
+			}
+		}
+	},
+}
+
+// Stray is a DHCP server that nobody recorded.
+type Stray struct {
+	VLAN     int
+	MAC      address.MAC
+	At       netip.Prefix
+	From, To netip.Addr
+}
+
+// Strays are plugged in when the demonstration begins, by site: at the north practice a router from somebody's home.
+var Strays = map[string]Stray{
+	"orchard-north": {20, address.MAC{0, 0, 0x5e, 0, 0x53, 0xde}, netip.MustParsePrefix("172.22.65.254/24"),
+		addr("172.22.65.250"), addr("172.22.65.251")},
+}
+
 // Passwords are the made-up passwords of lines, by the names that site files give them.
 var Passwords = map[string]map[string]string{
 	"site-the-garret": {"garret-line": "tiles-and-rain"},
@@ -97,6 +145,8 @@ var crowd = map[string]int{
 	"net-moss-bench": 2, "net-moss-ward": 11, "net-moss-theatre": 3, "net-moss-kennels": 4,
 	"net-quill-home": 7, "net-quill-lab": 4, "net-quill-things": 9, "net-quill-guests": 2,
 	"net-garret": 6, "net-yard-office": 5, "net-yard-slip": 3, "net-hut": 3,
+	"net-chand-chart": 4, "net-chand-guests": 5, "net-north-surgeries": 6, "net-north-cameras": 4,
+	"net-south-surgeries": 5, "net-south-cameras": 4,
 }
 
 var words = []string{"recep-pc", "vet-laptop", "nurse-tablet", "office-pc", "phone", "camera", "sensor", "display"}

@@ -47,6 +47,8 @@ type Options struct {
 	// Programs are what holds port 53 of devices beside a resolver, which could not be put there for them, by
 	// device id.
 	Programs map[string]string
+	// ByHand is whether somebody has changed devices before, and plugged in what nobody recorded.
+	ByHand bool
 }
 
 // Start loads what is missing and starts the devices. Stop them with Close.
@@ -119,8 +121,16 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			for uplink, a := range scenario.Lines[dev.ID] {
 				d.SetLine(uplink, a)
 			}
+			if scenario.Unreached[dev.ID] {
+				continue
+			}
 			access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
 			if err := w.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
+				return nil, err
+			}
+		}
+		if stray, ok := scenario.Strays[name]; ok && o.ByHand {
+			if running.strays, err = plugIn(fabric, stray, running.strays); err != nil {
 				return nil, err
 			}
 		}
@@ -129,6 +139,15 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		}
 	}
 	return running, nil
+}
+
+// plugIn has a DHCP server answer that nobody recorded, beside others.
+func plugIn(f *standin.Fabric, s scenario.Stray, others []*standin.Stray) ([]*standin.Stray, error) {
+	one, err := f.PlugIn(s.VLAN, s.MAC, s.At, s.From, s.To)
+	if err != nil {
+		return others, err
+	}
+	return append(others, one), nil
 }
 
 // by is who the demonstration's doings are attributed to.
@@ -158,6 +177,9 @@ func (o Options) start(
 	initial := compile.Device(doc, dev.ID)
 	if program := o.Programs[dev.ID]; program != "" {
 		initial.Resolver = yang.Resolver{Program: []yang.Program{{Name: program, Port: 53, Runs: true}}}
+	}
+	if change := scenario.ByHand[dev.ID]; change != nil && o.ByHand {
+		change(&initial)
 	}
 	d, err := standin.Start(standin.Config{
 		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
@@ -274,6 +296,7 @@ type Devices struct {
 	Internet *internet.Internet
 	secrets  map[string]string // that devices keep from the start, by name
 	fabrics  map[string]*standin.Fabric
+	strays   []*standin.Stray
 	stop     context.CancelFunc
 	done     sync.WaitGroup
 }
@@ -287,6 +310,9 @@ func (d *Devices) Close() {
 		d.stop()
 	}
 	d.done.Wait()
+	for _, one := range d.strays {
+		one.Close()
+	}
 	for _, one := range d.ByID {
 		one.Close()
 	}

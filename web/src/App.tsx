@@ -1,5 +1,6 @@
 import { lazy } from 'react'
 import { Navigate, Route, Routes } from 'react-router'
+import { HistoryPage } from './history/HistoryPage'
 import { useSessionLost } from './api/lost'
 import { useLiveEvents, useSession } from './api/queries'
 import { Frame } from './frame/Frame'
@@ -32,6 +33,7 @@ export function App() {
           <Route path="rounds/following" element={<FollowingPage />} />
           <Route path="sites" element={<SitesPlace />} />
           <Route path="sites/:code" element={<SitePage />} />
+          <Route path="sites/:code/history" element={<HistoryPage />} />
           <Route path="orders" element={<Orders />} />
           <Route path="orders/:id" element={<OrderPage />} />
           <Route path="standards" element={<Standards />} />

@@ -56,7 +56,7 @@ export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZ
         {view.site.customer} · <span className="mono">{view.site.domain}</span>
       </p>
       <div className="pr-3.5 mb-3">
-        <Faces names onFace={onFace} />
+        <Faces face="names" code={view.site.code} onFace={onFace} />
       </div>
       {names.others.length > 0 && (
         <select

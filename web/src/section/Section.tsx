@@ -35,7 +35,7 @@ export function Section({ view, selected, onSite, onNetwork, onAdd, onFace }: Pr
         {view.site.customer} · <span className="mono">{view.site.block}</span>
       </p>
       <div className="pr-3.5 mb-3">
-        <Faces names={false} onFace={onFace} />
+        <Faces face="" code={view.site.code} onFace={onFace} />
       </div>
       {/* The arrows move between the buttons inside. */}
       <div role="presentation" {...layers}>

@@ -1,11 +1,17 @@
-/** The two faces of a site's page: its addresses and its names. */
-export function Faces({ names, onFace }: { names: boolean; onFace: (face: string) => void }) {
-  const face = (label: string, on: boolean, to: string) => (
+import { useNavigate } from 'react-router'
+
+type Face = '' | 'names' | 'history'
+
+/** The faces of a site: its addresses, its names, and what happened there. */
+export function Faces({ face, code, onFace }: { face: Face; code: string; onFace?: (face: string) => void }) {
+  const navigate = useNavigate()
+  const to = (label: string, of: Face) => (
     <button
-      className={`flex-1 h-[27px] ${on ? 'bg-basalt text-on-basalt font-semibold' : 'bg-slab text-ink-2 hover:bg-sheet'}`}
-      aria-pressed={on}
+      className={`flex-1 h-[27px] ${of === face ? 'bg-basalt text-on-basalt font-semibold' : 'bg-slab text-ink-2 hover:bg-sheet'}`}
+      aria-pressed={of === face}
       onClick={() => {
-        onFace(to)
+        if (onFace && of !== 'history') onFace(of)
+        else void navigate(of === 'history' ? `/sites/${code}/history` : `/sites/${code}${of && `?face=${of}`}`)
       }}
     >
       {label}
@@ -13,8 +19,9 @@ export function Faces({ names, onFace }: { names: boolean; onFace: (face: string
   )
   return (
     <div role="group" aria-label="What of the site" className="flex border border-seam rounded-sm overflow-hidden">
-      {face('Addresses', !names, '')}
-      {face('Names', names, 'names')}
+      {to('Addresses', '')}
+      {to('Names', 'names')}
+      {to('History', 'history')}
     </div>
   )
 }

@@ -1,3 +1,4 @@
+import { Link } from 'react-router'
 import type { View } from '../api/client'
 
 /** The Section folded into a choice, on narrow screens. */
@@ -38,6 +39,9 @@ export function NetworkPicker({
       <button className="btn" onClick={() => onFace('names')}>
         Names
       </button>
+      <Link className="btn" to={`/sites/${view.site.code}/history`}>
+        History
+      </Link>
       <button
         className="btn"
         onClick={() => {

@@ -1,0 +1,312 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, call, problemOf, type Schemas } from '../api/client'
+import { useCurrentOrder } from '../frame/currentOrder'
+import { Alert } from '../parts/Alert'
+import { Choice } from '../parts/Field'
+import { FileLines } from '../parts/FileLines'
+import { announce } from '../parts/announce'
+import { Mark } from '../parts/Kind'
+import { plural } from '../parts/plural'
+import { Table, type Column } from '../parts/Table'
+import { When } from '../parts/When'
+
+type Row = Schemas['DriftRow']
+type What = 'adopt' | 'back'
+
+/** What a device holds, beside what it was last given and what is wanted; each difference is adopted or put back. */
+export function Drift({
+  code,
+  device,
+  zone,
+  onDecided,
+}: {
+  code: string
+  device: string
+  zone: string
+  onDecided: () => Promise<unknown>
+}) {
+  const { head, take } = useCurrentOrder()
+  const client = useQueryClient()
+  const order = head && head.site === code && head.state === 'open' ? head : undefined
+  const [kept, setKept] = useState(0)
+  const [chosen, setChosen] = useState<Record<string, What>>({})
+  const drift = useQuery({
+    queryKey: ['history', code, 'drift', device, order?.id, order?.version, kept],
+    queryFn: () =>
+      call(
+        api.GET('/api/sites/{site}/devices/{device}/drift', {
+          params: { path: { site: code, device }, query: { order: order?.id, kept: kept || undefined } },
+        }),
+      ),
+    placeholderData: (was) => was,
+  })
+  const read = useMutation({
+    mutationFn: () => call(api.POST('/api/sites/{site}/read', { params: { path: { site: code } } })),
+    onSuccess: async () => {
+      announce('The devices were read')
+      await client.invalidateQueries({ queryKey: ['history', code] })
+    },
+  })
+  const decide = useMutation({
+    mutationFn: () => {
+      const of = (what: What) => open.filter((d) => chosen[d.id] === what).map((d) => d.id)
+      return call(
+        api.POST('/api/sites/{site}/devices/{device}/drift', {
+          params: { path: { site: code, device } },
+          body: {
+            order: order?.id,
+            version: order?.version ?? 0,
+            kept: kept || undefined,
+            adopt: of('adopt'),
+            putBack: of('back'),
+          },
+        }),
+      )
+    },
+    onSuccess: async (v) => {
+      setChosen({})
+      take(v.order)
+      announce('Decided; it is in the draft')
+      await Promise.all([
+        onDecided(),
+        client.invalidateQueries({ queryKey: ['order', v.order] }),
+        client.invalidateQueries({ queryKey: ['orders'] }),
+        client.invalidateQueries({ queryKey: ['view'] }),
+      ])
+    },
+  })
+  if (drift.error && !drift.data) return <Alert>{problemOf(drift.error).message}</Alert>
+  const v = drift.data
+  if (!v) return null
+  const settled = (d: Row) => d.settled || d.putBack
+  const open = v.differences.filter((d) => !settled(d))
+  const decided = open.filter((d) => chosen[d.id]).length
+  const all = (what: What) => {
+    setChosen(Object.fromEntries(open.map((d) => [d.id, what === 'adopt' && d.why ? 'back' : what])))
+  }
+  const old = kept !== 0
+  return (
+    <section aria-label={`What ${v.name} holds`}>
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <h1>
+          <span className="mono !text-[20px]">{v.name}</span>{' '}
+          {old ? 'as it was' : v.differences.length > 0 ? 'holds something else' : 'holds what it was given'}
+        </h1>
+        <span className="text-ink-2 text-[13px]">
+          {v.problem ? (
+            <span className="text-cinnabar-ink">not read: {v.problem}</span>
+          ) : (
+            v.readAt && (
+              <>
+                read <When at={v.readAt} zone={zone} />
+              </>
+            )
+          )}
+          {v.since && !old && (
+            <>
+              , first seen <When at={v.since} zone={zone} />
+            </>
+          )}
+        </span>
+        <button className="btn !h-[26px] ml-auto" disabled={read.isPending} onClick={() => read.mutate()}>
+          {read.isPending ? 'Reading' : 'Read it now'}
+        </button>
+      </div>
+      <p className="text-ink-2 mt-1.5 max-w-[92ch]">{explained(v, old)}</p>
+      <Alert className="mt-2">{decide.error && problemOf(decide.error).message}</Alert>
+      <Alert className="mt-2">{read.error && problemOf(read.error).message}</Alert>
+      {decide.data && decide.data.refused.length > 0 && (
+        <div role="alert" className="mt-2 text-sand-ink">
+          {decide.data.refused.map((r) => (
+            <p key={r.id}>{r.why}</p>
+          ))}
+        </div>
+      )}
+      {v.differences.length > 0 && (
+        <div className="overflow-x-auto">
+          <Table columns={columns} className="min-[641px]:min-w-[760px] mt-3">
+            <tbody>
+              {v.differences.map((d) => (
+                <tr key={d.id}>
+                  <td className="list-cell !whitespace-normal" title={d.what}>
+                    <Mark severity={d.beside ? 'notes' : 'warns'} /> {d.what}
+                  </td>
+                  <td className="list-cell mono text-ink-2 !whitespace-normal [overflow-wrap:anywhere]">{d.pushed}</td>
+                  <td className="list-cell mono bg-sand-t text-sand-ink !whitespace-normal [overflow-wrap:anywhere]">
+                    {d.held}
+                  </td>
+                  <td className="list-cell mono !whitespace-normal [overflow-wrap:anywhere]">{d.wanted}</td>
+                  <td className="list-cell !whitespace-normal">
+                    <Deciding
+                      of={d}
+                      order={order?.name}
+                      old={old}
+                      chosen={chosen[d.id]}
+                      onChoose={(what) =>
+                        setChosen((was) => ({ ...was, [d.id]: was[d.id] === what ? undefined : what }) as typeof was)
+                      }
+                    />
+                  </td>
+                </tr>
+              ))}
+              <tr>
+                <td className="list-cell">Everything else</td>
+                <td className="list-cell" />
+                <td className="list-cell mono">{plural(v.same, 'part')}</td>
+                <td className="list-cell mono">the same</td>
+                <td className="list-cell" />
+              </tr>
+            </tbody>
+          </Table>
+        </div>
+      )}
+      {open.length > 0 && (
+        <div className="sticky bottom-0 bg-sheet border-t border-seam -mx-5 px-5 max-[480px]:-mx-2.5 max-[480px]:px-2.5 py-2.5 mt-3 flex flex-wrap items-center gap-2">
+          <span className="text-ink-2 mr-auto" role="status">
+            {decided} of {open.length} decided
+          </span>
+          <button className="btn" onClick={() => all('adopt')}>
+            Adopt all
+          </button>
+          {!old && (
+            <button className="btn" onClick={() => all('back')}>
+              Put all back
+            </button>
+          )}
+          <button className="btn btn-next" disabled={decided === 0 || decide.isPending} onClick={() => decide.mutate()}>
+            {order ? `Add these to ${order.name}` : 'Open a work order with these'}
+          </button>
+        </div>
+      )}
+      <Consequences rows={v.differences} old={old} />
+      {v.differences.map((d) => (
+        <details key={d.id} className="mt-3">
+          <summary className="cursor-pointer text-ink-2 text-[12.5px] font-[650]">
+            {d.what}, as the device writes it
+          </summary>
+          <FileLines lines={d.writing} label={`${d.what}, as the device writes it`} />
+        </details>
+      ))}
+      {v.kept.length > 1 && (
+        <div className="mt-6 max-w-[420px]">
+          <Choice
+            label="What it held"
+            options={v.kept.map((k, n) => ({
+              value: String(n === 0 ? 0 : k.id),
+              label:
+                n === 0 ? 'now, as it was last read' : `until ${moment(k.last, zone)}, from ${moment(k.first, zone)}`,
+            }))}
+            value={String(kept)}
+            onChange={(e) => {
+              setKept(Number(e.target.value))
+              setChosen({})
+            }}
+          />
+        </div>
+      )}
+    </section>
+  )
+}
+
+const columns: Column[] = [
+  ['What', '26%'],
+  ['Last pushed'],
+  ['The device holds'],
+  ['Lithos wants'],
+  ['What to do', '176px'],
+]
+
+const moment = (at: string, zone: string) =>
+  new Date(at).toLocaleString('en-GB', { timeZone: zone, dateStyle: 'medium', timeStyle: 'short' })
+
+/** What the page is about, in two sentences. */
+function explained(v: Schemas['Drift'], old: boolean): string {
+  if (old)
+    return 'What it held then, beside what the site says. Adopted into a draft, it is given that again by the next push.'
+  if (v.differences.length === 0)
+    return `Each of its ${plural(v.same, 'part')} is as the site has it. It is read again every minute or so.`
+  if (v.differences.every((d) => d.beside))
+    return 'It holds things that Lithos did not put there. A push leaves them as they are until somebody decides.'
+  return 'Somebody changed it, and not through Lithos. Until each difference is adopted or put back, a push to it is refused, because it would undo work nobody told Lithos of.'
+}
+
+/** The two ways to decide about a difference, or what was decided. */
+function Deciding({
+  of,
+  order,
+  old,
+  chosen,
+  onChoose,
+}: {
+  of: Row
+  order?: string
+  old: boolean
+  chosen?: What
+  onChoose: (what: What) => void
+}) {
+  if (of.settled) return <>{order ? `adopted in ${order}` : 'the same'}</>
+  if (of.putBack) return <>{order} puts it back</>
+  const choice = (what: What, label: string) => (
+    <button
+      className={`btn !h-[28px] ${chosen === what ? '!bg-basalt !text-on-basalt' : ''}`}
+      aria-pressed={chosen === what}
+      aria-label={`${label}: ${of.what}`}
+      onClick={() => onChoose(what)}
+    >
+      {label}
+    </button>
+  )
+  return (
+    <span className="flex flex-wrap gap-1.5">
+      {!of.why && choice('adopt', 'Adopt')}
+      {!old && choice('back', of.beside ? 'Remove' : 'Put back')}
+      {of.why && <span className="text-[12px] text-ink-2">{of.why}</span>}
+    </span>
+  )
+}
+
+/** What adopting or putting back does to the site and to clients. */
+function Consequences({ rows, old }: { rows: Row[]; old: boolean }) {
+  const told = rows.filter((d) => !d.settled && !d.why && (d.moves.length > 0 || d.adopts))
+  if (told.length === 0) return null
+  return (
+    <section aria-label="What each does" className="mt-5">
+      <h2>What each does</h2>
+      <ul className="mt-1">
+        {told.map((d) => (
+          <li key={d.id} className="py-2 border-b border-seam-2">
+            <b className="font-semibold">{d.what}</b>
+            {d.adopts && (
+              <p>
+                <span className="text-ink-2">{old ? 'Brought back' : 'Adopted'}:</span> {d.adopts}
+                {!old && '. Clients keep what the device tells them now.'}
+              </p>
+            )}
+            {!old && d.moves.length === 0 && (
+              <p>
+                <span className="text-ink-2">Put back:</span> no known client is told anything else.
+              </p>
+            )}
+            {!old && d.moves.length > 0 && (
+              <>
+                <p className="text-ink-2">Put back:</p>
+                <ul>
+                  {d.moves.map((m, n) => (
+                    <li key={n} className="flex flex-wrap gap-x-3 pl-3">
+                      <span className="min-w-[120px]">{m.client}</span>
+                      <span className="mono">{m.now || 'nothing'}</span> →{' '}
+                      <span className="mono">{m.after || 'nothing'}</span>
+                      <span className="text-ink-2">{m.when}</span>
+                    </li>
+                  ))}
+                  {d.more > 0 && <li className="pl-3 text-ink-2">and {plural(d.more, 'more client')}</li>}
+                </ul>
+              </>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
