@@ -67,6 +67,9 @@ type around struct {
 // OutsideDiffers is the rule that the world is told what the document says.
 const OutsideDiffers = "outside-differs"
 
+// Drifted is the rule that a device holds what it was last given. The value of its findings is the device's id.
+const Drifted = "drifted"
+
 var observed = []aroundRule{
 	{Rule{Slug: "networks-overlap-across-sites", Family: "Addressing", Severity: Blocks,
 		Promise: "No two sites of a customer use the same addresses."}, overlapAcrossSites},
@@ -99,7 +102,7 @@ var observed = []aroundRule{
 		Promise: "The key of a following name is taken for weeks yet."}, followingKeyEnding},
 	{Rule{Slug: "device-unread", Family: "Management", Severity: Warns,
 		Promise: "A device that Lithos reaches can be read."}, deviceUnread},
-	{Rule{Slug: "drifted", Family: "Management", Severity: Warns,
+	{Rule{Slug: Drifted, Family: "Management", Severity: Warns,
 		Promise: "A device holds what it was last given."}, drifted},
 	{Rule{Slug: "management-path-moves", Family: "Management", Severity: Warns,
 		Promise: "A device keeps the address that Lithos reaches it at."}, managementPathMoves},

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 
 	"lithos/core/option"
 	"lithos/core/plan"
@@ -43,6 +44,11 @@ func Between(own option.Own, pushed, held, wanted yang.Config) []Difference {
 			Pushed: was[path].text(own, member), Held: is[path].text(own, member),
 			Wanted:  want[path].text(own, member),
 			Settled: agrees(want[path], is[path], member)}
+		if strings.HasPrefix(member, optionMember) && d.Pushed == d.Held {
+			d.Pushed += was[path].always(member)
+			d.Held += is[path].always(member)
+			d.Wanted += want[path].always(member)
+		}
 		if e.part.ID != "" {
 			d.Part = e.part.String()
 		}

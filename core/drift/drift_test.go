@@ -89,7 +89,7 @@ var hands = []struct {
 		i := slices.IndexFunc(p.Option, func(o yang.Option) bool { return o.Code == option.NameServers })
 		require.GreaterOrEqual(t, i, 0)
 		p.Option[i].Value, p.Option[i].Always = []byte{192, 0, 2, 53}, true
-	}, "pool Clinic PCs, name servers (option 6)", "", "192.0.2.53, sent always", false, false},
+	}, "pool Clinic PCs, name servers (option 6)", "", "192.0.2.53", false, false},
 	{"an exclusion more", func(t require.TestingT, c *yang.Config) {
 		p := poolNamed(t, c, "Clinic PCs")
 		at := p.Range[0].End

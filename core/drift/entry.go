@@ -243,9 +243,6 @@ func (e *entry) text(own option.Own, member string) string {
 		var o yang.Option
 		_ = json.Unmarshal(raw, &o)
 		says := own.Format(o.Code, o.Value)
-		if o.Always {
-			says += ", sent always"
-		}
 		if o.Learnt != "" {
 			says += ", or what " + o.Learnt + " learns"
 		}
@@ -321,6 +318,15 @@ func plain(raw json.RawMessage) string {
 	var v any
 	_ = dec.Decode(&v)
 	return site.Printable(words(v), mostText)
+}
+
+// always says whether an option is sent unasked, where that is what differs.
+func (e *entry) always(member string) string {
+	var o yang.Option
+	if e == nil || json.Unmarshal(e.members[member], &o) != nil || !o.Always {
+		return ""
+	}
+	return ", sent unasked"
 }
 
 // mostText bounds what is shown of a value, in characters.

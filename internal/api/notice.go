@@ -10,7 +10,6 @@ import (
 	"lithos/internal/work"
 )
 
-
 // noticeOperations are about what happened at a site, and about devices that hold something else than they were given.
 func (s *server) noticeOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/happened", "happened",

@@ -136,25 +136,51 @@ func lookingBack(t *testing.T, a *app) {
 	_, err = a.Work.Import(t.Context(), site.Normal(doc), 0, "a longer summer")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/kept-yard?select=site:site-kept-yard")
-	b.until("the history", `() => {
-		const button = document.querySelector('button[aria-label="What changed at revision 2"]')
-		button?.click()
-		return !!button
-	}`)
-	b.see("for the summer")
-	b.axe("what changed")
-	b.keys(input.Escape)
-	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
 	b.fill("Address, prefix or name", "10.97.1.1")
 	b.click("aside button", "^Look up$")
 	b.see("from ")
 	b.axe("who had an address")
-	b.until("the history", `() => {
-		const button = document.querySelector('button[aria-label="What changed at revision 2"]')
-		button?.click()
-		return !!button
-	}`)
-	b.click("[role=dialog] button", "^Bring back revision 1 as a work order$")
+	b.click("aside a", "^All that happened here$")
+	b.click("aside button", "Revision 2")
+	b.see("for the summer")
+	b.see("The same, in the site file")
+	b.axe("what changed")
+	b.press(input.ArrowDown)
+	b.click("main button", "^Bring back revision 1 as a work order$")
 	b.see("Bring back revision 1")
 	b.until("the order's page", `() => location.pathname.startsWith('/orders/')`)
+}
+
+// A device that somebody changed by hand is seen at its site, the differences beside what it was given, and each is
+// adopted or put back by a work order.
+func noticing(t *testing.T, a *app) {
+	gw := a.Devices.ByID["dev-chand-gw"]
+	held := gw.Running()
+	scenario.ByHand["dev-chand-gw"](&held)
+	require.NoError(t, gw.Set(held))
+	a.Work.Observe(t.Context(), "site-the-chandlery")
+	b := a.at(t, 1280, 800, "/sites/the-chandlery?tab=devices")
+	b.click("section[aria-label='Device gw-chand'] a", "changed, and not by Lithos: 3 things")
+	b.see("gw-chand holds something else")
+	b.axe("a device that was changed by hand")
+	b.see("0 of 3 decided")
+	b.click("button[aria-label='Adopt: pool Chart room, range']", "Adopt")
+	b.click("button[aria-label='Put back: reservation till-2']", "Put back")
+	b.see("2 of 3 decided")
+	b.axe("two of three decided")
+	b.click("main button", "^Open a work order with these$")
+	b.see("adopted in WO-")
+	b.see("puts it back")
+	b.see("0 of 1 decided")
+	b.click("main button", "^Put all back$")
+	b.click("main button", "^Add these to WO-")
+	b.click("footer button", "^Rehearse")
+	b.until("it can be pushed",
+		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push to') && !x.disabled)`)
+	b.click("footer button", "^Push to gw-chand")
+	b.see("Pushed, verified and landed")
+	b.visit(a.URL + "/sites/the-chandlery/history?at=device:dev-chand-gw")
+	b.see("gw-chand holds what it was given")
+	b.axe("a device that holds what it was given")
+	assert.Equal(t, 3, len(gw.Running().DHCP.Reservation), "till-2 is back")
 }

@@ -87,6 +87,7 @@ func TestTogether(t *testing.T) {
 		"outside-keys":      outsideKeys,
 		"putting-away":      puttingAway,
 		"looking-back":      lookingBack,
+		"noticing":          noticing,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

@@ -14,10 +14,10 @@ import (
 
 // Compared is what became of a site between two revisions.
 type Compared struct {
-	From  int32    `json:"from"`
-	To    int32    `json:"to"`
-	Words []string `json:"words" doc:"each difference in a line; none where they are the same"`
-	Files []FileLine   `json:"files" doc:"the two site files, line by line"`
+	From  int32      `json:"from"`
+	To    int32      `json:"to"`
+	Words []string   `json:"words" doc:"each difference in a line; none where they are the same"`
+	Files []FileLine `json:"files" doc:"the two site files, line by line"`
 }
 
 // RevisionOf is a site as it was at a revision.

@@ -69,19 +69,19 @@ func (s *Service) Happened(ctx context.Context, by act.Technician, code string, 
 			Title: fmt.Sprintf("%s was returned", order.Name(p.OrderID)), By: p.Starter, OrderID: p.OrderID,
 			Says: strings.TrimSpace(p.Title + " " + p.Ticket + ": " + p.Problem)})
 	}
-	latest := map[string]bool{}
+	told := map[string]bool{}
 	for _, e := range events { // the newest first
 		_, device, _ := strings.Cut(e.About, ":")
 		i := Item{ID: "event:" + strconv.FormatInt(e.ID, 10), Kind: e.Kind, At: e.At, Title: e.Says, Device: device}
 		if head, says, ok := strings.Cut(e.Says, ": "); ok {
 			i.Title, i.Says = head, says
 		}
-		if a := order.On(access, device); e.Kind == "drifted" && !latest[device] {
-			i.Now, latest[device] = a != nil && a.Drifted > 0, true
+		if a := order.On(access, device); e.Kind == "drifted" && !told[device] {
+			i.Now, told[device] = a != nil && a.Drifted > 0, true
 		}
 		out.Items = append(out.Items, i)
 	}
-	fresh, err := s.newcomers(ctx, row, looked)
+	fresh, err := s.newcomers(ctx, row, latest(looked, time.Now().Add(-newcomersFor)))
 	if err != nil {
 		return nil, err
 	}
@@ -89,12 +89,23 @@ func (s *Service) Happened(ctx context.Context, by act.Technician, code string, 
 	slices.SortStableFunc(out.Items, func(a, b Item) int { return cmp.Or(b.At.Compare(a.At), cmp.Compare(b.ID, a.ID)) })
 	out.Items = out.Items[:min(len(out.Items), mostItems)]
 	for i := range out.Items {
-		out.Items[i].Fresh = out.Items[i].At.After(looked) && out.Items[i].By != by.FullName
+		// To somebody who looks for the first time nothing is newer than the rest.
+		out.Items[i].Fresh = looked.Unix() > 0 && out.Items[i].At.After(looked) && out.Items[i].By != by.FullName
 	}
 	if look {
 		err = s.store.NoteLook(ctx, gen.NoteLookParams{TechnicianID: by.ID, SiteID: row.ID})
 	}
 	return out, err
+}
+
+// newcomersFor is for how long a machine that nobody recorded is told as new at most.
+const newcomersFor = 24 * time.Hour
+
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // revised is a revision as something that happened.

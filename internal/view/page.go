@@ -96,8 +96,10 @@ type Finding struct {
 	Other     string   `json:"other,omitempty"` // another fix in words
 	// Remedy is what helps and is done at once, whatever is drafted.
 	Remedy *check.Remedy `json:"remedy,omitempty"`
-	Added  bool          `json:"added"` // by the draft
-	Alike  int           `json:"alike"` // findings of this kind with a fix, this one included
+	// Device is the device whose configuration is to be looked at, of what was changed there by hand.
+	Device string `json:"device,omitempty"`
+	Added  bool   `json:"added"` // by the draft
+	Alike  int    `json:"alike"` // findings of this kind with a fix, this one included
 }
 
 // Changed is what an edit changed of what a browser shows.
@@ -203,6 +205,9 @@ func (p *Page) finding(f check.Finding) Finding {
 		out.Other = f.Other.Title
 	}
 	out.Remedy = f.Remedy
+	if f.Rule == check.Drifted {
+		out.Device = f.Value
+	}
 	return out
 }
 
@@ -246,6 +251,7 @@ type DeviceView struct {
 	URL        string          `json:"url,omitempty"` // where
 	ReadAt     *time.Time      `json:"readAt,omitempty"`
 	Problem    string          `json:"problem,omitempty"`
+	Drifted    int             `json:"drifted" doc:"how many things it holds otherwise than it was last given"`
 	Interfaces []InterfaceView `json:"interfaces"`
 }
 
@@ -264,7 +270,7 @@ func (p *Page) devices() []DeviceView {
 	for _, d := range p.Devices {
 		v := DeviceView{ID: d.ID, Name: d.Name, Kind: d.Kind, Interfaces: []InterfaceView{}}
 		if a := order.On(p.beside.Access, d.ID); a != nil {
-			v.Reached, v.URL, v.Problem, v.ReadAt = true, a.URL, a.Problem, readAt(a)
+			v.Reached, v.URL, v.Problem, v.ReadAt, v.Drifted = true, a.URL, a.Problem, readAt(a), a.Drifted
 		}
 		for i := range d.Interfaces {
 			v.Interfaces = append(v.Interfaces, inWords(&d.Interfaces[i], ends))

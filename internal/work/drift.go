@@ -36,11 +36,11 @@ type Drift struct {
 // DriftRow is a difference with what is decided of it and what comes of putting it back.
 type DriftRow struct {
 	drift.Difference
-	PutBack bool         `json:"putBack" doc:"whether the draft puts it back"`
-	Why     string       `json:"why,omitempty" doc:"why it cannot be adopted"`
-	Moves   []DriftMove  `json:"moves" doc:"clients that are told something else if it is put back"`
-	More    int          `json:"more" doc:"how many of those are not listed"`
-	Adopts  string       `json:"adopts,omitempty" doc:"what adopting it changes in the site, in words"`
+	PutBack bool             `json:"putBack" doc:"whether the draft puts it back"`
+	Why     string           `json:"why,omitempty" doc:"why it cannot be adopted"`
+	Moves   []DriftMove      `json:"moves" doc:"clients that are told something else if it is put back"`
+	More    int              `json:"more" doc:"how many of those are not listed"`
+	Adopts  string           `json:"adopts,omitempty" doc:"what adopting it changes in the site, in words"`
 	Writing []fleet.FileLine `json:"writing" doc:"the entry as the device writes it, beside what it was given"`
 }
 
@@ -136,11 +136,15 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 		return nil, err
 	}
 	leases := rehearse.LeasesOf(d.doc, heard, time.Now())
-	for i, one := range d.list() {
+	list := d.list()
+	worked := slices.DeleteFunc(slices.Clone(list[:min(len(list), workedOut)]),
+		func(one drift.Difference) bool { return one.Settled })
+	all, _ := drift.Adopt(d.doc, device, d.held, worked)
+	for i, one := range list {
 		row := DriftRow{Difference: one, PutBack: back[one.ID], Moves: []DriftMove{},
 			Writing: fleet.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.held, one.Path))}
 		if i < workedOut && !one.Settled {
-			if err := d.workOut(&row, leases); err != nil {
+			if err := d.workOut(&row, all, worked, leases); err != nil {
 				return nil, err
 			}
 		}
@@ -153,8 +157,9 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 	return out, err
 }
 
-// workOut says what comes of adopting a difference, and of putting it back.
-func (d *driftScene) workOut(row *DriftRow, leases rehearse.Leases) error {
+// workOut says what comes of adopting a difference, and of putting it back: of clients that are told something else if
+// it alone of the differences is put back. all is the site with each of them adopted.
+func (d *driftScene) workOut(row *DriftRow, all *site.Site, list []drift.Difference, leases rehearse.Leases) error {
 	adopted, refused := drift.Adopt(d.doc, d.device.ID, d.held, []drift.Difference{row.Difference})
 	if len(refused) > 0 {
 		row.Why = refused[0].Why
@@ -163,7 +168,9 @@ func (d *driftScene) workOut(row *DriftRow, leases rehearse.Leases) error {
 	if edits := edit.Between(d.doc, adopted); len(edits) > 0 {
 		row.Adopts = order.Describe(d.doc, adopted, edits)
 	}
-	_, err := rehearse.Run(time.Now(), adopted, d.doc, leases, func(c rehearse.Client) error {
+	without, _ := drift.Adopt(d.doc, d.device.ID, d.held,
+		slices.DeleteFunc(slices.Clone(list), func(o drift.Difference) bool { return o.ID == row.ID }))
+	_, err := rehearse.Run(time.Now(), all, without, leases, func(c rehearse.Client) error {
 		switch {
 		case !c.Moves:
 		case len(row.Moves) == mostMoves:

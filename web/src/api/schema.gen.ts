@@ -1361,6 +1361,11 @@ export interface components {
             timeout: number;
         };
         DeviceView: {
+            /**
+             * Format: int64
+             * @description how many things it holds otherwise than it was last given
+             */
+            drifted: number;
             id: string;
             interfaces: components["schemas"]["InterfaceView"][];
             kind: string;
@@ -1572,6 +1577,7 @@ export interface components {
             addresses?: string;
             /** Format: int64 */
             alike: number;
+            device?: string;
             fix?: string;
             id: string;
             network?: string;

@@ -137,7 +137,7 @@ export function Drift({
                     {d.held}
                   </td>
                   <td className="list-cell mono !whitespace-normal [overflow-wrap:anywhere]">{d.wanted}</td>
-                  <td className="list-cell !whitespace-normal">
+                  <td className="list-cell !whitespace-normal !py-1.5">
                     <Deciding
                       of={d}
                       order={order?.name}

@@ -95,7 +95,7 @@ export function HistoryPage() {
           </p>
         )}
       </aside>
-      <main className="bg-sheet overflow-auto px-5 max-[480px]:px-2.5 py-4 min-w-0">
+      <div className="bg-sheet overflow-auto px-5 max-[480px]:px-2.5 py-4 min-w-0">
         {device ? (
           <Drift
             key={device}
@@ -107,7 +107,7 @@ export function HistoryPage() {
         ) : (
           chosen && <Chosen key={chosen.id} item={chosen} code={code} zone={site.timeZone} items={items} />
         )}
-      </main>
+      </div>
     </div>
   )
 }

@@ -1,4 +1,5 @@
 import type { ReactNode } from 'react'
+import { Link, useParams } from 'react-router'
 import type { Finding, Schemas } from '../api/client'
 
 const tones: Record<Finding['severity'], string> = {
@@ -23,6 +24,7 @@ export function FindingCard({
   onFixAll?: () => void
   children?: ReactNode
 }) {
+  const { code } = useParams()
   return (
     <section
       id={f.id}
@@ -31,6 +33,11 @@ export function FindingCard({
     >
       <b>{f.title}</b>
       <p className="mt-0.5">{f.says}</p>
+      {code && f.device && (
+        <Link className="btn !h-auto min-h-[28px] py-1 mt-1.5" to={`/sites/${code}/history?at=device:${f.device}`}>
+          Look at what it holds
+        </Link>
+      )}
       {onRemedy && f.remedy && (
         <button
           className="btn !h-auto min-h-[28px] py-1 mt-1.5 !whitespace-normal text-left"

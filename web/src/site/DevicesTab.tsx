@@ -1,6 +1,8 @@
 import { useState } from 'react'
+import { Link } from 'react-router'
 import type { View } from '../api/client'
 import { Copy } from '../parts/Copy'
+import { plural } from '../parts/plural'
 import { Table, type Column } from '../parts/Table'
 import { useRoving } from '../parts/roving'
 import { When } from '../parts/When'
@@ -54,6 +56,11 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
                   'pushed by hand'
                 )}
               </span>
+              {d.drifted > 0 && (
+                <Link className="text-sand-ink hover:underline" to={`/sites/${site}/history?at=device:${d.id}`}>
+                  changed, and not by Lithos: {plural(d.drifted, 'thing')}
+                </Link>
+              )}
               <button
                 className="btn !h-[26px] ml-auto"
                 onClick={() =>

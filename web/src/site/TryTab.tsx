@@ -196,6 +196,12 @@ function Result({
         )}
         <span className="text-ink-3"> by {r.on}</span>
       </p>
+      {r.strangers.length > 0 && (
+        <p role="alert" className="text-cinnabar-ink mt-1">
+          Another DHCP server answered: <span className="mono">{r.strangers.join(', ')}</span>. No device of this site
+          has that address; find it and switch its server off.
+        </p>
+      )}
       <dl className="flex flex-wrap gap-x-5 mt-1" aria-label="The ladder">
         {r.rungs.map((g) => (
           <div
