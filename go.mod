@@ -15,8 +15,8 @@ require (
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/miekg/dns v1.1.73
 	github.com/openconfig/goyang v1.6.3
-	github.com/pressly/goose/v3 v3.29.0
 	github.com/pmezard/go-difflib v1.0.0
+	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/riverqueue/river v0.51.1
 	github.com/riverqueue/river/riverdriver/riverpgxv5 v0.51.1
@@ -28,10 +28,18 @@ require (
 	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
 	golang.org/x/net v0.62.0
 	golang.org/x/sys v0.49.0
+	github.com/xuri/excelize/v2 v2.11.1
 	pgregory.net/rapid v1.3.0
 )
 
-require github.com/kylelemons/godebug v1.1.0 // indirect
+require (
+	github.com/kylelemons/godebug v1.1.0 // indirect
+	github.com/richardlehane/mscfb v1.0.9 // indirect
+	github.com/richardlehane/msoleps v1.0.6 // indirect
+	github.com/tiendc/go-deepcopy v1.7.2 // indirect
+	github.com/xuri/efp v0.0.3-0.20260924042702-217b81952dec // indirect
+	github.com/xuri/nfp v0.0.2-0.20250530014748-2ddeb826f9a9 // indirect
+)
 
 require (
 	filippo.io/hpke v0.4.0 // indirect

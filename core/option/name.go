@@ -56,13 +56,19 @@ func LawfulLabel(text string) (label string, ok bool) {
 	if CheckLabel(text) == nil {
 		return strings.ToLower(text), true
 	}
-	words := strings.FieldsFunc(strings.ToLower(text), func(c rune) bool {
+	words := strings.FieldsFunc(plainLetters.Replace(strings.ToLower(text)), func(c rune) bool {
 		return (c < 'a' || c > 'z') && (c < '0' || c > '9')
 	})
 	label = strings.Join(words, "-")
 	label = strings.TrimRight(label[:min(len(label), 63)], "-")
 	return label, label != ""
 }
+
+// plainLetters are the letters of host names that people take for others, as they write them without.
+var plainLetters = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "æ", "ae", "ø", "oe", "å", "aa",
+	"é", "e", "è", "e", "ê", "e", "ë", "e", "à", "a", "á", "a", "â", "a", "ã", "a", "ç", "c", "ñ", "n", "í", "i", "î", "i",
+	"ï", "i", "ó", "o", "ò", "o", "ô", "o", "õ", "o", "ú", "u", "ù", "u", "û", "u", "ł", "l", "ś", "s", "š", "s", "ž", "z",
+	"č", "c", "ř", "r", "ý", "y", "'", "", "’", "")
 
 func packDomains(names []string) ([]byte, error) {
 	var wire []byte

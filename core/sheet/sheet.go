@@ -1,4 +1,5 @@
-// Package sheet writes the addresses, names and options of sites as tables for a spreadsheet (CSV, RFC 4180).
+// Package sheet writes the addresses, names and options of sites as tables for a spreadsheet (CSV, RFC 4180), and reads
+// tables.
 package sheet
 
 import (
@@ -25,9 +26,30 @@ const (
 // Tables lists what tables there are.
 var Tables = []string{Addresses, Names, Options}
 
-// Write is a table of sites, with a head. No cell of it is run by a spreadsheet: one that begins as a formula does
+// Write is a table of sites in CSV, with a head. No cell of it is run by a spreadsheet: one that begins as a formula does
 // has an apostrophe before it.
 func Write(of string, sites []*site.Site) ([]byte, error) {
+	rows, err := Rows(of, sites)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	w.UseCRLF = true
+	for _, cells := range rows {
+		for i := range cells {
+			cells[i] = inert(cells[i])
+		}
+		if err := w.Write(cells); err != nil {
+			return nil, err
+		}
+	}
+	w.Flush()
+	return out.Bytes(), w.Error()
+}
+
+// Rows is a table of sites, its head first.
+func Rows(of string, sites []*site.Site) ([][]string, error) {
 	head, row := map[string][]string{
 		Addresses: {"Site", "Network", "VLAN", "Address", "MAC or identifier", "Name", "Held by", "Note"},
 		Names:     {"Site", "Seen from", "Zone", "Name", "Type", "Value", "TTL"},
@@ -36,24 +58,11 @@ func Write(of string, sites []*site.Site) ([]byte, error) {
 	if row == nil {
 		return nil, fmt.Errorf("%q is no table; choose %s", of, strings.Join(Tables, ", "))
 	}
-	var out bytes.Buffer
-	w := csv.NewWriter(&out)
-	w.UseCRLF = true
-	if err := w.Write(head); err != nil {
-		return nil, err
-	}
+	out := [][]string{head}
 	for _, s := range sites {
-		for _, cells := range row(s) {
-			for i := range cells {
-				cells[i] = inert(cells[i])
-			}
-			if err := w.Write(cells); err != nil {
-				return nil, err
-			}
-		}
+		out = append(out, row(s)...)
 	}
-	w.Flush()
-	return out.Bytes(), w.Error()
+	return out, nil
 }
 
 // inert is a cell that a spreadsheet shows and does not run.

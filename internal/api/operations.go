@@ -471,6 +471,25 @@ func (s *server) beginOperations(api huma.API) {
 			v, err := s.work.TakeOver(ctx, who(ctx), in.Order, in.Body.Version)
 			return answer(s, v, err)
 		})
+	takeIn := op(http.MethodPost, "/api/orders/{order}/take-in/preview", "preview-take-in",
+		"What becomes of each line of tables or site files in a draft; nothing is changed")
+	takeIn.MaxBodyBytes = maxRequest
+	huma.Register(api, takeIn, func(ctx context.Context, in *struct {
+		OrderInput
+		Body work.TakeIn
+	}) (*body[*work.TakeInView], error) {
+		v, err := s.work.PreviewTakeIn(ctx, in.Order, in.Body)
+		return answer(s, v, err)
+	})
+	takeIn.Path, takeIn.OperationID = "/api/orders/{order}/take-in", "take-in"
+	takeIn.Summary = "Take lines of tables or site files into a draft, as one step"
+	huma.Register(api, takeIn, func(ctx context.Context, in *struct {
+		OrderInput
+		Body work.TakeIn
+	}) (*body[*work.TakeInView], error) {
+		v, err := s.work.ApplyTakeIn(ctx, who(ctx), in.Order, in.Body)
+		return answer(s, v, err)
+	})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/compare", "compare-revisions",
 		"What became of a site from one revision to another, in words"),
 		func(ctx context.Context, in *struct {
@@ -500,17 +519,22 @@ func (s *server) beginOperations(api huma.API) {
 			return answer(s, order.Opened{ID: id, Name: order.Name(id), By: who(ctx).FullName}, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/sheet", "sheet",
-		"Addresses, names or options as a table for a spreadsheet (CSV, RFC 4180)"),
+		"Addresses, names or options as a table for a spreadsheet (CSV, RFC 4180, or XLSX)"),
 		func(ctx context.Context, in *struct {
 			SiteInput
 			Of       string `query:"of" enum:"addresses,names,options" default:"addresses"`
 			Customer bool   `query:"customer" doc:"of all sites of the customer"`
+			As       string `query:"as" enum:"csv,xlsx" default:"csv"`
 		}) (*fileAnswer, error) {
-			raw, err := s.work.Sheet(ctx, who(ctx), in.Site, in.Of, in.Customer)
+			raw, err := s.work.Sheet(ctx, who(ctx), in.Site, in.Of, in.Customer, in.As == "xlsx")
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &fileAnswer{"text/csv; charset=utf-8", `attachment; filename="` + in.Site + "-" + in.Of + `.csv"`, raw}, nil
+			typ := "text/csv; charset=utf-8"
+			if in.As == "xlsx" {
+				typ = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+			}
+			return &fileAnswer{typ, `attachment; filename="` + in.Site + "-" + in.Of + "." + in.As + `"`, raw}, nil
 		})
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/record", "record",
 		"A work order on one page, as Markdown"),

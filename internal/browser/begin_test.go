@@ -1,6 +1,8 @@
 package browser
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -183,4 +185,62 @@ func noticing(t *testing.T, a *app) {
 	b.see("gw-chand holds what it was given")
 	b.axe("a device that holds what it was given")
 	assert.Equal(t, 3, len(gw.Running().DHCP.Reservation), "till-2 is back")
+}
+
+// A list from a spreadsheet is taken in: its columns corrected, a conflict taken, a line left, as one step of the draft.
+func takingIn(t *testing.T, a *app) {
+	doc := scenario.Site("the-chandlery")
+	doc.ID, doc.Code, doc.Name = "site-sail-loft", "sail-loft", "Sail loft"
+	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	require.NoError(t, err)
+	list := filepath.Join(t.TempDir(), "loft.csv")
+	require.NoError(t, os.WriteFile(list, []byte("Netz;IP-Adresse;Hardware;Genannt\n"+
+		"Chart room;10.97.21.45;00-00-5E-00-53-E1;till-3\n"+
+		";10.97.21.44;00-00-5E-00-53-E2;till-2\n"+
+		";10.97.21.46;00-00-5E-00-53-E3;till-4\n"+
+		";10.97.21.999;;nowhere\n"), 0o600))
+	b := a.at(t, 1280, 800, "/sites/sail-loft?tab=devices")
+	b.click("button", "^Take in a list or a site file$")
+	b.fill("Title", "The list of the loft")
+	b.click("[role=dialog] button", "^Open$")
+	b.see("nothing is removed")
+	b.axe("nothing taken in yet")
+	chooser, err := b.page.Element("input[type=file]")
+	require.NoError(t, err)
+	require.NoError(t, chooser.SetFiles([]string{list}))
+	b.see("heading on line 1")
+	b.axe("what becomes of each line")
+	b.click("summary", "loft.csv")
+	b.until("the column of names is corrected", `() => {
+		const list = [...document.querySelectorAll('[role=dialog] select')]
+		const names = list[list.length - 1]
+		if (!names || names.disabled) return false
+		if (names.value === 'name') return true
+		const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set
+		set.call(names, 'name')
+		names.dispatchEvent(new Event('change', { bubbles: true }))
+		return false
+	}`)
+	b.see("till-4")
+	b.see("10.97.21.44 is the reservation till-2's")
+	b.until("the conflict is taken and a line is left", `() => {
+		const box = (of) => document.querySelector('input[aria-label*="' + of + '"]')
+		const theirs = box('10.97.21.44')
+		const other = box('10.97.21.46')
+		if (!theirs || !other) return false
+		if (!theirs.checked) theirs.click()
+		if (other.checked) other.click()
+		return theirs.checked && !other.checked
+	}`)
+	b.click("[role=dialog] button", "^Take in 2 lines$")
+	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
+	loft, err := a.Work.Export(t.Context(), "sail-loft")
+	require.NoError(t, err)
+	open, err := a.Work.Store.Beside(t.Context(), loft.ID, loft.Customer.Name)
+	require.NoError(t, err)
+	require.Len(t, open.Orders, 1)
+	d, err := a.Work.Draft(t.Context(), open.Orders[0].ID)
+	require.NoError(t, err)
+	assert.Len(t, d.Steps, 1)
+	assert.Len(t, d.Doc().Reservations, 4)
 }

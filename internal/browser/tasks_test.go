@@ -88,6 +88,7 @@ func TestTogether(t *testing.T) {
 		"putting-away":      puttingAway,
 		"looking-back":      lookingBack,
 		"noticing":          noticing,
+		"taking-in":         takingIn,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

@@ -10,8 +10,10 @@ import (
 )
 
 // Sheet is the addresses, names or options of a site as a table for a spreadsheet, or of all sites of its customer. Who
-// takes it away is written down.
-func (s *Service) Sheet(ctx context.Context, by act.Technician, code, of string, customer bool) ([]byte, error) {
+// takes it away is written down. As a workbook it is XLSX, else CSV.
+func (s *Service) Sheet(
+	ctx context.Context, by act.Technician, code, of string, customer, workbook bool,
+) ([]byte, error) {
 	doc, err := s.Export(ctx, code)
 	if err != nil {
 		return nil, err
@@ -25,6 +27,12 @@ func (s *Service) Sheet(ctx context.Context, by act.Technician, code, of string,
 		sites = slices.DeleteFunc(all, func(o *site.Site) bool { return o.Customer.Name != doc.Customer.Name })
 	}
 	raw, err := sheet.Write(of, sites)
+	if workbook && err == nil {
+		var rows [][]string
+		if rows, err = sheet.Rows(of, sites); err == nil {
+			raw, err = book(of, rows)
+		}
+	}
 	if err != nil {
 		return nil, act.Refuse(act.Invalid, "%s", err)
 	}

@@ -265,3 +265,17 @@ func (s *Store) Configs(ctx context.Context, siteID, device string) ([]Kept, err
 	}
 	return out, err
 }
+
+// RememberedColumns is what somebody said that the columns of tables with some headings hold; none where nobody has.
+func (s *Store) RememberedColumns(ctx context.Context, headings string) ([]string, error) {
+	rows, err := s.ColumnsOf(ctx, headings)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0], nil
+}
+
+// RememberColumns keeps what somebody said that the columns of tables with some headings hold.
+func (s *Store) RememberColumns(ctx context.Context, by int64, headings string, columns []string) error {
+	return s.KeepColumns(ctx, gen.KeepColumnsParams{Headings: headings, Columns: columns, SaidBy: by})
+}

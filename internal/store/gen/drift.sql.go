@@ -33,6 +33,30 @@ func (q *Queries) AddEvent(ctx context.Context, arg AddEventParams) error {
 	return err
 }
 
+const ColumnsOf = `-- name: ColumnsOf :many
+SELECT columns FROM table_columns WHERE headings = $1
+`
+
+func (q *Queries) ColumnsOf(ctx context.Context, headings string) ([][]string, error) {
+	rows, err := q.db.Query(ctx, ColumnsOf, headings)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items [][]string
+	for rows.Next() {
+		var columns []string
+		if err := rows.Scan(&columns); err != nil {
+			return nil, err
+		}
+		items = append(items, columns)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const ConfigOfDevice = `-- name: ConfigOfDevice :one
 SELECT id, site_id, device_id, config, first_at, last_at FROM device_config WHERE site_id = $1 AND device_id = $2 AND (id = $3 OR $3 = 0) ORDER BY id DESC LIMIT 1
 `
@@ -193,6 +217,22 @@ DELETE FROM stray_server WHERE last_at < now() - interval '30 days'
 
 func (q *Queries) ForgetServers(ctx context.Context) error {
 	_, err := q.db.Exec(ctx, ForgetServers)
+	return err
+}
+
+const KeepColumns = `-- name: KeepColumns :exec
+INSERT INTO table_columns (headings, columns, said_by) VALUES ($1, $2, $3)
+ON CONFLICT (headings) DO UPDATE SET columns = excluded.columns, said_by = excluded.said_by, said_at = now()
+`
+
+type KeepColumnsParams struct {
+	Headings string
+	Columns  []string
+	SaidBy   int64
+}
+
+func (q *Queries) KeepColumns(ctx context.Context, arg KeepColumnsParams) error {
+	_, err := q.db.Exec(ctx, KeepColumns, arg.Headings, arg.Columns, arg.SaidBy)
 	return err
 }
 

@@ -267,6 +267,13 @@ type StrayServer struct {
 	LastAt    time.Time
 }
 
+type TableColumn struct {
+	Headings string
+	Columns  []string
+	SaidBy   int64
+	SaidAt   time.Time
+}
+
 type Technician struct {
 	ID           int64
 	Name         string

@@ -62,3 +62,10 @@ SELECT * FROM stray_server WHERE site_id = $1 AND last_at > now() - interval '1 
 
 -- name: ForgetServers :exec
 DELETE FROM stray_server WHERE last_at < now() - interval '30 days';
+
+-- name: ColumnsOf :many
+SELECT columns FROM table_columns WHERE headings = $1;
+
+-- name: KeepColumns :exec
+INSERT INTO table_columns (headings, columns, said_by) VALUES ($1, $2, $3)
+ON CONFLICT (headings) DO UPDATE SET columns = excluded.columns, said_by = excluded.said_by, said_at = now();

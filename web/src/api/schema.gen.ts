@@ -362,6 +362,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/take-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take lines of tables or site files into a draft, as one step */
+        post: operations["take-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/take-in/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What becomes of each line of tables or site files in a draft; nothing is changed */
+        post: operations["preview-take-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/take-over": {
         parameters: {
             query?: never;
@@ -970,7 +1004,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Addresses, names or options as a table for a spreadsheet (CSV, RFC 4180) */
+        /** Addresses, names or options as a table for a spreadsheet (CSV, RFC 4180, or XLSX) */
         get: operations["sheet"];
         put?: never;
         post?: never;
@@ -2326,6 +2360,25 @@ export interface components {
             siteName: string;
             steps: components["schemas"]["StepView"][];
         };
+        Outcome: {
+            /** @description whether it can be taken */
+            can: boolean;
+            id: string;
+            /**
+             * Format: int64
+             * @description of the line in the file, from 1; 0 for a part of a site file
+             */
+            number: number;
+            /** @description what becomes of it, or why nothing does */
+            says: string;
+            /** @description name of the file */
+            source: string;
+            /** @enum {string} */
+            state: "added" | "changed" | "same" | "conflict" | "wrong" | "skipped";
+            taken: boolean;
+            /** @description the line as it was read */
+            text: string;
+        };
         OutsideKey: {
             /** @description it has ended or is about to */
             ending?: boolean;
@@ -2865,6 +2918,13 @@ export interface components {
             sites: components["schemas"]["Place"][];
             windows: string[];
         };
+        StateCount: {
+            /** Format: int64 */
+            lines: number;
+            state: string;
+            /** Format: int64 */
+            taken: number;
+        };
         Step: {
             adds: boolean;
             body?: unknown;
@@ -2901,9 +2961,62 @@ export interface components {
             /** Format: int64 */
             to: number;
         };
+        TableColumn: {
+            /** @enum {string} */
+            holds: "" | "kind" | "network" | "vlan" | "prefix" | "mask" | "gateway" | "address" | "last" | "mac" | "name" | "note";
+            sample: string;
+            title: string;
+        };
+        TableHolds: {
+            columns: string[];
+            /** @description its name */
+            table: string;
+        };
+        TableView: {
+            columns: components["schemas"]["TableColumn"][];
+            /**
+             * Format: int64
+             * @description number of the line that is its heading; 0 for none
+             */
+            heading: number;
+            /** Format: int64 */
+            lines: number;
+            name: string;
+            /** @description whether somebody said before what columns with these headings hold */
+            remembered: boolean;
+        };
         "Take-overRequest": {
             /** Format: int32 */
             version: number;
+        };
+        TakeIn: {
+            /** @description what the columns of tables hold, where that was corrected */
+            columns?: components["schemas"]["TableHolds"][];
+            files: components["schemas"]["TakenFile"][];
+            /** @description ids of lines that are left */
+            leave?: string[];
+            /** @description ids of lines in conflict that are taken all the same */
+            take?: string[];
+            /**
+             * Format: int32
+             * @description the draft's version it was made on
+             */
+            version: number;
+        };
+        TakeInView: {
+            counts: components["schemas"]["StateCount"][];
+            /**
+             * Format: int64
+             * @description how many edits the lines that are taken come to
+             */
+            edits: number;
+            lines: components["schemas"]["Outcome"][];
+            tables: components["schemas"]["TableView"][];
+        };
+        TakenFile: {
+            /** @description its octets, in Base64 */
+            data: string;
+            name: string;
         };
         TakenOver: {
             /** @description what was not read into the site, with why */
@@ -3774,6 +3887,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakeInView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-take-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakeInView"];
                 };
             };
             /** @description Error */
@@ -5265,6 +5450,7 @@ export interface operations {
                 of?: "addresses" | "names" | "options";
                 /** @description of all sites of the customer */
                 customer?: boolean;
+                as?: "csv" | "xlsx";
             };
             header?: never;
             path: {

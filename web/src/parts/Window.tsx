@@ -18,7 +18,7 @@ export function Window({
   open: boolean
   onClose: () => void
   children: ReactNode
-  wide?: boolean
+  wide?: boolean | 'full'
   filled?: boolean
 }) {
   const [asking, setAsking] = useState(false)
@@ -52,7 +52,7 @@ export function Window({
           onInteractOutside={(e) => {
             if (asking) e.preventDefault()
           }}
-          className={`fixed z-50 left-1/2 top-[12vh] max-[480px]:top-2 -translate-x-1/2 w-[calc(100vw-32px)] max-[480px]:w-[calc(100vw-12px)] ${wide ? 'max-w-[640px]' : 'max-w-[460px]'} max-h-[80vh] max-[480px]:max-h-[96vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-5`}
+          className={`fixed z-50 left-1/2 top-[12vh] max-[480px]:top-2 -translate-x-1/2 w-[calc(100vw-32px)] max-[480px]:w-[calc(100vw-12px)] ${wide === 'full' ? 'max-w-[1080px]' : wide ? 'max-w-[640px]' : 'max-w-[460px]'} max-h-[80vh] max-[480px]:max-h-[96vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-5`}
         >
           <Dialog.Title asChild>
             <h1>{title}</h1>

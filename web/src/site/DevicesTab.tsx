@@ -129,6 +129,9 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
         <button className="btn" onClick={() => ask({ kind: 'form', form: { kind: 'device' } })}>
           Add a device
         </button>
+        <button className="btn" onClick={() => ask({ kind: 'takeIn' })}>
+          Take in a list or a site file
+        </button>
         {view.order && view.devices.some((d) => d.reached) && (
           <button className="btn" onClick={() => setTaking(true)}>
             Read the devices into this site

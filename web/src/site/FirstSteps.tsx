@@ -27,6 +27,9 @@ export function FirstSteps({ page, view }: { page: Page; view: View }) {
         <button className={`btn ${next ? 'btn-next' : ''}`} onClick={add('network')}>
           Add the first network
         </button>
+        <button className="btn" onClick={() => ask({ kind: 'takeIn' })}>
+          Take in a list or a site file
+        </button>
       </Empty>
       <Tabs
         label="Of this site"

@@ -20,6 +20,14 @@ export function TakeAway({ site, customer }: { site: string; customer: string })
           ))}
         </li>
         <li className="py-1 flex flex-wrap gap-x-3">
+          <span className="text-ink-2">The same as a workbook (XLSX)</span>
+          {tables.map((of) => (
+            <Link key={of} to={`${at}/sheet?of=${of}&as=xlsx`} label={`${of} as a workbook`}>
+              {of}
+            </Link>
+          ))}
+        </li>
+        <li className="py-1 flex flex-wrap gap-x-3">
           <span className="text-ink-2">Of all sites of {customer}</span>
           {tables.map((of) => (
             <Link key={of} to={`${at}/sheet?of=${of}&customer=true`} label={`${of} of all sites of ${customer}`}>

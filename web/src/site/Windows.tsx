@@ -4,6 +4,7 @@ import { FixAll } from './FixAll'
 import { OptionForm } from './OptionForm'
 import { PartForm } from './PartForm'
 import { PasteForm } from './PasteForm'
+import { TakeIn } from './TakeIn'
 import type { Page } from './useSitePage'
 
 /** The window that is open over a site's page, if any. */
@@ -36,6 +37,7 @@ export function Windows({ page, view }: { page: Page; view: View }) {
       {open?.kind === 'fixAll' && head && (
         <FixAll rule={open.rule} order={head.id} change={page.change} onClose={close} />
       )}
+      {open?.kind === 'takeIn' && head && <TakeIn order={head} onClose={close} />}
       <OpenOrder
         open={state.waiting !== undefined && !head && !page.arriving}
         site={page.code}

@@ -6,6 +6,7 @@ export type Asked =
   | { kind: 'option'; option: { code?: number } }
   | { kind: 'paste'; zone?: { zone: string; name: string; text?: string } }
   | { kind: 'fixAll'; rule: string }
+  | { kind: 'takeIn' }
   | { kind: 'change'; change: Change }
   | { kind: 'order' }
 
