@@ -33,6 +33,8 @@ type Surroundings struct {
 	Keys map[string][]outside.Key
 	// Readings are how devices were when they were read last, by id.
 	Readings map[string]Reading
+	// Kept are the levels above the site as they are kept for all sites.
+	Kept Kept
 	// Strays are DHCP servers that devices heard and that none of them is.
 	Strays []Stray
 	// Reached are the devices that Lithos reads, by id.
@@ -110,6 +112,8 @@ var observed = []aroundRule{
 		Promise: "Every DHCP server on a network is a device of the site."}, unknownServer},
 	{Rule{Slug: "port-unknown", Family: "Management", Severity: Notes,
 		Promise: "The interfaces of a device are recorded."}, portUnknown},
+	{Rule{Slug: "off-standard", Family: "Management", Severity: Warns,
+		Promise: "A site has its standard, and its customer's options, as they are kept for all sites."}, offStandard},
 	{Rule{Slug: "ddns-stale", Family: "Names", Severity: Blocks,
 		Promise: "The world is told the address that the line has."}, followingStale},
 }

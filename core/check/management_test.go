@@ -47,6 +47,14 @@ var managementCases = []aroundCase{
 	{"management-path-moves", reading(func(r *check.Reading) { r.At = addr("10.84.16.9") }),
 		reading(func(r *check.Reading) { r.At = addr("127.0.0.1") }), false},
 	{"unknown-server", stray("10.84.18.250"), stray("10.84.18.1"), false},
+	{"off-standard", func(s *site.Site, w *check.Surroundings) {
+		kept := s.Standard
+		kept.Options = []site.Option{{Code: 51, Value: "4 hours"}}
+		w.Kept = check.Kept{Standard: &kept}
+	}, func(s *site.Site, w *check.Surroundings) {
+		kept, customer := s.Standard, s.Customer
+		w.Kept = check.Kept{Standard: &kept, Customer: &customer}
+	}, true},
 	{"port-unknown", reading(func(r *check.Reading) {
 		r.Interfaces = []yang.Interface{{Name: "p1", Type: yang.TypeEthernet, Enabled: true},
 			{Name: "p9", Type: yang.TypeEthernet, Enabled: true}}

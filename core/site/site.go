@@ -58,6 +58,7 @@ type Level struct {
 type Standard struct {
 	Level
 	Windows []Window `json:"windows,omitempty" doc:"the parts of a network set aside for one use"`
+	Domain  string   `json:"domain,omitempty" doc:"pattern of the domains of sites that follow it: {code} stands for the site's code, for example {code}.larkrise.example"`
 }
 
 // Window sets aside part of every network, counted from its first address;

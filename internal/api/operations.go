@@ -245,15 +245,7 @@ func (s *server) siteOperations(api huma.API) {
 			v, err := s.work.Find(ctx, in.Query)
 			return answer(s, v, err)
 		})
-	huma.Register(api, op(http.MethodGet, "/api/standards", "standards", "The addressing standards the sites follow"),
-		func(ctx context.Context, _ *none) (*body[[]standardView], error) {
-			list, err := s.work.Standards(ctx)
-			out := []standardView{}
-			for _, f := range list {
-				out = append(out, standardView{view.Standard(f.Standard), f.Sites, f.Differs})
-			}
-			return answer(s, out, err)
-		})
+	s.levelOperations(api)
 	huma.Register(api, op(http.MethodGet, "/api/options", "options", "The DHCP options that can be set"),
 		func(context.Context, *none) (*body[[]view.OptionChoice], error) {
 			return &body[[]view.OptionChoice]{view.Options()}, nil

@@ -33,10 +33,10 @@ type targetAnswer struct {
 	Select  string `json:"select"`
 }
 
-type standardView struct {
-	view.StandardView
-	Sites   []fleet.Place `json:"sites"`
-	Differs []string      `json:"differs"` // names of sites whose copy is another
+// levelView is a standard or a customer as it is kept, and what it sets in words.
+type levelView struct {
+	fleet.Level
+	Words view.StandardView `json:"words"`
 }
 
 // drawn answers with what draw makes of a page.

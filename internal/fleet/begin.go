@@ -40,8 +40,9 @@ type KnownCustomer struct {
 
 // KnownStandard is a standard that a site follows.
 type KnownStandard struct {
-	ID   string `json:"id"`
-	Name string `json:"name"`
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Domain string `json:"domain,omitempty" doc:"pattern of the domains of its sites, with {code} for the site's code"`
 }
 
 // allSites reads every site as it stands, in the order of customers and names.
@@ -73,10 +74,6 @@ func (s *Service) Beginning(ctx context.Context) (*Beginning, error) {
 		if zones[doc.TimeZone]++; zones[doc.TimeZone] > zones[out.TimeZone] {
 			out.TimeZone = doc.TimeZone
 		}
-		if std := doc.Standard; std.ID != "" &&
-			!slices.ContainsFunc(out.Standards, func(k KnownStandard) bool { return k.ID == std.ID }) {
-			out.Standards = append(out.Standards, KnownStandard{std.ID, std.Name})
-		}
 		i := slices.IndexFunc(out.Customers, func(c KnownCustomer) bool { return c.ID == doc.Customer.ID })
 		if i < 0 {
 			i = len(out.Customers)
@@ -86,7 +83,13 @@ func (s *Service) Beginning(ctx context.Context) (*Beginning, error) {
 		out.Customers[i].Sites = append(out.Customers[i].Sites, doc.Name)
 	}
 	out.Block = blockFor(all, "")
-	return out, nil
+	levels, err := s.Standards(ctx)
+	for _, l := range levels {
+		if l.Kind == store.LevelStandard {
+			out.Standards = append(out.Standards, KnownStandard{l.Standard.ID, l.Standard.Name, l.Standard.Domain})
+		}
+	}
+	return out, err
 }
 
 // blockFor proposes the block of one more site of a customer; empty where there is none.
@@ -138,7 +141,11 @@ func (s *Service) AddSite(ctx context.Context, by act.Technician, n NewSite) (co
 	if err != nil {
 		return "", err
 	}
-	doc, wrong := n.read(all)
+	levels, err := s.Standards(ctx)
+	if err != nil {
+		return "", err
+	}
+	doc, wrong := n.read(all, levels)
 	if len(wrong) > 0 {
 		return "", act.RefuseFields("No site was added", wrong)
 	}
@@ -187,7 +194,7 @@ func (s *Service) Archive(ctx context.Context, by act.Technician, code string, a
 }
 
 // read is the document of a new site beside those there are.
-func (n NewSite) read(all []*site.Site) (*site.Site, site.FieldErrors) {
+func (n NewSite) read(all []*site.Site, levels []Level) (*site.Site, site.FieldErrors) {
 	var wrong site.FieldErrors
 	fail := func(field, says string, args ...any) {
 		wrong = append(wrong, site.FieldError{Field: field, Says: fmt.Sprintf(says, args...)})
@@ -216,15 +223,23 @@ func (n NewSite) read(all []*site.Site) (*site.Site, site.FieldErrors) {
 		if other.Customer.ID == customer || strings.EqualFold(other.Customer.Name, customer) {
 			doc.Customer = other.Customer
 		}
-		if n.Standard != "" && other.Standard.ID == n.Standard {
-			doc.Standard = other.Standard
-		}
 		if other.Code == doc.Code {
 			fail("code", "%s has the code %q; type another", other.Name, doc.Code)
 		}
 	}
+	for _, l := range levels {
+		switch {
+		case l.Kind == store.LevelStandard && l.Standard.ID == n.Standard:
+			doc.Standard = l.Standard
+		case l.Kind == store.LevelCustomer && l.Standard.ID == doc.Customer.ID:
+			doc.Customer = l.Standard.Level
+		}
+	}
 	if n.Standard != "" && doc.Standard.ID == "" {
-		fail("standard", "no site follows that standard any more; choose another")
+		fail("standard", "there is no such standard any more; choose another")
+	}
+	if doc.Domain == "" {
+		doc.Domain = DomainOf(doc.Standard, doc.Code)
 	}
 	for item := range strings.FieldsFuncSeq(n.Block, func(r rune) bool { return r == ',' || r == ' ' }) {
 		p, err := address.ParsePrefix(item)

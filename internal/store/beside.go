@@ -37,6 +37,18 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	b.Documents = s.Documents
 	queue(&batch, gen.LinesOfSite, func(rows []gen.LineAddress) { b.Lines = linesOf(rows) }, siteID)
 	queue(&batch, gen.ToldOfSite, func(rows []gen.ToldAddress) { b.Sent = sentOf(rows) }, siteID)
+	queue(&batch, gen.LevelsOfSite, func(rows []gen.KeptLevel) {
+		for _, r := range rows { // Lithos wrote them itself
+			switch r.Kind {
+			case LevelStandard:
+				b.Kept.Standard = new(site.Standard)
+				_ = json.Unmarshal(r.Doc, b.Kept.Standard)
+			case LevelCustomer:
+				b.Kept.Customer = new(site.Level)
+				_ = json.Unmarshal(r.Doc, b.Kept.Customer)
+			}
+		}
+	}, siteID)
 	queue(&batch, gen.ServersOfSite, func(rows []gen.StrayServer) {
 		for _, r := range rows {
 			b.Servers = append(b.Servers, check.Stray{Address: r.Address, MAC: address.MAC(r.Mac), Device: r.DeviceID,
@@ -278,4 +290,34 @@ func (s *Store) RememberedColumns(ctx context.Context, headings string) ([]strin
 // RememberColumns keeps what somebody said that the columns of tables with some headings hold.
 func (s *Store) RememberColumns(ctx context.Context, by int64, headings string, columns []string) error {
 	return s.KeepColumns(ctx, gen.KeepColumnsParams{Headings: headings, Columns: columns, SaidBy: by})
+}
+
+// KeptLevel is a standard or a customer as it is to be kept.
+type KeptLevel struct {
+	Kind, ID, Name string
+	Version        int32 // the one that it takes the place of; 0 for none
+	Doc            []byte
+}
+
+// KeepLevel keeps a level in place of a version of it. It is refused where somebody has changed it meanwhile.
+func (s *Store) KeepLevel(ctx context.Context, by act.Technician, l KeptLevel) error {
+	return s.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		if l.Version == 0 {
+			if err := q.AddLevel(ctx, gen.AddLevelParams{Kind: l.Kind, ID: l.ID, Doc: l.Doc}); err != nil {
+				return err
+			}
+		} else {
+			n, err := q.ChangeLevel(ctx,
+				gen.ChangeLevelParams{Doc: l.Doc, By: &by.ID, Kind: l.Kind, ID: l.ID, Version: l.Version})
+			if err == nil && n == 0 {
+				err = act.Refuse(act.Conflict, "Somebody has changed it meanwhile. Look at it again; what you typed is still here.")
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return errors.Join(q.LookAgainAtLevel(ctx, gen.LookAgainAtLevelParams{Kind: l.Kind, ID: l.ID}),
+			act.Record(ctx, q, by, "level-changed", l.Kind+" "+l.ID, "Changed "+l.Name+" for all sites"),
+			act.Publish(ctx, q, act.RoundsEvent))
+	})
 }

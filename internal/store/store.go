@@ -236,10 +236,40 @@ func addRevision(ctx context.Context, q *gen.Queries, s *site.Site, revision int
 		OrderID: optional(by.Order), MadeBy: optional(by.By)}); err != nil {
 		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
 	}
+	if err := keepLevels(ctx, q, s); err != nil {
+		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
+	}
 	if err := q.LookAgainAtCustomer(ctx, s.Customer.Name); err != nil {
 		return fmt.Errorf("store revision %d of %s: %w", revision, s.Code, err)
 	}
 	return errors.Join(project(ctx, q, s), nameAges(ctx, q, s, revision))
+}
+
+// The levels above sites that are kept for all of them.
+const (
+	LevelStandard = site.KindStandard
+	LevelCustomer = site.KindCustomer
+)
+
+// keepLevels notes what standard and customer a site has. Those that are new are kept.
+func keepLevels(ctx context.Context, q *gen.Queries, s *site.Site) error {
+	for _, one := range []struct {
+		kind, id string
+		doc      any
+	}{{LevelStandard, s.Standard.ID, s.Standard}, {LevelCustomer, s.Customer.ID, s.Customer}} {
+		if one.id == "" {
+			continue
+		}
+		raw, err := json.Marshal(one.doc)
+		if err == nil {
+			err = q.AddLevel(ctx, gen.AddLevelParams{Kind: one.kind, ID: one.id, Doc: raw})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return q.SetLevels(ctx,
+		gen.SetLevelsParams{ID: s.ID, StandardID: s.Standard.ID, CustomerID: s.Customer.ID})
 }
 
 // nameAges notes which names came with a revision, and forgets those that went.

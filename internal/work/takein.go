@@ -42,10 +42,10 @@ type TableHolds struct {
 
 // TakeInView is what becomes of each line.
 type TakeInView struct {
-	Tables []TableView  `json:"tables"`
+	Tables []TableView     `json:"tables"`
 	Lines  []merge.Outcome `json:"lines"`
-	Counts []StateCount `json:"counts"`
-	Edits  int          `json:"edits" doc:"how many edits the lines that are taken come to"`
+	Counts []StateCount    `json:"counts"`
+	Edits  int             `json:"edits" doc:"how many edits the lines that are taken come to"`
 }
 
 // StateCount is how many lines there are of a state.

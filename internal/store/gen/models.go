@@ -55,6 +55,15 @@ type Installation struct {
 	HeldBecause string
 }
 
+type KeptLevel struct {
+	Kind      string
+	ID        string
+	Version   int32
+	Doc       []byte
+	ChangedBy *int64
+	ChangedAt time.Time
+}
+
 type KnownBrowser struct {
 	Token        string
 	TechnicianID int64
@@ -188,6 +197,8 @@ type Site struct {
 	Customer   string
 	Head       int32
 	ArchivedAt *time.Time
+	StandardID string
+	CustomerID string
 }
 
 type SiteAddress struct {

@@ -804,7 +804,7 @@ func (q *Queries) RevisionDoc(ctx context.Context, arg RevisionDocParams) ([]byt
 }
 
 const SiteByCode = `-- name: SiteByCode :one
-SELECT id, code, name, customer, head, archived_at FROM site WHERE code = $1
+SELECT id, code, name, customer, head, archived_at, standard_id, customer_id FROM site WHERE code = $1
 `
 
 func (q *Queries) SiteByCode(ctx context.Context, code string) (Site, error) {
@@ -817,12 +817,14 @@ func (q *Queries) SiteByCode(ctx context.Context, code string) (Site, error) {
 		&i.Customer,
 		&i.Head,
 		&i.ArchivedAt,
+		&i.StandardID,
+		&i.CustomerID,
 	)
 	return i, err
 }
 
 const SiteByID = `-- name: SiteByID :one
-SELECT id, code, name, customer, head, archived_at FROM site WHERE id = $1
+SELECT id, code, name, customer, head, archived_at, standard_id, customer_id FROM site WHERE id = $1
 `
 
 func (q *Queries) SiteByID(ctx context.Context, id string) (Site, error) {
@@ -835,12 +837,14 @@ func (q *Queries) SiteByID(ctx context.Context, id string) (Site, error) {
 		&i.Customer,
 		&i.Head,
 		&i.ArchivedAt,
+		&i.StandardID,
+		&i.CustomerID,
 	)
 	return i, err
 }
 
 const SitesToLookAt = `-- name: SitesToLookAt :many
-SELECT s.id, s.code, s.name, s.customer, s.head, s.archived_at FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
+SELECT s.id, s.code, s.name, s.customer, s.head, s.archived_at, s.standard_id, s.customer_id FROM site s LEFT JOIN site_standing f ON f.site_id = s.id
 WHERE s.archived_at IS NULL AND (f.site_id IS NULL OR f.revision <> s.head OR f.looked_at < $1)
 ORDER BY f.looked_at NULLS FIRST LIMIT $2
 `
@@ -868,6 +872,8 @@ func (q *Queries) SitesToLookAt(ctx context.Context, arg SitesToLookAtParams) ([
 			&i.Customer,
 			&i.Head,
 			&i.ArchivedAt,
+			&i.StandardID,
+			&i.CustomerID,
 		); err != nil {
 			return nil, err
 		}

@@ -1,0 +1,68 @@
+package check
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"lithos/core/edit"
+	"lithos/core/site"
+)
+
+// Kept are the standard and the customer of a site as they are kept for all sites; nil where that is not known.
+type Kept struct {
+	Standard *site.Standard
+	Customer *site.Level
+}
+
+// In is the site with what is kept in place of its own copy.
+func (k Kept) In(s *site.Site) *site.Site {
+	out := *s
+	if k.Standard != nil && k.Standard.ID == s.Standard.ID {
+		out.Standard = *k.Standard
+	}
+	if k.Customer != nil && k.Customer.ID == s.Customer.ID {
+		out.Customer = *k.Customer
+	}
+	return site.Normal(&out)
+}
+
+// offStandard is about sites whose standard or customer is another than the one that is kept: it was changed since, or
+// the site came with a file.
+func offStandard(a *around, report func(Finding)) {
+	now := a.Kept.In(a.Site)
+	if alike(now.Standard, a.Standard) && alike(now.Customer, a.Customer) {
+		return
+	}
+	for _, one := range []struct {
+		ref   site.Ref
+		title string
+		with  func() *site.Site
+		same  bool
+	}{
+		{site.Ref{Kind: site.KindStandard, ID: a.Standard.ID}, "Another form of the standard " + a.Standard.Name,
+			func() *site.Site { return Kept{Standard: a.Kept.Standard}.In(a.Site) }, alike(now.Standard, a.Standard)},
+		{site.Ref{Kind: site.KindCustomer, ID: a.Customer.ID}, "Other options of " + a.Customer.Name,
+			func() *site.Site { return Kept{Customer: a.Kept.Customer}.In(a.Site) }, alike(now.Customer, a.Customer)},
+	} {
+		if one.same {
+			continue
+		}
+		edits := edit.Between(a.Site, one.with())
+		var says []string
+		for _, e := range edits {
+			says = append(says, edit.Describe(a.Site, e))
+		}
+		report(Finding{Title: one.title, Parts: []site.Ref{one.ref}, Value: strings.Join(says, "; "),
+			Says: fmt.Sprintf("What is kept for all sites differs from what this site has. It would: %s.",
+				strings.Join(says, "; ")),
+			Fix: &Fix{Title: "Take what is kept", Edits: edits}})
+	}
+}
+
+func alike(a, b any) bool {
+	one, err1 := json.Marshal(a)
+	other, err2 := json.Marshal(b)
+	return err1 == nil && err2 == nil && bytes.Equal(one, other)
+}
