@@ -240,7 +240,7 @@ func (b *tab) click(selector, match string) {
 const findField = `label => [...document.querySelectorAll('label')]
 	.filter(l => l.textContent === label && l.offsetParent)
 	.map(l => document.getElementById(l.htmlFor))
-	.at(-1) ?? document.querySelector('select[aria-label="' + label + '"]')`
+	.at(-1) ?? document.querySelector(':is(select, input)[aria-label="' + label + '"]')`
 
 // fill replaces what stands in the field of a label.
 func (b *tab) fill(label, text string) {

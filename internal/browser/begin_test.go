@@ -244,3 +244,41 @@ func takingIn(t *testing.T, a *app) {
 	assert.Len(t, d.Steps, 1)
 	assert.Len(t, d.Doc().Reservations, 4)
 }
+
+// A standard is changed in the browser: wrong values at their fields, what becomes of each site, and a work order where it
+// is brought to.
+func standards(t *testing.T, a *app) {
+	doc := scenario.Site("the-yard")
+	doc.ID, doc.Code, doc.Name = "site-oar-shed", "oar-shed", "Oar shed"
+	doc.Standard.ID, doc.Standard.Name = "std-oar", "Oar standard"
+	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, "/standards")
+	b.click("button[aria-label='Change Oar standard']", "Change")
+	b.axe("a standard")
+	b.fill("First of window 3", "soon")
+	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.see("type two whole numbers")
+	b.fill("First of window 3", "60")
+	b.fill("Value of option 1", "a while")
+	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.see("Nothing was kept")
+	b.axe("a standard with wrong values")
+	b.fill("Value of option 1", "4 hours")
+	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.see("What becomes of 1 site")
+	b.see("Oar shed")
+	b.axe("what becomes of each site")
+	b.click("[role=dialog] button", "^Keep it, and open 1 work order$")
+	b.see("Oar standard is kept")
+	b.click("[role=dialog] a", "at Oar shed$")
+	b.until("the order's page", `() => location.pathname.startsWith('/orders/')`)
+	b.visit(a.URL + "/standards")
+	b.see("Another form of it at Oar shed")
+	b.click("main button", "^Add a standard$")
+	b.fill("Name", "Ferry standard")
+	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.see("No site follows it yet")
+	b.click("[role=dialog] button", "^Keep it$")
+	b.see("Ferry standard is kept")
+}

@@ -89,6 +89,7 @@ func TestTogether(t *testing.T) {
 		"looking-back":      lookingBack,
 		"noticing":          noticing,
 		"taking-in":         takingIn,
+		"standards":         standards,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

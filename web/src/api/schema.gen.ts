@@ -89,6 +89,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/levels/{kind}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a standard or a customer's options for all sites, and open work orders that bring it to some */
+        put: operations["keep-level"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/levels/{kind}/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What becomes of each site that follows, if a standard or a customer's options are kept as typed */
+        post: operations["preview-level"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/options": {
         parameters: {
             query?: never;
@@ -1140,7 +1174,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The addressing standards the sites follow */
+        /** The addressing standards and the customers' options that are kept for all sites */
         get: operations["standards"];
         put?: never;
         post?: never;
@@ -1230,6 +1264,24 @@ export interface components {
             at: string;
             says: string;
             taken: boolean;
+        };
+        Becomes: {
+            /** @description findings that it brings */
+            added: components["schemas"]["Brief"][];
+            code: string;
+            /**
+             * Format: int64
+             * @description of how many
+             */
+            known: number;
+            /**
+             * Format: int64
+             * @description how many known clients are told something else
+             */
+            moving: number;
+            name: string;
+            /** @description what changes in it; nothing where it has it so already */
+            words: string[];
         };
         Beginning: {
             /** @description proposed for a site of a new customer; empty where no private address is left */
@@ -1910,6 +1962,20 @@ export interface components {
             /** @enum {string} */
             state: "running" | "done" | "failed" | "skipped" | "unknown";
         };
+        "Keep-levelRequest": {
+            /** @description codes of the sites at which a work order is opened */
+            at?: string[];
+            /** @description pattern of the domains of sites that follow it */
+            domain?: string;
+            name: string;
+            options: components["schemas"]["LevelOption"][];
+            /**
+             * Format: int32
+             * @description the one that was shown; 0 for a new standard
+             */
+            version: number;
+            windows?: components["schemas"]["LevelWindow"][];
+        };
         KeptConfig: {
             /** Format: date-time */
             first: string;
@@ -1919,6 +1985,11 @@ export interface components {
             last: string;
             /** Format: int32 */
             octets: number;
+        };
+        KeptNow: {
+            id: string;
+            /** @description the work orders that bring it to sites */
+            orders: components["schemas"]["Opened"][];
         };
         KeyWish: {
             /** @description the last day on which it is taken, 2027-03-31; never when empty */
@@ -1956,6 +2027,8 @@ export interface components {
             standard?: string;
         };
         KnownStandard: {
+            /** @description pattern of the domains of its sites, with {code} for the site's code */
+            domain?: string;
             id: string;
             name: string;
         };
@@ -1992,6 +2065,54 @@ export interface components {
         Level: {
             name: string;
             ref: string;
+        };
+        LevelEntry: {
+            /** @description pattern of the domains of sites that follow it */
+            domain?: string;
+            name: string;
+            options: components["schemas"]["LevelOption"][];
+            /**
+             * Format: int32
+             * @description the one that was shown; 0 for a new standard
+             */
+            version: number;
+            windows?: components["schemas"]["LevelWindow"][];
+        };
+        LevelOption: {
+            always?: boolean;
+            /** Format: int64 */
+            code: number;
+            value: string;
+        };
+        LevelPreview: {
+            sites: components["schemas"]["Becomes"][];
+        };
+        LevelView: {
+            /** Format: date-time */
+            changedAt?: string;
+            changedBy?: string;
+            /** @description names of sites that have another form of it */
+            differs: string[];
+            /** @enum {string} */
+            kind: "standard" | "customer";
+            /** @description those that have it */
+            sites: components["schemas"]["Place"][];
+            /** @description what it sets; a customer has no windows and no pattern */
+            standard: components["schemas"]["Standard"];
+            /**
+             * Format: int32
+             * @description 0 for one that is not kept yet
+             */
+            version: number;
+            words: components["schemas"]["StandardView"];
+        };
+        LevelWindow: {
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            /** @enum {string} */
+            use: "infrastructure" | "reserved" | "dynamic";
         };
         Line: {
             /** Format: ip */
@@ -2321,6 +2442,17 @@ export interface components {
             values?: {
                 [key: string]: string;
             };
+        };
+        Option: {
+            /** @description sent to clients that do not ask for it as well; what networks, pools, classes and reservations set always is */
+            always?: boolean;
+            /**
+             * Format: int32
+             * @description option code, 1 to 254 (RFC 2132)
+             */
+            code: number;
+            /** @description the value in the option's text form */
+            value: string;
         };
         OptionChoice: {
             /** Format: int32 */
@@ -2910,12 +3042,22 @@ export interface components {
             t1: string;
             target: string;
         };
+        Standard: {
+            /** @description pattern of the domains of sites that follow it: {code} stands for the site's code, for example {code}.larkrise.example */
+            domain?: string;
+            /** @description stable id */
+            id: string;
+            /** @description what people call it */
+            name: string;
+            /** @description DHCP options set at this level */
+            options?: components["schemas"]["Option"][];
+            /** @description the parts of a network set aside for one use */
+            windows?: components["schemas"]["Window"][];
+        };
         StandardView: {
-            differs: string[];
             id: string;
             name: string;
             options: components["schemas"]["Effective"][];
-            sites: components["schemas"]["Place"][];
             windows: string[];
         };
         StateCount: {
@@ -3130,6 +3272,23 @@ export interface components {
             held?: components["schemas"]["Held"];
             technician?: components["schemas"]["Technician"];
         };
+        Window: {
+            /**
+             * Format: int64
+             * @description offset of the first address
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description offset of the last address
+             */
+            to: number;
+            /**
+             * @description what the addresses are for
+             * @enum {string}
+             */
+            use: "infrastructure" | "reserved" | "dynamic";
+        };
         Wire: {
             authoritative: boolean;
             bytes: string;
@@ -3305,6 +3464,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Greeted"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "standard" | "customer";
+                /** @description of the level; new for a standard that there is not yet */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keep-levelRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptNow"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "standard" | "customer";
+                /** @description of the level; new for a standard that there is not yet */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LevelEntry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LevelPreview"];
                 };
             };
             /** @description Error */
@@ -5757,7 +5990,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StandardView"][];
+                    "application/json": components["schemas"]["LevelView"][];
                 };
             };
             /** @description Error */

@@ -75,6 +75,7 @@ function Form({ known, onClose }: { known: Beginning; onClose: () => void }) {
     />
   )
   const of = known.customers.find((c) => c.id === customer)
+  const pattern = known.standards.find((s) => s.id === typed.standard)?.domain
   return (
     <form
       className="grid gap-3 mt-3"
@@ -99,7 +100,11 @@ function Form({ known, onClose }: { known: Beginning; onClose: () => void }) {
       {field('name', 'Name of the site', 'As people say it: Kelder Bridge surgery')}
       <div className="grid grid-cols-2 max-[480px]:grid-cols-1 gap-3">
         {field('block', 'Block', 'Proposed beside the other sites; prefixes with commas')}
-        {field('domain', 'Domain', 'Told to clients; may be empty')}
+        {field(
+          'domain',
+          'Domain',
+          pattern ? `Empty: ${pattern}, as the standard has it` : 'Told to clients; may be empty',
+        )}
         {field('timeZone', 'Time zone', 'For example Europe/London')}
         {field('code', 'Code', 'In the addresses of its pages; empty for one made of the name')}
       </div>

@@ -1,0 +1,305 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link } from 'react-router'
+import { api, call, problemOf, type Schemas } from '../api/client'
+import { useOptions } from '../api/queries'
+import { Alert } from '../parts/Alert'
+import { announce } from '../parts/announce'
+import { Field } from '../parts/Field'
+import { Mark } from '../parts/Kind'
+import { plural } from '../parts/plural'
+import { Window } from '../parts/Window'
+
+type Level = Schemas['LevelView']
+type Option = { code: number; value: string; always?: boolean }
+/** A window as it is typed: its ends are text until it is sent. */
+type Span = { use: 'infrastructure' | 'reserved' | 'dynamic'; from: string; to: string }
+
+const whole = /^-?\d{1,8}$/
+
+/** Changes a standard or a customer's options, with what becomes of each site shown before it is kept. */
+export function EditLevel({ level, onClose }: { level?: Level; onClose: () => void }) {
+  const client = useQueryClient()
+  const known = useOptions().data ?? []
+  const kind = level?.kind ?? 'standard'
+  const [name, setName] = useState(level?.standard.name ?? '')
+  const [domain, setDomain] = useState(level?.standard.domain ?? '')
+  const [options, setOptions] = useState<Option[]>(level?.standard.options ?? [])
+  const [windows, setWindows] = useState<Span[]>(
+    (level?.standard.windows ?? []).map((w) => ({ use: w.use, from: String(w.from), to: String(w.to) })),
+  )
+  const [at, setAt] = useState<string[]>()
+  const [touched, setTouched] = useState(false)
+  const path = { kind, id: level?.standard.id ?? 'new' } as const
+  const entry = {
+    version: level?.version ?? 0,
+    name,
+    domain: domain || undefined,
+    options,
+    windows: windows.map((w) => ({ use: w.use, from: Number(w.from), to: Number(w.to) })),
+  }
+  const unread = windows.findIndex((w) => !whole.test(w.from.trim()) || !whole.test(w.to.trim()))
+  const preview = useMutation({
+    mutationFn: () => call(api.POST('/api/levels/{kind}/{id}/preview', { params: { path }, body: entry })),
+    onSuccess: (v) => {
+      setAt(v.sites.filter((s) => s.words.length > 0).map((s) => s.code))
+    },
+  })
+  const keep = useMutation({
+    mutationFn: () => call(api.PUT('/api/levels/{kind}/{id}', { params: { path }, body: { ...entry, at: at ?? [] } })),
+    onSuccess: async (v) => {
+      announce(`Kept; ${plural(v.orders.length, 'work order', 'work orders')} opened`)
+      await Promise.all(
+        ['standards', 'orders', 'sites', 'beginning', 'view'].map((k) => client.invalidateQueries({ queryKey: [k] })),
+      )
+    },
+  })
+  const typed =
+    <T,>(set: (v: T) => void) =>
+    (v: T) => {
+      set(v)
+      setTouched(true)
+      preview.reset()
+    }
+  const error = preview.error ?? keep.error
+  const problem = error ? problemOf(error) : undefined
+  const fault = (n: string) => problem?.fields[n]
+  const toOptions = typed(setOptions)
+  const toWindows = typed(setWindows)
+  const becomes = preview.data?.sites ?? []
+  const changing = becomes.filter((s) => s.words.length > 0)
+  if (keep.data)
+    return (
+      <Window title={`${name} is kept`} open onClose={onClose} wide>
+        {keep.data.orders.length === 0 ? (
+          <p className="mt-2">
+            No work order was opened. Sites with another form of it say so, with the way to take it.
+          </p>
+        ) : (
+          <ul className="mt-2" aria-label="Work orders that were opened">
+            {keep.data.orders.map((o) => (
+              <li key={o.id} className="py-1">
+                <Link className="hover:underline" to={`/orders/${o.id}`}>
+                  {o.name} at {o.title}
+                </Link>
+              </li>
+            ))}
+          </ul>
+        )}
+        <span className="flex justify-end mt-4">
+          <button className="btn btn-next" onClick={onClose}>
+            Close
+          </button>
+        </span>
+      </Window>
+    )
+  return (
+    <Window
+      title={level ? `Change ${level.standard.name}` : 'Add a standard'}
+      open
+      onClose={onClose}
+      wide="full"
+      filled={touched}
+    >
+      <form
+        className="grid gap-3 mt-3"
+        aria-label="Level"
+        onSubmit={(e) => {
+          e.preventDefault()
+          if (unread >= 0) return
+          if (preview.data) keep.mutate()
+          else preview.mutate()
+        }}
+      >
+        <div className="grid min-[700px]:grid-cols-2 gap-3">
+          <Field
+            label="Name"
+            value={name}
+            error={fault('name')}
+            autoFocus
+            onChange={(e) => typed(setName)(e.target.value)}
+          />
+          {kind === 'standard' && (
+            <Field
+              label="Domain of a new site"
+              hint="{code} stands for the site's code, for example {code}.larkrise.example"
+              mono
+              value={domain}
+              error={fault('domain')}
+              onChange={(e) => typed(setDomain)(e.target.value)}
+            />
+          )}
+        </div>
+        {kind === 'standard' && (
+          <fieldset>
+            <legend className="text-[12.5px] font-[650] text-ink-2">
+              Windows, counted from a network’s first address; negative numbers count back from its end
+            </legend>
+            {windows.map((w, n) => {
+              const set = (to: Partial<Span>) => toWindows(windows.map((o, k) => (k === n ? { ...o, ...to } : o)))
+              return (
+                <div key={n} className="flex flex-wrap items-center gap-2 mt-1.5">
+                  <select
+                    aria-label={`Use of window ${n + 1}`}
+                    className="field !w-[150px]"
+                    value={w.use}
+                    onChange={(e) => set({ use: e.target.value as Span['use'] })}
+                  >
+                    <option>infrastructure</option>
+                    <option>reserved</option>
+                    <option>dynamic</option>
+                  </select>
+                  <Offset label={`First of window ${n + 1}`} value={w.from} onChange={(from) => set({ from })} /> to
+                  <Offset label={`Last of window ${n + 1}`} value={w.to} onChange={(to) => set({ to })} />
+                  <button
+                    type="button"
+                    className="btn !h-[28px]"
+                    aria-label={`Remove window ${n + 1}`}
+                    onClick={() => toWindows(windows.filter((_, k) => k !== n))}
+                  >
+                    Remove
+                  </button>
+                  {(n === unread || fault(`windows[${n}]`)) && (
+                    <span role="alert" className="text-cinnabar-ink">
+                      {n === unread ? 'type two whole numbers, for example 20 and -2' : fault(`windows[${n}]`)}
+                    </span>
+                  )}
+                </div>
+              )
+            })}
+            <button
+              type="button"
+              className="btn !h-[28px] mt-2"
+              onClick={() => toWindows([...windows, { use: 'dynamic', from: '60', to: '-2' }])}
+            >
+              Add a window
+            </button>
+          </fieldset>
+        )}
+        <fieldset>
+          <legend className="text-[12.5px] font-[650] text-ink-2">Options told to clients</legend>
+          {options.map((o, n) => {
+            const set = (to: Partial<Option>) => toOptions(options.map((was, k) => (k === n ? { ...was, ...to } : was)))
+            const about = known.find((k) => k.code === o.code)
+            return (
+              <div key={n} className="flex flex-wrap items-center gap-2 mt-1.5">
+                <select
+                  aria-label={`Option ${n + 1}`}
+                  className="field !w-[250px]"
+                  value={o.code}
+                  onChange={(e) => set({ code: Number(e.target.value) })}
+                >
+                  {known.map((k) => (
+                    <option key={k.code} value={k.code}>
+                      {k.code} {k.name}
+                    </option>
+                  ))}
+                </select>
+                <input
+                  aria-label={`Value of option ${n + 1}`}
+                  className="field mono !w-[300px]"
+                  placeholder={about?.example}
+                  value={o.value}
+                  onChange={(e) => set({ value: e.target.value })}
+                />
+                <button
+                  type="button"
+                  className="btn !h-[28px]"
+                  aria-label={`Remove option ${n + 1}`}
+                  onClick={() => toOptions(options.filter((_, k) => k !== n))}
+                >
+                  Remove
+                </button>
+                {fault(`options[${n}]`) && <span className="text-cinnabar-ink">{fault(`options[${n}]`)}</span>}
+              </div>
+            )
+          })}
+          <button
+            type="button"
+            className="btn !h-[28px] mt-2"
+            onClick={() =>
+              toOptions([
+                ...options,
+                { code: known.find((k) => !options.some((o) => o.code === k.code))?.code ?? 51, value: '' },
+              ])
+            }
+          >
+            Add an option
+          </button>
+        </fieldset>
+        <Alert>{problem?.message}</Alert>
+        {preview.data && (
+          <section aria-label="What becomes of each site" role="status">
+            <h2>
+              {changing.length === 0
+                ? level
+                  ? 'No site is changed by it'
+                  : 'No site follows it yet'
+                : `What becomes of ${plural(changing.length, 'site', 'sites')}`}
+            </h2>
+            <ul className="mt-1 max-h-[30vh] overflow-auto" tabIndex={0} aria-label="Sites">
+              {becomes.map((s) => (
+                <li key={s.code} className="py-1.5 border-b border-seam-2">
+                  <label className="flex gap-2">
+                    <input
+                      type="checkbox"
+                      checked={at?.includes(s.code) ?? false}
+                      disabled={s.words.length === 0}
+                      onChange={(e) => {
+                        const on = e.target.checked
+                        setAt((was) => (on ? [...(was ?? []), s.code] : (was ?? []).filter((c) => c !== s.code)))
+                      }}
+                    />
+                    <b className="font-semibold">{s.name}</b>
+                    <span className="text-ink-2">
+                      {s.words.length === 0
+                        ? 'has it so already'
+                        : `${s.moving} of ${plural(s.known, 'known client')} told something else`}
+                    </span>
+                  </label>
+                  {s.words.map((w) => (
+                    <p key={w} className="pl-6 [overflow-wrap:anywhere]">
+                      {w}
+                    </p>
+                  ))}
+                  {s.added.map((f) => (
+                    <p key={f.id} className="pl-6">
+                      <Mark severity={f.severity} /> {f.title}
+                    </p>
+                  ))}
+                </li>
+              ))}
+            </ul>
+          </section>
+        )}
+        <span className="flex flex-wrap justify-end gap-2">
+          <button type="button" className="btn" onClick={onClose}>
+            Cancel
+          </button>
+          {preview.data ? (
+            <button className="btn btn-next" disabled={keep.isPending}>
+              {at && at.length > 0 ? `Keep it, and open ${plural(at.length, 'work order', 'work orders')}` : 'Keep it'}
+            </button>
+          ) : (
+            <button className="btn btn-next" disabled={preview.isPending}>
+              {preview.isPending ? 'Working it out' : 'See what becomes of each site'}
+            </button>
+          )}
+        </span>
+      </form>
+    </Window>
+  )
+}
+
+function Offset({ label, value, onChange }: { label: string; value: string; onChange: (text: string) => void }) {
+  return (
+    <input
+      inputMode="numeric"
+      aria-label={label}
+      aria-invalid={whole.test(value.trim()) ? undefined : true}
+      className="field mono !w-[90px]"
+      value={value}
+      onChange={(e) => onChange(e.target.value)}
+    />
+  )
+}
