@@ -120,7 +120,7 @@ func (r *reader) takeInterface(h Held, i yang.Interface) error {
 		}
 		d.Interfaces[at] = now
 	}
-	r.networks(Held{h.Device, yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{i}}}})
+	r.networks(Held{Device: h.Device, Config: yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{i}}}})
 	r.uplinks(h)
 	return nil
 }
@@ -142,7 +142,7 @@ func (r *reader) takeRelay(h Held, relay yang.Relay) error {
 func (r *reader) takePool(h Held, p yang.Pool) {
 	was, had := r.Pool(p.ID)
 	r.Pools = slices.DeleteFunc(slices.Clone(r.Pools), func(o site.Pool) bool { return o.ID == p.ID })
-	alone := Held{h.Device, yang.Config{DHCP: yang.DHCPServer{Pool: []yang.Pool{p}}}}
+	alone := Held{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Pool: []yang.Pool{p}}}}
 	for _, i := range h.Config.Interfaces.Interface {
 		if i.Name == p.Interface {
 			alone.Config.Interfaces.Interface = []yang.Interface{i}
@@ -195,7 +195,7 @@ func (r *reader) takeReservation(h Held, held yang.Reservation) {
 		was = r.Reservations[at]
 		r.Reservations = slices.Delete(slices.Clone(r.Reservations), at, at+1)
 	}
-	r.reservations(Held{h.Device, yang.Config{DHCP: yang.DHCPServer{Reservation: []yang.Reservation{held}}}})
+	r.reservations(Held{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Reservation: []yang.Reservation{held}}}})
 	if was == nil {
 		return
 	}
@@ -211,7 +211,7 @@ func (r *reader) takeReservation(h Held, held yang.Reservation) {
 func (r *reader) takeClass(h Held, k yang.Class) {
 	r.VendorClasses = slices.DeleteFunc(slices.Clone(r.VendorClasses),
 		func(o site.VendorClass) bool { return o.ID == k.ID })
-	r.classes(Held{h.Device, yang.Config{DHCP: yang.DHCPServer{Class: []yang.Class{k}}}})
+	r.classes(Held{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Class: []yang.Class{k}}}})
 }
 
 // takeResolver reads the settings of a resolver anew. Its zones stay as they are.
@@ -237,7 +237,7 @@ func (r *reader) takeZone(h Held, held yang.Zone) {
 	at := slices.IndexFunc(r.Zones, func(o site.Zone) bool { return o.Side == site.Inside && o.Name == held.Name })
 	if at < 0 || !known {
 		if known {
-			r.zones(Held{h.Device, yang.Config{Resolver: yang.Resolver{Zone: []yang.Zone{held}}}}, d)
+			r.zones(Held{Device: h.Device, Config: yang.Config{Resolver: yang.Resolver{Zone: []yang.Zone{held}}}}, d)
 		}
 		return
 	}

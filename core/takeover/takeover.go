@@ -19,6 +19,7 @@ import (
 type Held struct {
 	Device string // id
 	Config yang.Config
+	Links  []yang.LinkNeighbor // what its ports hear of the other ends of their cables
 }
 
 // Left is something that a device holds and that was not read into the site.
@@ -36,6 +37,9 @@ func Site(base *site.Site, held []Held) (*site.Site, []Left) {
 	r := &reader{Site: &copied, left: []Left{}}
 	for _, h := range held {
 		r.interfaces(h)
+	}
+	for _, h := range held {
+		r.cables(h)
 	}
 	for _, h := range held {
 		r.networks(h)
@@ -141,6 +145,39 @@ func (r *reader) interfaceOf(h Held, i yang.Interface) site.Interface {
 		r.leave(h.Device, i.Name, "it is switched off there, and a push switches it on")
 	}
 	return now
+}
+
+// cables reads which ports are joined, as far as the devices hear each other. What is at the other end and no device of
+// the site is listed.
+func (r *reader) cables(h Held) {
+	for _, l := range h.Links {
+		own, near := r.port(func(d site.Device) bool { return d.ID == h.Device }, l.Interface)
+		_, far := r.port(func(d site.Device) bool { return strings.EqualFold(d.Name, l.SystemName) }, l.PortID)
+		switch {
+		case near == nil:
+		case far == nil:
+			r.leave(h.Device, "the cable of "+near.Name,
+				"at its other end is %s of %s, which this site does not have", l.PortID, l.SystemName)
+		case near.Peer == "" && far.Peer == "" && own != "" && near.ID != far.ID:
+			near.Peer = far.ID
+		}
+	}
+}
+
+// port is a port of a device by their names, to be written to.
+func (r *reader) port(of func(site.Device) bool, name string) (device string, i *site.Interface) {
+	for k := range r.Devices {
+		d := &r.Devices[k]
+		if !of(*d) {
+			continue
+		}
+		for n := range d.Interfaces {
+			if d.Interfaces[n].Name == name {
+				return d.ID, &d.Interfaces[n]
+			}
+		}
+	}
+	return "", nil
 }
 
 func kindOf(i yang.Interface) string {

@@ -127,3 +127,33 @@ func pretty(t *testing.T, v any) string {
 	require.NoError(t, err)
 	return string(raw)
 }
+
+// Ports are joined as their devices hear each other; what is at the other end and not at the site is listed.
+func TestCablesAreReadFromBothEnds(t *testing.T) {
+	was, empty, held := wiped("kelder-bridge")
+	joined := 0
+	for i := range held {
+		for _, d := range was.Devices {
+			for _, f := range d.Interfaces {
+				if far, peer, ok := was.Interface(f.Peer); ok && d.ID == held[i].Device {
+					held[i].Links = append(held[i].Links, yang.LinkNeighbor{Interface: f.Name, SystemName: far.Name,
+						PortID: peer.Name})
+					joined++
+				}
+			}
+		}
+	}
+	require.Positive(t, joined)
+	held[0].Links = append(held[0].Links, yang.LinkNeighbor{Interface: "p2", SystemName: "nas", PortID: "eth0"})
+	now, left := takeover.Site(empty, held)
+	found := 0
+	for _, d := range now.Devices {
+		for _, f := range d.Interfaces {
+			if f.Peer != "" {
+				found++
+			}
+		}
+	}
+	assert.Equal(t, joined, found)
+	assert.True(t, slices.ContainsFunc(left, func(l takeover.Left) bool { return l.What == "the cable of p2" }))
+}

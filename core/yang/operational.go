@@ -24,6 +24,9 @@ type Operational struct {
 	Stations struct {
 		Station []Station `json:"station,omitempty"`
 	} `json:"lithos-config:stations"`
+	Links struct {
+		Neighbor []LinkNeighbor `json:"neighbor,omitempty"`
+	} `json:"lithos-config:links"`
 	Wires struct {
 		Wire []Wire `json:"wire,omitempty"`
 	} `json:"lithos-config:wires"`
@@ -75,6 +78,13 @@ type HeardServer struct {
 	MAC       address.MAC `json:"hw-address,omitzero"`
 	Interface string      `json:"interface"`
 	Last      time.Time   `json:"last"`
+}
+
+// LinkNeighbor is what a port hears of the device at the other end of its cable (IEEE 802.1AB).
+type LinkNeighbor struct {
+	Interface  string `json:"interface"`
+	SystemName string `json:"system-name"`
+	PortID     string `json:"port-id"`
 }
 
 // Wire is the UDP endpoints that carry DHCP messages of one interface: what its network

@@ -419,6 +419,12 @@ type DeviceInput struct {
 
 // beginOperations are how a site and its devices begin.
 func (s *server) beginOperations(api huma.API) {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/accounts", "kept-accounts",
+		"The accounts that devices of the site's customer are reached with"),
+		func(ctx context.Context, in *SiteInput) (*body[[]watch.KeptAccount], error) {
+			v, err := s.work.KeptAccounts(ctx, in.Site)
+			return answer(s, v, err)
+		})
 	huma.Register(api, op(http.MethodGet, "/api/beginning", "beginning", "What a new site may begin with"),
 		func(ctx context.Context, _ *none) (*body[*fleet.Beginning], error) {
 			v, err := s.work.Beginning(ctx)
@@ -461,6 +467,18 @@ func (s *server) beginOperations(api huma.API) {
 			}
 		}) (*body[*work.TakenOver], error) {
 			v, err := s.work.TakeOver(ctx, who(ctx), in.Order, in.Body.Version)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/safe-fixes", "safe-fixes",
+		"The fixes of a draft's findings that tell no known client anything else; with apply they are made, as one step"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Body struct {
+				Version int32 `json:"version"`
+				Apply   bool  `json:"apply"`
+			}
+		}) (*body[*work.SafeFixes], error) {
+			v, err := s.work.SafeFixes(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Apply)
 			return answer(s, v, err)
 		})
 	takeIn := op(http.MethodPost, "/api/orders/{order}/take-in/preview", "preview-take-in",

@@ -184,9 +184,27 @@ func (o Options) start(
 	d, err := standin.Start(standin.Config{
 		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
 		Password: password,
-		Secrets:  secrets, State: state, Log: o.Log,
+		Secrets:  secrets, Links: links(doc, dev), State: state, Log: o.Log,
 	})
 	return d, password, err
+}
+
+// links is what the ports of a device hear of those at the other ends of their cables.
+func links(doc *site.Site, dev site.Device) []yang.LinkNeighbor {
+	var out []yang.LinkNeighbor
+	for _, d := range doc.Devices {
+		for _, i := range d.Interfaces {
+			other, far, ok := doc.Interface(i.Peer)
+			switch {
+			case !ok:
+			case d.ID == dev.ID:
+				out = append(out, yang.LinkNeighbor{Interface: i.Name, SystemName: other.Name, PortID: far.Name})
+			case other.ID == dev.ID:
+				out = append(out, yang.LinkNeighbor{Interface: far.Name, SystemName: d.Name, PortID: i.Name})
+			}
+		}
+	}
+	return out
 }
 
 // before gives the lines of a site what they had in the day before, where nothing is known of them.

@@ -199,6 +199,10 @@ func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
 		l := &o.DHCP.Lease[i]
 		l.HostName, l.Pool, l.State = clean(l.HostName), clean(l.Pool), clean(l.State)
 	}
+	for i := range o.Links.Neighbor {
+		l := &o.Links.Neighbor[i]
+		l.Interface, l.SystemName, l.PortID = clean(l.Interface), clean(l.SystemName), clean(l.PortID)
+	}
 	for i := range o.DHCP.Heard {
 		o.DHCP.Heard[i].Interface = clean(o.DHCP.Heard[i].Interface)
 	}

@@ -23,6 +23,7 @@ type Access struct {
 	URL         string
 	Account     string
 	Sealed      []byte // the password, encrypted
+	Shared      string // id of the credential that signs in here and at others; empty for an account of its own
 	Fingerprint []byte // of its certificate
 	ReadAt      *time.Time
 	Problem     string

@@ -2,8 +2,10 @@ package people
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -95,6 +97,12 @@ func (s *Service) PutAccess(ctx context.Context, by, siteID, deviceID string, a 
 // stored and never returned.
 func (s *Service) KeepAccess(ctx context.Context, by act.Technician, doc *site.Site, d site.Device,
 	a device.Access) error {
+	return s.keepAccess(ctx, by, doc, d, a, nil)
+}
+
+// keepAccess keeps how a device is reached; shared gives the credential that it signs in with, nil for its own account.
+func (s *Service) keepAccess(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access,
+	shared func(q *gen.Queries) (string, error)) error {
 	if err := a.Check(); err != nil {
 		return act.Refuse(act.Invalid, "%s", err)
 	}
@@ -103,11 +111,43 @@ func (s *Service) KeepAccess(ctx context.Context, by act.Technician, doc *site.S
 		return err
 	}
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		put := gen.PutAccessParams{SiteID: doc.ID, DeviceID: d.ID, Url: a.URL, Account: a.Account, Secret: sealed,
+			Fingerprint: a.Fingerprint}
+		says := "Reached at " + a.URL + " as " + a.Account
+		if shared != nil {
+			id, err := shared(q)
+			if err != nil {
+				return err
+			}
+			put.Shared, put.Secret = id, []byte{}
+			says += ", which other devices use as well"
+		}
 		return errors.Join(
-			q.PutAccess(ctx, gen.PutAccessParams{SiteID: doc.ID, DeviceID: d.ID, Url: a.URL, Account: a.Account,
-				Secret: sealed, Fingerprint: a.Fingerprint}),
-			act.Record(ctx, q, by, "device-access", d.Name+" of "+doc.Name, "Reached at "+a.URL+" as "+a.Account),
+			q.PutAccess(ctx, put), q.ForgetUnusedCredentials(ctx),
+			act.Record(ctx, q, by, "device-access", d.Name+" of "+doc.Name, says),
 		)
+	})
+}
+
+// KeepShared records that a device signs in with the account of another: from then on the two have one credential, which
+// is replaced at once for both.
+func (s *Service) KeepShared(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access,
+	siteID, deviceID string) error {
+	return s.keepAccess(ctx, by, doc, d, a, func(q *gen.Queries) (string, error) {
+		return q.ShareAccess(ctx, gen.ShareAccessParams{ID: "cred-" + strings.ToLower(rand.Text()[:12]), SiteID: siteID,
+			DeviceID: deviceID})
+	})
+}
+
+// ReplaceShared replaces the account and the password of a credential, for every device that uses it.
+func (s *Service) ReplaceShared(ctx context.Context, by act.Technician, id, account, password string) error {
+	sealed, err := s.vault.Seal(password)
+	if err != nil {
+		return err
+	}
+	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		return errors.Join(q.ChangeCredential(ctx, gen.ChangeCredentialParams{ID: id, Account: account, Secret: sealed}),
+			act.Record(ctx, q, by, "device-access", "the account "+account, "Replaced for every device that uses it"))
 	})
 }
 

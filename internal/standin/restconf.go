@@ -53,14 +53,14 @@ func (d *Device) authorised(next http.Handler) http.Handler {
 		if d.faults.SilentAt != "" && strings.HasSuffix(r.URL.Path, "/lithos-config:"+d.faults.SilentAt) {
 			d.faults.Unreachable = true
 		}
-		cut := d.faults.Unreachable
+		cut, own := d.faults.Unreachable, d.config.Password
 		d.mu.Unlock()
 		if cut {
 			panic(http.ErrAbortHandler)
 		}
 		account, password, _ := r.BasicAuth()
 		same := subtle.ConstantTimeCompare([]byte(account),
-			[]byte(d.config.Account)) & subtle.ConstantTimeCompare([]byte(password), []byte(d.config.Password))
+			[]byte(d.config.Account)) & subtle.ConstantTimeCompare([]byte(password), []byte(own))
 		if same != 1 {
 			w.Header().Set("WWW-Authenticate", `Basic realm="device"`)
 			refuse(w, http.StatusUnauthorized, "access-denied", "The account or password is wrong.")
@@ -153,6 +153,7 @@ func (d *Device) operational() yang.Operational {
 	for mac, port := range d.learnt {
 		o.Stations.Station = append(o.Stations.Station, yang.Station{MAC: mac, Interface: port})
 	}
+	o.Links.Neighbor = d.config.Links
 	for name, wire := range d.wires {
 		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.network.LocalAddr().String(),
 			Routed: wire.routed.LocalAddr().String()})

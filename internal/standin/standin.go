@@ -39,8 +39,9 @@ type Config struct {
 	Initial  yang.Config // what it holds when there is no state file yet
 	Account  string
 	Password string
-	Secrets  map[string]string // passwords it keeps from the start, by name
-	State    string            // file its startup configuration survives in, with its leases beside it; empty for none
+	Secrets  map[string]string   // passwords it keeps from the start, by name
+	Links    []yang.LinkNeighbor // what its ports hear of the devices at the other ends of their cables
+	State    string              // file its startup configuration survives in, with its leases beside it; empty for none
 	Log      *slog.Logger
 }
 
@@ -363,6 +364,13 @@ func (d *Device) rollBack() error {
 	was := d.aside.was
 	d.aside = nil
 	return d.apply(was)
+}
+
+// SetPassword gives the device's account another password, as somebody at its console does.
+func (d *Device) SetPassword(password string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.config.Password = password
 }
 
 // rewire opens an endpoint for every interface with an address and closes the rest.

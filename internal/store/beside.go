@@ -82,7 +82,10 @@ func accessOf(rows []gen.AccessOfSiteRow) []order.Access {
 		a := order.Access{
 			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret,
 			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem, ProblemAt: r.ProblemAt, Programs: programs,
-			Drifted: int(r.Drifted), DriftedAt: r.DriftedAt,
+			Drifted: int(r.Drifted), DriftedAt: r.DriftedAt, Shared: r.Shared,
+		}
+		if r.Shared != "" {
+			a.Account, a.Sealed = r.SharedAccount, r.SharedSecret
 		}
 		var held yang.Config
 		if len(r.Held) > 0 && json.Unmarshal(r.Held, &held) == nil {
@@ -203,7 +206,8 @@ func (s *Store) Access(ctx context.Context, siteID string) ([]order.Access, erro
 
 // DropAccess forgets how a device is reached; n is 0 where nothing was known.
 func (s *Store) DropAccess(ctx context.Context, siteID, device string) (n int64, err error) {
-	return s.ForgetAccess(ctx, gen.ForgetAccessParams{SiteID: siteID, DeviceID: device})
+	n, err = s.ForgetAccess(ctx, gen.ForgetAccessParams{SiteID: siteID, DeviceID: device})
+	return n, errors.Join(err, s.ForgetUnusedCredentials(ctx))
 }
 
 // Heard reads what the devices of a site told of leases and neighbours.

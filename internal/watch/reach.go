@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -19,7 +20,8 @@ type Reaching struct {
 	Fingerprint string `json:"fingerprint,omitempty" maxLength:"200" doc:"SHA-256 of its certificate in hex, as it was fetched and compared"`
 	Account     string `json:"account,omitempty" maxLength:"200" doc:"the one there is when empty"`
 	Password    string `json:"password,omitempty" maxLength:"200" doc:"the one there is when empty"`
-	Like        string `json:"like,omitempty" maxLength:"64" doc:"instead of an account and a password: id of a device of the site whose are used"`
+	Like        string `json:"like,omitempty" maxLength:"64" doc:"instead of an account and a password: id of a device whose are used from then on, of this site or with the id of another of the customer before it and a slash"`
+	All         bool   `json:"all,omitempty" doc:"of an account that other devices use as well: whether it is replaced for all of them"`
 	Order       int64  `json:"order,omitempty" doc:"work order whose draft has the device"`
 }
 
@@ -85,7 +87,14 @@ func (s *Service) toReach(
 	a = device.Access{URL: strings.TrimSpace(r.URL), Account: r.Account, Password: r.Password}
 	kept := deviceID
 	if r.Like != "" {
-		kept, a.Account, a.Password = r.Like, "", ""
+		siteID, id := likeOf(sc.Site.ID, r.Like)
+		if err := s.sameCustomer(ctx, sc.Site, siteID); err != nil {
+			return nil, nil, a, err
+		}
+		if access, err = s.store.Access(ctx, siteID); err != nil {
+			return nil, nil, a, err
+		}
+		kept, a.Account, a.Password = id, "", ""
 	}
 	if was := order.On(access, kept); was != nil && a.Password == "" && (a.Account == "" || a.Account == was.Account) {
 		if a.Account, a.Password, err = s.devices.Opened(*was); err != nil {
@@ -111,6 +120,90 @@ func (s *Service) toReach(
 		return nil, nil, a, act.RefuseFields("The device was not asked", wrong)
 	}
 	return sc.Site, d, a, nil
+}
+
+// likeOf is the site and the device whose account is used: that of this site where no other is named.
+func likeOf(siteID, like string) (site, device string) {
+	if at, id, ok := strings.Cut(like, "/"); ok {
+		return at, id
+	}
+	return siteID, like
+}
+
+// sameCustomer refuses the account of a device of another customer.
+func (s *Service) sameCustomer(ctx context.Context, doc *site.Site, siteID string) error {
+	if siteID == doc.ID {
+		return nil
+	}
+	_, other, err := s.headOf(ctx, siteID)
+	if err == nil && other.Customer.ID != doc.Customer.ID {
+		err = act.Refuse(act.Invalid, "That device is of another customer. Type an account for this one.")
+	}
+	return err
+}
+
+// keptOf is how a device is reached until now; nil where it is not.
+func (s *Service) keptOf(ctx context.Context, siteID, deviceID string) (*order.Access, error) {
+	access, err := s.store.Access(ctx, siteID)
+	return order.On(access, deviceID), err
+}
+
+// replaceForAll replaces an account that several devices use, once each of them lets it in.
+func (s *Service) replaceForAll(ctx context.Context, by act.Technician, id string, a device.Access) error {
+	rows, err := s.store.AccessOfCredential(ctx, id)
+	if err != nil {
+		return err
+	}
+	var refused []string
+	for _, r := range rows {
+		driver := device.NewRESTCONF(device.Access{URL: r.Url, Account: a.Account, Password: a.Password,
+			Fingerprint: r.Fingerprint})
+		_, err := driver.Introduce(ctx)
+		driver.Close()
+		if err != nil {
+			refused = append(refused, fmt.Sprintf("%s of %s says: %s", r.DeviceID, r.Site, err))
+		}
+	}
+	if len(refused) > 0 {
+		return act.Refuse(act.Conflict, "Nothing was replaced: it is not let in everywhere. %s. Change it at those devices "+
+			"first, or give them an account of their own.", strings.Join(refused, "; "))
+	}
+	return s.devices.ReplaceShared(ctx, by, id, a.Account, a.Password)
+}
+
+// KeptAccount is an account that devices of a customer are reached with.
+type KeptAccount struct {
+	Like    string   `json:"like" doc:"what says, of another device, that it is used there too"`
+	Account string   `json:"account"`
+	At      []string `json:"at" doc:"the devices that use it, each with its site"`
+}
+
+// KeptAccounts lists the accounts that devices of a site's customer are reached with.
+func (s *Service) KeptAccounts(ctx context.Context, code string) ([]KeptAccount, error) {
+	sc, _, _, err := s.sites.At(ctx, code, 0)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.store.AccountsOfCustomer(ctx, sc.Customer.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := []KeptAccount{}
+	at := map[string]int{}
+	for _, r := range rows {
+		key := r.Shared
+		if key == "" {
+			key = r.SiteID + "/" + r.DeviceID
+		}
+		i, had := at[key]
+		if !had {
+			i = len(out)
+			at[key] = i
+			out = append(out, KeptAccount{Like: r.SiteID + "/" + r.DeviceID, Account: r.Account, At: []string{}})
+		}
+		out[i].At = append(out[i].At, r.DeviceID+" at "+r.Site)
+	}
+	return out, nil
 }
 
 // Introduce signs in to a device and says what it is; nothing is kept.
@@ -171,8 +264,25 @@ func (s *Service) KeepAccess(ctx context.Context, by act.Technician, code, devic
 	if _, err := driver.Introduce(ctx); err != nil {
 		return act.Refuse(act.Conflict, "Nothing was kept: %s.", err)
 	}
-	if err := s.devices.KeepAccess(ctx, by, doc, *d, a); err != nil {
+	switch was, err := s.keptOf(ctx, doc.ID, deviceID); {
+	case err != nil:
 		return err
+	case r.Like != "" || was != nil && was.Shared != "" && r.Account == "" && r.Password == "":
+		siteID, id := doc.ID, deviceID // what it shares already
+		if r.Like != "" {
+			siteID, id = likeOf(doc.ID, r.Like)
+		}
+		if err := s.devices.KeepShared(ctx, by, doc, *d, a, siteID, id); err != nil {
+			return err
+		}
+	case r.All && was != nil && was.Shared != "":
+		if err := s.replaceForAll(ctx, by, was.Shared, a); err != nil {
+			return err
+		}
+	default:
+		if err := s.devices.KeepAccess(ctx, by, doc, *d, a); err != nil {
+			return err
+		}
 	}
 	s.Observe(ctx, doc.ID)
 	return act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: code})
@@ -218,12 +328,13 @@ func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.
 			return nil, nil, err
 		}
 		c, _, err := driver.Read(ctx)
+		o, errNow := driver.Observe(ctx)
 		driver.Close()
-		if err != nil {
+		if err = errors.Join(err, errNow); err != nil {
 			return nil, nil, act.Refuse(act.Conflict, "Nothing was read: %s says: %s.", d.Name,
 				strings.TrimSuffix(err.Error(), "."))
 		}
-		held, names = append(held, takeover.Held{Device: d.ID, Config: c}), append(names, d.Name)
+		held, names = append(held, takeover.Held{Device: d.ID, Config: c, Links: o.Links.Neighbor}), append(names, d.Name)
 	}
 	if len(held) == 0 {
 		return nil, nil, act.Refuse(act.Conflict, "Lithos reaches no device of this site yet; say how one is reached.")

@@ -42,6 +42,11 @@ type Devices interface {
 	Opened(order.Access) (account, password string, err error)
 	// KeepAccess records how a device is reached, with who did it.
 	KeepAccess(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access) error
+	// KeepShared records how a device is reached, with the account of another.
+	KeepShared(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access,
+		siteID, deviceID string) error
+	// ReplaceShared replaces an account that several devices use.
+	ReplaceShared(ctx context.Context, by act.Technician, id, account, password string) error
 	// Account is the account that makes keys of an outside zone.
 	Account(ctx context.Context, siteID string, z site.Zone) (transfer.Account, error)
 }

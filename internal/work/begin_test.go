@@ -1,6 +1,7 @@
 package work_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -279,4 +281,70 @@ func TestSheetIsTakenAway(t *testing.T) {
 	told, err := o.Audited(ctx, time.Time{}, "site-exported", "", "", 10)
 	require.NoError(t, err)
 	assert.Len(t, told, 2)
+}
+
+// One account serves devices of several sites of a customer: it is replaced once for all of them, and only when each lets
+// it in. It is no account for another customer's devices.
+func TestOneAccountForSeveralDevices(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	reach := func(code, device string) watch.Reaching {
+		d := o.devices.ByID[device]
+		return watch.Reaching{URL: d.URL, Fingerprint: watch.Colons(d.Fingerprint)}
+	}
+	other := reach("hallin-road", "dev-hallin-gw")
+	other.Like = "site-kelder-bridge/dev-gw-1"
+	err := o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other)
+	require.ErrorContains(t, err, "password is wrong", "each stand-in has a password of its own")
+	o.devices.ByID["dev-hallin-gw"].SetPassword(o.passwordOf("site-kelder-bridge", "dev-gw-1"))
+	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other))
+	kept, err := o.KeptAccounts(ctx, "hallin-road")
+	require.NoError(t, err)
+	shared := slices.IndexFunc(kept, func(k watch.KeptAccount) bool { return len(k.At) == 2 })
+	require.GreaterOrEqual(t, shared, 0, "%v", kept)
+
+	fresh := reach("hallin-road", "dev-hallin-gw")
+	fresh.Account, fresh.Password, fresh.All = "lithos", "slate-and-rain", true
+	o.devices.ByID["dev-hallin-gw"].SetPassword(fresh.Password)
+	require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", fresh), "dev-gw-1 of Kelder")
+	o.devices.ByID["dev-gw-1"].SetPassword(fresh.Password)
+	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", fresh))
+	assert.Equal(t, "slate-and-rain", o.passwordOf("site-kelder-bridge", "dev-gw-1"))
+	moved := reach("hallin-road", "dev-hallin-gw")
+	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", moved), "the one there is")
+	assert.Equal(t, "slate-and-rain", o.passwordOf("site-hallin-road", "dev-hallin-gw"))
+
+	stranger := reach("the-yard", "dev-yard-gw")
+	stranger.Like = "site-kelder-bridge/dev-gw-1"
+	require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, "the-yard", "dev-yard-gw", stranger), "another customer")
+}
+
+// passwordOf is the password that a device is reached with.
+func (o *office) passwordOf(siteID, device string) string {
+	access, err := o.Store.Access(o.t.Context(), siteID)
+	require.NoError(o.t, err)
+	_, password, err := o.Opened(*order.On(access, device))
+	require.NoError(o.t, err)
+	return password
+}
+
+// The fixes that tell no known client anything else are made in one step; others are left to somebody.
+func TestSafeFixes(t *testing.T) {
+	o := open(t)
+	id := o.at("kelder-bridge")
+	before, err := o.SafeFixes(t.Context(), o.mk, id, o.version(id), false)
+	require.NoError(t, err)
+	doc := scenario.Site("kelder-bridge")
+	d, err := o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	require.Equal(t, len(d.Scene.Findings), len(before.Fixes)+before.Left)
+	o.edit(id, draft.Change{Entries: []edit.Entry{{Kind: "exclusion", New: true, In: "pool:pool-clinic",
+		Fields: map[string]string{"range": "10.84.16.1", "reason": "nothing"}}}})
+	found, err := o.SafeFixes(t.Context(), o.mk, id, o.version(id), true)
+	require.NoError(t, err)
+	assert.Len(t, found.Fixes, len(before.Fixes)+1, "%v", found)
+	d, err = o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Len(t, d.Steps, 2)
+	assert.Len(t, d.Doc().Reservations, len(doc.Reservations))
 }

@@ -2,8 +2,11 @@ package work
 
 import (
 	"context"
+	"time"
 
+	"lithos/core/check"
 	"lithos/core/edit"
+	"lithos/core/rehearse"
 	"lithos/core/takeover"
 	"lithos/internal/act"
 	"lithos/internal/draft"
@@ -14,6 +17,8 @@ type TakenOver struct {
 	Read  []string        `json:"read" doc:"names of the devices that were read"`
 	Steps int             `json:"steps" doc:"how many parts were added or changed"`
 	Left  []takeover.Left `json:"left" doc:"what was not read into the site, with why"`
+	// Leases is how many leases and neighbours the devices tell of: they are under Seen, and never part of a draft.
+	Leases int `json:"leases"`
 }
 
 // TakeOver reads the devices of a site that Lithos reaches into a draft, as one step: what they hold and the draft does
@@ -29,10 +34,74 @@ func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, 
 	}
 	now, left := takeover.Site(d.Doc(), held)
 	out := &TakenOver{Read: names, Left: left}
+	s.Observe(ctx, d.Order.SiteID)
+	heard, err := s.Store.Heard(ctx, d.Order.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	out.Leases = len(heard)
 	edits := edit.Between(d.Doc(), now)
 	if out.Steps = len(edits); out.Steps == 0 {
 		return out, nil
 	}
 	_, err = s.Edit(ctx, by, order, draft.Change{Version: version, Edits: edits}, nil)
+	return out, err
+}
+
+// SafeFix is the fix of a finding that tells no known client anything else and brings no other finding.
+type SafeFix struct {
+	Title string `json:"title" doc:"of the finding"`
+	Fix   string `json:"fix"`
+}
+
+// SafeFixes are those of a draft.
+type SafeFixes struct {
+	Fixes []SafeFix `json:"fixes"`
+	Left  int       `json:"left" doc:"findings that have no such fix"`
+}
+
+// mostTried is how many fixes are tried: each is rehearsed.
+const mostTried = 60
+
+// SafeFixes finds the fixes of a draft's findings that tell no known client anything else and bring no other finding.
+// With apply they are made, as one step.
+func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, version int32, apply bool) (*SafeFixes, error) {
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	heard, err := s.Store.Heard(ctx, d.Order.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	out := &SafeFixes{Fixes: []SafeFix{}}
+	leases := rehearse.LeasesOf(d.Doc(), heard, time.Now())
+	sc := d.Scene
+	var edits []edit.Edit
+	for i, f := range d.Scene.Findings {
+		if f.Fix == nil || f.Other != nil || i >= mostTried {
+			out.Left++
+			continue
+		}
+		doc, err := edit.Apply(sc.Site, f.Fix.Edits...)
+		if err != nil { // another fix has changed what this one was for
+			out.Left++
+			continue
+		}
+		after := sc.After(doc, f.Fix.Edits)
+		report, err := rehearse.Run(time.Now(), sc.Site, doc, leases, func(rehearse.Client) error { return ctx.Err() })
+		if err != nil {
+			return nil, err
+		}
+		if report.Moving > 0 || len(check.Added(sc.Findings, after.Findings)) > 0 {
+			out.Left++
+			continue
+		}
+		sc, edits = after, append(edits, f.Fix.Edits...)
+		out.Fixes = append(out.Fixes, SafeFix{f.Title, f.Fix.Title})
+	}
+	if apply && len(edits) > 0 {
+		_, err = s.Edit(ctx, by, id, draft.Change{Version: version, Edits: edits}, nil)
+	}
 	return out, err
 }

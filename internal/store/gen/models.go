@@ -21,6 +21,12 @@ type Audit struct {
 	Says         string
 }
 
+type Credential struct {
+	ID      string
+	Account string
+	Secret  []byte
+}
+
 type DeviceAccess struct {
 	SiteID      string
 	DeviceID    string
@@ -36,6 +42,7 @@ type DeviceAccess struct {
 	Others      int32
 	DriftedAt   *time.Time
 	ProblemAt   *time.Time
+	Shared      string
 }
 
 type DeviceConfig struct {

@@ -12,27 +12,30 @@ import (
 )
 
 const AccessOfSite = `-- name: AccessOfSite :many
-SELECT a.site_id, a.device_id, a.url, a.account, a.secret, a.fingerprint, a.read_at, a.problem, a.tried_at, a.programs, a.drifted, a.others, a.drifted_at, a.problem_at, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
+SELECT a.site_id, a.device_id, a.url, a.account, a.secret, a.fingerprint, a.read_at, a.problem, a.tried_at, a.programs, a.drifted, a.others, a.drifted_at, a.problem_at, a.shared, coalesce(k.account, '') AS shared_account, k.secret AS shared_secret, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
     ORDER BY c.id DESC LIMIT 1) AS held
-FROM device_access a WHERE a.site_id = $1 ORDER BY a.device_id
+FROM device_access a LEFT JOIN credential k ON k.id = a.shared WHERE a.site_id = $1 ORDER BY a.device_id
 `
 
 type AccessOfSiteRow struct {
-	SiteID      string
-	DeviceID    string
-	Url         string
-	Account     string
-	Secret      []byte
-	Fingerprint []byte
-	ReadAt      *time.Time
-	Problem     string
-	TriedAt     *time.Time
-	Programs    []byte
-	Drifted     int32
-	Others      int32
-	DriftedAt   *time.Time
-	ProblemAt   *time.Time
-	Held        []byte
+	SiteID        string
+	DeviceID      string
+	Url           string
+	Account       string
+	Secret        []byte
+	Fingerprint   []byte
+	ReadAt        *time.Time
+	Problem       string
+	TriedAt       *time.Time
+	Programs      []byte
+	Drifted       int32
+	Others        int32
+	DriftedAt     *time.Time
+	ProblemAt     *time.Time
+	Shared        string
+	SharedAccount string
+	SharedSecret  []byte
+	Held          []byte
 }
 
 func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]AccessOfSiteRow, error) {
@@ -59,6 +62,9 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]AccessOfSi
 			&i.Others,
 			&i.DriftedAt,
 			&i.ProblemAt,
+			&i.Shared,
+			&i.SharedAccount,
+			&i.SharedSecret,
 			&i.Held,
 		); err != nil {
 			return nil, err
@@ -97,7 +103,7 @@ func (q *Queries) CloseJournal(ctx context.Context, arg CloseJournalParams) (int
 }
 
 const CountSecrets = `-- name: CountSecrets :one
-SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM device_access) AS n
+SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM device_access) + (SELECT count(*) FROM credential) AS n
 `
 
 func (q *Queries) CountSecrets(ctx context.Context) (int32, error) {
@@ -144,7 +150,7 @@ func (q *Queries) ForgetAccess(ctx context.Context, arg ForgetAccessParams) (int
 }
 
 const ForgetAllSecrets = `-- name: ForgetAllSecrets :exec
-WITH gone AS (DELETE FROM secret) DELETE FROM device_access
+WITH gone AS (DELETE FROM secret), shared AS (DELETE FROM credential) DELETE FROM device_access
 `
 
 func (q *Queries) ForgetAllSecrets(ctx context.Context) error {
@@ -540,7 +546,7 @@ func (q *Queries) Notify(ctx context.Context, payload string) error {
 }
 
 const OneSecret = `-- name: OneSecret :one
-SELECT secret FROM device_access UNION ALL SELECT sealed FROM secret LIMIT 1
+SELECT secret FROM device_access UNION ALL SELECT sealed FROM secret UNION ALL SELECT secret FROM credential LIMIT 1
 `
 
 func (q *Queries) OneSecret(ctx context.Context) ([]byte, error) {
@@ -634,8 +640,8 @@ func (q *Queries) PushesByState(ctx context.Context) ([]PushesByStateRow, error)
 }
 
 const PutAccess = `-- name: PutAccess :exec
-INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint) VALUES ($1, $2, $3, $4, $5, $6)
-ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint
+INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint, shared) VALUES ($1, $2, $3, $4, $5, $6, $7)
+ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint, shared = excluded.shared
 `
 
 type PutAccessParams struct {
@@ -645,6 +651,7 @@ type PutAccessParams struct {
 	Account     string
 	Secret      []byte
 	Fingerprint []byte
+	Shared      string
 }
 
 func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
@@ -655,6 +662,7 @@ func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
 		arg.Account,
 		arg.Secret,
 		arg.Fingerprint,
+		arg.Shared,
 	)
 	return err
 }

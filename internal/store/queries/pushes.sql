@@ -76,16 +76,16 @@ FROM push p JOIN push_unverified u ON u.push_id = p.id LEFT JOIN technician t ON
 WHERE p.site_id = $1 AND p.state = 'landed' ORDER BY p.id, u.seq;
 
 -- name: PutAccess :exec
-INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint) VALUES ($1, $2, $3, $4, $5, $6)
-ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint;
+INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint, shared) VALUES ($1, $2, $3, $4, $5, $6, $7)
+ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint, shared = excluded.shared;
 
 -- name: ForgetAccess :execrows
 DELETE FROM device_access WHERE site_id = @site_id AND device_id = @device_id;
 
 -- name: AccessOfSite :many
-SELECT a.*, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
+SELECT a.*, coalesce(k.account, '') AS shared_account, k.secret AS shared_secret, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
     ORDER BY c.id DESC LIMIT 1) AS held
-FROM device_access a WHERE a.site_id = $1 ORDER BY a.device_id;
+FROM device_access a LEFT JOIN credential k ON k.id = a.shared WHERE a.site_id = $1 ORDER BY a.device_id;
 
 -- The sites whose devices are read, those that wait the longest first.
 -- name: SitesToRead :many
@@ -152,13 +152,13 @@ DELETE FROM secret s USING work_order o WHERE o.id = s.order_id AND o.state = 'd
 SELECT sealed FROM secret WHERE site_id = $1 AND name = $2;
 
 -- name: CountSecrets :one
-SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM device_access) AS n;
+SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM device_access) + (SELECT count(*) FROM credential) AS n;
 
 -- name: OneSecret :one
-SELECT secret FROM device_access UNION ALL SELECT sealed FROM secret LIMIT 1;
+SELECT secret FROM device_access UNION ALL SELECT sealed FROM secret UNION ALL SELECT secret FROM credential LIMIT 1;
 
 -- name: ForgetAllSecrets :exec
-WITH gone AS (DELETE FROM secret) DELETE FROM device_access;
+WITH gone AS (DELETE FROM secret), shared AS (DELETE FROM credential) DELETE FROM device_access;
 
 -- name: NeighborPrefixes :many
 SELECT s.id AS site_id, s.name AS site, p.part, p.name, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id

@@ -396,6 +396,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/safe-fixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The fixes of a draft's findings that tell no known client anything else; with apply they are made, as one step */
+        post: operations["safe-fixes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/take-in": {
         parameters: {
             query?: never;
@@ -563,6 +580,23 @@ export interface paths {
         put?: never;
         /** Add a site without networks and devices */
         post: operations["add-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The accounts that devices of the site's customer are reached with */
+        get: operations["kept-accounts"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1976,6 +2010,13 @@ export interface components {
             version: number;
             windows?: components["schemas"]["LevelWindow"][];
         };
+        KeptAccount: {
+            account: string;
+            /** @description the devices that use it, each with its site */
+            at: string[];
+            /** @description what says, of another device, that it is used there too */
+            like: string;
+        };
         KeptConfig: {
             /** Format: date-time */
             first: string;
@@ -2647,9 +2688,11 @@ export interface components {
         Reaching: {
             /** @description the one there is when empty */
             account?: string;
+            /** @description of an account that other devices use as well: whether it is replaced for all of them */
+            all?: boolean;
             /** @description SHA-256 of its certificate in hex, as it was fetched and compared */
             fingerprint?: string;
-            /** @description instead of an account and a password: id of a device of the site whose are used */
+            /** @description instead of an account and a password: id of a device whose are used from then on, of this site or with the id of another of the customer before it and a slash */
             like?: string;
             /**
              * Format: int64
@@ -2872,6 +2915,24 @@ export interface components {
             /** @enum {string} */
             state: "pass" | "fail" | "skip";
             value: string;
+        };
+        "Safe-fixesRequest": {
+            apply: boolean;
+            /** Format: int32 */
+            version: number;
+        };
+        SafeFix: {
+            fix: string;
+            /** @description of the finding */
+            title: string;
+        };
+        SafeFixes: {
+            fixes: components["schemas"]["SafeFix"][];
+            /**
+             * Format: int64
+             * @description findings that have no such fix
+             */
+            left: number;
         };
         Scene: {
             address?: string;
@@ -3161,6 +3222,8 @@ export interface components {
             name: string;
         };
         TakenOver: {
+            /** Format: int64 */
+            leases: number;
             /** @description what was not read into the site, with why */
             left: components["schemas"]["Left"][];
             /** @description names of the devices that were read */
@@ -4133,6 +4196,42 @@ export interface operations {
             };
         };
     };
+    "safe-fixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Safe-fixesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SafeFixes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "take-in": {
         parameters: {
             query?: never;
@@ -4555,6 +4654,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Place"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "kept-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptAccount"][];
                 };
             };
             /** @description Error */

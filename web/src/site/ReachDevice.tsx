@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, call, problemOf, type Schemas, type View } from '../api/client'
 import { Alert } from '../parts/Alert'
@@ -23,7 +23,14 @@ export function ReachDevice({
 }) {
   const client = useQueryClient()
   const path = { site, device: device.id }
-  const others = view.devices.filter((d) => d.reached && d.id !== device.id)
+  const accounts = useQuery({
+    queryKey: ['accounts', site],
+    queryFn: () => call(api.GET('/api/sites/{site}/accounts', { params: { path: { site } } })),
+  }).data
+  const here = `${device.id} at ${view.site.name}`
+  const others = accounts?.filter((k) => !k.at.includes(here)) ?? []
+  const sharing = accounts?.find((k) => k.at.includes(here) && k.at.length > 1)
+  const [all, setAll] = useState(true)
   const [typed, setTyped] = useState({ url: device.url ?? '', account: '', password: '', like: '' })
   const [fingerprint, setFingerprint] = useState('')
   const [compared, setCompared] = useState(false)
@@ -31,6 +38,7 @@ export function ReachDevice({
     ...typed,
     fingerprint,
     order: view.order?.id,
+    all: sharing !== undefined && all && typed.password !== '' && !typed.like,
   }
   const greet = useMutation({
     mutationFn: () => call(api.POST('/api/greet', { body: { url: typed.url } })),
@@ -46,7 +54,7 @@ export function ReachDevice({
   const keep = useMutation({
     mutationFn: () => call(api.PUT('/api/sites/{site}/devices/{device}/access', { params: { path }, body })),
     onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ['view'] })
+      await Promise.all(['view', 'accounts'].map((k) => client.invalidateQueries({ queryKey: [k] })))
       announce(`Lithos reaches ${device.name}`)
       onClose()
     },
@@ -108,8 +116,8 @@ export function ReachDevice({
           <Choice
             label="Signs in"
             options={[
-              { value: '', label: 'With an account of its own' },
-              ...others.map((d) => ({ value: d.id, label: `Like ${d.name}` })),
+              { value: '', label: sharing ? `As ${sharing.account}, like others` : 'With an account of its own' },
+              ...others.map((k) => ({ value: k.like, label: `As ${k.account}, like ${k.at.join(', ')}` })),
             ]}
             value={typed.like}
             onChange={(e) => set('like', e.target.value)}
@@ -133,6 +141,12 @@ export function ReachDevice({
               onChange={(e) => set('password', e.target.value)}
             />
           </div>
+        )}
+        {fingerprint && sharing && typed.password !== '' && !typed.like && (
+          <label className="flex gap-2 items-baseline text-[13px]">
+            <input type="checkbox" checked={all} onChange={(e) => setAll(e.target.checked)} />
+            For each device that signs in with it: {sharing.at.join(', ')}. It is kept once every one lets it in.
+          </label>
         )}
         {said && <Said of={said} />}
         <Alert>{problem && Object.keys(problem.fields).length === 0 && problem.message}</Alert>

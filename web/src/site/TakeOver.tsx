@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { api, call, problemOf, type View } from '../api/client'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
@@ -41,6 +41,13 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
               ? `${v.read.join(', ')}: the site has all of it already.`
               : `${plural(v.steps, 'part', 'parts')} of ${v.read.join(', ')} ${v.steps === 1 ? 'is' : 'are'} in the draft, as one step.`}
           </p>
+          {v.leases > 0 && (
+            <p className="text-ink-2 mt-1">
+              {plural(v.leases, 'lease or machine', 'leases and machines')} they tell of {v.leases === 1 ? 'is' : 'are'}{' '}
+              under Seen.
+            </p>
+          )}
+          {order && <Safe order={order.id} version={order.version} />}
           {v.left.length > 0 && (
             <>
               <h3 className="mt-3 font-semibold">Not read</h3>
@@ -67,5 +74,51 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
         )}
       </span>
     </Window>
+  )
+}
+
+/** The fixes of what the rules find that tell no known client anything else. */
+function Safe({ order, version }: { order: number; version: number }) {
+  const client = useQueryClient()
+  const ask = (apply: boolean) =>
+    call(api.POST('/api/orders/{order}/safe-fixes', { params: { path: { order } }, body: { version, apply } }))
+  const found = useQuery({ queryKey: ['order', order, 'safe', version], queryFn: () => ask(false) })
+  const apply = useMutation({
+    mutationFn: () => ask(true),
+    onSuccess: async (v) => {
+      announce(`${plural(v.fixes.length, 'fix', 'fixes')} made, as one step`)
+      await Promise.all(['view', 'order'].map((k) => client.invalidateQueries({ queryKey: [k] })))
+    },
+  })
+  const v = apply.data ?? found.data
+  if (!v || v.fixes.length + v.left === 0) return null
+  return (
+    <section aria-label="What the rules find" className="mt-3">
+      <h3 className="font-semibold">
+        {v.fixes.length === 0
+          ? `${plural(v.left, 'finding', 'findings')} on the way, none with a fix that is safe by itself`
+          : `${plural(v.fixes.length, 'safe fix', 'safe fixes')} of ${plural(v.fixes.length + v.left, 'finding', 'findings')}`}
+      </h3>
+      <p className="text-ink-2 text-[12.5px]">
+        A safe fix tells no known client anything else and brings no other finding.
+      </p>
+      <ul className="text-[13px]">
+        {v.fixes.map((f, n) => (
+          <li key={n} className="py-1 border-b border-seam-2">
+            {f.title}: {f.fix}
+          </li>
+        ))}
+      </ul>
+      <Alert>{apply.error && problemOf(apply.error).message}</Alert>
+      {v.fixes.length > 0 && (
+        <button
+          className="btn mt-2"
+          disabled={apply.isPending || apply.data !== undefined}
+          onClick={() => apply.mutate()}
+        >
+          {apply.data ? 'Made' : 'Make the safe fixes'}
+        </button>
+      )}
+    </section>
   )
 }
