@@ -24,21 +24,23 @@ require (
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/stretchr/testify v1.12.1
 	github.com/trustelem/zxcvbn v1.0.1
+	github.com/xuri/excelize/v2 v2.11.1
 	go.yaml.in/yaml/v3 v3.0.6
 	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
 	golang.org/x/net v0.62.0
-	golang.org/x/sys v0.49.0
-	github.com/xuri/excelize/v2 v2.11.1
+	golang.org/x/sys v0.50.0
 	pgregory.net/rapid v1.3.0
 )
 
 require (
+	codeberg.org/go-pdf/fpdf v0.12.0 // indirect
 	github.com/kylelemons/godebug v1.1.0 // indirect
 	github.com/richardlehane/mscfb v1.0.9 // indirect
 	github.com/richardlehane/msoleps v1.0.6 // indirect
 	github.com/tiendc/go-deepcopy v1.7.2 // indirect
 	github.com/xuri/efp v0.0.3-0.20260924042702-217b81952dec // indirect
 	github.com/xuri/nfp v0.0.2-0.20250530014748-2ddeb826f9a9 // indirect
+	golang.org/x/image v0.48.0 // indirect
 )
 
 require (
@@ -73,8 +75,8 @@ require (
 	github.com/ysmood/leakless v0.9.0 // indirect
 	go.uber.org/multierr v1.11.0 // indirect
 	golang.org/x/crypto v0.58.0 // indirect
-	golang.org/x/sync v0.24.0
-	golang.org/x/text v0.43.0 // indirect
+	golang.org/x/sync v0.25.0
+	golang.org/x/text v0.44.0 // indirect
 	golang.org/x/time v0.16.0
 	google.golang.org/protobuf v1.36.12 // indirect
 )

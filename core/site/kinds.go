@@ -19,6 +19,8 @@ type Identity struct {
 	Domain   string         `json:"domain,omitempty"`
 	TimeZone string         `json:"timeZone,omitempty"`
 	Block    []netip.Prefix `json:"block"`
+	Contacts string         `json:"contacts,omitempty"`
+	Note     string         `json:"note,omitempty"`
 }
 
 // siteKinds are the site itself and the levels above it, whose copy it carries.
@@ -33,9 +35,16 @@ func siteKinds() []*Kind {
 				hint("Told to clients as option 15"),
 			typed("timeZone", "Time zone", readZone, func(i *Identity) string { return i.TimeZone }).said("time zone").
 				hint("For example Europe/London"),
-		}}, func(s *Site) (string, Identity) { return s.ID, Identity{s.Name, s.Domain, s.TimeZone, s.Block} },
+			words("contacts", "Contacts", func(i *Identity) *string { return &i.Contacts }).
+				hint("A name, what they are and how they are reached; semicolons between people"),
+			words("note", "Note", func(i *Identity) *string { return &i.Note }).
+				hint("For the sheet on the cupboard door"),
+		}}, func(s *Site) (string, Identity) {
+			return s.ID, Identity{s.Name, s.Domain, s.TimeZone, s.Block, s.Contacts, s.Note}
+		},
 			func(s *Site, i Identity) {
 				s.Name, s.Domain, s.TimeZone, s.Block = i.Name, i.Domain, i.TimeZone, i.Block
+				s.Contacts, s.Note = i.Contacts, i.Note
 			},
 			func(i *Identity) string { return i.Name }, func(s *Site) *[]Option { return &s.Options }),
 		one(Kind{Name: KindCustomer, Noun: "customer"},

@@ -27,6 +27,8 @@ type Site struct {
 	Customer     Level          `json:"customer" doc:"the customer the site belongs to, with the options set for all its sites"`
 	Standard     Standard       `json:"standard,omitzero" doc:"the addressing standard the site follows"`
 	TimeZone     string         `json:"timeZone,omitempty" form:"zone" doc:"IANA time zone, for example Europe/London"`
+	Contacts     string         `json:"contacts,omitempty" doc:"who to ask there: a name, what they are and how they are reached, with semicolons between people"`
+	Note         string         `json:"note,omitempty" doc:"free text"`
 	Block        []netip.Prefix `json:"block" doc:"the prefixes allotted to the site"`
 	Domain       string         `json:"domain,omitempty" doc:"the site's own domain; clients are told it as option 15"`
 	Options      []Option       `json:"options,omitempty" doc:"DHCP options for every network of the site"`

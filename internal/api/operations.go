@@ -546,15 +546,7 @@ func (s *server) beginOperations(api huma.API) {
 			}
 			return &fileAnswer{typ, `attachment; filename="` + in.Site + "-" + in.Of + "." + in.As + `"`, raw}, nil
 		})
-	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/record", "record",
-		"A work order on one page, as Markdown"),
-		func(ctx context.Context, in *OrderInput) (*fileAnswer, error) {
-			name, text, err := s.work.Record(ctx, in.Order)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &fileAnswer{"text/markdown; charset=utf-8", `attachment; filename="` + name + `.md"`, []byte(text)}, nil
-		})
+	s.paperOperations(api)
 	type reaching struct {
 		DeviceInput
 		Body watch.Reaching

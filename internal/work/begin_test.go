@@ -255,11 +255,14 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, scenario.Site(code), doc)
 
-	name, text, err := o.Record(ctx, again)
+	record, err := o.Record(ctx, again)
 	require.NoError(t, err)
-	assert.Equal(t, order.Name(again), name)
-	for _, want := range []string{"# " + name + " Bring back revision 1", "| Site | The Garret home lab |",
-		"**rt-garret**",
+	text := record.Markdown()
+	raw, err := record.PDF()
+	require.NoError(t, err)
+	assert.Equal(t, "%PDF-", string(raw[:5]))
+	for _, want := range []string{"# " + order.Name(again) + " Bring back revision 1", "| Site | The Garret home lab |",
+		"## What rt-garret is told",
 		"## Rehearsed", "## Pushed", "✓ lease", "Pushed, verified and landed"} {
 		assert.Contains(t, text, want)
 	}
@@ -347,4 +350,27 @@ func TestSafeFixes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 2)
 	assert.Len(t, d.Doc().Reservations, len(doc.Reservations))
+}
+
+// A site is printed on a sheet: whom to ask, and everything that has an address.
+func TestASiteOnOneSheet(t *testing.T) {
+	o := open(t)
+	for _, name := range scenario.Names {
+		p, err := o.Card(t.Context(), name)
+		require.NoError(t, err)
+		raw, err := p.PDF()
+		require.NoError(t, err, name)
+		assert.Equal(t, "%PDF-", string(raw[:5]))
+		text := p.Markdown()
+		doc := scenario.Site(name)
+		for _, n := range doc.Networks {
+			assert.Contains(t, text, n.Prefix.String())
+		}
+		for _, r := range doc.Reservations {
+			assert.Contains(t, text, r.Address.String())
+		}
+	}
+	p, err := o.Card(t.Context(), "kelder-bridge")
+	require.NoError(t, err)
+	assert.Contains(t, p.Markdown(), "- Oren Pike, holds the key of the cupboard, 01632 960027")
 }

@@ -14,6 +14,7 @@ import { SitesPlace } from './site/SitesPlace'
 // A place is loaded when somebody first goes there.
 const OrderPage = lazy(async () => ({ default: (await import('./orders/OrderPage')).OrderPage }))
 const Orders = lazy(async () => ({ default: (await import('./orders/Orders')).Orders }))
+import { SheetPage } from './site/SheetPage'
 const SitePage = lazy(async () => ({ default: (await import('./site/SitePage')).SitePage }))
 const Standards = lazy(async () => ({ default: (await import('./standards/Standards')).Standards }))
 
@@ -34,6 +35,7 @@ export function App() {
           <Route path="sites" element={<SitesPlace />} />
           <Route path="sites/:code" element={<SitePage />} />
           <Route path="sites/:code/history" element={<HistoryPage />} />
+          <Route path="sites/:code/sheet" element={<SheetPage />} />
           <Route path="orders" element={<Orders />} />
           <Route path="orders/:id" element={<OrderPage />} />
           <Route path="standards" element={<Standards />} />

@@ -318,7 +318,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A work order on one page, as Markdown */
+        /** A work order on one page, as Markdown or PDF */
         get: operations["record"];
         put?: never;
         post?: never;
@@ -629,6 +629,40 @@ export interface paths {
         };
         /** What a name answers to somebody, and how, as the site or a draft has it */
         get: operations["ask"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A site on one sheet: whom to ask, devices, networks, pools, addresses and names */
+        get: operations["card"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/card/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A site on one sheet, as Markdown or PDF */
+        get: operations["card-file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1332,6 +1366,18 @@ export interface components {
             pool: number;
             /** Format: int64 */
             seen: number;
+        };
+        Block: {
+            /** @description pairs of what and its value */
+            facts?: string[][];
+            /** @description the heads of the table's columns */
+            head?: string[];
+            heading?: string;
+            list?: string[];
+            /** @description whether the list is one of steps */
+            numbered?: boolean;
+            rows?: string[][];
+            text?: string;
         };
         Box: {
             home?: string;
@@ -2590,6 +2636,12 @@ export interface components {
             sets: components["schemas"]["Set"][];
             /** @description id of the zone */
             zone: string;
+        };
+        Page: {
+            blocks: components["schemas"]["Block"][];
+            title: string;
+            /** @description a line below the title */
+            under?: string;
         };
         PartView: {
             detail: string;
@@ -4021,7 +4073,9 @@ export interface operations {
     };
     record: {
         parameters: {
-            query?: never;
+            query?: {
+                as?: "markdown" | "pdf";
+            };
             header?: never;
             path: {
                 /** @description number of the work order */
@@ -4763,6 +4817,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AskedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    card: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "card-file": {
+        parameters: {
+            query?: {
+                as?: "markdown" | "pdf";
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

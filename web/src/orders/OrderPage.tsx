@@ -116,6 +116,9 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
       <p className="mt-3 text-[12.5px] print:hidden">
         <a className="underline" href={`/api/orders/${head.id}/record`} download>
           Its record, as Markdown
+        </a>{' '}
+        <a className="underline" href={`/api/orders/${head.id}/record?as=pdf`} download>
+          as PDF
         </a>
       </p>
       {head.state === 'open' && (

@@ -1,3 +1,5 @@
+import { Link as Page } from 'react-router'
+
 /** The site in open formats, to save. */
 export function TakeAway({ site, customer }: { site: string; customer: string }) {
   const at = `/api/sites/${encodeURIComponent(site)}`
@@ -6,6 +8,13 @@ export function TakeAway({ site, customer }: { site: string; customer: string })
     <section aria-label="Take out" className="mt-5">
       <h2>Take out</h2>
       <ul className="mt-1 text-[13px]">
+        <li className="py-1 flex flex-wrap gap-x-3">
+          <span className="text-ink-2">On one sheet, for the cupboard door</span>
+          <Page className="underline" to={`/sites/${site}/sheet`}>
+            show
+          </Page>
+          <Link to={`${at}/card/file?as=pdf`}>PDF</Link>
+        </li>
         <li className="py-1 flex flex-wrap gap-x-3">
           <span className="text-ink-2">The site as a file</span>
           <Link to={`${at}/file?format=yaml`}>YAML</Link>

@@ -1,0 +1,199 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lithos/core/compile"
+	"lithos/core/option"
+	"lithos/core/site"
+	"lithos/internal/order"
+	"lithos/internal/paper"
+)
+
+// Card is a site on one sheet, for its cupboard door: whom to ask, its devices, networks, pools, addresses and names, as it
+// stands.
+func (s *Service) Card(ctx context.Context, code string) (*paper.Page, error) {
+	sc, _, revision, err := s.At(ctx, code, 0)
+	if err != nil {
+		return nil, err
+	}
+	access, err := s.Store.Access(ctx, sc.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	c := card{Site: sc.Site, Page: &paper.Page{Title: sc.Name,
+		Under: fmt.Sprintf("%s. Revision %d, printed on %s.", sc.Customer.Name, revision,
+			time.Now().In(zoneOf(sc.TimeZone)).Format("2 January 2006"))}}
+	c.head()
+	c.devices(access)
+	c.networks()
+	c.machines()
+	c.names()
+	return c.Page, nil
+}
+
+type card struct {
+	*site.Site
+	*paper.Page
+}
+
+func (c *card) head() {
+	var block []string
+	for _, p := range c.Site.Block {
+		block = append(block, p.String())
+	}
+	facts := [][]string{{"Block", strings.Join(block, ", ")}, {"Domain", cmp.Or(c.Domain, "none")}}
+	if c.Standard.Name != "" {
+		facts = append(facts, []string{"Standard", c.Standard.Name})
+	}
+	c.Add(paper.Block{Facts: facts, Text: c.Note})
+	people := paper.Block{Heading: "Whom to ask"}
+	for one := range strings.SplitSeq(c.Contacts, ";") {
+		if one = strings.TrimSpace(one); one != "" {
+			people.List = append(people.List, one)
+		}
+	}
+	if len(people.List) > 0 {
+		c.Add(people)
+	}
+}
+
+func (c *card) devices(access []order.Access) {
+	b := paper.Block{Heading: "Devices", Head: []string{"Device", "Kind", "Interface", "Address", "VLAN", "Leads to"}}
+	for _, d := range c.Devices {
+		name, kind := d.Name, d.Kind
+		if order.On(access, d.ID) == nil {
+			kind += ", by hand"
+		}
+		for _, i := range d.Interfaces {
+			var at []string
+			for _, a := range i.Addresses {
+				at = append(at, a.String())
+			}
+			vlan := ""
+			if n := i.VLAN + i.Untagged; n != 0 {
+				vlan = strconv.Itoa(n)
+			}
+			if other, far, ok := c.Interface(i.Peer); ok || len(at) > 0 {
+				leads := ""
+				if ok {
+					leads = far.Name + " of " + other.Name
+				}
+				b.Rows = append(b.Rows, []string{name, kind, i.Name, strings.Join(at, ", "), vlan, leads})
+				name, kind = "", ""
+			}
+		}
+		if name != "" {
+			b.Rows = append(b.Rows, []string{name, kind, "", "", "", ""})
+		}
+	}
+	if len(b.Rows) > 0 {
+		c.Add(b)
+	}
+}
+
+func (c *card) networks() {
+	b := paper.Block{Heading: "Networks", Head: []string{"Network", "VLAN", "Prefix", "Gateway", "Handed out", "Lease",
+		"Name servers"}}
+	common := compile.Common(c.Site)
+	for i := range c.Networks {
+		n := &c.Networks[i]
+		told := common.Effective(compile.For{Network: n})
+		of := func(code uint8) string {
+			t, _ := compile.Value(told, code)
+			return t.Value
+		}
+		var ranges []string
+		for _, p := range c.Pools {
+			if p.Network != n.ID {
+				continue
+			}
+			for _, r := range p.Ranges {
+				ranges = append(ranges, r.Short(n.Prefix))
+			}
+			for _, x := range p.Exclusions {
+				ranges = append(ranges, "not "+x.Range.Short(n.Prefix)+" ("+x.Reason+")")
+			}
+			if !p.Enabled {
+				ranges = append(ranges, "switched off")
+			}
+		}
+		vlan, gateway := "untagged", "none"
+		if n.VLAN != 0 {
+			vlan = strconv.Itoa(n.VLAN)
+		}
+		if n.Gateway.IsValid() {
+			gateway = n.Gateway.String()
+		}
+		b.Rows = append(b.Rows, []string{n.Name, vlan, n.Prefix.String(), gateway, strings.Join(ranges, ", "),
+			of(option.LeaseTime), of(option.NameServers)})
+	}
+	if len(b.Rows) > 0 {
+		c.Add(b)
+	}
+}
+
+// mostMachines is how many reservations and fixed devices are on a sheet; a longer list is taken out as a table.
+const mostMachines = 400
+
+func (c *card) machines() {
+	b := paper.Block{Heading: "Addresses of machines", Head: []string{"Address", "Name", "MAC or identifier", "How"}}
+	type machine struct {
+		at  string
+		row []string
+	}
+	var list []machine
+	for _, r := range c.Reservations {
+		who := r.Client
+		if !r.MAC.IsZero() {
+			who = r.MAC.String()
+		}
+		list = append(list, machine{fmt.Sprintf("%x", r.Address.As4()), []string{r.Address.String(), r.Name, who, "reserved"}})
+	}
+	for _, f := range c.FixedDevices {
+		mac := ""
+		if !f.MAC.IsZero() {
+			mac = f.MAC.String()
+		}
+		list = append(list, machine{fmt.Sprintf("%x", f.Address.As4()), []string{f.Address.String(), f.Name, mac,
+			strings.TrimSuffix("holds it itself, "+f.Note, ", ")}})
+	}
+	slices.SortStableFunc(list, func(a, b machine) int { return strings.Compare(a.at, b.at) })
+	for _, m := range list[:min(len(list), mostMachines)] {
+		b.Rows = append(b.Rows, m.row)
+	}
+	if more := len(list) - len(b.Rows); more > 0 {
+		b.Text = fmt.Sprintf("And %d more; take them out as a table.", more)
+	}
+	if len(b.Rows) > 0 {
+		c.Add(b)
+	}
+}
+
+func (c *card) names() {
+	b := paper.Block{Heading: "Names written by hand", Head: []string{"Name", "Type", "Value", "Seen from"}}
+	for _, z := range c.Zones {
+		for _, r := range z.Records {
+			name := z.Name
+			if r.Owner != "@" {
+				name = r.Owner + "." + z.Name
+			}
+			b.Rows = append(b.Rows, []string{name, r.Type, r.Data, z.Side})
+		}
+	}
+	for _, v := range c.Services {
+		b.Rows = append(b.Rows, []string{v.Name, "service", v.Base, ""})
+	}
+	for _, f := range c.Following {
+		b.Rows = append(b.Rows, []string{f.Name, "follows a line", "", site.Outside})
+	}
+	if len(b.Rows) > 0 {
+		c.Add(b)
+	}
+}
