@@ -84,6 +84,8 @@ var observed = []aroundRule{
 		Promise: "A pool is large enough for a day like the last ones."}, poolTooSmall},
 	{Rule{Slug: "exclusion-ended", Family: "DHCP", Severity: Notes,
 		Promise: "An exclusion with an end is removed after it."}, exclusionEnded},
+	{Rule{Slug: "domain-at-two-sites", Family: "Names", Severity: Warns,
+		Promise: "Each site of a customer has a domain of its own."}, domainAtTwoSites},
 	{Rule{Slug: "outside-name-twice", Family: "Names", Severity: Blocks,
 		Promise: "One site says what the world is told of a name."}, outsideNameTwice},
 	{Rule{Slug: "zone-elsewhere", Family: "Names", Severity: Warns,
@@ -228,6 +230,28 @@ func overlapAcrossSites(a *around, report func(Finding)) {
 				"other is cut off.", join(parts)),
 		})
 	}
+}
+
+// domainAtTwoSites is about sites of a customer whose own domains are the same: each answers for it alone.
+func domainAtTwoSites(a *around, report func(Finding)) {
+	var at []string
+	for _, n := range a.Neighbors {
+		if a.Domain != "" && strings.EqualFold(n.Domain, a.Domain) {
+			at = append(at, n.Name)
+		}
+	}
+	if len(at) == 0 {
+		return
+	}
+	if more := len(at) - namedSites; more > 0 {
+		at = append(at[:namedSites], fmt.Sprintf("%d more", more))
+	}
+	report(Finding{
+		Title: fmt.Sprintf("%s is the domain of %s, too", a.Domain, strings.Join(at, ", ")),
+		Parts: []site.Ref{{Kind: site.KindSite, ID: a.Site.ID}}, Value: a.Domain,
+		Says: "Each site answers for it with its own names alone; a machine of one is not found from the other, and one name " +
+			"may be two machines. Give one of them a domain below it, such as its code before the dot.",
+	})
 }
 
 func macCloned(a *around, report func(Finding)) {

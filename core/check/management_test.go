@@ -40,6 +40,11 @@ func stray(at string) func(*site.Site, *check.Surroundings) {
 
 var managementCases = []aroundCase{
 	{"address-answered-twice", answering("10.84.18.200"), answering("10.84.18.201"), false},
+	{"domain-at-two-sites", func(s *site.Site, w *check.Surroundings) {
+		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Domain: s.Domain}}
+	}, func(s *site.Site, w *check.Surroundings) {
+		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Domain: "hallin." + s.Domain}}
+	}, false},
 	{"device-unread", reading(func(r *check.Reading) { r.Problem = "the device does not answer" }),
 		reading(func(*check.Reading) {}), false},
 	{"drifted", reading(func(r *check.Reading) { r.Drifted, r.DriftedAt = 3, &moment }),

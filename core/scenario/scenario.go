@@ -20,7 +20,8 @@ var files embed.FS
 
 // Names lists the sites.
 var Names = []string{"kelder-bridge", "hallin-road", "moss-end", "quill-street", "the-garret", "the-yard",
-	"the-hut", "the-chandlery", "the-slipway", "orchard-north", "orchard-south"}
+	"the-hut", "the-chandlery", "the-slipway", "orchard-north", "orchard-south",
+	"windmill-studio", "tidewater-studio", "the-van"}
 
 // Outside is an address beyond every uplink that answers: the simulated internet
 // answers for all, and this one is nobody's (RFC 5737).
@@ -49,7 +50,8 @@ var Programs = map[string]string{"dev-moss-srv": "hostname-cache"}
 var Lines = map[string]map[string]netip.Addr{
 	"dev-garret-rt": {"wan": netip.AddrFrom4([4]byte{203, 0, 113, 97})},
 	"dev-yard-gw":   {"wan": netip.AddrFrom4([4]byte{198, 51, 100, 140})},
-	"dev-hut-rt":    {"wan": netip.AddrFrom4([4]byte{100, 72, 9, 4})}, // its provider shares one address among many
+	"dev-van-rt":    {"wan": netip.AddrFrom4([4]byte{100, 80, 3, 19})}, // so does that of the van
+	"dev-hut-rt":    {"wan": netip.AddrFrom4([4]byte{100, 72, 9, 4})},  // its provider shares one address among many
 }
 
 // Told are addresses that the world is told already when the demonstration begins: of the yard's name one that
@@ -125,6 +127,7 @@ var Strays = map[string]Stray{
 var Passwords = map[string]map[string]string{
 	"site-the-garret": {"garret-line": "tiles-and-rain"},
 	"site-the-hut":    {"hut-line": "mast-and-tide"},
+	"site-the-van":    {"van-line": "lanes-and-gates"},
 }
 
 // LostKeys are keys that sites name and that the provider does not take any more.
@@ -146,7 +149,7 @@ var crowd = map[string]int{
 	"net-quill-home": 7, "net-quill-lab": 4, "net-quill-things": 9, "net-quill-guests": 2,
 	"net-garret": 6, "net-yard-office": 5, "net-yard-slip": 3, "net-hut": 3,
 	"net-chand-chart": 4, "net-chand-guests": 5, "net-north-surgeries": 6, "net-north-cameras": 4,
-	"net-south-surgeries": 5, "net-south-cameras": 4,
+	"net-south-surgeries": 5, "net-south-cameras": 4, "net-mill": 3, "net-tide-desk": 4, "net-tide-guests": 3, "net-van": 2,
 }
 
 var words = []string{"recep-pc", "vet-laptop", "nurse-tablet", "office-pc", "phone", "camera", "sensor", "display"}

@@ -20,6 +20,8 @@ func TestPlantedMistakes(t *testing.T) {
 		"the-garret":    {"short-names-leak"},
 		"the-yard":      {"dns-outside-first"},
 		"the-hut":       {"mtu-above-uplink"},
+
+		"windmill-studio": {"pool-holds-fixed-device", "pool-holds-fixed-device"},
 	}
 	for _, name := range scenario.Names {
 		var got []string

@@ -58,6 +58,7 @@ func TestEachSiteIsTakenOver(t *testing.T) {
 
 // leftOf is what is listed of each site for somebody to type.
 var leftOf = map[string][]string{
+	"the-van":      {"rt-van: the password of wan"},
 	"quill-street": {"rt-quill: the outside name remote.quill.example"},
 	"the-garret":   {"rt-garret: the password of wan"},
 	"the-hut":      {"rt-hut: the password of wan", "rt-hut: the outside name hut.tidewater.example"},

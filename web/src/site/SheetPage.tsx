@@ -47,6 +47,9 @@ export function SheetPage() {
   )
 }
 
+/** Addresses, MACs and numbers, which are set in letters of one width. */
+const written = /^(?=.*\d)[\da-f.,:/ –-]+$/i
+
 function Block({ of: b }: { of: Schemas['Block'] }) {
   const table = (rows: string[][], head?: string[] | null): ReactNode => (
     <div className="overflow-x-auto">
@@ -66,7 +69,7 @@ function Block({ of: b }: { of: Schemas['Block'] }) {
           {rows.map((r, n) => (
             <tr key={n} className="break-inside-avoid">
               {r.map((cell, k) => (
-                <td key={k} className={`list-cell !whitespace-normal !h-auto py-1 ${/\d/.test(cell) ? 'mono' : ''}`}>
+                <td key={k} className={`list-cell !whitespace-normal !h-auto py-1 ${written.test(cell) ? 'mono' : ''}`}>
                   {cell}
                 </td>
               ))}
