@@ -224,8 +224,7 @@ const moment = (at: string, zone: string) =>
 function explained(v: Schemas['Drift'], old: boolean): string {
   if (old)
     return 'What it held then, beside what the site says. Adopted into a draft, it is given that again by the next push.'
-  if (v.differences.length === 0)
-    return `Each of its ${plural(v.same, 'part')} is as the site has it. It is read again every minute or so.`
+  if (v.differences.length === 0) return `Each of its ${plural(v.same, 'part')} is as the site has it.`
   if (v.differences.every((d) => d.beside))
     return 'It holds things that Lithos did not put there. A push leaves them as they are until somebody decides.'
   return 'Somebody changed it, and not through Lithos. Until each difference is adopted or put back, a push to it is refused, because it would undo work nobody told Lithos of.'
