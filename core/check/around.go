@@ -249,8 +249,8 @@ func domainAtTwoSites(a *around, report func(Finding)) {
 	report(Finding{
 		Title: fmt.Sprintf("%s is the domain of %s, too", a.Domain, strings.Join(at, ", ")),
 		Parts: []site.Ref{{Kind: site.KindSite, ID: a.Site.ID}}, Value: a.Domain,
-		Says: "Each site answers for it with its own names alone; a machine of one is not found from the other, and one name " +
-			"may be two machines. Give one of them a domain below it, such as its code before the dot.",
+		Says: "Each site answers for it with its own names alone; a machine of one is not found from the other, " +
+			"and one name may be two machines. Give one of them a domain below it, such as its code before the dot.",
 	})
 }
 

@@ -58,7 +58,8 @@ func deviceUnread(a *around, report func(Finding)) {
 			since = fmt.Sprintf("It was last read on %s; what is said of it is as it was then.", a.clock(*r.ReadAt))
 		}
 		report(Finding{Title: d.Name + " cannot be read", Parts: []site.Ref{deviceRef(d.ID)},
-			Says: fmt.Sprintf("%s. %s Nothing can be pushed to it meanwhile.", strings.TrimSuffix(r.Problem, "."), since)})
+			Says: fmt.Sprintf("%s. %s Nothing can be pushed to it meanwhile.", strings.TrimSuffix(r.Problem, "."),
+				since)})
 	})
 }
 
@@ -109,9 +110,11 @@ func unknownServer(a *around, report func(Finding)) {
 			continue
 		}
 		found := Finding{Title: fmt.Sprintf("A DHCP server nobody recorded answers on %s", s.Interface),
-			Parts: []site.Ref{deviceRef(d.ID)}, Addresses: []address.Range{address.Single(s.Address)}, Value: s.Address.String(),
-			Says: fmt.Sprintf("%s heard %s%s answer clients, last on %s. Whoever takes its offer has an address, a gateway "+
-				"and name servers of its choosing. Find it and switch its server off.", d.Name, s.Address, machine(s.MAC),
+			Parts: []site.Ref{deviceRef(d.ID)}, Addresses: []address.Range{address.Single(s.Address)},
+			Value: s.Address.String(),
+			Says: fmt.Sprintf("%s heard %s%s answer clients, last on %s. Whoever takes its offer has an address, a "+
+				"gateway and name servers of its choosing. Find it and switch its server off.", d.Name, s.Address,
+				machine(s.MAC),
 				a.clock(s.Last))}
 		for _, i := range d.Interfaces {
 			for _, at := range i.Addresses {
@@ -153,7 +156,7 @@ func portUnknown(a *around, report func(Finding)) {
 			title, fix.Title = fmt.Sprintf("%d interfaces of %s are not recorded", len(names), d.Name), "Record them"
 		}
 		report(Finding{Title: title, Parts: []site.Ref{deviceRef(d.ID)}, Value: strings.Join(names, ", "), Fix: fix,
-			Says: fmt.Sprintf("The device has %s. What is plugged in there cannot be followed, and a push leaves it as it "+
-				"is.", strings.Join(names, ", "))})
+			Says: fmt.Sprintf("The device has %s. What is plugged in there cannot be followed, and a push leaves it "+
+				"as it is.", strings.Join(names, ", "))})
 	})
 }

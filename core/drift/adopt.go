@@ -95,8 +95,8 @@ func (a *adopter) become(now *site.Site, group []Difference) string {
 	given, _ := entries(compile.Device(now, a.device))
 	for _, d := range group {
 		if !agrees(given[d.Path], a.is[d.Path], d.Member) {
-			return fmt.Sprintf("The site makes %s of something else: of its interfaces, its networks or a level above. "+
-				"Change it there, or put it back.", d.What)
+			return fmt.Sprintf("The site makes %s of something else: of its interfaces, its networks or a level "+
+				"above. Change it there, or put it back.", d.What)
 		}
 	}
 	a.site, a.wanted = now, given

@@ -162,11 +162,17 @@ func same(own, other *site.Site) map[string]string {
 		pair(ids, own.Networks, n.ID, func(o site.Network) (string, bool) { return o.ID, o.Prefix == n.Prefix })
 	}
 	for _, d := range other.Devices {
-		pair(ids, own.Devices, d.ID, func(o site.Device) (string, bool) { return o.ID, strings.EqualFold(o.Name, d.Name) })
+		pair(ids, own.Devices, d.ID, func(o site.Device) (string, bool) {
+			return o.ID, strings.EqualFold(o.Name,
+				d.Name)
+		})
 		mine, ok := own.Device(mapped(d.ID))
 		for _, i := range d.Interfaces {
 			if ok {
-				pair(ids, mine.Interfaces, i.ID, func(o site.Interface) (string, bool) { return o.ID, o.Name == i.Name })
+				pair(ids, mine.Interfaces, i.ID, func(o site.Interface) (string, bool) {
+					return o.ID,
+						o.Name == i.Name
+				})
 			}
 		}
 	}
@@ -177,7 +183,10 @@ func same(own, other *site.Site) map[string]string {
 		mine, ok := own.Pool(mapped(p.ID))
 		for _, x := range p.Exclusions {
 			if ok {
-				pair(ids, mine.Exclusions, x.ID, func(o site.Exclusion) (string, bool) { return o.ID, o.Range == x.Range })
+				pair(ids, mine.Exclusions, x.ID, func(o site.Exclusion) (string, bool) {
+					return o.ID,
+						o.Range == x.Range
+				})
 			}
 		}
 	}
@@ -196,10 +205,16 @@ func same(own, other *site.Site) map[string]string {
 		pair(ids, own.VendorClasses, k.ID, func(o site.VendorClass) (string, bool) { return o.ID, o.Match == k.Match })
 	}
 	for _, r := range other.Resolvers {
-		pair(ids, own.Resolvers, r.ID, func(o site.Resolver) (string, bool) { return o.ID, o.Device == mapped(r.Device) })
+		pair(ids, own.Resolvers, r.ID, func(o site.Resolver) (string, bool) {
+			return o.ID,
+				o.Device == mapped(r.Device)
+		})
 	}
 	for _, z := range other.Zones {
-		pair(ids, own.Zones, z.ID, func(o site.Zone) (string, bool) { return o.ID, o.Name == z.Name && o.Side == z.Side })
+		pair(ids, own.Zones, z.ID, func(o site.Zone) (string, bool) {
+			return o.ID, o.Name == z.Name &&
+				o.Side == z.Side
+		})
 		for _, mine := range own.Zones {
 			for _, r := range z.Records {
 				if mine.ID == mapped(z.ID) {

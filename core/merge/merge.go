@@ -1,5 +1,5 @@
-// Package merge takes the lines of a table, or the parts of another site file, into a site: each line says first what it
-// would do, and is taken or left.
+// Package merge takes the lines of a table, or the parts of another site file, into a site: each line says first
+// what it would do, and is taken or left.
 package merge
 
 import (
@@ -76,7 +76,8 @@ func New(s *site.Site, takes func(Outcome) bool, newID func(kind string) string)
 		}
 	}
 	for _, r := range s.Reservations {
-		m.note(site.Ref{Kind: site.KindReservation, ID: r.ID}, r.Address, r.MAC.String(), r.NameOrAddress(), r.Network, 0)
+		m.note(site.Ref{Kind: site.KindReservation, ID: r.ID}, r.Address, r.MAC.String(), r.NameOrAddress(),
+			r.Network, 0)
 	}
 	for _, f := range s.FixedDevices {
 		m.note(site.Ref{Kind: site.KindFixedDevice, ID: f.ID}, f.Address, f.MAC.String(), f.Name, f.Network, 0)
@@ -232,8 +233,8 @@ func (m *Merger) network(l *Outcome, o *item) {
 	m.put(l, e, nil, nil)
 }
 
-// home is the network that a line is about: that of its address, else the one that it names. before makes a network that
-// the site does not have and the line says the prefix of.
+// home is the network that a line is about: that of its address, else the one that it names. before makes a network
+// that the site does not have and the line says the prefix of.
 func (m *Merger) home(o *item) (n *site.Network, before []edit.Edit, why string) {
 	at, _, _ := strings.Cut(o.fields["address"]+o.fields["ranges"], "-")
 	if a, err := netip.ParseAddr(at); err == nil {
@@ -412,7 +413,8 @@ func (m *Merger) at(
 		return false
 	default:
 		e.ID = held.ref.ID
-		if theirs, err := address.ParseMAC(held.mac); mac != "" && err == nil && !theirs.IsZero() && theirs.String() != mac {
+		if theirs, err := address.ParseMAC(held.mac); mac != "" && err == nil && !theirs.IsZero() &&
+			theirs.String() != mac {
 			l.State = Conflict
 			l.Says = fmt.Sprintf("%s is the %s's, with the MAC %s; taken, it is given to %s", a, held.name, theirs, mac)
 		}

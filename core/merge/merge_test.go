@@ -63,7 +63,8 @@ func TestWhatBecomesOfALine(t *testing.T) {
 		{"a fixed device", "10.84.18.211,,kiln,", merge.Added, "kiln"},
 		{"the same", one.Address.String() + "," + one.MAC.String() + "," + one.Name + ",", merge.Same, "has it so"},
 		{"another name", one.Address.String() + "," + one.MAC.String() + ",renamed-pc,", merge.Changed, "renamed-pc"},
-		{"another machine", one.Address.String() + ",00:00:5e:00:53:d1,scale,", merge.Conflict, "taken, it is given to"},
+		{"another machine", one.Address.String() + ",00:00:5e:00:53:d1,scale,", merge.Conflict,
+			"taken, it is given to"},
 		{"an interface's", "10.84.18.1,,gw-1,", merge.Same, "interface lan.24"},
 		{"an interface's for a client", "10.84.18.1,00:00:5e:00:53:d1,x,", merge.Conflict, "Settle that"},
 		{"no MAC", "10.84.18.210,house,scale,", merge.Wrong, "is no MAC"},
@@ -71,7 +72,8 @@ func TestWhatBecomesOfALine(t *testing.T) {
 		{"nothing", ",,,", "", ""},
 		{"an address in commas", `"10,84,18,210",00:00:5e:00:53:d1,scale,`, merge.Added, "10.84.18.210"},
 		{"an address with noughts", "010.084.018.210,00:00:5e:00:53:d1,scale,", merge.Added, "10.84.18.210"},
-		{"no host name", "10.84.18.210,00:00:5e:00:53:d1,Scale (new),", merge.Added, "is no host name, so it is called"},
+		{"no host name", "10.84.18.210,00:00:5e:00:53:d1,Scale (new),", merge.Added,
+			"is no host name, so it is called"},
 		{"an unusable address", "10.84.19.255,00:00:5e:00:53:d1,scale,", merge.Added, ""},
 		{"a range", "10.84.18.200-10.84.18.203,,Spare,", merge.Conflict, "is in pool Clinic PCs"},
 	} {
@@ -111,8 +113,8 @@ func TestAConflictIsTakenOrLeft(t *testing.T) {
 	}
 }
 
-// A list as an office of another language keeps it: a title above, semicolons, numbers with decimals, merged cells, networks
-// that the site does not have.
+// A list as an office of another language keeps it: a title above, semicolons, numbers with decimals, merged cells,
+// networks that the site does not have.
 func TestAListInAnotherLanguage(t *testing.T) {
 	text := "Adressliste Praxis;;;;;;\r\n;;;;;;\r\nNetz;VLAN;Subnetz;Maske;IP-Adresse;MAC-Adresse;Gerätename\r\n" +
 		"Lager;1.071,00;10.84.28.0;255.255.255.192;10.84.28.20;00-00-5E-00-53-D3;Waage\r\n" +
@@ -161,7 +163,8 @@ func TestWhatIsWrittenOutIsTheSameRead(t *testing.T) {
 	}
 }
 
-// A site file merged into a site that has some of it makes the site what the file says, and merged again changes nothing.
+// A site file merged into a site that has some of it makes the site what the file says, and merged again changes
+// nothing.
 func TestASiteFileIsMerged(t *testing.T) {
 	for _, name := range scenario.Names {
 		whole := scenario.Site(name)
@@ -195,7 +198,8 @@ func TestASiteFileIsMerged(t *testing.T) {
 func TestAnyTableIsTakenOnce(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	cell := rapid.OneOf(rapid.SampledFrom([]string{"10.84.18.210", "10.84.18.57", "10.84.20.9", "00:00:5e:00:53:d1",
-		"00:00:5e:00:53:d2", "scale", "Waage 2", "24", "10.84.30.0/26", "Clinic floor", "10.84.18.5-10.84.18.9", "pool", ""}),
+		"00:00:5e:00:53:d2", "scale", "Waage 2", "24", "10.84.30.0/26", "Clinic floor", "10.84.18.5-10.84.18.9",
+		"pool", ""}),
 		rapid.String())
 	rapid.Check(t, func(t *rapid.T) {
 		var rows []sheet.Row
@@ -231,7 +235,8 @@ func TestFiveThousandLines(t *testing.T) {
 		} else {
 			network = ";;"
 		}
-		fmt.Fprintf(&text, "%s;10.84.%d.%d;0000.5e%02x.%02x%02x;client-%d\n", network, 128+(i+10)/250, 1+(i+10)%250, 0x40,
+		fmt.Fprintf(&text, "%s;10.84.%d.%d;0000.5e%02x.%02x%02x;client-%d\n", network, 128+(i+10)/250, 1+(i+10)%250,
+			0x40,
 			i>>8, i&0xff, i)
 	}
 	lines, now := taken(t, text.String(), usual)

@@ -65,9 +65,14 @@ func LawfulLabel(text string) (label string, ok bool) {
 }
 
 // plainLetters are the letters of host names that people take for others, as they write them without.
-var plainLetters = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "æ", "ae", "ø", "oe", "å", "aa",
-	"é", "e", "è", "e", "ê", "e", "ë", "e", "à", "a", "á", "a", "â", "a", "ã", "a", "ç", "c", "ñ", "n", "í", "i", "î", "i",
-	"ï", "i", "ó", "o", "ò", "o", "ô", "o", "õ", "o", "ú", "u", "ù", "u", "û", "u", "ł", "l", "ś", "s", "š", "s", "ž", "z",
+var plainLetters = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "æ", "ae", "ø", "oe", "å",
+	"aa",
+	"é", "e", "è", "e", "ê", "e", "ë", "e", "à", "a", "á", "a", "â", "a", "ã", "a", "ç", "c", "ñ", "n", "í",
+	"i",
+	"î", "i",
+	"ï", "i", "ó", "o", "ò", "o", "ô", "o", "õ", "o", "ú", "u", "ù", "u", "û", "u", "ł", "l", "ś", "s", "š",
+	"s",
+	"ž", "z",
 	"č", "c", "ř", "r", "ý", "y", "'", "", "’", "")
 
 func packDomains(names []string) ([]byte, error) {

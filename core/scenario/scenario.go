@@ -149,7 +149,8 @@ var crowd = map[string]int{
 	"net-quill-home": 7, "net-quill-lab": 4, "net-quill-things": 9, "net-quill-guests": 2,
 	"net-garret": 6, "net-yard-office": 5, "net-yard-slip": 3, "net-hut": 3,
 	"net-chand-chart": 4, "net-chand-guests": 5, "net-north-surgeries": 6, "net-north-cameras": 4,
-	"net-south-surgeries": 5, "net-south-cameras": 4, "net-mill": 3, "net-tide-desk": 4, "net-tide-guests": 3, "net-van": 2,
+	"net-south-surgeries": 5, "net-south-cameras": 4, "net-mill": 3, "net-tide-desk": 4, "net-tide-guests": 3,
+	"net-van": 2,
 }
 
 var words = []string{"recep-pc", "vet-laptop", "nurse-tablet", "office-pc", "phone", "camera", "sensor", "display"}

@@ -107,7 +107,12 @@ func wide(raw []byte, high int) string {
 }
 
 // windows1252 is what the octets 0x80 to 0x9f stand for in that code page.
-var windows1252 = [32]rune{'€', '�', '‚', 'ƒ', '„', '…', '†', '‡', 'ˆ', '‰', 'Š', '‹', 'Œ', '�', 'Ž', '�', '�', '‘', '’',
+var windows1252 = [32]rune{'€', '�', '‚', 'ƒ', '„', '…', '†', '‡', 'ˆ', '‰', 'Š', '‹', 'Œ', '�',
+	'Ž',
+	'�',
+	'�',
+	'‘',
+	'’',
 	'“', '”', '•', '–', '—', '˜', '™', 'š', '›', 'œ', '�', 'ž', 'Ÿ'}
 
 // separator is what stands between the cells: the one of which the first lines have the most.

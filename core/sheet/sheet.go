@@ -26,8 +26,8 @@ const (
 // Tables lists what tables there are.
 var Tables = []string{Addresses, Names, Options}
 
-// Write is a table of sites in CSV, with a head. No cell of it is run by a spreadsheet: one that begins as a formula does
-// has an apostrophe before it.
+// Write is a table of sites in CSV, with a head. No cell of it is run by a spreadsheet: one that begins as a
+// formula does has an apostrophe before it.
 func Write(of string, sites []*site.Site) ([]byte, error) {
 	rows, err := Rows(of, sites)
 	if err != nil {

@@ -195,7 +195,8 @@ func (r *reader) takeReservation(h Held, held yang.Reservation) {
 		was = r.Reservations[at]
 		r.Reservations = slices.Delete(slices.Clone(r.Reservations), at, at+1)
 	}
-	r.reservations(Held{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Reservation: []yang.Reservation{held}}}})
+	r.reservations(Held{Device: h.Device,
+		Config: yang.Config{DHCP: yang.DHCPServer{Reservation: []yang.Reservation{held}}}})
 	if was == nil {
 		return
 	}
@@ -338,7 +339,8 @@ func ForNetwork(base *site.Site, network string, o yang.Option) *site.Site {
 	for i := range out.Networks {
 		n := &out.Networks[i]
 		if n.ID == network {
-			n.Options = append(slices.DeleteFunc(slices.Clone(n.Options), other), site.Option{Code: o.Code, Value: text})
+			n.Options = append(slices.DeleteFunc(slices.Clone(n.Options), other), site.Option{Code: o.Code,
+				Value: text})
 		}
 	}
 	out.Pools = slices.Clone(out.Pools)

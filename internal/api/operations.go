@@ -470,7 +470,7 @@ func (s *server) beginOperations(api huma.API) {
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/safe-fixes", "safe-fixes",
-		"The fixes of a draft's findings that tell no known client anything else; with apply they are made, as one step"),
+		"The fixes of a draft's findings that tell no known client anything else; with apply they are made"),
 		func(ctx context.Context, in *struct {
 			OrderInput
 			Body struct {

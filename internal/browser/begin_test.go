@@ -187,7 +187,8 @@ func noticing(t *testing.T, a *app) {
 	assert.Equal(t, 3, len(gw.Running().DHCP.Reservation), "till-2 is back")
 }
 
-// A list from a spreadsheet is taken in: its columns corrected, a conflict taken, a line left, as one step of the draft.
+// A list from a spreadsheet is taken in: its columns corrected, a conflict taken, a line left, as one step of the
+// draft.
 func takingIn(t *testing.T, a *app) {
 	doc := scenario.Site("the-chandlery")
 	doc.ID, doc.Code, doc.Name = "site-sail-loft", "sail-loft", "Sail loft"
@@ -245,8 +246,8 @@ func takingIn(t *testing.T, a *app) {
 	assert.Len(t, d.Doc().Reservations, 4)
 }
 
-// A standard is changed in the browser: wrong values at their fields, what becomes of each site, and a work order where it
-// is brought to.
+// A standard is changed in the browser: wrong values at their fields, what becomes of each site, and a work order
+// where it is brought to.
 func standards(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-oar-shed", "oar-shed", "Oar shed"

@@ -162,7 +162,8 @@ func (s *Service) Draft(ctx context.Context, id int64) (*order.Draft, error) {
 	for _, r := range rows {
 		step := order.Step{Seq: r.Seq, Says: r.Says, Undone: r.Undone, Version: r.Version, By: r.MadeBy, ByID: r.ByID,
 			At: r.MadeAt, UndoneBy: r.UndoneBy}
-		if err := errors.Join(json.Unmarshal(r.Edits, &step.Edits), json.Unmarshal(r.PutBack, &step.PutBack)); err != nil {
+		if err := errors.Join(json.Unmarshal(r.Edits, &step.Edits), json.Unmarshal(r.PutBack,
+			&step.PutBack)); err != nil {
 			return nil, fmt.Errorf("step %d of order %d: %w", r.Seq, id, err)
 		}
 		steps = append(steps, step)

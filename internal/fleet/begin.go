@@ -69,7 +69,7 @@ func (s *Service) Beginning(ctx context.Context) (*Beginning, error) {
 		return nil, err
 	}
 	out := &Beginning{Customers: []KnownCustomer{}, Standards: []KnownStandard{}}
-	zones := map[string]int{}
+	zones, follow := map[string]int{}, map[[2]string]int{} // sites by time zone, and by customer and standard
 	for _, doc := range all {
 		if zones[doc.TimeZone]++; zones[doc.TimeZone] > zones[out.TimeZone] {
 			out.TimeZone = doc.TimeZone
@@ -78,7 +78,12 @@ func (s *Service) Beginning(ctx context.Context) (*Beginning, error) {
 		if i < 0 {
 			i = len(out.Customers)
 			out.Customers = append(out.Customers, KnownCustomer{ID: doc.Customer.ID, Name: doc.Customer.Name,
-				Standard: doc.Standard.ID, Block: blockFor(all, doc.Customer.ID)})
+				Block: blockFor(all, doc.Customer.ID)})
+		}
+		c := &out.Customers[i]
+		own := [2]string{doc.Customer.ID, doc.Standard.ID}
+		if follow[own]++; doc.Standard.ID != "" && follow[own] > follow[[2]string{doc.Customer.ID, c.Standard}] {
+			c.Standard = doc.Standard.ID
 		}
 		out.Customers[i].Sites = append(out.Customers[i].Sites, doc.Name)
 	}

@@ -115,8 +115,9 @@ func revised(r Revision) Item {
 		says = strings.Join(append([]string{says}, r.Unverified...), "; ")
 	}
 	return Item{ID: "revision:" + strconv.Itoa(int(r.Revision)), Kind: "revision", At: r.At,
-		Title: fmt.Sprintf("Revision %d · %s", r.Revision, cmp.Or(r.Note, "Taken in")), Says: strings.TrimPrefix(says, "; "),
-		By: r.By, Revision: r.Revision, OrderID: r.OrderID}
+		Title: fmt.Sprintf("Revision %d · %s", r.Revision, cmp.Or(r.Note, "Taken in")),
+		Says:  strings.TrimPrefix(says, "; "),
+		By:    r.By, Revision: r.Revision, OrderID: r.OrderID}
 }
 
 // newcomers are the machines that nobody recorded and that were seen for the first time since somebody looked, by

@@ -160,7 +160,8 @@ func (e LevelEntry) Read(kind, id string) (*Level, error) {
 			fail(field, "%s", site.CheckText(o.Value))
 		}
 		seen[o.Code] = true
-		l.Standard.Options = append(l.Standard.Options, site.Option{Code: uint8(o.Code), Value: value, Always: o.Always})
+		l.Standard.Options = append(l.Standard.Options, site.Option{Code: uint8(o.Code), Value: value,
+			Always: o.Always})
 	}
 	for i, w := range e.Windows {
 		field := fmt.Sprintf("windows[%d]", i)

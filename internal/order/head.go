@@ -108,7 +108,8 @@ func Drifted(device string, n int) string {
 	if n == 1 {
 		them = "it"
 	}
-	return fmt.Sprintf("%s was changed, and not by Lithos: the push would undo %s. Adopt %s or put %s back first.", device,
+	return fmt.Sprintf("%s was changed, and not by Lithos: the push would undo %s. Adopt %s or put %s back first.",
+		device,
 		Counted(n, "thing"), them, them)
 }
 

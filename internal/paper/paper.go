@@ -13,8 +13,8 @@ type Page struct {
 	Blocks []Block `json:"blocks"`
 }
 
-// Block is a part of a page with its heading: any of facts, text, a list and a table. Words in backquotes are addresses and
-// names of devices.
+// Block is a part of a page with its heading: any of facts, text, a list and a table. Words in backquotes are
+// addresses and names of devices.
 type Block struct {
 	Heading  string     `json:"heading,omitempty"`
 	Facts    [][]string `json:"facts,omitempty" doc:"pairs of what and its value"`

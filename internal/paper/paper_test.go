@@ -13,7 +13,8 @@ import (
 
 // Text that somebody typed stays text in Markdown, and any page is printed.
 func TestAnyPageIsPrinted(t *testing.T) {
-	p := paper.Page{Title: "WO-0001 *bold* | [link]", Blocks: []paper.Block{{Heading: "# a", List: []string{"one", "two"},
+	p := paper.Page{Title: "WO-0001 *bold* | [link]", Blocks: []paper.Block{{Heading: "# a", List: []string{"one",
+		"two"},
 		Numbered: true, Facts: [][]string{{"Site", "a|b"}}, Head: []string{"A", "B"}, Rows: [][]string{{"<b>", "x"}}}}}
 	text := p.Markdown()
 	assert.Contains(t, text, `# WO-0001 \*bold\* \| \[link\]`)

@@ -129,8 +129,8 @@ func (s *Service) keepAccess(ctx context.Context, by act.Technician, doc *site.S
 	})
 }
 
-// KeepShared records that a device signs in with the account of another: from then on the two have one credential, which
-// is replaced at once for both.
+// KeepShared records that a device signs in with the account of another: from then on the two have one credential,
+// which is replaced at once for both.
 func (s *Service) KeepShared(ctx context.Context, by act.Technician, doc *site.Site, d site.Device, a device.Access,
 	siteID, deviceID string) error {
 	return s.keepAccess(ctx, by, doc, d, a, func(q *gen.Queries) (string, error) {
@@ -146,7 +146,8 @@ func (s *Service) ReplaceShared(ctx context.Context, by act.Technician, id, acco
 		return err
 	}
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
-		return errors.Join(q.ChangeCredential(ctx, gen.ChangeCredentialParams{ID: id, Account: account, Secret: sealed}),
+		return errors.Join(q.ChangeCredential(ctx, gen.ChangeCredentialParams{ID: id, Account: account,
+			Secret: sealed}),
 			act.Record(ctx, q, by, "device-access", "the account "+account, "Replaced for every device that uses it"))
 	})
 }

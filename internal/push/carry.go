@@ -12,9 +12,11 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"lithos/core/compile"
 	"lithos/core/drift"
 	"lithos/core/edit"
 	"lithos/core/plan"
+	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
@@ -256,7 +258,10 @@ func (r *run) one(ctx context.Context, t order.Target, driver *device.RESTCONF) 
 			return err
 		}
 	}
-	return r.note(ctx, t.Name, "compare", "Read back and compare", func() error { return holds(ctx, driver, goal) })
+	return r.note(ctx, t.Name, "compare", "Read back and compare", func() error {
+		r.goals[t.ID] = goal
+		return holds(ctx, driver, goal)
+	})
 }
 
 // begin keeps what the device holds, here and on the device, before anything of it
@@ -378,12 +383,43 @@ func (r *run) landOnce(ctx context.Context) error {
 				State: "done"}); err != nil {
 			return err
 		}
+		if err := r.noteHeld(ctx, q, doc); err != nil {
+			return err
+		}
 		return errors.Join(
 			q.ForgetSecrets(ctx, gen.ForgetSecretsParams{OrderID: &o.ID, Used: doc.Secrets()}),
 			act.Record(ctx, q, r.by, "push-landed", order.Name(o.ID), says),
 			act.Publish(ctx, q, act.Event{Topic: "site", ID: o.Code}),
 		)
 	})
+}
+
+// noteHeld keeps what devices were read back to hold, with the revision that says so: nobody sees them differ in
+// between.
+func (r *run) noteHeld(ctx context.Context, q *gen.Queries, doc *site.Site) error {
+	for device, goal := range r.goals {
+		raw, err := json.Marshal(goal)
+		if err != nil {
+			return err
+		}
+		if err := q.NoteConfig(ctx,
+			gen.NoteConfigParams{SiteID: doc.ID, DeviceID: device, Config: raw}); err != nil {
+			return err
+		}
+		given := compile.Device(doc, device)
+		list := drift.Between(doc.Own(), given, goal, given)
+		beside := 0
+		for _, d := range list {
+			if d.Beside {
+				beside++
+			}
+		}
+		if _, err := q.NoteDrift(ctx, gen.NoteDriftParams{SiteID: doc.ID, DeviceID: device,
+			Drifted: int32(len(list) - beside), Others: int32(beside)}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // note writes a line to the journal, does what it says, and closes the line.

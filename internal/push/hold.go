@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -40,17 +41,18 @@ type run struct {
 	draft   *order.Draft
 	by      act.Technician // who started it
 	id      string
-	token   string    // names the change on every device
-	resumed bool      // another run began the push
-	began   time.Time // when the first device began to wait for its confirm
-	found   string    // what the line of the journal now being written came to, such as an address
+	token   string                 // names the change on every device
+	resumed bool                   // another run began the push
+	began   time.Time              // when the first device began to wait for its confirm
+	goals   map[string]yang.Config // what devices were brought to and read back, by id
+	found   string                 // what the line of the journal now being written came to, such as an address
 }
 
 // hold takes a push for this process. It returns nil when another process has it
 // or it has ended. ctx of the run ends with errHoldLost when the hold is lost;
 // release gives the push back, whatever its state.
 func (s *Service) hold(ctx context.Context, id int64) (r *run, held context.Context, release func(), err error) {
-	r = &run{Service: s, id: rand.Text()}
+	r = &run{Service: s, id: rand.Text(), goals: map[string]yang.Config{}}
 	until := time.Now().Add(s.Timing.HoldFor)
 	r.push, err = store.Found(s.store.HoldPush(ctx,
 		gen.HoldPushParams{ID: id, Run: r.id, Seconds: s.Timing.HoldFor.Seconds()}))

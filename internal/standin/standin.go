@@ -41,8 +41,9 @@ type Config struct {
 	Password string
 	Secrets  map[string]string   // passwords it keeps from the start, by name
 	Links    []yang.LinkNeighbor // what its ports hear of the devices at the other ends of their cables
-	State    string              // file its startup configuration survives in, with its leases beside it; empty for none
-	Log      *slog.Logger
+	// State is the file its startup configuration survives in, with its leases beside it; empty for none.
+	State string
+	Log   *slog.Logger
 }
 
 // Device is a running stand-in.

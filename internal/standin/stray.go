@@ -45,13 +45,15 @@ func (f *Fabric) PlugIn(vlan int, mac address.MAC, at netip.Prefix, from, to net
 		return nil, err
 	}
 	c := yang.Config{
-		Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: strayPort, Type: yang.TypeEthernet, Enabled: true,
+		Interfaces: yang.Interfaces{Interface: []yang.Interface{{Name: strayPort, Type: yang.TypeEthernet,
+			Enabled: true,
 			IPv4: &yang.IPv4{Enabled: true,
 				Address: []yang.Address{{IP: at.Addr(), PrefixLength: at.Bits()}}}}}},
 		DHCP: yang.DHCPServer{Pool: []yang.Pool{{ID: strayPort, Name: strayPort, Enabled: true, Interface: strayPort,
 			Subnet: at.Masked(), Range: []yang.Span{{Start: from, End: to}}}}},
 	}
-	s := &Stray{fabric: f, vlan: vlan, mac: mac, at: at.Addr(), conn: conn, server: dhcp.NewServer(c, dhcp.NewLeaseDB())}
+	s := &Stray{fabric: f, vlan: vlan, mac: mac, at: at.Addr(), conn: conn, server: dhcp.NewServer(c,
+		dhcp.NewLeaseDB())}
 	f.mu.Lock()
 	f.strays = append(f.strays, s)
 	f.mu.Unlock()

@@ -81,8 +81,9 @@ func accessOf(rows []gen.AccessOfSiteRow) []order.Access {
 		_ = json.Unmarshal(r.Programs, &programs) // Lithos wrote it itself
 		a := order.Access{
 			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret,
-			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem, ProblemAt: r.ProblemAt, Programs: programs,
-			Drifted: int(r.Drifted), DriftedAt: r.DriftedAt, Shared: r.Shared,
+			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem, ProblemAt: r.ProblemAt,
+			Programs: programs,
+			Drifted:  int(r.Drifted), DriftedAt: r.DriftedAt, Shared: r.Shared,
 		}
 		if r.Shared != "" {
 			a.Account, a.Sealed = r.SharedAccount, r.SharedSecret
@@ -314,7 +315,8 @@ func (s *Store) KeepLevel(ctx context.Context, by act.Technician, l KeptLevel) e
 			n, err := q.ChangeLevel(ctx,
 				gen.ChangeLevelParams{Doc: l.Doc, By: &by.ID, Kind: l.Kind, ID: l.ID, Version: l.Version})
 			if err == nil && n == 0 {
-				err = act.Refuse(act.Conflict, "Somebody has changed it meanwhile. Look at it again; what you typed is still here.")
+				err = act.Refuse(act.Conflict,
+					"Somebody has changed it meanwhile. Look at it again; what you typed is still here.")
 			}
 			if err != nil {
 				return err

@@ -63,6 +63,9 @@ func TestCountsAgree(t *testing.T) {
 // form that is offered opens.
 func TestEveryPartIsInspected(t *testing.T) {
 	everyPart(t, func(t *testing.T, p *view.Page, ref, _ site.Ref) {
+		if ref.ID == "" {
+			return // a site that follows no standard
+		}
 		in := p.Part(view.Look{Select: ref.String()})
 		require.Equal(t, ref.String(), in.Ref)
 		assert.NotEmpty(t, in.Kind)

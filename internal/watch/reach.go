@@ -165,8 +165,9 @@ func (s *Service) replaceForAll(ctx context.Context, by act.Technician, id strin
 		}
 	}
 	if len(refused) > 0 {
-		return act.Refuse(act.Conflict, "Nothing was replaced: it is not let in everywhere. %s. Change it at those devices "+
-			"first, or give them an account of their own.", strings.Join(refused, "; "))
+		return act.Refuse(act.Conflict,
+			"Nothing was replaced: it is not let in everywhere. %s. Change it at those devices "+
+				"first, or give them an account of their own.", strings.Join(refused, "; "))
 	}
 	return s.devices.ReplaceShared(ctx, by, id, a.Account, a.Password)
 }
@@ -334,7 +335,8 @@ func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.
 			return nil, nil, act.Refuse(act.Conflict, "Nothing was read: %s says: %s.", d.Name,
 				strings.TrimSuffix(err.Error(), "."))
 		}
-		held, names = append(held, takeover.Held{Device: d.ID, Config: c, Links: o.Links.Neighbor}), append(names, d.Name)
+		held, names = append(held, takeover.Held{Device: d.ID, Config: c, Links: o.Links.Neighbor}), append(names,
+			d.Name)
 	}
 	if len(held) == 0 {
 		return nil, nil, act.Refuse(act.Conflict, "Lithos reaches no device of this site yet; say how one is reached.")

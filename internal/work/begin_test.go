@@ -34,8 +34,9 @@ func TestSiteIsBegun(t *testing.T) {
 			larkrise = c
 		}
 	}
-	assert.Equal(t, []string{"Hallin Road surgery", "Kelder Bridge surgery", "Moss End hospital"}, larkrise.Sites)
-	assert.Equal(t, "10.84.64.0/20", larkrise.Block)
+	assert.Equal(t, []string{"Farm-visit van", "Hallin Road surgery", "Kelder Bridge surgery", "Moss End hospital"},
+		larkrise.Sites)
+	assert.Equal(t, "10.84.80.0/20", larkrise.Block)
 	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20",
 		TimeZone: "Mars/North",
 		Domain:   "a..b", Standard: "std-nothing"})
@@ -50,11 +51,11 @@ func TestSiteIsBegun(t *testing.T) {
 		Block: larkrise.Block, TimeZone: known.TimeZone})
 	refusal(t, err, act.Invalid, "Kelder Bridge surgery has the code")
 
-	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The farm-visit van",
+	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The second van",
 		Block:    larkrise.Block,
 		TimeZone: known.TimeZone, Standard: larkrise.Standard})
 	require.NoError(t, err)
-	assert.Equal(t, "the-farm-visit-van", code)
+	assert.Equal(t, "the-second-van", code)
 	doc, err := o.Export(ctx, code)
 	require.NoError(t, err)
 	assert.Equal(t, "Larkrise Veterinary", doc.Customer.Name)
@@ -63,7 +64,7 @@ func TestSiteIsBegun(t *testing.T) {
 	require.NoError(t, err)
 	for _, c := range again.Customers {
 		if c.ID == larkrise.ID {
-			assert.Equal(t, "10.84.80.0/20", c.Block)
+			assert.Equal(t, "10.84.96.0/20", c.Block)
 		}
 	}
 }
@@ -286,8 +287,8 @@ func TestSheetIsTakenAway(t *testing.T) {
 	assert.Len(t, told, 2)
 }
 
-// One account serves devices of several sites of a customer: it is replaced once for all of them, and only when each lets
-// it in. It is no account for another customer's devices.
+// One account serves devices of several sites of a customer: it is replaced once for all of them, and only when
+// each lets it in. It is no account for another customer's devices.
 func TestOneAccountForSeveralDevices(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()

@@ -16,8 +16,8 @@ import (
 	"lithos/internal/paper"
 )
 
-// Card is a site on one sheet, for its cupboard door: whom to ask, its devices, networks, pools, addresses and names, as it
-// stands.
+// Card is a site on one sheet, for its cupboard door: whom to ask, its devices, networks, pools, addresses and
+// names, as it stands.
 func (s *Service) Card(ctx context.Context, code string) (*paper.Page, error) {
 	sc, _, revision, err := s.At(ctx, code, 0)
 	if err != nil {
@@ -154,7 +154,8 @@ func (c *card) machines() {
 		if !r.MAC.IsZero() {
 			who = r.MAC.String()
 		}
-		list = append(list, machine{fmt.Sprintf("%x", r.Address.As4()), []string{r.Address.String(), r.Name, who, "reserved"}})
+		list = append(list, machine{fmt.Sprintf("%x", r.Address.As4()), []string{r.Address.String(), r.Name, who,
+			"reserved"}})
 	}
 	for _, f := range c.FixedDevices {
 		mac := ""

@@ -265,8 +265,9 @@ func pick(list []drift.Difference, ids []string) ([]drift.Difference, error) {
 	for _, id := range ids {
 		i := slices.IndexFunc(list, func(d drift.Difference) bool { return d.ID == id })
 		if i < 0 {
-			return nil, act.Refuse(act.Conflict, "The device was read again, and holds something else by now. Look at it "+
-				"again, then decide.")
+			return nil, act.Refuse(act.Conflict,
+				"The device was read again, and holds something else by now. Look at it "+
+					"again, then decide.")
 		}
 		out = append(out, list[i])
 	}

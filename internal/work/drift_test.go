@@ -94,7 +94,6 @@ func TestAChangeByHandIsNoticedAndAdopted(t *testing.T) {
 		assert.False(t, i.Now)
 	}
 	assert.Contains(t, kinds, "drifted")
-	assert.Contains(t, kinds, "holds")
 	assert.Contains(t, kinds, "revision")
 	feed, err = o.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
@@ -112,7 +111,8 @@ func TestAChangeByHandIsPutBack(t *testing.T) {
 	o.byHand("dev-gw-1", func(c *yang.Config) {
 		widen(c)
 		c.DHCP.Reservation = append(slices.Clone(c.DHCP.Reservation), yang.Reservation{ID: "by-hand", Name: "scale",
-			Pool: c.DHCP.Pool[0].ID, Address: netip.MustParseAddr("10.84.18.211"), MAC: address.MAC{0, 0, 94, 0, 83, 209}})
+			Pool: c.DHCP.Pool[0].ID, Address: netip.MustParseAddr("10.84.18.211"), MAC: address.MAC{0, 0, 94, 0, 83,
+				209}})
 	})
 	d := o.drift(0)
 	require.Len(t, d.Differences, 2)
@@ -198,7 +198,8 @@ func TestAStrayServerIsFound(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
 	stray, err := o.devices.Fabric("kelder-bridge").PlugIn(24, address.MAC{0, 0, 94, 0, 83, 222},
-		netip.MustParsePrefix("10.84.18.250/23"), netip.MustParseAddr("10.84.19.200"), netip.MustParseAddr("10.84.19.209"))
+		netip.MustParsePrefix("10.84.18.250/23"), netip.MustParseAddr("10.84.19.200"),
+		netip.MustParseAddr("10.84.19.209"))
 	require.NoError(t, err)
 	defer stray.Close()
 	out, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Against: "device"})

@@ -111,7 +111,8 @@ func (s *Service) KeepLevel(
 		if err != nil {
 			return out, err
 		}
-		out.Orders = append(out.Orders, order.Opened{ID: opened, Name: order.Name(opened), Title: doc.Name, By: by.FullName})
+		out.Orders = append(out.Orders, order.Opened{ID: opened, Name: order.Name(opened), Title: doc.Name,
+			By: by.FullName})
 	}
 	return out, nil
 }

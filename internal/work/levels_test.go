@@ -26,8 +26,8 @@ func clinic(o *office) (fleet.Level, fleet.LevelEntry) {
 	return l, e
 }
 
-// A standard is changed once for all sites: what becomes of each is shown first, a work order brings it to those that are
-// chosen, and the others say that they have another form of it.
+// A standard is changed once for all sites: what becomes of each is shown first, a work order brings it to those
+// that are chosen, and the others say that they have another form of it.
 func TestAStandardIsChangedForAllSites(t *testing.T) {
 	o := open(t)
 	l, e := clinic(o)
@@ -83,14 +83,16 @@ func TestAStandardIsChangedForAllSites(t *testing.T) {
 func TestANewStandard(t *testing.T) {
 	o := open(t)
 	wrong := fleet.LevelEntry{Name: " ", Domain: "larkrise.example",
-		Options: []fleet.LevelOption{{Code: 51, Value: "soon"}, {Code: 6, Value: "10.0.0.1"}, {Code: 6, Value: "10.0.0.2"}},
+		Options: []fleet.LevelOption{{Code: 51, Value: "soon"}, {Code: 6, Value: "10.0.0.1"}, {Code: 6,
+			Value: "10.0.0.2"}},
 		Windows: []fleet.LevelWindow{{Use: "dynamic", From: 9, To: 3}}}
 	_, err := o.KeepLevel(t.Context(), o.mk, "standard", "", wrong, nil)
 	for _, says := range []string{"needs a name", "{code}", "option 6 is there twice", "ends before it begins"} {
 		require.ErrorContains(t, err, says)
 	}
 	right := fleet.LevelEntry{Name: "Branch standard", Domain: "{code}.heron.example",
-		Options: []fleet.LevelOption{{Code: 51, Value: "8 h"}}, Windows: []fleet.LevelWindow{{Use: "dynamic", From: 20, To: -2}}}
+		Options: []fleet.LevelOption{{Code: 51, Value: "8 h"}}, Windows: []fleet.LevelWindow{{Use: "dynamic",
+			From: 20, To: -2}}}
 	kept, err := o.KeepLevel(t.Context(), o.mk, "standard", "", right, nil)
 	require.NoError(t, err)
 	code, err := o.AddSite(t.Context(), o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "The landing stage",

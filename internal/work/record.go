@@ -10,8 +10,8 @@ import (
 	"lithos/internal/paper"
 )
 
-// Record is a work order on one page: what it was for, what was changed and by whom, what the devices were told, what was
-// proved, and how it ended. Times are in the site's zone.
+// Record is a work order on one page: what it was for, what was changed and by whom, what the devices were told,
+// what was proved, and how it ended. Times are in the site's zone.
 func (s *Service) Record(ctx context.Context, id int64) (*paper.Page, error) {
 	v, err := s.Order(ctx, id)
 	if err != nil {

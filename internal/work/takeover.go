@@ -65,7 +65,8 @@ const mostTried = 60
 
 // SafeFixes finds the fixes of a draft's findings that tell no known client anything else and bring no other finding.
 // With apply they are made, as one step.
-func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, version int32, apply bool) (*SafeFixes, error) {
+func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, version int32, apply bool) (*SafeFixes,
+	error) {
 	d, err := s.Draft(ctx, id)
 	if err != nil {
 		return nil, err

@@ -108,10 +108,10 @@ func TestRoundsAndStandards(t *testing.T) {
 	rows, err := o.Sites(t.Context(), false)
 	require.NoError(t, err)
 	require.Len(t, rows, len(scenario.Names))
-	assert.Equal(t, "Two owners of .18.57", rows[0].Worst.Title, "the gravest first")
-	assert.Equal(t, []string{"Kelder Bridge surgery", "Moss End hospital", "Hallin Road surgery"},
+	assert.Equal(t, ".80 is inside pool Studio", rows[0].Worst.Title, "the gravest first")
+	assert.Equal(t, []string{"Windmill Ceramics studio", "Kelder Bridge surgery", "Moss End hospital"},
 		[]string{rows[0].Name, rows[1].Name, rows[2].Name})
-	assert.Equal(t, []int{0, 2}, []int{rows[2].Blocks, rows[2].Warns})
+	assert.Equal(t, []int{1, 0}, []int{rows[2].Blocks, rows[2].Warns})
 
 	standards, err := o.Standards(t.Context())
 	require.NoError(t, err)

@@ -405,7 +405,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The fixes of a draft's findings that tell no known client anything else; with apply they are made, as one step */
+        /** The fixes of a draft's findings that tell no known client anything else; with apply they are made */
         post: operations["safe-fixes"];
         delete?: never;
         options?: never;
