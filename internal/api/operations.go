@@ -657,6 +657,19 @@ func (s *server) orderOperations(api huma.API) {
 			}
 			return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
 		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/steps/{seq}/take-back", "take-back",
+		"Take back one step, wherever it stands, unless a later one needs it"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Seq  int32 `path:"seq"`
+			Body struct {
+				Version int32 `json:"version"`
+				Others  bool  `json:"others,omitempty" doc:"take it back even when it is another technician's"`
+			}
+		}) (*body[*work.OrderView], error) {
+			_, err := s.work.TakeBack(ctx, who(ctx), in.Order, in.Body.Version, in.Seq, in.Body.Others)
+			return s.orderAfter(ctx, in.Order, err)
+		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"),
 		func(ctx context.Context, in *struct {
 			OrderInput
@@ -727,6 +740,25 @@ func (s *server) orderOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-up", "take-up", "Open a dropped order again"),
 		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
 			return s.orderAfter(ctx, in.Order, s.work.TakeUp(ctx, who(ctx), in.Order, in.Body.Version))
+		})
+	huma.Register(api, op(http.MethodPut, "/api/orders/{order}/window", "set-window",
+		"The note of an order, and from when to when it may be pushed"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Body push.WindowEntry
+		}) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.SetWindow(ctx, who(ctx), in.Order, in.Body))
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/wait", "wait",
+		"Leave an order to start by itself when its change window opens, or not any more"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			Body struct {
+				Version int32 `json:"version"`
+				On      bool  `json:"on"`
+			}
+		}) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.Wait(ctx, who(ctx), in.Order, in.Body.Version, in.Body.On))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/end-push", "end-push",
 		"End a push that waits for a device that does not answer"),

@@ -125,7 +125,6 @@ func TestAttackPages(t *testing.T) {
 		b.see("Landed, not verified: Lithos has touched no device")
 		b.see("Not verified by Lithos")
 		b.axe("not verified")
-		b.picture("work-order-unverified")
 		b.visit(a.URL + "/sites/the-yard?select=site:site-the-yard")
 		b.see("not verified")
 		b.visit(a.URL + fmt.Sprintf("/orders/%d", order))

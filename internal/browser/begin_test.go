@@ -131,6 +131,7 @@ func puttingAway(t *testing.T, a *app) {
 func lookingBack(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-kept-yard", "kept-yard", "Kept yard"
+	doc.Contacts = "Una Marsh, yard foreman, 01632 960051"
 	_, err := a.Work.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	doc.Pools[0].Note = "for the summer"
@@ -142,6 +143,11 @@ func lookingBack(t *testing.T, a *app) {
 	b.click("aside button", "^Look up$")
 	b.see("from ")
 	b.axe("who had an address")
+	b.click("section[aria-label='Take out'] a", "^show$")
+	b.see("Whom to ask")
+	b.axe("a site on one sheet")
+	b.click("a", "^Back to the site$")
+	b.visit(a.URL + "/sites/kept-yard?select=site:site-kept-yard")
 	b.click("aside a", "^All that happened here$")
 	b.click("aside button", "Revision 2")
 	b.see("for the summer")
@@ -165,6 +171,7 @@ func noticing(t *testing.T, a *app) {
 	b.click("section[aria-label='Device gw-chand'] a", "changed, and not by Lithos: 3 things")
 	b.see("gw-chand holds something else")
 	b.axe("a device that was changed by hand")
+	b.picture("drift")
 	b.see("0 of 3 decided")
 	b.click("button[aria-label='Adopt: pool Chart room, range']", "Adopt")
 	b.click("button[aria-label='Put back: reservation till-2']", "Put back")
@@ -233,6 +240,7 @@ func takingIn(t *testing.T, a *app) {
 		if (other.checked) other.click()
 		return theirs.checked && !other.checked
 	}`)
+	b.picture("take-in")
 	b.click("[role=dialog] button", "^Take in 2 lines$")
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
 	loft, err := a.Work.Export(t.Context(), "sail-loft")
@@ -270,6 +278,7 @@ func standards(t *testing.T, a *app) {
 	b.see("What becomes of 1 site")
 	b.see("Oar shed")
 	b.axe("what becomes of each site")
+	b.picture("standards")
 	b.click("[role=dialog] button", "^Keep it, and open 1 work order$")
 	b.see("Oar standard is kept")
 	b.click("[role=dialog] a", "at Oar shed$")

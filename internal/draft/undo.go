@@ -2,6 +2,7 @@ package draft
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -25,11 +26,39 @@ func (s *Service) Undo(ctx context.Context, by act.Technician, id int64, version
 	})
 }
 
+// TakeBack takes back one step, wherever it stands, unless a later one needs it. A step of another technician's is taken
+// back only when others is set.
+func (s *Service) TakeBack(
+	ctx context.Context, by act.Technician, id int64, version, seq int32, others bool,
+) (*Edited, error) {
+	return s.flip(ctx, by, id, version, true, others, func(steps []order.Step) int {
+		return slices.IndexFunc(steps, func(s order.Step) bool { return s.Seq == seq && !s.Undone })
+	})
+}
+
 // Redo does the first step that was undone again.
 func (s *Service) Redo(ctx context.Context, by act.Technician, id int64, version int32) (*Edited, error) {
 	return s.flip(ctx, by, id, version, false, true, func(steps []order.Step) int {
 		return slices.IndexFunc(steps, func(s order.Step) bool { return s.Undone })
 	})
+}
+
+// neededBy refuses to flip a step that another one needs as it is. at is the place, among all edits that stand, of the one
+// that no longer applies.
+func neededBy(steps []order.Step, at int, undone bool) error {
+	for _, st := range steps {
+		if st.Undone {
+			continue
+		}
+		if at < len(st.Edits) {
+			if !undone {
+				return act.Refuse(act.Conflict, "It cannot be done again: %s (%s) came since. Make the edit anew.", st.Says, st.By)
+			}
+			return act.Refuse(act.Conflict, "A later step needs it: %s (%s). Take that back first.", st.Says, st.By)
+		}
+		at -= len(st.Edits)
+	}
+	return act.Refuse(act.Conflict, "A later step needs it. Take that back first.")
 }
 
 func (s *Service) flip(
@@ -45,7 +74,11 @@ func (s *Service) flip(
 		return &Edited{Before: d, After: d, Beside: b}, err
 	}
 	if step := d.Steps[i]; step.ByID != by.ID && !others {
-		says := fmt.Sprintf("The last step is %s's (%s). Undo it all the same?", step.By, step.Says)
+		which := "This step"
+		if !slices.ContainsFunc(d.Steps[i+1:], func(s order.Step) bool { return !s.Undone }) {
+			which = "The last step"
+		}
+		says := fmt.Sprintf("%s is %s's (%s). Undo it all the same?", which, step.By, step.Says)
 		return nil, &act.Refusal{Kind: act.Conflict, Says: says,
 			Fields: []site.FieldError{{Field: "others", Says: says}}}
 	}
@@ -55,6 +88,9 @@ func (s *Service) flip(
 		steps[i].UndoneBy = by.FullName
 	}
 	doc, err := edit.Apply(d.Base.Site, order.Live(steps)...)
+	if conflict := (*edit.Conflict)(nil); errors.As(err, &conflict) {
+		return nil, neededBy(steps, conflict.At, undone)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("order %d: %w", id, err)
 	}

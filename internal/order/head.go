@@ -2,6 +2,7 @@ package order
 
 import (
 	"fmt"
+	"time"
 
 	"lithos/core/check"
 	"lithos/internal/act"
@@ -9,26 +10,32 @@ import (
 
 // Head is what the tray says of a work order.
 type Head struct {
-	ID        int64    `json:"id"`
-	Name      string   `json:"name"`
-	Site      string   `json:"site"` // code
-	Title     string   `json:"title"`
-	Ticket    string   `json:"ticket"`
-	State     string   `json:"state" enum:"open,pushing,landed,dropped"`
-	OpenedBy  string   `json:"openedBy"`
-	Version   int32    `json:"version"`
-	Edits     int      `json:"edits"`
-	Blocking  int      `json:"blocking"`
-	Warning   int      `json:"warning"`
-	Undo      string   `json:"undo,omitempty"`   // what undo takes back
-	UndoBy    string   `json:"undoBy,omitempty"` // whose step that is
-	Redo      string   `json:"redo,omitempty"`
-	Lost      int      `json:"lost"`               // edits that no longer apply and wait for a decision
-	Refuses   string   `json:"refuses,omitempty"`  // why it cannot be pushed now, in a sentence
-	ClosedBy  string   `json:"closedBy,omitempty"` // who dropped it, or whose push landed it
-	Behind    bool     `json:"behind"`             // the site has a newer revision than the draft's base
-	Rehearsed bool     `json:"rehearsed"`          // this very version was
-	Devices   []string `json:"devices"`            // names of those a push reaches
+	ID        int64      `json:"id"`
+	Name      string     `json:"name"`
+	Site      string     `json:"site"` // code
+	Title     string     `json:"title"`
+	Ticket    string     `json:"ticket"`
+	State     string     `json:"state" enum:"open,pushing,landed,dropped"`
+	OpenedBy  string     `json:"openedBy"`
+	Version   int32      `json:"version"`
+	Edits     int        `json:"edits"`
+	Blocking  int        `json:"blocking"`
+	Warning   int        `json:"warning"`
+	Undo      string     `json:"undo,omitempty"`   // what undo takes back
+	UndoBy    string     `json:"undoBy,omitempty"` // whose step that is
+	Redo      string     `json:"redo,omitempty"`
+	Lost      int        `json:"lost"`               // edits that no longer apply and wait for a decision
+	Refuses   string     `json:"refuses,omitempty"`  // why it cannot be pushed now, in a sentence
+	ClosedBy  string     `json:"closedBy,omitempty"` // who dropped it, or whose push landed it
+	Behind    bool       `json:"behind"`             // the site has a newer revision than the draft's base
+	Rehearsed bool       `json:"rehearsed"`          // this very version was
+	Devices   []string   `json:"devices"`            // names of those a push reaches
+	Note      string     `json:"note,omitempty"`
+	NotBefore *time.Time `json:"notBefore,omitempty"` // the change window
+	NotAfter  *time.Time `json:"notAfter,omitempty"`
+	Waits     string     `json:"waits,omitempty"`  // who has left it to start by itself
+	Waited    string     `json:"waited,omitempty"` // why it did not start, the last time
+	Window    string     `json:"window,omitempty"` // why the window keeps it from being pushed now
 	// Drifted says which device holds something that a push would undo unasked.
 	Drifted string `json:"drifted,omitempty"`
 }
@@ -41,6 +48,14 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 		Version: o.Version,
 		Lost:    o.Lost, ClosedBy: o.Closer, Behind: o.State == "open" && o.Head != o.BaseRevision,
 		Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
+		Note: o.Note, NotBefore: o.NotBefore, NotAfter: o.NotAfter, Waits: o.Waits, Waited: o.Waited,
+	}
+	zone, err := time.LoadLocation(d.Doc().TimeZone)
+	if err != nil {
+		zone = time.UTC
+	}
+	if err := o.Window(time.Now(), zone); err != nil {
+		h.Window = err.Error()
 	}
 	for _, st := range d.Steps {
 		switch {
@@ -98,6 +113,8 @@ func (h *Head) RefusesPush() error {
 		return act.Refuse(act.Conflict, "%s", h.Drifted)
 	case !h.Rehearsed:
 		return act.Refuse(act.Conflict, "This draft was not rehearsed since its last change. Rehearse it first.")
+	case h.Window != "":
+		return act.Refuse(act.Conflict, "%s", h.Window)
 	}
 	return nil
 }

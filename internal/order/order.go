@@ -32,6 +32,25 @@ type Order struct {
 	Head         int32 // the site's newest revision
 	Rehearsed    int32 // the version that was rehearsed last; -1 for none
 	Lost         int   // edits that no longer applied and wait for a decision
+
+	Note      string
+	NotBefore *time.Time // the change window; nil where nothing is said
+	NotAfter  *time.Time
+	Waits     string // who has left it to start by itself when the window opens; empty for nobody
+	Waited    string // why it did not start by itself, the last time
+}
+
+// Window refuses a push outside the change window.
+func (o *Order) Window(now time.Time, zone *time.Location) error {
+	at := func(t *time.Time) string { return t.In(zone).Format("2 January 15:04") }
+	switch {
+	case o.NotBefore != nil && now.Before(*o.NotBefore):
+		return act.Refuse(act.Conflict,
+			"Its change window opens on %s. Leave it to start by itself then, or change the window.", at(o.NotBefore))
+	case o.NotAfter != nil && now.After(*o.NotAfter):
+		return act.Refuse(act.Conflict, "Its change window ended on %s. Give it another one.", at(o.NotAfter))
+	}
+	return nil
 }
 
 // Name is how people refer to a work order.

@@ -90,8 +90,11 @@ func New(
 // Meters count what the use cases do, for /metrics.
 func (s *Service) Meters() []prometheus.Collector { return []prometheus.Collector{s.pushes} }
 
-// Work adds the job that carries out pushes.
-func (s *Service) Work(workers *river.Workers) { river.AddWorker(workers, pushWorker{Service: s}) }
+// Work adds the jobs that carry out pushes, and that start those whose window opens.
+func (s *Service) Work(workers *river.Workers) {
+	river.AddWorker(workers, pushWorker{Service: s})
+	river.AddWorker(workers, startWorker{Service: s})
+}
 
 // Use is called before jobs are started. life ends when this process is told to end.
 func (s *Service) Use(life context.Context, jobs *river.Client[pgx.Tx]) { s.life, s.jobs = life, jobs }

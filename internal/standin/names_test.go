@@ -46,7 +46,7 @@ func worldOf(t *testing.T, docs ...*site.Site) map[string]*standin.Device {
 		for _, dev := range doc.Devices {
 			d, err := standin.Start(standin.Config{Name: dev.ID, Kind: dev.Kind, Fabric: fabric,
 				Initial: compile.Device(doc, dev.ID), Account: "a", Password: "p",
-				Secrets: map[string]string{"garret-line": "x", "key-quill": "x", "hut-line": "x",
+				Secrets: map[string]string{"garret-line": "x", "key-quill": "x", "hut-line": "x", "van-line": "x",
 					"key-hut-tidewater": "x"}})
 			require.NoError(t, err)
 			t.Cleanup(d.Close)

@@ -234,6 +234,7 @@ func (s *Store) Order(ctx context.Context, id int64) (order.Order, error) {
 		ID: r.ID, SiteID: r.SiteID, Code: r.Code, Title: r.Title, Ticket: r.Ticket, State: r.State, Opener: r.Opener,
 		OpenedAt: r.OpenedAt, Closer: r.Closer,
 		Version: r.Version, BaseRevision: r.BaseRevision, Head: r.Head, Rehearsed: r.Rehearsed, Lost: int(r.Lost),
+		Note: r.Note, NotBefore: r.NotBefore, NotAfter: r.NotAfter, Waits: r.Waiter, Waited: r.Waited,
 	}, err
 }
 

@@ -45,6 +45,7 @@ type OrderView struct {
 	AsOf      int64             `json:"asOf"`
 	Head      order.Head        `json:"head"`
 	SiteName  string            `json:"siteName"`
+	Zone      string            `json:"zone" doc:"the site's time zone"`
 	OpenedAt  time.Time         `json:"openedAt"`
 	Steps     []StepView        `json:"steps"`
 	Plans     []push.DevicePlan `json:"plans"`
@@ -57,6 +58,7 @@ type OrderView struct {
 
 // StepView is one step of a draft.
 type StepView struct {
+	Seq    int32     `json:"seq" doc:"what says, in taking one back, which it is"`
 	Says   string    `json:"says"`
 	By     string    `json:"by"`
 	At     time.Time `json:"at"`
@@ -72,7 +74,7 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &OrderView{AsOf: asOf, SiteName: d.Doc().Name, OpenedAt: d.Order.OpenedAt, Steps: []StepView{}}
+	v := &OrderView{AsOf: asOf, SiteName: d.Doc().Name, Zone: d.Doc().TimeZone, OpenedAt: d.Order.OpenedAt, Steps: []StepView{}}
 	var b order.Beside
 	var reads errgroup.Group
 	reads.Go(func() (err error) {
@@ -97,7 +99,7 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	page := view.Of(d.Scene, d, d.Order.BaseRevision, b)
 	v.Head, v.Plans, v.Findings, v.Networks = *page.Head(), s.Plans(d, b.Access), page.AddedFindings(), d.Networks()
 	for _, st := range d.Steps {
-		v.Steps = append(v.Steps, StepView{st.Says, st.By, st.At, st.Undone, st.UndoneBy})
+		v.Steps = append(v.Steps, StepView{st.Seq, st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}
 	return v, nil
 }

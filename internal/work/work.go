@@ -90,7 +90,7 @@ func (s *Service) Run(ctx context.Context, poll time.Duration) error {
 		// A job of a process that was killed is taken up by another after this; a
 		// push is taken up by its own package long before.
 		RescueStuckJobsAfter: 40 * time.Minute,
-		PeriodicJobs:         watch.Periodic(poll),
+		PeriodicJobs:         append(watch.Periodic(poll), push.Periodic()),
 	})
 	if err != nil {
 		return fmt.Errorf("background jobs: %w", err)

@@ -323,6 +323,11 @@ type WorkOrder struct {
 	OpenedAt     time.Time
 	ClosedBy     *int64
 	ClosedAt     *time.Time
+	Note         string
+	NotBefore    *time.Time
+	NotAfter     *time.Time
+	WaitsFor     *int64
+	Waited       string
 }
 
 type WorkOrderLost struct {

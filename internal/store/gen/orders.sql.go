@@ -88,7 +88,7 @@ func (q *Queries) LastWorkedOn(ctx context.Context, technician int64) (int64, er
 }
 
 const ListOrders = `-- name: ListOrders :many
-SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.name AS site, t.full_name AS opener,
+SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, o.note, o.not_before, o.not_after, o.waits_for, o.waited, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
 ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200
@@ -106,6 +106,11 @@ type ListOrdersRow struct {
 	OpenedAt     time.Time
 	ClosedBy     *int64
 	ClosedAt     *time.Time
+	Note         string
+	NotBefore    *time.Time
+	NotAfter     *time.Time
+	WaitsFor     *int64
+	Waited       string
 	Code         string
 	Site         string
 	Opener       string
@@ -133,6 +138,11 @@ func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
 			&i.OpenedAt,
 			&i.ClosedBy,
 			&i.ClosedAt,
+			&i.Note,
+			&i.NotBefore,
+			&i.NotAfter,
+			&i.WaitsFor,
+			&i.Waited,
 			&i.Code,
 			&i.Site,
 			&i.Opener,
@@ -299,10 +309,10 @@ func (q *Queries) OpenOrdersOfSite(ctx context.Context, siteID string) ([]OpenOr
 }
 
 const OrderByID = `-- name: OrderByID :one
-SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed, coalesce(c.full_name, '') AS closer,
-    (SELECT count(*) FROM work_order_lost l WHERE l.order_id = o.id) AS lost
+SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, o.note, o.not_before, o.not_after, o.waits_for, o.waited, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed, coalesce(c.full_name, '') AS closer,
+    coalesce(w.full_name, '') AS waiter, (SELECT count(*) FROM work_order_lost l WHERE l.order_id = o.id) AS lost
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
-LEFT JOIN technician c ON c.id = o.closed_by
+LEFT JOIN technician c ON c.id = o.closed_by LEFT JOIN technician w ON w.id = o.waits_for
 WHERE o.id = $1
 `
 
@@ -318,11 +328,17 @@ type OrderByIDRow struct {
 	OpenedAt     time.Time
 	ClosedBy     *int64
 	ClosedAt     *time.Time
+	Note         string
+	NotBefore    *time.Time
+	NotAfter     *time.Time
+	WaitsFor     *int64
+	Waited       string
 	Code         string
 	Head         int32
 	Opener       string
 	Rehearsed    int32
 	Closer       string
+	Waiter       string
 	Lost         int64
 }
 
@@ -341,11 +357,17 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error)
 		&i.OpenedAt,
 		&i.ClosedBy,
 		&i.ClosedAt,
+		&i.Note,
+		&i.NotBefore,
+		&i.NotAfter,
+		&i.WaitsFor,
+		&i.Waited,
 		&i.Code,
 		&i.Head,
 		&i.Opener,
 		&i.Rehearsed,
 		&i.Closer,
+		&i.Waiter,
 		&i.Lost,
 	)
 	return i, err

@@ -11,9 +11,9 @@ ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200;
 
 -- name: OrderByID :one
 SELECT o.*, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed, coalesce(c.full_name, '') AS closer,
-    (SELECT count(*) FROM work_order_lost l WHERE l.order_id = o.id) AS lost
+    coalesce(w.full_name, '') AS waiter, (SELECT count(*) FROM work_order_lost l WHERE l.order_id = o.id) AS lost
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
-LEFT JOIN technician c ON c.id = o.closed_by
+LEFT JOIN technician c ON c.id = o.closed_by LEFT JOIN technician w ON w.id = o.waits_for
 WHERE o.id = $1;
 
 -- name: OpenOrdersOfSite :many

@@ -413,6 +413,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/steps/{seq}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back one step, wherever it stands, unless a later one needs it */
+        post: operations["take-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/take-in": {
         parameters: {
             query?: never;
@@ -509,6 +526,40 @@ export interface paths {
         put?: never;
         /** Record that somebody has seen to what a push did not prove */
         post: operations["verify"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/wait": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave an order to start by itself when its change window opens, or not any more */
+        post: operations["wait"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The note of an order, and from when to when it may be pushed */
+        put: operations["set-window"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1907,6 +1958,11 @@ export interface components {
             /** Format: int64 */
             lost: number;
             name: string;
+            /** Format: date-time */
+            notAfter?: string;
+            /** Format: date-time */
+            notBefore?: string;
+            note?: string;
             openedBy: string;
             redo?: string;
             refuses?: string;
@@ -1920,8 +1976,11 @@ export interface components {
             undoBy?: string;
             /** Format: int32 */
             version: number;
+            waited?: string;
+            waits?: string;
             /** Format: int64 */
             warning: number;
+            window?: string;
         };
         Held: {
             because: string;
@@ -2578,6 +2637,8 @@ export interface components {
             rehearsal?: components["schemas"]["Rehearsed"];
             siteName: string;
             steps: components["schemas"]["StepView"][];
+            /** @description the site's time zone */
+            zone: string;
         };
         Outcome: {
             /** @description whether it can be taken */
@@ -3195,6 +3256,11 @@ export interface components {
             at: string;
             by: string;
             says: string;
+            /**
+             * Format: int32
+             * @description what says, in taking one back, which it is
+             */
+            seq: number;
             undone: boolean;
             undoneBy?: string;
         };
@@ -3239,6 +3305,12 @@ export interface components {
             name: string;
             /** @description whether somebody said before what columns with these headings hold */
             remembered: boolean;
+        };
+        "Take-backRequest": {
+            /** @description take it back even when it is another technician's */
+            others?: boolean;
+            /** Format: int32 */
+            version: number;
         };
         "Take-overRequest": {
             /** Format: int32 */
@@ -3378,6 +3450,11 @@ export interface components {
              */
             version: number;
         };
+        WaitRequest: {
+            on: boolean;
+            /** Format: int32 */
+            version: number;
+        };
         When: {
             field: string;
             is: string[];
@@ -3403,6 +3480,11 @@ export interface components {
              * @enum {string}
              */
             use: "infrastructure" | "reserved" | "dynamic";
+        };
+        WindowEntry: {
+            notAfter: string;
+            notBefore: string;
+            note: string;
         };
         Wire: {
             authoritative: boolean;
@@ -4286,6 +4368,43 @@ export interface operations {
             };
         };
     };
+    "take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-backRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "take-in": {
         parameters: {
             query?: never;
@@ -4479,6 +4598,78 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["VerifyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    wait: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaitRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WindowEntry"];
             };
         };
         responses: {

@@ -1,12 +1,14 @@
-import { useEffect } from 'react'
+import { useEffect, useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
-import { useOrder, useOrderAct } from '../api/queries'
+import { useOrder, useOrderAct, useSession } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { usePageTitle } from '../frame/usePageTitle'
 import { Empty } from '../parts/Empty'
+import { announce } from '../parts/announce'
 import { When } from '../parts/When'
 import { siteAt } from '../site/lastSite'
+import { ChangeWindow } from './ChangeWindow'
 import { DraftFindings } from './DraftFindings'
 import { Plans } from './Plans'
 import { PushJournal } from './PushJournal'
@@ -51,6 +53,7 @@ export function OrderPage() {
         )}
         <Plans plans={view.plans} landed={head.state === 'landed'} />
         <Edits view={view} />
+        <ChangeWindow head={head} zone={view.zone} />
       </section>
       <section aria-label="Outcome" className="px-5 py-4 min-w-0">
         {view.push && <PushJournal push={view.push} order={id} />}
@@ -80,6 +83,8 @@ export function OrderPage() {
   )
 }
 
+type Step = Schemas['StepView']
+
 function Edits({ view }: { view: Schemas['OrderView'] }) {
   const { head } = view
   const { take } = useCurrentOrder()
@@ -89,6 +94,24 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
       call(api.POST(path, { params: { path: { order: head.id } }, body: { version: head.version } })),
     )
     if (done) then()
+  }
+  const [asking, setAsking] = useState<Step>()
+  const me = useSession().data?.technician?.fullName
+  const back = async (step: Step, others = false) => {
+    if (step.by !== me && !others) {
+      setAsking(step)
+      return
+    }
+    setAsking(undefined)
+    const done = await act(() =>
+      call(
+        api.POST('/api/orders/{order}/steps/{seq}/take-back', {
+          params: { path: { order: head.id, seq: step.seq } },
+          body: { version: head.version, others },
+        }),
+      ),
+    )
+    if (done) announce(`Took back: ${step.says}`)
   }
   return (
     <section className="mt-5">
@@ -109,7 +132,31 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
             <div className="text-[12px] text-ink-3">
               {s.by}, <When at={s.at} />
               {s.undoneBy && `; taken back by ${s.undoneBy}`}
+              {head.state === 'open' && !s.undone && view.steps.filter((o) => !o.undone).length > 1 && (
+                <>
+                  {' · '}
+                  <button
+                    className="hover:underline text-ink-2"
+                    disabled={busy}
+                    aria-label={`Take back: ${s.says}`}
+                    onClick={() => void back(s)}
+                  >
+                    Take back
+                  </button>
+                </>
+              )}
             </div>
+            {asking?.seq === s.seq && (
+              <div role="alert" className="text-[12.5px] text-sand-ink mt-1 flex flex-wrap gap-2 items-center">
+                It is {s.by}’s. Take it back all the same?
+                <button className="btn !h-[26px]" onClick={() => void back(s, true)}>
+                  Take it back
+                </button>
+                <button className="btn !h-[26px]" onClick={() => setAsking(undefined)}>
+                  Leave it
+                </button>
+              </div>
+            )}
           </li>
         ))}
       </ol>

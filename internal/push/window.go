@@ -1,0 +1,215 @@
+package push
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/riverqueue/river"
+
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store/gen"
+)
+
+// WindowEntry is when an order may be pushed and what is to be known of it, as typed. Times are in the site's zone, as
+// 2026-11-27T22:30; empty for no bound.
+type WindowEntry struct {
+	Note      string `json:"note" maxLength:"4000"`
+	NotBefore string `json:"notBefore" maxLength:"40"`
+	NotAfter  string `json:"notAfter" maxLength:"40"`
+}
+
+const (
+	longestNote   = 1000 // characters
+	farthestAhead = 366 * 24 * time.Hour
+	typedTime     = "2006-01-02T15:04"
+)
+
+// SetWindow sets the note and the change window of an open order. It does not start by itself from then on.
+func (s *Service) SetWindow(ctx context.Context, by act.Technician, id int64, e WindowEntry) error {
+	d, err := s.drafts.Draft(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := d.Order.Open(); err != nil {
+		return err
+	}
+	put := gen.SetWindowParams{ID: id, Note: strings.TrimSpace(e.Note)}
+	var wrong site.FieldErrors
+	fail := func(field, says string, args ...any) {
+		wrong = append(wrong, site.FieldError{Field: field, Says: fmt.Sprintf(says, args...)})
+	}
+	zone := zoneOf(d)
+	put.NotBefore = readTime(e.NotBefore, "notBefore", zone, fail)
+	put.NotAfter = readTime(e.NotAfter, "notAfter", zone, fail)
+	if n := utf8.RuneCountInString(put.Note); n > longestNote {
+		fail("note", "has %d characters; type at most %d", n, longestNote)
+	}
+	if err := site.CheckText(put.Note); err != nil {
+		fail("note", "%s", err)
+	}
+	if put.NotBefore != nil && put.NotAfter != nil && !put.NotAfter.After(*put.NotBefore) {
+		fail("notAfter", "the window ends before it opens; type a later time")
+	}
+	if len(wrong) > 0 {
+		return act.RefuseFields("The window was not set", wrong)
+	}
+	return s.setOrder(ctx, by, id, "window-set", windowSays(put, zone), func() (int64, error) {
+		return s.store.SetWindow(ctx, put)
+	})
+}
+
+func zoneOf(d *order.Draft) *time.Location {
+	zone, err := time.LoadLocation(d.Doc().TimeZone)
+	if err != nil {
+		return time.UTC
+	}
+	return zone
+}
+
+func readTime(text, field string, zone *time.Location, fail func(field, says string, args ...any)) *time.Time {
+	if text = strings.TrimSpace(text); text == "" {
+		return nil
+	}
+	t, err := time.ParseInLocation(typedTime, text, zone)
+	switch {
+	case err != nil:
+		fail(field, "%q is no time; type for example %s", text, time.Now().In(zone).Format(typedTime))
+	case t.After(time.Now().Add(farthestAhead)):
+		fail(field, "it is more than a year ahead; type a nearer time")
+	}
+	return &t
+}
+
+func windowSays(p gen.SetWindowParams, zone *time.Location) string {
+	says := "No change window"
+	at := func(t *time.Time) string { return t.In(zone).Format("2 January 2006 15:04 MST") }
+	switch {
+	case p.NotBefore != nil && p.NotAfter != nil:
+		says = "From " + at(p.NotBefore) + " to " + at(p.NotAfter)
+	case p.NotBefore != nil:
+		says = "Not before " + at(p.NotBefore)
+	case p.NotAfter != nil:
+		says = "Not after " + at(p.NotAfter)
+	}
+	if p.Note != "" {
+		says += "; note: " + p.Note
+	}
+	return says
+}
+
+// setOrder changes something of an open order that is no edit of its draft.
+func (s *Service) setOrder(
+	ctx context.Context, by act.Technician, id int64, what, says string, do func() (int64, error),
+) error {
+	n, err := do()
+	if err == nil && n == 0 {
+		err = act.Refuse(act.Conflict, "%s has changed meanwhile, or is not open any more. Look at it again.",
+			order.Name(id))
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(act.Record(ctx, s.store.Queries, by, what, order.Name(id), says),
+		act.Publish(ctx, s.store.Queries, act.OrderEvent(id, 0)))
+}
+
+// Wait leaves a rehearsed order to start by itself when its window opens, or not any more. It is refused where a push
+// would be for any other reason than the window.
+func (s *Service) Wait(ctx context.Context, by act.Technician, id int64, version int32, on bool) error {
+	if !on {
+		return s.setOrder(ctx, by, id, "waits-no-more", "Not left to start by itself any more", func() (int64, error) {
+			return s.store.EndWaiting(ctx, gen.EndWaitingParams{ID: id})
+		})
+	}
+	d, err := s.drafts.Editable(ctx, id, version)
+	if err != nil {
+		return err
+	}
+	if d.Order.NotBefore == nil {
+		return act.Refuse(act.Conflict, "Say first when its change window opens.")
+	}
+	b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
+	if err != nil {
+		return err
+	}
+	head := d.Head(b.Access, d.Judge(b).Added)
+	if d.Order.NotAfter == nil || time.Now().Before(*d.Order.NotAfter) {
+		head.Window = ""
+	}
+	if err := head.RefusesPush(); err != nil {
+		return err
+	}
+	says := "Left to start by itself on " + d.Order.NotBefore.In(zoneOf(d)).Format("2 January 2006 15:04 MST")
+	return s.setOrder(ctx, by, id, "waits", says, func() (int64, error) {
+		return s.store.SetWaiting(ctx, gen.SetWaitingParams{By: &by.ID, ID: id, Version: version})
+	})
+}
+
+// startArgs is the job that starts the orders whose window has opened.
+type startArgs struct{}
+
+// Kind implements river.JobArgs.
+func (startArgs) Kind() string { return "start-waiting" }
+
+type startWorker struct {
+	river.WorkerDefaults[startArgs]
+	*Service
+}
+
+// Work implements river.Worker.
+func (w startWorker) Work(ctx context.Context, _ *river.Job[startArgs]) error {
+	return w.StartWaiting(ctx)
+}
+
+// StartEvery is how often it is looked for orders whose window has opened.
+const StartEvery = 5 * time.Second
+
+// Periodic is the job that is done at each interval, over all processes once.
+func Periodic() *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(StartEvery), func() (river.JobArgs, *river.InsertOpts) {
+		return startArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: StartEvery}, MaxAttempts: 1}
+	}, nil)
+}
+
+// StartWaiting starts the orders whose window has opened, each in the name of who left it to start. One that cannot be
+// pushed says why, and waits no more.
+func (s *Service) StartWaiting(ctx context.Context) error {
+	rows, err := s.store.OrdersToStart(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if err := s.startOne(ctx, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
+	by, err := s.accounts.TechnicianByID(ctx, *r.WaitsFor)
+	if err != nil {
+		return err
+	}
+	_, err = s.Push(ctx, by, r.ID, r.Version)
+	var refusal *act.Refusal
+	waited := ""
+	switch {
+	case errors.As(err, &refusal):
+		waited = "It did not start by itself: " + refusal.Says
+	case err != nil:
+		return err
+	}
+	n, err := s.store.EndWaiting(ctx, gen.EndWaitingParams{ID: r.ID, Waited: waited})
+	if err != nil || n == 0 || waited == "" {
+		return err
+	}
+	return errors.Join(act.Record(ctx, s.store.Queries, by, "did-not-start", order.Name(r.ID), waited),
+		act.Publish(ctx, s.store.Queries, act.OrderEvent(r.ID, 0)))
+}

@@ -1,0 +1,105 @@
+package work_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/internal/push"
+)
+
+// typed is a moment as it is typed in the site's zone.
+func typed(at time.Time) string {
+	zone, err := time.LoadLocation("Europe/London")
+	if err != nil {
+		panic(err)
+	}
+	return at.In(zone).Format("2006-01-02T15:04")
+}
+
+// An order with a change window is not pushed outside of it; left to start by itself it is pushed when the window opens,
+// in the name of who left it.
+func TestAnOrderWaitsForItsWindow(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	id := o.at("kelder-bridge")
+	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
+	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	require.NoError(t, err)
+	require.ErrorContains(t, o.Wait(t.Context(), o.mk, id, o.version(id), true), "Say first when")
+	for says, e := range map[string]push.WindowEntry{
+		"is no time":           {NotBefore: "tonight"},
+		"more than a year":     {NotBefore: "2095-01-01T00:00"},
+		"ends before it opens": {NotBefore: typed(time.Now().Add(2 * time.Hour)), NotAfter: typed(time.Now())},
+		"a control character":  {Note: "a\x07b"},
+	} {
+		require.ErrorContains(t, o.SetWindow(t.Context(), o.mk, id, e), says)
+	}
+	require.NoError(t, o.SetWindow(t.Context(), o.mk, id, push.WindowEntry{Note: "After closing time",
+		NotBefore: typed(time.Now().Add(2 * time.Hour)), NotAfter: typed(time.Now().Add(4 * time.Hour))}))
+	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
+	require.ErrorContains(t, err, "Its change window opens on")
+	require.NoError(t, o.Wait(t.Context(), o.mk, id, o.version(id), true))
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "Maren Kolb", v.Head.Waits)
+	require.NoError(t, o.StartWaiting(t.Context()), "its window is not open yet")
+	v, err = o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "open", v.Head.State)
+
+	o.exec("UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
+	require.NoError(t, o.StartWaiting(t.Context()))
+	v = o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Equal(t, "Maren Kolb", v.Push.By)
+	assert.Empty(t, v.Head.Waits)
+}
+
+// What cannot be pushed when its window opens says why, and is not tried again.
+func TestAnOrderThatCannotStart(t *testing.T) {
+	o := open(t)
+	id := o.at("kelder-bridge")
+	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
+	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	require.NoError(t, err)
+	require.NoError(t, o.SetWindow(t.Context(), o.mk, id, push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
+	require.NoError(t, o.Wait(t.Context(), o.mk, id, o.version(id), true))
+	o.edit(id, reserve("net-clinic", "lamp", "10.84.18.212", "00:00:5e:00:53:d2"))
+	o.exec("UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
+	require.NoError(t, o.StartWaiting(t.Context()))
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "open", v.Head.State)
+	assert.Empty(t, v.Head.Waits)
+	assert.Contains(t, v.Head.Waited, "was not rehearsed since its last change")
+}
+
+// One step is taken back from the middle, unless a later one needs it.
+func TestAStepIsTakenBackFromTheMiddle(t *testing.T) {
+	o := open(t)
+	id := o.at("kelder-bridge")
+	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
+	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
+	o.edit(id, entry("network", "net-imaging", "name", "Scanning"))
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	_, err = o.TakeBack(t.Context(), o.mk, id, v.Head.Version, v.Steps[0].Seq, false)
+	require.ErrorContains(t, err, "A later step needs it: Change network Scans: name Scanning")
+	_, err = o.TakeBack(t.Context(), o.mk, id, v.Head.Version, v.Steps[1].Seq, false)
+	require.NoError(t, err)
+	d, err := o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	n, _ := d.Doc().Network("net-imaging")
+	assert.Equal(t, "Scanning", n.Name)
+	for _, r := range d.Doc().Reservations {
+		assert.NotEqual(t, "scale", r.Name)
+	}
+	_, err = o.Redo(t.Context(), o.mk, id, d.Order.Version)
+	require.NoError(t, err)
+	d, err = o.Draft(t.Context(), id)
+	require.NoError(t, err)
+	assert.Len(t, d.Doc().Reservations, len(d.Base.Reservations)+1, "what was taken back is done again")
+}
