@@ -25,29 +25,66 @@ func Adopt(s *site.Site, device string, held yang.Config, chosen []Difference) (
 	a.wanted, _ = entries(compile.Device(s, device))
 	a.is, _ = entries(held)
 	rest := a.forNetworks(slices.DeleteFunc(slices.Clone(chosen), a.same))
-	var last []Difference
-	for _, d := range rest { // first what others lie on: an interface before a pool on it
-		if d.Member == "" && a.is[d.Path] == nil {
-			last = append(last, d)
-		}
-	}
-	rest = slices.DeleteFunc(rest, func(d Difference) bool { return d.Member == "" && a.is[d.Path] == nil })
-	for _, group := range byPath(append(rest, last...)) {
-		why := a.take(group)
-		if why == "" {
-			continue
-		}
-		if len(group) == 1 {
-			a.refused = append(a.refused, Refused{group[0], why})
-			continue
-		}
-		for _, d := range group {
-			if why := a.take([]Difference{d}); why != "" {
-				a.refused = append(a.refused, Refused{d, why})
-			}
+	groups := byPath(a.inOrder(rest))
+	for _, group := range a.together(groups) {
+		if why := a.take(group); why != "" {
+			a.alone(group, why)
 		}
 	}
 	return a.site, a.refused
+}
+
+// inOrder puts what others lie on first, an interface before a pool on it, and what the device does not have last.
+func (a *adopter) inOrder(list []Difference) []Difference {
+	gone := func(d Difference) bool { return d.Member == "" && a.is[d.Path] == nil }
+	there := slices.DeleteFunc(slices.Clone(list), gone)
+	return append(there, slices.DeleteFunc(slices.Clone(list), func(d Difference) bool { return !gone(d) })...)
+}
+
+// alone tries the differences of an entry one by one that cannot be adopted together.
+func (a *adopter) alone(group []Difference, why string) {
+	if len(group) == 1 {
+		a.refused = append(a.refused, Refused{group[0], why})
+		return
+	}
+	for _, d := range group {
+		if why := a.take([]Difference{d}); why != "" {
+			a.refused = append(a.refused, Refused{d, why})
+		}
+	}
+}
+
+// together adopts as many entries as hold what they should when all are adopted at once, and gives the others: proving
+// each by itself takes a configuration of the whole device.
+func (a *adopter) together(groups [][]Difference) (left [][]Difference) {
+	for round := 0; len(groups) > 1 && round < 3; round++ {
+		mixed := Mixed(compile.Device(a.site, a.device), a.held, slices.Concat(groups...))
+		now := a.site
+		var taken [][]Difference
+		for _, group := range groups {
+			after, err := takeover.Part(now, takeover.Held{Device: a.device, Config: mixed}, group[0].Path)
+			if err != nil {
+				left = append(left, group)
+				continue
+			}
+			now, taken = after, append(taken, group)
+		}
+		given, _ := entries(compile.Device(now, a.device))
+		var good [][]Difference
+		for _, group := range taken {
+			if slices.ContainsFunc(group, func(d Difference) bool { return !agrees(given[d.Path], a.is[d.Path], d.Member) }) {
+				left = append(left, group)
+			} else {
+				good = append(good, group)
+			}
+		}
+		if len(good) == len(taken) {
+			a.site, a.wanted = now, given
+			return left
+		}
+		groups = good
+	}
+	return append(groups, left...)
 }
 
 type adopter struct {

@@ -1,6 +1,7 @@
 package browser
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -10,10 +11,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/demo/demotest"
+	"lithos/internal/draft"
 	"lithos/internal/standin"
 	"lithos/web"
 )
@@ -291,4 +294,42 @@ func standards(t *testing.T, a *app) {
 	b.see("No site follows it yet")
 	b.click("[role=dialog] button", "^Keep it$")
 	b.see("Ferry standard is kept")
+}
+
+// An order gets a note and a change window, with wrong times named, and is left to start by itself; a step is taken back
+// from the middle of its draft.
+func waiting(t *testing.T, a *app) {
+	doc := scenario.Site("the-slipway")
+	doc.ID, doc.Code, doc.Name = "site-boat-hall", "boat-hall", "Boat hall"
+	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	require.NoError(t, err)
+	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "boat-hall", "New machines", "")
+	require.NoError(t, err)
+	for i, name := range []string{"saw", "lathe", "press"} {
+		_, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Version: int32(i),
+			Entries: []edit.Entry{{Kind: "reservation", New: true, Fields: map[string]string{"network": "net-slip-office",
+				"name": name, "address": fmt.Sprintf("10.97.24.%d", 30+i), "mac": fmt.Sprintf("00:00:5e:00:53:%02d", 80+i)}}}}, nil)
+		require.NoError(t, err)
+	}
+	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
+	b.click("button[aria-label^='Take back: Add reservation lathe']", "Take back")
+	b.see("taken back by")
+	b.axe("a step taken back")
+	b.click("footer button", "^Rehearse")
+	b.until("it can be pushed",
+		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push') && !x.disabled)`)
+	b.click("button", "^Note and change window$")
+	b.fill("Not before", "tonight")
+	b.click("button", "^Set it$")
+	b.see("is no time")
+	b.fill("Note", "After closing time")
+	b.fill("Not before", time.Now().AddDate(0, 0, 1).Format("2006-01-02")+"T22:30")
+	b.axe("a change window")
+	b.click("button", "^Set it$")
+	b.see("Change window: not before")
+	b.click("button", "^Leave it to start by itself$")
+	b.see("It starts by itself then")
+	b.axe("an order that waits")
+	b.click("button", "^Do not start by itself$")
+	b.gone("It starts by itself then")
 }

@@ -90,6 +90,7 @@ func TestTogether(t *testing.T) {
 		"noticing":          noticing,
 		"taking-in":         takingIn,
 		"standards":         standards,
+		"waiting":           waiting,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

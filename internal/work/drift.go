@@ -61,8 +61,11 @@ type KeptConfig struct {
 }
 
 const (
-	// workedOut is of how many differences it is worked out what comes of them; of the rest it is not said.
-	workedOut = 24
+	// workedOut is of how many differences it is worked out what comes of them; of the rest it is not said. Of a device
+	// that has lost everything that is fewer, as each is rehearsed on the whole site.
+	workedOut, ofMany, many = 16, 4, 60
+	// mostWritten is of how many differences the device's writing is given.
+	mostWritten = 200
 	// mostMoves is how many clients are listed of a difference.
 	mostMoves = 8
 )
@@ -137,13 +140,19 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 	}
 	leases := rehearse.LeasesOf(d.doc, heard, time.Now())
 	list := d.list()
-	worked := slices.DeleteFunc(slices.Clone(list[:min(len(list), workedOut)]),
+	most := workedOut
+	if len(list) > many {
+		most = ofMany
+	}
+	worked := slices.DeleteFunc(slices.Clone(list[:min(len(list), most)]),
 		func(one drift.Difference) bool { return one.Settled })
 	all, _ := drift.Adopt(d.doc, device, d.held, worked)
 	for i, one := range list {
-		row := DriftRow{Difference: one, PutBack: back[one.ID], Moves: []DriftMove{},
-			Writing: fleet.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.held, one.Path))}
-		if i < workedOut && !one.Settled {
+		row := DriftRow{Difference: one, PutBack: back[one.ID], Moves: []DriftMove{}, Writing: []fleet.FileLine{}}
+		if i < mostWritten {
+			row.Writing = fleet.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.held, one.Path))
+		}
+		if i < most && !one.Settled {
 			if err := d.workOut(&row, all, worked, leases); err != nil {
 				return nil, err
 			}

@@ -31,6 +31,7 @@ export function Drift({
   const order = head && head.site === code && head.state === 'open' ? head : undefined
   const [kept, setKept] = useState(0)
   const [chosen, setChosen] = useState<Record<string, What>>({})
+  const [most, setMost] = useState(shownAtFirst)
   const drift = useQuery({
     queryKey: ['history', code, 'drift', device, order?.id, order?.version, kept],
     queryFn: () =>
@@ -86,6 +87,8 @@ export function Drift({
     setChosen(Object.fromEntries(open.map((d) => [d.id, what === 'adopt' && d.why ? 'back' : what])))
   }
   const old = kept !== 0
+  const shown = v.differences.slice(0, most)
+  const written = shown.filter((d) => d.writing.length > 0)
   return (
     <section aria-label={`What ${v.name} holds`}>
       <div className="flex flex-wrap items-baseline gap-x-3">
@@ -127,7 +130,7 @@ export function Drift({
         <div className="overflow-x-auto">
           <Table columns={columns} className="min-[641px]:min-w-[760px] mt-3">
             <tbody>
-              {v.differences.map((d) => (
+              {shown.map((d) => (
                 <tr key={d.id}>
                   <td className="list-cell !whitespace-normal" title={d.what}>
                     <Mark severity={d.beside ? 'notes' : 'warns'} /> {d.what}
@@ -161,6 +164,11 @@ export function Drift({
           </Table>
         </div>
       )}
+      {v.differences.length > most && (
+        <button className="btn !h-[28px] mt-2" onClick={() => setMost(most + 1000)}>
+          Show more of {v.differences.length}
+        </button>
+      )}
       {open.length > 0 && (
         <div className="sticky bottom-0 bg-sheet border-t border-seam -mx-5 px-5 max-[480px]:-mx-2.5 max-[480px]:px-2.5 py-2.5 mt-3 flex flex-wrap items-center gap-2">
           <span className="text-ink-2 mr-auto" role="status">
@@ -180,7 +188,7 @@ export function Drift({
         </div>
       )}
       <Consequences rows={v.differences} old={old} />
-      {v.differences.map((d) => (
+      {written.map((d) => (
         <details key={d.id} className="mt-3">
           <summary className="cursor-pointer text-ink-2 text-[12.5px] font-[650]">
             {d.what}, as the device writes it
@@ -208,6 +216,8 @@ export function Drift({
     </section>
   )
 }
+
+const shownAtFirst = 100
 
 const columns: Column[] = [
   ['What', '26%'],
