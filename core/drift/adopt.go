@@ -72,7 +72,10 @@ func (a *adopter) together(groups [][]Difference) (left [][]Difference) {
 		given, _ := entries(compile.Device(now, a.device))
 		var good [][]Difference
 		for _, group := range taken {
-			if slices.ContainsFunc(group, func(d Difference) bool { return !agrees(given[d.Path], a.is[d.Path], d.Member) }) {
+			if slices.ContainsFunc(group, func(d Difference) bool {
+				return !agrees(given[d.Path], a.is[d.Path],
+					d.Member)
+			}) {
 				left = append(left, group)
 			} else {
 				good = append(good, group)

@@ -296,8 +296,8 @@ func standards(t *testing.T, a *app) {
 	b.see("Ferry standard is kept")
 }
 
-// An order gets a note and a change window, with wrong times named, and is left to start by itself; a step is taken back
-// from the middle of its draft.
+// An order gets a note and a change window, with wrong times named, and is left to start by itself; a step is taken
+// back from the middle of its draft.
 func waiting(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
 	doc.ID, doc.Code, doc.Name = "site-boat-hall", "boat-hall", "Boat hall"
@@ -307,8 +307,10 @@ func waiting(t *testing.T, a *app) {
 	require.NoError(t, err)
 	for i, name := range []string{"saw", "lathe", "press"} {
 		_, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Version: int32(i),
-			Entries: []edit.Entry{{Kind: "reservation", New: true, Fields: map[string]string{"network": "net-slip-office",
-				"name": name, "address": fmt.Sprintf("10.97.24.%d", 30+i), "mac": fmt.Sprintf("00:00:5e:00:53:%02d", 80+i)}}}}, nil)
+			Entries: []edit.Entry{{Kind: "reservation", New: true,
+				Fields: map[string]string{"network": "net-slip-office",
+					"name": name, "address": fmt.Sprintf("10.97.24.%d", 30+i), "mac": fmt.Sprintf("00:00:5e:00:53:%02d",
+						80+i)}}}}, nil)
 		require.NoError(t, err)
 	}
 	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))

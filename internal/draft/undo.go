@@ -26,8 +26,8 @@ func (s *Service) Undo(ctx context.Context, by act.Technician, id int64, version
 	})
 }
 
-// TakeBack takes back one step, wherever it stands, unless a later one needs it. A step of another technician's is taken
-// back only when others is set.
+// TakeBack takes back one step, wherever it stands, unless a later one needs it. A step of another technician's is
+// taken back only when others is set.
 func (s *Service) TakeBack(
 	ctx context.Context, by act.Technician, id int64, version, seq int32, others bool,
 ) (*Edited, error) {
@@ -43,8 +43,8 @@ func (s *Service) Redo(ctx context.Context, by act.Technician, id int64, version
 	})
 }
 
-// neededBy refuses to flip a step that another one needs as it is. at is the place, among all edits that stand, of the one
-// that no longer applies.
+// neededBy refuses to flip a step that another one needs as it is. at is the place, among all edits that stand, of
+// the one that no longer applies.
 func neededBy(steps []order.Step, at int, undone bool) error {
 	for _, st := range steps {
 		if st.Undone {
@@ -52,7 +52,8 @@ func neededBy(steps []order.Step, at int, undone bool) error {
 		}
 		if at < len(st.Edits) {
 			if !undone {
-				return act.Refuse(act.Conflict, "It cannot be done again: %s (%s) came since. Make the edit anew.", st.Says, st.By)
+				return act.Refuse(act.Conflict, "It cannot be done again: %s (%s) came since. Make the edit anew.",
+					st.Says, st.By)
 			}
 			return act.Refuse(act.Conflict, "A later step needs it: %s (%s). Take that back first.", st.Says, st.By)
 		}

@@ -74,7 +74,8 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &OrderView{AsOf: asOf, SiteName: d.Doc().Name, Zone: d.Doc().TimeZone, OpenedAt: d.Order.OpenedAt, Steps: []StepView{}}
+	v := &OrderView{AsOf: asOf, SiteName: d.Doc().Name, Zone: d.Doc().TimeZone, OpenedAt: d.Order.OpenedAt,
+		Steps: []StepView{}}
 	var b order.Beside
 	var reads errgroup.Group
 	reads.Go(func() (err error) {

@@ -19,8 +19,8 @@ func typed(at time.Time) string {
 	return at.In(zone).Format("2006-01-02T15:04")
 }
 
-// An order with a change window is not pushed outside of it; left to start by itself it is pushed when the window opens,
-// in the name of who left it.
+// An order with a change window is not pushed outside of it; left to start by itself it is pushed when the window
+// opens, in the name of who left it.
 func TestAnOrderWaitsForItsWindow(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
@@ -65,7 +65,8 @@ func TestAnOrderThatCannotStart(t *testing.T) {
 	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
 	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
-	require.NoError(t, o.SetWindow(t.Context(), o.mk, id, push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
+	require.NoError(t, o.SetWindow(t.Context(), o.mk, id,
+		push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
 	require.NoError(t, o.Wait(t.Context(), o.mk, id, o.version(id), true))
 	o.edit(id, reserve("net-clinic", "lamp", "10.84.18.212", "00:00:5e:00:53:d2"))
 	o.exec("UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
