@@ -300,10 +300,10 @@ func standards(t *testing.T, a *app) {
 // back from the middle of its draft.
 func waiting(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
-	doc.ID, doc.Code, doc.Name = "site-boat-hall", "boat-hall", "Boat hall"
+	doc.ID, doc.Code, doc.Name = "site-jetty-hall", "jetty-hall", "Jetty hall"
 	_, err := a.Work.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "boat-hall", "New machines", "")
+	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "jetty-hall", "New machines", "")
 	require.NoError(t, err)
 	for i, name := range []string{"saw", "lathe", "press"} {
 		_, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Version: int32(i),

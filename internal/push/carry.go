@@ -398,24 +398,9 @@ func (r *run) landOnce(ctx context.Context) error {
 // between.
 func (r *run) noteHeld(ctx context.Context, q *gen.Queries, doc *site.Site) error {
 	for device, goal := range r.goals {
-		raw, err := json.Marshal(goal)
-		if err != nil {
-			return err
-		}
-		if err := q.NoteConfig(ctx,
-			gen.NoteConfigParams{SiteID: doc.ID, DeviceID: device, Config: raw}); err != nil {
-			return err
-		}
 		given := compile.Device(doc, device)
 		list := drift.Between(doc.Own(), given, goal, given)
-		beside := 0
-		for _, d := range list {
-			if d.Beside {
-				beside++
-			}
-		}
-		if _, err := q.NoteDrift(ctx, gen.NoteDriftParams{SiteID: doc.ID, DeviceID: device,
-			Drifted: int32(len(list) - beside), Others: int32(beside)}); err != nil {
+		if _, err := store.NoteHeld(ctx, q, doc.ID, device, goal, list); err != nil {
 			return err
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/dhcp"
+	"lithos/core/drift"
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -327,4 +328,27 @@ func (s *Store) KeepLevel(ctx context.Context, by act.Technician, l KeptLevel) e
 			act.Record(ctx, q, by, "level-changed", l.Kind+" "+l.ID, "Changed "+l.Name+" for all sites"),
 			act.Publish(ctx, q, act.RoundsEvent))
 	})
+}
+
+// NoteHeld keeps what a device holds, and how much of that is otherwise than it was given, by the differences. It
+// says how many there were before, what Lithos did not put there apart.
+func NoteHeld(
+	ctx context.Context, q *gen.Queries, siteID, device string, held yang.Config, list []drift.Difference,
+) (was int, err error) {
+	raw, err := json.Marshal(held)
+	if err != nil {
+		return 0, err
+	}
+	if err := q.NoteConfig(ctx, gen.NoteConfigParams{SiteID: siteID, DeviceID: device, Config: raw}); err != nil {
+		return 0, err
+	}
+	beside := 0
+	for _, one := range list {
+		if one.Beside {
+			beside++
+		}
+	}
+	before, err := q.NoteDrift(ctx, gen.NoteDriftParams{SiteID: siteID, DeviceID: device,
+		Drifted: int32(len(list) - beside), Others: int32(beside)})
+	return int(before), err
 }

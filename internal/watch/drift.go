@@ -2,7 +2,6 @@ package watch
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net"
 	"strings"
@@ -41,16 +40,6 @@ func (s *Service) noteConfig(ctx context.Context, a order.Access, row gen.Site, 
 	}
 	pushed := compile.Device(doc, a.DeviceID)
 	list := drift.Between(doc.Own(), pushed, held, pushed)
-	beside := 0
-	for _, one := range list {
-		if one.Beside {
-			beside++
-		}
-	}
-	raw, err := json.Marshal(held)
-	if err != nil {
-		return err
-	}
 	return s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
 		// A push that began, or landed, since the device was read makes the reading an old one.
 		head, err := store.LockSite(ctx, tx, row.ID)
@@ -61,16 +50,11 @@ func (s *Service) noteConfig(ctx context.Context, a order.Access, row gen.Site, 
 		if err != nil || busy || head != row.Head {
 			return err
 		}
-		if err := q.NoteConfig(ctx,
-			gen.NoteConfigParams{SiteID: row.ID, DeviceID: a.DeviceID, Config: raw}); err != nil {
-			return err
-		}
-		was, err := q.NoteDrift(ctx, gen.NoteDriftParams{SiteID: row.ID, DeviceID: a.DeviceID,
-			Drifted: int32(len(list) - beside), Others: int32(beside)})
+		was, err := store.NoteHeld(ctx, q, row.ID, a.DeviceID, held, list)
 		if err != nil {
 			return err
 		}
-		return noteEvent(ctx, q, row, d, int(was), list)
+		return noteEvent(ctx, q, row, d, was, list)
 	})
 }
 
