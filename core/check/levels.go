@@ -16,40 +16,41 @@ type Kept struct {
 	Customer *site.Level
 }
 
-// In is the site with what is kept in place of its own copy.
+// In is the site, which is in normal form, with what is kept in place of its own copy.
 func (k Kept) In(s *site.Site) *site.Site {
 	out := *s
 	if k.Standard != nil && k.Standard.ID == s.Standard.ID {
-		out.Standard = *k.Standard
+		out.Standard = site.Normal(&site.Site{Standard: *k.Standard}).Standard
 	}
 	if k.Customer != nil && k.Customer.ID == s.Customer.ID {
-		out.Customer = *k.Customer
+		out.Customer = site.Normal(&site.Site{Customer: *k.Customer}).Customer
 	}
-	return site.Normal(&out)
+	return &out
+}
+
+// Differs reports whether a site has another form of what is kept.
+func (k Kept) Differs(s *site.Site) bool {
+	now := k.In(s)
+	return !alike(now.Standard, s.Standard) || !alike(now.Customer, s.Customer)
 }
 
 // offStandard is about sites whose standard or customer is another than the one that is kept: it was changed since, or
 // the site came with a file.
 func offStandard(a *around, report func(Finding)) {
-	now := a.Kept.In(a.Site)
-	if alike(now.Standard, a.Standard) && alike(now.Customer, a.Customer) {
-		return
-	}
 	for _, one := range []struct {
 		ref   site.Ref
 		title string
-		with  func() *site.Site
-		same  bool
+		kept  Kept
 	}{
 		{site.Ref{Kind: site.KindStandard, ID: a.Standard.ID}, "Another form of the standard " + a.Standard.Name,
-			func() *site.Site { return Kept{Standard: a.Kept.Standard}.In(a.Site) }, alike(now.Standard, a.Standard)},
+			Kept{Standard: a.Kept.Standard}},
 		{site.Ref{Kind: site.KindCustomer, ID: a.Customer.ID}, "Other options of " + a.Customer.Name,
-			func() *site.Site { return Kept{Customer: a.Kept.Customer}.In(a.Site) }, alike(now.Customer, a.Customer)},
+			Kept{Customer: a.Kept.Customer}},
 	} {
-		if one.same {
+		if !one.kept.Differs(a.Site) {
 			continue
 		}
-		edits := edit.Between(a.Site, one.with())
+		edits := edit.Between(a.Site, one.kept.In(a.Site))
 		var says []string
 		for _, e := range edits {
 			says = append(says, edit.Describe(a.Site, e))

@@ -59,10 +59,11 @@ func (a *adopter) alone(group []Difference, why string) {
 func (a *adopter) together(groups [][]Difference) (left [][]Difference) {
 	for round := 0; len(groups) > 1 && round < 3; round++ {
 		mixed := Mixed(compile.Device(a.site, a.device), a.held, slices.Concat(groups...))
+		parts, _ := entries(mixed)
 		now := a.site
 		var taken [][]Difference
 		for _, group := range groups {
-			after, err := takeover.Part(now, takeover.Held{Device: a.device, Config: mixed}, group[0].Path)
+			after, err := a.read(now, mixed, parts, group[0].Path)
 			if err != nil {
 				left = append(left, group)
 				continue
@@ -123,11 +124,21 @@ func byPath(list []Difference) [][]Difference {
 // take adopts differences of one entry, or says why not.
 func (a *adopter) take(group []Difference) string {
 	mixed := Mixed(compile.Device(a.site, a.device), a.held, group)
-	now, err := takeover.Part(a.site, takeover.Held{Device: a.device, Config: mixed}, group[0].Path)
+	parts, _ := entries(mixed)
+	now, err := a.read(a.site, mixed, parts, group[0].Path)
 	if err != nil {
 		return "It cannot be read into the site: " + err.Error() + "."
 	}
 	return a.become(now, group)
+}
+
+// read takes the entry at a path into a site; parts are the entries of the configuration.
+func (a *adopter) read(s *site.Site, c yang.Config, parts map[string]*entry, path string) (*site.Site, error) {
+	var whole any
+	if e := parts[path]; e != nil {
+		whole = e.whole
+	}
+	return takeover.Part(s, takeover.Held{Device: a.device, Config: c}, path, whole)
 }
 
 // become makes now the site if it gives the device what it holds in some differences, and else says why not.

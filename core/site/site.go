@@ -49,6 +49,15 @@ type Site struct {
 	KnownClients      []KnownClient      `json:"knownClients,omitempty" doc:"what is known of clients that have neither reservation nor fixed address"`
 }
 
+// Location is the site's time zone; UTC where it has none that is known.
+func (s *Site) Location() *time.Location {
+	zone, err := time.LoadLocation(s.TimeZone)
+	if err != nil {
+		return time.UTC
+	}
+	return zone
+}
+
 // Level is a named owner of options above the site.
 type Level struct {
 	ID      string   `json:"id" doc:"stable id"`

@@ -12,14 +12,14 @@ import (
 	"lithos/core/zone"
 )
 
-// Part reads one entry of a device's configuration, by its RESTCONF path, into a site that may have it: what the device
+// Part reads one entry of a device's configuration, at its RESTCONF path, into a site that may have it: what the device
 // says replaces what the site says, and what only the site knows of it, such as notes, stays. An entry that is not
 // there is removed. The site is not changed; there is an error where the site has no place for the entry.
-func Part(base *site.Site, h Held, path string) (*site.Site, error) {
+func Part(base *site.Site, h Held, path string, entry any) (*site.Site, error) {
 	copied := *base
 	r := &reader{Site: &copied, left: []Left{}}
 	var err error
-	switch found := entryAt(h.Config, path).(type) {
+	switch found := entry.(type) {
 	case yang.Interface:
 		err = r.takeInterface(h, found)
 	case yang.Relay:
@@ -43,49 +43,6 @@ func Part(base *site.Site, h Held, path string) (*site.Site, error) {
 		return nil, err
 	}
 	return site.Normal(r.Site), nil
-}
-
-// entryAt is the entry at a path; nil for none.
-func entryAt(c yang.Config, path string) any {
-	for _, e := range c.Interfaces.Interface {
-		if yang.InterfacePath(e.Name) == path {
-			return e
-		}
-	}
-	for _, e := range c.Relays.Relay {
-		if yang.RelayPath(e.Interface) == path {
-			return e
-		}
-	}
-	for _, e := range c.DHCP.Pool {
-		if yang.PoolPath(e.ID) == path {
-			return e
-		}
-	}
-	for _, e := range c.DHCP.Reservation {
-		if yang.ReservationPath(e.ID) == path {
-			return e
-		}
-	}
-	for _, e := range c.DHCP.Class {
-		if yang.ClassPath(e.ID) == path {
-			return e
-		}
-	}
-	for _, e := range c.Resolver.Zone {
-		if yang.ZonePath(e.Name) == path {
-			return e
-		}
-	}
-	for _, e := range c.Outside.Name {
-		if yang.OutsidePath(e.ID) == path {
-			return e
-		}
-	}
-	if path == yang.SettingsPath() && c.Resolver.Settings != nil {
-		return c.Resolver.Settings
-	}
-	return nil
 }
 
 // device is the device of the site with a copy of its interfaces, to be written to.

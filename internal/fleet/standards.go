@@ -55,7 +55,7 @@ func (s *Service) Standards(ctx context.Context) ([]Level, error) {
 		for _, doc := range all {
 			if l.of(doc) {
 				l.Sites = append(l.Sites, Place{doc.Code, doc.Name})
-				if len(l.changes(doc)) > 0 {
+				if l.kept().Differs(doc) {
 					l.Differs = append(l.Differs, doc.Name)
 				}
 			}
@@ -75,27 +75,16 @@ func (l *Level) of(doc *site.Site) bool {
 	return doc.Standard.ID == l.Standard.ID
 }
 
-// In is a site with the level as it is here.
-func (l *Level) In(doc *site.Site) *site.Site {
+// kept is the level as rules take it.
+func (l *Level) kept() check.Kept {
 	if l.Kind == store.LevelCustomer {
-		return check.Kept{Customer: &l.Standard.Level}.In(doc)
+		return check.Kept{Customer: &l.Standard.Level}
 	}
-	return check.Kept{Standard: &l.Standard}.In(doc)
+	return check.Kept{Standard: &l.Standard}
 }
 
-// changes are the fields in which a site has another form of the level.
-func (l *Level) changes(doc *site.Site) []string {
-	own, now := [2]any{doc.Standard, doc.Customer}, l.In(doc)
-	var out []string
-	for i, one := range [2]any{now.Standard, now.Customer} {
-		a, _ := json.Marshal(own[i])
-		b, _ := json.Marshal(one)
-		if string(a) != string(b) {
-			out = append(out, string(b))
-		}
-	}
-	return out
-}
+// In is a site with the level as it is here.
+func (l *Level) In(doc *site.Site) *site.Site { return l.kept().In(doc) }
 
 // LevelEntry is what was typed of a level.
 type LevelEntry struct {

@@ -50,11 +50,7 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 		Rehearsed: o.Rehearsed == o.Version, Devices: []string{},
 		Note: o.Note, NotBefore: o.NotBefore, NotAfter: o.NotAfter, Waits: o.Waits, Waited: o.Waited,
 	}
-	zone, err := time.LoadLocation(d.Doc().TimeZone)
-	if err != nil {
-		zone = time.UTC
-	}
-	if err := o.Window(time.Now(), zone); err != nil {
+	if err := o.Window(time.Now(), d.Doc().Location()); err != nil {
 		h.Window = err.Error()
 	}
 	for _, st := range d.Steps {

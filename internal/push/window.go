@@ -44,7 +44,7 @@ func (s *Service) SetWindow(ctx context.Context, by act.Technician, id int64, e 
 	fail := func(field, says string, args ...any) {
 		wrong = append(wrong, site.FieldError{Field: field, Says: fmt.Sprintf(says, args...)})
 	}
-	zone := zoneOf(d)
+	zone := d.Doc().Location()
 	put.NotBefore = readTime(e.NotBefore, "notBefore", zone, fail)
 	put.NotAfter = readTime(e.NotAfter, "notAfter", zone, fail)
 	if n := utf8.RuneCountInString(put.Note); n > longestNote {
@@ -62,14 +62,6 @@ func (s *Service) SetWindow(ctx context.Context, by act.Technician, id int64, e 
 	return s.setOrder(ctx, by, id, "window-set", windowSays(put, zone), func() (int64, error) {
 		return s.store.SetWindow(ctx, put)
 	})
-}
-
-func zoneOf(d *order.Draft) *time.Location {
-	zone, err := time.LoadLocation(d.Doc().TimeZone)
-	if err != nil {
-		return time.UTC
-	}
-	return zone
 }
 
 func readTime(text, field string, zone *time.Location, fail func(field, says string, args ...any)) *time.Time {
@@ -145,7 +137,7 @@ func (s *Service) Wait(ctx context.Context, by act.Technician, id int64, version
 	if err := head.RefusesPush(); err != nil {
 		return err
 	}
-	says := "Left to start by itself on " + d.Order.NotBefore.In(zoneOf(d)).Format("2 January 2006 15:04 MST")
+	says := "Left to start by itself on " + d.Order.NotBefore.In(d.Doc().Location()).Format("2 January 2006 15:04 MST")
 	return s.setOrder(ctx, by, id, "waits", says, func() (int64, error) {
 		return s.store.SetWaiting(ctx, gen.SetWaitingParams{By: &by.ID, ID: id, Version: version})
 	})

@@ -161,10 +161,7 @@ const seenFor = 7 * 24 * time.Hour
 // demand is what the leases of a pool's last days show.
 func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duration, count *int) forecast.Demand {
 	now := time.Now()
-	zone, err := time.LoadLocation(doc.TimeZone)
-	if err != nil {
-		zone = time.UTC
-	}
+	zone := doc.Location()
 	var came []time.Time
 	first := now
 	for _, v := range all {

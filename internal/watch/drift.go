@@ -13,6 +13,7 @@ import (
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/act"
+	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -20,7 +21,9 @@ import (
 
 // noteConfig reads what a device holds, keeps it, and counts what of it is otherwise than the site's revision has it.
 // While a push is under way at the site nothing is said of that: the device is being changed.
-func (s *Service) noteConfig(ctx context.Context, a order.Access, row gen.Site, doc *site.Site) error {
+func (s *Service) noteConfig(
+	ctx context.Context, driver *device.RESTCONF, a order.Access, row gen.Site, doc *site.Site,
+) error {
 	d, known := doc.Device(a.DeviceID)
 	if !known {
 		return nil
@@ -29,11 +32,6 @@ func (s *Service) noteConfig(ctx context.Context, a order.Access, row gen.Site, 
 	if err != nil || busy {
 		return err
 	}
-	driver, err := s.devices.Reach(a)
-	if err != nil {
-		return err
-	}
-	defer driver.Close()
 	held, _, err := driver.Read(ctx)
 	if err != nil {
 		return err

@@ -152,11 +152,7 @@ func (s *Service) MakeKey(
 	if err != nil {
 		return nil, err
 	}
-	in, err := time.LoadLocation(doc.TimeZone)
-	if err != nil {
-		in = time.UTC
-	}
-	wish, err := w.read(in)
+	wish, err := w.read(doc.Location())
 	if err != nil {
 		return nil, err
 	}

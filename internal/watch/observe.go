@@ -141,10 +141,7 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 	}
 	for _, a := range access {
 		problem, outcome, began := "", "answered", time.Now()
-		programs, err := s.observe(ctx, a, head.Site)
-		if err == nil {
-			err = s.noteConfig(ctx, a, row, head.Site)
-		}
+		programs, err := s.observe(ctx, a, row, head.Site)
 		if err != nil {
 			problem, outcome = store.ForPeople(err), "failed"
 		}
@@ -286,7 +283,9 @@ func digestOf(b order.Beside) uint64 {
 }
 
 // observe reads a device. programs is what listens for names there beside its resolver, as JSON.
-func (s *Service) observe(ctx context.Context, a order.Access, head *site.Site) (programs []byte, err error) {
+func (s *Service) observe(
+	ctx context.Context, a order.Access, row gen.Site, head *site.Site,
+) (programs []byte, err error) {
 	driver, err := s.devices.Reach(a)
 	if err != nil {
 		return []byte("[]"), err
@@ -304,13 +303,17 @@ func (s *Service) observe(ctx context.Context, a order.Access, head *site.Site) 
 		return programs, err
 	}
 	rows, held := readSightings(a, o, time.Now())
-	return programs, s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		var failed error
 		note := func(_ int, err error) { failed = errors.Join(failed, err) }
 		q.PutSighting(ctx, rows).Exec(note)
 		q.SupersedeLease(ctx, held).Exec(note)
 		return failed
 	})
+	if err != nil {
+		return programs, err
+	}
+	return programs, s.noteConfig(ctx, driver, a, row, head)
 }
 
 // readSightings is what of a device's operational state is kept: its leases and

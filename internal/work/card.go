@@ -29,7 +29,7 @@ func (s *Service) Card(ctx context.Context, code string) (*paper.Page, error) {
 	}
 	c := card{Site: sc.Site, Page: &paper.Page{Title: sc.Name,
 		Under: fmt.Sprintf("%s. Revision %d, printed on %s.", sc.Customer.Name, revision,
-			time.Now().In(zoneOf(sc.TimeZone)).Format("2 January 2006"))}}
+			time.Now().In(sc.Location()).Format("2 January 2006"))}}
 	c.head()
 	c.devices(access)
 	c.networks()

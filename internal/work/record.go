@@ -21,18 +21,9 @@ func (s *Service) Record(ctx context.Context, id int64) (*paper.Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := recorder{zone: zoneOf(d.Doc().TimeZone), Page: &paper.Page{Title: v.Head.Name + " " + v.Head.Title}}
+	r := recorder{zone: d.Doc().Location(), Page: &paper.Page{Title: v.Head.Name + " " + v.Head.Title}}
 	r.order(v)
 	return r.Page, nil
-}
-
-// zoneOf is a time zone by its name; UTC where there is none of that name.
-func zoneOf(name string) *time.Location {
-	zone, err := time.LoadLocation(name)
-	if err != nil {
-		return time.UTC
-	}
-	return zone
 }
 
 type recorder struct {
