@@ -10,6 +10,8 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"lithos/core/address"
 	"lithos/core/option"
@@ -22,17 +24,44 @@ type Step struct {
 	Adds   bool            `json:"adds"` // whether it brings something rather than take it away
 	Text   string          `json:"text"` // the object; `backquotes` hold addresses and device names
 	Why    string          `json:"why"`
-	Method string          `json:"method" enum:"PUT,DELETE,UPDATE"` // RFC 8040, RFC 2136
+	Method string          `json:"method" enum:"PUT,DELETE,PATCH,UPDATE"` // RFC 8040, RFC 8072, RFC 2136
 	Path   string          `json:"path"`
 	Body   json.RawMessage `json:"body,omitempty"`
 }
 
 // Apply carries the step out on a configuration.
 func (s Step) Apply(c *yang.Config) error {
-	if s.Method == "DELETE" {
+	switch s.Method {
+	case "DELETE":
 		return c.Delete(s.Path)
+	case "PATCH":
+		p, err := yang.ReadPatch(s.Body)
+		if err != nil {
+			return err
+		}
+		return p.Apply(c)
 	}
 	return c.Put(s.Path, s.Body)
+}
+
+// Together is steps that a device carries out as one (RFC 8072).
+func Together(steps []Step, why string) Step {
+	out := Step{Verb: "At once:", Adds: true, Why: why, Method: "PATCH"}
+	var patch yang.Patch
+	for i, s := range steps {
+		if i > 0 {
+			out.Text += "; "
+		}
+		verb, _ := utf8.DecodeRuneInString(s.Verb)
+		out.Text += string(unicode.ToLower(verb)) + s.Verb[utf8.RuneLen(verb):] + " " + s.Text
+		patch.Replace(s.Path, s.Body)
+	}
+	body, err := json.Marshal(patch)
+	if err != nil {
+		panic("a patch always marshals: " + err.Error())
+	}
+	out.Body = body
+	return out
 }
 
 // Target is what a device holds after a push: what is wanted, and the entries Lithos

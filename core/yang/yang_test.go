@@ -79,6 +79,39 @@ func TestPutAndDelete(t *testing.T) {
 	}
 }
 
+// Several changes that a device carries out as one (RFC 8072): the values as of PUT, what is removed as of DELETE.
+func TestPatch(t *testing.T) {
+	c := compile.Device(scenario.Site("quill-street"), "dev-quill-rt")
+	var p lithos.Patch
+	p.Replace(lithos.IPv4Path(c.Interfaces.Interface[0].Name), lithos.Body(&lithos.IPv4{Enabled: true}))
+	p.Replace(lithos.PoolPath(c.DHCP.Pool[0].ID), nil)
+	p.Replace(lithos.PoolPath("never there"), nil)
+	body, err := json.Marshal(p)
+	require.NoError(t, err)
+	read, err := lithos.ReadPatch(body)
+	require.NoError(t, err)
+	now := c
+	require.NoError(t, read.Apply(&now))
+	assert.Len(t, now.DHCP.Pool, len(c.DHCP.Pool)-1)
+	assert.Empty(t, now.Interfaces.Interface[0].IPv4.Address)
+	for _, bad := range []string{`{}`, `{"ietf-yang-patch:yang-patch":{"patch-id":"1","edit":[]}}`,
+		`{"ietf-yang-patch:yang-patch":{"patch-id":"1","edit":[{"edit-id":"1","operation":"merge","target":"/x"}]}}`} {
+		_, err := lithos.ReadPatch([]byte(bad))
+		assert.Error(t, err, bad)
+	}
+}
+
+func FuzzPatch(f *testing.F) {
+	f.Add([]byte(`{"ietf-yang-patch:yang-patch":{"patch-id":"1","edit":[{"edit-id":"1","operation":"remove",` +
+		`"target":"/lithos-dhcp-server:dhcp-server/pool=p"}]}}`))
+	f.Fuzz(func(_ *testing.T, body []byte) {
+		c := compile.Device(scenario.Site("quill-street"), "dev-quill-rt")
+		if p, err := lithos.ReadPatch(body); err == nil && p.Apply(&c) == nil {
+			_ = c.Validate()
+		}
+	})
+}
+
 func FuzzPut(f *testing.F) {
 	f.Add("/ietf-interfaces:interfaces/interface=lan",
 		[]byte(`{"ietf-interfaces:interface":[{"name":"lan","type":"t","enabled":true}]}`))

@@ -119,7 +119,19 @@ func clean(s string) string { return site.Printable(s, maxText) }
 // Close ends idle connections.
 func (r *RESTCONF) Close() { r.client.CloseIdleConnections() }
 
+// The media types of what is sent: RFC 8040 section 11.3.2, RFC 8072 section 4.
+const (
+	mediaType = "application/yang-data+json"
+	patchType = "application/yang-patch+json"
+)
+
 func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, into any) (http.Header, error) {
+	return r.doAs(ctx, mediaType, method, path, body, into)
+}
+
+func (r *RESTCONF) doAs(
+	ctx context.Context, as, method, path string, body []byte, into any,
+) (http.Header, error) {
 	if err := r.access.Check(); err != nil {
 		return nil, err
 	}
@@ -129,8 +141,8 @@ func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, int
 		return nil, err
 	}
 	req.SetBasicAuth(r.access.Account, r.access.Password)
-	req.Header.Set("Content-Type", "application/yang-data+json")
-	req.Header.Set("Accept", "application/yang-data+json")
+	req.Header.Set("Content-Type", as)
+	req.Header.Set("Accept", mediaType)
 	resp, err := r.client.Do(req)
 	if err != nil {
 		var u *url.Error
@@ -244,7 +256,11 @@ func (r *RESTCONF) Begin(ctx context.Context, token string, timeout time.Duratio
 
 // Apply carries out one step. A step already done succeeds.
 func (r *RESTCONF) Apply(ctx context.Context, s plan.Step) error {
-	_, err := r.do(ctx, s.Method, "/restconf/data"+s.Path, s.Body, nil)
+	as := mediaType
+	if s.Method == http.MethodPatch {
+		as = patchType
+	}
+	_, err := r.doAs(ctx, as, s.Method, "/restconf/data"+s.Path, s.Body, nil)
 	var refused *RefusedError
 	if s.Method == http.MethodDelete && errors.As(err, &refused) && refused.Status == http.StatusNotFound {
 		return nil

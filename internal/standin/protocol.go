@@ -182,12 +182,16 @@ func named(header, tag string) bool {
 
 // isYANG reports whether a request says that its body is data in JSON; it refuses it when not.
 func isYANG(w http.ResponseWriter, r *http.Request) bool {
+	wanted := mediaType
+	if r.Method == http.MethodPatch {
+		wanted = patchType
+	}
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
-	if err == nil && kind == mediaType {
+	if err == nil && kind == wanted {
 		return true
 	}
-	w.Header().Set("Accept", mediaType)
-	refuse(w, http.StatusUnsupportedMediaType, "invalid-value", "The body must be "+mediaType+".")
+	w.Header().Set("Accept", wanted)
+	refuse(w, http.StatusUnsupportedMediaType, "invalid-value", "The body must be "+wanted+".")
 	return false
 }
 

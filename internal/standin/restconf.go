@@ -26,7 +26,8 @@ import (
 )
 
 const (
-	mediaType = "application/yang-data+json" // RFC 8040 section 11.3.2
+	mediaType = "application/yang-data+json"  // RFC 8040 section 11.3.2
+	patchType = "application/yang-patch+json" // RFC 8072 section 4
 	maxBody   = 4 << 20
 )
 
@@ -43,6 +44,7 @@ func (d *Device) routes() http.Handler {
 		func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, d.Startup()) })
 	mux.HandleFunc("PUT /restconf/data/{path...}", d.edit)
 	mux.HandleFunc("DELETE /restconf/data/{path...}", d.edit)
+	mux.HandleFunc("PATCH /restconf/data", d.edit)
 	mux.HandleFunc("POST /restconf/operations/{name}", d.operate)
 	return d.authorised(mux)
 }
@@ -218,7 +220,7 @@ func (d *Device) withLearnt(c yang.Config) yang.Config {
 }
 
 func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
-	if r.Method == http.MethodPut && !isYANG(w, r) {
+	if r.Method != http.MethodDelete && !isYANG(w, r) {
 		return
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
@@ -251,12 +253,19 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 	// The path is taken as it was sent: its keys may hold escaped slashes.
 	path := strings.TrimPrefix(r.URL.EscapedPath(), "/restconf/data")
 	status := http.StatusNoContent
-	if r.Method == http.MethodDelete {
+	switch r.Method {
+	case http.MethodDelete:
 		if err := next.Delete(path); err != nil {
 			refuse(w, http.StatusNotFound, "invalid-value", err.Error())
 			return
 		}
-	} else {
+	case http.MethodPatch:
+		status = http.StatusOK
+		if err := patched(&next, body); err != nil {
+			refuseFor(w, err)
+			return
+		}
+	default:
 		if !holdsNode(d.running, path) {
 			status = http.StatusCreated
 		}
@@ -276,7 +285,27 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 	if d.faults.DropWrite > 0 && d.writes == d.faults.DropWrite {
 		panic(http.ErrAbortHandler)
 	}
+	if r.Method == http.MethodPatch {
+		write(w, status, map[string]any{"ietf-yang-patch:yang-patch-status": map[string]any{"ok": []any{nil}}})
+		return
+	}
 	w.WriteHeader(status)
+}
+
+// patched carries a patch out on a configuration, each value of it checked against its module.
+func patched(c *yang.Config, body []byte) error {
+	p, err := yang.ReadPatch(body)
+	if err != nil {
+		return err
+	}
+	for _, e := range p.Doc.Edit {
+		if e.Operation == "replace" {
+			if err := modules().body(e.Target, e.Value); err != nil {
+				return err
+			}
+		}
+	}
+	return p.Apply(c)
 }
 
 type input struct {

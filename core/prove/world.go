@@ -1,0 +1,410 @@
+package prove
+
+import (
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+
+	"lithos/core/compile"
+	"lithos/core/links"
+	"lithos/core/site"
+	"lithos/core/yang"
+)
+
+// world is a site in which some devices are on their way to what they shall hold.
+type world struct {
+	base, goal *site.Site
+	chains     []chain
+	fixed      map[string]yang.Config // what the other devices hold all the time, by id
+	edges      []string               // devices by which the site is entered: those with an uplink
+	start      map[string]yang.Config // what the devices of the push hold before it
+	before     picture
+	after      picture
+	plugs      map[string][]string  // by network: the ports at which its clients are, before and after
+	known      map[string][]trouble // by the places of all chains
+}
+
+// picture is what is so in one state.
+type picture struct {
+	served   map[string]bool     // networks whose clients get an answer, and have their gateway
+	plugs    map[string][]string // ids of the ports that are joined to a network
+	ways     map[string][]string // to the devices that can be reached: the addresses at which they are
+	collides map[string]bool     // sentences
+}
+
+// trouble is something that is so in a state and neither before nor after the push.
+type trouble struct{ kind, says string }
+
+func newWorld(base, goal *site.Site, devices []Device) *world {
+	w := &world{base: base, goal: goal, fixed: map[string]yang.Config{}, known: map[string][]trouble{},
+		start: map[string]yang.Config{}, plugs: map[string][]string{}}
+	for _, d := range goal.Devices {
+		w.fixed[d.ID] = compile.Device(goal, d.ID)
+		if slices.ContainsFunc(d.Interfaces, func(i site.Interface) bool { return i.Kind == site.Uplink }) {
+			w.edges = append(w.edges, d.ID)
+		}
+	}
+	end := map[string]yang.Config{}
+	for _, d := range devices {
+		w.start[d.ID], end[d.ID] = d.Running, d.Goal
+	}
+	was, is := w.look(w.start), w.look(end)
+	for id, ports := range was.plugs {
+		w.plugs[id] = slices.DeleteFunc(ports, func(p string) bool { return !slices.Contains(is.plugs[id], p) })
+	}
+	w.before, w.after = w.look(w.start), w.look(end)
+	return w
+}
+
+// waysWith is the addresses at which a device is reached that holds c, all others being as they were.
+func (w *world) waysWith(device string, c yang.Config) []string {
+	on := maps.Clone(w.start)
+	on[device] = c
+	return w.look(on).ways[device]
+}
+
+// cutsOff reports whether a change of a device takes away every address at which it is reached.
+func (w *world) cutsOff(device string, was, now yang.Config) bool {
+	had, left := w.waysWith(device, was), w.waysWith(device, now)
+	return len(had) > 0 && !slices.ContainsFunc(had, func(a string) bool { return slices.Contains(left, a) })
+}
+
+// losesWay reports whether a device is not reached any more after a change of it.
+func (w *world) losesWay(device string, was, now yang.Config) bool {
+	return len(w.waysWith(device, was)) > 0 && len(w.waysWith(device, now)) == 0
+}
+
+// holding is what each device holds where the chains are at some places.
+func (w *world) holding(at []int) map[string]yang.Config {
+	out := map[string]yang.Config{}
+	for i, c := range w.chains {
+		out[c.ID] = c.held[at[i]]
+	}
+	return out
+}
+
+// judge lists what is wrong where the chains are at some places.
+func (w *world) judge(at []int) []trouble {
+	key := fmt.Sprint(at)
+	if found, ok := w.known[key]; ok {
+		return found
+	}
+	p := w.look(w.holding(at))
+	var out []trouble
+	for _, n := range w.goal.Networks {
+		if w.before.served[n.ID] && w.after.served[n.ID] && !p.served[n.ID] {
+			out = append(out, trouble{Unserved, "Clients of " + n.Name + " get no answer, or have no gateway"})
+		}
+	}
+	for i, c := range w.chains {
+		if !c.ByHand && at[i] < len(c.steps) && len(w.before.ways[c.ID]) > 0 && len(p.ways[c.ID]) == 0 {
+			out = append(out, trouble{Lost, c.Name + " cannot be reached, and has steps to come"})
+		}
+	}
+	for says := range p.collides {
+		if !w.before.collides[says] && !w.after.collides[says] {
+			out = append(out, trouble{Collides, says})
+		}
+	}
+	w.known[key] = out
+	return out
+}
+
+// look works out what is so where some devices hold something else than what they always do.
+func (w *world) look(on map[string]yang.Config) picture {
+	s := *w.goal
+	s.Devices = slices.Clone(s.Devices)
+	held := map[string]yang.Config{}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		c, moves := on[d.ID]
+		if !moves {
+			c = w.fixed[d.ID]
+		}
+		held[d.ID] = c
+		d.Interfaces = w.interfaces(d, c)
+	}
+	m := links.Learn(&s)
+	v := view{world: w, Site: &s, held: held, paths: map[netip.Prefix]links.Path{}, links: m}
+	p := picture{served: map[string]bool{}, plugs: map[string][]string{}, ways: v.reach(), collides: v.collisions()}
+	for i := range w.goal.Networks {
+		n := &w.goal.Networks[i]
+		was, had := w.base.Network(n.ID)
+		p.served[n.ID] = v.serves(n) || had && was.Prefix != n.Prefix && v.serves(was)
+		p.plugs[n.ID] = v.joined(n)
+		if had && was.Prefix != n.Prefix {
+			p.plugs[n.ID] = append(p.plugs[n.ID], v.joined(was)...)
+		}
+	}
+	return p
+}
+
+// interfaces is a device's interfaces as its configuration has them, with the cables of the site's.
+func (w *world) interfaces(d *site.Device, c yang.Config) []site.Interface {
+	var out []site.Interface
+	for _, i := range c.Interfaces.Interface {
+		if !i.Enabled {
+			continue
+		}
+		f := site.Interface{Name: i.Name, ID: d.ID + "/" + i.Name, Kind: kinds[i.Type], Members: i.Member,
+			Permits: i.Permit}
+		known, ok := d.Interface(i.Name)
+		if !ok {
+			if was, had := w.base.Device(d.ID); had {
+				known, ok = was.Interface(i.Name)
+			}
+		}
+		if ok {
+			f.ID, f.Peer = known.ID, known.Peer
+		}
+		if i.Uplink != nil {
+			f.Kind = site.Uplink
+		}
+		if i.VLAN != nil {
+			f.VLAN, f.Parent = i.VLAN.ID, i.VLAN.Parent
+		}
+		if i.Switchport != nil {
+			f.Untagged, f.Tagged = i.Switchport.Untagged, i.Switchport.Tagged
+		}
+		if i.IPv4 != nil {
+			for _, a := range i.IPv4.Address {
+				f.Addresses = append(f.Addresses, a.Prefix())
+			}
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+var kinds = map[string]string{
+	yang.TypeEthernet: site.Port, yang.TypeBridge: site.PortGroup, yang.TypeVLAN: site.VLAN,
+	yang.TypeLoopback: site.Loopback, yang.TypeTunnel: site.Tunnel,
+}
+
+// view is the site in one state.
+type view struct {
+	*world
+	*site.Site
+	held  map[string]yang.Config
+	links *links.Map
+	paths map[netip.Prefix]links.Path
+}
+
+func (v view) path(n *site.Network) links.Path {
+	p, ok := v.paths[n.Prefix]
+	if !ok {
+		p = v.links.Path(n)
+		v.paths[n.Prefix] = p
+	}
+	return p
+}
+
+// serves reports whether the clients of a network, as its subnet is in n, are answered and have their gateway.
+func (v view) serves(n *site.Network) bool {
+	if n.Gateway.IsValid() && !v.holds(n.Gateway) {
+		return false
+	}
+	for _, home := range v.path(n).Homes {
+		if v.answersAt(home, n) && v.plugged(n) {
+			return true
+		}
+	}
+	return false
+}
+
+// holds reports whether some device has an address.
+func (v view) holds(a netip.Addr) bool {
+	_, ok := v.holder(a)
+	return ok
+}
+
+func (v view) holder(a netip.Addr) (*site.Device, bool) { return holderOf(v.Devices, a) }
+
+func holderOf(devices []site.Device, a netip.Addr) (*site.Device, bool) {
+	for i := range devices {
+		for _, f := range devices[i].Interfaces {
+			if slices.ContainsFunc(f.Addresses, func(p netip.Prefix) bool { return p.Addr() == a }) {
+				return &devices[i], true
+			}
+		}
+	}
+	return nil, false
+}
+
+// joined lists the ports at which a client is in a network.
+func (v view) joined(n *site.Network) []string {
+	var out []string
+	for _, e := range v.path(n).Plugs {
+		out = append(out, e.Interface.ID)
+	}
+	return out
+}
+
+// plugged reports whether the ports at which clients of a network are before and after the push are joined to it.
+func (v view) plugged(n *site.Network) bool {
+	joined := v.joined(n)
+	return !slices.ContainsFunc(v.plugs[n.ID], func(id string) bool { return !slices.Contains(joined, id) })
+}
+
+// answersAt reports whether requests heard on an interface are answered: by a pool there, or through a relay.
+func (v view) answersAt(home links.End, n *site.Network) bool {
+	subnet := n.Prefix.Masked()
+	offers := func(c yang.Config, on string) bool {
+		return slices.ContainsFunc(c.DHCP.Pool, func(p yang.Pool) bool {
+			return p.Enabled && p.Subnet == subnet && (p.Interface == on || p.Interface == "" && on == "")
+		})
+	}
+	here := v.held[home.Device.ID]
+	if !home.Interface.Permitted(site.PermitDHCP) {
+		return false
+	}
+	if offers(here, home.Interface.Name) {
+		return true
+	}
+	for _, r := range here.Relays.Relay {
+		if r.Interface != home.Interface.Name {
+			continue
+		}
+		for _, to := range r.Server {
+			if server, ok := v.holder(to); ok && (offers(v.held[server.ID], "") || v.anyPool(server, subnet)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// anyPool reports whether a server has a pool for relayed clients of a subnet that it also has an interface in.
+func (v view) anyPool(server *site.Device, subnet netip.Prefix) bool {
+	return slices.ContainsFunc(v.held[server.ID].DHCP.Pool,
+		func(p yang.Pool) bool { return p.Enabled && p.Subnet == subnet })
+}
+
+// reach is the devices that can be reached, with the addresses at which they are: from where the site is entered, over
+// networks that are joined, through what routes between them.
+func (v view) reach() map[string][]string {
+	out := map[string][]string{}
+	for i := range v.Devices {
+		d := &v.Devices[i]
+		switch uplinks := uplinksOf(d); {
+		case len(v.edges) == 0 || len(v.links.Cables) == 0:
+			out[d.ID] = []string{"?"} // nothing is recorded by which it could be told
+		case slices.Contains(v.edges, d.ID) && len(uplinks) > 0:
+			out[d.ID] = uplinks
+		}
+	}
+	for again := true; again; {
+		again = false
+		for i := range v.Devices {
+			d := &v.Devices[i]
+			if len(out[d.ID]) > 0 {
+				continue
+			}
+			if ways := v.waysTo(d, out); len(ways) > 0 {
+				out[d.ID], again = ways, true
+			}
+		}
+	}
+	return out
+}
+
+// uplinksOf is the ways into a site by a device, as words that differ when a way does.
+func uplinksOf(d *site.Device) []string {
+	var out []string
+	for _, f := range d.Interfaces {
+		if f.Kind == site.Uplink {
+			out = append(out, fmt.Sprint(f.Name, f.Addresses))
+		}
+	}
+	return out
+}
+
+// waysTo is the addresses of a device in networks over which a device that is reached and routes sends it frames.
+func (v view) waysTo(d *site.Device, reached map[string][]string) []string {
+	var out []string
+	for _, f := range d.Interfaces {
+		for _, a := range f.Addresses {
+			p := v.path(&site.Network{Prefix: a.Masked()})
+			if slices.ContainsFunc(p.Homes, func(home links.End) bool {
+				h := home.Device
+				return h.ID != d.ID && len(reached[h.ID]) > 0 && h.Kind != site.L2Switch && connected(p, h.ID, d.ID)
+			}) {
+				out = append(out, a.Addr().String())
+			}
+		}
+	}
+	return out
+}
+
+// connected reports whether frames of a path pass between two devices.
+func connected(p links.Path, a, b string) bool {
+	seen := map[string]bool{a: true}
+	for again := true; again; {
+		again = false
+		for _, h := range p.Hops {
+			from, to := h.From.Device.ID, h.To.Device.ID
+			if seen[from] != seen[to] {
+				seen[from], seen[to], again = true, true, true
+			}
+		}
+	}
+	return seen[b]
+}
+
+// collisions lists what two devices hold though only one may: an address, overlapping subnets that are not the same,
+// addresses of the same subnet that two servers hand out.
+func (v view) collisions() map[string]bool {
+	out := map[string]bool{}
+	type held struct {
+		device string
+		name   string
+		prefix netip.Prefix
+	}
+	var all []held
+	for i := range v.Devices {
+		d := &v.Devices[i]
+		for _, f := range d.Interfaces {
+			for _, a := range f.Addresses {
+				if a.Addr().IsLoopback() || f.Kind == site.Uplink {
+					continue
+				}
+				for _, o := range all {
+					switch {
+					case o.device == d.ID:
+					case o.prefix.Addr() == a.Addr():
+						out[fmt.Sprintf("%s and %s both have `%s`", o.name, d.Name, a.Addr())] = true
+					case o.prefix.Masked() != a.Masked() && o.prefix.Overlaps(a):
+						out[fmt.Sprintf("`%s` of %s overlaps `%s` of %s", o.prefix.Masked(), o.name, a.Masked(), d.Name)] = true
+					}
+				}
+				all = append(all, held{d.ID, d.Name, a})
+			}
+		}
+	}
+	v.twice(out)
+	return out
+}
+
+// twice adds the pools of two servers that hand out the same addresses.
+func (v view) twice(out map[string]bool) {
+	for i := range v.Devices {
+		for j := range i {
+			a, b := &v.Devices[j], &v.Devices[i]
+			for _, p := range v.held[a.ID].DHCP.Pool {
+				for _, q := range v.held[b.ID].DHCP.Pool {
+					if p.Enabled && q.Enabled && p.Subnet.Overlaps(q.Subnet) && share(p, q) {
+						out[fmt.Sprintf("%s and %s both hand out addresses of `%s`", a.Name, b.Name, p.Subnet)] = true
+					}
+				}
+			}
+		}
+	}
+}
+
+func share(p, q yang.Pool) bool {
+	return slices.ContainsFunc(p.Range, func(r yang.Span) bool {
+		return slices.ContainsFunc(q.Range,
+			func(o yang.Span) bool { return r.AddressRange().Overlaps(o.AddressRange()) })
+	})
+}
