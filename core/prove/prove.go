@@ -87,12 +87,14 @@ func Of(base, goal *site.Site, devices []Device) Order {
 // asides lists the interfaces that could be given another address for a while.
 func asides(base, goal *site.Site, devices []Device) []aside {
 	var out []aside
+	used := map[netip.Addr]bool{}
 	for _, d := range devices {
 		for _, i := range d.Running.Interfaces.Interface {
 			if i.IPv4 == nil || len(i.IPv4.Address) != 1 || d.ByHand {
 				continue
 			}
-			if free, ok := freeBoth(base, goal, i.IPv4.Address[0].Prefix()); ok {
+			if free, ok := freeBoth(base, goal, i.IPv4.Address[0].Prefix(), used); ok {
+				used[free] = true
 				out = append(out, aside{d.ID, i.Name, free})
 			}
 		}
@@ -100,15 +102,15 @@ func asides(base, goal *site.Site, devices []Device) []aside {
 	return out
 }
 
-// freeBoth is an address of a subnet that nobody has, neither before nor after.
-func freeBoth(base, goal *site.Site, subnet netip.Prefix) (netip.Addr, bool) {
+// freeBoth is an address of a subnet that nobody has, neither before nor after, and that is not used.
+func freeBoth(base, goal *site.Site, subnet netip.Prefix, used map[netip.Addr]bool) (netip.Addr, bool) {
 	for n := range goal.Networks {
 		was, had := base.Network(goal.Networks[n].ID)
 		if !had || was.Prefix.Masked() != subnet.Masked() {
 			continue
 		}
 		for a := range site.Free(base, was) {
-			if _, taken := holderOf(goal.Devices, a); !taken {
+			if _, taken := holderOf(goal.Devices, a); !taken && !used[a] {
 				return a, true
 			}
 		}
