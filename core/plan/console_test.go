@@ -32,7 +32,7 @@ func TestConsole(t *testing.T) {
 	}
 	assert.Contains(t, typed, plan.Value{Name: "Mask", Text: "255.255.255.128"})
 	assert.Contains(t, typed, plan.Value{Name: "First address", Text: "10.84.20.24"})
-	assert.Contains(t, typed, plan.Value{Name: "Option 51 (IP address lease time)", Text: "8 hours"})
+	assert.Contains(t, typed, plan.Value{Name: "Option 51 (Lease time)", Text: "1 day"})
 	asked := plan.ReadBack(steps, goal)
 	assert.Contains(t, asked, plan.Question{Says: "Which address does `lan.48` have?", Expect: "10.84.20.1/25"})
 	assert.Contains(t, asked, plan.Question{Says: "Which addresses does the pool for `10.84.20.0/25` hand out?",

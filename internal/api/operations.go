@@ -547,6 +547,7 @@ func (s *server) beginOperations(api huma.API) {
 			return &fileAnswer{typ, `attachment; filename="` + in.Site + "-" + in.Of + "." + in.As + `"`, raw}, nil
 		})
 	s.paperOperations(api)
+	s.pushOperations(api)
 	type reaching struct {
 		DeviceInput
 		Body watch.Reaching
@@ -760,20 +761,6 @@ func (s *server) orderOperations(api huma.API) {
 		}) (*body[*work.OrderView], error) {
 			return s.orderAfter(ctx, in.Order, s.work.Wait(ctx, who(ctx), in.Order, in.Body.Version, in.Body.On))
 		})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/end-push", "end-push",
-		"End a push that waits for a device that does not answer"),
-		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.EndPush(ctx, who(ctx), in.Order))
-		})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/verify", "verify",
-		"Record that somebody has seen to what a push did not prove"), func(ctx context.Context, in *struct {
-		OrderInput
-		Body struct {
-			Seq int32 `json:"seq" doc:"of what was not verified"`
-		}
-	}) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.Verify(ctx, who(ctx), in.Order, in.Body.Seq))
-	})
 }
 
 // orderAfter answers with an order as an act on it has left it.

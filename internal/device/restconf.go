@@ -199,6 +199,13 @@ func (r *RESTCONF) Read(ctx context.Context) (yang.Config, string, error) {
 	return c.Sorted(), header.Get("ETag"), nil
 }
 
+// Startup is what the device would hold after a restart (RFC 8527).
+func (r *RESTCONF) Startup(ctx context.Context) (yang.Config, error) {
+	var c yang.Config
+	_, err := r.do(ctx, http.MethodGet, "/restconf/ds/ietf-datastores:startup", nil, &c)
+	return c.Sorted(), err
+}
+
 // Observe is the operational state. Names in it can be kept and shown: what else a
 // device sends in one is left out.
 func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {

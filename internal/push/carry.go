@@ -15,8 +15,9 @@ import (
 	"lithos/core/compile"
 	"lithos/core/drift"
 	"lithos/core/edit"
-	"lithos/core/plan"
+	"lithos/core/prove"
 	"lithos/core/site"
+	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
@@ -129,7 +130,14 @@ func (r *run) moveIn(ctx context.Context, q *gen.Queries, state, problem string)
 // change brings every device to what it must hold and climbs the ladder. Whatever
 // goes wrong with a device sends the push back.
 func (r *run) change(ctx context.Context) error {
-	if age := time.Since(r.push.StartedAt); age > r.Timing.ResumeWithin && (r.resumed || r.push.State == stateQueued) {
+	started := r.push.StartedAt
+	if r.push.ReadyAt != nil {
+		started = *r.push.ReadyAt
+	}
+	if err := r.goesOn(ctx); err != nil {
+		return r.move(ctx, stateReturning, err.Error())
+	}
+	if age := time.Since(started); age > r.Timing.ResumeWithin && (r.resumed || r.push.State == stateQueued) {
 		says := fmt.Sprintf("It was interrupted, and is not carried on %s after it was started", age.Round(time.Minute))
 		if r.push.State == stateQueued {
 			return r.fail(ctx, fmt.Sprintf("Nothing took the push up for %s", age.Round(time.Minute)))
@@ -163,6 +171,8 @@ func (r *run) change(ctx context.Context) error {
 	switch {
 	case err == nil:
 		return r.move(ctx, stateConfirming, "")
+	case errors.Is(err, errByHand):
+		return r.move(ctx, stateByHand, "")
 	case early.Err() != nil || errors.As(err, new(storeError)):
 		return err
 	}
@@ -176,35 +186,57 @@ func (r *run) untilStopping(ctx context.Context) (context.Context, func()) {
 	return early, func() { stop(); cancel(context.Canceled) }
 }
 
-// bring changes the devices one after another, each under its timed confirm, and
-// climbs the ladder when every one holds what it must.
+// errByHand says that a push waits for somebody at a console.
+var errByHand = errors.New("steps are to be done by hand")
+
+// way is a device on its way to what it must hold.
+type way struct {
+	order.Target
+	driver                       device.Driver
+	base, running, goal, startup yang.Config
+	tag                          string // the running configuration's
+	state                        device.ChangeState
+}
+
+// bring changes the devices, all of them under their timed confirm, in the order that is proved to leave nobody
+// behind, and climbs the ladder when every one holds what it must.
 func (r *run) bring(ctx context.Context, targets []order.Target) error {
-	drivers := map[string]*device.RESTCONF{} // by device id
+	var ways []*way
 	defer func() {
-		for _, d := range drivers {
-			d.Close()
+		for _, w := range ways {
+			w.driver.Close()
 		}
 	}()
-	r.began = time.Now()
+	var devices []prove.Device
 	for _, t := range targets {
-		if t.Access == nil {
-			if err := r.leaveByHand(ctx, t); err != nil {
-				return err
-			}
-			continue
-		}
-		driver, err := r.devices.Reach(*t.Access)
+		w, err := r.read(ctx, t)
 		if err != nil {
 			return fmt.Errorf("%s: %w", t.Name, err)
 		}
-		drivers[t.ID] = driver
-		if err := r.one(ctx, t, driver); err != nil {
-			return fmt.Errorf("%s: %w", t.Name, err)
+		ways = append(ways, w)
+		devices = append(devices, forProof(t, w.running, w.goal))
+	}
+	o := prove.Of(r.draft.Base.Site, r.draft.Doc(), devices)
+	if !r.resumed && r.push.ReadyAt == nil {
+		if err := r.asRehearsed(ctx, targets, o); err != nil {
+			return err
 		}
+	}
+	if err := r.byHand(ctx, ways, o); err != nil {
+		return err
+	}
+	if err := r.carrySteps(ctx, ways, o); err != nil {
+		return err
 	}
 	for _, t := range r.draft.Zones() {
 		if err := r.prepare(ctx, t); err != nil {
 			return fmt.Errorf("%s: %w", t.Name, err)
+		}
+	}
+	drivers := map[string]*device.RESTCONF{} // by device id
+	for _, w := range ways {
+		if driver, ok := w.driver.(*device.RESTCONF); ok {
+			drivers[w.ID] = driver
 		}
 	}
 	if where, err := r.climb(ctx, drivers); err != nil {
@@ -213,84 +245,136 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 	return nil
 }
 
-// leaveByHand records that a device is not reached, and that nobody has proved what
-// becomes of it.
-func (r *run) leaveByHand(ctx context.Context, t order.Target) error {
-	base, wanted := t.Configs(r.draft)
-	steps := order.Counted(len(plan.Between(base, wanted)), "step")
-	if err := r.skip(ctx, t.Name, "by hand", "Not reached by Lithos: "+steps+" to be done by hand"); err != nil {
-		return err
-	}
-	why := "Lithos does not reach it. Carry out its " + steps + " by hand, then say so here"
-	return stored(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: t.Name, Why: why}))
-}
-
-// one brings one device to what it must hold, and reads that back.
-func (r *run) one(ctx context.Context, t order.Target, driver *device.RESTCONF) error {
-	var steps []plan.Step
+// read is what a device holds, and what it must hold.
+func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
 	base, wanted := t.Configs(r.draft)
 	back := r.draft.PutBack(t.ID)
-	goal := wanted
-	err := r.note(ctx, t.Name, "read", "Read what the device holds", func() error {
-		running, tag, err := driver.Read(ctx)
+	w := &way{Target: t, base: base, state: device.ChangeAbsent}
+	if t.Access == nil {
+		book, err := r.runbook(ctx, t.ID, base)
 		if err != nil {
+			return nil, err
+		}
+		w.driver, w.goal = book, wanted
+		w.running, _, err = book.Read(ctx)
+		return w, err
+	}
+	driver, err := r.devices.Reach(*t.Access)
+	if err != nil {
+		return nil, err
+	}
+	w.driver = driver
+	return w, r.note(ctx, t.Name, "read", "Read what the device holds", func() error {
+		var err error
+		if w.running, w.tag, err = driver.Read(ctx); err != nil {
 			return err
 		}
-		undecided := drift.Undecided(drift.Between(r.draft.Doc().Own(), base, running, wanted), back)
-		if err := r.begin(ctx, t, driver, running, tag, undecided); err != nil {
+		if w.startup, err = driver.Startup(ctx); err != nil {
 			return err
 		}
-		if err := r.devices.HandOver(ctx, r.push.SiteID, wanted, driver); err != nil {
-			return err
+		if r.resumed {
+			if w.state, err = driver.Change(ctx, r.token); err != nil {
+				return err
+			}
 		}
-		goal = drift.Target(running, base, wanted, back)
-		steps = plan.Between(running, goal)
+		undecided := drift.Undecided(drift.Between(r.draft.Doc().Own(), base, w.running, wanted), back)
+		if n := len(undecided); n > 0 && w.state == device.ChangeAbsent {
+			return fmt.Errorf("%s (%s)", order.Drifted(t.Name, n), undecided[0].What)
+		}
+		if !w.startup.Equal(w.running) && w.state == device.ChangeAbsent {
+			r.found = "it was not saved there yet: the confirm saves it"
+		}
+		w.goal = drift.Target(w.running, base, wanted, back)
 		return nil
 	})
-	if err != nil {
+}
+
+// carrySteps has every device that is reached keep what it holds, carries the steps out, and reads each device back.
+func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error {
+	reached := map[string]*way{}
+	steps := slices.DeleteFunc(slices.Clone(o.Steps), func(s prove.Placed) bool {
+		return slices.ContainsFunc(ways, func(w *way) bool { return w.ID == s.Device && w.Access == nil })
+	})
+	r.began = time.Now()
+	for _, w := range ways {
+		if w.Access == nil {
+			continue
+		}
+		reached[w.ID] = w
+		says := "Keep what it holds aside"
+		if err := r.note(ctx, w.Name, "begin", says, func() error { return r.begin(ctx, w) }); err != nil {
+			return fmt.Errorf("%s: %w", w.Name, err)
+		}
+	}
+	if err := r.expect(ctx, len(reached), len(steps)); err != nil {
 		return err
 	}
 	for _, st := range steps {
-		err := r.note(ctx, t.Name, "step", st.Verb+" "+st.Text, func() error {
-			return again(ctx, func() error { return driver.Apply(ctx, st) })
+		w := reached[st.Device]
+		if err := r.goesOn(ctx); err != nil {
+			return err
+		}
+		err := r.note(ctx, w.Name, "step", st.Verb+" "+st.Text, func() error {
+			return again(ctx, func() error { return w.driver.Apply(ctx, st.Step) })
 		})
 		if err != nil {
-			return err
+			return fmt.Errorf("%s: %w", w.Name, err)
 		}
 	}
-	return r.note(ctx, t.Name, "compare", "Read back and compare", func() error {
-		r.goals[t.ID] = goal
-		return holds(ctx, driver, goal)
-	})
+	for _, w := range ways {
+		if w.Access == nil {
+			continue
+		}
+		err := r.note(ctx, w.Name, "compare", "Read back and compare", func() error {
+			r.goals[w.ID] = w.goal
+			return holds(ctx, w.driver, w.goal)
+		})
+		if err != nil {
+			return fmt.Errorf("%s: %w", w.Name, err)
+		}
+	}
+	return nil
 }
 
-// begin keeps what the device holds, here and on the device, before anything of it
-// is changed. A change that waits there since another run began it goes on. One is not begun where it would undo what
-// nobody has decided about.
-func (r *run) begin(
-	ctx context.Context, t order.Target, driver *device.RESTCONF, running any, tag string, undecided []drift.Difference,
-) error {
-	state := device.ChangeAbsent
-	if r.resumed {
-		var err error
-		if state, err = driver.Change(ctx, r.token); err != nil {
-			return err
-		}
+// expect notes how many lines the journal is about to have, and when devices undo the change by themselves.
+func (r *run) expect(ctx context.Context, devices, steps int) error {
+	const rungs = 4 // of a ladder, about
+	at := r.began.Add(r.Timing.ConfirmWithin)
+	lines := steps + 2*devices + 2*len(r.draft.Zones()) + rungs*len(r.draft.Networks()) + 1
+	return stored(r.store.SetPushSpan(ctx,
+		gen.SetPushSpanParams{ID: r.push.ID, Run: r.id, More: int32(lines), ReturnsAt: &at}))
+}
+
+// goesOn reports an error where somebody has told the push to stop.
+func (r *run) goesOn(ctx context.Context) error {
+	name, err := r.store.Stopper(ctx, r.push.ID)
+	switch {
+	case err != nil:
+		return stored(err)
+	case name != "":
+		return errors.New("Stopped by " + name)
 	}
-	if state == device.ChangeAbsent {
-		if n := len(undecided); n > 0 {
-			return fmt.Errorf("%s (%s)", order.Drifted(t.Name, n), undecided[0].What)
-		}
-		before, err := json.Marshal(running)
-		if err != nil {
+	return nil
+}
+
+// begin keeps what the device holds, here and on the device, before anything of it is changed, and gives it the
+// passwords that it needs. A change that waits there since another run began it goes on.
+func (r *run) begin(ctx context.Context, w *way) error {
+	if w.state == device.ChangeAbsent {
+		before, err1 := json.Marshal(w.running)
+		startup, err2 := json.Marshal(w.startup)
+		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		if err := r.store.PutPushDevice(ctx,
-			gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: t.ID, Name: t.Name, Before: before}); err != nil {
+		if err := r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID, Name: w.Name,
+			Before: before, Startup: startup}); err != nil {
 			return stored(err)
 		}
 	}
-	return driver.Begin(ctx, r.token, r.Timing.ConfirmWithin, tag)
+	if err := w.driver.Begin(ctx, r.token, r.Timing.ConfirmWithin, w.tag); err != nil {
+		return err
+	}
+	return r.devices.HandOver(ctx, r.push.SiteID, w.goal, w.driver.(*device.RESTCONF))
 }
 
 // fail records why a push ended and opens its order again. Every device is back,

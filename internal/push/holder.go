@@ -24,19 +24,22 @@ type holder interface {
 	// keeps and returns are what the journal says of these.
 	keeps() string
 	returns() string
+	// returned is the state it is in when it was put back.
+	returned() string
 	close()
 }
 
 type onDevice struct {
 	*run
 	d      gen.PushDevice
-	driver *device.RESTCONF
+	driver device.Driver
 }
 
 func (h onDevice) keep(ctx context.Context) error    { return h.run.keep(ctx, h.driver, h.token) }
 func (h onDevice) putBack(ctx context.Context) error { return h.run.putBack(ctx, h.d, h.driver) }
 func (h onDevice) keeps() string                     { return "Confirm, and save as startup configuration" }
 func (h onDevice) returns() string                   { return "Return to the configuration from before the push" }
+func (h onDevice) returned() string                  { return deviceReturned }
 func (h onDevice) close()                            { h.driver.Close() }
 
 // zoneMark begins what a zone is called among the devices of a push.
@@ -51,9 +54,10 @@ type atServer struct {
 	server transfer.Server
 }
 
-func (h atServer) keeps() string   { return "Tell the world" }
-func (h atServer) returns() string { return "Tell the world what it was told before the push" }
-func (h atServer) close()          {}
+func (h atServer) keeps() string    { return "Tell the world" }
+func (h atServer) returns() string  { return "Tell the world what it was told before the push" }
+func (h atServer) returned() string { return deviceReturned }
+func (h atServer) close()           {}
 
 // keep writes what the draft says. What stands there already is not written again, so that it can be
 // repeated after an answer was lost.
@@ -166,6 +170,13 @@ func (r *run) holderOf(ctx context.Context, d gen.PushDevice, access []order.Acc
 			return warn("the server of a zone cannot be reached", err)
 		}
 		h.target = zones[i]
+		return h
+	}
+	if d.ByHand {
+		h := &atConsole{run: r, d: d}
+		if err := json.Unmarshal(d.Before, &h.before); err != nil {
+			return warn("what a device held before cannot be read", err)
+		}
 		return h
 	}
 	at := order.On(access, d.DeviceID)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 // landing on every device has confirmed, and the push cannot fail any more.
 const (
 	stateQueued     = "queued"
+	stateByHand     = "byhand"     // somebody does the steps for devices that are not reached
 	stateRunning    = "running"    // devices are being changed, each under its timed confirm
 	stateConfirming = "confirming" // every device is ready, and is told to keep the change
 	stateReturning  = "returning"  // every device is put back, and asked whether it is
@@ -34,12 +36,13 @@ const (
 	deviceConfirmed = "confirmed"
 	deviceReturned  = "returned"
 	deviceUnknown   = "unknown"
+	deviceByHand    = "byhand" // it is to be put back by hand
 )
 
 // PushView is a push with its journal.
 type PushView struct {
 	ID         int64          `json:"id"`
-	State      string         `json:"state" enum:"queued,running,confirming,returning,landing,landed,failed"`
+	State      string         `json:"state" enum:"queued,byhand,running,confirming,returning,landing,landed,failed"`
 	Title      string         `json:"title"` // how it stands, in words
 	Problem    string         `json:"problem,omitempty"`
 	By         string         `json:"by"`
@@ -50,6 +53,16 @@ type PushView struct {
 	// Silent are the devices that do not say what became of them: until they do,
 	// or somebody ends the push, nothing else is pushed to the site.
 	Silent []string `json:"silent"`
+	// Hand is what somebody does at the consoles of devices that Lithos does not reach.
+	Hand    []HandLine `json:"hand"`
+	Stopped string     `json:"stopped,omitempty" doc:"who has told it to stop"`
+	// Stops says that it can be told to stop.
+	Stops bool `json:"stops"`
+	// Lines is how many lines the journal is about to have, 0 where that is not known yet; Left is how long it is going
+	// to take at the pace so far, in seconds.
+	Lines     int        `json:"lines"`
+	Left      int        `json:"left"`
+	ReturnsAt *time.Time `json:"returnsAt,omitempty" doc:"when the devices undo the change unless they are told to keep it"`
 }
 
 // JournalEntry is one line of a push's journal.
@@ -102,26 +115,53 @@ func (s *Service) Latest(ctx context.Context, id int64) (*PushView, error) {
 			v.Silent = append(v.Silent, d.Name)
 		}
 	}
-	v.Title = pushTitle(row.State, len(devices), open)
-	return v, errors.Join(err1, err2, err3)
+	var err4, err5 error
+	v.Hand, err4 = s.handLines(ctx, row.ID)
+	v.Stopped, err5 = s.store.Stopper(ctx, row.ID)
+	v.Stops = v.Stopped == "" && slices.Contains([]string{stateQueued, stateByHand, stateRunning, stateConfirming}, row.State)
+	if row.State == stateRunning || row.State == stateConfirming {
+		v.Lines, v.ReturnsAt = int(row.Lines), row.ReturnsAt
+		v.Left = left(v.Journal, v.Lines)
+	}
+	v.Title = pushTitle(row.State, devices, open)
+	return v, errors.Join(err1, err2, err3, err4, err5)
+}
+
+// left is how many seconds the rest of a journal takes at the pace of what there is of it.
+func left(journal []JournalEntry, lines int) int {
+	n := len(journal)
+	if n < 2 || lines <= n {
+		return 0
+	}
+	return int(journal[n-1].At.Sub(journal[0].At).Seconds()/float64(n-1)*float64(lines-n) + 0.5)
 }
 
 // pushTitle is how a push stands, in words. unverified counts what nobody has
 // proved or seen to yet.
-func pushTitle(state string, devices, unverified int) string {
+func pushTitle(state string, devices []gen.PushDevice, unverified int) string {
+	hand := slices.ContainsFunc(devices, func(d gen.PushDevice) bool { return d.ByHand })
+	reached := slices.ContainsFunc(devices, func(d gen.PushDevice) bool { return !d.ByHand })
+	back := named(devices, deviceByHand)
 	switch {
+	case state == stateLanded && unverified == 0 && hand && !reached:
+		return "Done and verified by hand, and landed"
+	case state == stateLanded && unverified == 0 && hand:
+		return "Pushed, verified, in part by hand, and landed"
 	case state == stateLanded && unverified == 0:
 		return "Pushed, verified and landed"
-	case state == stateLanded && devices == 0:
+	case state == stateLanded && !hand && !reached:
 		return "Landed, not verified: Lithos has touched no device"
 	case state == stateLanded:
 		return "Pushed and landed, not all of it verified"
-	case state == stateFailed && devices == 0:
+	case state == stateFailed && len(back) > 0:
+		return "The push failed: " + strings.Join(back, ", ") + " is to be put back by hand"
+	case state == stateFailed && !reached:
 		return "The push touched no device"
 	}
 	return map[string]string{
-		stateQueued: "Push is queued", stateRunning: "Pushing", stateConfirming: "Every device is ready; confirming",
-		stateReturning: "Putting the devices back", stateLanding: "Every device has confirmed; landing",
+		stateQueued: "Push is queued", stateByHand: "Waiting for the steps that are done by hand", stateRunning: "Pushing",
+		stateConfirming: "Every device is ready; confirming",
+		stateReturning:  "Putting the devices back", stateLanding: "Every device has confirmed; landing",
 		stateFailed: "The push failed",
 	}[state]
 }
@@ -258,14 +298,24 @@ func named(devices []gen.PushDevice, states ...string) []string {
 // outcomes says what became of each device of a push that failed, by what the
 // device answered.
 func outcomes(devices []gen.PushDevice, untouched []string) string {
+	var reached []gen.PushDevice
+	for _, d := range devices {
+		switch {
+		case !d.ByHand:
+			reached = append(reached, d)
+		case d.State != deviceByHand:
+			untouched = append(untouched, d.Name)
+		}
+	}
 	var says []string
 	for _, part := range []struct {
 		words string
 		names []string
 	}{
-		{"Holds what it held before, by its own answer", named(devices, deviceReturned)},
-		{"Has confirmed the change", named(devices, deviceConfirmed)},
-		{"Not known", named(devices, deviceUnknown, deviceBegun)},
+		{"Holds what it held before, by its own answer", named(reached, deviceReturned)},
+		{"Has confirmed the change", named(reached, deviceConfirmed)},
+		{"Not known", named(reached, deviceUnknown, deviceBegun)},
+		{"To be put back by hand, by the steps below", named(devices, deviceByHand)},
 		{"Not touched", untouched},
 	} {
 		if len(part.names) > 0 {

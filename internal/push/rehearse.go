@@ -11,11 +11,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lithos/core/dhcp"
-	"lithos/core/drift"
-	"lithos/core/plan"
 	"lithos/core/rehearse"
 	"lithos/internal/act"
-	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
@@ -46,6 +43,9 @@ const (
 	clientsAPage = 100
 	// copiedAtOnce is how many clients of a rehearsal are given to the store at a time.
 	copiedAtOnce = 500
+	// readWithin is how long a rehearsal waits for devices to say what they hold. One that does not answer in this time
+	// is planned for from what it held when it was read last; a push reads it again.
+	readWithin = 10 * time.Second
 )
 
 // Rehearse computes what the draft will do to every known client and stores
@@ -56,7 +56,16 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 	if err != nil {
 		return nil, err
 	}
-	heard, err := s.store.Heard(ctx, d.Order.SiteID)
+	// What is planned is planned from what the devices hold now.
+	reading, cancel := context.WithTimeout(ctx, readWithin)
+	s.watcher.Observe(reading, d.Order.SiteID)
+	cancel()
+	heard, err1 := s.store.Heard(ctx, d.Order.SiteID)
+	access, err2 := s.store.Access(ctx, d.Order.SiteID)
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, err
+	}
+	shown, err := json.Marshal(asShown(s.Plans(d, access).order))
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +87,7 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 			return err
 		}
 		if err := q.PutRehearsal(ctx,
-			gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID}); err != nil {
+			gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID, Plan: shown}); err != nil {
 			return err
 		}
 		return act.Publish(ctx, q, act.OrderEvent(id, 0))
@@ -184,44 +193,4 @@ func (s *Service) RehearsedReply(ctx context.Context, id int64, seq int32) (*dhc
 	m := dhcp.Describe(dhcp.Words{Own: d.Doc().Own()}, row.Reply, row.Why)
 	m.Accepts = int(row.Accepts)
 	return &m, nil
-}
-
-// DevicePlan is the ordered steps for one device, or for a zone at the server that holds it.
-type DevicePlan struct {
-	Device  string      `json:"device"`
-	Kind    string      `json:"kind"`
-	Holder  string      `json:"holder,omitempty" doc:"of a zone: the server that holds it"`
-	ByHand  bool        `json:"byHand"` // Lithos cannot reach it; a technician does the steps
-	Steps   []plan.Step `json:"steps"`
-	Timeout int         `json:"timeout"` // seconds until the device returns by itself
-}
-
-// Plans lists the steps for each device that a draft changes.
-func (s *Service) Plans(d *order.Draft, access []order.Access) []DevicePlan {
-	out := []DevicePlan{}
-	for _, t := range d.Targets(access) {
-		base, wanted := t.Differing(d)
-		running := base
-		if t.Access != nil && t.Access.Held != nil {
-			base, wanted = t.Configs(d)
-			running = *t.Access.Held
-		}
-		if t.Access != nil {
-			running.Resolver.Program = t.Access.Programs
-		}
-		out = append(out, DevicePlan{Device: t.Name, Kind: t.Kind, ByHand: t.Access == nil,
-			Steps:   plan.Between(running, drift.Target(running, base, wanted, d.PutBack(t.ID))),
-			Timeout: int(s.Timing.ConfirmWithin / time.Second)})
-	}
-	for _, t := range d.Zones() {
-		p := DevicePlan{Device: t.Name, Kind: "zone", ByHand: !t.Written(), Steps: []plan.Step{}}
-		if t.Server.Address.IsValid() {
-			p.Holder = t.Server.String()
-		}
-		for _, c := range t.Changes() {
-			p.Steps = append(p.Steps, plan.Tell(c))
-		}
-		out = append(out, p)
-	}
-	return out
 }

@@ -1,6 +1,7 @@
 package push
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -45,7 +46,7 @@ func again(ctx context.Context, do func() error) error {
 }
 
 // holds reports an error where a device holds something else than it must.
-func holds(ctx context.Context, driver *device.RESTCONF, goal yang.Config) error {
+func holds(ctx context.Context, driver device.Driver, goal yang.Config) error {
 	var held yang.Config
 	err := again(ctx, func() (err error) {
 		held, _, err = driver.Read(ctx)
@@ -71,6 +72,13 @@ func (r *run) confirm(ctx context.Context) error {
 	problem := ""
 	settled, err := r.eachDevice(ctx, func(d gen.PushDevice, h holder) (string, error) {
 		if d.State == deviceConfirmed {
+			return d.State, nil
+		}
+		if err := r.goesOn(ctx); err != nil {
+			if errors.As(err, new(storeError)) {
+				return d.State, err
+			}
+			problem = cmp.Or(problem, err.Error())
 			return d.State, nil
 		}
 		err := r.settle(ctx, d, "confirm", h.keeps(), func() error { return h.keep(ctx) })
@@ -112,7 +120,7 @@ func (returnedError) Error() string {
 // keep confirms a change on a device. It returns nil when the device says that it
 // has, a *returnedError when it says that it does not hold the change, the device's
 // refusal when it will not confirm, and an *unknownError when it does not answer.
-func (r *run) keep(ctx context.Context, driver *device.RESTCONF, token string) error {
+func (r *run) keep(ctx context.Context, driver device.Driver, token string) error {
 	err := again(ctx, func() error { return driver.Confirm(ctx, token) })
 	if err == nil || ctx.Err() != nil {
 		return err
@@ -145,7 +153,7 @@ func (r *run) settle(ctx context.Context, d gen.PushDevice, stage, says string, 
 }
 
 // ask asks a device what became of a change.
-func (r *run) ask(ctx context.Context, driver *device.RESTCONF, token string) (state device.ChangeState, err error) {
+func (r *run) ask(ctx context.Context, driver device.Driver, token string) (state device.ChangeState, err error) {
 	err = again(ctx, func() (err error) {
 		state, err = driver.Change(ctx, token)
 		return err
@@ -158,13 +166,13 @@ func (r *run) ask(ctx context.Context, driver *device.RESTCONF, token string) (s
 // has failed when each has said that it is back.
 func (r *run) giveBack(ctx context.Context) error {
 	settled, err := r.eachDevice(ctx, func(d gen.PushDevice, h holder) (string, error) {
-		if d.State == deviceReturned {
+		if d.State == deviceReturned || d.State == deviceByHand {
 			return d.State, nil
 		}
 		err := r.settle(ctx, d, "return", h.returns(), func() error { return h.putBack(ctx) })
 		switch {
 		case err == nil:
-			return deviceReturned, nil
+			return h.returned(), nil
 		case errors.As(err, new(storeError)):
 			return d.State, err
 		}
@@ -187,7 +195,7 @@ func (r *run) giveBack(ctx context.Context) error {
 
 // putBack brings a device back to what it held before the push, whether it waits
 // for the confirm, has confirmed, or has returned by itself.
-func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver *device.RESTCONF) error {
+func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver device.Driver) error {
 	cancelled := again(ctx, func() error { return driver.Cancel(ctx, r.token) })
 	if cancelled == nil || ctx.Err() != nil {
 		return cancelled
@@ -218,7 +226,7 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver *device.REST
 }
 
 // undo brings a device that has confirmed back, under a timed confirm of its own.
-func (r *run) undo(ctx context.Context, driver *device.RESTCONF, before yang.Config) error {
+func (r *run) undo(ctx context.Context, driver device.Driver, before yang.Config) error {
 	token := r.token + "-back"
 	if state, err := r.ask(ctx, driver, token); err != nil || state == device.ChangeConfirmed {
 		return err

@@ -156,7 +156,7 @@ func IsDuplicate(err error, constraint string) bool {
 // PushesLeft lists the pushes under way that no run holds and no job waits for.
 func (s *Store) PushesLeft(ctx context.Context) ([]int64, error) {
 	rows, err := s.Pool.Query(ctx,
-		`SELECT p.id FROM push p WHERE p.state NOT IN ('landed', 'failed') AND p.held_until < now()
+		`SELECT p.id FROM push p WHERE p.state NOT IN ('byhand', 'landed', 'failed') AND p.held_until < now()
 		AND NOT EXISTS (SELECT FROM river_job j WHERE j.kind = 'push' AND (j.args->>'push')::bigint = p.id
 		AND j.state IN ('available', 'scheduled', 'retryable', 'pending'))`)
 	if err != nil {

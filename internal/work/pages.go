@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"lithos/core/prove"
 	"lithos/internal/draft"
 	"lithos/internal/order"
 	"lithos/internal/push"
@@ -49,6 +50,7 @@ type OrderView struct {
 	OpenedAt  time.Time         `json:"openedAt"`
 	Steps     []StepView        `json:"steps"`
 	Plans     []push.DevicePlan `json:"plans"`
+	Gaps      []prove.Gap       `json:"gaps"`     // what is not so in between
 	Findings  []view.Finding    `json:"findings"` // that the draft brings in
 	Networks  []string          `json:"networks"` // ids of those the draft touches
 	Rehearsal *push.Rehearsed   `json:"rehearsal,omitempty"`
@@ -98,7 +100,9 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 		return nil, err
 	}
 	page := view.Of(d.Scene, d, d.Order.BaseRevision, b)
-	v.Head, v.Plans, v.Findings, v.Networks = *page.Head(), s.Plans(d, b.Access), page.AddedFindings(), d.Networks()
+	planned := s.Plans(d, b.Access)
+	v.Head, v.Plans, v.Gaps = *page.Head(), planned.Parts, planned.Gaps
+	v.Findings, v.Networks = page.AddedFindings(), d.Networks()
 	for _, st := range d.Steps {
 		v.Steps = append(v.Steps, StepView{st.Seq, st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}

@@ -56,7 +56,7 @@ func TestOutsideZoneIsWrittenWithThePush(t *testing.T) {
 	id := o.outside()
 	d, err := o.Draft(t.Context(), id)
 	require.NoError(t, err)
-	plans := o.Plans(d, nil)
+	plans := o.Plans(d, nil).Parts
 	zone := plans[len(plans)-1]
 	assert.Equal(t, []string{"larkrise.example", "203.0.113.53", "Tell the world `www` A `203.0.113.81`"},
 		[]string{zone.Device, zone.Holder, zone.Steps[0].Verb + " " + zone.Steps[0].Text})

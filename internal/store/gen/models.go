@@ -104,6 +104,11 @@ type Push struct {
 	FinishedAt *time.Time
 	HeldBy     string
 	HeldUntil  time.Time
+	StoppedBy  *int64
+	ReadyAt    *time.Time
+	Lines      int32
+	ReturnsAt  *time.Time
+	Together   *int64
 }
 
 type PushDevice struct {
@@ -113,6 +118,23 @@ type PushDevice struct {
 	Seq      int32
 	State    string
 	Before   []byte
+	Startup  []byte
+	ByHand   bool
+}
+
+type PushHand struct {
+	PushID   int64
+	Seq      int32
+	DeviceID string
+	Name     string
+	Part     string
+	Says     string
+	Why      string
+	Step     []byte
+	Expect   string
+	Answer   string
+	DoneBy   *int64
+	DoneAt   *time.Time
 }
 
 type PushJournal struct {
@@ -140,6 +162,7 @@ type Rehearsal struct {
 	Report  []byte
 	MadeBy  int64
 	MadeAt  time.Time
+	Plan    []byte
 }
 
 type RehearsalClient struct {
@@ -311,6 +334,18 @@ type ToldAddress struct {
 	Says        string
 }
 
+type Wave struct {
+	Lead      int64
+	Number    int32
+	Sizes     []int32
+	Together  bool
+	State     string
+	Problem   string
+	StartedBy int64
+	StartedAt time.Time
+	EndedAt   *time.Time
+}
+
 type WorkOrder struct {
 	ID           int64
 	SiteID       string
@@ -328,6 +363,7 @@ type WorkOrder struct {
 	NotAfter     *time.Time
 	WaitsFor     *int64
 	Waited       string
+	Lead         *int64
 }
 
 type WorkOrderLost struct {

@@ -88,7 +88,7 @@ func (q *Queries) LastWorkedOn(ctx context.Context, technician int64) (int64, er
 }
 
 const ListOrders = `-- name: ListOrders :many
-SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, o.note, o.not_before, o.not_after, o.waits_for, o.waited, s.code, s.name AS site, t.full_name AS opener,
+SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, o.note, o.not_before, o.not_after, o.waits_for, o.waited, o.lead, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
 ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200
@@ -111,6 +111,7 @@ type ListOrdersRow struct {
 	NotAfter     *time.Time
 	WaitsFor     *int64
 	Waited       string
+	Lead         *int64
 	Code         string
 	Site         string
 	Opener       string
@@ -143,6 +144,7 @@ func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
 			&i.NotAfter,
 			&i.WaitsFor,
 			&i.Waited,
+			&i.Lead,
 			&i.Code,
 			&i.Site,
 			&i.Opener,
@@ -309,7 +311,7 @@ func (q *Queries) OpenOrdersOfSite(ctx context.Context, siteID string) ([]OpenOr
 }
 
 const OrderByID = `-- name: OrderByID :one
-SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, o.note, o.not_before, o.not_after, o.waits_for, o.waited, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed, coalesce(c.full_name, '') AS closer,
+SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, o.note, o.not_before, o.not_after, o.waits_for, o.waited, o.lead, s.code, s.head, t.full_name AS opener, coalesce(r.version, -1)::integer AS rehearsed, coalesce(c.full_name, '') AS closer,
     coalesce(w.full_name, '') AS waiter, (SELECT count(*) FROM work_order_lost l WHERE l.order_id = o.id) AS lost
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by LEFT JOIN rehearsal r ON r.order_id = o.id
 LEFT JOIN technician c ON c.id = o.closed_by LEFT JOIN technician w ON w.id = o.waits_for
@@ -333,6 +335,7 @@ type OrderByIDRow struct {
 	NotAfter     *time.Time
 	WaitsFor     *int64
 	Waited       string
+	Lead         *int64
 	Code         string
 	Head         int32
 	Opener       string
@@ -362,6 +365,7 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (OrderByIDRow, error)
 		&i.NotAfter,
 		&i.WaitsFor,
 		&i.Waited,
+		&i.Lead,
 		&i.Code,
 		&i.Head,
 		&i.Opener,
@@ -424,8 +428,8 @@ func (q *Queries) OrderSteps(ctx context.Context, orderID int64) ([]OrderStepsRo
 }
 
 const PutRehearsal = `-- name: PutRehearsal :exec
-INSERT INTO rehearsal (order_id, version, report, made_by) VALUES ($1, $2, $3, $4)
-ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, made_at = now()
+INSERT INTO rehearsal (order_id, version, report, made_by, plan) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, plan = excluded.plan, made_at = now()
 `
 
 type PutRehearsalParams struct {
@@ -433,6 +437,7 @@ type PutRehearsalParams struct {
 	Version int32
 	Report  []byte
 	MadeBy  int64
+	Plan    []byte
 }
 
 func (q *Queries) PutRehearsal(ctx context.Context, arg PutRehearsalParams) error {
@@ -441,6 +446,7 @@ func (q *Queries) PutRehearsal(ctx context.Context, arg PutRehearsalParams) erro
 		arg.Version,
 		arg.Report,
 		arg.MadeBy,
+		arg.Plan,
 	)
 	return err
 }
@@ -501,12 +507,13 @@ func (q *Queries) RehearsalClients(ctx context.Context, arg RehearsalClientsPara
 }
 
 const RehearsalOfOrder = `-- name: RehearsalOfOrder :one
-SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1
+SELECT r.version, r.report, r.plan, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1
 `
 
 type RehearsalOfOrderRow struct {
 	Version int32
 	Report  []byte
+	Plan    []byte
 	MadeAt  time.Time
 	MadeBy  string
 }
@@ -517,6 +524,7 @@ func (q *Queries) RehearsalOfOrder(ctx context.Context, orderID int64) (Rehearsa
 	err := row.Scan(
 		&i.Version,
 		&i.Report,
+		&i.Plan,
 		&i.MadeAt,
 		&i.MadeBy,
 	)

@@ -218,7 +218,7 @@ func (q *Queries) ForgetUnverified(ctx context.Context, pushID int64) error {
 
 const HoldPush = `-- name: HoldPush :one
 UPDATE push SET held_by = $1, held_until = now() + make_interval(secs => $2::double precision)
-WHERE id = $3 AND state NOT IN ('landed', 'failed') AND held_until < now() RETURNING id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until
+WHERE id = $3 AND state NOT IN ('landed', 'failed') AND held_until < now() RETURNING id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until, stopped_by, ready_at, lines, returns_at, together
 `
 
 type HoldPushParams struct {
@@ -243,6 +243,11 @@ func (q *Queries) HoldPush(ctx context.Context, arg HoldPushParams) (Push, error
 		&i.FinishedAt,
 		&i.HeldBy,
 		&i.HeldUntil,
+		&i.StoppedBy,
+		&i.ReadyAt,
+		&i.Lines,
+		&i.ReturnsAt,
+		&i.Together,
 	)
 	return i, err
 }
@@ -307,7 +312,7 @@ func (q *Queries) KeepHold(ctx context.Context, arg KeepHoldParams) (int64, erro
 }
 
 const LatestPush = `-- name: LatestPush :one
-SELECT p.id, p.order_id, p.site_id, p.version, p.state, p.problem, p.started_by, p.started_at, p.finished_at, p.held_by, p.held_until, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1
+SELECT p.id, p.order_id, p.site_id, p.version, p.state, p.problem, p.started_by, p.started_at, p.finished_at, p.held_by, p.held_until, p.stopped_by, p.ready_at, p.lines, p.returns_at, p.together, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1
 `
 
 type LatestPushRow struct {
@@ -322,6 +327,11 @@ type LatestPushRow struct {
 	FinishedAt *time.Time
 	HeldBy     string
 	HeldUntil  time.Time
+	StoppedBy  *int64
+	ReadyAt    *time.Time
+	Lines      int32
+	ReturnsAt  *time.Time
+	Together   *int64
 	Starter    string
 }
 
@@ -340,6 +350,11 @@ func (q *Queries) LatestPush(ctx context.Context, orderID int64) (LatestPushRow,
 		&i.FinishedAt,
 		&i.HeldBy,
 		&i.HeldUntil,
+		&i.StoppedBy,
+		&i.ReadyAt,
+		&i.Lines,
+		&i.ReturnsAt,
+		&i.Together,
 		&i.Starter,
 	)
 	return i, err
@@ -557,7 +572,7 @@ func (q *Queries) OneSecret(ctx context.Context) ([]byte, error) {
 }
 
 const PushByID = `-- name: PushByID :one
-SELECT id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until FROM push WHERE id = $1
+SELECT id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until, stopped_by, ready_at, lines, returns_at, together FROM push WHERE id = $1
 `
 
 func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
@@ -575,12 +590,17 @@ func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
 		&i.FinishedAt,
 		&i.HeldBy,
 		&i.HeldUntil,
+		&i.StoppedBy,
+		&i.ReadyAt,
+		&i.Lines,
+		&i.ReturnsAt,
+		&i.Together,
 	)
 	return i, err
 }
 
 const PushDevices = `-- name: PushDevices :many
-SELECT push_id, device_id, name, seq, state, before FROM push_device WHERE push_id = $1 ORDER BY seq
+SELECT push_id, device_id, name, seq, state, before, startup, by_hand FROM push_device WHERE push_id = $1 ORDER BY seq
 `
 
 func (q *Queries) PushDevices(ctx context.Context, pushID int64) ([]PushDevice, error) {
@@ -599,6 +619,8 @@ func (q *Queries) PushDevices(ctx context.Context, pushID int64) ([]PushDevice, 
 			&i.Seq,
 			&i.State,
 			&i.Before,
+			&i.Startup,
+			&i.ByHand,
 		); err != nil {
 			return nil, err
 		}
@@ -668,9 +690,9 @@ func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
 }
 
 const PutPushDevice = `-- name: PutPushDevice :exec
-INSERT INTO push_device (push_id, device_id, name, seq, state, before)
-SELECT $1, $2, $3, (SELECT count(*) FROM push_device d WHERE d.push_id = $1), 'begun', $4
-ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before
+INSERT INTO push_device (push_id, device_id, name, seq, state, before, startup, by_hand)
+SELECT $1, $2, $3, (SELECT count(*) FROM push_device d WHERE d.push_id = $1), 'begun', $4, $5, $6
+ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before, startup = excluded.startup
 `
 
 type PutPushDeviceParams struct {
@@ -678,6 +700,8 @@ type PutPushDeviceParams struct {
 	DeviceID string
 	Name     string
 	Before   []byte
+	Startup  []byte
+	ByHand   bool
 }
 
 // What a device holds before a push changes it. A device that has returned
@@ -688,6 +712,8 @@ func (q *Queries) PutPushDevice(ctx context.Context, arg PutPushDeviceParams) er
 		arg.DeviceID,
 		arg.Name,
 		arg.Before,
+		arg.Startup,
+		arg.ByHand,
 	)
 	return err
 }

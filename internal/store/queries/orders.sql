@@ -61,11 +61,11 @@ DELETE FROM work_order_step WHERE order_id = $1;
 UPDATE work_order_step SET undone = @undone, undone_by = CASE WHEN @undone THEN @by::bigint END WHERE order_id = @order_id AND seq = @seq;
 
 -- name: PutRehearsal :exec
-INSERT INTO rehearsal (order_id, version, report, made_by) VALUES ($1, $2, $3, $4)
-ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, made_at = now();
+INSERT INTO rehearsal (order_id, version, report, made_by, plan) VALUES ($1, $2, $3, $4, $5)
+ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, plan = excluded.plan, made_at = now();
 
 -- name: RehearsalOfOrder :one
-SELECT r.version, r.report, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1;
+SELECT r.version, r.report, r.plan, r.made_at, t.full_name AS made_by FROM rehearsal r JOIN technician t ON t.id = r.made_by WHERE r.order_id = $1;
 
 -- name: ReopenOrder :execrows
 UPDATE work_order SET state = 'open', version = version + 1, closed_at = NULL, closed_by = NULL

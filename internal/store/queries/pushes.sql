@@ -44,9 +44,9 @@ WHERE p.id = j.push_id AND j.push_id = @push_id AND p.held_by = @run AND j.state
 -- What a device holds before a push changes it. A device that has returned
 -- meanwhile begins anew.
 -- name: PutPushDevice :exec
-INSERT INTO push_device (push_id, device_id, name, seq, state, before)
-SELECT @push_id, @device_id, @name, (SELECT count(*) FROM push_device d WHERE d.push_id = @push_id), 'begun', @before
-ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before;
+INSERT INTO push_device (push_id, device_id, name, seq, state, before, startup, by_hand)
+SELECT @push_id, @device_id, @name, (SELECT count(*) FROM push_device d WHERE d.push_id = @push_id), 'begun', @before, @startup, @by_hand
+ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before, startup = excluded.startup;
 
 -- name: SetPushDevice :exec
 UPDATE push_device SET state = @state WHERE push_id = @push_id AND device_id = @device_id;

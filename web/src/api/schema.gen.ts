@@ -396,6 +396,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/runbook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is done by hand, with boxes to tick, as Markdown or PDF */
+        get: operations["runbook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/runbook/tick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tick a line of a runbook, or say what was seen at the console */
+        post: operations["tick"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/runbook/untick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the last tick of a device's runbook back */
+        post: operations["untick"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/safe-fixes": {
         parameters: {
             query?: never;
@@ -424,6 +475,23 @@ export interface paths {
         put?: never;
         /** Take back one step, wherever it stands, unless a later one needs it */
         post: operations["take-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/stop-push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a push to stop: every device is put back */
+        post: operations["stop-push"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1570,6 +1638,11 @@ export interface components {
         DevicePlan: {
             byHand: boolean;
             device: string;
+            /**
+             * Format: int64
+             * @description the number of its first step among those of all devices
+             */
+            first: number;
             /** @description of a zone: the server that holds it */
             holder?: string;
             kind: string;
@@ -1927,6 +2000,15 @@ export interface components {
             site: components["schemas"]["SiteHead"];
             wide: components["schemas"]["Marks"];
         };
+        Gap: {
+            /** Format: int64 */
+            after: number;
+            /** @enum {string} */
+            kind: "unserved" | "collides" | "lost";
+            says: string;
+            /** Format: int64 */
+            until: number;
+        };
         "Greet-deviceRequest": {
             /** @description https://host:port */
             url: string;
@@ -1934,6 +2016,24 @@ export interface components {
         Greeted: {
             /** @description SHA-256, octets in hex with colons */
             fingerprint: string;
+        };
+        HandLine: {
+            /** @description what was seen */
+            answer?: string;
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            device: string;
+            /** @description what should be seen */
+            expect?: string;
+            /** @enum {string} */
+            part: "do" | "ask" | "back";
+            says: string;
+            /** Format: int32 */
+            seq: number;
+            /** @description what is typed in */
+            values: components["schemas"]["Value"][];
+            why?: string;
         };
         Happened: {
             /** @description the newest first */
@@ -2627,6 +2727,7 @@ export interface components {
             /** Format: int64 */
             asOf: number;
             findings: components["schemas"]["Finding"][];
+            gaps: components["schemas"]["Gap"][];
             head: components["schemas"]["Head"];
             lost: components["schemas"]["Lost"][];
             networks: string[];
@@ -2774,13 +2875,26 @@ export interface components {
             by: string;
             /** Format: date-time */
             finished?: string;
+            hand: components["schemas"]["HandLine"][];
             /** Format: int64 */
             id: number;
             journal: components["schemas"]["JournalEntry"][];
+            /** Format: int64 */
+            left: number;
+            /** Format: int64 */
+            lines: number;
             problem?: string;
+            /**
+             * Format: date-time
+             * @description when the devices undo the change unless they are told to keep it
+             */
+            returnsAt?: string;
             silent: string[];
             /** @enum {string} */
-            state: "queued" | "running" | "confirming" | "returning" | "landing" | "landed" | "failed";
+            state: "queued" | "byhand" | "running" | "confirming" | "returning" | "landing" | "landed" | "failed";
+            /** @description who has told it to stop */
+            stopped?: string;
+            stops: boolean;
             title: string;
             unverified: components["schemas"]["Unverified"][];
         };
@@ -3245,7 +3359,7 @@ export interface components {
             adds: boolean;
             body?: unknown;
             /** @enum {string} */
-            method: "PUT" | "DELETE" | "UPDATE";
+            method: "PUT" | "DELETE" | "PATCH" | "UPDATE";
             path: string;
             text: string;
             verb: string;
@@ -3370,6 +3484,15 @@ export interface components {
             initials: string;
             name: string;
         };
+        TickRequest: {
+            /** @description of a question: what the device shows */
+            seen: string;
+            /**
+             * Format: int32
+             * @description of the line
+             */
+            seq: number;
+        };
         Told: {
             /** Format: int32 */
             code?: number;
@@ -3426,6 +3549,13 @@ export interface components {
              */
             version: number;
         };
+        UntickRequest: {
+            /**
+             * Format: int32
+             * @description of the line
+             */
+            seq: number;
+        };
         Unverified: {
             /** Format: date-time */
             at?: string;
@@ -3434,6 +3564,10 @@ export interface components {
             /** Format: int32 */
             seq: number;
             why: string;
+        };
+        Value: {
+            name: string;
+            text: string;
         };
         VerifyRequest: {
             /**
@@ -4332,6 +4466,114 @@ export interface operations {
             };
         };
     };
+    runbook: {
+        parameters: {
+            query?: {
+                as?: "markdown" | "pdf";
+            };
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tick: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TickRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    untick: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UntickRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "safe-fixes": {
         parameters: {
             query?: never;
@@ -4384,6 +4626,38 @@ export interface operations {
                 "application/json": components["schemas"]["Take-backRequest"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

@@ -1,0 +1,61 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lithos/internal/work"
+)
+
+// pushOperations are about a push that is under way, or has ended.
+func (s *server) pushOperations(api huma.API) {
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/end-push", "end-push",
+		"End a push that waits for a device that does not answer"),
+		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.EndPush(ctx, who(ctx), in.Order))
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/stop-push", "stop-push",
+		"Tell a push to stop: every device is put back"),
+		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.Stop(ctx, who(ctx), in.Order))
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/verify", "verify",
+		"Record that somebody has seen to what a push did not prove"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Seq int32 `json:"seq" doc:"of what was not verified"`
+		}
+	}) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.Verify(ctx, who(ctx), in.Order, in.Body.Seq))
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/runbook/tick", "tick",
+		"Tick a line of a runbook, or say what was seen at the console"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Seq  int32  `json:"seq" doc:"of the line"`
+			Seen string `json:"seen" maxLength:"200" doc:"of a question: what the device shows"`
+		}
+	}) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.Tick(ctx, who(ctx), in.Order, in.Body.Seq, in.Body.Seen))
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/runbook/untick", "untick",
+		"Take the last tick of a device's runbook back"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Seq int32 `json:"seq" doc:"of the line"`
+		}
+	}) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.Untick(ctx, who(ctx), in.Order, in.Body.Seq))
+	})
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/runbook", "runbook",
+		"What is done by hand, with boxes to tick, as Markdown or PDF"),
+		func(ctx context.Context, in *struct {
+			OrderInput
+			As string `query:"as" enum:"markdown,pdf" default:"pdf"`
+		}) (*fileAnswer, error) {
+			p, err := s.work.Runbook(ctx, in.Order)
+			return s.printed("runbook", in.As, p, err)
+		})
+}
