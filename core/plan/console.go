@@ -224,13 +224,13 @@ func about(path string, steps []Step, goal yang.Config, ask func(says, expect st
 		if yang.InterfacePath(i.Name) != path {
 			continue
 		}
-		ask("Which address does `"+i.Name+"` have?", orNone(bare(i.IPv4)))
 		if i.VLAN != nil {
 			ask("Which VLAN is `"+i.Name+"`?", strconv.Itoa(i.VLAN.ID))
 		}
 		if i.Switchport != nil {
 			ask("Which VLANs does `"+i.Name+"` carry?", vlans(i.Switchport))
 		}
+		ask("Which address does `"+i.Name+"` have?", orNone(bare(i.IPv4)))
 		return
 	}
 	for _, p := range goal.DHCP.Pool {

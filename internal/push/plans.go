@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -25,10 +26,16 @@ type DevicePlan struct {
 	Timeout int         `json:"timeout"` // seconds until the device returns by itself
 }
 
+// Gap is something that is not so between two steps, and how long that lasts.
+type Gap struct {
+	prove.Gap
+	Seconds int `json:"seconds" doc:"at the pace of the latest pushes to the site; 0 where there are none"`
+}
+
 // Planned is what a push of a draft does, in its order.
 type Planned struct {
 	Parts []DevicePlan
-	Gaps  []prove.Gap
+	Gaps  []Gap
 
 	order prove.Order
 }
@@ -49,7 +56,19 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) Planned {
 		devices = append(devices, forProof(t, running, drift.Target(running, base, wanted, d.PutBack(t.ID))))
 	}
 	o := prove.Of(d.Base.Site, d.Doc(), devices)
-	return Planned{Parts: s.parts(d, targets, o), Gaps: o.Gaps, order: o}
+	return Planned{Parts: s.parts(d, targets, o), Gaps: []Gap{}, order: o}
+}
+
+// Planned is Plans with how long its gaps last.
+func (s *Service) Planned(ctx context.Context, d *order.Draft, access []order.Access) (Planned, error) {
+	p := s.Plans(d, access)
+	ms, err := s.store.Pace(ctx, d.Order.SiteID)
+	for _, g := range p.order.Gaps {
+		took := float64(g.Until-g.After) * ms / 1000
+		gap := Gap{Gap: g, Seconds: int(math.Ceil(took))}
+		p.Gaps = append(p.Gaps, gap)
+	}
+	return p, err
 }
 
 func forProof(t order.Target, running, goal yang.Config) prove.Device {

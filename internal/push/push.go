@@ -149,7 +149,9 @@ func pushTitle(state string, devices []gen.PushDevice, unverified int) string {
 		return "Pushed, verified, in part by hand, and landed"
 	case state == stateLanded && unverified == 0:
 		return "Pushed, verified and landed"
-	case state == stateLanded && !hand && !reached:
+	case state == stateLanded && hand && !reached:
+		return "Done by hand and landed, not all of it verified"
+	case state == stateLanded && !reached:
 		return "Landed, not verified: Lithos has touched no device"
 	case state == stateLanded:
 		return "Pushed and landed, not all of it verified"

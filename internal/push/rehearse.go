@@ -58,7 +58,7 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 	}
 	// What is planned is planned from what the devices hold now.
 	reading, cancel := context.WithTimeout(ctx, readWithin)
-	s.watcher.Observe(reading, d.Order.SiteID)
+	s.watcher.ReadDevices(reading, d.Order.SiteID)
 	cancel()
 	heard, err1 := s.store.Heard(ctx, d.Order.SiteID)
 	access, err2 := s.store.Access(ctx, d.Order.SiteID)

@@ -43,9 +43,11 @@ type Accounts interface {
 	TechnicianByID(ctx context.Context, id int64) (act.Technician, error)
 }
 
-// Watcher reads the devices of a site after a push.
+// Watcher reads the devices of a site, before a push and after it.
 type Watcher interface {
 	Observe(ctx context.Context, siteID string)
+	// ReadDevices reads them, and looks at nothing else.
+	ReadDevices(ctx context.Context, siteID string) (ok bool)
 }
 
 // Service is the use cases of rehearsing and pushing. It is safe for concurrent use,

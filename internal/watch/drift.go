@@ -24,10 +24,6 @@ import (
 func (s *Service) noteConfig(
 	ctx context.Context, driver *device.RESTCONF, a order.Access, row gen.Site, doc *site.Site,
 ) error {
-	d, known := doc.Device(a.DeviceID)
-	if !known {
-		return nil
-	}
 	busy, err := s.store.PushUnderWay(ctx, row.ID)
 	if err != nil || busy {
 		return err
@@ -51,6 +47,10 @@ func (s *Service) noteConfig(
 		was, err := store.NoteHeld(ctx, q, row.ID, a.DeviceID, held, list)
 		if err != nil {
 			return err
+		}
+		d, known := doc.Device(a.DeviceID)
+		if !known {
+			return nil // a draft brings it in; what it holds is there to plan from
 		}
 		return noteEvent(ctx, q, row, d, was, list)
 	})

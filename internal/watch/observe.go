@@ -126,18 +126,31 @@ func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 	)
 }
 
-// Observe reads every device of a site that Lithos reaches, now. What goes wrong
-// is recorded with the device and does not keep the others from being read.
+// Observe reads every device of a site that Lithos reaches, now, and looks at what the world is told of it. What goes
+// wrong is recorded with the device and does not keep the others from being read.
 func (s *Service) Observe(ctx context.Context, siteID string) {
+	if !s.ReadDevices(ctx, siteID) {
+		return
+	}
+	if err := s.outward(ctx, siteID); err != nil && ctx.Err() == nil {
+		s.log.Warn("cannot look at what the world is told of a site", "site", siteID, "error", err)
+	}
+	if err := s.tellSeen(ctx, siteID); err != nil && ctx.Err() == nil {
+		s.log.Warn("cannot tell browsers what was seen", "site", siteID, "error", err)
+	}
+}
+
+// ReadDevices reads every device of a site that Lithos reaches, now; ok is false where they cannot be read at all.
+func (s *Service) ReadDevices(ctx context.Context, siteID string) (ok bool) {
 	if err := act.Held(ctx, s.store.Queries); err != nil {
 		s.log.Info("the devices of a site are not read", "site", siteID, "reason", err)
-		return
+		return false
 	}
 	access, err := s.store.Access(ctx, siteID)
 	row, head, errHead := s.headOf(ctx, siteID)
 	if err := errors.Join(err, errHead); err != nil {
 		s.log.Warn("cannot read the devices of a site", "site", siteID, "error", err)
-		return
+		return false
 	}
 	for _, a := range access {
 		problem, outcome, began := "", "answered", time.Now()
@@ -148,7 +161,7 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 		s.reads.WithLabelValues(outcome).Inc()
 		s.reading.Observe(time.Since(began).Seconds())
 		if ctx.Err() != nil {
-			return
+			return false
 		}
 		if err := s.store.NoteRead(ctx,
 			gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem,
@@ -159,12 +172,7 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 			s.log.Warn("cannot note that a device fell silent", "device", a.DeviceID, "error", err)
 		}
 	}
-	if err := s.outward(ctx, siteID); err != nil && ctx.Err() == nil {
-		s.log.Warn("cannot look at what the world is told of a site", "site", siteID, "error", err)
-	}
-	if err := s.tellSeen(ctx, siteID); err != nil && ctx.Err() == nil {
-		s.log.Warn("cannot tell browsers what was seen", "site", siteID, "error", err)
-	}
+	return true
 }
 
 // mostTold is how many records of an outside zone are kept; of a larger zone nothing is compared.

@@ -200,7 +200,8 @@ func TestSiteIsTakenOver(t *testing.T) {
 	again, err := o.TakeOver(ctx, o.mk, id, o.version(id))
 	require.NoError(t, err)
 	assert.Zero(t, again.Steps)
-	require.Equal(t, "landed", o.pushed(o.Service, id).State)
+	p := o.pushed(o.Service, id)
+	require.Equal(t, "landed", p.State, p.Problem)
 	for _, one := range was.Devices {
 		now := o.devices.ByID[one.ID].Running()
 		assert.True(t, now.DHCP.Pool != nil == (held[one.ID].DHCP.Pool != nil))

@@ -198,7 +198,7 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 	assert.Equal(t, "failed", v.Push.State)
 	assert.Contains(t, v.Push.Problem, "sw-moss: Relay DHCP from `vlan70`")
 	assert.Contains(t, v.Push.Problem,
-		"Holds what it held before, by its own answer: srv-moss, sw-moss. Not touched: gw-moss.")
+		"Holds what it held before, by its own answer: srv-moss, sw-moss, gw-moss.")
 	assert.True(t, before.Equal(o.devices.ByID["dev-moss-srv"].Running()))
 
 	require.NoError(t, o.pushAll(o.Service, id))

@@ -6,7 +6,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"lithos/core/prove"
 	"lithos/internal/draft"
 	"lithos/internal/order"
 	"lithos/internal/push"
@@ -50,7 +49,7 @@ type OrderView struct {
 	OpenedAt  time.Time         `json:"openedAt"`
 	Steps     []StepView        `json:"steps"`
 	Plans     []push.DevicePlan `json:"plans"`
-	Gaps      []prove.Gap       `json:"gaps"`     // what is not so in between
+	Gaps      []push.Gap        `json:"gaps"`     // what is not so in between
 	Findings  []view.Finding    `json:"findings"` // that the draft brings in
 	Networks  []string          `json:"networks"` // ids of those the draft touches
 	Rehearsal *push.Rehearsed   `json:"rehearsal,omitempty"`
@@ -100,7 +99,10 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 		return nil, err
 	}
 	page := view.Of(d.Scene, d, d.Order.BaseRevision, b)
-	planned := s.Plans(d, b.Access)
+	planned, err := s.Planned(ctx, d, b.Access)
+	if err != nil {
+		return nil, err
+	}
 	v.Head, v.Plans, v.Gaps = *page.Head(), planned.Parts, planned.Gaps
 	v.Findings, v.Networks = page.AddedFindings(), d.Networks()
 	for _, st := range d.Steps {

@@ -14,6 +14,7 @@ import (
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/fleet"
+	"lithos/internal/push"
 	"lithos/internal/view"
 	"lithos/internal/watch"
 )
@@ -154,14 +155,11 @@ func TestRoomForANetwork(t *testing.T) {
 	refusal(t, err, act.Missing, "not an order of this site")
 }
 
-// A device that Lithos cannot reach gets its steps in words, and the push goes
-// on without it.
+// A device that Lithos cannot reach gets its steps in words; the push waits until they are done and goes on then.
 func TestStepsByHand(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
-	_, s := o.another()
-	_, err := s.Pool.Exec(t.Context(), "DELETE FROM device_access WHERE device_id = 'dev-sw-core'")
-	require.NoError(t, err)
+	o.exec("DELETE FROM device_access WHERE device_id = 'dev-sw-core'")
 	id := o.order()
 	c := entry("interface", "if-sw-core-mgmt", "addresses", "10.84.16.4/26")
 	c.Entries[0].In = "device:dev-sw-core"
@@ -169,9 +167,73 @@ func TestStepsByHand(t *testing.T) {
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
 	require.Len(t, v.Plans, 2, "gw-1 answers its name")
-	assert.True(t, v.Plans[1].ByHand)
-	assert.Equal(t, "Remove `10.84.16.2/26` from `vlan11`", v.Plans[1].Steps[0].Verb+" "+v.Plans[1].Steps[0].Text)
+	assert.True(t, v.Plans[0].ByHand, "what is done by hand comes first")
+	assert.Equal(t, "sw-core", v.Plans[0].Device)
 	assert.Equal(t, []string{"gw-1"}, v.Head.Devices)
 	require.NoError(t, o.pushAll(o.Service, id))
-	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
+	p := o.pushUntil(o.Service, id, "the runbook", func(p *push.PushView) bool { return p.State == "byhand" })
+	assert.Equal(t, "Waiting for the steps that are done by hand", p.Title)
+	gw := o.devices.ByID["dev-gw-1"].Running()
+	require.NotEmpty(t, p.Hand)
+	assert.Contains(t, p.Hand[0].Says, "`vlan11`")
+	last := p.Hand[len(p.Hand)-1]
+	assert.Equal(t, "10.84.16.4/26", last.Expect)
+
+	refusal(t, o.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.4/26"), act.Conflict, "Do “"+p.Hand[0].Says+"” first")
+	require.NoError(t, o.Tick(t.Context(), o.jo, id, p.Hand[0].Seq, ""))
+	refusal(t, o.Tick(t.Context(), o.mk, id, p.Hand[0].Seq, ""), act.Conflict, "Somebody has ticked that already")
+	require.NoError(t, o.Untick(t.Context(), o.mk, id, p.Hand[0].Seq))
+	for _, l := range p.Hand[:len(p.Hand)-1] {
+		require.NoError(t, o.Tick(t.Context(), o.jo, id, l.Seq, l.Expect))
+	}
+	refusal(t, o.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.2/26"), act.Invalid, "should show 10.84.16.4/26")
+	assert.True(t, gw.Equal(o.devices.ByID["dev-gw-1"].Running()), "nothing else is touched before it is done")
+	page, err := o.Runbook(t.Context(), id)
+	require.NoError(t, err)
+	assert.Contains(t, page.Markdown(), `\[x\] 1`)
+	require.NoError(t, o.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.4 / 26"))
+	v = o.waitPush(o.Service, id)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Equal(t, "Pushed, verified, in part by hand, and landed", v.Push.Title)
+	o.journalSays(v.Push, "done", "Verified by hand: by Jo Arden")
+	refusal(t, o.Untick(t.Context(), o.mk, id, last.Seq), act.Conflict, "gone on")
+}
+
+// A push that is told to stop puts back what it has changed, and says how what was done by hand is put back.
+func TestStopWhileByHand(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	o.exec("DELETE FROM device_access WHERE device_id = 'dev-sw-core'")
+	id := o.order()
+	c := entry("interface", "if-sw-core-mgmt", "addresses", "10.84.16.4/26")
+	c.Entries[0].In = "device:dev-sw-core"
+	o.edit(id, c)
+	require.NoError(t, o.pushAll(o.Service, id))
+	p := o.pushUntil(o.Service, id, "the runbook", func(p *push.PushView) bool { return p.State == "byhand" })
+	require.True(t, p.Stops)
+	require.NoError(t, o.Tick(t.Context(), o.jo, id, p.Hand[0].Seq, ""))
+	require.NoError(t, o.Stop(t.Context(), o.mk, id))
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "failed", v.Push.State)
+	assert.Equal(t, "The push failed: sw-core is to be put back by hand", v.Push.Title)
+	assert.Equal(t, "Stopped by Maren Kolb. To be put back by hand, by the steps below: sw-core. Not touched: gw-1.",
+		v.Push.Problem)
+	back := v.Push.Hand[len(v.Push.Hand)-1]
+	assert.Equal(t, "back", back.Part)
+	assert.Contains(t, back.Says, "10.84.16.2/26")
+	for _, l := range v.Push.Hand {
+		if l.Part == "back" {
+			require.NoError(t, o.Tick(t.Context(), o.jo, id, l.Seq, ""))
+		}
+	}
+	refusal(t, o.Stop(t.Context(), o.mk, id), act.Conflict, "cannot be stopped")
+}
+
+// tickAll does what the push of an order waits for at consoles, and sees what should be seen.
+func (o *office) tickAll(id int64) {
+	o.t.Helper()
+	p := o.pushUntil(o.Service, id, "the runbook", func(p *push.PushView) bool { return p.State == "byhand" })
+	for _, l := range p.Hand {
+		require.NoError(o.t, o.Tick(o.t.Context(), o.jo, id, l.Seq, l.Expect))
+	}
 }

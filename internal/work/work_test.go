@@ -445,7 +445,7 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 	require.Eventually(t, func() bool {
 		v, err := o.Order(t.Context(), id)
 		require.NoError(t, err)
-		return v.Push != nil && len(v.Push.Journal) == 4 && v.Push.Journal[3].State == "running"
+		return v.Push != nil && len(v.Push.Journal) == 5 && v.Push.Journal[4].State == "running"
 	}, 2*time.Minute, 10*time.Millisecond)
 	kill()
 	v, err := o.Order(t.Context(), id)
@@ -457,7 +457,7 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 	run(t, second)
 	v = o.waitPush(second, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	assert.Contains(t, v.Push.Journal[4].Says, "was interrupted")
+	assert.Contains(t, v.Push.Journal[5].Says, "was interrupted")
 	history, err := second.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Len(t, history, 2, "the revision landed once")

@@ -99,6 +99,22 @@ func (q *Queries) HandDone(ctx context.Context, id int64) (int64, error) {
 	return result.RowsAffected(), nil
 }
 
+const Pace = `-- name: Pace :one
+SELECT coalesce(avg(took), 0)::double precision AS ms FROM (
+    SELECT extract(epoch FROM max(j.at) - min(j.at)) * 1000 / (count(*) - 1) AS took
+    FROM push p JOIN push_journal j ON j.push_id = p.id
+    WHERE p.site_id = $1 AND p.state = 'landed' AND j.stage = 'step'
+    GROUP BY p.id HAVING count(*) > 1 ORDER BY p.id DESC LIMIT 5) recent
+`
+
+// How long a step took in the pushes of a site that landed, in milliseconds; 0 where none has.
+func (q *Queries) Pace(ctx context.Context, siteID string) (float64, error) {
+	row := q.db.QueryRow(ctx, Pace, siteID)
+	var ms float64
+	err := row.Scan(&ms)
+	return ms, err
+}
+
 const PutHand = `-- name: PutHand :exec
 INSERT INTO push_hand (push_id, seq, device_id, name, part, says, why, step, expect)
 SELECT $1, (SELECT count(*) FROM push_hand h WHERE h.push_id = $1), $2, $3, $4, $5, $6, $7, $8

@@ -36,3 +36,11 @@ SELECT coalesce(t.full_name, '') AS name FROM push p LEFT JOIN technician t ON t
 
 -- name: SetPushSpan :exec
 UPDATE push SET lines = (SELECT count(*) FROM push_journal j WHERE j.push_id = push.id) + @more::integer, returns_at = @returns_at WHERE id = @id AND held_by = @run;
+
+-- How long a step took in the pushes of a site that landed, in milliseconds; 0 where none has.
+-- name: Pace :one
+SELECT coalesce(avg(took), 0)::double precision AS ms FROM (
+    SELECT extract(epoch FROM max(j.at) - min(j.at)) * 1000 / (count(*) - 1) AS took
+    FROM push p JOIN push_journal j ON j.push_id = p.id
+    WHERE p.site_id = @site_id AND p.state = 'landed' AND j.stage = 'step'
+    GROUP BY p.id HAVING count(*) > 1 ORDER BY p.id DESC LIMIT 5) recent;

@@ -2006,6 +2006,11 @@ export interface components {
             /** @enum {string} */
             kind: "unserved" | "collides" | "lost";
             says: string;
+            /**
+             * Format: int64
+             * @description at the pace of the latest pushes to the site; 0 where there are none
+             */
+            seconds: number;
             /** Format: int64 */
             until: number;
         };

@@ -51,7 +51,7 @@ export function OrderPage() {
             Work on this order
           </button>
         )}
-        <Plans plans={view.plans} landed={head.state === 'landed'} />
+        <Plans plans={view.plans} gaps={view.gaps} landed={head.state === 'landed'} />
         <Edits view={view} />
         <ChangeWindow head={head} zone={view.zone} />
       </section>

@@ -4,7 +4,9 @@ import { useOrderAct } from '../api/queries'
 import { announce } from '../parts/announce'
 import { Marked } from '../parts/Marked'
 import { When } from '../parts/When'
+import { useNow } from '../parts/useNow'
 import { Window } from '../parts/Window'
+import { Runbook } from './Runbook'
 
 const marks: Record<Schemas['JournalEntry']['state'], [string, string]> = {
   running: ['▸', 'text-ink'],
@@ -36,7 +38,9 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
           {push.state === 'failed' && <div className="mt-1">The draft is open again.</div>}
         </div>
       )}
+      {(push.stops || push.stopped) && <UnderWay push={push} order={order} />}
       {push.silent.length > 0 && <Silent push={push} order={order} />}
+      {push.hand.length > 0 && <Runbook push={push} order={order} />}
       {push.unverified.length > 0 && <Unverified list={push.unverified} order={order} />}
       <ol className="mt-2 bg-sheet border border-seam">
         {push.journal.map((j, i) => {
@@ -60,6 +64,67 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
         {push.journal.length === 0 && <li className="px-3 py-1 text-ink-2">Waiting for its turn</li>}
       </ol>
     </section>
+  )
+}
+
+/** How far a push is, when devices would return by themselves, and the way to stop it. */
+function UnderWay({ push, order }: { push: Schemas['PushView']; order: number }) {
+  const { act, problem, busy } = useOrderAct(order)
+  const [asking, setAsking] = useState(false)
+  const now = useNow(1000)
+  const stop = async () => {
+    setAsking(false)
+    await act(() => call(api.POST('/api/orders/{order}/stop-push', { params: { path: { order } } })))
+  }
+  const done = push.journal.length
+  const returns = push.returnsAt ? Math.round((Date.parse(push.returnsAt) - now) / 1000) : 0
+  return (
+    <div className="mt-2">
+      {push.lines > 0 && (
+        <>
+          <progress className="block w-full h-1.5 accent-malachite" max={push.lines} value={Math.min(done, push.lines)}>
+            {done} of {push.lines}
+          </progress>
+          <p className="text-[12.5px] text-ink-2 mt-1">
+            {Math.min(done, push.lines)} of about {push.lines} lines
+            {push.left > 0 && `; about ${push.left} s left`}
+            {returns > 0 && `; unless they are confirmed, the devices undo the change by themselves in ${returns} s`}.
+          </p>
+        </>
+      )}
+      {push.state === 'byhand' && (
+        <p className="text-ink-2 mt-1">
+          Nothing else is touched before these lines are ticked. You can leave this page; the push waits.
+        </p>
+      )}
+      {push.stopped ? (
+        <p className="text-sand-ink mt-1">Told to stop by {push.stopped}.</p>
+      ) : (
+        <button className="btn mt-1.5" disabled={busy} onClick={() => setAsking(true)}>
+          Stop the push
+        </button>
+      )}
+      {problem && (
+        <div role="alert" className="text-cinnabar-ink mt-1">
+          {problem}
+        </div>
+      )}
+      <Window
+        title="Stop the push?"
+        says="Every device is put back to what it held before, those that have confirmed too. What was done by hand is listed to be put back by hand."
+        open={asking}
+        onClose={() => setAsking(false)}
+      >
+        <div className="flex gap-2 justify-end mt-4">
+          <button className="btn" onClick={() => setAsking(false)}>
+            Let it go on
+          </button>
+          <button className="btn btn-next" onClick={() => void stop()}>
+            Stop and put back
+          </button>
+        </div>
+      </Window>
+    </div>
   )
 }
 
