@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lithos/internal/draft"
 	"lithos/internal/work"
 )
 
@@ -58,4 +59,34 @@ func (s *server) pushOperations(api huma.API) {
 			p, err := s.work.Runbook(ctx, in.Order)
 			return s.printed("runbook", in.As, p, err)
 		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/copy", "copy-order",
+		"Open a work order at other sites, each edit placed there by role and name"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Sites []string `json:"sites" minItems:"1" maxItems:"200" doc:"their codes"`
+		}
+	}) (*body[[]draft.Copied], error) {
+		out, err := s.work.CopyTo(ctx, who(ctx), in.Order, in.Body.Sites)
+		return answer(s, out, err)
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rehearse-together", "rehearse-together",
+		"Rehearse every open order of those that belong together"),
+		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
+			return s.orderAfter(ctx, in.Order, s.work.RehearseTogether(ctx, who(ctx), in.Order))
+		})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/waves", "start-waves",
+		"Push the orders that belong together, in waves or all or none"), func(ctx context.Context, in *struct {
+		OrderInput
+		Body struct {
+			Sizes    []int `json:"sizes" maxItems:"20" doc:"how many sites each wave takes; the last one is repeated"`
+			Together bool  `json:"together" doc:"every site lands, or every one returns"`
+		}
+	}) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order,
+			s.work.StartWaves(ctx, who(ctx), in.Order, in.Body.Sizes, in.Body.Together))
+	})
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/stop-waves", "stop-waves",
+		"Let no further wave begin"), func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
+		return s.orderAfter(ctx, in.Order, s.work.StopWaves(ctx, who(ctx), in.Order))
+	})
 }

@@ -33,6 +33,7 @@ type Order struct {
 	Rehearsed    int32 // the version that was rehearsed last; -1 for none
 	Lost         int   // edits that no longer applied and wait for a decision
 
+	Lead      int64 // the first of the orders that belong together; 0 for one that is alone, or is the first
 	Note      string
 	NotBefore *time.Time // the change window; nil where nothing is said
 	NotAfter  *time.Time

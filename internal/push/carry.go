@@ -30,6 +30,8 @@ const (
 	askAgainAfter = 3 * time.Second
 	// lookAgainAtHold is how long a push lets the hold on all work be.
 	lookAgainAtHold = 5 * time.Second
+	// lookAtOthers is how long a push that is confirmed together with others lets them be.
+	lookAtOthers = time.Second
 )
 
 // errStopping interrupts what can be taken up again when this process is told to end.
@@ -394,18 +396,36 @@ func (r *run) fail(ctx context.Context, problem string) error {
 	if err == nil {
 		r.push.State = stateFailed
 		r.pushes.WithLabelValues(stateFailed).Inc()
+		r.wavesGoOn(ctx)
 	}
 	return stored(err)
+}
+
+// wavesGoOn begins the next wave where this push was the last of one. A process that is killed before it has leaves that
+// to the job that looks for it.
+func (r *run) wavesGoOn(ctx context.Context) {
+	if err := r.AdvanceWaves(ctx); err != nil && ctx.Err() == nil {
+		r.log.Warn("the next wave of an order could not be begun; trying again", "push", r.push.ID, "error", err)
+	}
 }
 
 // land makes the draft the site's next revision and closes the order. Every device
 // has confirmed, so that it is tried until it is done.
 func (r *run) land(ctx context.Context) error {
+	switch err := r.others(ctx, stateLanding); {
+	case errors.Is(err, errOthersNotReady):
+		return river.JobSnooze(lookAtOthers)
+	case errors.As(err, new(storeError)):
+		return err
+	case err != nil: // it has confirmed, and another has not: it is put back under a timed confirm of its own
+		return r.move(ctx, stateReturning, err.Error())
+	}
 	for wait := 100 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
 		err := r.landOnce(ctx)
 		if err == nil {
 			r.push.State = stateLanded
 			r.pushes.WithLabelValues(stateLanded).Inc()
+			r.wavesGoOn(ctx)
 			r.watcher.Observe(ctx, r.push.SiteID)
 			return nil
 		}

@@ -173,6 +173,13 @@ func pushTitle(state string, devices []gen.PushDevice, unverified int) string {
 // was changed since its rehearsal, or is based on an older revision than the
 // site's newest. From here until its end nothing else changes the site's head.
 func (s *Service) Push(ctx context.Context, by act.Technician, id int64, version int32) (int64, error) {
+	return s.push(ctx, by, id, version, func(*gen.Queries, int64) error { return nil })
+}
+
+// push is Push; note is done with it in one transaction.
+func (s *Service) push(
+	ctx context.Context, by act.Technician, id int64, version int32, note func(q *gen.Queries, push int64) error,
+) (int64, error) {
 	d, err := s.drafts.Editable(ctx, id, version)
 	if err != nil {
 		return 0, err
@@ -211,6 +218,9 @@ func (s *Service) Push(ctx context.Context, by act.Technician, id int64, version
 		}
 		if push, err = q.StartPush(ctx,
 			gen.StartPushParams{OrderID: id, SiteID: d.Order.SiteID, Version: version, StartedBy: by.ID}); err != nil {
+			return err
+		}
+		if err := note(q, push); err != nil {
 			return err
 		}
 		if _, err := s.jobs.InsertTx(ctx, tx, PushArgs{push}, nil); err != nil {

@@ -69,6 +69,14 @@ func firstDifference(left []plan.Step) string {
 // confirm tells every device to keep the change, and asks after each whose answer
 // is lost, until what it did is known. One that did not keep it sends the others back.
 func (r *run) confirm(ctx context.Context) error {
+	switch err := r.others(ctx, stateConfirming); {
+	case errors.Is(err, errOthersNotReady):
+		return river.JobSnooze(lookAtOthers)
+	case errors.As(err, new(storeError)):
+		return err
+	case err != nil:
+		return r.move(ctx, stateReturning, err.Error())
+	}
 	problem := ""
 	settled, err := r.eachDevice(ctx, func(d gen.PushDevice, h holder) (string, error) {
 		if d.State == deviceConfirmed {

@@ -156,7 +156,7 @@ type startWorker struct {
 
 // Work implements river.Worker.
 func (w startWorker) Work(ctx context.Context, _ *river.Job[startArgs]) error {
-	return w.StartWaiting(ctx)
+	return errors.Join(w.StartWaiting(ctx), w.AdvanceWaves(ctx))
 }
 
 // StartEvery is how often it is looked for orders whose window has opened.

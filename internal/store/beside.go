@@ -236,7 +236,15 @@ func (s *Store) Order(ctx context.Context, id int64) (order.Order, error) {
 		OpenedAt: r.OpenedAt, Closer: r.Closer,
 		Version: r.Version, BaseRevision: r.BaseRevision, Head: r.Head, Rehearsed: r.Rehearsed, Lost: int(r.Lost),
 		Note: r.Note, NotBefore: r.NotBefore, NotAfter: r.NotAfter, Waits: r.Waiter, Waited: r.Waited,
+		Lead: orZero(r.Lead),
 	}, err
+}
+
+func orZero(id *int64) int64 {
+	if id == nil {
+		return 0
+	}
+	return *id
 }
 
 // Site is the row of a site.

@@ -54,6 +54,7 @@ type OrderView struct {
 	Networks  []string          `json:"networks"` // ids of those the draft touches
 	Rehearsal *push.Rehearsed   `json:"rehearsal,omitempty"`
 	Push      *push.PushView    `json:"push,omitempty"`
+	Waves     *push.Waves       `json:"waves,omitempty" doc:"of an order over several sites"`
 	Lost      []draft.Lost      `json:"lost"` // edits that no longer applied on a newer revision
 }
 
@@ -93,6 +94,10 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	})
 	reads.Go(func() (err error) {
 		v.Push, err = s.Latest(ctx, id)
+		return err
+	})
+	reads.Go(func() (err error) {
+		v.Waves, err = s.TogetherWith(ctx, &d.Order)
 		return err
 	})
 	if err := reads.Wait(); err != nil {

@@ -346,6 +346,13 @@ type Wave struct {
 	EndedAt   *time.Time
 }
 
+type WaveOrder struct {
+	OrderID int64
+	Lead    int64
+	Number  int32
+	PushID  *int64
+}
+
 type WorkOrder struct {
 	ID           int64
 	SiteID       string

@@ -427,6 +427,55 @@ func (q *Queries) OrderSteps(ctx context.Context, orderID int64) ([]OrderStepsRo
 	return items, nil
 }
 
+const OrdersTogether = `-- name: OrdersTogether :many
+SELECT o.id, o.state, o.title, s.code, s.name AS site, coalesce(w.number, 0)::integer AS wave,
+    coalesce((SELECT p.state FROM push p WHERE p.order_id = o.id ORDER BY p.id DESC LIMIT 1), '')::text AS push,
+    coalesce((SELECT p.problem FROM push p WHERE p.order_id = o.id ORDER BY p.id DESC LIMIT 1), '')::text AS problem
+FROM work_order o JOIN site s ON s.id = o.site_id LEFT JOIN wave_order w ON w.order_id = o.id
+WHERE o.id = $1::bigint OR o.lead = $1::bigint ORDER BY o.id
+`
+
+type OrdersTogetherRow struct {
+	ID      int64
+	State   string
+	Title   string
+	Code    string
+	Site    string
+	Wave    int32
+	Push    string
+	Problem string
+}
+
+// The orders of an order over several sites, the first one first.
+func (q *Queries) OrdersTogether(ctx context.Context, lead int64) ([]OrdersTogetherRow, error) {
+	rows, err := q.db.Query(ctx, OrdersTogether, lead)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []OrdersTogetherRow
+	for rows.Next() {
+		var i OrdersTogetherRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.State,
+			&i.Title,
+			&i.Code,
+			&i.Site,
+			&i.Wave,
+			&i.Push,
+			&i.Problem,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const PutRehearsal = `-- name: PutRehearsal :exec
 INSERT INTO rehearsal (order_id, version, report, made_by, plan) VALUES ($1, $2, $3, $4, $5)
 ON CONFLICT (order_id) DO UPDATE SET version = excluded.version, report = excluded.report, made_by = excluded.made_by, plan = excluded.plan, made_at = now()
@@ -569,6 +618,20 @@ func (q *Queries) ReopenOrder(ctx context.Context, arg ReopenOrderParams) (int64
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const SetLead = `-- name: SetLead :exec
+UPDATE work_order SET lead = $1::bigint WHERE id = $2
+`
+
+type SetLeadParams struct {
+	Lead int64
+	ID   int64
+}
+
+func (q *Queries) SetLead(ctx context.Context, arg SetLeadParams) error {
+	_, err := q.db.Exec(ctx, SetLead, arg.Lead, arg.ID)
+	return err
 }
 
 const SetOrderBase = `-- name: SetOrderBase :exec

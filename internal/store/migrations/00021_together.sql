@@ -50,11 +50,17 @@ CREATE TABLE wave (
     started_at timestamptz NOT NULL DEFAULT now(),
     ended_at   timestamptz
 );
+CREATE TABLE wave_order (
+    order_id bigint PRIMARY KEY REFERENCES work_order (id),
+    lead     bigint NOT NULL REFERENCES wave (lead),
+    number   integer NOT NULL, -- of the wave it is in
+    push_id  bigint REFERENCES push (id)
+);
 ALTER TABLE push ADD COLUMN together bigint REFERENCES work_order (id); -- the lead of those it is confirmed with
 
 -- +goose Down
 ALTER TABLE push DROP COLUMN together;
-DROP TABLE wave;
+DROP TABLE wave_order, wave;
 DROP INDEX work_order_lead;
 ALTER TABLE work_order DROP COLUMN lead;
 DROP TABLE push_hand;

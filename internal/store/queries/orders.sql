@@ -3,6 +3,17 @@ INSERT INTO work_order (site_id, title, ticket, base_revision, state, opened_by)
 SELECT s.id, @title, @ticket, s.head, 'open', @opened_by FROM site s WHERE s.id = @site_id
 RETURNING id;
 
+-- name: SetLead :exec
+UPDATE work_order SET lead = @lead::bigint WHERE id = @id;
+
+-- The orders of an order over several sites, the first one first.
+-- name: OrdersTogether :many
+SELECT o.id, o.state, o.title, s.code, s.name AS site, coalesce(w.number, 0)::integer AS wave,
+    coalesce((SELECT p.state FROM push p WHERE p.order_id = o.id ORDER BY p.id DESC LIMIT 1), '')::text AS push,
+    coalesce((SELECT p.problem FROM push p WHERE p.order_id = o.id ORDER BY p.id DESC LIMIT 1), '')::text AS problem
+FROM work_order o JOIN site s ON s.id = o.site_id LEFT JOIN wave_order w ON w.order_id = o.id
+WHERE o.id = @lead::bigint OR o.lead = @lead::bigint ORDER BY o.id;
+
 -- name: ListOrders :many
 SELECT o.*, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps

@@ -103,7 +103,7 @@ function LineRow({
           </div>
         )}
         {line.values.length > 0 && (
-          <dl className="mt-1 grid grid-cols-[minmax(110px,auto)_1fr] gap-x-3 text-[13px]">
+          <dl className="mt-1 grid grid-cols-[minmax(110px,160px)_1fr] gap-x-3 text-[13px] items-baseline">
             {line.values.map((v, i) => (
               <Fragment key={i}>
                 <dt className="text-ink-2">{v.name}</dt>

@@ -1,0 +1,138 @@
+package draft
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"lithos/core/alike"
+	"lithos/core/edit"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store/gen"
+)
+
+// Copied is what became of an order at another site.
+type Copied struct {
+	Site  string `json:"site"` // code
+	Name  string `json:"name"` // of the site
+	Order int64  `json:"order" doc:"the one that was opened there; 0 where none was"`
+	Edits int    `json:"edits" doc:"that found their place"`
+	Left  int    `json:"left" doc:"that did not, and wait there for a decision"`
+	Says  string `json:"says,omitempty" doc:"why none was opened"`
+}
+
+const mostCopies = 200
+
+// CopyTo opens the order at other sites, each with the edits that find their place there by role and name; what does not
+// fit waits there for a decision. The orders belong together from then on.
+func (s *Service) CopyTo(ctx context.Context, by act.Technician, id int64, codes []string) ([]Copied, error) {
+	d, err := s.Draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	edits := order.Live(d.Steps)
+	switch {
+	case len(edits) == 0:
+		return nil, act.Refuse(act.Conflict, "%s has no edits to copy yet.", order.Name(id))
+	case len(codes) == 0:
+		return nil, act.Refuse(act.Invalid, "Choose the sites it is copied to.")
+	case len(codes) > mostCopies:
+		return nil, act.Refuse(act.Invalid, "Choose at most %d sites at a time.", mostCopies)
+	}
+	lead := id
+	if d.Order.Lead != 0 {
+		lead = d.Order.Lead
+	}
+	there, err := s.store.OrdersTogether(ctx, lead)
+	if err != nil {
+		return nil, err
+	}
+	open := map[string]int64{}
+	for _, o := range there {
+		if o.State == "open" || o.State == "pushing" {
+			open[o.Code] = o.ID
+		}
+	}
+	out := []Copied{}
+	for _, code := range codes {
+		if has := open[code]; has != 0 {
+			out = append(out, Copied{Site: code, Name: code, Says: order.Name(has) + " is open there already"})
+			continue
+		}
+		c, err := s.copyOne(ctx, by, d, lead, code, edits)
+		var refusal *act.Refusal
+		switch {
+		case errors.As(err, &refusal):
+			c = Copied{Site: code, Name: code, Says: refusal.Says}
+		case err != nil:
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func (s *Service) copyOne(
+	ctx context.Context, by act.Technician, d *order.Draft, lead int64, code string, edits []edit.Edit,
+) (Copied, error) {
+	row, err := s.store.Site(ctx, code)
+	if err != nil {
+		return Copied{}, err
+	}
+	head, err := s.Head(ctx, row.ID, row.Head)
+	if err != nil {
+		return Copied{}, err
+	}
+	placed, left := alike.Place(d.Base.Site, d.Doc(), head.Site, edits, newID)
+	out := Copied{Site: code, Name: row.Name, Edits: len(placed), Left: len(left)}
+	if len(placed)+len(left) == 0 {
+		out.Says = "all of it is so there already"
+		return out, nil
+	}
+	doc, err := edit.Apply(head.Site, placed...)
+	if err != nil {
+		return Copied{}, err
+	}
+	out.Order, err = s.OpenOrder(ctx, by, code, d.Order.Title, d.Order.Ticket)
+	if err != nil {
+		return out, err
+	}
+	step := order.Step{Seq: 1, Says: order.Describe(head.Site, doc, placed), Edits: placed, Version: 1}
+	raw, back, err := written(step)
+	if err != nil {
+		return out, err
+	}
+	return out, s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		if err := q.SetLead(ctx, gen.SetLeadParams{ID: out.Order, Lead: lead}); err != nil {
+			return err
+		}
+		if _, err := q.TouchOrder(ctx, gen.TouchOrderParams{ID: out.Order}); err != nil {
+			return err
+		}
+		if len(placed) > 0 {
+			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: out.Order, Seq: 1, Says: step.Says, Edits: raw,
+				PutBack: back, Version: 1, MadeBy: by.ID, MadeAt: time.Now()}); err != nil {
+				return err
+			}
+		}
+		for _, l := range left {
+			e, err := json.Marshal(l.Edit)
+			if err != nil {
+				return err
+			}
+			if err := q.LoseEdit(ctx, gen.LoseEditParams{OrderID: out.Order, Edit: e, Says: l.Says, Why: sentence(l.Why),
+				MadeBy: by.ID}); err != nil {
+				return err
+			}
+		}
+		return errors.Join(act.Publish(ctx, q, act.OrderEvent(out.Order, 1)),
+			act.Publish(ctx, q, act.OrderEvent(lead, 0)))
+	})
+}
+
+func sentence(says string) string { return strings.ToUpper(says[:1]) + says[1:] }

@@ -1,0 +1,144 @@
+package work_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/internal/act"
+	"lithos/internal/draft"
+	"lithos/internal/push"
+	"lithos/internal/standin"
+)
+
+// everywhere is an order at both practices and the garret that tells clients of a time server, rehearsed.
+func (o *office) everywhere() (lead int64, orders map[string]int64) {
+	o.t.Helper()
+	lead = o.at("orchard-north")
+	o.edit(lead, optionOf("network:net-north-bench", "42", "172.22.64.1"))
+	copied, err := o.CopyTo(o.t.Context(), o.mk, lead, []string{"orchard-south", "the-garret", "orchard-north"})
+	require.NoError(o.t, err)
+	require.Len(o.t, copied, 3)
+	orders = map[string]int64{"orchard-north": lead}
+	for _, c := range copied {
+		if c.Order != 0 {
+			orders[c.Site] = c.Order
+		}
+	}
+	assert.Equal(o.t, 1, copied[0].Edits)
+	assert.Equal(o.t, 1, copied[1].Left, "the garret has no network like Bench")
+	assert.Contains(o.t, copied[2].Says, "is open there already")
+	return lead, orders
+}
+
+func (o *office) waves(id int64) *push.Waves {
+	o.t.Helper()
+	v, err := o.Order(o.t.Context(), id)
+	require.NoError(o.t, err)
+	require.NotNil(o.t, v.Waves)
+	return v.Waves
+}
+
+func (o *office) wavesEnd(id int64) *push.Waves {
+	o.t.Helper()
+	require.Eventually(o.t, func() bool { return o.waves(id).State != "running" }, 2*time.Minute, 50*time.Millisecond)
+	return o.waves(id)
+}
+
+// An order over several sites: copied by role and name, what does not fit decided, and pushed in waves.
+func TestWaves(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	ctx := t.Context()
+	lead, orders := o.everywhere()
+	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false), act.Conflict, "was not rehearsed")
+	require.NoError(t, o.RehearseTogether(ctx, o.mk, lead))
+	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false), act.Conflict, "no edits")
+	d, err := o.Draft(ctx, orders["the-garret"])
+	require.NoError(t, err)
+	lost, err := o.Lost(ctx, d)
+	require.NoError(t, err)
+	require.Len(t, lost, 1)
+	assert.Contains(t, lost[0].Why, "has no network like Bench")
+	require.NoError(t, o.Drop(ctx, o.mk, orders["the-garret"], d.Order.Version))
+
+	require.NoError(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false))
+	w := o.wavesEnd(orders["orchard-south"])
+	assert.Equal(t, "landed", w.State, w.Problem)
+	assert.Equal(t, 2, w.Number)
+	require.Len(t, w.Sites, 3)
+	for i, site := range []string{"Orchard Lane north practice", "Orchard Lane south practice"} {
+		assert.Equal(t, site, w.Sites[i].Site)
+		assert.Equal(t, i+1, w.Sites[i].Wave)
+		assert.Equal(t, "landed", w.Sites[i].State)
+	}
+	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1}, false), act.Conflict, "None of them is open")
+}
+
+// A site that returns stops the waves: those behind it are not begun.
+func TestWaveThatReturnsStops(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	lead, orders := o.everywhere()
+	o.drop(orders["the-garret"])
+	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
+	o.devices.ByID["dev-orchard-north-gw"].Inject(standin.Faults{RefuseWrite: 1})
+	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false))
+	w := o.wavesEnd(lead)
+	assert.Equal(t, "stopped", w.State)
+	assert.Contains(t, w.Problem, "Orchard Lane north practice returned")
+	assert.Equal(t, "open", w.Sites[1].State)
+	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
+	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false), "they are started anew")
+	assert.Equal(t, "landed", o.wavesEnd(lead).State)
+}
+
+// All or nothing: a site that refuses sends the others back, also those that were ready.
+func TestSitesTogether(t *testing.T) {
+	t.Parallel()
+	for name, fault := range map[string]standin.Faults{
+		"a step is refused": {RefuseWrite: 1}, "no room to confirm": {ConfirmsFull: 10},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			o := open(t)
+			run(t, o.Service)
+			lead, orders := o.everywhere()
+			o.drop(orders["the-garret"])
+			require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
+			north, south := o.devices.ByID["dev-orchard-north-gw"], o.devices.ByID["dev-orchard-south-gw"]
+			was := north.Running()
+			south.Inject(fault)
+			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true))
+			w := o.wavesEnd(lead)
+			assert.Equal(t, "stopped", w.State)
+			assert.Equal(t, "failed", o.waitPush(o.Service, orders["orchard-south"]).Push.State)
+			v := o.waitPush(o.Service, lead)
+			assert.Equal(t, "failed", v.Push.State, "the other returned with it")
+			assert.Contains(t, v.Push.Problem, "all sites change together or none does")
+			assert.True(t, was.Equal(north.Running()))
+
+			south.Inject(standin.Faults{})
+			require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
+			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true))
+			assert.Equal(t, "landed", o.wavesEnd(lead).State)
+			assert.False(t, was.Equal(north.Running()))
+		})
+	}
+}
+
+func (o *office) drop(id int64) {
+	o.t.Helper()
+	require.NoError(o.t, o.Drop(o.t.Context(), o.mk, id, o.version(id)))
+}
+
+
+func optionOf(in, code, value string) draft.Change {
+	c := entry("option", code, "value", value)
+	c.Entries[0].In = in
+	return c
+}
