@@ -73,3 +73,60 @@ func from(raw json.RawMessage, fields []Field) []Field {
 	}
 	return out
 }
+
+// Three is a value as three saw it: the draft's base, the site now, and the draft.
+type Three struct {
+	Field  string `json:"field" doc:"empty where it is the whole part"`
+	Base   string `json:"base"`
+	Theirs string `json:"theirs"`
+	Mine   string `json:"mine"`
+}
+
+// Threes sets what an edit that no longer applies was made on, what is there now, and what the edit makes of it side by
+// side, value by value. was is the draft's base, now the site.
+func Threes(was, now *site.Site, e Edit) []Three {
+	held := PartOf(now, e)
+	if e.Op != Change {
+		words := func(there bool, doc *site.Site, raw json.RawMessage) string {
+			if !there {
+				return "not there"
+			}
+			var part map[string]any
+			_ = json.Unmarshal(raw, &part)
+			return strings.TrimSpace(title(doc, e, part) + detail(part))
+		}
+		return []Three{{Base: words(e.Op == Remove, was, e.Value), Theirs: words(held != nil, now, held),
+			Mine: words(e.Op == Add, was, e.Value)}}
+	}
+	var keys map[string]json.RawMessage
+	_ = json.Unmarshal(held, &keys)
+	var out []Three
+	for _, f := range e.Fields {
+		k, _ := fieldOf(e.Part.Kind, f.Name)
+		say := func(doc *site.Site, raw json.RawMessage) string {
+			var v any
+			_ = json.Unmarshal(raw, &v)
+			return named(doc, k, v)
+		}
+		theirs := "removed"
+		if held != nil {
+			theirs = say(now, keys[f.Name])
+		}
+		out = append(out, Three{wordOf(e.Part.Kind, f.Name), say(was, f.From), theirs, say(was, f.To)})
+	}
+	return out
+}
+
+// PartOf is the part of an edit as a document has it; nil where it has none.
+func PartOf(s *site.Site, e Edit) json.RawMessage {
+	scratch := *s
+	list, ok := site.ListOf(&scratch, e.Part.Kind, e.In)
+	if !ok {
+		return nil
+	}
+	at, found := list.Find(e.Part.ID)
+	if !found {
+		return nil
+	}
+	return list.JSON(at)
+}

@@ -59,6 +59,12 @@ func (s *server) pushOperations(api huma.API) {
 			p, err := s.work.Runbook(ctx, in.Order)
 			return s.printed("runbook", in.As, p, err)
 		})
+	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/changes", "order-changes",
+		"What a draft makes different, by network and device, in words and as the site file has it"),
+		func(ctx context.Context, in *OrderInput) (*body[[]work.ChangeGroup], error) {
+			out, err := s.work.Changes(ctx, in.Order)
+			return answer(s, out, err)
+		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/copy", "copy-order",
 		"Open a work order at other sites, each edit placed there by role and name"), func(ctx context.Context, in *struct {
 		OrderInput

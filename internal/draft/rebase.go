@@ -23,6 +23,8 @@ type Lost struct {
 	By   string `json:"by"`
 	// Mine says whether the edit can still be made in place of what is there now.
 	Mine bool `json:"mine"`
+	// Threes is what was there, what is there now, and what the edit makes of it.
+	Threes []edit.Three `json:"threes"`
 }
 
 // Rebase moves a draft to the site's newest revision by replaying its edits
@@ -112,7 +114,7 @@ func (s *Service) Lost(ctx context.Context, d *order.Draft) ([]Lost, error) {
 			return nil, fmt.Errorf("an edit of order %d that no longer applies: %w", d.Order.ID, err)
 		}
 		_, mine := edit.Over(d.Doc(), e)
-		out = append(out, Lost{r.Seq, r.Says, r.Why, r.MadeBy, mine})
+		out = append(out, Lost{r.Seq, r.Says, r.Why, r.MadeBy, mine, edit.Threes(d.Base.Site, d.Doc(), e)})
 	}
 	return out, err
 }

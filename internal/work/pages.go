@@ -54,6 +54,7 @@ type OrderView struct {
 	Networks  []string          `json:"networks"` // ids of those the draft touches
 	Rehearsal *push.Rehearsed   `json:"rehearsal,omitempty"`
 	Push      *push.PushView    `json:"push,omitempty"`
+	Others    []OtherOrder      `json:"others" doc:"other open orders of the site"`
 	Waves     *push.Waves       `json:"waves,omitempty" doc:"of an order over several sites"`
 	Lost      []draft.Lost      `json:"lost"` // edits that no longer applied on a newer revision
 }
@@ -94,6 +95,10 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	})
 	reads.Go(func() (err error) {
 		v.Push, err = s.Latest(ctx, id)
+		return err
+	})
+	reads.Go(func() (err error) {
+		v.Others, err = s.others(ctx, d)
 		return err
 	})
 	reads.Go(func() (err error) {

@@ -136,7 +136,6 @@ func (o *office) drop(id int64) {
 	require.NoError(o.t, o.Drop(o.t.Context(), o.mk, id, o.version(id)))
 }
 
-
 func optionOf(in, code, value string) draft.Change {
 	c := entry("option", code, "value", value)
 	c.Entries[0].In = in

@@ -175,6 +175,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a draft makes different, by network and device, in words and as the site file has it */
+        get: operations["order-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a work order at other sites, each edit placed there by role and name */
+        post: operations["copy-order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/decide": {
         parameters: {
             query?: never;
@@ -396,6 +430,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{order}/rehearse-together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rehearse every open order of those that belong together */
+        post: operations["rehearse-together"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{order}/runbook": {
         parameters: {
             query?: never;
@@ -492,6 +543,23 @@ export interface paths {
         put?: never;
         /** Tell a push to stop: every device is put back */
         post: operations["stop-push"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/stop-waves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let no further wave begin */
+        post: operations["stop-waves"];
         delete?: never;
         options?: never;
         head?: never;
@@ -611,6 +679,23 @@ export interface paths {
         put?: never;
         /** Leave an order to start by itself when its change window opens, or not any more */
         post: operations["wait"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{order}/waves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Push the orders that belong together, in waves or all or none */
+        post: operations["start-waves"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1515,6 +1600,12 @@ export interface components {
             severity: "blocks" | "warns" | "notes";
             title: string;
         };
+        ChangeGroup: {
+            items: components["schemas"]["OneChanged"][];
+            /** @enum {string} */
+            kind: "network" | "device" | "site";
+            name: string;
+        };
         Changed: {
             frame?: components["schemas"]["Frame"];
             layers: components["schemas"]["Layer"][];
@@ -1552,6 +1643,31 @@ export interface components {
             title: string;
             /** Format: int64 */
             to: number;
+        };
+        Copied: {
+            /**
+             * Format: int64
+             * @description that found their place
+             */
+            edits: number;
+            /**
+             * Format: int64
+             * @description that did not, and wait there for a decision
+             */
+            left: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description the one that was opened there; 0 where none was
+             */
+            order: number;
+            /** @description why none was opened */
+            says?: string;
+            site: string;
+        };
+        "Copy-orderRequest": {
+            /** @description their codes */
+            sites: string[];
         };
         Course: {
             conflicts: components["schemas"]["Conflict"][];
@@ -2430,6 +2546,7 @@ export interface components {
             says: string;
             /** Format: int32 */
             seq: number;
+            threes: components["schemas"]["Three"][];
             why: string;
         };
         MadeKey: {
@@ -2666,6 +2783,13 @@ export interface components {
             to: number;
             what: string;
         };
+        OneChanged: {
+            /** @description absent for what is removed */
+            after?: unknown;
+            /** @description absent for what is added */
+            before?: unknown;
+            says: string;
+        };
         OneFix: {
             finding: string;
             fix: string;
@@ -2738,13 +2862,25 @@ export interface components {
             networks: string[];
             /** Format: date-time */
             openedAt: string;
+            /** @description other open orders of the site */
+            others: components["schemas"]["OtherOrder"][];
             plans: components["schemas"]["DevicePlan"][];
             push?: components["schemas"]["PushView"];
             rehearsal?: components["schemas"]["Rehearsed"];
             siteName: string;
             steps: components["schemas"]["StepView"][];
+            /** @description of an order over several sites */
+            waves?: components["schemas"]["Waves"];
             /** @description the site's time zone */
             zone: string;
+        };
+        OtherOrder: {
+            both: string[];
+            by: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            title: string;
         };
         Outcome: {
             /** @description whether it can be taken */
@@ -3248,6 +3384,24 @@ export interface components {
             standard: string;
             timeZone: string;
         };
+        SiteOrder: {
+            code: string;
+            name: string;
+            /** Format: int64 */
+            order: number;
+            /** @description why it cannot be pushed now */
+            refuses?: string;
+            /** @description how it stands, in words */
+            says: string;
+            site: string;
+            /** @enum {string} */
+            state: "open" | "pushing" | "landed" | "dropped";
+            /**
+             * Format: int64
+             * @description 0 before it is pushed
+             */
+            wave: number;
+        };
         SiteRow: {
             block: string;
             /** Format: int64 */
@@ -3352,6 +3506,12 @@ export interface components {
             name: string;
             options: components["schemas"]["Effective"][];
             windows: string[];
+        };
+        "Start-wavesRequest": {
+            /** @description how many sites each wave takes; the last one is repeated */
+            sizes: number[];
+            /** @description every site lands, or every one returns */
+            together: boolean;
         };
         StateCount: {
             /** Format: int64 */
@@ -3489,6 +3649,13 @@ export interface components {
             initials: string;
             name: string;
         };
+        Three: {
+            base: string;
+            /** @description empty where it is the whole part */
+            field: string;
+            mine: string;
+            theirs: string;
+        };
         TickRequest: {
             /** @description of a question: what the device shows */
             seen: string;
@@ -3593,6 +3760,30 @@ export interface components {
             on: boolean;
             /** Format: int32 */
             version: number;
+        };
+        Waves: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            /**
+             * Format: int64
+             * @description the first of its orders
+             */
+            lead: number;
+            /**
+             * Format: int64
+             * @description of the wave under way, from 1
+             */
+            number: number;
+            problem?: string;
+            sites: components["schemas"]["SiteOrder"][];
+            /**
+             * @description absent before it is pushed
+             * @enum {string}
+             */
+            state?: "running" | "landed" | "stopped";
+            /** @description none is confirmed before every device of all sites is ready */
+            together: boolean;
         };
         When: {
             field: string;
@@ -3997,6 +4188,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "order-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeGroup"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "copy-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Copy-orderRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copied"][];
                 };
             };
             /** @description Error */
@@ -4471,6 +4730,38 @@ export interface operations {
             };
         };
     };
+    "rehearse-together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     runbook: {
         parameters: {
             query?: {
@@ -4653,6 +4944,38 @@ export interface operations {
         };
     };
     "stop-push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-waves": {
         parameters: {
             query?: never;
             header?: never;
@@ -4913,6 +5236,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["WaitRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-waves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the work order */
+                order: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Start-wavesRequest"];
             };
         };
         responses: {

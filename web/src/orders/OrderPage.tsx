@@ -8,11 +8,13 @@ import { Empty } from '../parts/Empty'
 import { announce } from '../parts/announce'
 import { When } from '../parts/When'
 import { siteAt } from '../site/lastSite'
+import { Changes, Others } from './Changes'
 import { ChangeWindow } from './ChangeWindow'
 import { DraftFindings } from './DraftFindings'
 import { Plans } from './Plans'
 import { PushJournal } from './PushJournal'
 import { Rehearsal } from './Rehearsal'
+import { CopyOrder, Together } from './Together'
 
 /** A work order: what it does to which device in which order, and what comes of it. */
 export function OrderPage() {
@@ -53,9 +55,12 @@ export function OrderPage() {
         )}
         <Plans plans={view.plans} gaps={view.gaps} landed={head.state === 'landed'} />
         <Edits view={view} />
+        <Changes head={head} />
+        <Others others={view.others} />
         <ChangeWindow head={head} zone={view.zone} />
       </section>
       <section aria-label="Outcome" className="px-5 py-4 min-w-0">
+        {view.waves && <Together waves={view.waves} order={id} />}
         {view.push && <PushJournal push={view.push} order={id} />}
         {view.lost.length > 0 && <Lost lost={view.lost} head={head} />}
         {view.findings.length > 0 && head.state === 'open' && (
@@ -168,9 +173,12 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
           as PDF
         </a>
       </p>
+      <p className="mt-3 print:hidden">
+        <CopyOrder view={view} />
+      </p>
       {head.state === 'open' && (
         <button
-          className="text-[12.5px] text-ink-2 hover:underline mt-3"
+          className="text-[12.5px] text-ink-2 hover:underline mt-1.5"
           disabled={busy}
           onClick={() => void move('/api/orders/{order}/drop', () => take(undefined))}
         >
@@ -222,6 +230,28 @@ function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['Head'] }
               <b>{l.says}</b> <span className="text-ink-2">by {l.by}</span>
             </div>
             <div className="text-ink-2">{l.why}.</div>
+            <table className="mt-1 text-[13px]">
+              <thead>
+                <tr className="text-left text-ink-2">
+                  <th className="pr-4 font-normal">
+                    <span className="sr-only">What</span>
+                  </th>
+                  <th className="pr-4 font-normal">when it was changed here</th>
+                  <th className="pr-4 font-normal">now at the site</th>
+                  <th className="font-normal">this edit</th>
+                </tr>
+              </thead>
+              <tbody>
+                {l.threes.map((t) => (
+                  <tr key={t.field}>
+                    <th className="pr-4 text-left font-semibold align-top">{t.field}</th>
+                    <td className="pr-4 mono align-top">{t.base}</td>
+                    <td className="pr-4 mono align-top">{t.theirs}</td>
+                    <td className="mono align-top">{t.mine}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
             <div className="flex gap-2 mt-1.5">
               {l.mine && (
                 <button className="btn" disabled={busy} onClick={() => void decide(l.seq, true)}>
