@@ -179,8 +179,8 @@ func indexed(c yang.Config) index {
 	}
 }
 
-func by[T any](list []T, key func(T) string) map[string]T {
-	out := make(map[string]T, len(list))
+func by[T any, K comparable](list []T, key func(T) K) map[K]T {
+	out := make(map[K]T, len(list))
 	for _, t := range list {
 		out[key(t)] = t
 	}
@@ -669,9 +669,50 @@ func (p *planner) servePools() (steps []Step) {
 		if p.settled[q.ID] || had && !p.withdraw[q.ID] && reflect.DeepEqual(was, q) {
 			continue
 		}
-		steps = append(steps, serve(q))
+		step := serve(q)
+		if what := told(was, q); had && !p.withdraw[q.ID] && what != "" {
+			step.Why += "; " + what
+		}
+		steps = append(steps, step)
 	}
 	return steps
+}
+
+// told says which options of a pool change.
+func told(was, now yang.Pool) string {
+	var tells, other, ends []string
+	name := func(code uint8) string {
+		d, known := option.Own(nil).Lookup(code)
+		if !known {
+			return fmt.Sprintf("option %d", code)
+		}
+		return d.InSentence()
+	}
+	before := by(was.Option, func(o yang.Option) uint8 { return o.Code })
+	after := by(now.Option, func(o yang.Option) uint8 { return o.Code })
+	for _, o := range now.Option {
+		switch old, had := before[o.Code]; {
+		case !had:
+			tells = append(tells, name(o.Code))
+		case !reflect.DeepEqual(old, o):
+			other = append(other, name(o.Code))
+		}
+	}
+	for _, o := range was.Option {
+		if _, stays := after[o.Code]; !stays {
+			ends = append(ends, name(o.Code))
+		}
+	}
+	var out []string
+	for _, part := range []struct {
+		words string
+		names []string
+	}{{"now tells ", tells}, {"tells another value of ", other}, {"no longer tells ", ends}} {
+		if len(part.names) > 0 {
+			out = append(out, part.words+strings.Join(part.names, ", "))
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 func serve(q yang.Pool) Step {

@@ -548,6 +548,28 @@ func (s *server) beginOperations(api huma.API) {
 		})
 	s.paperOperations(api)
 	s.pushOperations(api)
+	s.reachOperations(api)
+}
+
+// reachOperations are about how devices are reached.
+func (s *server) reachOperations(api huma.API) {
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/devices/{device}/faults", "simulated",
+		"Whether a device is a simulated one, which can be asked to misbehave"),
+		func(ctx context.Context, in *DeviceInput) (*body[*watch.Faults], error) {
+			v, err := s.work.Simulated(ctx, in.Site, in.Device)
+			return answer(s, v, err)
+		})
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/faults", "misbehave",
+		"Have something go wrong with a simulated device"), func(ctx context.Context, in *struct {
+		DeviceInput
+		Body struct {
+			Fault  string `json:"fault" maxLength:"40" doc:"by its name in module lithos-standin; none ends all"`
+			Amount int    `json:"amount" minimum:"0" maximum:"600000"`
+		}
+	}) (*body[*watch.Faults], error) {
+		v, err := s.work.Misbehave(ctx, who(ctx), in.Site, in.Device, in.Body.Fault, in.Body.Amount)
+		return answer(s, v, err)
+	})
 	type reaching struct {
 		DeviceInput
 		Body watch.Reaching

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -69,6 +70,17 @@ func (i Introduction) Speaks(module string) bool { return slices.Contains(i.Modu
 
 // Introduce signs in and reads what the device is.
 func (r *RESTCONF) Introduce(ctx context.Context) (Introduction, error) {
+	var out Introduction
+	var err error
+	if out.Modules, err = r.Modules(ctx); err != nil {
+		return out, err
+	}
+	out.Config, _, err = r.Read(ctx)
+	return out, err
+}
+
+// Modules are those that the device speaks (RFC 8525), by name.
+func (r *RESTCONF) Modules(ctx context.Context) ([]string, error) {
 	var doc struct {
 		Library struct {
 			Sets []struct {
@@ -78,16 +90,36 @@ func (r *RESTCONF) Introduce(ctx context.Context) (Introduction, error) {
 			} `json:"module-set"`
 		} `json:"ietf-yang-library:yang-library"`
 	}
-	var out Introduction
+	var out []string
 	if _, err := r.do(ctx, http.MethodGet, "/restconf/data/ietf-yang-library:yang-library", nil, &doc); err != nil {
 		return out, err
 	}
 	for _, set := range doc.Library.Sets {
 		for _, m := range set.Modules {
-			out.Modules = append(out.Modules, clean(m.Name))
+			out = append(out, clean(m.Name))
 		}
 	}
-	var err error
-	out.Config, _, err = r.Read(ctx)
-	return out, err
+	return out, nil
+}
+
+// StandinModule is spoken by simulated devices alone.
+const StandinModule = "lithos-standin"
+
+// Misbehave has something go wrong with a simulated device, by its name in StandinModule; amount is in what that says.
+// It returns what is still to go wrong.
+func (r *RESTCONF) Misbehave(ctx context.Context, fault string, amount int) (armed []string, err error) {
+	body, err := json.Marshal(map[string]any{StandinModule + ":input": map[string]any{"fault": fault, "amount": amount}})
+	if err != nil {
+		return nil, err
+	}
+	var out struct {
+		Output struct {
+			Armed []string `json:"armed"`
+		} `json:"lithos-standin:output"`
+	}
+	_, err = r.do(ctx, http.MethodPost, "/restconf/operations/"+StandinModule+":misbehave", body, &out)
+	for i, name := range out.Output.Armed {
+		out.Output.Armed[i] = clean(name)
+	}
+	return out.Output.Armed, err
 }

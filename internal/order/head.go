@@ -94,14 +94,15 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 // on screen and what is refused are judged by it alike.
 func (h *Head) RefusesPush() error {
 	switch {
-	case h.Edits == 0:
-		return act.Refuse(act.Conflict, "There is nothing to push: the draft has no edits.")
 	case h.Behind:
 		return Behind()
+	case h.Lost == 1:
+		return act.Refuse(act.Conflict, "1 edit does not apply here. Decide about it on the work order's page first.")
 	case h.Lost > 0:
-		return act.Refuse(act.Conflict,
-			"%s of this draft no longer apply. Decide about each on the work order's page first.",
+		return act.Refuse(act.Conflict, "%s do not apply here. Decide about each on the work order's page first.",
 			Counted(h.Lost, "edit"))
+	case h.Edits == 0:
+		return act.Refuse(act.Conflict, "There is nothing to push: the draft has no edits.")
 	case h.Blocking > 0:
 		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.",
 			Counted(h.Blocking, "finding"))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -67,13 +68,13 @@ func (s *Service) TogetherWith(ctx context.Context, o *order.Order) (*Waves, err
 	}
 	for _, r := range rows {
 		one := SiteOrder{Order: r.ID, Name: order.Name(r.ID), Code: r.Code, Site: r.Site, State: r.State,
-			Wave: int(r.Wave), Says: r.State}
+			Wave: int(r.Wave), Says: strings.ToUpper(r.State[:1]) + r.State[1:]}
 		switch {
 		case r.State == "open":
 			if one.Refuses, err = s.refuses(ctx, r.ID); err != nil {
 				return nil, err
 			}
-			one.Says = "ready"
+			one.Says = "Ready"
 			if one.Refuses != "" {
 				one.Says = one.Refuses
 			}

@@ -46,20 +46,15 @@ func (d *Device) routes() http.Handler {
 	mux.HandleFunc("DELETE /restconf/data/{path...}", d.edit)
 	mux.HandleFunc("PATCH /restconf/data", d.edit)
 	mux.HandleFunc("POST /restconf/operations/{name}", d.operate)
-	return d.authorised(mux)
+	mux.HandleFunc("POST "+misbehave, d.misbehave)
+	return d.failing(d.authorised(mux))
 }
 
 func (d *Device) authorised(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		d.mu.Lock()
-		if d.faults.SilentAt != "" && strings.HasSuffix(r.URL.Path, "/lithos-config:"+d.faults.SilentAt) {
-			d.faults.Unreachable = true
-		}
-		cut, own := d.faults.Unreachable, d.config.Password
+		own := d.config.Password
 		d.mu.Unlock()
-		if cut {
-			panic(http.ErrAbortHandler)
-		}
 		account, password, _ := r.BasicAuth()
 		same := subtle.ConstantTimeCompare([]byte(account),
 			[]byte(d.config.Account)) & subtle.ConstantTimeCompare([]byte(password), []byte(own))
@@ -241,6 +236,13 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer d.mu.Unlock()
+	if d.faults.ResetWrite > 0 && d.writes == d.faults.ResetWrite {
+		panic(http.ErrAbortHandler)
+	}
+	if d.faults.Restart > 0 && d.writes == d.faults.Restart {
+		d.restarts()
+		panic(http.ErrAbortHandler)
+	}
 	if d.faults.RefuseWrite > 0 && d.writes == d.faults.RefuseWrite {
 		refuse(w, http.StatusConflict, "operation-failed", "The device has run out of memory for pools.")
 		return

@@ -51,9 +51,11 @@ type Device struct {
 	URL         string // of its RESTCONF root's host
 	Fingerprint []byte // SHA-256 of its certificate
 
-	config Config
-	http   *http.Server
-	done   sync.WaitGroup
+	config   Config
+	http     *http.Server
+	tls      *tls.Config
+	listener net.Listener
+	done     sync.WaitGroup
 
 	mu        sync.Mutex
 	running   yang.Config
@@ -119,31 +121,6 @@ type heard struct {
 	name string
 }
 
-// Faults are what a stand-in can be told to get wrong, for tests.
-type Faults struct {
-	RefuseWrite int           // refuse the nth write from now, counted from 1
-	DropWrite   int           // close the connection at the nth write, after doing it
-	SlowWrite   time.Duration // wait this long before the next write, once
-	HoldWrite   int           // do not answer the nth write, nor do it, until the caller gives up
-	Deaf        bool          // answer no DHCP message
-	Unreachable bool          // close every connection at once
-	SilentAt    string        // an operation, confirm for instance, at which it becomes unreachable
-
-	ConfirmsFull      int             // refuse the next confirms: there is no room to save
-	SettlesLost       int             // close the connection at the next confirms and cancels, before doing them
-	SettleAnswersLost int             // the same, after doing them
-	HoldConfirm       <-chan struct{} // do a confirm only once this is closed
-}
-
-// fails counts a fault down, and reports whether it strikes this time.
-func (*Faults) fails(left *int) bool {
-	if *left == 0 {
-		return false
-	}
-	*left--
-	return true
-}
-
 // Start runs a stand-in on free loopback ports until Close.
 func Start(c Config) (*Device, error) {
 	if c.Log == nil {
@@ -173,15 +150,16 @@ func Start(c Config) (*Device, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(cert.Certificate[0])
-	listener, err := tls.Listen("tcp", "127.0.0.1:0",
-		&tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
+	d.tls = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
+	listener, err := tls.Listen("tcp", "127.0.0.1:0", d.tls)
 	if err != nil {
 		return nil, err
 	}
+	d.listener = listener
 	d.URL, d.Fingerprint = "https://"+listener.Addr().String(), sum[:]
 	d.http = &http.Server{Handler: d.routes(), ReadHeaderTimeout: 5 * time.Second,
 		ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
-	d.done.Go(func() { _ = d.http.Serve(listener) })
+	d.listens(listener)
 	d.done.Go(d.keepNames)
 	return d, nil
 }
@@ -206,13 +184,6 @@ func (d *Device) Close() {
 	}
 	d.done.Wait()
 	d.closeDB()
-}
-
-// Inject sets what goes wrong from now on.
-func (d *Device) Inject(f Faults) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.faults, d.writes = f, 0
 }
 
 // Running and Startup are the device's datastores.

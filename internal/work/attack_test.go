@@ -401,7 +401,7 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 		v.Lost[1].Why)
 	assert.Equal(t, "Maren Kolb", v.Lost[1].By)
 	assert.True(t, v.Lost[0].Mine)
-	assert.Contains(t, v.Head.Refuses, "3 edits of this draft no longer apply")
+	assert.Contains(t, v.Head.Refuses, "3 edits do not apply here")
 	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, v.Lost[0].Seq, true)
 	require.NoError(t, err)
 	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[0].Seq, true)

@@ -945,6 +945,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/devices/{device}/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a device is a simulated one, which can be asked to misbehave */
+        get: operations["simulated"];
+        put?: never;
+        /** Have something go wrong with a simulated device */
+        post: operations["misbehave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/devices/{device}/introduction": {
         parameters: {
             query?: never;
@@ -1959,6 +1977,11 @@ export interface components {
             mono: boolean;
             value: string;
         };
+        Faults: {
+            /** @description what is still to go wrong, after it was asked for */
+            armed: string[];
+            simulated: boolean;
+        };
         Fell: {
             /** @description kind:id of the part that decided */
             of?: string;
@@ -2630,6 +2653,12 @@ export interface components {
             enterprise?: number;
             name: string;
             value: string;
+        };
+        MisbehaveRequest: {
+            /** Format: int64 */
+            amount: number;
+            /** @description by its name in module lithos-standin; none ends all */
+            fault: string;
         };
         NameRow: {
             alias?: boolean;
@@ -5928,6 +5957,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    simulated: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the device */
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Faults"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    misbehave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                /** @description id of the device */
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MisbehaveRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Faults"];
                 };
             };
             /** @description Error */

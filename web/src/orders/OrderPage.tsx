@@ -218,11 +218,11 @@ function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['Head'] }
   }
   return (
     <section
-      aria-label="Edits that no longer apply"
+      aria-label="Edits that do not apply"
       className="border-l-3 border-sand bg-sand-t px-3 py-2 mb-4 max-w-[720px]"
     >
-      <h2>{lost.length === 1 ? 'This edit no longer applies' : 'These edits no longer apply'}</h2>
-      <p className="text-ink-2">The site has changed since. Decide about each before the push.</p>
+      <h2>{lost.length === 1 ? 'This edit does not apply here' : 'These edits do not apply here'}</h2>
+      <p className="text-ink-2">Decide about each before the push.</p>
       <ul>
         {lost.map((l) => (
           <li key={l.seq} className="py-2 border-t border-seam mt-2">

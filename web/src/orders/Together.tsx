@@ -57,7 +57,7 @@ export function Together({ waves, order }: { waves: Waves; order: number }) {
             <span className={s.order === order ? 'font-semibold' : ''}>{s.site}</span>
             <span className="text-ink-2 max-[700px]:col-span-2">
               {s.wave > 0 && `Wave ${s.wave}. `}
-              {s.says.slice(0, 1).toUpperCase() + s.says.slice(1)}
+              {s.says}
             </span>
           </li>
         ))}

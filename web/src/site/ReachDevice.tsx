@@ -6,6 +6,7 @@ import { announce } from '../parts/announce'
 import { Choice, Field } from '../parts/Field'
 import { SmallButton } from '../parts/SmallButton'
 import { Window } from '../parts/Window'
+import { Misbehave } from './Misbehave'
 
 type Device = View['devices'][number]
 
@@ -167,6 +168,7 @@ export function ReachDevice({
           />
         </span>
       </form>
+      {device.reached && <Misbehave site={site} device={device.id} />}
     </Window>
   )
 }
