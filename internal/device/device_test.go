@@ -102,6 +102,35 @@ func TestFaults(t *testing.T) {
 	assert.ErrorContains(t, err, "does not answer")
 }
 
+// What answers in a device's place is no word of the device: a change is not taken to be kept.
+func TestGarbageIsNoAnswer(t *testing.T) {
+	d, driver := pair(t)
+	ctx := t.Context()
+	require.NoError(t, driver.Begin(ctx, "t", time.Minute, ""))
+	require.NoError(t, d.Misbehave("garbage", 0))
+	err := driver.Confirm(ctx, "t")
+	require.ErrorContains(t, err, "makes no sense: it is text/html")
+	state, err := driver.Change(ctx, "t")
+	require.NoError(t, err)
+	assert.Equal(t, device.ChangeWaiting, state)
+	require.NoError(t, d.Misbehave("cut", 40))
+	_, _, err = driver.Read(ctx)
+	require.ErrorContains(t, err, "broke off")
+	armed, err := driver.Misbehave(ctx, "refuse", 0)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"refuse"}, armed)
+	armed, err = driver.Misbehave(ctx, "none", 0)
+	require.NoError(t, err)
+	assert.Empty(t, armed)
+	_, err = driver.Misbehave(ctx, "sulk", 0)
+	assert.ErrorContains(t, err, "none of the faults")
+	require.NoError(t, d.Misbehave("restart", 0))
+	require.Error(t, driver.Apply(ctx, steps(t)[0]))
+	state, err = driver.Change(ctx, "t")
+	require.NoError(t, err)
+	assert.Equal(t, device.ChangeAbsent, state, "a device that restarts has returned")
+}
+
 func TestTestClientOverTheNetwork(t *testing.T) {
 	d, driver := pair(t)
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)

@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"mime"
 	"net"
 	"net/http"
 	"net/netip"
@@ -165,6 +166,10 @@ func (r *RESTCONF) doAs(
 	}
 	if resp.StatusCode >= 400 {
 		return nil, &RefusedError{resp.StatusCode, errorMessage(answer, resp.Status)}
+	}
+	// Something in between may answer in the device's place: what is no document of a device tells nothing of it.
+	if kind, _, _ := mime.ParseMediaType(resp.Header.Get("Content-Type")); len(answer) > 0 && kind != mediaType {
+		return nil, fmt.Errorf("the device's answer makes no sense: it is %s", clean(cmp.Or(kind, "of no kind")))
 	}
 	if into != nil {
 		if err := json.Unmarshal(answer, into); err != nil {

@@ -15,6 +15,7 @@ import (
 	"lithos/core/compile"
 	"lithos/core/drift"
 	"lithos/core/edit"
+	"lithos/core/plan"
 	"lithos/core/prove"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -317,7 +318,7 @@ func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error 
 			return err
 		}
 		err := r.note(ctx, w.Name, "step", st.Verb+" "+st.Text, func() error {
-			return again(ctx, func() error { return w.driver.Apply(ctx, st.Step) })
+			return r.apply(ctx, w.driver, st.Step)
 		})
 		if err != nil {
 			return fmt.Errorf("%s: %w", w.Name, err)
@@ -329,13 +330,39 @@ func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error 
 		}
 		err := r.note(ctx, w.Name, "compare", "Read back and compare", func() error {
 			r.goals[w.ID] = w.goal
-			return holds(ctx, w.driver, w.goal)
+			if err := holds(ctx, w.driver, w.goal); err != nil {
+				return err
+			}
+			state, err := r.ask(ctx, w.driver, r.token)
+			if err == nil && state != device.ChangeWaiting {
+				err = &returnedError{} // it has restarted: what was written since is no change that it would undo
+			}
+			return err
 		})
 		if err != nil {
 			return fmt.Errorf("%s: %w", w.Name, err)
 		}
 	}
 	return nil
+}
+
+// apply carries a step out, and tries it again where it got lost on the way. A device that has restarted meanwhile holds
+// no change that it would undo: nothing more is written to it.
+func (r *run) apply(ctx context.Context, driver device.Driver, st plan.Step) error {
+	tried := false
+	return again(ctx, func() error {
+		if tried {
+			state, err := driver.Change(ctx, r.token)
+			if err != nil {
+				return err
+			}
+			if state != device.ChangeWaiting {
+				return &returnedError{}
+			}
+		}
+		tried = true
+		return driver.Apply(ctx, st)
+	})
 }
 
 // expect notes how many lines the journal is about to have, and when devices undo the change by themselves.

@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/riverqueue/river"
 
+	"lithos/core/drift"
 	"lithos/core/plan"
 	"lithos/core/yang"
 	"lithos/internal/act"
@@ -32,8 +34,8 @@ const attempts = 3
 func again(ctx context.Context, do func() error) error {
 	var err error
 	for i := range attempts {
-		var refused *device.RefusedError
-		if err = do(); err == nil || errors.As(err, &refused) {
+		err = do()
+		if err == nil || errors.As(err, new(*device.RefusedError)) || errors.As(err, new(*returnedError)) {
 			return err
 		}
 		select {
@@ -224,13 +226,28 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver device.Drive
 		return r.undo(ctx, driver, before)
 	}
 	running, _, err := driver.Read(ctx)
-	if err != nil {
+	switch {
+	case err != nil:
 		return silent(err)
+	case running.Equal(before):
+		return nil
+	case r.mine(d.DeviceID, before, running):
+		// It restarted amid the push, and took steps after that which it would not undo by itself.
+		r.found = "it had restarted amid the push; what it was told since is undone"
+		return r.undo(ctx, driver, before)
 	}
-	if !running.Equal(before) {
-		r.found = "it has, and was changed by somebody else since"
-	}
+	r.found = "it has, and was changed by somebody else since"
 	return nil
+}
+
+// mine reports whether a device differs from what it held before in nothing but what the push changes there.
+func (r *run) mine(deviceID string, before, running yang.Config) bool {
+	base, wanted := order.Target{ID: deviceID}.Configs(r.draft)
+	paths := map[string]bool{}
+	for _, s := range plan.Between(before, drift.Target(before, base, wanted, r.draft.PutBack(deviceID))) {
+		paths[s.Path] = true
+	}
+	return !slices.ContainsFunc(plan.Between(before, running), func(s plan.Step) bool { return !paths[s.Path] })
 }
 
 // undo brings a device that has confirmed back, under a timed confirm of its own.
