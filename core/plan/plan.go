@@ -142,11 +142,14 @@ func Between(running, target yang.Config) []Step {
 // restored says of each step that takes something away for a while in which step it
 // comes back.
 func restored(steps []Step) []Step {
-	for i := range steps {
+	back := map[string]int{} // where what is at a path comes next, seen from behind
+	for i := len(steps) - 1; i >= 0; i-- {
 		s := &steps[i]
-		back := slices.IndexFunc(steps[i+1:], func(later Step) bool { return later.Path == s.Path && later.Adds })
-		if s.Method == "DELETE" && back >= 0 {
-			s.Why += fmt.Sprintf("; it is restored in step %d", i+1+back+1)
+		if at, comes := back[s.Path]; comes && s.Method == "DELETE" {
+			s.Why += fmt.Sprintf("; it is restored in step %d", at+1)
+		}
+		if s.Adds {
+			back[s.Path] = i
 		}
 	}
 	return steps
@@ -545,6 +548,9 @@ func (p *planner) dropReservations() (steps []Step) {
 // has changed, as when two swap theirs.
 func (p *planner) taken(was, now yang.Reservation) bool {
 	moves, changes := was.Address != now.Address, !sameClient(was, now)
+	if !moves && !changes {
+		return false
+	}
 	return slices.ContainsFunc(p.now.DHCP.Reservation, func(o yang.Reservation) bool {
 		return o.ID != was.ID && (moves && o.Address == was.Address ||
 			changes && p.now.pools[o.Pool].Subnet == p.was.pools[was.Pool].Subnet && sameClient(o, was))

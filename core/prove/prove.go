@@ -180,8 +180,20 @@ type chain struct {
 
 func newChain(d Device, steps []plan.Step) chain {
 	c := chain{Device: d, steps: steps}
-	c.held, _ = states(d, steps)
+	now := frame(d.Running)
+	c.held = append(c.held, now)
+	for _, s := range steps {
+		if concerns(s) {
+			_ = s.Apply(&now) // the plan's steps apply
+		}
+		c.held = append(c.held, now)
+	}
 	return c
+}
+
+// frame is as much of a configuration as says who is reached and served.
+func frame(c yang.Config) yang.Config {
+	return yang.Config{Interfaces: c.Interfaces, DHCP: yang.DHCPServer{Pool: c.DHCP.Pool}, Relays: c.Relays}
 }
 
 // states is what a device holds before the first step and after each; ok is false where it would refuse one, or where
@@ -215,18 +227,23 @@ func concerns(s plan.Step) bool {
 	return false
 }
 
+// onPath reports whether a step may change by which way a device is reached.
+func onPath(s plan.Step) bool {
+	return s.Method == "PATCH" || strings.HasPrefix(s.Path, yang.InterfacePath(""))
+}
+
 // late moves the steps by which Lithos loses the device, or reaches it at another address, as far to the end as the
 // device accepts. An interface that is taken away for a while, and by which it is reached, changes in one step instead:
 // in between there would be no way to it.
 func (c *chain) late(w *world) {
 	for k := 0; k < len(c.steps); k++ {
 		s := c.steps[k]
-		if s.Method == "DELETE" && concerns(s) && w.cutsOff(c.ID, c.held[k], c.held[k+1]) {
+		if s.Method == "DELETE" && onPath(s) && w.cutsOff(c.ID, c.held[k], c.held[k+1]) {
 			c.atOnce(k)
 		}
 	}
 	for k := len(c.steps) - 1; k >= 0; k-- {
-		if concerns(c.steps[k]) && !(k == 0 && c.stays) && w.cutsOff(c.ID, c.held[k], c.held[k+1]) {
+		if onPath(c.steps[k]) && !(k == 0 && c.stays) && w.cutsOff(c.ID, c.held[k], c.held[k+1]) {
 			c.place(slices.Delete(slices.Clone(c.steps), k, k+1), c.steps[k])
 		}
 	}
@@ -237,7 +254,7 @@ func (c *chain) late(w *world) {
 // none to come.
 func (c *chain) together(w *world) {
 	for k := range len(c.steps) - 1 {
-		if !concerns(c.steps[k]) || !w.losesWay(c.ID, c.held[k], c.held[k+1]) {
+		if !onPath(c.steps[k]) || !w.losesWay(c.ID, c.held[k], c.held[k+1]) {
 			continue
 		}
 		one := plan.Together(c.steps[k:], "In between Lithos would not reach the device")

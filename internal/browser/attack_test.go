@@ -122,17 +122,28 @@ func TestAttackPages(t *testing.T) {
 		require.NoError(t, err)
 		b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
 		b.click("footer button", "^Push")
-		b.see("Landed, not verified: Lithos has touched no device")
+		b.see("Waiting for the steps that are done by hand")
+		for {
+			lines, err := a.Work.Order(t.Context(), order)
+			require.NoError(t, err)
+			if lines.Push == nil || lines.Push.State != "byhand" {
+				break
+			}
+			for _, l := range lines.Push.Hand {
+				if l.At == nil {
+					require.NoError(t, a.Work.Tick(t.Context(), a.technician(t), order, l.Seq, l.Expect))
+				}
+			}
+		}
+		b.see("Done by hand and landed, not all of it verified")
 		b.see("Not verified by Lithos")
 		b.axe("not verified")
 		b.visit(a.URL + "/sites/the-yard?select=site:site-the-yard")
 		b.see("not verified")
 		b.visit(a.URL + fmt.Sprintf("/orders/%d", order))
 		b.see("Not verified by Lithos")
-		for range 2 {
-			b.click("section[aria-label='Not verified'] button", "^Verified by hand$")
-		}
-		b.see("Pushed, verified and landed")
+		b.click("section[aria-label='Not verified'] button", "^Verified by hand$")
+		b.see("Done and verified by hand, and landed")
 		b.see("by hand, Maren Kolb")
 	})
 

@@ -15,6 +15,7 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
 	"lithos/internal/standin"
@@ -334,4 +335,88 @@ func waiting(t *testing.T, a *app) {
 	b.axe("an order that waits")
 	b.click("button", "^Do not start by itself$")
 	b.gone("It starts by itself then")
+}
+
+// A device that Lithos does not reach is changed at its console: the push waits for its runbook, ticked line by line with
+// what is seen there, and can be stopped.
+func byTheRunbook(t *testing.T, a *app) {
+	doc := scenario.Site("the-slipway")
+	doc.ID, doc.Code, doc.Name = "site-quay-hall", "quay-hall", "Quay hall"
+	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	require.NoError(t, err)
+	who := a.technician(t)
+	order, err := a.Work.OpenOrder(t.Context(), who, "quay-hall", "Larger pool", "5120")
+	require.NoError(t, err)
+	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "pool", ID: "pool-slip-office",
+		Fields: map[string]string{"ranges": "60-220"}}}}, nil)
+	require.NoError(t, err)
+	_, err = a.Work.Rehearse(t.Context(), who, order, 1)
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
+	b.see("done by hand before the others")
+	b.click("summary", "^What will be different$")
+	b.see("In the site file")
+	b.axe("what will be different")
+	b.click("footer button", "^Push")
+	b.see("Waiting for the steps that are done by hand")
+	b.axe("a runbook")
+	b.picture("runbook")
+	b.click("[aria-label=Runbook] button", "^Done$")
+	b.see("Done by " + demo.FullName)
+	b.click("button[aria-label^='Take back: Serve pool']", "Take back")
+	b.gone("Done by " + demo.FullName)
+	b.click("[aria-label=Runbook] button", "^Done$")
+	b.fill("It shows", "10.97.24.60 - 10.97.24.189")
+	b.click("button", "^Say so$")
+	b.see("should show 10.97.24.60 - 10.97.24.220, and you saw 10.97.24.60 - 10.97.24.189")
+	b.axe("a wrong answer")
+	b.click("button", "^Stop the push$")
+	b.see("Stop the push?")
+	b.click("[role=dialog] button", "^Let it go on$")
+	b.click("button", "^It shows this$")
+	b.see("Done by hand and landed, not all of it verified")
+	b.axe("done by hand")
+}
+
+// An order is copied to another site, and both are pushed in waves.
+func manySites(t *testing.T, a *app) {
+	for _, code := range []string{"east", "west"} {
+		doc := scenario.Site("the-slipway")
+		doc.ID, doc.Code, doc.Name = "site-mole-"+code, "mole-"+code, "Mole "+code
+		doc.Devices[0].ID = "dev-mole-" + code
+		for i := range doc.Pools {
+			doc.Pools[i].Server = doc.Devices[0].ID
+		}
+		for i := range doc.Resolvers {
+			doc.Resolvers[i].Device = doc.Devices[0].ID
+		}
+		_, err := a.Work.Import(t.Context(), doc, 0, "")
+		require.NoError(t, err)
+	}
+	who := a.technician(t)
+	order, err := a.Work.OpenOrder(t.Context(), who, "mole-east", "Keys at the desk", "")
+	require.NoError(t, err)
+	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "site", ID: "site-mole-east",
+		Fields: map[string]string{"note": "keys at the desk"}}}}, nil)
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
+	b.click("button", "^Copy this order to other sites")
+	b.fill("Find a site", "mole w")
+	b.click("[role=dialog] label", "Mole west")
+	b.axe("copying an order")
+	b.click("[role=dialog] button", "^Copy to 1 site$")
+	b.see("1 edit placed")
+	b.click("[role=dialog] button", "^Close$")
+	b.see("2 sites")
+	b.see("was not rehearsed since its last change")
+	b.click("button", "^Rehearse all 2$")
+	b.see("Every open site was rehearsed")
+	b.click("button", "^Push all 2 sites")
+	b.fill("How many sites each wave takes, with commas", "one")
+	b.see("Type whole numbers")
+	b.fill("How many sites each wave takes, with commas", "1")
+	b.axe("pushing many sites")
+	b.click("[role=dialog] button", "^Push$")
+	b.see("all have landed")
+	b.axe("many sites landed")
 }

@@ -91,6 +91,8 @@ func TestTogether(t *testing.T) {
 		"taking-in":         takingIn,
 		"standards":         standards,
 		"waiting":           waiting,
+		"runbook":           byTheRunbook,
+		"many-sites":        manySites,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

@@ -314,8 +314,8 @@ func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error 
 	}
 	for _, st := range steps {
 		w := reached[st.Device]
-		if err := r.goesOn(ctx); err != nil {
-			return err
+		if r.stopped {
+			return r.goesOn(ctx)
 		}
 		err := r.note(ctx, w.Name, "step", st.Verb+" "+st.Text, func() error {
 			return r.apply(ctx, w.driver, st.Step)
@@ -570,15 +570,16 @@ func (r *run) skip(ctx context.Context, deviceName, stage, says string) error {
 }
 
 func (r *run) write(ctx context.Context, deviceName, stage, says, state string) error {
-	n, err := r.store.WriteJournal(ctx,
-		gen.WriteJournalParams{PushID: r.push.ID, Run: r.id, Device: deviceName, Stage: stage, Says: says,
-			State: state})
-	if err == nil && n == 0 {
-		err = errHoldLost
+	event, err := json.Marshal(act.PushEvent(r.push.OrderID))
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		err = act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))
+	row, err := store.Found(r.store.WriteLine(ctx, gen.WriteLineParams{PushID: r.push.ID, Run: r.id, Device: deviceName,
+		Stage: stage, Says: says, State: state, Event: string(event)}))
+	if errors.Is(err, store.ErrNotFound) {
+		return errHoldLost
 	}
+	r.stopped = r.stopped || row.Stopped
 	return stored(err)
 }
 

@@ -43,6 +43,7 @@ type run struct {
 	id      string
 	token   string                 // names the change on every device
 	resumed bool                   // another run began the push
+	stopped bool                   // somebody has told it to stop
 	began   time.Time              // when the first device began to wait for its confirm
 	goals   map[string]yang.Config // what devices were brought to and read back, by id
 	found   string                 // what the line of the journal now being written came to, such as an address

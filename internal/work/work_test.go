@@ -60,14 +60,14 @@ func blocking(d *order.Draft) int {
 // office is a service with the demonstration on it, and two technicians.
 type office struct {
 	*work.Service
-	t        *testing.T
+	t        testing.TB
 	url, key string
 	log      *safeBuffer
 	devices  *demo.Devices
 	mk, jo   act.Technician
 }
 
-func open(t *testing.T) *office {
+func open(t testing.TB) *office {
 	t.Helper()
 	o := &office{t: t, url: pgtest.Database(t), key: filepath.Join(t.TempDir(), "key"), log: &safeBuffer{}}
 	require.NoError(t, people.MakeKey(o.key))
@@ -124,7 +124,7 @@ func (o *office) another() (*work.Service, *store.Store) {
 }
 
 // run works on the background jobs until the returned function is called.
-func run(t *testing.T, s *work.Service) (stop func()) {
+func run(t testing.TB, s *work.Service) (stop func()) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	require.NoError(t, s.Run(ctx, time.Hour))

@@ -80,6 +80,7 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]AccessOfSi
 const CloseJournal = `-- name: CloseJournal :execrows
 UPDATE push_journal j SET state = $1, says = j.says || $2::text FROM push p
 WHERE p.id = j.push_id AND j.push_id = $3 AND p.held_by = $4 AND j.state = 'running'
+AND set_config('synchronous_commit', 'off', true) = 'off'
 `
 
 type CloseJournalParams struct {
@@ -1015,6 +1016,51 @@ func (q *Queries) WriteJournal(ctx context.Context, arg WriteJournalParams) (int
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const WriteLine = `-- name: WriteLine :one
+WITH at AS (
+    SELECT p.id, p.stopped_by IS NOT NULL AS stopped FROM push p
+    WHERE p.id = $2 AND p.held_by = $3 AND set_config('synchronous_commit', 'off', true) = 'off'
+), line AS (
+    INSERT INTO push_journal (push_id, seq, device, stage, says, state)
+    SELECT at.id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = at.id), $4, $5, $6, $7 FROM at
+    RETURNING push_id
+)
+SELECT at.stopped::boolean AS stopped, pg_notify('lithos', $1::text)::text AS told FROM at JOIN line ON line.push_id = at.id
+`
+
+type WriteLineParams struct {
+	Event  string
+	PushID int64
+	Run    string
+	Device string
+	Stage  string
+	Says   string
+	State  string
+}
+
+type WriteLineRow struct {
+	Stopped bool
+	Told    string
+}
+
+// A line with the word to browsers, in one statement. What a push does is known from its state and from the devices, so
+// that lines need not be on disk before it goes on: they get there with its next state. It tells whether somebody has
+// told the push to stop, and gives no row where the run does not hold it.
+func (q *Queries) WriteLine(ctx context.Context, arg WriteLineParams) (WriteLineRow, error) {
+	row := q.db.QueryRow(ctx, WriteLine,
+		arg.Event,
+		arg.PushID,
+		arg.Run,
+		arg.Device,
+		arg.Stage,
+		arg.Says,
+		arg.State,
+	)
+	var i WriteLineRow
+	err := row.Scan(&i.Stopped, &i.Told)
+	return i, err
 }
 
 const ZonesOfSite = `-- name: ZonesOfSite :many

@@ -1,0 +1,90 @@
+package work_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/compile"
+	"lithos/core/plan"
+	"lithos/core/yang"
+	"lithos/internal/draft"
+	"lithos/internal/order"
+)
+
+// A push of about twenty steps over three devices, from its first reading to its landing, without the ladder and the
+// wait for a worker, against the bare requests it sends.
+func BenchmarkPush(b *testing.B) {
+	o := open(b)
+	run(b, o.Service)
+	var pushing, bare time.Duration
+	steps, turns := 0, 0
+	for b.Loop() {
+		id := o.flips(turns)
+		for i := range 16 {
+			o.edit(id, draftReservation(turns, i))
+		}
+		d, err := o.Draft(b.Context(), id)
+		require.NoError(b, err)
+		before := o.held()
+		require.NoError(b, o.pushAll(o.Service, id))
+		v := o.waitPush(o.Service, id)
+		require.Equal(b, "landed", v.Push.State, v.Push.Problem)
+		j := v.Push.Journal
+		took := v.Push.Finished.Sub(j[0].At)
+		for i, l := range j {
+			if l.Stage == "ladder" {
+				took -= j[i+1].At.Sub(l.At)
+			}
+			if l.Stage == "step" {
+				steps++
+			}
+		}
+		pushing += took
+		bare += o.bare(d, before, fmt.Sprint("bare-", turns))
+		turns++
+	}
+	b.ReportMetric(float64(steps)/float64(turns), "steps")
+	b.ReportMetric(float64(pushing.Milliseconds())/float64(turns), "ms-push")
+	b.ReportMetric(float64(pushing)/float64(bare), "x-requests")
+}
+
+func draftReservation(turn, i int) draft.Change {
+	return entry("reservation", "", "network", "net-moss-ward", "name", fmt.Sprintf("pc-%d-%d", turn, i), "address",
+		fmt.Sprint(200+i), "mac", fmt.Sprintf("00:00:5e:00:%02x:%02x", 0xa0+turn, i))
+}
+
+// bare is how long the requests of a push take on their own: the same are sent again to devices that hold what they
+// held before.
+func (o *office) bare(d *order.Draft, before map[string]yang.Config, token string) time.Duration {
+	o.t.Helper()
+	ctx := o.t.Context()
+	rows, err := o.Store.Access(ctx, d.Order.SiteID)
+	require.NoError(o.t, err)
+	var spent time.Duration
+	for _, name := range moss {
+		require.NoError(o.t, o.devices.ByID[name].Set(before[name]))
+		driver, err := o.Reach(*order.On(rows, name))
+		require.NoError(o.t, err)
+		steps := plan.Between(before[name], compile.Device(d.Doc(), name))
+		began := time.Now()
+		_, tag, err := driver.Read(ctx)
+		require.NoError(o.t, err)
+		_, err = driver.Startup(ctx)
+		require.NoError(o.t, err)
+		require.NoError(o.t, driver.Begin(ctx, token, time.Minute, tag))
+		for _, s := range steps {
+			require.NoError(o.t, driver.Apply(ctx, s))
+		}
+		_, _, err = driver.Read(ctx)
+		require.NoError(o.t, err)
+		_, err = driver.Change(ctx, token)
+		require.NoError(o.t, err)
+		require.NoError(o.t, driver.Confirm(ctx, token))
+		spent += time.Since(began)
+		driver.Close()
+	}
+	return spent
+}
