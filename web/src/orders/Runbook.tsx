@@ -3,6 +3,7 @@ import { api, call, type Schemas } from '../api/client'
 import { useOrderAct } from '../api/queries'
 import { announce } from '../parts/announce'
 import { Copy } from '../parts/Copy'
+import { Field } from '../parts/Field'
 import { Marked } from '../parts/Marked'
 import { When } from '../parts/When'
 
@@ -86,7 +87,6 @@ function LineRow({
     act(() =>
       call(api.POST('/api/orders/{order}/runbook/untick', { params: { path: { order } }, body: { seq: line.seq } })),
     )
-  const field = `seen-${line.seq}`
   return (
     <li className="grid grid-cols-[26px_1fr] gap-2 px-3 py-2 border-t border-seam-2">
       <span
@@ -127,16 +127,9 @@ function LineRow({
                   void tick(seen)
                 }}
               >
-                <label htmlFor={field} className="text-[12.5px]">
-                  It shows
-                  <input
-                    id={field}
-                    className="field mono block w-[220px]"
-                    value={seen}
-                    maxLength={200}
-                    onChange={(e) => setSeen(e.target.value)}
-                  />
-                </label>
+                <div className="w-[260px]">
+                  <Field label="It shows" mono value={seen} maxLength={200} onChange={(e) => setSeen(e.target.value)} />
+                </div>
                 <button className="btn" disabled={busy || seen.trim() === ''}>
                   Say so
                 </button>

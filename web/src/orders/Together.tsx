@@ -4,6 +4,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { api, call, type Schemas } from '../api/client'
 import { useOrderAct, useSites } from '../api/queries'
 import { announce } from '../parts/announce'
+import { Field } from '../parts/Field'
 import { plural } from '../parts/plural'
 import { When } from '../parts/When'
 import { Window } from '../parts/Window'
@@ -145,19 +146,16 @@ function Start({ order, count, onClose }: { order: number; count: number; onClos
             </span>
           </label>
           {!together && (
-            <label className="block ml-6 mt-1.5">
-              How many sites each wave takes, with commas
-              <input
-                className="field mono block w-[180px]"
+            <div className="ml-6 mt-1.5 max-w-[300px]">
+              <Field
+                label="How many sites each wave takes, with commas"
+                mono
                 value={sizes}
-                aria-invalid={wrong}
-                aria-describedby="wave-sizes"
+                hint="The last number is repeated for what is left."
+                error={wrong ? 'Type whole numbers, for example 1, 10' : undefined}
                 onChange={(e) => setSizes(e.target.value)}
               />
-              <span id="wave-sizes" className={`text-[12.5px] ${wrong ? 'text-cinnabar-ink' : 'text-ink-2'}`}>
-                {wrong ? 'Type whole numbers, for example 1, 10' : 'The last number is repeated for what is left.'}
-              </span>
-            </label>
+            </div>
           )}
           <label className="flex gap-2 items-start mt-3">
             <input type="radio" name="how" checked={together} onChange={() => setTogether(true)} />
@@ -275,10 +273,7 @@ function Choose({ view, onClose }: { view: View; onClose: () => void }) {
             void copy()
           }}
         >
-          <label>
-            Find a site
-            <input className="field block w-full" value={find} onChange={(e) => setFind(e.target.value)} />
-          </label>
+          <Field label="Find a site" value={find} onChange={(e) => setFind(e.target.value)} />
           <fieldset className="mt-2 max-h-[300px] overflow-y-auto border border-seam px-3 py-1.5">
             <legend className="sr-only">Sites</legend>
             {shown.map((s) => (

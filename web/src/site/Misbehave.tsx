@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { api, call, problemOf } from '../api/client'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
+import { Choice, Field } from '../parts/Field'
 
 /** What can go wrong with a simulated device: its name in module lithos-standin, in words, and what is counted. */
 const faults: [name: string, says: string, unit?: string, amount?: number][] = [
@@ -48,35 +49,28 @@ export function Misbehave({ site, device }: { site: string; device: string }) {
     <details className="border-t border-seam mt-3 pt-2">
       <summary className="cursor-pointer font-[650]">A simulated device: let something go wrong</summary>
       <div className="flex flex-wrap gap-2 items-end mt-2">
-        <label>
-          What goes wrong
-          <select
-            className="field block"
-            value={fault}
-            onChange={(e) => {
-              setFault(e.target.value)
-              const usual = faults.find((f) => f[0] === e.target.value)?.[3]
-              if (usual !== undefined) setAmount(String(usual))
-            }}
-          >
-            {faults.map(([name, says]) => (
-              <option key={name} value={name}>
-                {says}
-              </option>
-            ))}
-          </select>
-        </label>
+        <Choice
+          label="What goes wrong"
+          options={faults.map(([value, label]) => ({ value, label }))}
+          value={fault}
+          onChange={(e) => {
+            const name = e.target.value
+            setFault(name)
+            const usual = faults.find((f) => f[0] === name)?.[3]
+            if (usual !== undefined) setAmount(String(usual))
+          }}
+        />
         {chosen?.[2] && (
-          <label>
-            How much, in {chosen[2]}
-            <input
-              className="field mono block w-[110px]"
+          <div className="w-[150px]">
+            <Field
+              label={`How much, in ${chosen[2]}`}
+              mono
               inputMode="numeric"
               value={amount}
-              aria-invalid={wrong}
+              error={wrong ? 'Type a whole number, at most 6 digits' : undefined}
               onChange={(e) => setAmount(e.target.value)}
             />
-          </label>
+          </div>
         )}
         <button type="button" className="btn" disabled={ask.isPending || wrong} onClick={() => ask.mutate(fault)}>
           Let it happen
@@ -85,7 +79,6 @@ export function Misbehave({ site, device }: { site: string; device: string }) {
           End all of it
         </button>
       </div>
-      {wrong && <p className="text-cinnabar-ink text-[12.5px]">Type a whole number, at most 6 digits.</p>}
       <p className="text-ink-2 text-[12.5px] mt-1" role="status">
         {ask.data &&
           (ask.data.armed.length > 0
