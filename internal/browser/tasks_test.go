@@ -270,7 +270,6 @@ func TestNarrowAndDark(t *testing.T) {
 	b.visit(a.URL + "/sites/kelder-bridge?network=net-clinic")
 	b.click("tr button", `\.18\.57`)
 	b.see("Whichever starts second loses its connection")
-	b.picture("site-narrow-dark")
 	b.axe("narrow, dark sheet")
 	b.click("button", "^Close$")
 }

@@ -39,7 +39,7 @@ export function Runbook({ push, order }: { push: Schemas['PushView']; order: num
                 number={n + 1}
                 order={order}
                 can={g.part === 'back' ? push.state === 'failed' : open}
-                next={g.lines.find((o) => !o.at)?.seq === l.seq}
+                next={nextOf(push.hand, l)}
               />
             ))}
           </ol>
@@ -55,6 +55,12 @@ export function Runbook({ push, order }: { push: Schemas['PushView']; order: num
       </p>
     </section>
   )
+}
+
+/** Whether a line is the one whose turn it is on its device. */
+function nextOf(all: Line[], line: Line): boolean {
+  const back = line.part === 'back'
+  return all.find((o) => o.device === line.device && (o.part === 'back') === back && !o.at)?.seq === line.seq
 }
 
 function LineRow({
