@@ -142,44 +142,20 @@ func (w *world) look(on map[string]yang.Config) picture {
 
 // interfaces is a device's interfaces as its configuration has them, with the cables of the site's.
 func (w *world) interfaces(d *site.Device, c yang.Config) []site.Interface {
-	var out []site.Interface
-	for _, i := range c.Interfaces.Interface {
-		if !i.Enabled {
-			continue
-		}
-		f := site.Interface{Name: i.Name, ID: d.ID + "/" + i.Name, Kind: kinds[i.Type], Members: i.Member,
-			Permits: i.Permit}
-		known, ok := d.Interface(i.Name)
+	out := links.Held(d.ID, c)
+	for i := range out {
+		f := &out[i]
+		known, ok := d.Interface(f.Name)
 		if !ok {
 			if was, had := w.base.Device(d.ID); had {
-				known, ok = was.Interface(i.Name)
+				known, ok = was.Interface(f.Name)
 			}
 		}
 		if ok {
 			f.ID, f.Peer = known.ID, known.Peer
 		}
-		if i.Uplink != nil {
-			f.Kind = site.Uplink
-		}
-		if i.VLAN != nil {
-			f.VLAN, f.Parent = i.VLAN.ID, i.VLAN.Parent
-		}
-		if i.Switchport != nil {
-			f.Untagged, f.Tagged = i.Switchport.Untagged, i.Switchport.Tagged
-		}
-		if i.IPv4 != nil {
-			for _, a := range i.IPv4.Address {
-				f.Addresses = append(f.Addresses, a.Prefix())
-			}
-		}
-		out = append(out, f)
 	}
 	return out
-}
-
-var kinds = map[string]string{
-	yang.TypeEthernet: site.Port, yang.TypeBridge: site.PortGroup, yang.TypeVLAN: site.VLAN,
-	yang.TypeLoopback: site.Loopback, yang.TypeTunnel: site.Tunnel,
 }
 
 // view is the site in one state.

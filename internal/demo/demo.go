@@ -182,7 +182,7 @@ func (o Options) start(
 		change(&initial)
 	}
 	d, err := standin.Start(standin.Config{
-		Name: dev.ID, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
+		Name: dev.ID, System: dev.Name, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
 		Password: password,
 		Secrets:  secrets, Links: links(doc, dev), State: state, Log: o.Log,
 	})

@@ -422,6 +422,14 @@ func (r *RESTCONF) Attach(ctx context.Context, iface string) (wire dhcp.Wire, de
 	return r.attach(ctx, iface, func(w yang.Wire) string { return w.Endpoint })
 }
 
+// Plugs reports whether a test client can be attached to an interface.
+func (r *RESTCONF) Plugs(ctx context.Context, iface string) (bool, error) {
+	o, err := r.Observe(ctx)
+	return slices.ContainsFunc(o.Wires.Wire, func(w yang.Wire) bool {
+		return w.Interface == iface && w.Endpoint != ""
+	}), err
+}
+
 // AttachTo connects a test client to the addresses of an interface, wherever the client is:
 // the wire takes what it sends to them alone.
 func (r *RESTCONF) AttachTo(ctx context.Context, iface string) (wire dhcp.Wire, detach func(), err error) {

@@ -103,7 +103,7 @@ func (l ladder) climb(ctx context.Context) error {
 	router := n.Gateway
 	if rehearse.Ladder(time.Now(), doc, n, nil)[1].State == rehearse.Pass {
 		err := l.rung(ctx, "Lease on ", func() error {
-			router, err = l.probe(ctx, l.driver, n, l.iface)
+			router, err = l.lease(ctx)
 			return err
 		})
 		if err != nil {
@@ -162,6 +162,40 @@ func (l ladder) names(ctx context.Context, router netip.Addr) error {
 		}
 	}
 	return nil
+}
+
+// lease leases an address at the port farthest from the network's interface where a client can be plugged in, so that the
+// cables in between are tried as well; at that interface where there is none on a device that is reached.
+func (l ladder) lease(ctx context.Context) (netip.Addr, error) {
+	access, err := l.store.Access(ctx, l.push.SiteID)
+	if err != nil {
+		return netip.Addr{}, stored(err)
+	}
+	plugs := links.Learn(l.draft.Doc()).Path(l.network).Plugs
+	for _, e := range slices.Backward(plugs) { // a path lists what it comes to first at first
+		at := order.On(access, e.Device.ID)
+		if at == nil {
+			continue
+		}
+		driver, err := l.devices.Reach(*at)
+		if err != nil {
+			return netip.Addr{}, err
+		}
+		defer driver.Close()
+		can, err := driver.Plugs(ctx, e.Interface.Name)
+		if err != nil {
+			return netip.Addr{}, fmt.Errorf("%s: %w", e.Device.Name, err)
+		}
+		if can {
+			router, err := l.probe(ctx, driver, l.network, e.Interface.Name)
+			if err != nil {
+				return router, fmt.Errorf("at `%s` of %s: %w", e.Interface.Name, e.Device.Name, err)
+			}
+			l.found += fmt.Sprintf(" at `%s` of %s", e.Interface.Name, e.Device.Name)
+			return router, nil
+		}
+	}
+	return l.probe(ctx, l.driver, l.network, l.iface)
 }
 
 func (l ladder) rung(ctx context.Context, name string, do func() error) error {

@@ -155,6 +155,9 @@ func (d *Device) operational() yang.Operational {
 		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.network.LocalAddr().String(),
 			Routed: wire.routed.LocalAddr().String()})
 	}
+	for name, plug := range d.plugs {
+		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: plug.conn.LocalAddr().String()})
+	}
 	o.Resolver, o.Outside = d.listening(), d.outsideState()
 	return o
 }

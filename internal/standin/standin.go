@@ -6,6 +6,7 @@
 package standin
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -34,6 +35,7 @@ import (
 // Config is what a stand-in is started with.
 type Config struct {
 	Name     string
+	System   string      // its name as its neighbours hear it (IEEE 802.1AB); Name when empty
 	Kind     string      // of package site; a firewall when empty
 	Fabric   *Fabric     // what joins it to the other devices of its site; its own when nil
 	Initial  yang.Config // what it holds when there is no state file yet
@@ -68,6 +70,7 @@ type Device struct {
 	relay     *dhcp.Relay
 	servers   map[netip.Addr]heardServer              // other DHCP servers that answered on its networks
 	wires     map[string]*ends                        // of its interfaces
+	plugs     map[string]socket                       // ports where clients are plugged in, by name
 	waiting   map[dhcpv4.TransactionID]netip.AddrPort // clients whose requests were relayed
 	heard     map[netip.Addr]heard
 	learnt    map[address.MAC]string // of a switch: the port of a station
@@ -129,8 +132,9 @@ func Start(c Config) (*Device, error) {
 	if c.Fabric == nil {
 		c.Fabric = NewFabric()
 	}
+	c.System = cmp.Or(c.System, c.Name)
 	d := &Device{
-		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
+		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{}, plugs: map[string]socket{},
 		servers: map[netip.Addr]heardServer{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},
@@ -176,6 +180,9 @@ func (d *Device) Close() {
 	}
 	for _, w := range d.wires {
 		w.close()
+	}
+	for _, s := range d.plugs {
+		_ = s.conn.Close()
 	}
 	names := d.names.listener
 	d.mu.Unlock()
@@ -371,7 +378,7 @@ func (d *Device) rewire() error {
 		}
 	}
 	d.config.Fabric.join(d, d.places())
-	return nil
+	return d.plugSockets()
 }
 
 // places is where the device is on the networks of its site.
