@@ -315,7 +315,7 @@ func (w *world) told(moves []int) Order {
 			o.Steps = append(o.Steps, Placed{c.ID, c.steps[at[i]]})
 		}
 		now := map[string]string{}
-		for _, t := range w.judge(at) {
+		for _, t := range w.judge(at).troubles {
 			now[t.says] = t.kind
 		}
 		for says, g := range open {

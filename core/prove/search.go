@@ -10,7 +10,10 @@ import (
 // lost is worse than any number of collisions, and those than any number of networks without an answer.
 var costs = map[string]int{Lost: 1_000_000, Collides: 10_000, Unserved: 10}
 
-const elsewhere = 1
+const (
+	elsewhere = 1
+	early     = 3 // for each move behind one that changed Lithos's own way to a device
+)
 
 // mostJudged bounds how many states are looked at in search of the best order. Behind it the cheapest next move
 // is taken each time, so that a plan is always found.
@@ -86,8 +89,12 @@ func (w *world) search() (moves []int, cost int) {
 			if n.last() >= 0 && n.last() != i {
 				next.cost += elsewhere
 			}
-			for _, t := range w.judge(at) {
+			v := w.judge(at)
+			for _, t := range v.troubles {
 				next.cost += costs[t.kind]
+			}
+			if v.early {
+				next.cost += early
 			}
 			heap.Push(q, next)
 		}

@@ -21,8 +21,8 @@ type world struct {
 	start      map[string]yang.Config // what the devices of the push hold before it
 	before     picture
 	after      picture
-	plugs      map[string][]string  // by network: the ports at which its clients are, before and after
-	known      map[string][]trouble // by the places of all chains
+	plugs      map[string][]string // by network: the ports at which its clients are, before and after
+	known      map[string]verdict  // by the places of all chains
 }
 
 // picture is what is so in one state.
@@ -36,8 +36,15 @@ type picture struct {
 // trouble is something that is so in a state and neither before nor after the push.
 type trouble struct{ kind, says string }
 
+// verdict is what is wrong in a state, and whether a device is reached by another way than before already while another
+// device has steps to come.
+type verdict struct {
+	troubles []trouble
+	early    bool
+}
+
 func newWorld(base, goal *site.Site, devices []Device) *world {
-	w := &world{base: base, goal: goal, fixed: map[string]yang.Config{}, known: map[string][]trouble{},
+	w := &world{base: base, goal: goal, fixed: map[string]yang.Config{}, known: map[string]verdict{},
 		start: map[string]yang.Config{}, plugs: map[string][]string{}}
 	for _, d := range goal.Devices {
 		w.fixed[d.ID] = compile.Device(goal, d.ID)
@@ -85,30 +92,45 @@ func (w *world) holding(at []int) map[string]yang.Config {
 }
 
 // judge lists what is wrong where the chains are at some places.
-func (w *world) judge(at []int) []trouble {
+func (w *world) judge(at []int) verdict {
 	key := fmt.Sprint(at)
 	if found, ok := w.known[key]; ok {
 		return found
 	}
 	p := w.look(w.holding(at))
-	var out []trouble
+	var v verdict
+	out := &v.troubles
 	for _, n := range w.goal.Networks {
 		if w.before.served[n.ID] && w.after.served[n.ID] && !p.served[n.ID] {
-			out = append(out, trouble{Unserved, "Clients of " + n.Name + " get no answer, or have no gateway"})
+			*out = append(*out, trouble{Unserved, "Clients of " + n.Name + " get no answer, or have no gateway"})
 		}
 	}
 	for i, c := range w.chains {
+		if had := w.before.ways[c.ID]; len(had) > 0 && !slices.ContainsFunc(had,
+			func(a string) bool { return slices.Contains(p.ways[c.ID], a) }) {
+			v.early = v.early || w.left(at, i)
+		}
 		if !c.ByHand && at[i] < len(c.steps) && len(w.before.ways[c.ID]) > 0 && len(p.ways[c.ID]) == 0 {
-			out = append(out, trouble{Lost, c.Name + " cannot be reached, and has steps to come"})
+			*out = append(*out, trouble{Lost, c.Name + " cannot be reached, and has steps to come"})
 		}
 	}
 	for says := range p.collides {
 		if !w.before.collides[says] && !w.after.collides[says] {
-			out = append(out, trouble{Collides, says})
+			*out = append(*out, trouble{Collides, says})
 		}
 	}
-	w.known[key] = out
-	return out
+	w.known[key] = v
+	return v
+}
+
+// left reports whether a chain other than i has steps to come.
+func (w *world) left(at []int, i int) bool {
+	for k, c := range w.chains {
+		if k != i && at[k] < len(c.steps) {
+			return true
+		}
+	}
+	return false
 }
 
 // look works out what is so where some devices hold something else than what they always do.

@@ -61,6 +61,8 @@ type RESTCONF struct {
 
 	mu      sync.Mutex
 	servers map[netip.Addr]bool // DHCP servers that answered its test clients
+	at      string              // where it answered last
+	also    string              // where it may be found instead; empty for nowhere else
 }
 
 // NewRESTCONF prepares to speak to a device; nothing is sent yet.
@@ -78,7 +80,7 @@ func NewRESTCONF(a Access) *RESTCONF {
 			}
 			return nil
 		}}
-	return &RESTCONF{access: a, servers: map[netip.Addr]bool{}, client: &http.Client{
+	return &RESTCONF{access: a, at: a.URL, servers: map[netip.Addr]bool{}, client: &http.Client{
 		Timeout:   15 * time.Second,
 		Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second},
 		// A redirect would take the password elsewhere.
@@ -130,14 +132,44 @@ func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, int
 	return r.doAs(ctx, mediaType, method, path, body, into)
 }
 
+// AlsoAt has the device be looked for at another address, too, where it does not answer: one it is given, or had before.
+// It is known by the same certificate there.
+func (r *RESTCONF) AlsoAt(url string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.also = url
+}
+
+// doAs sends a request where the device answered last, and where it is not found there, to the other address it may have.
 func (r *RESTCONF) doAs(
 	ctx context.Context, as, method, path string, body []byte, into any,
 ) (http.Header, error) {
-	if err := r.access.Check(); err != nil {
+	r.mu.Lock()
+	at, also := r.at, r.also
+	r.mu.Unlock()
+	header, err := r.doAt(ctx, at, as, method, path, body, into)
+	if err == nil || also == "" || ctx.Err() != nil || errors.As(err, new(*RefusedError)) {
+		return header, err
+	}
+	there, failed := r.doAt(ctx, also, as, method, path, body, into)
+	if failed != nil && !errors.As(failed, new(*RefusedError)) {
+		return header, err
+	}
+	r.mu.Lock()
+	r.at, r.also = also, at
+	r.mu.Unlock()
+	return there, failed
+}
+
+func (r *RESTCONF) doAt(
+	ctx context.Context, at, as, method, path string, body []byte, into any,
+) (http.Header, error) {
+	access := r.access
+	access.URL = at
+	if err := access.Check(); err != nil {
 		return nil, err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(r.access.URL, "/")+path,
-		bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(at, "/")+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}

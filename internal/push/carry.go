@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -288,8 +291,41 @@ func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
 			r.found = "it was not saved there yet: the confirm saves it"
 		}
 		w.goal = drift.Target(w.running, base, wanted, back)
+		if next, moves := movedTo(t.Access.URL, w.running, w.goal); moves {
+			driver.AlsoAt(next)
+		}
 		return nil
 	})
+}
+
+// movedTo is where a device is found after a change that gives the interface by whose address it is reached another one.
+func movedTo(at string, was, now yang.Config) (string, bool) {
+	u, err := url.Parse(at)
+	if err != nil {
+		return "", false
+	}
+	a, err := netip.ParseAddr(u.Hostname())
+	if err != nil {
+		return "", false
+	}
+	for _, i := range was.Interfaces.Interface {
+		if i.IPv4 == nil || !slices.ContainsFunc(i.IPv4.Address, func(o yang.Address) bool { return o.IP == a }) {
+			continue
+		}
+		for _, j := range now.Interfaces.Interface {
+			if j.Name != i.Name || j.IPv4 == nil || len(j.IPv4.Address) == 0 || slices.ContainsFunc(j.IPv4.Address,
+				func(o yang.Address) bool { return o.IP == a }) {
+				continue
+			}
+			host := j.IPv4.Address[0].IP.String()
+			if port := u.Port(); port != "" {
+				host = net.JoinHostPort(host, port)
+			}
+			u.Host = host
+			return u.String(), true
+		}
+	}
+	return "", false
 }
 
 // carrySteps has every device that is reached keep what it holds, carries the steps out, and reads each device back.
@@ -514,7 +550,7 @@ func (r *run) landOnce(ctx context.Context) error {
 				State: "done"}); err != nil {
 			return err
 		}
-		if err := r.noteHeld(ctx, q, doc); err != nil {
+		if err := errors.Join(r.noteHeld(ctx, q, doc), r.noteMoved(ctx, q)); err != nil {
 			return err
 		}
 		return errors.Join(
@@ -523,6 +559,35 @@ func (r *run) landOnce(ctx context.Context) error {
 			act.Publish(ctx, q, act.Event{Topic: "site", ID: o.Code}),
 		)
 	})
+}
+
+// noteMoved keeps where devices are found that were given another address.
+func (r *run) noteMoved(ctx context.Context, q *gen.Queries) error {
+	devices, err := q.PushDevices(ctx, r.push.ID)
+	if err != nil {
+		return err
+	}
+	rows, err := r.store.Access(ctx, r.push.SiteID)
+	for _, d := range devices {
+		at := order.On(rows, d.DeviceID)
+		if at == nil || d.ByHand {
+			continue
+		}
+		if next, moves := r.moves(d, at.URL); moves {
+			err = errors.Join(err, q.MoveAccess(ctx, gen.MoveAccessParams{Url: next, SiteID: r.push.SiteID,
+				DeviceID: d.DeviceID}))
+		}
+	}
+	return err
+}
+
+// moves is where a device is found after the push that is found elsewhere before it.
+func (r *run) moves(d gen.PushDevice, at string) (string, bool) {
+	var before yang.Config
+	if json.Unmarshal(d.Before, &before) != nil {
+		return "", false
+	}
+	return movedTo(at, before, r.goalOf(d.DeviceID, before))
 }
 
 // noteHeld keeps what devices were read back to hold, with the revision that says so: nobody sees them differ in

@@ -187,6 +187,9 @@ func (r *run) holderOf(ctx context.Context, d gen.PushDevice, access []order.Acc
 	if err != nil {
 		return warn("a device of a push cannot be reached", err)
 	}
+	if next, moves := r.moves(d, at.URL); moves {
+		driver.AlsoAt(next)
+	}
 	return onDevice{r, d, driver}
 }
 

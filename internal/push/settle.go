@@ -240,11 +240,16 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver device.Drive
 	return nil
 }
 
+// goalOf is what the push makes of a device that held before.
+func (r *run) goalOf(deviceID string, before yang.Config) yang.Config {
+	base, wanted := order.Target{ID: deviceID}.Configs(r.draft)
+	return drift.Target(before, base, wanted, r.draft.PutBack(deviceID))
+}
+
 // mine reports whether a device differs from what it held before in nothing but what the push changes there.
 func (r *run) mine(deviceID string, before, running yang.Config) bool {
-	base, wanted := order.Target{ID: deviceID}.Configs(r.draft)
 	paths := map[string]bool{}
-	for _, s := range plan.Between(before, drift.Target(before, base, wanted, r.draft.PutBack(deviceID))) {
+	for _, s := range plan.Between(before, r.goalOf(deviceID, before)) {
 		paths[s.Path] = true
 	}
 	return !slices.ContainsFunc(plan.Between(before, running), func(s plan.Step) bool { return !paths[s.Path] })

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 )
@@ -145,6 +146,46 @@ func (d *Device) armed() []string {
 // listens serves what comes in by a listener until the device ends.
 func (d *Device) listens(l net.Listener) { d.done.Go(func() { _ = d.http.Serve(l) }) }
 
+// managedAt is the address that the device is reached at: that of its management interface, where it has one.
+func (d *Device) managedAt() netip.Addr {
+	for _, i := range d.running.Interfaces.Interface {
+		if i.Name == d.config.Manage && i.IPv4 != nil && len(i.IPv4.Address) > 0 {
+			return i.IPv4.Address[0].IP
+		}
+	}
+	return netip.AddrFrom4([4]byte{127, 0, 0, 1})
+}
+
+// follow has the device be reached at the address that its management interface has now, and not where it had one
+// before. Before it has begun to listen there is nothing to follow.
+func (d *Device) follow() error {
+	if d.config.Manage == "" || d.listener == nil {
+		return nil
+	}
+	at, err := netip.ParseAddrPort(d.listener.Addr().String())
+	if err != nil || at.Addr() == d.managedAt() {
+		return err
+	}
+	_ = d.listener.Close()
+	next, err := tls.Listen("tcp", netip.AddrPortFrom(d.managedAt(), at.Port()).String(), d.tls)
+	if err != nil {
+		return err
+	}
+	d.listener, d.URL = next, "https://"+next.Addr().String()
+	d.listens(next)
+	return nil
+}
+
+// left reports whether a request came to an address that the device has no more.
+func (d *Device) left(r *http.Request) bool {
+	local, ok := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	if !ok || d.config.Manage == "" {
+		return false
+	}
+	at, err := netip.ParseAddrPort(local.String())
+	return err == nil && at.Addr() != d.managedAt()
+}
+
 // moveAway has the device be found at another port, with the same certificate. Connections that stand go on.
 func (d *Device) moveAway() error {
 	next, err := tls.Listen("tcp", "127.0.0.1:0", d.tls)
@@ -180,7 +221,7 @@ func (d *Device) failing(next http.Handler) http.Handler {
 		if f.SilentAt != "" && strings.HasSuffix(r.URL.Path, "/lithos-config:"+f.SilentAt) {
 			f.Unreachable = true
 		}
-		gone, slow, cut := f.Unreachable || time.Now().Before(f.DownUntil), f.Slow, f.Cut
+		gone, slow, cut := d.left(r) || f.Unreachable || time.Now().Before(f.DownUntil), f.Slow, f.Cut
 		f.Cut = 0
 		garbage := f.fails(&f.Garbage)
 		d.mu.Unlock()

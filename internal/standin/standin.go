@@ -34,8 +34,12 @@ import (
 
 // Config is what a stand-in is started with.
 type Config struct {
-	Name     string
-	System   string      // its name as its neighbours hear it (IEEE 802.1AB); Name when empty
+	Name   string
+	System string // its name as its neighbours hear it (IEEE 802.1AB); Name when empty
+	// Manage is the interface whose address it is reached at, on this machine's loopback network, and Port the TCP port.
+	// Without one it listens at 127.0.0.1.
+	Manage   string
+	Port     int
 	Kind     string      // of package site; a firewall when empty
 	Fabric   *Fabric     // what joins it to the other devices of its site; its own when nil
 	Initial  yang.Config // what it holds when there is no state file yet
@@ -155,7 +159,7 @@ func Start(c Config) (*Device, error) {
 	}
 	sum := sha256.Sum256(cert.Certificate[0])
 	d.tls = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
-	listener, err := tls.Listen("tcp", "127.0.0.1:0", d.tls)
+	listener, err := tls.Listen("tcp", netip.AddrPortFrom(d.managedAt(), uint16(c.Port)).String(), d.tls)
 	if err != nil {
 		return nil, err
 	}
@@ -378,7 +382,7 @@ func (d *Device) rewire() error {
 		}
 	}
 	d.config.Fabric.join(d, d.places())
-	return d.plugSockets()
+	return errors.Join(d.plugSockets(), d.follow())
 }
 
 // places is where the device is on the networks of its site.

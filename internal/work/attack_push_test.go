@@ -349,7 +349,11 @@ func TestAttackDeviceStaysSilent(t *testing.T) {
 	})
 	require.ErrorContains(t, o.EndPush(t.Context(), o.jo, id), "No device is waited for")
 	sw.Inject(standin.Faults{Unreachable: true})
-	o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool { return len(p.Silent) > 0 })
+	o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool {
+		return len(p.Silent) > 0 && slices.ContainsFunc(p.Journal, func(l push.JournalEntry) bool {
+			return l.Device == "gw-moss" && l.Stage == "return" && l.State == "done"
+		})
+	})
 	require.NoError(t, o.EndPush(t.Context(), o.jo, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "failed", v.Push.State)

@@ -56,7 +56,7 @@ func TestWaves(t *testing.T) {
 	lead, orders := o.everywhere()
 	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false), act.Conflict, "was not rehearsed")
 	require.NoError(t, o.RehearseTogether(ctx, o.mk, lead))
-	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false), act.Conflict, "no edits")
+	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false), act.Conflict, "1 edit does not apply here")
 	d, err := o.Draft(ctx, orders["the-garret"])
 	require.NoError(t, err)
 	lost, err := o.Lost(ctx, d)

@@ -99,6 +99,21 @@ func (q *Queries) HandDone(ctx context.Context, id int64) (int64, error) {
 	return result.RowsAffected(), nil
 }
 
+const MoveAccess = `-- name: MoveAccess :exec
+UPDATE device_access SET url = $1 WHERE site_id = $2 AND device_id = $3
+`
+
+type MoveAccessParams struct {
+	Url      string
+	SiteID   string
+	DeviceID string
+}
+
+func (q *Queries) MoveAccess(ctx context.Context, arg MoveAccessParams) error {
+	_, err := q.db.Exec(ctx, MoveAccess, arg.Url, arg.SiteID, arg.DeviceID)
+	return err
+}
+
 const Pace = `-- name: Pace :one
 SELECT coalesce(avg(took), 0)::double precision AS ms FROM (
     SELECT extract(epoch FROM max(j.at) - min(j.at)) * 1000 / (count(*) - 1) AS took

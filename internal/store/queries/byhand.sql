@@ -44,3 +44,6 @@ SELECT coalesce(avg(took), 0)::double precision AS ms FROM (
     FROM push p JOIN push_journal j ON j.push_id = p.id
     WHERE p.site_id = @site_id AND p.state = 'landed' AND j.stage = 'step'
     GROUP BY p.id HAVING count(*) > 1 ORDER BY p.id DESC LIMIT 5) recent;
+
+-- name: MoveAccess :exec
+UPDATE device_access SET url = @url WHERE site_id = @site_id AND device_id = @device_id;
