@@ -90,7 +90,8 @@ func TestWhatDoesNotFit(t *testing.T) {
 // Placed at the site they were made at, edits come to the document they made, whatever they are.
 func TestPlacedAtHome(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s := scenario.Site(rapid.SampledFrom([]string{"orchard-north", "kelder-bridge", "quill-street"}).Draw(t, "site"))
+		s := scenario.Site(rapid.SampledFrom([]string{"orchard-north", "kelder-bridge", "quill-street"}).Draw(t,
+			"site"))
 		var entries []edit.Entry
 		for range rapid.IntRange(1, 4).Draw(t, "edits") {
 			p := s.Pools[rapid.IntRange(0, len(s.Pools)-1).Draw(t, "pool")]

@@ -25,7 +25,8 @@ func grown(b *testing.B, networks, parts int) *site.Site {
 		id, vlan := fmt.Sprint("net-g", n), 100+n
 		prefix := netip.PrefixFrom(at(0), 24)
 		s.Networks = append(s.Networks, site.Network{ID: id, Name: id, Prefix: prefix, VLAN: vlan, Gateway: at(1)})
-		gw.Interfaces = append(gw.Interfaces, site.Interface{ID: "if-" + id, Name: fmt.Sprint("p1.", vlan), Kind: site.VLAN,
+		gw.Interfaces = append(gw.Interfaces, site.Interface{ID: "if-" + id, Name: fmt.Sprint("p1.", vlan),
+			Kind:   site.VLAN,
 			Parent: "p1", VLAN: vlan, Addresses: []netip.Prefix{netip.PrefixFrom(at(1), 24)}})
 		s.Pools = append(s.Pools, site.Pool{ID: "pool-" + id, Name: id, Network: id, Server: gw.ID, Enabled: true,
 			Ranges: []address.Range{{From: at(200), To: at(250)}}})

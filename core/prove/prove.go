@@ -63,8 +63,8 @@ func (o Order) Console() *Gap {
 	return nil
 }
 
-// Of orders the steps of a push that makes goal of base. Where in each order two devices hold the same at once, steps are
-// added that give some of them another address for a while, as long as that helps.
+// Of orders the steps of a push that makes goal of base. Where in each order two devices hold the same at once, steps
+// are added that give some of them another address for a while, as long as that helps.
 func Of(base, goal *site.Site, devices []Device) Order {
 	extra := map[string]aside{} // by device
 	best := ordered(base, goal, devices, extra)

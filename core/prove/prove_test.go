@@ -28,7 +28,8 @@ devices:
     name: gw-mill
     kind: firewall
     interfaces:
-      - {id: gw-wan, name: wan, kind: uplink, addresses: [203.0.113.10/30], uplink: {method: fixed, gateway: 203.0.113.9}}
+      - {id: gw-wan, name: wan, kind: uplink, addresses: [203.0.113.10/30],
+        uplink: {method: fixed, gateway: 203.0.113.9}}
       - {id: gw-p1, name: p1, kind: port, untaggedVLAN: 10, taggedVLANs: [20], peer: a-24}
       - {id: gw-10, name: p1.10, kind: vlan, parent: p1, vlan: 10, addresses: [10.40.10.1/24]}
       - {id: gw-20, name: p1.20, kind: vlan, parent: p1, vlan: 20, addresses: [10.40.20.1/24]}
@@ -51,7 +52,8 @@ networks:
   - {id: net-10, name: Bench, prefix: 10.40.10.0/24, vlan: 10, gateway: 10.40.10.1}
   - {id: net-20, name: Looms, prefix: 10.40.20.0/24, vlan: 20, gateway: 10.40.20.1}
 pools:
-  - {id: pool-20, name: Looms, network: net-20, server: gw, enabled: true, ranges: [{from: 10.40.20.40, to: 10.40.20.99}]}
+  - {id: pool-20, name: Looms, network: net-20, server: gw, enabled: true,
+    ranges: [{from: 10.40.20.40, to: 10.40.20.99}]}
 `
 
 func read(t testing.TB, text string, replace ...string) *site.Site {
@@ -141,7 +143,8 @@ func TestOwnAddressInOneStepAndLast(t *testing.T) {
 // Two devices swap their addresses: one lets go of its own first.
 func TestSwappedAddresses(t *testing.T) {
 	with := strings.Replace(mill, "kind: layer 2 switch", "kind: layer 3 switch", 1)
-	with = strings.Replace(with, "- {id: a-mgmt,", "- {id: a-20, name: vlan20, kind: vlan, vlan: 20, addresses: [10.40.20.2/24]}\n"+
+	with = strings.Replace(with, "- {id: a-mgmt,", "- {id: a-20, name: vlan20, kind: vlan, "+
+		"vlan: 20, addresses: [10.40.20.2/24]}\n"+
 		"      - {id: a-mgmt,", 1)
 	base := read(t, with)
 	goal := read(t, with, "10.40.20.2/24", "10.40.20.1/24", "10.40.20.1/24", "10.40.20.2/24",
@@ -171,9 +174,11 @@ func TestSwappedOwnAddresses(t *testing.T) {
 // An interface moves into the subnet that a neighbour leaves.
 func TestIntoTheNeighboursOldSubnet(t *testing.T) {
 	with := strings.Replace(mill, "kind: layer 2 switch", "kind: layer 3 switch", 1)
-	with = strings.Replace(with, "- {id: a-mgmt,", "- {id: a-30, name: vlan30, kind: vlan, vlan: 30, addresses: [10.40.30.1/24]}\n"+
+	with = strings.Replace(with, "- {id: a-mgmt,", "- {id: a-30, name: vlan30, kind: vlan, "+
+		"vlan: 30, addresses: [10.40.30.1/24]}\n"+
 		"      - {id: a-mgmt,", 1)
-	with = strings.Replace(with, "pools:", "  - {id: net-30, name: Dyes, prefix: 10.40.30.0/24, vlan: 30, gateway: 10.40.30.1}\npools:", 1)
+	with = strings.Replace(with, "pools:", "  - {id: net-30, name: Dyes, prefix: 10.40.30.0/24, "+
+		"vlan: 30, gateway: 10.40.30.1}\npools:", 1)
 	base := read(t, with)
 	goal := read(t, with, "10.40.20.", "10.40.21.", "10.40.30.1/24", "10.40.20.129/25",
 		"10.40.30.0/24, vlan: 30, gateway: 10.40.30.1", "10.40.20.128/25, vlan: 30, gateway: 10.40.20.129")
@@ -187,7 +192,8 @@ func TestIntoTheNeighboursOldSubnet(t *testing.T) {
 
 // A pool of one server gives addresses to that of another: they are never handed out by both.
 func TestPoolGrowsIntoAnother(t *testing.T) {
-	two := mill + "  - {id: pool-21, name: Spare, network: net-20, server: s, enabled: true, ranges: [{from: 10.40.20.100, to: 10.40.20.120}]}\n"
+	two := mill + "  - {id: pool-21, name: Spare, network: net-20, server: s, enabled: true, " +
+		"ranges: [{from: 10.40.20.100, to: 10.40.20.120}]}\n"
 	two = strings.Replace(two, "networks:", "  - id: s\n    name: srv-mill\n    kind: server\n    interfaces:\n"+
 		"      - {id: s-1, name: eth0, kind: port, addresses: [10.40.20.5/24], peer: a-1}\nnetworks:", 1)
 	base := read(t, two)

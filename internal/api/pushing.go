@@ -66,12 +66,13 @@ func (s *server) pushOperations(api huma.API) {
 			return answer(s, out, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/copy", "copy-order",
-		"Open a work order at other sites, each edit placed there by role and name"), func(ctx context.Context, in *struct {
-		OrderInput
-		Body struct {
-			Sites []string `json:"sites" minItems:"1" maxItems:"200" doc:"their codes"`
-		}
-	}) (*body[[]draft.Copied], error) {
+		"Open a work order at other sites, each edit placed there by role and name"), func(ctx context.Context,
+		in *struct {
+			OrderInput
+			Body struct {
+				Sites []string `json:"sites" minItems:"1" maxItems:"200" doc:"their codes"`
+			}
+		}) (*body[[]draft.Copied], error) {
 		out, err := s.work.CopyTo(ctx, who(ctx), in.Order, in.Body.Sites)
 		return answer(s, out, err)
 	})

@@ -337,8 +337,8 @@ func waiting(t *testing.T, a *app) {
 	b.gone("It starts by itself then")
 }
 
-// A device that Lithos does not reach is changed at its console: the push waits for its runbook, ticked line by line with
-// what is seen there, and can be stopped.
+// A device that Lithos does not reach is changed at its console: the push waits for its runbook, ticked line by line
+// with what is seen there, and can be stopped.
 func byTheRunbook(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
 	doc.ID, doc.Code, doc.Name = "site-quay-hall", "quay-hall", "Quay hall"
@@ -347,7 +347,8 @@ func byTheRunbook(t *testing.T, a *app) {
 	who := a.technician(t)
 	order, err := a.Work.OpenOrder(t.Context(), who, "quay-hall", "Larger pool", "5120")
 	require.NoError(t, err)
-	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "pool", ID: "pool-slip-office",
+	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "pool",
+		ID:     "pool-slip-office",
 		Fields: map[string]string{"ranges": "60-220"}}}}, nil)
 	require.NoError(t, err)
 	_, err = a.Work.Rehearse(t.Context(), who, order, 1)
@@ -396,7 +397,8 @@ func manySites(t *testing.T, a *app) {
 	who := a.technician(t)
 	order, err := a.Work.OpenOrder(t.Context(), who, "mole-east", "Keys at the desk", "")
 	require.NoError(t, err)
-	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "site", ID: "site-mole-east",
+	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "site",
+		ID:     "site-mole-east",
 		Fields: map[string]string{"note": "keys at the desk"}}}}, nil)
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))

@@ -108,7 +108,8 @@ const StandinModule = "lithos-standin"
 // Misbehave has something go wrong with a simulated device, by its name in StandinModule; amount is in what that says.
 // It returns what is still to go wrong.
 func (r *RESTCONF) Misbehave(ctx context.Context, fault string, amount int) (armed []string, err error) {
-	body, err := json.Marshal(map[string]any{StandinModule + ":input": map[string]any{"fault": fault, "amount": amount}})
+	body, err := json.Marshal(map[string]any{StandinModule + ":input": map[string]any{"fault": fault,
+		"amount": amount}})
 	if err != nil {
 		return nil, err
 	}

@@ -132,15 +132,16 @@ func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, int
 	return r.doAs(ctx, mediaType, method, path, body, into)
 }
 
-// AlsoAt has the device be looked for at another address, too, where it does not answer: one it is given, or had before.
-// It is known by the same certificate there.
+// AlsoAt has the device be looked for at another address, too, where it does not answer: one it is given, or had
+// before. It is known by the same certificate there.
 func (r *RESTCONF) AlsoAt(url string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.also = url
 }
 
-// doAs sends a request where the device answered last, and where it is not found there, to the other address it may have.
+// doAs sends a request where the device answered last, and where it is not found there, to the other address it may
+// have.
 func (r *RESTCONF) doAs(
 	ctx context.Context, as, method, path string, body []byte, into any,
 ) (http.Header, error) {

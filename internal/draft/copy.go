@@ -28,8 +28,8 @@ type Copied struct {
 
 const mostCopies = 200
 
-// CopyTo opens the order at other sites, each with the edits that find their place there by role and name; what does not
-// fit waits there for a decision. The orders belong together from then on.
+// CopyTo opens the order at other sites, each with the edits that find their place there by role and name; what does
+// not fit waits there for a decision. The orders belong together from then on.
 func (s *Service) CopyTo(ctx context.Context, by act.Technician, id int64, codes []string) ([]Copied, error) {
 	d, err := s.Draft(ctx, id)
 	if err != nil {
@@ -125,7 +125,8 @@ func (s *Service) copyOne(
 			if err != nil {
 				return err
 			}
-			if err := q.LoseEdit(ctx, gen.LoseEditParams{OrderID: out.Order, Edit: e, Says: l.Says, Why: sentence(l.Why),
+			if err := q.LoseEdit(ctx, gen.LoseEditParams{OrderID: out.Order, Edit: e, Says: l.Says,
+				Why:    sentence(l.Why),
 				MadeBy: by.ID}); err != nil {
 				return err
 			}

@@ -298,7 +298,8 @@ func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
 	})
 }
 
-// movedTo is where a device is found after a change that gives the interface by whose address it is reached another one.
+// movedTo is where a device is found after a change that gives the interface by whose address it is reached another
+// one.
 func movedTo(at string, was, now yang.Config) (string, bool) {
 	u, err := url.Parse(at)
 	if err != nil {
@@ -382,8 +383,8 @@ func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error 
 	return nil
 }
 
-// apply carries a step out, and tries it again where it got lost on the way. A device that has restarted meanwhile holds
-// no change that it would undo: nothing more is written to it.
+// apply carries a step out, and tries it again where it got lost on the way. A device that has restarted meanwhile
+// holds no change that it would undo: nothing more is written to it.
 func (r *run) apply(ctx context.Context, driver device.Driver, st plan.Step) error {
 	tried := false
 	return again(ctx, func() error {
@@ -464,8 +465,8 @@ func (r *run) fail(ctx context.Context, problem string) error {
 	return stored(err)
 }
 
-// wavesGoOn begins the next wave where this push was the last of one. A process that is killed before it has leaves that
-// to the job that looks for it.
+// wavesGoOn begins the next wave where this push was the last of one. A process that is killed before it has leaves
+// that to the job that looks for it.
 func (r *run) wavesGoOn(ctx context.Context) {
 	if err := r.AdvanceWaves(ctx); err != nil && ctx.Err() == nil {
 		r.log.Warn("the next wave of an order could not be begun; trying again", "push", r.push.ID, "error", err)

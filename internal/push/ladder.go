@@ -164,8 +164,8 @@ func (l ladder) names(ctx context.Context, router netip.Addr) error {
 	return nil
 }
 
-// lease leases an address at the port farthest from the network's interface where a client can be plugged in, so that the
-// cables in between are tried as well; at that interface where there is none on a device that is reached.
+// lease leases an address at the port farthest from the network's interface where a client can be plugged in, so that
+// the cables in between are tried as well; at that interface where there is none on a device that is reached.
 func (l ladder) lease(ctx context.Context) (netip.Addr, error) {
 	access, err := l.store.Access(ctx, l.push.SiteID)
 	if err != nil {

@@ -101,8 +101,9 @@ func (r *run) asRehearsed(ctx context.Context, targets []order.Target, o prove.O
 		if slices.Equal(was, is) {
 			continue
 		}
-		return fmt.Errorf("%s: it holds something else than when the draft was rehearsed: %s. Look at the new steps and "+
-			"rehearse again", t.Name, otherwise(was, is))
+		return fmt.Errorf(
+			"%s: it holds something else than when the draft was rehearsed: %s. Look at the new steps and "+
+				"rehearse again", t.Name, otherwise(was, is))
 	}
 	return nil
 }

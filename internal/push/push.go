@@ -118,7 +118,8 @@ func (s *Service) Latest(ctx context.Context, id int64) (*PushView, error) {
 	var err4, err5 error
 	v.Hand, err4 = s.handLines(ctx, row.ID)
 	v.Stopped, err5 = s.store.Stopper(ctx, row.ID)
-	v.Stops = v.Stopped == "" && slices.Contains([]string{stateQueued, stateByHand, stateRunning, stateConfirming}, row.State)
+	v.Stops = v.Stopped == "" && slices.Contains([]string{stateQueued, stateByHand, stateRunning, stateConfirming},
+		row.State)
 	if row.State == stateRunning || row.State == stateConfirming {
 		v.Lines, v.ReturnsAt = int(row.Lines), row.ReturnsAt
 		v.Left = left(v.Journal, v.Lines)
@@ -161,7 +162,8 @@ func pushTitle(state string, devices []gen.PushDevice, unverified int) string {
 		return "The push touched no device"
 	}
 	return map[string]string{
-		stateQueued: "Push is queued", stateByHand: "Waiting for the steps that are done by hand", stateRunning: "Pushing",
+		stateQueued: "Push is queued", stateByHand: "Waiting for the steps that are done by hand",
+		stateRunning:    "Pushing",
 		stateConfirming: "Every device is ready; confirming",
 		stateReturning:  "Putting the devices back", stateLanding: "Every device has confirmed; landing",
 		stateFailed: "The push failed",

@@ -87,7 +87,8 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 			return err
 		}
 		if err := q.PutRehearsal(ctx,
-			gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID, Plan: shown}); err != nil {
+			gen.PutRehearsalParams{OrderID: id, Version: version, Report: raw, MadeBy: by.ID,
+				Plan: shown}); err != nil {
 			return err
 		}
 		return act.Publish(ctx, q, act.OrderEvent(id, 0))

@@ -324,7 +324,8 @@ func (s *Service) Tick(ctx context.Context, by act.Technician, id int64, seq int
 		}
 		n, err := do()
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict, "Somebody has ticked that already, or the push does not wait for it any more.")
+			err = act.Refuse(
+				act.Conflict, "Somebody has ticked that already, or the push does not wait for it any more.")
 		}
 		if err != nil {
 			return err
@@ -337,7 +338,8 @@ func (s *Service) Tick(ctx context.Context, by act.Technician, id int64, seq int
 			act.Publish(ctx, q, act.PushEvent(id)))
 	})
 	if err == nil && wrong {
-		err = act.Refuse(act.Invalid, "%s should show %s, and you saw %s. Do its steps again, or stop the push.", line.Name,
+		err = act.Refuse(act.Invalid, "%s should show %s, and you saw %s. Do its steps again, or stop the push.",
+			line.Name,
 			line.Expect, seen)
 	}
 	return err
@@ -370,7 +372,8 @@ func (s *Service) Untick(ctx context.Context, by act.Technician, id int64, seq i
 }
 
 // line finds a line of the newest push of an order, and what is open before it on its device.
-func (s *Service) line(ctx context.Context, id int64, seq int32) (push int64, line gen.HandRow, before string, err error) {
+func (s *Service) line(ctx context.Context, id int64, seq int32) (push int64, line gen.HandRow, before string,
+	err error) {
 	row, err := store.Found(s.store.LatestPush(ctx, id))
 	if errors.Is(err, store.ErrNotFound) {
 		return 0, line, "", act.Refuse(act.Missing, "%s has no push.", order.Name(id))
@@ -417,7 +420,8 @@ func (s *Service) Stop(ctx context.Context, by act.Technician, id int64) error {
 		}
 		n, err := q.StopPush(ctx, gen.StopPushParams{By: by.ID, ID: row.ID})
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict, "It cannot be stopped: it has landed, has ended, or is being put back already.")
+			err = act.Refuse(
+				act.Conflict, "It cannot be stopped: it has landed, has ended, or is being put back already.")
 		}
 		if err != nil {
 			return err

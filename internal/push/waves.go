@@ -137,8 +137,8 @@ const mostWaves = 20
 
 // StartWaves pushes the orders that belong together, site by site: each wave takes as many as sizes says, the last size
 // again and again. The next one begins when each of the one before has landed; one that returned stops them. With
-// together, all are in one wave, and either every site lands or every one returns. It is refused where one of them cannot be
-// pushed.
+// together, all are in one wave, and either every site lands or every one returns. It is refused where one of them
+// cannot be pushed.
 func (s *Service) StartWaves(ctx context.Context, by act.Technician, id int64, sizes []int, together bool) error {
 	d, err := s.drafts.Draft(ctx, id)
 	if err != nil {
@@ -169,7 +169,8 @@ func (s *Service) StartWaves(ctx context.Context, by act.Technician, id int64, s
 		sizes = []int{len(open)}
 	}
 	if len(sizes) > mostWaves || slices.Min(sizes) < 1 {
-		return act.Refuse(act.Invalid, "Say how many sites each wave takes: at most %d numbers, each at least 1.", mostWaves)
+		return act.Refuse(act.Invalid, "Say how many sites each wave takes: at most %d numbers, each at least 1.",
+			mostWaves)
 	}
 	var kept []int32
 	for _, n := range sizes {
@@ -226,7 +227,8 @@ func (s *Service) StopWaves(ctx context.Context, by act.Technician, id int64) er
 	if d.Order.Lead != 0 {
 		lead = d.Order.Lead
 	}
-	n, err := s.store.EndWave(ctx, gen.EndWaveParams{State: wavesStopped, Problem: "Stopped by " + by.FullName, Lead: lead})
+	n, err := s.store.EndWave(ctx, gen.EndWaveParams{State: wavesStopped, Problem: "Stopped by " + by.FullName,
+		Lead: lead})
 	if err == nil && n == 0 {
 		err = act.Refuse(act.Conflict, "No waves are under way.")
 	}

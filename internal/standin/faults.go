@@ -131,7 +131,8 @@ func (d *Device) armed() []string {
 		is   bool
 	}{
 		{"slow", f.Slow > 0}, {"cut", f.Cut > 0}, {"reset", f.ResetWrite > d.writes},
-		{"lost-answer", f.DropWrite > d.writes}, {"refuse", f.RefuseWrite > d.writes}, {"restart", f.Restart > d.writes},
+		{"lost-answer", f.DropWrite > d.writes}, {"refuse", f.RefuseWrite > d.writes}, {"restart",
+			f.Restart > d.writes},
 		{"garbage", f.Garbage > 0}, {"lost-confirm", f.SettlesLost > 0},
 		{"lost-confirm-answer", f.SettleAnswersLost > 0}, {"full-startup", f.ConfirmsFull > 0},
 		{"line-down", time.Now().Before(f.DownUntil)},

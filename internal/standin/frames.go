@@ -25,7 +25,8 @@ func (d *Device) sockets() []string {
 	var out []string
 	for _, i := range d.running.Interfaces.Interface {
 		cabled := slices.ContainsFunc(d.config.Links, func(n yang.LinkNeighbor) bool { return n.Interface == i.Name })
-		if i.Enabled && i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged != 0 && i.IPv4 == nil &&
+		if i.Enabled && i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged != 0 &&
+			i.IPv4 == nil &&
 			!cabled {
 			out = append(out, i.Name)
 		}

@@ -36,8 +36,8 @@ import (
 type Config struct {
 	Name   string
 	System string // its name as its neighbours hear it (IEEE 802.1AB); Name when empty
-	// Manage is the interface whose address it is reached at, on this machine's loopback network, and Port the TCP port.
-	// Without one it listens at 127.0.0.1.
+	// Manage is the interface whose address it is reached at, on this machine's loopback network, and Port the TCP
+	// port. Without one it listens at 127.0.0.1.
 	Manage   string
 	Port     int
 	Kind     string      // of package site; a firewall when empty
@@ -138,7 +138,8 @@ func Start(c Config) (*Device, error) {
 	}
 	c.System = cmp.Or(c.System, c.Name)
 	d := &Device{
-		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{}, plugs: map[string]socket{},
+		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
+		plugs:   map[string]socket{},
 		servers: map[netip.Addr]heardServer{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
 		heard:   map[netip.Addr]heard{}, learnt: map[address.MAC]string{}, secrets: map[string]string{},

@@ -358,7 +358,8 @@ func TestAttackDeviceStaysSilent(t *testing.T) {
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "failed", v.Push.State)
 	assert.Contains(t, v.Push.Problem, "Ended by Jo Arden while it waited for sw-moss")
-	assert.Contains(t, v.Push.Problem, "Holds what it held before, by its own answer: srv-moss, gw-moss. Not known: sw-moss.")
+	assert.Contains(
+		t, v.Push.Problem, "Holds what it held before, by its own answer: srv-moss, gw-moss. Not known: sw-moss.")
 	delete(before, "dev-moss-sw")
 	o.unchanged(before)
 }

@@ -44,8 +44,8 @@ func (o *office) onLoopback() (doc *site.Site, devices map[string]*standin.Devic
 	return doc, devices
 }
 
-// A push gives a switch another management address: Lithos finds it there by its certificate, lands, and reaches it there
-// from then on. A push that returns finds it at the old one again.
+// A push gives a switch another management address: Lithos finds it there by its certificate, lands, and reaches it
+// there from then on. A push that returns finds it at the old one again.
 func TestReconnectsAtTheNewAddress(t *testing.T) {
 	t.Parallel()
 	o := open(t)

@@ -24,8 +24,8 @@ import (
 	"lithos/internal/work"
 )
 
-// gate stops whoever writes of a push at one of its writes, until it is opened. What it stops at is counted, or named by
-// the journal's stage and device.
+// gate stops whoever writes of a push at one of its writes, until it is opened. What it stops at is counted, or named
+// by the journal's stage and device.
 type gate struct {
 	o    *office
 	conn *pgx.Conn
@@ -218,8 +218,8 @@ func (o *office) held() map[string]yang.Config {
 	return out
 }
 
-// agrees asserts that every device holds the old configuration or every one the new, that it would start with it, and that
-// what is stored and said is so. It returns what became of the push.
+// agrees asserts that every device holds the old configuration or every one the new, that it would start with it, and
+// that what is stored and said is so. It returns what became of the push.
 func (o *office) agrees(id int64, before map[string]yang.Config, what string) string {
 	o.t.Helper()
 	v := o.waitPush(o.Service, id)
@@ -229,7 +229,8 @@ func (o *office) agrees(id int64, before map[string]yang.Config, what string) st
 	require.NoError(o.t, err)
 	landed := v.Push.State == "landed"
 	assert.Equal(o.t, landed, v.Head.State == "landed", what)
-	assert.Equal(o.t, landed, row.Head == d.Order.BaseRevision+1, "%s: the revision is there where the push landed", what)
+	assert.Equal(o.t, landed, row.Head == d.Order.BaseRevision+1, "%s: the revision is there where the push landed",
+		what)
 	for _, name := range moss {
 		dev := o.devices.ByID[name]
 		running := dev.Running()
@@ -245,8 +246,8 @@ func (o *office) agrees(id int64, before map[string]yang.Config, what string) st
 	return v.Push.State
 }
 
-// A process is killed at each write of a push over three devices, one after another, and another takes it up: all devices
-// hold the new configuration or all the old one, and the store agrees.
+// A process is killed at each write of a push over three devices, one after another, and another takes it up: all
+// devices hold the new configuration or all the old one, and the store agrees.
 func TestKilledAtEveryWrite(t *testing.T) {
 	t.Parallel()
 	o := open(t)
@@ -278,7 +279,8 @@ func TestKilledAtEveryWrite(t *testing.T) {
 // old one, the store agrees, and nothing is stuck.
 func TestEveryFaultAtEveryStage(t *testing.T) {
 	stages := []string{"read", "begin", "step", "compare", "confirm"}
-	faults := map[string]int{"slow": 20, "cut": 40, "reset": 0, "lost-answer": 0, "refuse": 0, "restart": 300, "garbage": 0,
+	faults := map[string]int{"slow": 20, "cut": 40, "reset": 0, "lost-answer": 0, "refuse": 0, "restart": 300,
+		"garbage":      0,
 		"lost-confirm": 0, "lost-confirm-answer": 0, "full-startup": 1, "line-down": 700, "elsewhere": 0}
 	var mu sync.Mutex
 	outcomes := map[string]int{}

@@ -44,7 +44,8 @@ func (s *Service) Runbook(ctx context.Context, id int64) (*paper.Page, error) {
 		p.Add(b)
 	}
 	if len(p.Blocks) == 0 {
-		return nil, act.Refuse(act.Missing, "%s has nothing that is done by hand: Lithos reaches each device it changes.",
+		return nil, act.Refuse(
+			act.Missing, "%s has nothing that is done by hand: Lithos reaches each device it changes.",
 			order.Name(id))
 	}
 	return p, nil

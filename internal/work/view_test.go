@@ -179,7 +179,8 @@ func TestStepsByHand(t *testing.T) {
 	last := p.Hand[len(p.Hand)-1]
 	assert.Equal(t, "10.84.16.4/26", last.Expect)
 
-	refusal(t, o.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.4/26"), act.Conflict, "Do “"+p.Hand[0].Says+"” first")
+	refusal(t, o.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.4/26"), act.Conflict,
+		"Do “"+p.Hand[0].Says+"” first")
 	require.NoError(t, o.Tick(t.Context(), o.jo, id, p.Hand[0].Seq, ""))
 	refusal(t, o.Tick(t.Context(), o.mk, id, p.Hand[0].Seq, ""), act.Conflict, "Somebody has ticked that already")
 	require.NoError(t, o.Untick(t.Context(), o.mk, id, p.Hand[0].Seq))
