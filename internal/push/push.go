@@ -238,14 +238,20 @@ func (s *Service) push(
 	return push, err
 }
 
+// newest is the newest push of an order; it is refused where there is none.
+func newest(ctx context.Context, q *gen.Queries, id int64) (gen.LatestPushRow, error) {
+	row, err := store.Found(q.LatestPush(ctx, id))
+	if errors.Is(err, store.ErrNotFound) {
+		err = act.Refuse(act.Missing, "%s has no push.", order.Name(id))
+	}
+	return row, err
+}
+
 // EndPush ends a push that waits for devices that do not answer, at a technician's
 // word. What became of those devices is then for somebody to find out.
 func (s *Service) EndPush(ctx context.Context, by act.Technician, id int64) error {
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
-		row, err := store.Found(q.LatestPush(ctx, id))
-		if errors.Is(err, store.ErrNotFound) {
-			return act.Refuse(act.Missing, "%s has no push.", order.Name(id))
-		}
+		row, err := newest(ctx, q, id)
 		if err != nil {
 			return err
 		}

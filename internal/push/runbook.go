@@ -19,7 +19,6 @@ import (
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
-	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
 
@@ -372,12 +371,10 @@ func (s *Service) Untick(ctx context.Context, by act.Technician, id int64, seq i
 }
 
 // line finds a line of the newest push of an order, and what is open before it on its device.
-func (s *Service) line(ctx context.Context, id int64, seq int32) (push int64, line gen.HandRow, before string,
-	err error) {
-	row, err := store.Found(s.store.LatestPush(ctx, id))
-	if errors.Is(err, store.ErrNotFound) {
-		return 0, line, "", act.Refuse(act.Missing, "%s has no push.", order.Name(id))
-	}
+func (s *Service) line(
+	ctx context.Context, id int64, seq int32,
+) (push int64, line gen.HandRow, before string, err error) {
+	row, err := newest(ctx, s.store.Queries, id)
 	if err != nil {
 		return 0, line, "", err
 	}
@@ -411,10 +408,7 @@ func (s *Service) goOn(ctx context.Context, q *gen.Queries, tx pgx.Tx, push int6
 // Stop tells a push to stop: every device is put back, also one that has confirmed.
 func (s *Service) Stop(ctx context.Context, by act.Technician, id int64) error {
 	return s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
-		row, err := store.Found(q.LatestPush(ctx, id))
-		if errors.Is(err, store.ErrNotFound) {
-			return act.Refuse(act.Missing, "%s has no push.", order.Name(id))
-		}
+		row, err := newest(ctx, q, id)
 		if err != nil {
 			return err
 		}

@@ -89,6 +89,20 @@ func (s *Service) TogetherWith(ctx context.Context, o *order.Order) (*Waves, err
 	return v, nil
 }
 
+// together is TogetherWith; it is refused for an order of one site.
+func (s *Service) together(ctx context.Context, id int64) (*Waves, error) {
+	d, err := s.drafts.Draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.TogetherWith(ctx, &d.Order)
+	if err == nil && w == nil {
+		err = act.Refuse(act.Conflict, "%s is of one site only. Copy it to other sites first, or push it on its own.",
+			order.Name(id))
+	}
+	return w, err
+}
+
 // refuses is why an open order cannot be pushed now.
 func (s *Service) refuses(ctx context.Context, id int64) (string, error) {
 	d, err := s.drafts.Draft(ctx, id)
@@ -105,16 +119,9 @@ func (s *Service) refuses(ctx context.Context, id int64) (string, error) {
 // RehearseTogether rehearses every open order of those that belong together. One that cannot be keeps the others from
 // nothing; it says why where it stands.
 func (s *Service) RehearseTogether(ctx context.Context, by act.Technician, id int64) error {
-	d, err := s.drafts.Draft(ctx, id)
+	w, err := s.together(ctx, id)
 	if err != nil {
 		return err
-	}
-	w, err := s.TogetherWith(ctx, &d.Order)
-	if err != nil {
-		return err
-	}
-	if w == nil {
-		return act.Refuse(act.Conflict, "%s is of one site only. Copy it to other sites first.", order.Name(id))
 	}
 	var failed []error
 	for _, one := range w.Sites {
@@ -140,16 +147,9 @@ const mostWaves = 20
 // together, all are in one wave, and either every site lands or every one returns. It is refused where one of them
 // cannot be pushed.
 func (s *Service) StartWaves(ctx context.Context, by act.Technician, id int64, sizes []int, together bool) error {
-	d, err := s.drafts.Draft(ctx, id)
+	w, err := s.together(ctx, id)
 	if err != nil {
 		return err
-	}
-	w, err := s.TogetherWith(ctx, &d.Order)
-	if err != nil {
-		return err
-	}
-	if w == nil {
-		return act.Refuse(act.Conflict, "%s is of one site only. Push it on its own.", order.Name(id))
 	}
 	var open []SiteOrder
 	for _, one := range w.Sites {
