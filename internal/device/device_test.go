@@ -13,6 +13,8 @@ import (
 	"lithos/core/dhcp"
 	"lithos/core/plan"
 	"lithos/core/scenario"
+	"lithos/core/site"
+	"lithos/core/yang"
 	"lithos/internal/device"
 	"lithos/internal/standin"
 )
@@ -129,6 +131,31 @@ func TestGarbageIsNoAnswer(t *testing.T) {
 	state, err = driver.Change(ctx, "t")
 	require.NoError(t, err)
 	assert.Equal(t, device.ChangeAbsent, state, "a device that restarts has returned")
+}
+
+// A small router says what it does not speak, and refuses to hold it; what it speaks it does.
+func TestSmallRouter(t *testing.T) {
+	c := compile.Device(scenario.Site("the-slipway"), "dev-slip-rt")
+	names := c.Resolver.Zone[0]
+	c.Resolver = yang.Resolver{}
+	d, err := standin.Start(standin.Config{Name: "rt", Kind: site.Router, Initial: c, Account: "lithos",
+		Password: "secret",
+		Without:  standin.SmallRouter})
+	require.NoError(t, err)
+	t.Cleanup(d.Close)
+	driver := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret",
+		Fingerprint: d.Fingerprint})
+	says, err := driver.Introduce(t.Context())
+	require.NoError(t, err)
+	assert.True(t, says.Speaks("lithos-dhcp-server"))
+	assert.False(t, says.Speaks("lithos-resolver"))
+	var refused *device.RefusedError
+	err = driver.Apply(t.Context(), plan.Step{Method: "PUT", Path: yang.ZonePath(names.Name), Body: yang.Body(names)})
+	require.ErrorAs(t, err, &refused)
+	assert.Contains(t, refused.Says, "is no node of this device's modules")
+	pool := c.DHCP.Pool[0]
+	require.NoError(t, driver.Apply(t.Context(), plan.Step{Method: "PUT", Path: yang.PoolPath(pool.ID),
+		Body: yang.Body(pool)}))
 }
 
 func TestTestClientOverTheNetwork(t *testing.T) {

@@ -35,9 +35,9 @@ func root(w http.ResponseWriter, _ *http.Request) {
 }
 
 // yangLibrary lists the modules (RFC 8525 section 3).
-func yangLibrary() map[string]any {
+func (s *schema) yangLibrary() map[string]any {
 	var list []any
-	for _, m := range modules().names {
+	for _, m := range s.names {
 		entry := map[string]any{"name": m.name, "namespace": m.namespace}
 		if m.revision != "" {
 			entry["revision"] = m.revision
@@ -124,8 +124,8 @@ func (d *Device) getBelow(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if strings.HasPrefix(strings.Trim(p, "/"), "ietf-yang-library:yang-library") {
-		tree = map[string]any{"ietf-yang-library:yang-library": yangLibrary()}
-	} else if _, _, err := modules().entryAt(p); err != nil {
+		tree = map[string]any{"ietf-yang-library:yang-library": d.schema.yangLibrary()}
+	} else if _, _, err := d.schema.entryAt(p); err != nil {
 		refuseFor(w, err)
 		return
 	}

@@ -266,7 +266,7 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 		}
 	case http.MethodPatch:
 		status = http.StatusOK
-		if err := patched(&next, body); err != nil {
+		if err := d.patched(&next, body); err != nil {
 			refuseFor(w, err)
 			return
 		}
@@ -274,7 +274,7 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 		if !holdsNode(d.running, path) {
 			status = http.StatusCreated
 		}
-		if err := modules().body(path, body); err != nil {
+		if err := d.schema.body(path, body); err != nil {
 			refuseFor(w, err)
 			return
 		}
@@ -298,14 +298,14 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 }
 
 // patched carries a patch out on a configuration, each value of it checked against its module.
-func patched(c *yang.Config, body []byte) error {
+func (d *Device) patched(c *yang.Config, body []byte) error {
 	p, err := yang.ReadPatch(body)
 	if err != nil {
 		return err
 	}
 	for _, e := range p.Doc.Edit {
 		if e.Operation == "replace" {
-			if err := modules().body(e.Target, e.Value); err != nil {
+			if err := d.schema.body(e.Target, e.Value); err != nil {
 				return err
 			}
 		}

@@ -315,3 +315,25 @@ func pattern(text string) *regexp.Regexp {
 	patterns.Store(text, p)
 	return p
 }
+
+// without is the schema of a device that does not speak some modules.
+func (s *schema) without(names []string) *schema {
+	if len(names) == 0 {
+		return s
+	}
+	out := &schema{roots: map[string]*goyang.Entry{}}
+	for root, e := range s.roots {
+		if name, _, _ := strings.Cut(root, ":"); !slices.Contains(names, name) {
+			out.roots[root] = e
+		}
+	}
+	for _, m := range s.names {
+		if !slices.Contains(names, m.name) {
+			out.names = append(out.names, m)
+		}
+	}
+	return out
+}
+
+// SmallRouter is what a small router does not speak: it serves DHCP, and neither names nor relayed clients.
+var SmallRouter = []string{"lithos-resolver", "lithos-outside-names", "lithos-dhcp-relay"}

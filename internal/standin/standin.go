@@ -47,6 +47,8 @@ type Config struct {
 	Password string
 	Secrets  map[string]string   // passwords it keeps from the start, by name
 	Links    []yang.LinkNeighbor // what its ports hear of the devices at the other ends of their cables
+	// Without are modules that it does not speak, such as SmallRouter: none for a device that can all of it.
+	Without []string
 	// State is the file its startup configuration survives in, with its leases beside it; empty for none.
 	State string
 	Log   *slog.Logger
@@ -58,6 +60,7 @@ type Device struct {
 	Fingerprint []byte // SHA-256 of its certificate
 
 	config   Config
+	schema   *schema
 	http     *http.Server
 	tls      *tls.Config
 	listener net.Listener
@@ -138,7 +141,8 @@ func Start(c Config) (*Device, error) {
 	}
 	c.System = cmp.Or(c.System, c.Name)
 	d := &Device{
-		config: c, db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
+		config: c, schema: modules().without(c.Without),
+		db: dhcp.NewLeaseDB(), closeDB: func() {}, running: c.Initial, wires: map[string]*ends{},
 		plugs:   map[string]socket{},
 		servers: map[netip.Addr]heardServer{},
 		waiting: map[dhcpv4.TransactionID]netip.AddrPort{},
