@@ -7,6 +7,8 @@ import (
 	"hash/fnv"
 	"net"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"lithos/core/address"
@@ -37,7 +39,7 @@ func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duratio
 				return
 			case <-tick.C:
 			}
-			at := f.segment(c.VLAN)
+			at := f.hearing(c)
 			if len(at) == 0 {
 				continue
 			}
@@ -79,6 +81,56 @@ func (f *Fabric) hear(at []place, who Client, holds netip.Addr) {
 	}
 }
 
+// hearing lists who hears a client: of those on its VLAN the ones that its frames get to from the port it is plugged
+// into. Where no port is recorded for its VLAN, and of devices whose cables are not, all are taken to.
+func (f *Fabric) hearing(who Client) []place {
+	at := f.segment(who.VLAN)
+	d, port := f.socketOf(who)
+	if d == nil {
+		return at
+	}
+	wires := f.heardFrom(d, port)
+	return slices.DeleteFunc(at, func(p place) bool {
+		return len(p.device.config.Links) > 0 && !slices.Contains(wires, p.wire)
+	})
+}
+
+// socketOf is the port that a client is plugged into: one of those of its VLAN, always the same for the same client.
+func (f *Fabric) socketOf(who Client) (*Device, string) {
+	f.mu.Lock()
+	devices := make([]*Device, 0, len(f.places))
+	for d := range f.places {
+		devices = append(devices, d)
+	}
+	f.mu.Unlock()
+	slices.SortFunc(devices, func(a, b *Device) int { return strings.Compare(a.config.Name, b.config.Name) })
+	type socket struct {
+		device *Device
+		port   string
+	}
+	var all []socket
+	for _, d := range devices {
+		d.mu.Lock()
+		for _, i := range d.running.Interfaces.Interface {
+			if _, open := d.plugs[i.Name]; open && i.Switchport.Untagged == who.VLAN {
+				all = append(all, socket{d, i.Name})
+			}
+		}
+		d.mu.Unlock()
+	}
+	if len(all) == 0 {
+		return nil, ""
+	}
+	one := all[int(hashOf(who.MAC))%len(all)]
+	return one.device, one.port
+}
+
+func hashOf(mac address.MAC) uint32 {
+	h := fnv.New32a()
+	_, _ = h.Write(mac[:])
+	return h.Sum32()
+}
+
 // learn notes which port of a switch a client is on: one without a tag on its
 // VLAN, always the same for the same client.
 func (d *Device) learn(who Client) {
@@ -95,9 +147,7 @@ func (d *Device) learn(who Client) {
 		}
 	}
 	if len(ports) > 0 {
-		h := fnv.New32a()
-		_, _ = h.Write(who.MAC[:])
-		d.learnt[who.MAC] = ports[int(h.Sum32())%len(ports)]
+		d.learnt[who.MAC] = ports[int(hashOf(who.MAC))%len(ports)]
 	}
 }
 
