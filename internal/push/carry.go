@@ -562,21 +562,21 @@ func (r *run) landOnce(ctx context.Context) error {
 	})
 }
 
-// noteMoved keeps where devices are found that were given another address.
+// noteMoved keeps where devices are found that were given another address. It reads within the transaction: one that
+// waited for another connection would wait for those that wait as it does.
 func (r *run) noteMoved(ctx context.Context, q *gen.Queries) error {
-	devices, err := q.PushDevices(ctx, r.push.ID)
-	if err != nil {
-		return err
-	}
-	rows, err := r.store.Access(ctx, r.push.SiteID)
+	devices, err1 := q.PushDevices(ctx, r.push.ID)
+	rows, err2 := q.AccessOfSite(ctx, r.push.SiteID)
+	err := errors.Join(err1, err2)
 	for _, d := range devices {
-		at := order.On(rows, d.DeviceID)
-		if at == nil || d.ByHand {
-			continue
-		}
-		if next, moves := r.moves(d, at.URL); moves {
-			err = errors.Join(err, q.MoveAccess(ctx, gen.MoveAccessParams{Url: next, SiteID: r.push.SiteID,
-				DeviceID: d.DeviceID}))
+		for _, at := range rows {
+			if at.DeviceID != d.DeviceID || d.ByHand {
+				continue
+			}
+			if next, moves := r.moves(d, at.Url); moves {
+				err = errors.Join(err, q.MoveAccess(ctx, gen.MoveAccessParams{Url: next, SiteID: r.push.SiteID,
+					DeviceID: d.DeviceID}))
+			}
 		}
 	}
 	return err
