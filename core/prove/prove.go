@@ -347,18 +347,19 @@ func (w *world) told(moves []int) Order {
 
 // restored says of each step that takes something away for a while in which step of all it comes back.
 func restored(steps []Placed) {
-	for i := range steps {
+	type at struct{ device, path string }
+	back := map[at]int{} // where what is there comes next, seen from behind
+	for i := len(steps) - 1; i >= 0; i-- {
 		s := &steps[i]
-		why, _, says := strings.Cut(s.Why, "; it is restored in step ")
-		if !says {
-			continue
-		}
-		s.Why = why
-		for j := i + 1; j < len(steps); j++ {
-			if later := steps[j]; later.Device == s.Device && later.Path == s.Path && later.Adds {
-				s.Why += fmt.Sprintf("; it is restored in step %d", j+1)
-				break
+		here := at{s.Device, s.Path}
+		if why, _, says := strings.Cut(s.Why, "; it is restored in step "); says {
+			s.Why = why
+			if k, comes := back[here]; comes {
+				s.Why += fmt.Sprintf("; it is restored in step %d", k+1)
 			}
+		}
+		if s.Adds {
+			back[here] = i
 		}
 	}
 }

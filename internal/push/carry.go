@@ -198,24 +198,28 @@ var errByHand = errors.New("steps are to be done by hand")
 // way is a device on its way to what it must hold.
 type way struct {
 	order.Target
-	driver                       device.Driver
-	base, running, goal, startup yang.Config
-	tag                          string // the running configuration's
-	state                        device.ChangeState
+	driver                 device.Driver
+	running, goal, startup yang.Config
+	tag                    string // the running configuration's
+	state                  device.ChangeState
 }
 
 // bring changes the devices, all of them under their timed confirm, in the order that is proved to leave nobody
 // behind, and climbs the ladder when every one holds what it must.
 func (r *run) bring(ctx context.Context, targets []order.Target) error {
 	var ways []*way
+	drivers := map[string]*device.RESTCONF{} // of the devices that are reached, by id
 	defer func() {
-		for _, w := range ways {
-			w.driver.Close()
+		for _, driver := range drivers {
+			driver.Close()
 		}
 	}()
 	var devices []prove.Device
 	for _, t := range targets {
 		w, err := r.read(ctx, t)
+		if driver, ok := w.driver.(*device.RESTCONF); ok {
+			drivers[t.ID] = driver
+		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", t.Name, err)
 		}
@@ -239,27 +243,21 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 			return fmt.Errorf("%s: %w", t.Name, err)
 		}
 	}
-	drivers := map[string]*device.RESTCONF{} // by device id
-	for _, w := range ways {
-		if driver, ok := w.driver.(*device.RESTCONF); ok {
-			drivers[w.ID] = driver
-		}
-	}
 	if where, err := r.climb(ctx, drivers); err != nil {
 		return fmt.Errorf("%s: %w", where, err)
 	}
 	return nil
 }
 
-// read is what a device holds, and what it must hold.
+// read is what a device holds, and what it must hold; with an error, as much as is known.
 func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
 	base, wanted := t.Configs(r.draft)
 	back := r.draft.PutBack(t.ID)
-	w := &way{Target: t, base: base, state: device.ChangeAbsent}
+	w := &way{Target: t, state: device.ChangeAbsent}
 	if t.Access == nil {
 		book, err := r.runbook(ctx, t.ID, base)
 		if err != nil {
-			return nil, err
+			return w, err
 		}
 		w.driver, w.goal = book, wanted
 		w.running, _, err = book.Read(ctx)
@@ -267,7 +265,7 @@ func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
 	}
 	driver, err := r.devices.Reach(*t.Access)
 	if err != nil {
-		return nil, err
+		return w, err
 	}
 	w.driver = driver
 	return w, r.note(ctx, t.Name, "read", "Read what the device holds", func() error {
@@ -332,9 +330,6 @@ func movedTo(at string, was, now yang.Config) (string, bool) {
 // carrySteps has every device that is reached keep what it holds, carries the steps out, and reads each device back.
 func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error {
 	reached := map[string]*way{}
-	steps := slices.DeleteFunc(slices.Clone(o.Steps), func(s prove.Placed) bool {
-		return slices.ContainsFunc(ways, func(w *way) bool { return w.ID == s.Device && w.Access == nil })
-	})
 	r.began = time.Now()
 	for _, w := range ways {
 		if w.Access == nil {
@@ -346,6 +341,7 @@ func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error 
 			return fmt.Errorf("%s: %w", w.Name, err)
 		}
 	}
+	steps := slices.DeleteFunc(slices.Clone(o.Steps), func(s prove.Placed) bool { return reached[s.Device] == nil })
 	if err := r.expect(ctx, len(reached), len(steps)); err != nil {
 		return err
 	}

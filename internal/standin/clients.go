@@ -70,13 +70,7 @@ func (f *Fabric) hear(at []place, who Client, holds netip.Addr) {
 		p.device.heard[holds] = heard{p.iface, who.MAC, who.Name}
 		p.device.mu.Unlock()
 	}
-	f.mu.Lock()
-	devices := make([]*Device, 0, len(f.places))
-	for d := range f.places {
-		devices = append(devices, d)
-	}
-	f.mu.Unlock()
-	for _, d := range devices {
+	for _, d := range f.devices() {
 		d.learn(who)
 	}
 }
@@ -97,12 +91,7 @@ func (f *Fabric) hearing(who Client) []place {
 
 // socketOf is the port that a client is plugged into: one of those of its VLAN, always the same for the same client.
 func (f *Fabric) socketOf(who Client) (*Device, string) {
-	f.mu.Lock()
-	devices := make([]*Device, 0, len(f.places))
-	for d := range f.places {
-		devices = append(devices, d)
-	}
-	f.mu.Unlock()
+	devices := f.devices()
 	slices.SortFunc(devices, func(a, b *Device) int { return strings.Compare(a.config.Name, b.config.Name) })
 	type socket struct {
 		device *Device

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -48,6 +49,13 @@ func (f *Fabric) leave(d *Device) {
 	delete(f.names, d)
 }
 
+// devices lists those that are joined, in no order.
+func (f *Fabric) devices() []*Device {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Collect(maps.Keys(f.places))
+}
+
 // holder is where packets for an address go.
 func (f *Fabric) holder(a netip.Addr) (netip.AddrPort, bool) {
 	f.mu.Lock()
@@ -92,15 +100,10 @@ func (f *Fabric) segment(vlan int) []place {
 
 // outside reports whether some device lets packets from an address out.
 func (f *Fabric) outside(from netip.Addr, but *Device) bool {
-	f.mu.Lock()
-	var others []*Device
-	for d := range f.places {
-		if d != but {
-			others = append(others, d)
+	return slices.ContainsFunc(f.devices(), func(d *Device) bool {
+		if d == but {
+			return false
 		}
-	}
-	f.mu.Unlock()
-	return slices.ContainsFunc(others, func(d *Device) bool {
 		d.mu.Lock()
 		defer d.mu.Unlock()
 		return d.translates(from)
