@@ -1,6 +1,7 @@
 package push
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -83,7 +84,8 @@ func (s *Service) carryOut(ctx context.Context, id int64) error {
 // process has to let it go. What is stored before each state suffices to take it up.
 func (r *run) carry(ctx context.Context) error {
 	if r.resumed {
-		cut, err := r.closeLines(ctx, "unknown", ": the process that was at it ended")
+		r.ended = ended{"unknown", ": the process that was at it ended"}
+		cut, err := r.endLine(ctx)
 		if err == nil && (cut > 0 || r.push.State == stateRunning) {
 			err = r.write(ctx, "", "resume",
 				"The push was interrupted; going on from what is stored and what the devices hold", "done")
@@ -92,6 +94,15 @@ func (r *run) carry(ctx context.Context) error {
 			return err
 		}
 	}
+	err := r.throughStates(ctx)
+	if ctx.Err() != nil {
+		return err
+	}
+	_, failed := r.endLine(ctx)
+	return cmp.Or(err, failed)
+}
+
+func (r *run) throughStates(ctx context.Context) error {
 	for {
 		var err error
 		switch r.push.State {
@@ -114,6 +125,9 @@ func (r *run) carry(ctx context.Context) error {
 
 // move brings the push to another state, unless this run does not hold it any more.
 func (r *run) move(ctx context.Context, state, problem string) error {
+	if _, err := r.endLine(ctx); err != nil {
+		return err
+	}
 	err := r.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error { return r.moveIn(ctx, q, state, problem) })
 	if err == nil {
 		r.push.State, r.push.Problem = state, problem
@@ -215,11 +229,19 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 		}
 	}()
 	var devices []prove.Device
-	for _, t := range targets {
-		w, err := r.read(ctx, t)
-		if driver, ok := w.driver.(*device.RESTCONF); ok {
-			drivers[t.ID] = driver
+	asking, enough := context.WithCancel(ctx)
+	readings, err := r.readings(asking, targets, drivers)
+	defer func() {
+		enough()
+		for _, asked := range readings {
+			<-asked.done
 		}
+	}()
+	if err != nil {
+		return err
+	}
+	for _, t := range targets {
+		w, err := r.read(ctx, t, readings[t.ID])
 		if err != nil {
 			return fmt.Errorf("%s: %w", t.Name, err)
 		}
@@ -249,8 +271,52 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 	return nil
 }
 
-// read is what a device holds, and what it must hold; with an error, as much as is known.
-func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
+// reading is what a device answers that is asked for what it holds. The devices of a push are asked at once.
+type reading struct {
+	driver           *device.RESTCONF
+	running, startup yang.Config
+	tag              string
+	state            device.ChangeState
+	err              error
+	done             chan struct{}
+}
+
+// readings asks every device that is reached for what it holds, and adds its driver to drivers, which the caller closes.
+func (r *run) readings(ctx context.Context, targets []order.Target, drivers map[string]*device.RESTCONF,
+) (map[string]*reading, error) {
+	out := map[string]*reading{}
+	for _, t := range targets {
+		if t.Access == nil {
+			continue
+		}
+		driver, err := r.devices.Reach(*t.Access)
+		if err != nil {
+			return out, fmt.Errorf("%s: %w", t.Name, err)
+		}
+		drivers[t.ID] = driver
+		one := &reading{driver: driver, state: device.ChangeAbsent, done: make(chan struct{})}
+		out[t.ID] = one
+		go func() {
+			defer close(one.done)
+			one.err = one.ask(ctx, r)
+		}()
+	}
+	return out, nil
+}
+
+func (o *reading) ask(ctx context.Context, r *run) (err error) {
+	if o.running, o.tag, err = o.driver.Read(ctx); err != nil {
+		return err
+	}
+	if o.startup, err = o.driver.Startup(ctx); err != nil || !r.resumed {
+		return err
+	}
+	o.state, err = o.driver.Change(ctx, r.token)
+	return err
+}
+
+// read is what a device holds, and what it must hold.
+func (r *run) read(ctx context.Context, t order.Target, asked *reading) (*way, error) {
 	base, wanted := t.Configs(r.draft)
 	back := r.draft.PutBack(t.ID)
 	w := &way{Target: t, state: device.ChangeAbsent}
@@ -263,24 +329,13 @@ func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
 		w.running, _, err = book.Read(ctx)
 		return w, err
 	}
-	driver, err := r.devices.Reach(*t.Access)
-	if err != nil {
-		return w, err
-	}
-	w.driver = driver
 	return w, r.note(ctx, t.Name, "read", "Read what the device holds", func() error {
-		var err error
-		if w.running, w.tag, err = driver.Read(ctx); err != nil {
-			return err
+		<-asked.done
+		if asked.err != nil {
+			return asked.err
 		}
-		if w.startup, err = driver.Startup(ctx); err != nil {
-			return err
-		}
-		if r.resumed {
-			if w.state, err = driver.Change(ctx, r.token); err != nil {
-				return err
-			}
-		}
+		w.driver, w.running, w.startup, w.tag = asked.driver, asked.running, asked.startup, asked.tag
+		w.state = asked.state
 		undecided := drift.Undecided(drift.Between(r.draft.Doc().Own(), base, w.running, wanted), back)
 		if n := len(undecided); n > 0 && w.state == device.ChangeAbsent {
 			return fmt.Errorf("%s (%s)", order.Drifted(t.Name, n), undecided[0].What)
@@ -290,7 +345,7 @@ func (r *run) read(ctx context.Context, t order.Target) (*way, error) {
 		}
 		w.goal = drift.Target(w.running, base, wanted, back)
 		if next, moves := movedTo(t.Access.URL, w.running, w.goal); moves {
-			driver.AlsoAt(next)
+			asked.driver.AlsoAt(next)
 		}
 		return nil
 	})
@@ -620,9 +675,7 @@ func (r *run) note(ctx context.Context, deviceName, stage, says string, do func(
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	if _, failed := r.closeLines(ctx, state, detail); failed != nil {
-		return failed
-	}
+	r.ended = ended{state, detail}
 	return err
 }
 
@@ -637,19 +690,29 @@ func (r *run) write(ctx context.Context, deviceName, stage, says, state string) 
 		return err
 	}
 	row, err := store.Found(r.store.WriteLine(ctx, gen.WriteLineParams{PushID: r.push.ID, Run: r.id, Device: deviceName,
-		Stage: stage, Says: says, State: state, Event: string(event)}))
+		Stage: stage, Says: says, State: state, Event: string(event), Ended: r.ended.state, Detail: r.ended.detail}))
 	if errors.Is(err, store.ErrNotFound) {
 		return errHoldLost
 	}
+	if err != nil {
+		return stored(err)
+	}
+	r.ended = ended{}
 	r.stopped = r.stopped || row.Stopped
-	return stored(err)
+	return nil
 }
 
-// closeLines closes the lines that are not closed yet, and counts them. Browsers are told by
-// what follows at once: the next line, or another state of the push.
-func (r *run) closeLines(ctx context.Context, state, detail string) (int64, error) {
-	n, err := r.store.CloseJournal(ctx,
-		gen.CloseJournalParams{PushID: r.push.ID, Run: r.id, State: state, Detail: detail})
+// endLine notes what became of the line that was written last, where no further one has, and counts what it notes.
+// Browsers are told by what follows at once: the next line, or another state of the push.
+func (r *run) endLine(ctx context.Context) (int64, error) {
+	if r.ended.state == "" {
+		return 0, nil
+	}
+	n, err := r.store.CloseJournal(ctx, gen.CloseJournalParams{PushID: r.push.ID, Run: r.id, State: r.ended.state,
+		Detail: r.ended.detail})
+	if err == nil {
+		r.ended = ended{}
+	}
 	return n, stored(err)
 }
 

@@ -46,8 +46,12 @@ type run struct {
 	stopped bool                   // somebody has told it to stop
 	began   time.Time              // when the first device began to wait for its confirm
 	goals   map[string]yang.Config // what devices were brought to and read back, by id
+	ended   ended                  // what became of the journal's last line, where that is not written yet
 	found   string                 // what the line of the journal now being written came to, such as an address
 }
+
+// ended is what became of a line of the journal. It is written with the next line.
+type ended struct{ state, detail string }
 
 // hold takes a push for this process. It returns nil when another process has it
 // or it has ended. ctx of the run ends with errHoldLost when the hold is lost;

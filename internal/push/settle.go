@@ -310,7 +310,8 @@ func (r *run) eachDevice(
 			return false, stored(err)
 		}
 	}
-	return settled, errors.Join(failed, stored(act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))))
+	_, err = r.endLine(ctx)
+	return settled, errors.Join(failed, err, stored(act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))))
 }
 
 func (r *run) withDevice(

@@ -21,6 +21,7 @@ import (
 
 	"lithos/core/dhcp"
 	"lithos/core/option"
+	"lithos/core/outside"
 	"lithos/core/yang"
 	"lithos/core/zone"
 )
@@ -487,10 +488,13 @@ func (d *Device) onSite(a netip.Addr) bool {
 	})
 }
 
-// translates reports whether packets from an address get out by an uplink, and
-// so whether the outside, where everything answers, is reached.
+// translates reports whether packets from an address get out by an uplink whose line is up, and so whether the outside,
+// where everything answers, is reached. Of several uplinks any does, so that one takes over when another's line drops.
 func (d *Device) translates(from netip.Addr) bool {
 	return slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool {
+		if l, given := d.lines[i.Name]; given && l.Line == (outside.Line{}) {
+			return false
+		}
 		return i.Uplink != nil && i.Enabled &&
 			slices.ContainsFunc(i.Uplink.Translate, func(p netip.Prefix) bool { return p.Contains(from) })
 	})

@@ -1022,9 +1022,11 @@ const WriteLine = `-- name: WriteLine :one
 WITH at AS (
     SELECT p.id, p.stopped_by IS NOT NULL AS stopped FROM push p
     WHERE p.id = $2 AND p.held_by = $3 AND set_config('synchronous_commit', 'off', true) = 'off'
+), ended AS (
+    UPDATE push_journal j SET state = $4, says = j.says || $5::text FROM at WHERE j.push_id = at.id AND j.state = 'running'
 ), line AS (
     INSERT INTO push_journal (push_id, seq, device, stage, says, state)
-    SELECT at.id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = at.id), $4, $5, $6, $7 FROM at
+    SELECT at.id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = at.id), $6, $7, $8, $9 FROM at
     RETURNING push_id
 )
 SELECT at.stopped::boolean AS stopped, pg_notify('lithos', $1::text)::text AS told FROM at JOIN line ON line.push_id = at.id
@@ -1034,6 +1036,8 @@ type WriteLineParams struct {
 	Event  string
 	PushID int64
 	Run    string
+	Ended  string
+	Detail string
 	Device string
 	Stage  string
 	Says   string
@@ -1045,7 +1049,7 @@ type WriteLineRow struct {
 	Told    string
 }
 
-// A line with the word to browsers, in one statement. What a push does is known from its state and from the devices, so
+// A line, the end of the one before, and the word to browsers, in one statement. What a push does is known from its state and from the devices, so
 // that lines need not be on disk before it goes on: they get there with its next state. It tells whether somebody has
 // told the push to stop, and gives no row where the run does not hold it.
 func (q *Queries) WriteLine(ctx context.Context, arg WriteLineParams) (WriteLineRow, error) {
@@ -1053,6 +1057,8 @@ func (q *Queries) WriteLine(ctx context.Context, arg WriteLineParams) (WriteLine
 		arg.Event,
 		arg.PushID,
 		arg.Run,
+		arg.Ended,
+		arg.Detail,
 		arg.Device,
 		arg.Stage,
 		arg.Says,

@@ -37,13 +37,15 @@ INSERT INTO push_journal (push_id, seq, device, stage, says, state)
 SELECT p.id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = p.id), @device, @stage, @says, @state
 FROM push p WHERE p.id = @push_id AND p.held_by = @run;
 
--- A line with the word to browsers, in one statement. What a push does is known from its state and from the devices, so
+-- A line, the end of the one before, and the word to browsers, in one statement. What a push does is known from its state and from the devices, so
 -- that lines need not be on disk before it goes on: they get there with its next state. It tells whether somebody has
 -- told the push to stop, and gives no row where the run does not hold it.
 -- name: WriteLine :one
 WITH at AS (
     SELECT p.id, p.stopped_by IS NOT NULL AS stopped FROM push p
     WHERE p.id = @push_id AND p.held_by = @run AND set_config('synchronous_commit', 'off', true) = 'off'
+), ended AS (
+    UPDATE push_journal j SET state = @ended, says = j.says || @detail::text FROM at WHERE j.push_id = at.id AND j.state = 'running'
 ), line AS (
     INSERT INTO push_journal (push_id, seq, device, stage, says, state)
     SELECT at.id, (SELECT coalesce(max(seq), 0) + 1 FROM push_journal j WHERE j.push_id = at.id), @device, @stage, @says, @state FROM at
