@@ -12,12 +12,21 @@ import (
 	"lithos/core/yang"
 	"lithos/internal/draft"
 	"lithos/internal/order"
+	"lithos/internal/standin"
 )
 
 // A push of about twenty steps over three devices, from its first reading to its landing, without the ladder and the
 // wait for a worker, against the bare requests it sends.
-func BenchmarkPush(b *testing.B) {
+func BenchmarkPush(b *testing.B) { benchPush(b, 0) }
+
+// The same over lines on which an answer takes 10 ms, as to a site in the next town.
+func BenchmarkPushOverLines(b *testing.B) { benchPush(b, 10*time.Millisecond) }
+
+func benchPush(b *testing.B, line time.Duration) {
 	o := open(b)
+	for _, name := range moss {
+		o.devices.ByID[name].Inject(standin.Faults{Slow: line})
+	}
 	run(b, o.Service)
 	var pushing, bare time.Duration
 	steps, turns := 0, 0
