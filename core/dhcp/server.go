@@ -184,6 +184,9 @@ func (s *Server) offered(p *pool) []address.Range {
 // Serves reports whether a pool is served on the network of an interface.
 func (s *Server) Serves(iface string) bool { return len(s.heardOn[iface]) > 0 }
 
+// Leases lists what the server holds, as copies.
+func (s *Server) Leases() []Lease { return s.db.Leases() }
+
 // Offered lists what the pool with the given id hands out to anyone.
 func (s *Server) Offered(id string) []address.Range {
 	for _, p := range s.pools {

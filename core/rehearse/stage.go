@@ -45,6 +45,17 @@ func NewStage(now time.Time, s *site.Site, leases Leases) *Stage {
 	return st
 }
 
+// Leases is what the servers of each device hold by now.
+func (st *Stage) Leases() Leases {
+	out := Leases{}
+	for id, server := range st.servers {
+		if held := server.Leases(); len(held) > 0 {
+			out[id] = held
+		}
+	}
+	return out
+}
+
 // Pass lets time go by.
 func (st *Stage) Pass(d time.Duration) { st.now = st.now.Add(d) }
 

@@ -18,6 +18,7 @@ type ListedOrder struct {
 	Site     string    `json:"site"`
 	Code     string    `json:"code"`
 	State    string    `json:"state"`
+	Stage    string    `json:"stage" enum:"drafted,rehearsed,waiting,pushing,landed,returned,dropped"`
 	Steps    int       `json:"steps"`
 	By       string    `json:"by"`
 	OpenedAt time.Time `json:"openedAt"`
@@ -28,7 +29,7 @@ func (s *Service) Orders(ctx context.Context) ([]ListedOrder, error) {
 	rows, err := s.store.ListOrders(ctx)
 	out := []ListedOrder{}
 	for _, r := range rows {
-		out = append(out, ListedOrder{r.ID, order.Name(r.ID), r.Title, r.Ticket, r.Site, r.Code, r.State, int(r.Steps),
+		out = append(out, ListedOrder{r.ID, order.Name(r.ID), r.Title, r.Ticket, r.Site, r.Code, r.State, r.Stage, int(r.Steps),
 			r.Opener, r.OpenedAt})
 	}
 	return out, err

@@ -89,7 +89,12 @@ func (q *Queries) LastWorkedOn(ctx context.Context, technician int64) (int64, er
 
 const ListOrders = `-- name: ListOrders :many
 SELECT o.id, o.site_id, o.title, o.ticket, o.base_revision, o.version, o.state, o.opened_by, o.opened_at, o.closed_by, o.closed_at, o.note, o.not_before, o.not_after, o.waits_for, o.waited, o.lead, s.code, s.name AS site, t.full_name AS opener,
-    (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
+    (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps,
+    CASE WHEN o.state <> 'open' THEN o.state
+        WHEN o.waits_for IS NOT NULL THEN 'waiting'
+        WHEN EXISTS (SELECT FROM rehearsal r WHERE r.order_id = o.id AND r.version = o.version) THEN 'rehearsed'
+        WHEN EXISTS (SELECT FROM push p WHERE p.order_id = o.id AND p.state = 'failed') THEN 'returned'
+        ELSE 'drafted' END::text AS stage
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
 ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200
 `
@@ -116,6 +121,7 @@ type ListOrdersRow struct {
 	Site         string
 	Opener       string
 	Steps        int64
+	Stage        string
 }
 
 func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
@@ -149,6 +155,7 @@ func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
 			&i.Site,
 			&i.Opener,
 			&i.Steps,
+			&i.Stage,
 		); err != nil {
 			return nil, err
 		}

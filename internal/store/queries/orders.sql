@@ -16,7 +16,12 @@ WHERE o.id = @lead::bigint OR o.lead = @lead::bigint ORDER BY o.id;
 
 -- name: ListOrders :many
 SELECT o.*, s.code, s.name AS site, t.full_name AS opener,
-    (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps
+    (SELECT count(*) FROM work_order_step e WHERE e.order_id = o.id AND NOT e.undone) AS steps,
+    CASE WHEN o.state <> 'open' THEN o.state
+        WHEN o.waits_for IS NOT NULL THEN 'waiting'
+        WHEN EXISTS (SELECT FROM rehearsal r WHERE r.order_id = o.id AND r.version = o.version) THEN 'rehearsed'
+        WHEN EXISTS (SELECT FROM push p WHERE p.order_id = o.id AND p.state = 'failed') THEN 'returned'
+        ELSE 'drafted' END::text AS stage
 FROM work_order o JOIN site s ON s.id = o.site_id JOIN technician t ON t.id = o.opened_by
 ORDER BY (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 200;
 

@@ -7,7 +7,15 @@ import { useOpenRow } from '../parts/rows'
 import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 
-const states: Record<string, string> = { open: 'open', pushing: 'being pushed', landed: 'landed', dropped: 'dropped' }
+const stages: Record<string, string> = {
+  drafted: 'drafted',
+  rehearsed: 'rehearsed',
+  waiting: 'waits for its window',
+  pushing: 'being pushed',
+  landed: 'landed',
+  returned: 'returned',
+  dropped: 'dropped',
+}
 
 /** Work orders, open ones first. */
 export function Orders() {
@@ -45,7 +53,7 @@ export function Orders() {
                   {o.site}
                 </Link>
               </td>
-              <td className={`list-cell ${o.state === 'open' ? 'font-semibold' : 'text-ink-2'}`}>{states[o.state]}</td>
+              <td className={`list-cell ${o.state === 'open' ? 'font-semibold' : 'text-ink-2'}`}>{stages[o.stage]}</td>
               <td className="list-cell">{o.steps}</td>
               <td className="list-cell text-ink-2">
                 <When at={o.openedAt} /> by {o.by}
@@ -63,7 +71,7 @@ const columns: Column[] = [
   ['Title'],
   ['Ticket', '110px'],
   ['Site', '22%'],
-  ['State', '110px'],
+  ['State', '150px'],
   ['Edits', '70px'],
   ['Opened', '190px'],
 ]

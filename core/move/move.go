@@ -1,0 +1,267 @@
+// Package move renumbers networks: it maps each old address to a new one, carries along everything that mentions an
+// old one, cuts the change into phases that are work orders each, proves the order of their steps, and simulates the
+// night for every known client with the real DHCP engine.
+//
+// It asks no database, no device and no clock.
+package move
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"lithos/core/address"
+	"lithos/core/site"
+)
+
+// How host numbers are kept.
+const (
+	SameNumber = "number"   // the same offset from the first address of the network
+	InWindow   = "window"   // the same offset in the same window of the standard
+	Packed     = "packed"   // one after another from the lowest free one
+	ByUse      = "standard" // each into the window that the standard sets aside for its use
+)
+
+// Request is what is to be moved, and how.
+type Request struct {
+	Title    string       `json:"title" maxLength:"120" doc:"what people call the move"`
+	Ticket   string       `json:"ticket,omitempty" maxLength:"60"`
+	Shifts   []Shift      `json:"shifts" maxItems:"200" doc:"the networks, each at most once"`
+	Untagged []Retag      `json:"untagged,omitempty" maxItems:"200" doc:"untagged VLAN ids of ports, both ends of their cables"`
+	Block    netip.Prefix `json:"block,omitzero" doc:"the block that takes the place of the site's; unchanged when not given"`
+	Night    time.Time    `json:"night" doc:"when the swap begins"`
+	Lease    int          `json:"lease,omitempty" minimum:"60" maximum:"86400" doc:"the lease time before the swap, in seconds; 1800 when not given"`
+	OneNight bool         `json:"oneNight,omitempty" doc:"a straight swap, with no phase before or after it"`
+	Beside   bool         `json:"beside,omitempty" doc:"bring networks that get another VLAN up beside the old ones first"`
+}
+
+// Shift is what becomes of one network.
+type Shift struct {
+	Network string            `json:"network" doc:"id of the network"`
+	Prefix  netip.Prefix      `json:"prefix,omitzero" doc:"its new subnet; unchanged when not given"`
+	VLAN    int               `json:"vlan,omitempty" minimum:"0" maximum:"4094" doc:"its new VLAN id; unchanged when 0"`
+	Gateway netip.Addr        `json:"gateway,omitzero" doc:"its new gateway; by the rule when not given"`
+	Device  string            `json:"device,omitempty" doc:"id of the device that routes it from then on; unchanged when empty"`
+	Parent  string            `json:"parent,omitempty" doc:"name of that device's interface that carries the new VLAN interface"`
+	Rule    string            `json:"rule,omitempty" enum:"number,window,packed,standard" doc:"how host numbers are kept; number when not given"`
+	Grow    bool              `json:"grow,omitempty" doc:"pools grow with the network"`
+	To      map[string]string `json:"to,omitempty" doc:"new addresses that were typed or dragged, by the old one"`
+	Into    string            `json:"into,omitempty" doc:"id of the network that it joins"`
+	Pieces  []Piece           `json:"pieces,omitempty" maxItems:"8" doc:"networks that parts of it become"`
+}
+
+// Piece is a network that a part of another becomes.
+type Piece struct {
+	Name   string        `json:"name" maxLength:"63"`
+	Takes  address.Range `json:"takes" doc:"the old addresses that go there"`
+	Prefix netip.Prefix  `json:"prefix"`
+	VLAN   int           `json:"vlan,omitempty" minimum:"0" maximum:"4094"`
+}
+
+// Retag is the untagged VLAN id of a port and of the port at the other end of its cable.
+type Retag struct {
+	Interface string `json:"interface" doc:"id of a port"`
+	VLAN      int    `json:"vlan" minimum:"1" maximum:"4094"`
+}
+
+// usualLease is the lease time before a swap where none is asked for, in seconds.
+const usualLease = 1800
+
+// Wrong is a field of a request that cannot be, with what to type instead.
+type Wrong struct{ Field, Says string }
+
+// Error implements error.
+func (w *Wrong) Error() string { return w.Says }
+
+func wrong(field, format string, args ...any) error {
+	return &Wrong{field, fmt.Sprintf(format, args...)}
+}
+
+// Plan is a move of a site: the mapping, and the site as it will be.
+type Plan struct {
+	Request Request
+	Was     *site.Site
+	Will    *site.Site
+	Threads []Thread
+	Bands   []Band
+	Rows    []Row
+	Notes   []Mention // free text that mentions an old address, for the eye
+
+	m *mapping
+}
+
+// Of plans a move of a site. An error of type *Wrong names the field of the request that cannot be.
+func Of(s *site.Site, r Request) (*Plan, error) {
+	m, err := mapped(s, r)
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{Request: r, Was: s, m: m}
+	if p.Will, err = m.carried(s); err != nil {
+		return nil, err
+	}
+	p.Threads, p.Bands = m.threads, m.bands
+	p.Rows = rowsOf(m, s, p.Will)
+	p.Notes = m.mentions(s)
+	return p, nil
+}
+
+// Old lists the prefixes that no network of the site has any more.
+func (p *Plan) Old() []netip.Prefix {
+	var out []netip.Prefix
+	for _, f := range p.m.from {
+		gone := !slices.ContainsFunc(p.Will.Networks, func(n site.Network) bool { return n.Prefix.Overlaps(f.was.Prefix) })
+		if gone && !slices.Contains(out, f.was.Prefix.Masked()) {
+			out = append(out, f.was.Prefix.Masked())
+		}
+	}
+	return out
+}
+
+// Elsewhere is another site of the customer with what points at moved addresses, and a row for each such place. It is
+// the site itself where nothing does.
+func (p *Plan) Elsewhere(other *site.Site) (*site.Site, []Row, error) {
+	doc, err := p.m.pointed(other)
+	if err != nil {
+		return nil, nil, err
+	}
+	return doc, rowsOf(p.m, other, doc), nil
+}
+
+// from is a network that moves, or a part of one, and the target it goes to.
+type from struct {
+	was    *site.Network
+	shift  *Shift
+	takes  address.Range // the old addresses that go to the target
+	target *target
+}
+
+// target is a network as it will be.
+type target struct {
+	site.Network
+	fresh bool // no network has its id yet
+	like  string
+	taken map[netip.Addr]bool
+	pools []address.Range
+}
+
+func (t *target) usable(a netip.Addr) bool { return address.Usable(t.Prefix).Contains(a) }
+
+func (t *target) inPool(a netip.Addr) bool {
+	return slices.ContainsFunc(t.pools, func(r address.Range) bool { return r.Contains(a) })
+}
+
+// free is the lowest usable address that nothing has and no pool may hand out.
+func (t *target) free() (netip.Addr, bool) {
+	u := address.Usable(t.Prefix)
+	for n := address.Uint(u.From); n <= address.Uint(u.To); n++ {
+		if a := address.FromUint(n); !t.taken[a] && !t.inPool(a) {
+			return a, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// targets reads a request: where each network, or part of one, goes.
+func targets(s *site.Site, r Request) ([]*from, error) {
+	if len(r.Shifts)+len(r.Untagged) == 0 {
+		return nil, wrong("shifts", "Choose at least one network to move, or a port whose untagged VLAN changes")
+	}
+	byID := map[string]*target{}
+	var out []*from
+	for i := range r.Shifts {
+		f, err := shifted(s, &r.Shifts[i], fmt.Sprintf("shifts[%d].", i), byID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, f...)
+	}
+	for _, f := range out {
+		if f.shift.Into == "" {
+			continue
+		}
+		into, ok := byID[f.shift.Into]
+		if !ok {
+			n, known := s.Network(f.shift.Into)
+			if !known || n.ID == f.was.ID {
+				return nil, wrong("shifts", "%s joins a network that is not there; choose another one", f.was.Name)
+			}
+			into = &target{Network: *n, taken: map[netip.Addr]bool{}}
+			byID[n.ID] = into
+			out = append(out, &from{was: n, shift: &Shift{Network: n.ID}, takes: address.Of(n.Prefix), target: into})
+		}
+		f.target = into
+	}
+	return out, overlapping(s, out)
+}
+
+func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*from, error) {
+	n, ok := s.Network(sh.Network)
+	if !ok {
+		return nil, wrong(at+"network", "There is no such network; choose one of the site's")
+	}
+	if _, twice := byID[n.ID]; twice {
+		return nil, wrong(at+"network", "%s is listed twice; list each network once", n.Name)
+	}
+	t := &target{Network: *n, taken: map[netip.Addr]bool{}}
+	if sh.Prefix.IsValid() {
+		if sh.Prefix != sh.Prefix.Masked() || !sh.Prefix.Addr().Is4() || sh.Prefix.Bits() < 8 || sh.Prefix.Bits() > 30 {
+			return nil, wrong(at+"prefix", "%s is not a subnet; type its first address and a length of 8 to 30, "+
+				"for example %s", sh.Prefix, sh.Prefix.Masked())
+		}
+		t.Prefix = sh.Prefix
+	}
+	if sh.VLAN != 0 {
+		t.VLAN = sh.VLAN
+	}
+	if sh.Gateway.IsValid() && !t.usable(sh.Gateway) {
+		return nil, wrong(at+"gateway", "%s is no usable address of %s; type one of %s", sh.Gateway, t.Prefix,
+			address.Usable(t.Prefix))
+	}
+	byID[n.ID] = t
+	out := []*from{{was: n, shift: sh, takes: address.Of(n.Prefix), target: t}}
+	for k, piece := range sh.Pieces {
+		field := fmt.Sprintf("%spieces[%d].", at, k)
+		if !piece.Prefix.IsValid() || piece.Prefix != piece.Prefix.Masked() || piece.Prefix.Bits() > 30 {
+			return nil, wrong(field+"prefix", "Type the subnet of %s, for example 10.84.22.0/24", piece.Name)
+		}
+		if strings.TrimSpace(piece.Name) == "" {
+			return nil, wrong(field+"name", "Type what the new network is called")
+		}
+		if !address.Of(n.Prefix).Covers(piece.Takes) {
+			return nil, wrong(field+"takes", "%s has no addresses %s; type a range of %s", n.Name, piece.Takes, n.Prefix)
+		}
+		np := &target{Network: *n, fresh: true, like: n.ID, taken: map[netip.Addr]bool{}}
+		np.ID = fmt.Sprintf("%s-%d", n.ID, k+2)
+		np.Name, np.Prefix, np.VLAN, np.Gateway = piece.Name, piece.Prefix, piece.VLAN, netip.Addr{}
+		byID[np.ID] = np
+		out = append(out, &from{was: n, shift: sh, takes: piece.Takes, target: np})
+	}
+	slices.Reverse(out) // the pieces' addresses are told first
+	return out, nil
+}
+
+// overlapping refuses targets that overlap each other or networks that stay.
+func overlapping(s *site.Site, all []*from) error {
+	moved := map[string]bool{}
+	for _, f := range all {
+		moved[f.was.ID] = true
+	}
+	for i, f := range all {
+		for _, o := range all[i+1:] {
+			if f.target != o.target && f.target.Prefix.Overlaps(o.target.Prefix) {
+				return wrong("shifts", "%s and %s would overlap: %s and %s. Give one of them another subnet", f.target.Name,
+					o.target.Name, f.target.Prefix, o.target.Prefix)
+			}
+		}
+		for _, n := range s.Networks {
+			if !moved[n.ID] && n.Prefix.Overlaps(f.target.Prefix) {
+				return wrong("shifts", "%s would overlap %s, which has %s. Give it another subnet", f.target.Name, n.Name,
+					n.Prefix)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,572 @@
+package move
+
+import (
+	"cmp"
+	"container/heap"
+	"hash/fnv"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+
+	"lithos/core/address"
+	"lithos/core/dhcp"
+	"lithos/core/option"
+	"lithos/core/rehearse"
+	"lithos/core/site"
+)
+
+// # The simulated night
+//
+// Every known client is a DHCP client (RFC 2131) on a virtual clock. It has the lease that it was last seen with, or,
+// where it was never seen, one that it was given at a moment of its own in the last renewal time, which is chosen by
+// its hardware address, so that the same site gives the same night. It renews at T1 with the server that it has its
+// lease from, tries again after half of what is left until T2 and at least a minute (RFC 2131 section 4.4.5), asks
+// every server from T2 on, and starts over when its lease ends or is refused; nobody answering, it asks again after 4,
+// 8, 16, 32 and from then on every 64 seconds. One that is asleep does nothing until it wakes, and then asks for the
+// address that it remembers.
+//
+// The servers and relays are the engine that answers in rehearsals and in the stand-ins. At the end of each phase they
+// go on with the next document and the leases they hold. A message to one server reaches it while the client's address
+// is of the subnet that its network has.
+//
+// A client has service while its lease runs, its address is of the subnet of its network and the router that it was
+// told is there. It has name servers while it has service and one of those that it was told is there. Renewals that
+// change nothing between two phases are passed over.
+
+// Client is a client as it is known before a move.
+type Client struct {
+	Name    string
+	MAC     address.MAC
+	ID      []byte // option 61, where it sends one
+	Class   string // option 60, where it sends one
+	Network string // id
+	Address netip.Addr
+	Renewed time.Time // when its lease was given or last extended; zero where that is not known
+	Wakes   time.Time // it is asleep until then; zero for one that is awake
+}
+
+// Act is a change of the site at a moment.
+type Act struct {
+	At    time.Time
+	Takes time.Duration // until the devices hold what they must
+	Doc   *site.Site
+	Down  map[string]bool // ids of the networks whose clients have no service meanwhile
+}
+
+// Fate is what a night brings one client.
+type Fate struct {
+	Name         string     `json:"name"`
+	MAC          string     `json:"mac"`
+	Network      string     `json:"network"`
+	Was          netip.Addr `json:"was,omitzero"`
+	Will         netip.Addr `json:"will,omitzero"`
+	Lost         *time.Time `json:"lost,omitempty" doc:"when it first loses service"`
+	Regained     *time.Time `json:"regained,omitempty" doc:"when it has service for good; none where it never has"`
+	Seconds      int        `json:"seconds" doc:"without service, in all"`
+	NamesSeconds int        `json:"namesSeconds" doc:"without name servers, in all"`
+	Asleep       bool       `json:"asleep,omitempty"`
+}
+
+// Night is what a move does to the clients of a site.
+type Night struct {
+	Begin       time.Time `json:"begin"`
+	End         time.Time `json:"end"`
+	Clients     int       `json:"clients"`
+	Affected    int       `json:"affected" doc:"clients that lose service for a time"`
+	Stranded    int       `json:"stranded" doc:"clients that never have service again"`
+	Minutes     float64   `json:"minutes" doc:"client-minutes without service"`
+	NameMinutes float64   `json:"nameMinutes" doc:"client-minutes without name servers"`
+	Mean        int       `json:"mean" doc:"seconds without service of those affected, on average"`
+	Longest     int       `json:"longest" doc:"seconds without service of who waits the longest"`
+	Curve       []int     `json:"curve" doc:"clients without service, at equal steps from begin to end"`
+	Fates       []Fate    `json:"fates" doc:"those worst off first"`
+}
+
+// curvePoints is how many steps a curve has.
+const curvePoints = 96
+
+type actor struct {
+	dhcp.Client
+	known    Client
+	bound    time.Time // when its lease was given or last extended
+	lease    time.Duration
+	t1, t2   time.Duration
+	router   netip.Addr
+	servers  []netip.Addr
+	tries    int
+	asleep   bool
+	settled  bool
+	at       time.Time // its next event
+	place    int       // in the heap
+	outages  []outage
+	nameless time.Duration
+	nameGone time.Time
+}
+
+type outage struct{ from, to time.Time }
+
+type clock []*actor
+
+func (c clock) Len() int           { return len(c) }
+func (c clock) Less(i, j int) bool { return c[i].at.Before(c[j].at) }
+func (c clock) Swap(i, j int)      { c[i], c[j] = c[j], c[i]; c[i].place, c[j].place = i, j }
+
+// Push implements heap.Interface.
+func (c *clock) Push(x any) {
+	a := x.(*actor)
+	a.place = len(*c)
+	*c = append(*c, a)
+}
+
+// Pop implements heap.Interface.
+func (c *clock) Pop() any {
+	last := (*c)[len(*c)-1]
+	*c = (*c)[:len(*c)-1]
+	return last
+}
+
+type night struct {
+	doc     *site.Site
+	stage   *rehearse.Stage
+	now     time.Time
+	begin   time.Time
+	acts    []Act
+	down    map[string]bool
+	actors  []*actor
+	clock   clock
+	routers map[netip.Addr]bool
+}
+
+// Simulate plays acts to the clients of a site, from a moment before the first of them until every client has settled,
+// and at most for three leases after the last.
+func Simulate(s *site.Site, clients []Client, acts []Act) Night {
+	acts = slices.Clone(acts)
+	slices.SortStableFunc(acts, func(a, b Act) int { return a.At.Compare(b.At) })
+	if len(acts) == 0 || len(clients) == 0 {
+		return Night{Fates: []Fate{}, Curve: []int{}}
+	}
+	n := &night{doc: s, acts: acts, begin: acts[0].At}
+	n.prepare(clients)
+	if len(n.actors) == 0 {
+		return Night{Fates: []Fate{}, Curve: []int{}}
+	}
+	for _, a := range n.acts {
+		n.until(a.At)
+		n.down = a.Down
+		n.judgeAll()
+		n.until(a.At.Add(a.Takes))
+		n.become(a.Doc)
+	}
+	n.settle()
+	return n.told()
+}
+
+// prepare gives each client the lease that it has before the first act.
+func (n *night) prepare(clients []Client) {
+	for _, c := range clients {
+		net, ok := n.doc.Network(c.Network)
+		if !ok {
+			continue
+		}
+		lease := n.longest(net)
+		a := &actor{known: c, Client: dhcp.Client{MAC: c.MAC, ID: c.ID, Class: c.Class, Address: c.Address, HostName: c.Name}}
+		a.bound = c.Renewed
+		if a.bound.IsZero() || a.bound.After(n.begin) || n.begin.Sub(a.bound) > lease {
+			a.bound = n.begin.Add(-time.Duration(float64(lease/2) * spread(c.MAC)))
+		}
+		n.actors = append(n.actors, a)
+	}
+	slices.SortStableFunc(n.actors, func(a, b *actor) int { return a.bound.Compare(b.bound) })
+	if len(n.actors) == 0 {
+		return
+	}
+	n.now = n.actors[0].bound
+	n.stage = rehearse.NewStage(n.now, n.doc, nil)
+	n.learnRouters()
+	for _, a := range n.actors {
+		n.pass(a.bound)
+		if a.Address.IsValid() {
+			n.say(a, a.Reboot(), false)
+		}
+		if a.lease == 0 {
+			n.discover(a)
+		}
+	}
+	for _, a := range n.actors {
+		a.asleep = a.known.Wakes.After(n.begin)
+		if a.known.Address = cmp.Or(a.Address, a.known.Address); a.asleep {
+			a.at = a.known.Wakes
+		}
+		heap.Push(&n.clock, a)
+	}
+}
+
+func (n *night) longest(net *site.Network) time.Duration {
+	out := time.Duration(0)
+	for i := range n.doc.Pools {
+		if p := &n.doc.Pools[i]; p.Network == net.ID {
+			out = max(out, LeaseTime(n.doc, net, p))
+		}
+	}
+	return cmp.Or(out, option.DefaultLease)
+}
+
+// spread is a number from 0 to 1 that is a machine's own.
+func spread(mac address.MAC) float64 {
+	h := fnv.New32a()
+	_, _ = h.Write(mac[:])
+	x := h.Sum32()
+	x ^= x >> 15 // the last octets of neighbours differ by one: mix them well
+	x *= 0x2c1b3c6d
+	x ^= x >> 12
+	return float64(x) / float64(1<<32)
+}
+
+func (n *night) pass(to time.Time) {
+	if to.After(n.now) {
+		n.stage.Pass(to.Sub(n.now))
+		n.now = to
+	}
+}
+
+// until plays what clients do before a moment.
+func (n *night) until(end time.Time) {
+	for len(n.clock) > 0 && n.clock[0].at.Before(end) {
+		a := n.clock[0]
+		if skip := n.idle(a, end); skip > 0 {
+			a.bound, a.at = a.bound.Add(skip), a.at.Add(skip)
+			heap.Fix(&n.clock, 0)
+			continue
+		}
+		n.pass(a.at)
+		n.turn(a)
+		n.judge(a)
+		heap.Fix(&n.clock, a.place)
+	}
+	n.pass(end)
+}
+
+// idle is how much of a client's time passes in renewals that change nothing before the end of a stretch.
+func (n *night) idle(a *actor, end time.Time) time.Duration {
+	if a.asleep || a.tries > 0 || a.t1 <= 0 || a.lease == 0 || !a.at.Equal(a.bound.Add(a.t1)) || !n.served(a) {
+		return 0
+	}
+	if a.at.Before(n.acted()) || a.bound.Before(n.acted()) {
+		return 0 // it has not renewed since the last change
+	}
+	times := end.Sub(a.at)/a.t1 - 1
+	return max(times, 0) * a.t1
+}
+
+// acted is when the site was changed last.
+func (n *night) acted() time.Time {
+	var last time.Time
+	for _, a := range n.acts {
+		if done := a.At.Add(a.Takes); !done.After(n.now) {
+			last = done
+		}
+	}
+	return last
+}
+
+// turn is what a client does when its time has come.
+func (n *night) turn(a *actor) {
+	switch age := n.now.Sub(a.bound); {
+	case a.asleep:
+		a.asleep = false
+		if !a.Address.IsValid() || age >= a.lease || !n.say(a, a.Reboot(), false) {
+			n.discover(a)
+		}
+	case a.lease == 0 || age >= a.lease:
+		a.lease = 0
+		n.discover(a)
+	case age < a.t2:
+		if !n.say(a, a.Renew(), true) {
+			a.at = n.now.Add(max(a.bound.Add(a.t2).Sub(n.now)/2, time.Minute))
+			if a.at.After(a.bound.Add(a.t2)) || a.bound.Add(a.t2).Sub(n.now) <= time.Minute {
+				a.at = a.bound.Add(a.t2)
+			}
+		}
+	default:
+		if !n.say(a, a.Renew(), false) {
+			a.at = n.now.Add(max(a.bound.Add(a.lease).Sub(n.now)/2, time.Minute))
+			if end := a.bound.Add(a.lease); a.at.After(end) {
+				a.at = end
+			}
+		}
+	}
+}
+
+// discover starts over: discover, offer, request, acknowledgement.
+func (n *night) discover(a *actor) {
+	a.lease = 0
+	if offer := n.send(a, a.Discover(), netip.Addr{}); offer != nil && offer.MessageType() == dhcpv4.MessageTypeOffer {
+		if n.say(a, a.Select(offer), false) {
+			return
+		}
+	}
+	a.at = n.now.Add(min(4*time.Second<<min(a.tries, 4), 64*time.Second))
+	a.tries++
+}
+
+// say sends a request and takes what comes back. It reports whether the client has a lease now; one that is refused
+// starts over at once.
+func (n *night) say(a *actor, m *dhcpv4.DHCPv4, toServer bool) bool {
+	to := netip.Addr{}
+	if toServer {
+		if to = a.ServerID; !n.onSubnet(a) {
+			return false // what it sends to its server has no way there
+		}
+	}
+	reply := n.send(a, m, to)
+	if reply == nil {
+		return false
+	}
+	if a.Take(reply) != nil {
+		return false
+	}
+	switch reply.MessageType() {
+	case dhcpv4.MessageTypeAck:
+		n.bind(a, reply)
+		return true
+	case dhcpv4.MessageTypeNak:
+		n.discover(a)
+		return true // it has done what it could
+	}
+	return false
+}
+
+func (n *night) bind(a *actor, ack *dhcpv4.DHCPv4) {
+	a.bound, a.tries, a.lease = n.now, 0, max(a.Lease, time.Second)
+	a.t1, a.t2 = a.lease/2, a.lease*7/8
+	a.t1 = ack.IPAddressRenewalTime(a.t1)
+	a.t2 = ack.IPAddressRebindingTime(a.t2)
+	a.router = netip.Addr{}
+	if r := ack.Router(); len(r) > 0 {
+		a.router, _ = netip.AddrFromSlice(r[0].To4())
+	}
+	a.servers = a.servers[:0]
+	for _, d := range ack.DNS() {
+		if s, ok := netip.AddrFromSlice(d.To4()); ok {
+			a.servers = append(a.servers, s)
+		}
+	}
+	a.at = n.now.Add(a.t1)
+	a.settled = true
+}
+
+func (n *night) send(a *actor, m *dhcpv4.DHCPv4, to netip.Addr) *dhcpv4.DHCPv4 {
+	net, ok := n.doc.Network(a.known.Network)
+	if !ok || n.down[net.ID] {
+		return nil
+	}
+	raw, _, err := n.stage.Wire(net)(m.ToBytes(), to)
+	if err != nil || raw == nil {
+		return nil
+	}
+	reply, err := dhcp.ReadPacket(raw)
+	if err != nil {
+		return nil
+	}
+	return reply
+}
+
+// onSubnet reports whether a client's address is of the subnet that its network has.
+func (n *night) onSubnet(a *actor) bool {
+	net, ok := n.doc.Network(a.known.Network)
+	return ok && a.Address.IsValid() && net.Prefix.Contains(a.Address)
+}
+
+// served reports whether a client has service.
+func (n *night) served(a *actor) bool {
+	return n.onSubnet(a) && a.lease > 0 && n.now.Before(a.bound.Add(a.lease)) && !n.down[a.known.Network] &&
+		(!a.router.IsValid() || n.routers[a.router])
+}
+
+// named reports whether a client has a name server.
+func (n *night) named(a *actor) bool {
+	return len(a.servers) == 0 || n.served(a) && slices.ContainsFunc(a.servers, func(s netip.Addr) bool {
+		return n.routers[s] || !n.doc.Inside(s)
+	})
+}
+
+// judge notes when a client loses service and when it has it again.
+func (n *night) judge(a *actor) {
+	if a.asleep || n.now.Before(n.begin) {
+		return
+	}
+	last := len(a.outages) - 1
+	down := last >= 0 && a.outages[last].to.IsZero()
+	switch served := n.served(a); {
+	case served && down:
+		a.outages[last].to = n.now
+	case !served && !down:
+		a.outages = append(a.outages, outage{from: n.now})
+	}
+	switch named := n.named(a); {
+	case named && !a.nameGone.IsZero():
+		a.nameless += n.now.Sub(a.nameGone)
+		a.nameGone = time.Time{}
+	case !named && a.nameGone.IsZero():
+		a.nameGone = n.now
+	}
+}
+
+func (n *night) judgeAll() {
+	for _, a := range n.actors {
+		n.judge(a)
+	}
+}
+
+// become has the devices go on with another document and the leases they hold.
+func (n *night) become(doc *site.Site) {
+	n.doc, n.down = doc, nil
+	n.stage = rehearse.NewStage(n.now, doc, n.stage.Leases())
+	n.learnRouters()
+	for _, a := range n.actors {
+		a.settled = false
+		if _, stays := doc.Network(a.known.Network); !stays {
+			n.replug(a)
+		}
+	}
+	n.judgeAll()
+}
+
+// replug finds the network that a client is in whose own has become part of another: where its reservation is, else
+// where the ports of its VLAN lead.
+func (n *night) replug(a *actor) {
+	for _, r := range n.doc.Reservations {
+		if r.MAC == a.MAC {
+			a.known.Network = r.Network
+			return
+		}
+	}
+	for _, act := range n.acts {
+		if len(act.Down) == 0 {
+			continue
+		}
+		for id := range act.Down {
+			if _, ok := n.doc.Network(id); ok {
+				a.known.Network = id
+				return
+			}
+		}
+	}
+}
+
+// learnRouters notes every address that a device, or a machine with an address of its own, has.
+func (n *night) learnRouters() {
+	n.routers = map[netip.Addr]bool{}
+	for _, d := range n.doc.Devices {
+		for _, i := range d.Interfaces {
+			for _, at := range i.Addresses {
+				n.routers[at.Addr()] = true
+			}
+		}
+	}
+	for _, x := range n.doc.FixedDevices {
+		n.routers[x.Address] = true
+	}
+	for _, r := range n.doc.Reservations {
+		n.routers[r.Address] = true
+	}
+}
+
+// settle plays on until every client has renewed once since the last act, or three leases have passed.
+func (n *night) settle() {
+	longest := time.Duration(0)
+	for _, a := range n.actors {
+		longest = max(longest, a.lease, a.known.Wakes.Sub(n.now))
+	}
+	end := n.now.Add(3 * longest)
+	for len(n.clock) > 0 && n.clock[0].at.Before(end) {
+		a := n.clock[0]
+		n.pass(a.at)
+		n.turn(a)
+		n.judge(a)
+		if a.settled && n.served(a) {
+			heap.Pop(&n.clock)
+			continue
+		}
+		heap.Fix(&n.clock, a.place)
+	}
+	if len(n.clock) > 0 {
+		n.pass(end)
+	}
+}
+
+func (n *night) told() Night {
+	out := Night{Begin: n.begin, End: n.begin, Clients: len(n.actors), Fates: []Fate{}}
+	lastOf := n.begin
+	for _, a := range n.acts {
+		lastOf = latest(lastOf, a.At.Add(a.Takes))
+	}
+	out.End = lastOf
+	for _, a := range n.actors {
+		f := Fate{Name: cmp.Or(a.known.Name, a.MAC.String()), MAC: a.MAC.String(), Network: a.known.Network,
+			Was: a.known.Address, Will: a.Address, Asleep: !a.known.Wakes.IsZero()}
+		for _, o := range a.outages {
+			if f.Lost == nil {
+				f.Lost = &o.from
+			}
+			end := o.to
+			if end.IsZero() {
+				end = n.now
+				out.Stranded++
+				f.Regained = nil
+			} else {
+				f.Regained = &o.to
+			}
+			f.Seconds += int(end.Sub(o.from).Seconds())
+			out.End = latest(out.End, end)
+		}
+		if !a.nameGone.IsZero() {
+			a.nameless += n.now.Sub(a.nameGone)
+		}
+		f.NamesSeconds = int(a.nameless.Seconds())
+		out.NameMinutes += a.nameless.Minutes()
+		if f.Seconds > 0 {
+			out.Affected++
+			out.Minutes += float64(f.Seconds) / 60
+			out.Longest = max(out.Longest, f.Seconds)
+		}
+		out.Fates = append(out.Fates, f)
+	}
+	if out.Affected > 0 {
+		out.Mean = int(out.Minutes * 60 / float64(out.Affected))
+	}
+	out.Curve = n.curve(out.Begin, out.End)
+	slices.SortStableFunc(out.Fates, func(a, b Fate) int {
+		return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), a.Was.Compare(b.Was))
+	})
+	return out
+}
+
+func latest(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// curve is how many clients are without service at equal steps between two moments.
+func (n *night) curve(begin, end time.Time) []int {
+	out := make([]int, curvePoints+1)
+	step := end.Sub(begin) / curvePoints
+	for _, a := range n.actors {
+		for _, o := range a.outages {
+			to := o.to
+			if to.IsZero() {
+				to = end
+			}
+			for i := range out {
+				if at := begin.Add(time.Duration(i) * step); !at.Before(o.from) && at.Before(to) {
+					out[i]++
+				}
+			}
+		}
+	}
+	return out
+}

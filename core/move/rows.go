@@ -1,0 +1,174 @@
+package move
+
+import (
+	"encoding/json"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"lithos/core/edit"
+	"lithos/core/site"
+)
+
+// Row is one thing that a move changes.
+type Row struct {
+	Part site.Ref `json:"part"`
+	What string   `json:"what"`
+	Was  string   `json:"was"`
+	Will string   `json:"will"`
+	How  string   `json:"how" doc:"how it gets there"`
+	When string   `json:"when" doc:"when clients notice"`
+	Odd  bool     `json:"odd,omitempty" doc:"it is not where the rule would have put it"`
+	// Same says that it keeps its host number, as others of its kind do: such rows are shown as one.
+	Same bool `json:"same,omitempty"`
+}
+
+const (
+	atSwap    = "at once, with the swap"
+	atRenewal = "at their next renewal after the swap"
+	nobody    = "clients do not notice"
+)
+
+// rowsOf is one row for each field of each part that differs between two documents of a site.
+func rowsOf(m *mapping, was, will *site.Site) []Row {
+	odd := map[netip.Addr]string{}
+	for _, t := range m.threads {
+		odd[t.From] = t.Odd
+	}
+	out := []Row{}
+	for _, e := range edit.Between(was, will) {
+		doc := will
+		if e.Op == edit.Remove {
+			doc = was
+		}
+		name, _ := site.NameOf(doc, e.Part)
+		if e.Part.Kind == site.KindOption {
+			owner, _ := site.NameOf(doc, e.In)
+			name = owner + ", option " + e.Part.ID
+		}
+		row := Row{Part: e.Part, What: name}
+		row.How, row.When = ways(doc, e.Part)
+		if e.Op != edit.Change {
+			row.What = noun(e.Part.Kind) + " " + name
+			row.Was, row.Will = map[edit.Op]string{edit.Add: "", edit.Remove: "there"}[e.Op],
+				map[edit.Op]string{edit.Add: "added", edit.Remove: "taken away"}[e.Op]
+			out = append(out, row)
+			continue
+		}
+		for _, f := range e.Fields {
+			one := row
+			one.Was, one.Will = plain(f.From), plain(f.To)
+			if label := labels[f.Name]; label != "" {
+				one.What += ", " + label
+			}
+			if a, err := netip.ParseAddr(one.Was); err == nil && f.Name == "address" {
+				one.Odd = odd[a] != ""
+				one.Same = !one.Odd
+				if one.Odd {
+					one.How = odd[a]
+				}
+			}
+			out = append(out, one)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Row) int { return rank(a.Part.Kind) - rank(b.Part.Kind) })
+	return out
+}
+
+// labels are the fields that are not told from their part's name.
+var labels = map[string]string{"prefix": "subnet", "vlan": "VLAN", "gateway": "gateway", "addresses": "addresses",
+	"untaggedVLAN": "untagged VLAN", "taggedVLANs": "tagged VLANs", "relayTo": "relays to", "ranges": "addresses",
+	"options": "options", "forwarders": "forwarders", "domains": "servers of domains", "askers": "who may ask",
+	"name": "name", "network": "network", "uplink": "line", "networks": "networks", "block": "block", "server": "server",
+	"subOptions": "sub-options", "range": "addresses", "parent": "carried by", "members": "members"}
+
+var ranks = []string{site.KindNetwork, site.KindDevice, site.KindInterface, site.KindPool, site.KindExclusion,
+	site.KindReservation, site.KindFixedDevice, site.KindVendorClass, site.KindOption}
+
+func rank(kind string) int {
+	if i := slices.Index(ranks, kind); i >= 0 {
+		return i
+	}
+	return len(ranks)
+}
+
+func noun(kind string) string {
+	if k, ok := site.KindNamed(kind); ok {
+		return k.Noun
+	}
+	return kind
+}
+
+// ways is how a part gets to what it will be, and when clients notice.
+func ways(s *site.Site, part site.Ref) (how, when string) {
+	switch part.Kind {
+	case site.KindNetwork:
+		if n, ok := s.Network(part.ID); ok {
+			if d, i, _, routed := s.InterfaceOn(n); routed {
+				return "on " + d.Name + ", " + i.Name, atSwap
+			}
+		}
+		return "in the document", atSwap
+	case site.KindInterface:
+		d, i, ok := s.Interface(part.ID)
+		switch {
+		case ok && (i.Kind == site.Port || i.Kind == site.PortGroup):
+			return "on " + d.Name + ", both ends of a cable in one push", atSwap
+		case ok:
+			return "on " + d.Name, atSwap
+		}
+		return "on its device", atSwap
+	case site.KindPool, site.KindExclusion:
+		return "its server hands the new ones out", atRenewal
+	case site.KindReservation:
+		return "the same host number, told at the next renewal", atRenewal
+	case site.KindFixedDevice:
+		return "to be visited by hand", "when somebody has been there"
+	case site.KindOption, site.KindVendorClass, site.KindSite, site.KindCustomer, site.KindStandard:
+		return "told at the next renewal", atRenewal
+	case site.KindZone, site.KindRecord, site.KindResolver, site.KindService, site.KindFollowing:
+		return "written with the addresses", atSwap
+	}
+	return "in the document", nobody
+}
+
+// plain is a value of a site file in words.
+func plain(raw json.RawMessage) string {
+	var v any
+	if json.Unmarshal(raw, &v) != nil {
+		return string(raw)
+	}
+	return inWords(v)
+}
+
+func inWords(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	case bool:
+		return strconv.FormatBool(v)
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	case []any:
+		var out []string
+		for _, of := range v {
+			out = append(out, inWords(of))
+		}
+		return strings.Join(out, ", ")
+	case map[string]any:
+		if v["from"] != nil && v["to"] != nil {
+			return inWords(v["from"]) + " – " + inWords(v["to"])
+		}
+		var out []string
+		for _, key := range []string{"code", "domain", "address", "value", "servers", "method", "translates"} {
+			if v[key] != nil {
+				out = append(out, inWords(v[key]))
+			}
+		}
+		return strings.Join(out, " ")
+	}
+	return ""
+}
