@@ -17,7 +17,7 @@ var layers = []string{
 	"lithos/internal/order lithos/internal/act lithos/internal/store lithos/internal/device lithos/internal/standin " +
 		"lithos/internal/postgres lithos/internal/paper",
 	"lithos/internal/draft lithos/internal/push lithos/internal/watch lithos/internal/view lithos/internal/people " +
-		"lithos/internal/fleet",
+		"lithos/internal/fleet lithos/internal/renumber",
 	"lithos/internal/work",
 	"lithos/internal/api lithos/internal/demo",
 	"lithos/cmd",
@@ -27,7 +27,7 @@ var layers = []string{
 // its own, which package work fills in.
 var useCases = []string{
 	"lithos/internal/draft", "lithos/internal/push", "lithos/internal/watch", "lithos/internal/view",
-	"lithos/internal/people", "lithos/internal/fleet",
+	"lithos/internal/people", "lithos/internal/fleet", "lithos/internal/renumber",
 }
 
 // apart are packages of one layer that must not know each other.

@@ -39,8 +39,25 @@ type Surroundings struct {
 	Strays []Stray
 	// Reached are the devices that Lithos reads, by id.
 	Reached map[string]bool
+	// Moves are the moves of networks under way at the customer.
+	Moves []Moving
 	// Documents is set where addresses of documents (RFC 5737) stand for public ones.
 	Documents bool
+}
+
+// Moving is a move of networks that is under way.
+type Moving struct {
+	ID       int64
+	Site     string // id of the site whose networks move
+	Title    string
+	Networks []string       // ids of the networks
+	Old      []netip.Prefix // that are nobody's when it is done
+	New      []netip.Prefix
+	Swapped  bool     // its networks have their new addresses
+	Collides []string // what two have at once between its steps; sentences
+	Stranded int      // clients that never have service again, as simulated
+	Console  string   // the step that needs somebody at a console; a sentence
+	Overdue  string   // the phase whose window has ended, and when; empty for none
 }
 
 // Neighbor is another site's networks.
@@ -116,6 +133,16 @@ var observed = []aroundRule{
 		Promise: "The interfaces of a device are recorded."}, portUnknown},
 	{Rule{Slug: "off-standard", Family: "Management", Severity: Warns,
 		Promise: "A site has its standard, and its customer's options, as they are kept for all sites."}, offStandard},
+	{Rule{Slug: "move-overlap", Family: "Moves", Severity: Blocks,
+		Promise: "Old and new addresses of a move never overlap those of others."}, moveOverlap},
+	{Rule{Slug: "move-strands", Family: "Moves", Severity: Warns,
+		Promise: "Every client of a network that moves has service again."}, moveStrands},
+	{Rule{Slug: "move-path-late", Family: "Moves", Severity: Warns,
+		Promise: "Lithos reaches each device of a move until its last step."}, movePathLate},
+	{Rule{Slug: "move-left-behind", Family: "Moves", Severity: Warns,
+		Promise: "Nothing names an address that a move has left nobody."}, moveLeftBehind},
+	{Rule{Slug: "move-unfinished", Family: "Moves", Severity: Warns,
+		Promise: "Each phase of a move is landed within its window."}, moveUnfinished},
 	{Rule{Slug: "ddns-stale", Family: "Names", Severity: Blocks,
 		Promise: "The world is told the address that the line has."}, followingStale},
 }

@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"iter"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,13 +12,6 @@ import (
 	"lithos/core/site"
 	"lithos/core/zone"
 )
-
-// literal finds what may be an IPv4 address or prefix in a text.
-var literal = regexp.MustCompile(`\b(?:\d{1,3}\.){3}\d{1,3}(?:/\d{1,2}\b)?`)
-
-// words are the keys of a site file whose text is for people alone: what they say is listed and left as it is.
-var words = map[string]bool{"note": true, "contacts": true, "reason": true, "purpose": true, "name": true,
-	"meaning": true, "ignored": true, "id": true, "code": true}
 
 // placed are the keys whose values are given their places by what they are, not by their text.
 var placed = map[string]bool{"ranges": true, "range": true}
@@ -55,8 +46,8 @@ func (m *mapping) pointed(s *site.Site) (*site.Site, error) {
 }
 
 func mentions(s *site.Site, what func(netip.Addr) bool) bool {
-	for a := range literals(s) {
-		if what(a.address) {
+	for a := range site.Mentioned(s) {
+		if what(a.Address) {
 			return true
 		}
 	}
@@ -113,8 +104,8 @@ func (m *mapping) value(key string, v any) any {
 			v[i] = m.value(key, v[i])
 		}
 	case string:
-		if !words[key] && !strings.Contains(v, ".arpa") {
-			return literal.ReplaceAllStringFunc(v, m.literal)
+		if !site.ForPeople(key) && !strings.Contains(v, ".arpa") {
+			return site.Literal.ReplaceAllStringFunc(v, m.literal)
 		}
 	}
 	return v
@@ -533,79 +524,20 @@ func (m *mapping) pointers(doc *site.Site, z site.Zone) {
 	}
 }
 
-// mention is an address that a text of a site names.
-type mention struct {
-	part    site.Ref
-	key     string
-	text    string
-	address netip.Addr
-	words   bool // the text is for people alone
-}
-
-// literals lists the addresses that the parts of a site name, in any text of theirs.
-func literals(s *site.Site) iter.Seq[mention] {
-	return func(yield func(mention) bool) {
-		for _, k := range site.Kinds() {
-			k.Each(s, func(_ site.Ref, list site.List, i int) bool {
-				var tree any
-				if json.Unmarshal(list.JSON(i), &tree) != nil {
-					return true
-				}
-				return inTexts("", tree, func(key, text string) bool {
-					for _, found := range literal.FindAllString(text, -1) {
-						bare, _, _ := strings.Cut(found, "/")
-						a, err := netip.ParseAddr(bare)
-						if err == nil && !strings.Contains(text, ".arpa") &&
-							!yield(mention{site.Ref{Kind: k.Name, ID: list.ID(i)}, key, text, a, words[key]}) {
-							return false
-						}
-					}
-					return true
-				})
-			})
-		}
-	}
-}
-
-// nestedKeys are those under which parts of other kinds lie, which are gone through on their own.
-var nestedKeys = map[string]bool{"interfaces": true, "exclusions": true, "records": true}
-
-func inTexts(key string, v any, visit func(key, text string) bool) bool {
-	switch v := v.(type) {
-	case map[string]any:
-		for k, of := range v {
-			if !nestedKeys[k] && !placed[k] && !inTexts(k, of, visit) {
-				return false
-			}
-		}
-	case []any:
-		for _, of := range v {
-			if !inTexts(key, of, visit) {
-				return false
-			}
-		}
-	case string:
-		if strings.Contains(v, ".") {
-			return visit(key, v)
-		}
-	}
-	return true
-}
-
 // mentioned is each old address that a value names, with what names it first.
 func (m *mapping) mentioned(s *site.Site) map[netip.Addr]string {
 	out := map[netip.Addr]string{}
-	for l := range literals(s) {
-		if _, moves := m.of(l.address); l.words || !moves {
+	for l := range site.Mentioned(s) {
+		if _, moves := m.of(l.Address); l.Words || !moves {
 			continue
 		}
-		if _, known := out[l.address]; !known {
-			name, _ := site.NameOf(s, l.part)
-			out[l.address] = "named by " + name
+		if _, known := out[l.Address]; !known {
+			name, _ := site.NameOf(s, l.Part)
+			out[l.Address] = "named by " + name
 		}
 	}
 	for _, o := range slices.Concat(s.Options, s.Customer.Options, s.Standard.Options) {
-		for _, text := range literal.FindAllString(o.Value, -1) {
+		for _, text := range site.Literal.FindAllString(o.Value, -1) {
 			if a, err := netip.ParseAddr(text); err == nil {
 				if _, moves := m.of(a); moves && out[a] == "" {
 					out[a] = fmt.Sprintf("named by option %d", o.Code)
@@ -626,33 +558,12 @@ type Mention struct {
 
 func (m *mapping) mentions(s *site.Site) []Mention {
 	out := []Mention{}
-	add := func(l mention) {
-		if _, moves := m.of(l.address); moves {
-			name, _ := site.NameOf(s, l.part)
-			out = append(out, Mention{l.part, name, l.text, l.address})
+	for l := range site.Mentioned(s) {
+		if _, moves := m.of(l.Address); moves && l.Words {
+			name, _ := site.NameOf(s, l.Part)
+			out = append(out, Mention{l.Part, name, l.Text, l.Address})
 		}
 	}
-	for l := range literals(s) {
-		if l.words {
-			add(l)
-		}
-	}
-	return out
-}
-
-// within reports whether an address is of one of some prefixes.
-func within(a netip.Addr, of []netip.Prefix) bool {
-	return slices.ContainsFunc(of, func(p netip.Prefix) bool { return p.Contains(a) })
-}
-
-// Left lists what of a site's values still names an address of prefixes that are nobody's any more.
-func Left(s *site.Site, old []netip.Prefix) []Mention {
-	var out []Mention
-	for l := range literals(s) {
-		if !l.words && within(l.address, old) {
-			name, _ := site.NameOf(s, l.part)
-			out = append(out, Mention{l.part, name, l.text, l.address})
-		}
-	}
+	slices.SortStableFunc(out, func(a, b Mention) int { return a.Address.Compare(b.Address) })
 	return out
 }

@@ -86,7 +86,7 @@ type Plan struct {
 	Will    *site.Site
 	Threads []Thread
 	Bands   []Band
-	Rows    []Row
+	Rows    []Moved
 	Notes   []Mention // free text that mentions an old address, for the eye
 
 	m *mapping
@@ -122,7 +122,7 @@ func (p *Plan) Old() []netip.Prefix {
 
 // Elsewhere is another site of the customer with what points at moved addresses, and a row for each such place. It is
 // the site itself where nothing does.
-func (p *Plan) Elsewhere(other *site.Site) (*site.Site, []Row, error) {
+func (p *Plan) Elsewhere(other *site.Site) (*site.Site, []Moved, error) {
 	doc, err := p.m.pointed(other)
 	if err != nil {
 		return nil, nil, err

@@ -253,9 +253,17 @@ type Proof struct {
 	Steps   int         `json:"steps"`
 	First   string      `json:"first" doc:"the device that is changed first"`
 	Last    string      `json:"last" doc:"the device that is changed last"`
-	Gaps    []prove.Gap `json:"gaps"`
+	Gaps    []Meanwhile `json:"gaps"`
 	// Console names the step that needs somebody at a device's console; empty where none does.
 	Console string `json:"console,omitempty"`
+}
+
+// Meanwhile is something that is not so between two steps, though it is so before and after a phase (prove.Gap).
+type Meanwhile struct {
+	After int    `json:"after" doc:"the step, counted from 1, after which it begins"`
+	Until int    `json:"until" doc:"the step that ends it"`
+	Says  string `json:"says"`
+	Kind  string `json:"kind" enum:"unserved,collides,lost"`
 }
 
 // Prove simulates every prefix of the steps of a phase, over all devices. reached says which devices Lithos changes
@@ -270,9 +278,9 @@ func (ph Phase) Prove(reached func(device string) bool) Proof {
 		}
 	}
 	o := prove.Of(ph.Was, ph.Doc, devices)
-	out := Proof{Devices: len(devices), Steps: len(o.Steps), Gaps: o.Gaps}
-	if out.Gaps == nil {
-		out.Gaps = []prove.Gap{}
+	out := Proof{Devices: len(devices), Steps: len(o.Steps), Gaps: []Meanwhile{}}
+	for _, g := range o.Gaps {
+		out.Gaps = append(out.Gaps, Meanwhile(g))
 	}
 	if n := len(o.Steps); n > 0 {
 		name := func(id string) string { d, _ := ph.Doc.Device(id); return d.Name }

@@ -11,8 +11,8 @@ import (
 	"lithos/core/site"
 )
 
-// Row is one thing that a move changes.
-type Row struct {
+// Moved is one thing that a move changes.
+type Moved struct {
 	Part site.Ref `json:"part"`
 	What string   `json:"what"`
 	Was  string   `json:"was"`
@@ -31,12 +31,12 @@ const (
 )
 
 // rowsOf is one row for each field of each part that differs between two documents of a site.
-func rowsOf(m *mapping, was, will *site.Site) []Row {
+func rowsOf(m *mapping, was, will *site.Site) []Moved {
 	odd := map[netip.Addr]string{}
 	for _, t := range m.threads {
 		odd[t.From] = t.Odd
 	}
-	out := []Row{}
+	out := []Moved{}
 	for _, e := range edit.Between(was, will) {
 		doc := will
 		if e.Op == edit.Remove {
@@ -47,7 +47,7 @@ func rowsOf(m *mapping, was, will *site.Site) []Row {
 			owner, _ := site.NameOf(doc, e.In)
 			name = owner + ", option " + e.Part.ID
 		}
-		row := Row{Part: e.Part, What: name}
+		row := Moved{Part: e.Part, What: name}
 		row.How, row.When = ways(doc, e.Part)
 		if e.Op != edit.Change {
 			row.What = noun(e.Part.Kind) + " " + name
@@ -72,7 +72,7 @@ func rowsOf(m *mapping, was, will *site.Site) []Row {
 			out = append(out, one)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Row) int { return rank(a.Part.Kind) - rank(b.Part.Kind) })
+	slices.SortStableFunc(out, func(a, b Moved) int { return rank(a.Part.Kind) - rank(b.Part.Kind) })
 	return out
 }
 

@@ -64,6 +64,7 @@ func (s *server) operations(api huma.API) {
 	api.UseMiddleware(s.signedInOnly(api))
 	s.siteOperations(api)
 	s.orderOperations(api)
+	s.moveOperations(api)
 	s.noticeOperations(api)
 	s.eventOperations(api)
 }

@@ -136,4 +136,56 @@ func (s *Service) copyOne(
 	})
 }
 
+// Fill puts edits into the draft of an open order as one step, on the site's newest revision. What does not apply there
+// waits for a decision.
+func (s *Service) Fill(ctx context.Context, by act.Technician, id int64, edits []edit.Edit) error {
+	d, err := s.Draft(ctx, id)
+	if err == nil && d.Order.BaseRevision != d.Order.Head {
+		d, err = s.Rebase(ctx, id, d.Order.Version)
+	}
+	if err != nil {
+		return err
+	}
+	doc, conflicts := edit.Replay(d.Doc(), edits)
+	lost := map[int]edit.Conflict{}
+	for _, c := range conflicts {
+		lost[c.At] = c
+	}
+	var placed []edit.Edit
+	for i, e := range edits {
+		if _, gone := lost[i]; !gone {
+			placed = append(placed, e)
+		}
+	}
+	next := *d
+	if len(placed) > 0 {
+		next = *d.With(append(d.Standing(), d.NextStep(by, doc, placed)), doc, placed)
+	}
+	next.Order.Lost += len(lost)
+	return s.touch(ctx, &next, func(q *gen.Queries) error {
+		if len(placed) > 0 {
+			step := next.Steps[len(next.Steps)-1]
+			raw, back, err := written(step)
+			if err != nil {
+				return err
+			}
+			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
+				PutBack: back, Version: step.Version, MadeBy: by.ID, MadeAt: step.At}); err != nil {
+				return err
+			}
+		}
+		for _, c := range conflicts {
+			e, err := json.Marshal(c.Edit)
+			if err != nil {
+				return err
+			}
+			if err := q.LoseEdit(ctx, gen.LoseEditParams{OrderID: id, Edit: e, Says: edit.Describe(d.Doc(), c.Edit),
+				Why: sentence(c.Says), MadeBy: by.ID}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 func sentence(says string) string { return strings.ToUpper(says[:1]) + says[1:] }

@@ -24,6 +24,7 @@ type Beside struct {
 	Sent      []SentAddress    // what was sent of its names that follow, the oldest first of each
 	Kept      check.Kept       // the standard and the customer's options as they are kept for all sites
 	Servers   []check.Stray    // DHCP servers that nobody recorded, as they were heard
+	Moves     []check.Moving   // of networks of the customer's sites
 	Documents bool             // addresses of documents (RFC 5737) stand for public ones
 	Neighbors []check.Neighbor // the customer's sites; whether this one is among them does not matter
 }
@@ -100,7 +101,7 @@ func (b Beside) Around(doc *site.Site) check.Surroundings {
 		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{},
 		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{},
 		Reached: map[string]bool{}, Readings: map[string]check.Reading{}, Strays: b.Servers, Kept: b.Kept}
-	with.Documents = b.Documents
+	with.Documents, with.Moves = b.Documents, b.Moves
 	for _, l := range b.Lines {
 		with.Lines[l.Interface] = with.Lines[l.Interface].With(l.Address)
 	}

@@ -56,6 +56,7 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 				Interface: r.Interface, First: r.FirstAt, Last: r.LastAt})
 		}
 	}, siteID)
+	queue(&batch, gen.MovesOfCustomer, func(rows []gen.MovesOfCustomerRow) { b.Moves = movesOf(rows) }, customer)
 	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
 		customer, siteID)
 	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
@@ -73,6 +74,20 @@ func queue[T any](batch *pgx.Batch, query string, take func([]T), args ...any) {
 		take(list)
 		return err
 	})
+}
+
+func movesOf(rows []gen.MovesOfCustomerRow) []check.Moving {
+	var out []check.Moving
+	for _, r := range rows {
+		var m check.Moving
+		_ = json.Unmarshal(r.Facts, &m) // Lithos wrote it itself
+		m.ID, m.Site, m.Title, m.Swapped = r.ID, r.SiteID, r.Title, r.Swapped
+		if r.State == "open" {
+			m.Overdue = r.Overdue
+		}
+		out = append(out, m)
+	}
+	return out
 }
 
 func accessOf(rows []gen.AccessOfSiteRow) []order.Access {

@@ -23,13 +23,17 @@ func (s *Service) Card(ctx context.Context, code string) (*paper.Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	access, err := s.Store.Access(ctx, sc.Site.ID)
+	return s.cardOf(ctx, sc.Site, revision)
+}
+
+func (s *Service) cardOf(ctx context.Context, doc *site.Site, revision int32) (*paper.Page, error) {
+	access, err := s.Store.Access(ctx, doc.ID)
 	if err != nil {
 		return nil, err
 	}
-	c := card{Site: sc.Site, Page: &paper.Page{Title: sc.Name,
-		Under: fmt.Sprintf("%s. Revision %d, printed on %s.", sc.Customer.Name, revision,
-			time.Now().In(sc.Location()).Format("2 January 2006"))}}
+	c := card{Site: doc, Page: &paper.Page{Title: doc.Name,
+		Under: fmt.Sprintf("%s. Revision %d, printed on %s.", doc.Customer.Name, revision,
+			time.Now().In(doc.Location()).Format("2 January 2006"))}}
 	c.head()
 	c.devices(access)
 	c.networks()

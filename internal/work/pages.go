@@ -9,6 +9,7 @@ import (
 	"lithos/internal/draft"
 	"lithos/internal/order"
 	"lithos/internal/push"
+	"lithos/internal/renumber"
 	"lithos/internal/view"
 )
 
@@ -56,6 +57,7 @@ type OrderView struct {
 	Push      *push.PushView    `json:"push,omitempty"`
 	Others    []OtherOrder      `json:"others" doc:"other open orders of the site"`
 	Waves     *push.Waves       `json:"waves,omitempty" doc:"of an order over several sites"`
+	Move      *renumber.MoveOf  `json:"move,omitempty" doc:"the move of networks that it is a phase of"`
 	Lost      []draft.Lost      `json:"lost"` // edits that no longer applied on a newer revision
 }
 
@@ -103,6 +105,10 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	})
 	reads.Go(func() (err error) {
 		v.Waves, err = s.TogetherWith(ctx, &d.Order)
+		return err
+	})
+	reads.Go(func() (err error) {
+		v.Move, err = s.MoveOfOrder(ctx, id)
 		return err
 	})
 	if err := reads.Wait(); err != nil {

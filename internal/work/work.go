@@ -17,6 +17,7 @@ import (
 	"lithos/internal/fleet"
 	"lithos/internal/people"
 	"lithos/internal/push"
+	"lithos/internal/renumber"
 	"lithos/internal/store"
 	"lithos/internal/watch"
 )
@@ -28,6 +29,7 @@ type (
 	Watch  = watch.Service
 	People = people.Service
 	Fleet  = fleet.Service
+	Moves  = renumber.Service
 )
 
 // Service is all use cases on one database. It is safe for concurrent use, and any
@@ -38,6 +40,7 @@ type Service struct {
 	*Watch
 	*People
 	*Fleet
+	*Moves
 	Store  *store.Store
 	Events *act.Hub
 
@@ -52,7 +55,8 @@ func New(s *store.Store, vault *people.Vault, log *slog.Logger) *Service {
 	d := draft.New(s, vault)
 	w := watch.New(s, d, p, log)
 	return &Service{
-		Drafts: d, Pushes: push.New(s, d, p, p, w, log), Watch: w, People: p, Fleet: fleet.New(s, d), Store: s,
+		Drafts: d, Pushes: push.New(s, d, p, p, w, log), Watch: w, People: p, Fleet: fleet.New(s, d),
+		Moves: renumber.New(s, d, p, log), Store: s,
 		Events: act.NewHub(), log: log,
 	}
 }
@@ -77,6 +81,7 @@ func (s *Service) Run(ctx context.Context, poll time.Duration) error {
 	workers := river.NewWorkers()
 	s.Pushes.Work(workers)
 	s.Watch.Work(workers, poll)
+	s.Moves.Work(workers)
 	jobs, err := river.NewClient(riverpgxv5.New(s.Store.Pool), &river.Config{
 		Logger: s.log,
 		Queues: map[string]river.QueueConfig{
@@ -90,7 +95,7 @@ func (s *Service) Run(ctx context.Context, poll time.Duration) error {
 		// A job of a process that was killed is taken up by another after this; a
 		// push is taken up by its own package long before.
 		RescueStuckJobsAfter: 40 * time.Minute,
-		PeriodicJobs:         append(watch.Periodic(poll), push.Periodic()),
+		PeriodicJobs:         append(watch.Periodic(poll), push.Periodic(), renumber.Periodic()),
 	})
 	if err != nil {
 		return fmt.Errorf("background jobs: %w", err)

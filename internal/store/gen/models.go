@@ -86,6 +86,42 @@ type LineAddress struct {
 	Last        time.Time
 }
 
+type Move struct {
+	ID           int64
+	SiteID       string
+	Title        string
+	Ticket       string
+	Request      []byte
+	BaseRevision int32
+	Facts        []byte
+	State        string
+	OpenedBy     int64
+	OpenedAt     time.Time
+}
+
+type MovePhase struct {
+	MoveID    int64
+	Seq       int32
+	Kind      string
+	Title     string
+	Says      string
+	Edits     []byte
+	Proof     []byte
+	NotBefore time.Time
+	NotAfter  time.Time
+	SiteID    string
+	OrderID   int64
+	Filled    bool
+}
+
+type MoveVisit struct {
+	MoveID int64
+	Seq    int32
+	Visit  []byte
+	DoneBy *int64
+	DoneAt *time.Time
+}
+
 type NameSince struct {
 	SiteID string
 	Name   string

@@ -123,6 +123,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Moves of networks, those under way first */
+        get: operations["moves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/moves/{move}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A move of networks */
+        get: operations["move"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/moves/{move}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drop the phases that have not landed, and open an order that undoes those that have */
+        post: operations["take-move-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/moves/{move}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The site as it was before a move, with old and new numbers, as Markdown or PDF */
+        get: operations["old-numbers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/moves/{move}/visits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note that somebody has been at a device that holds its address itself, or take that back */
+        post: operations["tick-visit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/options": {
         parameters: {
             query?: never;
@@ -1150,6 +1235,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open the work orders of a move, one for each phase */
+        post: operations["begin-move"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/names": {
         parameters: {
             query?: never;
@@ -1229,6 +1331,23 @@ export interface paths {
         get: operations["past"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/plan-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Work out a move of networks: nothing of it is kept */
+        post: operations["plan-move"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1554,6 +1673,19 @@ export interface components {
             at: string;
             says: string;
             taken: boolean;
+        };
+        Band: {
+            name: string;
+            /** @description id of the network it is in */
+            network: string;
+            /** @description what became of it that the rule does not say */
+            odd?: string;
+            /** @description its id */
+            pool: string;
+            /** @description id of the network it goes to */
+            target: string;
+            was: components["schemas"]["Range"][];
+            will: components["schemas"]["Range"][];
         };
         Becomes: {
             /** @description findings that it brings */
@@ -1912,6 +2044,11 @@ export interface components {
             own: boolean;
             value: string;
         };
+        Elsewhere: {
+            name: string;
+            rows: components["schemas"]["Moved"][];
+            site: string;
+        };
         Entry: {
             fields: {
                 [key: string]: string;
@@ -1976,6 +2113,36 @@ export interface components {
             label: string;
             mono: boolean;
             value: string;
+        };
+        Fate: {
+            asleep?: boolean;
+            /**
+             * Format: date-time
+             * @description when it first loses service
+             */
+            lost?: string;
+            mac: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description without name servers, in all
+             */
+            namesSeconds: number;
+            network: string;
+            /**
+             * Format: date-time
+             * @description when it has service for good; none where it never has
+             */
+            regained?: string;
+            /**
+             * Format: int64
+             * @description without service, in all
+             */
+            seconds: number;
+            /** Format: ip */
+            was?: string;
+            /** Format: ip */
+            will?: string;
         };
         Faults: {
             /** @description what is still to go wrong, after it was asked for */
@@ -2516,6 +2683,29 @@ export interface components {
             says: string;
             text: string;
         };
+        ListedMove: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            landed: number;
+            name: string;
+            /** @description the phase that is next */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description when its window opens
+             */
+            nextAt?: string;
+            /** Format: int64 */
+            phases: number;
+            site: string;
+            /** @enum {string} */
+            state: "open" | "done" | "back" | "dropped";
+            title: string;
+        };
         ListedOrder: {
             by: string;
             code: string;
@@ -2525,6 +2715,8 @@ export interface components {
             /** Format: date-time */
             openedAt: string;
             site: string;
+            /** @enum {string} */
+            stage: "drafted" | "rehearsed" | "waiting" | "pushing" | "landed" | "returned" | "dropped";
             state: string;
             /** Format: int64 */
             steps: number;
@@ -2619,6 +2811,29 @@ export interface components {
             findings: number;
             severity?: string;
         };
+        Meanwhile: {
+            /**
+             * Format: int64
+             * @description the step, counted from 1, after which it begins
+             */
+            after: number;
+            /** @enum {string} */
+            kind: "unserved" | "collides" | "lost";
+            says: string;
+            /**
+             * Format: int64
+             * @description the step that ends it
+             */
+            until: number;
+        };
+        Mention: {
+            /** Format: ip */
+            address: string;
+            /** @description of the part */
+            name: string;
+            part: string;
+            text: string;
+        };
         Message: {
             /** Format: int64 */
             accepts?: number;
@@ -2659,6 +2874,174 @@ export interface components {
             amount: number;
             /** @description by its name in module lithos-standin; none ends all */
             fault: string;
+        };
+        MoveFinding: {
+            rule: string;
+            says: string;
+            /** @enum {string} */
+            severity: "blocks" | "warns" | "notes";
+            title: string;
+        };
+        MoveOf: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            of: number;
+            /** Format: int64 */
+            phase: number;
+            title: string;
+        };
+        MovePhase: {
+            /** Format: int64 */
+            edits: number;
+            /** @enum {string} */
+            kind: "shorten" | "beside" | "swap" | "follow" | "elsewhere" | "back";
+            /** Format: date-time */
+            landedAt?: string;
+            /** @description of the work order */
+            name?: string;
+            /** Format: date-time */
+            notAfter: string;
+            /** Format: date-time */
+            notBefore: string;
+            /** Format: int64 */
+            order?: number;
+            overdue?: boolean;
+            proof?: components["schemas"]["Proof"];
+            says: string;
+            /** Format: int64 */
+            seq: number;
+            /** @description code of another site, of a phase there */
+            site?: string;
+            /** @enum {string} */
+            stage?: "later" | "drafted" | "rehearsed" | "waiting" | "pushing" | "landed" | "returned" | "dropped";
+            title: string;
+        };
+        MovePlan: {
+            bands: components["schemas"]["Band"][];
+            /** @description the customer's other sites that point at what moves */
+            elsewhere: components["schemas"]["Elsewhere"][];
+            /** @description what is wrong with the move, and what it would bring into the site */
+            findings: components["schemas"]["MoveFinding"][];
+            networks: components["schemas"]["MovedNetwork"][];
+            night: components["schemas"]["Night"];
+            /** @description free text that mentions an old address, for the eye */
+            notes: components["schemas"]["Mention"][];
+            phases: components["schemas"]["MovePhase"][];
+            request: components["schemas"]["Request"];
+            rows: components["schemas"]["Moved"][];
+            /** @description what moves where */
+            says: string;
+            site: string;
+            siteName: string;
+            threads: components["schemas"]["Thread"][];
+            title: string;
+            visits: components["schemas"]["MoveVisit"][];
+            /** @description the site's time zone */
+            zone: string;
+        };
+        MoveResult: {
+            /** @description hold a lease of an old address yet, and ask its server */
+            leases: components["schemas"]["Straggler"][];
+            /** @description still seen at an old address */
+            old: components["schemas"]["Straggler"][];
+            /** @description came back with another address than the move gives them */
+            other: components["schemas"]["Straggler"][];
+            /**
+             * Format: date-time
+             * @description when the swap landed
+             */
+            swapped?: string;
+        };
+        MoveView: {
+            /** @description who did not follow, once the swap has landed */
+            after: components["schemas"]["MoveResult"];
+            /** Format: date-time */
+            at: string;
+            bands: components["schemas"]["Band"][];
+            by: string;
+            /** @description the customer's other sites that point at what moves */
+            elsewhere: components["schemas"]["Elsewhere"][];
+            /** @description what is wrong with the move, and what it would bring into the site */
+            findings: components["schemas"]["MoveFinding"][];
+            /** Format: int64 */
+            id: number;
+            networks: components["schemas"]["MovedNetwork"][];
+            /** Format: int64 */
+            next: number;
+            night: components["schemas"]["Night"];
+            /** @description free text that mentions an old address, for the eye */
+            notes: components["schemas"]["Mention"][];
+            phases: components["schemas"]["MovePhase"][];
+            request: components["schemas"]["Request"];
+            /**
+             * Format: int32
+             * @description of the site as it was
+             */
+            revision: number;
+            rows: components["schemas"]["Moved"][];
+            /** @description what moves where */
+            says: string;
+            site: string;
+            siteName: string;
+            /** @enum {string} */
+            state: "open" | "done" | "back" | "dropped";
+            threads: components["schemas"]["Thread"][];
+            title: string;
+            visits: components["schemas"]["MoveVisit"][];
+            /** @description the site's time zone */
+            zone: string;
+        };
+        MoveVisit: {
+            /** @description where it stands, as far as its note says */
+            at: string;
+            /** Format: date-time */
+            doneAt?: string;
+            doneBy?: string;
+            mac?: string;
+            name: string;
+            part: string;
+            /**
+             * @description where it was seen last, since the swap
+             * @enum {string}
+             */
+            seen?: "new" | "old";
+            /** Format: date-time */
+            seenAt?: string;
+            /** Format: int64 */
+            seq: number;
+            type: components["schemas"]["Typed"][];
+            /** Format: ip */
+            was: string;
+            /** Format: ip */
+            will: string;
+        };
+        Moved: {
+            /** @description how it gets there */
+            how: string;
+            /** @description it is not where the rule would have put it */
+            odd?: boolean;
+            part: string;
+            same?: boolean;
+            was: string;
+            what: string;
+            /** @description when clients notice */
+            when: string;
+            will: string;
+        };
+        MovedNetwork: {
+            id: string;
+            /** @description id of the network it joins, or is split from */
+            into?: string;
+            name: string;
+            /** @description subnet; empty for a new network */
+            was: string;
+            /** Format: int64 */
+            wasVlan: number;
+            /** @description subnet; empty for one that joins another */
+            will: string;
+            /** Format: int64 */
+            willVlan: number;
         };
         NameRow: {
             alias?: boolean;
@@ -2797,6 +3180,48 @@ export interface components {
             standard?: string;
             timeZone: string;
         };
+        Night: {
+            /**
+             * Format: int64
+             * @description clients that lose service for a time
+             */
+            affected: number;
+            /** Format: date-time */
+            begin: string;
+            /** Format: int64 */
+            clients: number;
+            /** @description clients without service, at equal steps from begin to end */
+            curve: number[];
+            /** Format: date-time */
+            end: string;
+            /** @description those worst off first */
+            fates: components["schemas"]["Fate"][];
+            /**
+             * Format: int64
+             * @description seconds without service of who waits the longest
+             */
+            longest: number;
+            /**
+             * Format: int64
+             * @description seconds without service of those affected, on average
+             */
+            mean: number;
+            /**
+             * Format: double
+             * @description client-minutes without service
+             */
+            minutes: number;
+            /**
+             * Format: double
+             * @description client-minutes without name servers
+             */
+            nameMinutes: number;
+            /**
+             * Format: int64
+             * @description clients that never have service again
+             */
+            stranded: number;
+        };
         Notice: {
             /** @description the rule that found it, or key-unused */
             kind: string;
@@ -2888,6 +3313,8 @@ export interface components {
             gaps: components["schemas"]["Gap"][];
             head: components["schemas"]["Head"];
             lost: components["schemas"]["Lost"][];
+            /** @description the move of networks that it is a phase of */
+            move?: components["schemas"]["MoveOf"];
             networks: string[];
             /** Format: date-time */
             openedAt: string;
@@ -2996,6 +3423,14 @@ export interface components {
             /** @description id of the zone of records */
             zone?: string;
         };
+        Piece: {
+            name: string;
+            prefix: string;
+            /** @description the old addresses that go there */
+            takes: components["schemas"]["Range"];
+            /** Format: int64 */
+            vlan?: number;
+        };
         Pin: {
             /** Format: int64 */
             at: number;
@@ -3032,6 +3467,18 @@ export interface components {
             id: number;
             stream: string;
             who: string;
+        };
+        Proof: {
+            console?: string;
+            /** Format: int64 */
+            devices: number;
+            /** @description the device that is changed first */
+            first: string;
+            gaps: components["schemas"]["Meanwhile"][];
+            /** @description the device that is changed last */
+            last: string;
+            /** Format: int64 */
+            steps: number;
         };
         Proved: {
             says: string;
@@ -3081,6 +3528,18 @@ export interface components {
             number: number;
             stratum: string;
             type: string;
+        };
+        Range: {
+            /**
+             * Format: ip
+             * @description first address
+             */
+            from: string;
+            /**
+             * Format: ip
+             * @description last address, at or above the first
+             */
+            to: string;
         };
         Reaching: {
             /** @description the one there is when empty */
@@ -3182,6 +3641,31 @@ export interface components {
             networks: components["schemas"]["Network"][];
             zone: string;
         };
+        Request: {
+            /** @description bring networks that get another VLAN up beside the old ones first */
+            beside?: boolean;
+            /** @description the block that takes the place of the site's; unchanged when not given */
+            block?: string;
+            /**
+             * Format: int64
+             * @description the lease time before the swap, in seconds; 1800 when not given
+             */
+            lease?: number;
+            /**
+             * Format: date-time
+             * @description when the swap begins
+             */
+            night: string;
+            /** @description a straight swap, with no phase before or after it */
+            oneNight?: boolean;
+            /** @description the networks, each at most once */
+            shifts: components["schemas"]["Shift"][];
+            ticket?: string;
+            /** @description what people call the move */
+            title: string;
+            /** @description untagged VLAN ids of ports, both ends of their cables */
+            untagged?: components["schemas"]["Retag"][];
+        };
         Resize: {
             /** @description kind:id of the pool of an exclusion */
             in?: string;
@@ -3225,6 +3709,12 @@ export interface components {
             question?: components["schemas"]["Question"][];
             /** Format: date-time */
             "written-until"?: string;
+        };
+        Retag: {
+            /** @description id of a port */
+            interface: string;
+            /** Format: int64 */
+            vlan: number;
         };
         Revision: {
             /** Format: date-time */
@@ -3384,6 +3874,41 @@ export interface components {
              */
             origin: "hand" | "following";
             type: string;
+        };
+        Shift: {
+            /** @description id of the device that routes it from then on; unchanged when empty */
+            device?: string;
+            /**
+             * Format: ip
+             * @description its new gateway; by the rule when not given
+             */
+            gateway?: string;
+            /** @description pools grow with the network */
+            grow?: boolean;
+            /** @description id of the network that it joins */
+            into?: string;
+            /** @description id of the network */
+            network: string;
+            /** @description name of that device's interface that carries the new VLAN interface */
+            parent?: string;
+            /** @description networks that parts of it become */
+            pieces?: components["schemas"]["Piece"][];
+            /** @description its new subnet; unchanged when not given */
+            prefix?: string;
+            /**
+             * @description how host numbers are kept; number when not given
+             * @enum {string}
+             */
+            rule?: "number" | "window" | "packed" | "standard";
+            /** @description new addresses that were typed or dragged, by the old one */
+            to?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description its new VLAN id; unchanged when 0
+             */
+            vlan?: number;
         };
         SignInAnswerBody: {
             fullName: string;
@@ -3572,6 +4097,23 @@ export interface components {
             undone: boolean;
             undoneBy?: string;
         };
+        Straggler: {
+            /** Format: ip */
+            address: string;
+            /** @description where it is plugged in */
+            at?: string;
+            mac: string;
+            name: string;
+            /** Format: date-time */
+            seen: string;
+            /** @description the address it should have */
+            should?: string;
+            /**
+             * Format: date-time
+             * @description when its lease ends
+             */
+            until?: string;
+        };
         Stratum: {
             /** Format: int64 */
             count: number;
@@ -3678,12 +4220,43 @@ export interface components {
             initials: string;
             name: string;
         };
+        Thread: {
+            /** Format: ip */
+            from: string;
+            /** @enum {string} */
+            kind: "gateway" | "interface" | "reservation" | "fixed" | "mentioned";
+            /** @description id of the network it is in */
+            network: string;
+            /** @description why it does not have the address that the rule gives it */
+            odd?: string;
+            /** @description id of the network it goes to */
+            target: string;
+            /** Format: ip */
+            to: string;
+            /** @description somebody chose the new address */
+            typed?: boolean;
+            /** @description whose address it is */
+            what: string;
+        };
         Three: {
             base: string;
             /** @description empty where it is the whole part */
             field: string;
             mine: string;
             theirs: string;
+        };
+        "Tick-visitRequest": {
+            /**
+             * Format: date-time
+             * @description when, of a tick that could not be sent at once
+             */
+            at?: string;
+            on: boolean;
+            /**
+             * Format: int32
+             * @description of the visit
+             */
+            seq: number;
         };
         TickRequest: {
             /** @description of a question: what the device shows */
@@ -3739,6 +4312,10 @@ export interface components {
             scenes: components["schemas"]["Scene"][];
             strangers: string[];
             why?: string;
+        };
+        Typed: {
+            label: string;
+            value: string;
         };
         UndoRequest: {
             look: components["schemas"]["Look"];
@@ -4094,6 +4671,171 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LevelPreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    moves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListedMove"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    move: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the move */
+                move: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-move-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the move */
+                move: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "old-numbers": {
+        parameters: {
+            query?: {
+                as?: "markdown" | "pdf";
+            };
+            header?: never;
+            path: {
+                /** @description number of the move */
+                move: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tick-visit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the move */
+                move: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tick-visitRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveView"];
                 };
             };
             /** @description Error */
@@ -6447,6 +7189,42 @@ export interface operations {
             };
         };
     };
+    "begin-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Request"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     names: {
         parameters: {
             query?: {
@@ -6638,6 +7416,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Holding"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Request"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MovePlan"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,86 @@
+package site
+
+import (
+	"encoding/json"
+	"iter"
+	"net/netip"
+	"regexp"
+	"strings"
+)
+
+// Literal finds what may be an IPv4 address or prefix in a text.
+var Literal = regexp.MustCompile(`\b(?:\d{1,3}\.){3}\d{1,3}(?:/\d{1,2}\b)?`)
+
+// Mention is an address that a text of a part names.
+type Mention struct {
+	Part    Ref
+	Key     string // under which the text lies
+	Text    string
+	Address netip.Addr
+	Words   bool // the text is for people alone
+}
+
+// Mentioned lists the addresses that the parts of a site name, in any text of theirs. The ranges of pools and
+// exclusions are not texts, and reverse names (RFC 1035 section 3.5) name no address.
+func Mentioned(s *Site) iter.Seq[Mention] {
+	return func(yield func(Mention) bool) {
+		goes := true
+		for _, k := range Kinds() {
+			k.Each(s, func(_ Ref, list List, i int) bool {
+				var tree any
+				if !goes || json.Unmarshal(list.JSON(i), &tree) != nil {
+					return goes
+				}
+				part := Ref{Kind: k.Name, ID: list.ID(i)}
+				goes = inTexts("", tree, func(key, text string) bool {
+					return mentionsIn(Mention{Part: part, Key: key, Text: text, Words: ForPeople(key)}, yield)
+				})
+				return goes
+			})
+		}
+	}
+}
+
+func mentionsIn(m Mention, yield func(Mention) bool) bool {
+	if strings.Contains(m.Text, ".arpa") {
+		return true
+	}
+	for _, found := range Literal.FindAllString(m.Text, -1) {
+		bare, _, _ := strings.Cut(found, "/")
+		var err error
+		if m.Address, err = netip.ParseAddr(bare); err == nil && !yield(m) {
+			return false
+		}
+	}
+	return true
+}
+
+// forPeople are the keys of a site file whose text no device reads.
+var forPeople = map[string]bool{"note": true, "contacts": true, "reason": true, "purpose": true, "name": true,
+	"meaning": true, "ignored": true, "id": true, "code": true}
+
+// ForPeople reports whether the text under a key of a site file is for people alone.
+func ForPeople(key string) bool { return forPeople[key] }
+
+// apart are the keys under which parts of other kinds lie, and those whose values are ranges.
+var apart = map[string]bool{"interfaces": true, "exclusions": true, "records": true, "ranges": true, "range": true}
+
+func inTexts(key string, v any, visit func(key, text string) bool) bool {
+	switch v := v.(type) {
+	case map[string]any:
+		for k, of := range v {
+			if !apart[k] && !inTexts(k, of, visit) {
+				return false
+			}
+		}
+	case []any:
+		for _, of := range v {
+			if !inTexts(key, of, visit) {
+				return false
+			}
+		}
+	case string:
+		return !strings.Contains(v, ".") || visit(key, v)
+	}
+	return true
+}

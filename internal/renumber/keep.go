@@ -1,0 +1,197 @@
+package renumber
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"lithos/core/edit"
+	"lithos/core/move"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store/gen"
+)
+
+// keep stores a move with its phases and opens their orders, all of it or nothing.
+func (s *Service) keep(ctx context.Context, by act.Technician, p *planned, revision int32) (id int64, err error) {
+	request, err1 := json.Marshal(p.Request)
+	facts, err2 := json.Marshal(p.facts)
+	if err := errors.Join(err1, err2); err != nil {
+		return 0, err
+	}
+	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		id, err = q.OpenMove(ctx, gen.OpenMoveParams{SiteID: p.Was.ID, Title: p.Request.Title, Ticket: p.Request.Ticket,
+			Request: request, BaseRevision: revision, Facts: facts, OpenedBy: by.ID})
+		if err != nil {
+			return err
+		}
+		k := keeper{q, by, id, p.Request, 0}
+		for i, ph := range p.phases {
+			if err := k.phase(ctx, p.Was, ph, p.proofs[i]); err != nil {
+				return err
+			}
+			if ph.Kind != move.Swap {
+				continue
+			}
+			for _, o := range p.others {
+				there := move.Phase{Kind: kindElsewhere, Title: o.was.Name, Edits: edit.Between(o.was, o.will),
+					Says:      "What points at the old addresses points at the new ones. Push it after the swap.",
+					NotBefore: ph.NotBefore, NotAfter: ph.NotAfter.Add(24 * time.Hour)}
+				if err := k.phase(ctx, o.was, there, move.Proof{}); err != nil {
+					return err
+				}
+			}
+		}
+		for i, v := range p.Visits() {
+			raw, err := json.Marshal(v)
+			if err != nil {
+				return err
+			}
+			if err := q.PutVisit(ctx, gen.PutVisitParams{MoveID: id, Seq: int32(i + 1), Visit: raw}); err != nil {
+				return err
+			}
+		}
+		return errors.Join(act.Record(ctx, q, by, "move-begun", p.Was.Code, p.Request.Title),
+			act.Publish(ctx, q, act.Event{Topic: "site", ID: p.Was.Code}))
+	})
+	return id, err
+}
+
+type keeper struct {
+	q       *gen.Queries
+	by      act.Technician
+	move    int64
+	request move.Request
+	seq     int32
+}
+
+func (k *keeper) phase(ctx context.Context, at *site.Site, ph move.Phase, proof move.Proof) error {
+	title := clipped(k.request.Title + ": " + ph.Title)
+	id, err := k.q.OpenOrder(ctx, gen.OpenOrderParams{Title: title, Ticket: k.request.Ticket, OpenedBy: k.by.ID,
+		SiteID: at.ID})
+	if err != nil {
+		return fmt.Errorf("open the order of a phase: %w", err)
+	}
+	edits, err1 := json.Marshal(ph.Edits)
+	raw, err2 := json.Marshal(proof)
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	k.seq++
+	_, err3 := k.q.SetWindow(ctx, gen.SetWindowParams{ID: id, Note: ph.Says, NotBefore: &ph.NotBefore,
+		NotAfter: &ph.NotAfter})
+	return errors.Join(err3,
+		k.q.PutPhase(ctx, gen.PutPhaseParams{MoveID: k.move, Seq: k.seq, Kind: ph.Kind, Title: ph.Title, Says: ph.Says,
+			Edits: edits, Proof: raw, NotBefore: ph.NotBefore, NotAfter: ph.NotAfter, SiteID: at.ID, OrderID: id}),
+		act.Record(ctx, k.q, k.by, "order-opened", order.Name(id), title+", at "+at.Name),
+		act.Publish(ctx, k.q, act.OrderEvent(id, 0)))
+}
+
+// mostTitle is how long the title of an order may be.
+const mostTitle = 120
+
+func clipped(title string) string {
+	if r := []rune(title); len(r) > mostTitle {
+		return string(r[:mostTitle-1]) + "…"
+	}
+	return title
+}
+
+// TakeMoveBack drops the phases that have not landed, and opens an order at each site that a phase has landed at, which
+// makes it what it was before. It gives the order at the site itself, 0 where nothing had landed.
+func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64) (int64, error) {
+	m, phases, err := s.open(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	for _, p := range phases {
+		switch {
+		case p.State == "pushing":
+			return 0, act.Refuse(act.Conflict, "%s is being pushed. Stop that first, or wait until it has ended.",
+				order.Name(p.OrderID))
+		case p.Kind == kindBack:
+			return 0, act.Refuse(act.Conflict, "%s takes the move back already.", order.Name(p.OrderID))
+		}
+	}
+	for _, p := range phases {
+		if p.State == "open" {
+			if err := s.drafts.Drop(ctx, by, p.OrderID, p.Version); err != nil {
+				return 0, err
+			}
+		}
+	}
+	landed := map[string][]gen.PhasesOfRow{} // by site
+	var sites []string
+	for _, p := range phases {
+		if p.State == "landed" {
+			if landed[p.SiteID] == nil {
+				sites = append(sites, p.SiteID)
+			}
+			landed[p.SiteID] = append(landed[p.SiteID], p)
+		}
+	}
+	var first int64
+	seq := int32(len(phases))
+	for _, at := range sites {
+		back, doc, err := s.back(ctx, landed[at])
+		if err != nil {
+			return 0, err
+		}
+		k := keeper{s.store.Queries, by, id, move.Request{Title: m.Title, Ticket: m.Ticket}, seq}
+		now := time.Now()
+		ph := move.Phase{Kind: kindBack, Title: "Take it back", Edits: back, NotBefore: now, NotAfter: now.Add(24 * time.Hour),
+			Says: "The site as it was before the move."}
+		err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+			k.q = q
+			return k.phase(ctx, doc, ph, move.Proof{})
+		})
+		if err != nil {
+			return 0, err
+		}
+		seq = k.seq
+	}
+	if err := s.fill(ctx, id); err != nil {
+		return 0, err
+	}
+	after, err := s.store.PhasesOf(ctx, id)
+	for _, p := range after {
+		if p.Kind == kindBack && p.SiteID == m.SiteID {
+			first = p.OrderID
+		}
+	}
+	return first, err
+}
+
+// back is the edits that undo phases that have landed at a site, and the site as it was before them.
+func (s *Service) back(ctx context.Context, landed []gen.PhasesOfRow) ([]edit.Edit, *site.Site, error) {
+	was, err := s.drafts.Head(ctx, landed[0].SiteID, landed[0].BaseRevision)
+	if err != nil {
+		return nil, nil, err
+	}
+	doc := was.Site
+	for _, p := range landed {
+		d, err := s.drafts.Draft(ctx, p.OrderID)
+		if err != nil {
+			return nil, nil, err
+		}
+		doc, _ = edit.Replay(doc, order.Live(d.Steps))
+	}
+	return edit.Between(doc, was.Site), was.Site, nil
+}
+
+func (s *Service) open(ctx context.Context, id int64) (gen.MoveByIDRow, []gen.PhasesOfRow, error) {
+	m, err := s.found(ctx, id)
+	if err != nil {
+		return m, nil, err
+	}
+	if m.State != "open" {
+		return m, nil, act.Refuse(act.Conflict, "The move %s is not under way any more.", m.Title)
+	}
+	phases, err := s.store.PhasesOf(ctx, id)
+	return m, phases, err
+}

@@ -1,0 +1,562 @@
+// Package renumber is moves of networks: planned, cut into work orders, carried on as each lands, and taken back.
+package renumber
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"time"
+
+	"github.com/riverqueue/river"
+
+	"lithos/core/check"
+	"lithos/core/edit"
+	"lithos/core/move"
+	"lithos/core/prove"
+	"lithos/core/seen"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+// Drafts are the sites and work orders that moves are made of.
+type Drafts interface {
+	Head(ctx context.Context, siteID string, revision int32) (*check.Scene, error)
+	At(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
+	Draft(ctx context.Context, id int64) (*order.Draft, error)
+	Fill(ctx context.Context, by act.Technician, id int64, edits []edit.Edit) error
+	Rebase(ctx context.Context, id int64, version int32) (*order.Draft, error)
+	Drop(ctx context.Context, by act.Technician, id int64, version int32) error
+}
+
+// Accounts are the technicians.
+type Accounts interface {
+	TechnicianByID(ctx context.Context, id int64) (act.Technician, error)
+}
+
+// Service is the use cases of moves. It is safe for concurrent use, and any number of processes may run one on the
+// same database.
+type Service struct {
+	store    *store.Store
+	drafts   Drafts
+	accounts Accounts
+	log      *slog.Logger
+}
+
+// New makes the use cases on a migrated database.
+func New(s *store.Store, drafts Drafts, accounts Accounts, log *slog.Logger) *Service {
+	return &Service{store: s, drafts: drafts, accounts: accounts, log: log}
+}
+
+// MovePlan is a move as it would be: nothing of it is kept.
+type MovePlan struct {
+	Site      string         `json:"site"` // code
+	SiteName  string         `json:"siteName"`
+	Zone      string         `json:"zone" doc:"the site's time zone"`
+	Title     string         `json:"title"`
+	Says      string         `json:"says" doc:"what moves where"`
+	Request   move.Request   `json:"request"`
+	Networks  []MovedNetwork `json:"networks"`
+	Threads   []move.Thread  `json:"threads"`
+	Bands     []move.Band    `json:"bands"`
+	Rows      []move.Moved   `json:"rows"`
+	Notes     []move.Mention `json:"notes" doc:"free text that mentions an old address, for the eye"`
+	Phases    []MovePhase    `json:"phases"`
+	Elsewhere []Elsewhere    `json:"elsewhere" doc:"the customer's other sites that point at what moves"`
+	Visits    []MoveVisit    `json:"visits"`
+	Night     move.Night     `json:"night"`
+	Findings  []MoveFinding  `json:"findings" doc:"what is wrong with the move, and what it would bring into the site"`
+}
+
+// MovedNetwork is a network before and after.
+type MovedNetwork struct {
+	ID       string `json:"id"`
+	Name     string `json:"name"`
+	Was      string `json:"was" doc:"subnet; empty for a new network"`
+	Will     string `json:"will" doc:"subnet; empty for one that joins another"`
+	WasVLAN  int    `json:"wasVlan"`
+	WillVLAN int    `json:"willVlan"`
+	Into     string `json:"into,omitempty" doc:"id of the network it joins, or is split from"`
+}
+
+// MovePhase is a phase with its work order, once that is open.
+type MovePhase struct {
+	Seq       int         `json:"seq"`
+	Kind      string      `json:"kind" enum:"shorten,beside,swap,follow,elsewhere,back"`
+	Title     string      `json:"title"`
+	Says      string      `json:"says"`
+	NotBefore time.Time   `json:"notBefore"`
+	NotAfter  time.Time   `json:"notAfter"`
+	Edits     int         `json:"edits"`
+	Proof     *move.Proof `json:"proof,omitempty"`
+	Site      string      `json:"site,omitempty" doc:"code of another site, of a phase there"`
+	Order     int64       `json:"order,omitempty"`
+	Name      string      `json:"name,omitempty" doc:"of the work order"`
+	Stage     string      `json:"stage,omitempty" enum:"later,drafted,rehearsed,waiting,pushing,landed,returned,dropped"`
+	LandedAt  *time.Time  `json:"landedAt,omitempty"`
+	Overdue   bool        `json:"overdue,omitempty"`
+}
+
+// Elsewhere is what changes at another site.
+type Elsewhere struct {
+	Site string       `json:"site"` // code
+	Name string       `json:"name"`
+	Rows []move.Moved `json:"rows"`
+}
+
+// MoveVisit is a device to be visited by hand, who has been there, and where it is seen.
+type MoveVisit struct {
+	move.Visit
+	Seq    int        `json:"seq"`
+	DoneBy string     `json:"doneBy,omitempty"`
+	DoneAt *time.Time `json:"doneAt,omitempty"`
+	Seen   string     `json:"seen,omitempty" enum:"new,old" doc:"where it was seen last, since the swap"`
+	SeenAt *time.Time `json:"seenAt,omitempty"`
+}
+
+// MoveFinding is a finding about a move, or one that it would bring into the site.
+type MoveFinding struct {
+	Rule     string `json:"rule"`
+	Severity string `json:"severity" enum:"blocks,warns,notes"`
+	Title    string `json:"title"`
+	Says     string `json:"says"`
+}
+
+// usualPace is how long a step takes at a site that was never pushed to.
+const usualPace = time.Second
+
+// planned is a plan with what it was made from.
+type planned struct {
+	*move.Plan
+	phases []move.Phase
+	proofs []move.Proof
+	others []other
+	facts  check.Moving
+	view   *MovePlan
+}
+
+// other is another site of the customer that points at what moves.
+type other struct {
+	was, will *site.Site
+	rows      []move.Moved
+}
+
+// PlanMove works out a move of a site's networks. A field that cannot be is refused with what to type instead.
+func (s *Service) PlanMove(ctx context.Context, code string, r move.Request) (*MovePlan, error) {
+	sc, _, _, err := s.drafts.At(ctx, code, 0)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.plan(ctx, sc, r)
+	if err != nil {
+		return nil, err
+	}
+	return p.view, nil
+}
+
+func (s *Service) plan(ctx context.Context, sc *check.Scene, r move.Request) (*planned, error) {
+	if r.Night.IsZero() {
+		r.Night = time.Now().Add(48 * time.Hour).Truncate(time.Hour)
+	}
+	m, err := move.Of(sc.Site, r)
+	var wrong *move.Wrong
+	switch {
+	case errors.As(err, &wrong):
+		return nil, act.RefuseFields("The move cannot be planned", site.FieldErrors{{Field: wrong.Field, Says: wrong.Says}})
+	case err != nil:
+		return nil, err
+	}
+	b, err1 := s.store.Beside(ctx, sc.ID, sc.Customer.Name)
+	ms, err2 := s.store.Pace(ctx, sc.ID)
+	out := &planned{Plan: m, phases: inTime(m.Phases(), r.Night, time.Now())}
+	var err3 error
+	out.others, err3 = s.others(ctx, m)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return nil, err
+	}
+	reached := map[string]bool{}
+	for _, a := range b.Access {
+		reached[a.DeviceID] = true
+	}
+	for _, ph := range out.phases {
+		out.proofs = append(out.proofs, ph.Prove(func(id string) bool { return reached[id] }))
+	}
+	pace := time.Duration(ms * float64(time.Millisecond))
+	if pace == 0 {
+		pace = usualPace
+	}
+	night := move.Simulate(sc.Site, Clients(sc.Site, b.Seen, r.Night), out.acts(pace))
+	out.facts = out.factsOf(night)
+	out.view = out.shown(sc, b, night)
+	return out, nil
+}
+
+// inTime gives a shortening that is late the time that is left.
+func inTime(phases []move.Phase, night, now time.Time) []move.Phase {
+	for i := range phases {
+		if ph := &phases[i]; ph.Kind == move.Shorten && ph.NotAfter.Before(now) && night.After(now) {
+			ph.Says += fmt.Sprintf(" That should have been by %s: clients that renew after the swap only have the old lease.",
+				ph.NotAfter.Format("2 January 15:04 MST"))
+			ph.NotBefore, ph.NotAfter = now, night
+		}
+	}
+	return phases
+}
+
+// others are the customer's other sites that name what moves.
+func (s *Service) others(ctx context.Context, m *move.Plan) ([]other, error) {
+	rows, err := s.store.SitesOfCustomer(ctx, gen.SitesOfCustomerParams{Customer: m.Was.Customer.Name, But: m.Was.ID})
+	if err != nil {
+		return nil, err
+	}
+	var out []other
+	for _, r := range rows {
+		head, err := s.drafts.Head(ctx, r.ID, r.Head)
+		if err != nil {
+			return nil, err
+		}
+		will, changes, err := m.Elsewhere(head.Site)
+		if err != nil {
+			return nil, err
+		}
+		if len(changes) > 0 {
+			out = append(out, other{head.Site, will, changes})
+		}
+	}
+	return out, nil
+}
+
+// acts is the phases as the simulated night plays them.
+func (p *planned) acts(pace time.Duration) []move.Act {
+	var out []move.Act
+	for i, ph := range p.phases {
+		a := move.Act{At: ph.NotBefore, Doc: ph.Doc, Takes: time.Duration(p.proofs[i].Steps) * pace}
+		if ph.Kind == move.Shorten {
+			a.At = ph.NotAfter // the latest that does
+		}
+		if ph.Kind == move.Swap {
+			a.Down = map[string]bool{}
+			for _, t := range p.Threads {
+				if t.From != t.To {
+					a.Down[t.Target] = true
+				}
+			}
+			for _, sh := range p.Request.Shifts {
+				if sh.VLAN != 0 {
+					a.Down[sh.Network] = true
+				}
+			}
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+// Clients are the known DHCP clients of a site: those with a lease, and those with a reservation. One that has missed
+// its renewal is asleep, until eight in the morning after the night.
+func Clients(doc *site.Site, heard []seen.Heard, night time.Time) []move.Client {
+	wake := night.In(doc.Location())
+	wake = time.Date(wake.Year(), wake.Month(), wake.Day(), 8, 0, 0, 0, wake.Location())
+	if wake.Before(night) {
+		wake = wake.AddDate(0, 0, 1)
+	}
+	var out []move.Client
+	known := map[string]bool{}
+	for _, h := range heard {
+		n, ok := doc.NetworkOf(h.Address)
+		if h.Source != seen.Lease || !h.Bound || h.MAC.IsZero() || !ok || known[h.MAC.String()+n.ID] {
+			continue
+		}
+		known[h.MAC.String()+n.ID] = true
+		c := move.Client{Name: h.Name, MAC: h.MAC, ID: h.ClientID, Class: h.Class, Network: n.ID, Address: h.Address}
+		if p, ok := doc.Pool(h.Pool); ok {
+			lease := move.LeaseTime(doc, n, p)
+			c.Renewed = h.Expires.Add(-lease)
+			if h.Last.Sub(c.Renewed) > lease*3/4 {
+				c.Wakes = wake
+			}
+		}
+		out = append(out, c)
+	}
+	for _, r := range doc.Reservations {
+		if !r.MAC.IsZero() && !known[r.MAC.String()+r.Network] {
+			out = append(out, move.Client{Name: r.NameOrAddress(), MAC: r.MAC, Network: r.Network, Address: r.Address})
+		}
+	}
+	return out
+}
+
+func (p *planned) factsOf(night move.Night) check.Moving {
+	m := check.Moving{Site: p.Was.ID, Title: p.Request.Title, Old: p.Old(), Stranded: night.Stranded}
+	for _, sh := range p.Request.Shifts {
+		m.Networks = append(m.Networks, sh.Network)
+		if n, ok := p.Will.Network(sh.Network); ok {
+			if was, _ := p.Was.Network(sh.Network); was.Prefix != n.Prefix {
+				m.New = append(m.New, n.Prefix)
+			}
+		}
+	}
+	for i, proof := range p.proofs {
+		for _, g := range proof.Gaps {
+			if g.Kind == prove.Collides {
+				m.Collides = append(m.Collides, fmt.Sprintf("after step %d of %q %s", g.After, p.phases[i].Title, g.Says))
+			}
+		}
+		if m.Console == "" && proof.Console != "" {
+			m.Console = proof.Console
+		}
+	}
+	return m
+}
+
+func (p *planned) shown(sc *check.Scene, b order.Beside, night move.Night) *MovePlan {
+	night.Fates = night.Fates[:min(len(night.Fates), mostFates)]
+	out := &MovePlan{Site: sc.Code, SiteName: sc.Name, Zone: sc.TimeZone, Title: p.Request.Title, Request: p.Request,
+		Networks: p.networks(), Threads: p.Threads, Bands: p.Bands, Rows: p.Rows, Notes: p.Notes, Phases: []MovePhase{},
+		Elsewhere: []Elsewhere{}, Visits: []MoveVisit{}, Night: night, Findings: []MoveFinding{}}
+	out.Says = saysOf(out.Networks)
+	for i, ph := range p.phases {
+		out.Phases = append(out.Phases, MovePhase{Seq: i + 1, Kind: ph.Kind, Title: ph.Title, Says: ph.Says,
+			NotBefore: ph.NotBefore, NotAfter: ph.NotAfter, Edits: len(ph.Edits), Proof: &p.proofs[i]})
+	}
+	for _, o := range p.others {
+		out.Elsewhere = append(out.Elsewhere, Elsewhere{o.was.Code, o.was.Name, o.rows})
+	}
+	for i, v := range p.Visits() {
+		out.Visits = append(out.Visits, MoveVisit{Visit: v, Seq: i + 1})
+	}
+	with := b.Around(sc.Site)
+	with.Moves = append(with.Moves, p.facts)
+	var found []check.Finding
+	for _, f := range check.Around(sc, with) {
+		if check.AboutMoves(f.Rule) {
+			found = append(found, f)
+		}
+	}
+	after := check.Of(p.Will)
+	for _, f := range check.Added(sc.Findings, after.Findings) {
+		if f.Severity != check.Notes {
+			found = append(found, f)
+		}
+	}
+	check.Sort(found)
+	for _, f := range found {
+		out.Findings = append(out.Findings, MoveFinding{f.Rule, string(f.Severity), f.Title, f.Says})
+	}
+	return out
+}
+
+// mostFates is how many clients a page lists.
+const mostFates = 200
+
+func (p *planned) networks() []MovedNetwork {
+	out := []MovedNetwork{}
+	for _, sh := range p.Request.Shifts {
+		was, _ := p.Was.Network(sh.Network)
+		n := MovedNetwork{ID: was.ID, Name: was.Name, Was: was.Prefix.String(), WasVLAN: was.VLAN, Into: sh.Into}
+		if will, ok := p.Will.Network(sh.Network); ok {
+			n.Will, n.WillVLAN = will.Prefix.String(), will.VLAN
+		}
+		out = append(out, n)
+		for k := range sh.Pieces {
+			if will, ok := p.Will.Network(fmt.Sprintf("%s-%d", sh.Network, k+2)); ok {
+				out = append(out, MovedNetwork{ID: will.ID, Name: will.Name, Will: will.Prefix.String(), WillVLAN: will.VLAN,
+					Into: was.ID})
+			}
+		}
+	}
+	return out
+}
+
+func saysOf(networks []MovedNetwork) string {
+	if len(networks) == 0 {
+		return "Untagged VLANs of ports"
+	}
+	n := networks[0]
+	says := ""
+	switch {
+	case n.Will == "":
+		says = n.Name + ", " + n.Was + ", becomes part of another network"
+	case n.Was != n.Will:
+		says = fmt.Sprintf("%s out of %s into %s", n.Name, n.Was, n.Will)
+	default:
+		says = n.Name + " stays in " + n.Was
+	}
+	if n.WasVLAN != n.WillVLAN && n.Will != "" {
+		says += fmt.Sprintf(", VLAN %d to %d", n.WasVLAN, n.WillVLAN)
+	}
+	if more := len(networks) - 1; more > 0 {
+		says += fmt.Sprintf(", and %s more", order.Counted(more, "network"))
+	}
+	return says
+}
+
+// BeginMove opens the work orders of a move, each with its window, and fills the draft of each that can be drafted now.
+func (s *Service) BeginMove(ctx context.Context, by act.Technician, code string, r move.Request) (int64, error) {
+	sc, _, revision, err := s.drafts.At(ctx, code, 0)
+	if err != nil {
+		return 0, err
+	}
+	if err := checkTitle(r); err != nil {
+		return 0, err
+	}
+	p, err := s.plan(ctx, sc, r)
+	if err != nil {
+		return 0, err
+	}
+	id, err := s.keep(ctx, by, p, revision)
+	if err != nil {
+		return 0, err
+	}
+	return id, s.fill(ctx, id)
+}
+
+func checkTitle(r move.Request) error {
+	var wrong site.FieldErrors
+	if r.Title == "" {
+		wrong = append(wrong, site.FieldError{Field: "title", Says: "Type what the move is called, for example " +
+			"Handsets to VLAN 131."})
+	}
+	for field, text := range map[string]string{"title": r.Title, "ticket": r.Ticket} {
+		if err := site.CheckText(text); err != nil {
+			wrong = append(wrong, site.FieldError{Field: field, Says: err.Error()})
+		}
+	}
+	if len(wrong) > 0 {
+		return act.RefuseFields("The move was not begun", wrong)
+	}
+	return nil
+}
+
+// fill puts the edits of phases into the drafts of their orders: of those that apply to the site as it is, and where
+// every phase before has landed. What a landed phase leaves is the base of the next.
+func (s *Service) fill(ctx context.Context, id int64) error {
+	m, err := s.store.MoveByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	by, err := s.accounts.TechnicianByID(ctx, m.OpenedBy)
+	if err != nil {
+		return err
+	}
+	phases, err := s.store.PhasesOf(ctx, id)
+	if err != nil {
+		return err
+	}
+	ready := true
+	for _, p := range phases {
+		if err := s.fillOne(ctx, by, p, ready); err != nil {
+			return err
+		}
+		if p.Kind != kindElsewhere {
+			ready = ready && p.State == "landed"
+		}
+	}
+	return s.end(ctx, m, phases)
+}
+
+const (
+	kindElsewhere = "elsewhere"
+	kindBack      = "back"
+)
+
+func (s *Service) fillOne(ctx context.Context, by act.Technician, p gen.PhasesOfRow, ready bool) error {
+	if p.State != "open" {
+		return nil
+	}
+	if p.Filled {
+		if !ready || p.BaseRevision == p.Head || p.Waits {
+			return nil
+		}
+		_, err := s.drafts.Rebase(ctx, p.OrderID, p.Version)
+		return settled(err)
+	}
+	var edits []edit.Edit
+	if err := json.Unmarshal(p.Edits, &edits); err != nil {
+		return err
+	}
+	head, err := s.drafts.Head(ctx, p.SiteID, p.Head)
+	if err != nil {
+		return err
+	}
+	_, conflicts := edit.Replay(head.Site, edits)
+	if early := p.Kind != move.Follow && len(conflicts) == 0; !early && !ready && p.Kind != kindElsewhere {
+		return nil
+	}
+	n, err := s.store.PhaseFilled(ctx, gen.PhaseFilledParams{MoveID: p.MoveID, Seq: p.Seq})
+	if err != nil || n == 0 {
+		return err
+	}
+	return s.drafts.Fill(ctx, by, p.OrderID, edits)
+}
+
+// settled forgives what another did at the same time.
+func settled(err error) error {
+	if errors.As(err, new(*act.Refusal)) {
+		return nil
+	}
+	return err
+}
+
+// end closes a move none of whose orders is open any more.
+func (s *Service) end(ctx context.Context, m gen.MoveByIDRow, phases []gen.PhasesOfRow) error {
+	if m.State != "open" || slices.ContainsFunc(phases, func(p gen.PhasesOfRow) bool {
+		return p.State == "open" || p.State == "pushing"
+	}) {
+		return nil
+	}
+	state := "dropped"
+	for _, p := range phases {
+		if p.State == "landed" && p.Kind != kindElsewhere {
+			state = "done"
+			if p.Kind == kindBack {
+				state = "back"
+			}
+		}
+	}
+	_, err := s.store.EndMove(ctx, gen.EndMoveParams{ID: m.ID, State: state})
+	return errors.Join(err, act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: m.Code}))
+}
+
+// carryArgs is the job that carries moves on.
+type carryArgs struct{}
+
+// Kind implements river.JobArgs.
+func (carryArgs) Kind() string { return "carry-moves-on" }
+
+type carryWorker struct {
+	river.WorkerDefaults[carryArgs]
+	*Service
+}
+
+// Work implements river.Worker.
+func (w carryWorker) Work(ctx context.Context, _ *river.Job[carryArgs]) error {
+	return w.CarryMovesOn(ctx)
+}
+
+// Work adds the worker that carries moves on.
+func (s *Service) Work(workers *river.Workers) { river.AddWorker(workers, &carryWorker{Service: s}) }
+
+// CarryOnEvery is how often it is looked for phases that can be drafted.
+const CarryOnEvery = 5 * time.Second
+
+// Periodic is the job that is done at each interval, over all processes once.
+func Periodic() *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(CarryOnEvery), func() (river.JobArgs, *river.InsertOpts) {
+		return carryArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: CarryOnEvery}, MaxAttempts: 1}
+	}, nil)
+}
+
+// CarryMovesOn fills the drafts that can be filled by now, and closes the moves that have ended.
+func (s *Service) CarryMovesOn(ctx context.Context) error {
+	ids, err := s.store.PhasesToFill(ctx)
+	for _, id := range ids {
+		err = errors.Join(err, s.fill(ctx, id))
+	}
+	return err
+}

@@ -1,0 +1,293 @@
+package renumber
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"lithos/core/move"
+	"lithos/core/seen"
+	"lithos/internal/act"
+	"lithos/internal/order"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
+)
+
+// MoveView is a move that was begun.
+type MoveView struct {
+	MovePlan
+	ID       int64     `json:"id"`
+	State    string    `json:"state" enum:"open,done,back,dropped"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Revision int32     `json:"revision" doc:"of the site as it was"`
+	// Next is the phase that is to be pushed next, counted from 1; 0 for none.
+	Next  int        `json:"next"`
+	After MoveResult `json:"after" doc:"who did not follow, once the swap has landed"`
+}
+
+// MoveResult is who did not follow a move.
+type MoveResult struct {
+	Swapped *time.Time  `json:"swapped,omitempty" doc:"when the swap landed"`
+	Old     []Straggler `json:"old" doc:"still seen at an old address"`
+	Other   []Straggler `json:"other" doc:"came back with another address than the move gives them"`
+	Leases  []Straggler `json:"leases" doc:"hold a lease of an old address yet, and ask its server"`
+}
+
+// Straggler is a machine that is not where a move puts it.
+type Straggler struct {
+	Name    string     `json:"name"`
+	MAC     string     `json:"mac"`
+	Address netip.Addr `json:"address"`
+	Should  string     `json:"should,omitempty" doc:"the address it should have"`
+	At      string     `json:"at,omitempty" doc:"where it is plugged in"`
+	Seen    time.Time  `json:"seen"`
+	Until   *time.Time `json:"until,omitempty" doc:"when its lease ends"`
+}
+
+// ListedMove is one move in the list of all.
+type ListedMove struct {
+	ID     int64      `json:"id"`
+	Title  string     `json:"title"`
+	Site   string     `json:"site"` // code
+	Name   string     `json:"name"` // of the site
+	State  string     `json:"state" enum:"open,done,back,dropped"`
+	By     string     `json:"by"`
+	At     time.Time  `json:"at"`
+	Phases int        `json:"phases"`
+	Landed int        `json:"landed"`
+	Next   string     `json:"next,omitempty" doc:"the phase that is next"`
+	NextAt *time.Time `json:"nextAt,omitempty" doc:"when its window opens"`
+}
+
+// MoveOf is the move that an order is a phase of.
+type MoveOf struct {
+	ID    int64  `json:"id"`
+	Title string `json:"title"`
+	Phase int    `json:"phase"`
+	Of    int    `json:"of"`
+}
+
+// Moves lists the moves, those under way first, then the newest.
+func (s *Service) Moves(ctx context.Context) ([]ListedMove, error) {
+	rows, err := s.store.OpenMoves(ctx)
+	out := []ListedMove{}
+	for _, r := range rows {
+		m := ListedMove{ID: r.ID, Title: r.Title, Site: r.Code, Name: r.Site, State: r.State, By: r.Opener, At: r.OpenedAt,
+			Phases: int(r.Phases), Landed: int(r.Landed), Next: r.NextTitle}
+		if r.Next.Unix() > 0 {
+			m.NextAt = &r.Next
+		}
+		out = append(out, m)
+	}
+	return out, err
+}
+
+// MoveOfOrder is the move that an order is a phase of; nil for none.
+func (s *Service) MoveOfOrder(ctx context.Context, id int64) (*MoveOf, error) {
+	row, err := store.Found(s.store.MoveOfOrder(ctx, id))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	m, err1 := s.store.MoveByID(ctx, row.MoveID)
+	phases, err2 := s.store.PhasesOf(ctx, row.MoveID)
+	return &MoveOf{ID: m.ID, Title: m.Title, Phase: int(row.Seq), Of: len(phases)}, errors.Join(err1, err2)
+}
+
+func (s *Service) found(ctx context.Context, id int64) (gen.MoveByIDRow, error) {
+	m, err := store.Found(s.store.MoveByID(ctx, id))
+	if errors.Is(err, store.ErrNotFound) {
+		return m, act.Refuse(act.Missing, "There is no move %d.", id)
+	}
+	return m, err
+}
+
+// Move is a move as its page shows it.
+func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
+	m, err := s.found(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	was, err := s.drafts.Head(ctx, m.SiteID, m.BaseRevision)
+	if err != nil {
+		return nil, err
+	}
+	var r move.Request
+	if err := json.Unmarshal(m.Request, &r); err != nil {
+		return nil, err
+	}
+	p, err := s.plan(ctx, was, r)
+	if err != nil {
+		return nil, fmt.Errorf("the move %d cannot be planned again: %w", id, err)
+	}
+	phases, err1 := s.store.PhasesOf(ctx, id)
+	visits, err2 := s.store.VisitsOf(ctx, id)
+	heard, err3 := s.store.Heard(ctx, m.SiteID)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return nil, err
+	}
+	out := &MoveView{MovePlan: *p.view, ID: m.ID, State: m.State, By: m.Opener, At: m.OpenedAt, Revision: m.BaseRevision,
+		After: MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}}}
+	out.phases(phases)
+	now := time.Now()
+	sightings := seen.Sightings(p.Will, heard, now)
+	for i, v := range visits {
+		if i < len(out.Visits) {
+			one := &out.Visits[i]
+			one.DoneBy, one.DoneAt = v.DoneBy, v.DoneAt
+			one.look(sightings, out.After.Swapped)
+		}
+	}
+	if out.After.Swapped != nil {
+		out.After.look(p, sightings)
+	}
+	return out, nil
+}
+
+// phases shows the phases as their orders stand.
+func (v *MoveView) phases(rows []gen.PhasesOfRow) {
+	v.Phases = []MovePhase{}
+	for _, r := range rows {
+		p := MovePhase{Seq: int(r.Seq), Kind: r.Kind, Title: r.Title, Says: r.Says, NotBefore: r.NotBefore,
+			NotAfter: r.NotAfter, Order: r.OrderID, Name: order.Name(r.OrderID), Stage: stageOf(r), LandedAt: r.LandedAt}
+		if r.Opens != nil {
+			p.NotBefore = *r.Opens
+		}
+		if r.Closes != nil {
+			p.NotAfter = *r.Closes
+		}
+		var edits []json.RawMessage
+		_ = json.Unmarshal(r.Edits, &edits) // Lithos wrote both itself
+		p.Edits = len(edits)
+		if r.Kind != kindElsewhere && r.Kind != kindBack {
+			p.Proof = new(move.Proof)
+			_ = json.Unmarshal(r.Proof, p.Proof)
+		} else {
+			p.Site = r.Code
+		}
+		p.Overdue = r.State == "open" && time.Now().After(p.NotAfter)
+		if r.Kind == move.Swap {
+			v.After.Swapped = r.LandedAt
+		}
+		if v.Next == 0 && r.State == "open" && r.Kind != kindElsewhere {
+			v.Next = p.Seq
+		}
+		v.Phases = append(v.Phases, p)
+	}
+}
+
+func stageOf(r gen.PhasesOfRow) string {
+	switch {
+	case r.State != "open":
+		return r.State
+	case !r.Filled:
+		return "later"
+	case r.Waits:
+		return "waiting"
+	case r.Rehearsed:
+		return "rehearsed"
+	case r.Returned:
+		return "returned"
+	}
+	return "drafted"
+}
+
+// look finds where a device that is visited was seen last, since the swap.
+func (v *MoveVisit) look(all []seen.Sighting, since *time.Time) {
+	for _, one := range all {
+		at := one.Last
+		mine := v.MAC == "" || one.MAC.IsZero() || one.MAC.String() == v.MAC
+		if !mine || since != nil && at.Before(*since) || v.SeenAt != nil && !at.After(*v.SeenAt) {
+			continue
+		}
+		switch {
+		case one.Address == v.Will:
+			v.Seen, v.SeenAt = "new", &at
+		case one.Address == v.Was && since != nil && one.Live:
+			v.Seen, v.SeenAt = "old", &at
+		}
+	}
+}
+
+// look finds who did not follow.
+func (r *MoveResult) look(p *planned, all []seen.Sighting) {
+	old := p.Old()
+	should, given := map[string]netip.Addr{}, map[netip.Addr]bool{}
+	for _, t := range p.Threads {
+		given[t.To] = true
+	}
+	for i := range p.Will.Reservations {
+		if x := p.Will.Reservations[i]; !x.MAC.IsZero() {
+			should[x.MAC.String()] = x.Address
+		}
+	}
+	for i := range p.Will.FixedDevices {
+		if x := &p.Will.FixedDevices[i]; !x.MAC.IsZero() {
+			should[x.MAC.String()] = x.Address
+		}
+	}
+	for _, one := range all {
+		s := Straggler{Name: cmp.Or(one.Name, one.MAC.String()), MAC: one.MAC.String(), Address: one.Address,
+			At: one.Port, Seen: one.Last}
+		want, known := should[s.MAC]
+		if known {
+			s.Should = want.String()
+		}
+		atOld := slices.ContainsFunc(old, func(q netip.Prefix) bool { return q.Contains(one.Address) })
+		switch {
+		case atOld && one.Source == seen.Lease && one.Live && one.Last.Before(*r.Swapped):
+			until := one.Expires
+			s.Until = &until
+			r.Leases = append(r.Leases, s)
+		case atOld && one.Live && one.Last.After(*r.Swapped):
+			r.Old = append(r.Old, s)
+		case known && want != one.Address && one.Live && one.Last.After(*r.Swapped) && given[want]:
+			r.Other = append(r.Other, s)
+		}
+	}
+}
+
+// TickVisit notes that somebody has been at a device, at a moment that may lie in the past where they were out of
+// reach, or takes that back.
+func (s *Service) TickVisit(ctx context.Context, by act.Technician, id int64, seq int32, on bool, at time.Time) error {
+	m, err := s.found(ctx, id)
+	if err != nil {
+		return err
+	}
+	if at.IsZero() || at.After(time.Now()) || at.Before(m.OpenedAt) {
+		at = time.Now()
+	}
+	visits, err := s.store.VisitsOf(ctx, id)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(visits, func(v gen.VisitsOfRow) bool { return v.Seq == seq })
+	if i < 0 {
+		return act.Refuse(act.Missing, "The move has no visit %d.", seq)
+	}
+	var v move.Visit
+	if err := json.Unmarshal(visits[i].Visit, &v); err != nil {
+		return err
+	}
+	says := fmt.Sprintf("%s now has %s", v.Name, v.Will)
+	var n int64
+	if on {
+		n, err = s.store.TickVisit(ctx, gen.TickVisitParams{MoveID: id, Seq: seq, By: &by.ID, At: &at})
+	} else {
+		says = fmt.Sprintf("%s does not have %s yet", v.Name, v.Will)
+		n, err = s.store.UntickVisit(ctx, gen.UntickVisitParams{MoveID: id, Seq: seq})
+	}
+	if err != nil || n == 0 { // somebody else ticked it: it is ticked, and their name stays
+		return err
+	}
+	return errors.Join(act.Record(ctx, s.store.Queries, by, "visited", m.Code, says),
+		act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: m.Code}))
+}

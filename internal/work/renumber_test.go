@@ -1,0 +1,199 @@
+package work_test
+
+import (
+	"encoding/json"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/compile"
+	"lithos/core/edit"
+	"lithos/core/move"
+	"lithos/core/site"
+	"lithos/internal/act"
+	"lithos/internal/push"
+	"lithos/internal/renumber"
+)
+
+// theatre is a move of the operating theatre at Moss End to another subnet and VLAN.
+func theatre() move.Request {
+	return move.Request{Title: "Theatre to VLAN 148", Night: time.Now().Add(-time.Hour), Shifts: []move.Shift{{
+		Network: "net-moss-theatre", Prefix: netip.MustParsePrefix("10.84.53.0/26"), VLAN: 148}}}
+}
+
+func (o *office) move(id int64) *renumber.MoveView {
+	o.t.Helper()
+	v, err := o.Move(o.t.Context(), id)
+	require.NoError(o.t, err)
+	return v
+}
+
+// landPhase gives a phase a window that is open, and pushes it.
+func (o *office) landPhase(p renumber.MovePhase) {
+	o.t.Helper()
+	require.NoError(o.t, o.SetWindow(o.t.Context(), o.mk, p.Order, push.WindowEntry{}))
+	require.NoError(o.t, o.pushAll(o.Service, p.Order))
+	v := o.waitPush(o.Service, p.Order)
+	require.Equal(o.t, "landed", v.Push.State, v.Push.Problem)
+	require.NoError(o.t, o.CarryMovesOn(o.t.Context()))
+}
+
+func (o *office) document(code string) *site.Site {
+	o.t.Helper()
+	doc, err := o.Export(o.t.Context(), code)
+	require.NoError(o.t, err)
+	return doc
+}
+
+func encoded(t *testing.T, s *site.Site) string {
+	raw, err := site.Encode(s)
+	require.NoError(t, err)
+	return string(raw)
+}
+
+// A move in its phases, each a work order of its own: landed one after another, until the site is as it was intended,
+// and the devices hold it.
+func TestMoveInPhases(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	ctx := t.Context()
+	before := o.document("moss-end")
+	plan, err := o.PlanMove(ctx, "moss-end", theatre())
+	require.NoError(t, err)
+	assert.Equal(t, "Theatre out of 10.84.52.0/26 into 10.84.53.0/26, VLAN 48 to 148", plan.Says)
+	require.Len(t, plan.Phases, 3)
+	require.Len(t, plan.Visits, 1)
+	assert.Equal(t, "10.84.53.12", plan.Visits[0].Will.String())
+	assert.Equal(t, 2, plan.Night.Clients, "those with reservations; nobody has been heard yet")
+	assert.Zero(t, plan.Night.Stranded)
+
+	id, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	require.NoError(t, err)
+	m := o.move(id)
+	assert.Equal(t, []string{"drafted", "drafted", "later"}, []string{m.Phases[0].Stage, m.Phases[1].Stage,
+		m.Phases[2].Stage}, "the swap can be rehearsed before the leases are short; clearing cannot be drafted yet")
+	o.landPhase(m.Phases[0])
+	o.landPhase(m.Phases[1])
+	m = o.move(id)
+	assert.NotNil(t, m.After.Swapped)
+	assert.Equal(t, 3, m.Next)
+	assert.Equal(t, "drafted", m.Phases[2].Stage, "it was filled when the swap had landed")
+	o.landPhase(m.Phases[2])
+	m = o.move(id)
+	assert.Equal(t, "done", m.State)
+
+	p, err := move.Of(before, m.Request)
+	require.NoError(t, err)
+	after := o.document("moss-end")
+	assert.Equal(t, encoded(t, p.Will), encoded(t, after))
+	for _, name := range moss {
+		assert.True(t, o.devices.ByID[name].Running().Equal(compile.Device(after, name)), name)
+	}
+	_, err = o.TakeMoveBack(ctx, o.mk, id)
+	refusal(t, err, act.Conflict, "not under way any more")
+}
+
+// A move is taken back after its swap: what has not landed is dropped, and the site is what it was, byte for byte.
+func TestMoveTakenBack(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	ctx := t.Context()
+	before := o.document("moss-end")
+	held := o.held()
+	id, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	require.NoError(t, err)
+	m := o.move(id)
+	o.landPhase(m.Phases[0])
+	o.landPhase(m.Phases[1])
+	back, err := o.TakeMoveBack(ctx, o.mk, id)
+	require.NoError(t, err)
+	require.NotZero(t, back)
+	m = o.move(id)
+	require.Len(t, m.Phases, 4)
+	assert.Equal(t, "dropped", m.Phases[2].Stage)
+	o.landPhase(m.Phases[3])
+	assert.Equal(t, "back", o.move(id).State)
+	assert.Equal(t, encoded(t, before), encoded(t, o.document("moss-end")))
+	o.unchanged(held)
+	for _, r := range []string{"move-unfinished", "move-left-behind"} {
+		assert.False(t, o.found("moss-end", r), r)
+	}
+}
+
+// Visits are ticked, once and by one, and seen from where a machine answers.
+func TestVisits(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	ctx := t.Context()
+	id, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	require.NoError(t, err)
+	long := time.Now().Add(-48 * time.Hour)
+	require.NoError(t, o.TickVisit(ctx, o.mk, id, 1, true, long))
+	v := o.move(id).Visits[0]
+	assert.Equal(t, "Maren Kolb", v.DoneBy)
+	assert.True(t, v.DoneAt.After(long), "nobody was there before the move was begun")
+	require.NoError(t, o.TickVisit(ctx, o.mk, id, 1, false, time.Time{}))
+	assert.Nil(t, o.move(id).Visits[0].DoneAt)
+	refusal(t, o.TickVisit(ctx, o.mk, id, 7, true, time.Time{}), act.Missing, "no visit 7")
+
+	page, err := o.OldNumbers(ctx, id)
+	require.NoError(t, err)
+	assert.Contains(t, page.Markdown(), "10.84.52.12")
+	assert.Contains(t, page.Markdown(), "10.84.53.12")
+}
+
+// What cannot be is refused by its field, and nothing is opened.
+func TestMoveRefused(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	ctx := t.Context()
+	for says, change := range map[string]func(r *move.Request){
+		"Choose at least one network": func(r *move.Request) { r.Shifts = nil },
+		"is not a subnet":             func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix("10.84.53.5/26") },
+		"would overlap Ward":          func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix("10.84.50.0/24") },
+		"There is no such network":    func(r *move.Request) { r.Shifts[0].Network = "net-gone" },
+		"is no usable address":        func(r *move.Request) { r.Shifts[0].Gateway = netip.MustParseAddr("10.84.53.63") },
+		"has no room":                 func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix("10.84.53.0/30") },
+	} {
+		r := theatre()
+		change(&r)
+		_, err := o.BeginMove(ctx, o.mk, "moss-end", r)
+		var refused *act.Refusal
+		require.ErrorAs(t, err, &refused, says)
+		require.NotEmpty(t, refused.Fields, says)
+		assert.Contains(t, refused.Fields[0].Says, says)
+	}
+	list, err := o.Moves.Moves(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+}
+
+// Another site of the customer that names a moved address gets an order of its own.
+func TestMoveIsFollowedElsewhere(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	ctx := t.Context()
+	r := move.Request{Title: "Bench", Night: time.Now().Add(time.Hour), Shifts: []move.Shift{{Network: "net-moss-bench",
+		Prefix: netip.MustParsePrefix("10.84.49.0/26")}}}
+	id, err := o.BeginMove(ctx, o.mk, "moss-end", r)
+	require.NoError(t, err)
+	m := o.move(id)
+	var there []renumber.MovePhase
+	for _, p := range m.Phases {
+		if p.Kind == "elsewhere" {
+			there = append(there, p)
+		}
+	}
+	require.NotEmpty(t, there)
+	assert.Equal(t, "kelder-bridge", there[len(there)-1].Site)
+	d, err := o.Draft(ctx, there[len(there)-1].Order)
+	require.NoError(t, err)
+	raw, err := json.Marshal(edit.Between(d.Base.Site, d.Doc()))
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "10.84.49.10", "Kelder Bridge asks Moss End's server by its new address")
+}
