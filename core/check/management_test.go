@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	"net/netip"
 	"time"
 
 	"lithos/core/address"
@@ -38,7 +39,44 @@ func stray(at string) func(*site.Site, *check.Surroundings) {
 	}
 }
 
+// underWay is a move of the clinic floor.
+func underWay(change func(m *check.Moving)) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, w *check.Surroundings) {
+		m := check.Moving{ID: 7, Site: s.ID, Title: "The floor", Networks: []string{"net-clinic"}}
+		change(&m)
+		w.Moves = []check.Moving{m}
+	}
+}
+
+func prefixes(texts ...string) []netip.Prefix {
+	var out []netip.Prefix
+	for _, t := range texts {
+		out = append(out, netip.MustParsePrefix(t))
+	}
+	return out
+}
+
+// namesOld has an option name a router that the clinic floor had before it moved.
+func namesOld(swapped bool) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, w *check.Surroundings) {
+		s.Options = append(s.Options, site.Option{Code: 42, Value: "10.84.30.1"})
+		underWay(func(m *check.Moving) { m.Old, m.Swapped = prefixes("10.84.30.0/24"), swapped })(s, w)
+	}
+}
+
 var managementCases = []aroundCase{
+	{"move-overlap", func(s *site.Site, w *check.Surroundings) {
+		underWay(func(m *check.Moving) { m.New = prefixes("10.84.33.0/24") })(s, w)
+		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Networks: []site.Network{{Name: "Desk",
+			Prefix: netip.MustParsePrefix("10.84.32.0/22")}}}}
+	}, underWay(func(m *check.Moving) { m.New = prefixes("10.84.33.0/24") }), false},
+	{"move-strands", underWay(func(m *check.Moving) { m.Stranded = 2 }),
+		underWay(func(m *check.Moving) { m.Stranded, m.Swapped = 2, true }), false},
+	{"move-path-late", underWay(func(m *check.Moving) { m.Console = "After step 3: sw-core cannot be reached" }),
+		underWay(func(m *check.Moving) {}), false},
+	{"move-left-behind", namesOld(true), namesOld(false), false},
+	{"move-unfinished", underWay(func(m *check.Moving) { m.Overdue = "Swap should have been landed by 4 May 02:00 UTC" }),
+		underWay(func(m *check.Moving) {}), false},
 	{"address-answered-twice", answering("10.84.18.200"), answering("10.84.18.201"), false},
 	{"domain-at-two-sites", func(s *site.Site, w *check.Surroundings) {
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Domain: s.Domain}}

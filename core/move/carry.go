@@ -536,15 +536,6 @@ func (m *mapping) mentioned(s *site.Site) map[netip.Addr]string {
 			out[l.Address] = "named by " + name
 		}
 	}
-	for _, o := range slices.Concat(s.Options, s.Customer.Options, s.Standard.Options) {
-		for _, text := range site.Literal.FindAllString(o.Value, -1) {
-			if a, err := netip.ParseAddr(text); err == nil {
-				if _, moves := m.of(a); moves && out[a] == "" {
-					out[a] = fmt.Sprintf("named by option %d", o.Code)
-				}
-			}
-		}
-	}
 	return out
 }
 

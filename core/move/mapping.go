@@ -5,6 +5,8 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
+	"strings"
 
 	"lithos/core/address"
 	"lithos/core/site"
@@ -20,6 +22,8 @@ type Thread struct {
 	Kind    string     `json:"kind" enum:"gateway,interface,reservation,fixed,mentioned"`
 	Typed   bool       `json:"typed,omitempty" doc:"somebody chose the new address"`
 	Odd     string     `json:"odd,omitempty" doc:"why it does not have the address that the rule gives it"`
+	At      int        `json:"at" doc:"offset of the old address from the first of its network"`
+	Goes    int        `json:"goes" doc:"offset of the new address from the first of its network"`
 }
 
 // Band is a pool's ranges before and after.
@@ -31,6 +35,16 @@ type Band struct {
 	Was     []address.Range `json:"was"`
 	Will    []address.Range `json:"will"`
 	Odd     string          `json:"odd,omitempty" doc:"what became of it that the rule does not say"`
+	At      [][2]int        `json:"at" doc:"offsets of the first and last address of each old range"`
+	Goes    [][2]int        `json:"goes" doc:"offsets of the first and last address of each new range"`
+}
+
+func offsets(ranges []address.Range, in netip.Prefix) [][2]int {
+	out := [][2]int{}
+	for _, r := range ranges {
+		out = append(out, [2]int{address.Offset(in, r.From), address.Offset(in, r.To)})
+	}
+	return out
 }
 
 // mapping is what becomes of each address, VLAN id and pool.
@@ -114,6 +128,7 @@ func (m *mapping) spanned(s *site.Site) {
 			}
 			f.target.pools = append(f.target.pools, b.Will...)
 			m.pools[site.Ref{Kind: f.target.ID, ID: p.ID}] = b.Will
+			b.At, b.Goes = offsets(b.Was, f.was.Prefix), offsets(b.Will, f.target.Prefix)
 			m.bands = append(m.bands, b)
 		}
 	}
@@ -199,8 +214,11 @@ func (m *mapping) allot(s *site.Site) error {
 	for _, sh := range m.request.Shifts {
 		for was, will := range sh.To {
 			a, err1 := netip.ParseAddr(was)
-			b, err2 := netip.ParseAddr(will)
 			f, moves := m.of(a)
+			b, err2 := netip.Addr{}, err1
+			if moves {
+				b, err2 = f.target.typed(will)
+			}
 			switch {
 			case err1 != nil || !moves:
 				return wrong("shifts", "%q is no address of a network that moves", was)
@@ -237,6 +255,7 @@ func (m *mapping) allot(s *site.Site) error {
 		if h.kind == "gateway" {
 			f.target.Gateway = t.To
 		}
+		t.At, t.Goes = address.Offset(f.was.Prefix, t.From), address.Offset(f.target.Prefix, t.To)
 		if t.From != t.To || !f.still() {
 			m.threads = append(m.threads, t)
 		}
@@ -249,6 +268,15 @@ func (m *mapping) allot(s *site.Site) error {
 	}
 	slices.SortFunc(m.threads, func(a, b Thread) int { return a.From.Compare(b.From) })
 	return nil
+}
+
+// typed reads an address of the network: the whole address, or +12 for the twelfth after its first.
+func (t *target) typed(text string) (netip.Addr, error) {
+	if offset, ok := strings.CutPrefix(text, "+"); ok {
+		n, err := strconv.ParseUint(offset, 10, 24)
+		return address.FromUint(address.Uint(t.Prefix.Masked().Addr()) + uint32(n)), err
+	}
+	return address.ParseAddr(text, t.Prefix)
 }
 
 // place is the address that the rule gives an old one, or the next free one and why.

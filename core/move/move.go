@@ -28,7 +28,7 @@ const (
 type Request struct {
 	Title    string       `json:"title" maxLength:"120" doc:"what people call the move"`
 	Ticket   string       `json:"ticket,omitempty" maxLength:"60"`
-	Shifts   []Shift      `json:"shifts" maxItems:"200" doc:"the networks, each at most once"`
+	Shifts   []Shift      `json:"shifts" maxItems:"200" doc:"the networks, each at most once; with a block and none listed, all of them"`
 	Untagged []Retag      `json:"untagged,omitempty" maxItems:"200" doc:"untagged VLAN ids of ports, both ends of their cables"`
 	Block    netip.Prefix `json:"block,omitzero" doc:"the block that takes the place of the site's; unchanged when not given"`
 	Night    time.Time    `json:"night" doc:"when the swap begins"`
@@ -47,7 +47,7 @@ type Shift struct {
 	Parent  string            `json:"parent,omitempty" doc:"name of that device's interface that carries the new VLAN interface"`
 	Rule    string            `json:"rule,omitempty" enum:"number,window,packed,standard" doc:"how host numbers are kept; number when not given"`
 	Grow    bool              `json:"grow,omitempty" doc:"pools grow with the network"`
-	To      map[string]string `json:"to,omitempty" doc:"new addresses that were typed or dragged, by the old one"`
+	To      map[string]string `json:"to,omitempty" doc:"new addresses that were typed or dragged, by the old one; +12 is the twelfth after the first of the network"`
 	Into    string            `json:"into,omitempty" doc:"id of the network that it joins"`
 	Pieces  []Piece           `json:"pieces,omitempty" maxItems:"8" doc:"networks that parts of it become"`
 }
@@ -94,6 +94,9 @@ type Plan struct {
 
 // Of plans a move of a site. An error of type *Wrong names the field of the request that cannot be.
 func Of(s *site.Site, r Request) (*Plan, error) {
+	if err := intoBlock(s, &r); err != nil {
+		return nil, err
+	}
 	m, err := mapped(s, r)
 	if err != nil {
 		return nil, err
@@ -169,6 +172,9 @@ func targets(s *site.Site, r Request) ([]*from, error) {
 	if len(r.Shifts)+len(r.Untagged) == 0 {
 		return nil, wrong("shifts", "Choose at least one network to move, or a port whose untagged VLAN changes")
 	}
+	if b := r.Block; b.IsValid() && (b != b.Masked() || !b.Addr().Is4() || b.Bits() < 8 || b.Bits() > 30) {
+		return nil, wrong("block", "%s is not a block; type its first address and a length of 8 to 30", b)
+	}
 	byID := map[string]*target{}
 	var out []*from
 	for i := range r.Shifts {
@@ -195,6 +201,34 @@ func targets(s *site.Site, r Request) ([]*from, error) {
 		f.target = into
 	}
 	return out, overlapping(s, out)
+}
+
+// intoBlock gives networks that have no new subnet of their own their place in the site's new block: the same offset.
+func intoBlock(s *site.Site, r *Request) error {
+	if !r.Block.IsValid() {
+		return nil
+	}
+	r.Shifts = slices.Clone(r.Shifts)
+	if len(r.Shifts) == 0 {
+		for _, n := range s.Networks {
+			r.Shifts = append(r.Shifts, Shift{Network: n.ID})
+		}
+	}
+	for i := range r.Shifts {
+		n, ok := s.Network(r.Shifts[i].Network)
+		at := slices.IndexFunc(s.Block, func(b netip.Prefix) bool { return ok && b.Overlaps(n.Prefix) })
+		if r.Shifts[i].Prefix.IsValid() || at < 0 {
+			continue
+		}
+		first := address.Uint(n.Prefix.Masked().Addr()) - address.Uint(s.Block[at].Masked().Addr())
+		p := netip.PrefixFrom(address.FromUint(address.Uint(r.Block.Addr())+first), n.Prefix.Bits())
+		if !r.Block.Overlaps(p) || p.Bits() < r.Block.Bits() || p != p.Masked() {
+			return wrong("block", "%s is too small: %s does not fit in it at its place. Type a larger block, or give the "+
+				"network a subnet of its own", r.Block, n.Name)
+		}
+		r.Shifts[i].Prefix = p
+	}
+	return nil
 }
 
 func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*from, error) {

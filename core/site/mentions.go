@@ -38,6 +38,12 @@ func Mentioned(s *Site) iter.Seq[Mention] {
 				return goes
 			})
 		}
+		for _, o := range s.Options {
+			of := Mention{Part: Ref{Kind: KindSite, ID: s.ID}, Key: "options", Text: o.Value}
+			if goes = goes && mentionsIn(of, yield); !goes {
+				return
+			}
+		}
 	}
 }
 

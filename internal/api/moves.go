@@ -29,6 +29,11 @@ func (s *server) moveOperations(api huma.API) {
 			v, err := s.work.Moves.Moves(ctx)
 			return answer(s, v, err)
 		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/movable", "movable", "What of a site can be moved"),
+		func(ctx context.Context, in *SiteInput) (*body[*renumber.Movable], error) {
+			v, err := s.work.Movable(ctx, in.Site)
+			return answer(s, v, err)
+		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/plan-move", "plan-move",
 		"Work out a move of networks: nothing of it is kept"),
 		func(ctx context.Context, in *moveRequest) (*body[*renumber.MovePlan], error) {

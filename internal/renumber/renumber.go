@@ -7,11 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"slices"
 	"time"
 
 	"github.com/riverqueue/river"
 
+	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/move"
@@ -82,6 +84,103 @@ type MovedNetwork struct {
 	WasVLAN  int    `json:"wasVlan"`
 	WillVLAN int    `json:"willVlan"`
 	Into     string `json:"into,omitempty" doc:"id of the network it joins, or is split from"`
+	WasEnds  Ends   `json:"wasEnds"`
+	WillEnds Ends   `json:"willEnds"`
+}
+
+// Ends are how a network is labelled on a ruler.
+type Ends struct {
+	First string `json:"first"`
+	Last  string `json:"last" doc:"as much of it as differs"`
+	Size  int    `json:"size" doc:"addresses; 0 for no network"`
+}
+
+func endsOf(p netip.Prefix) Ends {
+	all := address.Of(p)
+	return Ends{all.From.String(), address.Short(all.To, p), all.Size()}
+}
+
+// Movable is what of a site can be moved.
+type Movable struct {
+	Name     string           `json:"name"` // of the site
+	Zone     string           `json:"zone"`
+	Block    string           `json:"block"`
+	Standard string           `json:"standard,omitempty" doc:"name of the standard, where it sets windows aside"`
+	Night    time.Time        `json:"night" doc:"when a swap could begin"`
+	Networks []MovableNetwork `json:"networks"`
+	Ports    []MovablePort    `json:"ports"`
+	Devices  []MovableDevice  `json:"devices" doc:"that can route a network"`
+}
+
+// MovableNetwork is a network as it is.
+type MovableNetwork struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Prefix  string `json:"prefix"`
+	VLAN    int    `json:"vlan"`
+	Gateway string `json:"gateway"`
+	Owners  int    `json:"owners" doc:"reservations and fixed devices"`
+}
+
+// MovablePort is a port with its untagged VLAN.
+type MovablePort struct {
+	ID       string `json:"id"`
+	Name     string `json:"name"`
+	Untagged int    `json:"untagged"`
+}
+
+// MovableDevice is a device with what can carry a VLAN interface.
+type MovableDevice struct {
+	ID      string   `json:"id"`
+	Name    string   `json:"name"`
+	Parents []string `json:"parents"`
+}
+
+// nightHour is the hour at which a swap is proposed, in the site's zone.
+const nightHour = 22
+
+// Movable lists what of a site can be moved.
+func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
+	sc, _, _, err := s.drafts.At(ctx, code, 0)
+	if err != nil {
+		return nil, err
+	}
+	at := time.Now().In(sc.Location()).AddDate(0, 0, 3)
+	out := &Movable{Name: sc.Name, Zone: sc.TimeZone, Networks: []MovableNetwork{}, Ports: []MovablePort{},
+		Devices: []MovableDevice{}, Night: time.Date(at.Year(), at.Month(), at.Day(), nightHour, 0, 0, 0, at.Location())}
+	if len(sc.Block) > 0 {
+		out.Block = sc.Block[0].String()
+	}
+	if len(sc.Standard.Windows) > 0 {
+		out.Standard = sc.Standard.Name
+	}
+	owners := map[string]int{}
+	for _, r := range sc.Reservations {
+		owners[r.Network]++
+	}
+	for _, x := range sc.FixedDevices {
+		owners[x.Network]++
+	}
+	for _, n := range sc.Networks {
+		one := MovableNetwork{ID: n.ID, Name: n.Name, Prefix: n.Prefix.String(), VLAN: n.VLAN, Owners: owners[n.ID]}
+		if n.Gateway.IsValid() {
+			one.Gateway = n.Gateway.String()
+		}
+		out.Networks = append(out.Networks, one)
+	}
+	for _, d := range sc.Devices {
+		routes := MovableDevice{ID: d.ID, Name: d.Name, Parents: []string{}}
+		for _, i := range d.Interfaces {
+			if i.Kind == site.Port || i.Kind == site.PortGroup {
+				out.Ports = append(out.Ports, MovablePort{i.ID, d.Name + " " + i.Name, i.Untagged})
+				routes.Parents = append(routes.Parents, i.Name)
+			}
+		}
+		if d.Kind != site.L2Switch && d.Kind != site.Server {
+			out.Devices = append(out.Devices, routes)
+		}
+	}
+	return out, nil
 }
 
 // MovePhase is a phase with its work order, once that is open.
@@ -358,15 +457,16 @@ func (p *planned) networks() []MovedNetwork {
 	out := []MovedNetwork{}
 	for _, sh := range p.Request.Shifts {
 		was, _ := p.Was.Network(sh.Network)
-		n := MovedNetwork{ID: was.ID, Name: was.Name, Was: was.Prefix.String(), WasVLAN: was.VLAN, Into: sh.Into}
+		n := MovedNetwork{ID: was.ID, Name: was.Name, Was: was.Prefix.String(), WasVLAN: was.VLAN, Into: sh.Into,
+			WasEnds: endsOf(was.Prefix)}
 		if will, ok := p.Will.Network(sh.Network); ok {
-			n.Will, n.WillVLAN = will.Prefix.String(), will.VLAN
+			n.Will, n.WillVLAN, n.WillEnds = will.Prefix.String(), will.VLAN, endsOf(will.Prefix)
 		}
 		out = append(out, n)
 		for k := range sh.Pieces {
 			if will, ok := p.Will.Network(fmt.Sprintf("%s-%d", sh.Network, k+2)); ok {
 				out = append(out, MovedNetwork{ID: will.ID, Name: will.Name, Will: will.Prefix.String(), WillVLAN: will.VLAN,
-					Into: was.ID})
+					Into: was.ID, WillEnds: endsOf(will.Prefix)})
 			}
 		}
 	}

@@ -1235,6 +1235,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/movable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What of a site can be moved */
+        get: operations["movable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/moves": {
         parameters: {
             query?: never;
@@ -1675,6 +1692,10 @@ export interface components {
             taken: boolean;
         };
         Band: {
+            /** @description offsets of the first and last address of each old range */
+            at: number[][];
+            /** @description offsets of the first and last address of each new range */
+            goes: number[][];
             name: string;
             /** @description id of the network it is in */
             network: string;
@@ -2048,6 +2069,16 @@ export interface components {
             name: string;
             rows: components["schemas"]["Moved"][];
             site: string;
+        };
+        Ends: {
+            first: string;
+            /** @description as much of it as differs */
+            last: string;
+            /**
+             * Format: int64
+             * @description addresses; 0 for no network
+             */
+            size: number;
         };
         Entry: {
             fields: {
@@ -2875,6 +2906,46 @@ export interface components {
             /** @description by its name in module lithos-standin; none ends all */
             fault: string;
         };
+        Movable: {
+            block: string;
+            /** @description that can route a network */
+            devices: components["schemas"]["MovableDevice"][];
+            name: string;
+            networks: components["schemas"]["MovableNetwork"][];
+            /**
+             * Format: date-time
+             * @description when a swap could begin
+             */
+            night: string;
+            ports: components["schemas"]["MovablePort"][];
+            /** @description name of the standard, where it sets windows aside */
+            standard?: string;
+            zone: string;
+        };
+        MovableDevice: {
+            id: string;
+            name: string;
+            parents: string[];
+        };
+        MovableNetwork: {
+            gateway: string;
+            id: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description reservations and fixed devices
+             */
+            owners: number;
+            prefix: string;
+            /** Format: int64 */
+            vlan: number;
+        };
+        MovablePort: {
+            id: string;
+            name: string;
+            /** Format: int64 */
+            untagged: number;
+        };
         MoveFinding: {
             rule: string;
             says: string;
@@ -3036,10 +3107,12 @@ export interface components {
             name: string;
             /** @description subnet; empty for a new network */
             was: string;
+            wasEnds: components["schemas"]["Ends"];
             /** Format: int64 */
             wasVlan: number;
             /** @description subnet; empty for one that joins another */
             will: string;
+            willEnds: components["schemas"]["Ends"];
             /** Format: int64 */
             willVlan: number;
         };
@@ -3658,7 +3731,7 @@ export interface components {
             night: string;
             /** @description a straight swap, with no phase before or after it */
             oneNight?: boolean;
-            /** @description the networks, each at most once */
+            /** @description the networks, each at most once; with a block and none listed, all of them */
             shifts: components["schemas"]["Shift"][];
             ticket?: string;
             /** @description what people call the move */
@@ -3900,7 +3973,7 @@ export interface components {
              * @enum {string}
              */
             rule?: "number" | "window" | "packed" | "standard";
-            /** @description new addresses that were typed or dragged, by the old one */
+            /** @description new addresses that were typed or dragged, by the old one; +12 is the twelfth after the first of the network */
             to?: {
                 [key: string]: string;
             };
@@ -4221,8 +4294,18 @@ export interface components {
             name: string;
         };
         Thread: {
+            /**
+             * Format: int64
+             * @description offset of the old address from the first of its network
+             */
+            at: number;
             /** Format: ip */
             from: string;
+            /**
+             * Format: int64
+             * @description offset of the new address from the first of its network
+             */
+            goes: number;
             /** @enum {string} */
             kind: "gateway" | "interface" | "reservation" | "fixed" | "mentioned";
             /** @description id of the network it is in */
@@ -7177,6 +7260,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    movable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Movable"];
+                };
             };
             /** @description Error */
             default: {
