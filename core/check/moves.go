@@ -88,7 +88,7 @@ func moveLeftBehind(a *around, report func(Finding)) {
 		return
 	}
 	for l := range site.Mentioned(a.Site) {
-		i := slices.IndexFunc(old, func(p netip.Prefix) bool { return p.Contains(l.Address) })
+		i := slices.IndexFunc(old, l.Of)
 		if i < 0 || l.Words {
 			continue
 		}

@@ -454,13 +454,15 @@ func (m *mapping) askedFor(r *site.Resolver) {
 // emptied reports whether a reverse zone held old addresses and holds none of the new ones.
 func (m *mapping) emptied(name string) bool {
 	p, ok := zone.ReversePrefix(name)
+	if !ok || slices.ContainsFunc(m.stays, p.Overlaps) {
+		return false
+	}
 	held := false
 	for _, f := range m.from {
-		if !ok || f.target.Prefix.Overlaps(p) {
+		if f.target.Prefix.Overlaps(p) {
 			return false
 		}
-		held = held || f.was.Prefix.Overlaps(p) && p.Bits() >= f.was.Prefix.Bits() || ok && p.Bits() >= 24 &&
-			f.was.Prefix.Overlaps(p)
+		held = held || f.was.Prefix.Overlaps(p) && p.Bits() >= min(f.was.Prefix.Bits(), 24)
 	}
 	return held
 }
@@ -485,9 +487,7 @@ func (m *mapping) reverse(s, doc *site.Site) {
 		}
 	}
 	doc.Zones = slices.DeleteFunc(doc.Zones, func(z site.Zone) bool {
-		p, ok := zone.ReversePrefix(z.Name)
-		if !ok || z.Side != site.Inside || !m.emptied(z.Name) || slices.ContainsFunc(doc.Networks,
-			func(n site.Network) bool { return n.Prefix.Overlaps(p) }) {
+		if z.Side != site.Inside || !m.emptied(z.Name) {
 			return false
 		}
 		m.pointers(doc, z)

@@ -35,14 +35,20 @@ type Band struct {
 	Was     []address.Range `json:"was"`
 	Will    []address.Range `json:"will"`
 	Odd     string          `json:"odd,omitempty" doc:"what became of it that the rule does not say"`
-	At      [][2]int        `json:"at" doc:"offsets of the first and last address of each old range"`
-	Goes    [][2]int        `json:"goes" doc:"offsets of the first and last address of each new range"`
+	At      []Offsets       `json:"at" doc:"offsets of the first and last address of each old range"`
+	Goes    []Offsets       `json:"goes" doc:"offsets of the first and last address of each new range"`
 }
 
-func offsets(ranges []address.Range, in netip.Prefix) [][2]int {
-	out := [][2]int{}
+// Offsets is a range counted from the first address of its network.
+type Offsets struct {
+	From int `json:"from"`
+	To   int `json:"to"`
+}
+
+func offsets(ranges []address.Range, in netip.Prefix) []Offsets {
+	out := []Offsets{}
 	for _, r := range ranges {
-		out = append(out, [2]int{address.Offset(in, r.From), address.Offset(in, r.To)})
+		out = append(out, Offsets{address.Offset(in, r.From), address.Offset(in, r.To)})
 	}
 	return out
 }
@@ -56,6 +62,7 @@ type mapping struct {
 	threads []Thread
 	bands   []Band
 	request Request
+	stays   []netip.Prefix // of the networks that do not move
 }
 
 func mapped(s *site.Site, r Request) (*mapping, error) {
@@ -64,7 +71,7 @@ func mapped(s *site.Site, r Request) (*mapping, error) {
 		return nil, err
 	}
 	m := &mapping{from: all, request: r, to: map[netip.Addr]netip.Addr{}, vlans: map[int]int{},
-		pools: map[site.Ref][]address.Range{}}
+		pools: map[site.Ref][]address.Range{}, threads: []Thread{}, bands: []Band{}}
 	for _, f := range all {
 		if was := f.was.VLAN; was != 0 && !f.target.fresh && was != f.target.VLAN {
 			m.vlans[was] = f.target.VLAN
@@ -73,6 +80,7 @@ func mapped(s *site.Site, r Request) (*mapping, error) {
 	for _, n := range s.Networks { // an id that another network keeps stays what it is on trunks
 		if _, moves := m.of(n.Prefix.Masked().Addr()); !moves {
 			delete(m.vlans, n.VLAN)
+			m.stays = append(m.stays, n.Prefix)
 		}
 	}
 	m.spanned(s)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"lithos/core/address"
+	"lithos/core/check"
 	"lithos/core/site"
 )
 
@@ -131,6 +132,17 @@ func (p *Plan) Elsewhere(other *site.Site) (*site.Site, []Moved, error) {
 		return nil, nil, err
 	}
 	return doc, rowsOf(p.m, other, doc), nil
+}
+
+// BroughtIn lists the findings that a move brings into a site: not those that it carries along to another address.
+func BroughtIn(was, will []check.Finding) []check.Finding {
+	type kind struct{ rule, parts string }
+	of := func(f check.Finding) kind { return kind{f.Rule, fmt.Sprint(f.Parts)} }
+	had := map[kind]bool{}
+	for _, f := range was {
+		had[of(f)] = true
+	}
+	return slices.DeleteFunc(check.Added(was, will), func(f check.Finding) bool { return had[of(f)] })
 }
 
 // from is a network that moves, or a part of one, and the target it goes to.

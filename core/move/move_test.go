@@ -3,6 +3,8 @@ package move_test
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -10,8 +12,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/address"
+	"lithos/core/check"
 	"lithos/core/move"
 	"lithos/core/scenario"
+	"lithos/core/site"
 )
 
 func handsets(s string) move.Request {
@@ -57,7 +61,6 @@ func TestNightOfAStraightSwap(t *testing.T) {
 	p, err := move.Of(s, r)
 	require.NoError(t, err)
 	n := move.Simulate(s, crowd("net-handsets", 60, 12*time.Hour, night), acts(p))
-	fmt.Printf("%+v %v %v\n", n.Mean, n.Longest, n.Stranded)
 	assert.Zero(t, n.Stranded)
 	assert.Equal(t, 60, n.Affected)
 	assert.InDelta(t, (21*time.Hour - 6*time.Hour).Seconds(), n.Mean, 12*3600/60+60)
@@ -67,11 +70,155 @@ func TestNightOfAStraightSwap(t *testing.T) {
 	r.OneNight = false
 	p, err = move.Of(s, r)
 	require.NoError(t, err)
-	for _, ph := range p.Phases() {
-		fmt.Println(ph.Kind, ph.Title, ph.Says, ph.NotBefore, ph.NotAfter, len(ph.Edits))
-		fmt.Printf("%+v\n", ph.Prove(func(string) bool { return true }))
+	phases := p.Phases()
+	require.Len(t, phases, 3)
+	for _, ph := range phases {
+		assert.Empty(t, ph.Prove(func(string) bool { return true }).Console, ph.Title)
 	}
+	assert.Equal(t, "sw-core", phases[1].Prove(func(string) bool { return true }).First, "the farthest first")
 	n = move.Simulate(s, crowd("net-handsets", 60, 12*time.Hour, night), acts(p))
-	fmt.Printf("%+v %v %v %v\n", n.Mean, n.Longest, n.Stranded, n.Affected)
 	assert.InDelta(t, (30*time.Minute*7/8 - 30*time.Minute/4).Seconds(), n.Mean, 60)
+}
+
+// What mentions an old address follows: a sub-option, an option of the customer, the other end of a trunk, the reverse
+// zone. What is for people alone is listed.
+func TestCarriedAlong(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	s.Networks[0].Options = append(s.Networks[0].Options, site.Option{Code: 121, Value: "10.9.0.0/16 via 10.84.16.130"})
+	fixed := &s.FixedDevices[0]
+	fixed.Note = "asks 10.84.16.130 for its settings"
+	p, err := move.Of(s, handsets("10.84.22.0/24"))
+	require.NoError(t, err)
+	var says []string
+	for _, r := range p.Rows {
+		says = append(says, r.What+": "+r.Was+" > "+r.Will)
+	}
+	assert.Contains(t, says, "Handsets, gateway: 10.84.16.129 > 10.84.22.1")
+	assert.Contains(t, says, "gw-1 lan.131, name: lan.31 > lan.131")
+	assert.Contains(t, says, "sw-core uplink1, tagged VLANs: 11, 24, 31, 48, 66, 90 > 11, 24, 48, 66, 90, 131")
+	assert.Contains(t, says, "pool Handsets, addresses: 10.84.16.160 – 10.84.16.239 > 10.84.22.64 – 10.84.22.223")
+	assert.Contains(t, says, "zone 22.84.10.in-addr.arpa:  > added")
+	assert.Equal(t, "1 10.84.22.2", strings.Split(p.Rows[slices.IndexFunc(p.Rows, func(r move.Moved) bool {
+		return r.Part.Kind == site.KindVendorClass
+	})].Will, ",")[0])
+	n, _ := p.Will.Network(s.Networks[0].ID)
+	assert.Equal(t, "10.9.0.0/16 via 10.84.22.2", n.Options[len(n.Options)-1].Value)
+	require.Len(t, p.Notes, 1)
+	assert.Equal(t, fixed.Note, p.Notes[0].Text)
+	assert.Equal(t, prefixes("10.84.16.128/25"), p.Old())
+
+	other := scenario.Site("hallin-road")
+	doc, rows, err := p.Elsewhere(other)
+	require.NoError(t, err)
+	require.NotEmpty(t, rows)
+	r := doc.Resolvers[0]
+	var domains []string
+	for _, d := range r.Domains {
+		domains = append(domains, d.Domain)
+	}
+	assert.Contains(t, domains, "22.84.10.in-addr.arpa")
+	assert.Contains(t, domains, "16.84.10.in-addr.arpa", "Bench and Cameras are there still")
+}
+
+func prefixes(texts ...string) []netip.Prefix {
+	var out []netip.Prefix
+	for _, text := range texts {
+		out = append(out, netip.MustParsePrefix(text))
+	}
+	return out
+}
+
+// What has no room gets the next free address, and says so; what is typed stays.
+func TestNoRoom(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	r := move.Request{Night: night, Shifts: []move.Shift{{Network: "net-imaging", Prefix: prefixes("10.84.21.0/28")[0],
+		To: map[string]string{"10.84.20.12": "+9"}}}}
+	p, err := move.Of(s, r)
+	require.NoError(t, err)
+	to := map[string]move.Thread{}
+	for _, th := range p.Threads {
+		to[th.What] = th
+	}
+	assert.Equal(t, "10.84.21.9", to["dicom-store"].To.String())
+	assert.True(t, to["dicom-store"].Typed)
+	assert.Equal(t, "10.84.21.14", to["plate-reader"].To.String(), "the last usable one")
+	assert.Equal(t, "no room at its place, given the widest gap", p.Bands[0].Odd)
+	r.Shifts[0].To["10.84.20.14"] = "10.84.21.9"
+	_, err = move.Of(s, r)
+	assert.ErrorContains(t, err, "is given twice")
+}
+
+// Two networks become one, and one becomes two.
+func TestJoinedAndSplit(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{
+		{Network: "net-imaging", Prefix: prefixes("10.84.21.0/24")[0]}, {Network: "net-cameras", Into: "net-imaging"}}})
+	require.NoError(t, err)
+	_, there := p.Will.Network("net-cameras")
+	assert.False(t, there)
+	door, _ := p.Will.FixedDevice("fix-cam-door")
+	assert.Equal(t, "net-imaging", door.Network)
+	for _, f := range move.BroughtIn(check.Site(s), check.Site(p.Will)) {
+		assert.NotEqual(t, check.Blocks, f.Severity, f.Says)
+	}
+
+	p, err = move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-clinic", Pieces: []move.Piece{{
+		Name: "Tills", Takes: address.Range{From: netip.MustParseAddr("10.84.18.60"), To: netip.MustParseAddr("10.84.18.80")},
+		Prefix: prefixes("10.84.22.0/26")[0], VLAN: 25}}}}})
+	require.NoError(t, err)
+	tills, ok := p.Will.Network("net-clinic-2")
+	require.True(t, ok)
+	assert.Equal(t, 25, tills.VLAN)
+	till, _ := p.Will.Reservation("res-till-1")
+	assert.Equal(t, tills.ID, till.Network)
+	d, i, _, ok := p.Will.InterfaceOn(tills)
+	require.True(t, ok)
+	assert.Equal(t, "gw-1 lan.25", d.Name+" "+i.Name)
+	for _, f := range move.BroughtIn(check.Site(s), check.Site(p.Will)) {
+		assert.NotEqual(t, check.Blocks, f.Severity, f.Says)
+	}
+}
+
+// The whole site goes to another block, and the untagged VLAN of a trunk changes at both of its ends.
+func TestBlockAndUntagged(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, move.Request{Night: night, Block: prefixes("10.120.16.0/20")[0]})
+	require.NoError(t, err)
+	assert.Len(t, p.Request.Shifts, len(s.Networks))
+	n, _ := p.Will.Network("net-waiting")
+	assert.Equal(t, "10.120.24.0/22", n.Prefix.String())
+	assert.Equal(t, prefixes("10.120.16.0/20"), p.Will.Block)
+	for _, f := range move.BroughtIn(check.Site(s), check.Site(p.Will)) {
+		assert.NotEqual(t, check.Blocks, f.Severity, f.Says)
+	}
+	_, err = move.Of(s, move.Request{Night: night, Block: prefixes("10.120.16.0/22")[0]})
+	assert.ErrorContains(t, err, "is too small")
+
+	p, err = move.Of(s, move.Request{Night: night, Untagged: []move.Retag{{Interface: "if-sw-core-8", VLAN: 99}}})
+	require.NoError(t, err)
+	for _, id := range []string{"if-sw-core-8", "if-sw-ward-uplink"} {
+		_, i, _ := p.Will.Interface(id)
+		assert.Equal(t, 99, i.Untagged, id)
+	}
+	assert.Len(t, p.Rows, 2)
+	require.Len(t, p.Phases(), 1, "nobody's lease needs to be short for that")
+}
+
+// A client that sleeps through the night asks for its old address in the morning, and gets the new one.
+func TestSleeperWakes(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, handsets("10.84.22.0/24"))
+	require.NoError(t, err)
+	clients := crowd("net-handsets", 2, 12*time.Hour, night)
+	morning := night.Add(8 * time.Hour)
+	clients[1].Wakes = morning
+	n := move.Simulate(s, clients, acts(p))
+	for _, f := range n.Fates {
+		assert.True(t, prefixes("10.84.22.0/24")[0].Contains(f.Will), f.Name)
+		if f.Asleep {
+			assert.Zero(t, f.Seconds, "it misses nothing")
+		}
+	}
+	assert.Equal(t, 1, n.Affected)
+	assert.Zero(t, n.Stranded)
 }

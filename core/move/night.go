@@ -71,7 +71,7 @@ type Fate struct {
 
 // Night is what a move does to the clients of a site.
 type Night struct {
-	Begin       time.Time `json:"begin"`
+	Begin       time.Time `json:"begin" doc:"of the curve"`
 	End         time.Time `json:"end"`
 	Clients     int       `json:"clients"`
 	Affected    int       `json:"affected" doc:"clients that lose service for a time"`
@@ -499,11 +499,10 @@ func (n *night) settle() {
 
 func (n *night) told() Night {
 	out := Night{Begin: n.begin, End: n.begin, Clients: len(n.actors), Fates: []Fate{}}
-	lastOf := n.begin
 	for _, a := range n.acts {
-		lastOf = latest(lastOf, a.At.Add(a.Takes))
+		out.End = latest(out.End, a.At.Add(a.Takes))
 	}
-	out.End = lastOf
+	begin, end := out.End, n.begin
 	for _, a := range n.actors {
 		f := Fate{Name: cmp.Or(a.known.Name, a.MAC.String()), MAC: a.MAC.String(), Network: a.known.Network,
 			Was: a.known.Address, Will: a.Address, Asleep: !a.known.Wakes.IsZero()}
@@ -511,16 +510,16 @@ func (n *night) told() Night {
 			if f.Lost == nil {
 				f.Lost = &o.from
 			}
-			end := o.to
-			if end.IsZero() {
-				end = n.now
+			to := o.to
+			if to.IsZero() {
+				to = n.now
 				out.Stranded++
 				f.Regained = nil
 			} else {
 				f.Regained = &o.to
 			}
-			f.Seconds += int(end.Sub(o.from).Seconds())
-			out.End = latest(out.End, end)
+			f.Seconds += int(to.Sub(o.from).Seconds())
+			begin, end = earliest(begin, o.from), latest(end, to)
 		}
 		if !a.nameGone.IsZero() {
 			a.nameless += n.now.Sub(a.nameGone)
@@ -537,11 +536,22 @@ func (n *night) told() Night {
 	if out.Affected > 0 {
 		out.Mean = int(out.Minutes * 60 / float64(out.Affected))
 	}
+	if begin.Before(end) { // who is without service is shown, and a little before and after
+		margin := end.Sub(begin)/12 + time.Minute
+		out.Begin, out.End = begin.Add(-margin), end.Add(margin)
+	}
 	out.Curve = n.curve(out.Begin, out.End)
 	slices.SortStableFunc(out.Fates, func(a, b Fate) int {
 		return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), a.Was.Compare(b.Was))
 	})
 	return out
+}
+
+func earliest(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
 }
 
 func latest(a, b time.Time) time.Time {

@@ -51,10 +51,9 @@ func (p *Plan) Phases() []Phase {
 	if ahead.Needed {
 		out = append(out, Phase{Kind: Shorten, Title: "Shorten the leases", Doc: short,
 			NotBefore: night.Add(-ahead.Sleepers - ahead.Before), NotAfter: night.Add(-ahead.Before),
-			Says: fmt.Sprintf("%s from %s to %s. Everybody who is awake knows within %s, so that the swap takes %s "+
-				"and not %s.", p.names(), option.FormatDuration(longest), option.FormatDuration(p.lease()),
-				option.FormatDuration(ahead.Before), option.FormatDuration(p.lease()*7/8),
-				option.FormatDuration(longest*7/8))})
+			Says: fmt.Sprintf("%s from %s to %s. Everybody who is awake knows within %s, so that they follow "+
+				"within %s of the swap and not %s.", p.names(), option.FormatDuration(longest), option.FormatDuration(p.lease()),
+				option.FormatDuration(ahead.Before), inMinutes(p.lease()*7/8), inMinutes(longest*7/8))})
 	} else {
 		short = p.Was
 	}
@@ -74,6 +73,8 @@ func (p *Plan) Phases() []Phase {
 	return p.linked(out...)
 }
 
+func inMinutes(d time.Duration) string { return option.FormatDuration(d.Round(time.Minute)) }
+
 // nightLength is how long the window of a swap is open.
 const nightLength = 5 * time.Hour
 
@@ -91,11 +92,14 @@ func (p *Plan) linked(phases ...Phase) []Phase {
 // Back is the edits that take a move back from where a phase leaves the site.
 func (p *Plan) Back(ph Phase) []edit.Edit { return edit.Between(ph.Doc, p.Was) }
 
-func (p *Plan) lease() time.Duration {
-	if p.Request.Lease == 0 {
+func (p *Plan) lease() time.Duration { return p.Request.leaseTime() }
+
+// leaseTime is the lease time before the swap.
+func (r Request) leaseTime() time.Duration {
+	if r.Lease == 0 {
 		return usualLease * time.Second
 	}
-	return time.Duration(p.Request.Lease) * time.Second
+	return time.Duration(r.Lease) * time.Second
 }
 
 func (p *Plan) names() string {

@@ -25,10 +25,17 @@ type Moved struct {
 }
 
 const (
-	atSwap    = "at once, with the swap"
-	atRenewal = "at their next renewal after the swap"
-	nobody    = "clients do not notice"
+	atSwap = "at the swap"
+	nobody = "clients do not notice"
 )
+
+// renewal is when clients learn what they are told: by T2 of the lease that they have by then.
+func (m *mapping) renewal() string {
+	if m.request.OneNight {
+		return "when they renew"
+	}
+	return "within " + inMinutes(m.request.leaseTime()*7/8) + " of the swap"
+}
 
 // rowsOf is one row for each field of each part that differs between two documents of a site.
 func rowsOf(m *mapping, was, will *site.Site) []Moved {
@@ -47,10 +54,12 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 			owner, _ := site.NameOf(doc, e.In)
 			name = owner + ", option " + e.Part.ID
 		}
-		row := Moved{Part: e.Part, What: name}
-		row.How, row.When = ways(doc, e.Part)
+		row := Moved{Part: e.Part, What: called(doc, e, name)}
+		row.How, row.When = ways(doc, e.Part, m.renewal())
 		if e.Op != edit.Change {
-			row.What = noun(e.Part.Kind) + " " + name
+			if row.What == name {
+				row.What = noun(e.Part.Kind) + " " + name
+			}
 			row.Was, row.Will = map[edit.Op]string{edit.Add: "", edit.Remove: "there"}[e.Op],
 				map[edit.Op]string{edit.Add: "added", edit.Remove: "taken away"}[e.Op]
 			out = append(out, row)
@@ -74,6 +83,19 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 	}
 	slices.SortStableFunc(out, func(a, b Moved) int { return rank(a.Part.Kind) - rank(b.Part.Kind) })
 	return out
+}
+
+// called is a part as a row calls it: an interface with its device, what may have the name of its network with its kind.
+func called(s *site.Site, e edit.Edit, name string) string {
+	switch e.Part.Kind {
+	case site.KindInterface:
+		if d, _, ok := s.Interface(e.Part.ID); ok {
+			return d.Name + " " + name
+		}
+	case site.KindPool, site.KindVendorClass, site.KindZone:
+		return noun(e.Part.Kind) + " " + name
+	}
+	return name
 }
 
 // labels are the fields that are not told from their part's name.
@@ -101,7 +123,7 @@ func noun(kind string) string {
 }
 
 // ways is how a part gets to what it will be, and when clients notice.
-func ways(s *site.Site, part site.Ref) (how, when string) {
+func ways(s *site.Site, part site.Ref, atRenewal string) (how, when string) {
 	switch part.Kind {
 	case site.KindNetwork:
 		if n, ok := s.Network(part.ID); ok {

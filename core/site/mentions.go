@@ -5,6 +5,7 @@ import (
 	"iter"
 	"net/netip"
 	"regexp"
+	"strconv"
 	"strings"
 )
 
@@ -17,8 +18,12 @@ type Mention struct {
 	Key     string // under which the text lies
 	Text    string
 	Address netip.Addr
+	Bits    int  // the length of a prefix that is named; 32 of a single address
 	Words   bool // the text is for people alone
 }
+
+// Of reports whether the text names an address of a prefix, or part of it; not where it names a wider one.
+func (m Mention) Of(p netip.Prefix) bool { return p.Contains(m.Address) && m.Bits >= p.Bits() }
 
 // Mentioned lists the addresses that the parts of a site name, in any text of theirs. The ranges of pools and
 // exclusions are not texts, and reverse names (RFC 1035 section 3.5) name no address.
@@ -52,8 +57,11 @@ func mentionsIn(m Mention, yield func(Mention) bool) bool {
 		return true
 	}
 	for _, found := range Literal.FindAllString(m.Text, -1) {
-		bare, _, _ := strings.Cut(found, "/")
+		bare, length, _ := strings.Cut(found, "/")
 		var err error
+		if m.Bits, err = strconv.Atoi(length); err != nil {
+			m.Bits = 32
+		}
 		if m.Address, err = netip.ParseAddr(bare); err == nil && !yield(m) {
 			return false
 		}

@@ -438,7 +438,7 @@ func (p *planned) shown(sc *check.Scene, b order.Beside, night move.Night) *Move
 		}
 	}
 	after := check.Of(p.Will)
-	for _, f := range check.Added(sc.Findings, after.Findings) {
+	for _, f := range move.BroughtIn(sc.Findings, after.Findings) {
 		if f.Severity != check.Notes {
 			found = append(found, f)
 		}

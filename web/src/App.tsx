@@ -1,4 +1,4 @@
-import { lazy } from 'react'
+import { lazy, Suspense } from 'react'
 import { Navigate, Route, Routes } from 'react-router'
 import { HistoryPage } from './history/HistoryPage'
 import { useSessionLost } from './api/lost'
@@ -16,6 +16,9 @@ const OrderPage = lazy(async () => ({ default: (await import('./orders/OrderPage
 const Orders = lazy(async () => ({ default: (await import('./orders/Orders')).Orders }))
 import { SheetPage } from './site/SheetPage'
 const SitePage = lazy(async () => ({ default: (await import('./site/SitePage')).SitePage }))
+const MovePage = lazy(async () => ({ default: (await import('./moves/MovePage')).MovePage }))
+const PlanPage = lazy(async () => ({ default: (await import('./moves/PlanPage')).PlanPage }))
+const VisitsPage = lazy(async () => ({ default: (await import('./moves/VisitsPage')).VisitsPage }))
 const Standards = lazy(async () => ({ default: (await import('./standards/Standards')).Standards }))
 
 export function App() {
@@ -28,6 +31,14 @@ export function App() {
   return (
     <CurrentOrder>
       <Routes>
+        <Route
+          path="moves/:id/visits"
+          element={
+            <Suspense fallback={null}>
+              <VisitsPage />
+            </Suspense>
+          }
+        />
         <Route element={<Frame technician={technician} held={session.data?.held} />}>
           <Route index element={<Navigate to="/rounds" replace />} />
           <Route path="rounds" element={<Rounds />} />
@@ -36,6 +47,8 @@ export function App() {
           <Route path="sites/:code" element={<SitePage />} />
           <Route path="sites/:code/history" element={<HistoryPage />} />
           <Route path="sites/:code/sheet" element={<SheetPage />} />
+          <Route path="sites/:code/move" element={<PlanPage />} />
+          <Route path="moves/:id" element={<MovePage />} />
           <Route path="orders" element={<Orders />} />
           <Route path="orders/:id" element={<OrderPage />} />
           <Route path="standards" element={<Standards />} />

@@ -222,12 +222,15 @@ export function useLiveEvents(signedIn: boolean) {
       }
       if (event.topic === 'seen') {
         again('view', event.id)
+        again('move')
         return
       }
       if (event.topic === 'site') {
         again('sites')
         again('history', event.id)
         again('order') // a draft of the site may have fallen behind
+        again('move')
+        again('moves')
         again('view', event.id)
         return
       }
@@ -236,6 +239,7 @@ export function useLiveEvents(signedIn: boolean) {
         return
       }
       again('orders')
+      again('move')
       // What this browser's own change left is on the page already; the rest is asked for when somebody looks at it.
       const own = event.version !== undefined && event.version <= (left.get(Number(event.id)) ?? 0)
       if (own) {

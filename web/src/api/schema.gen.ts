@@ -1693,9 +1693,9 @@ export interface components {
         };
         Band: {
             /** @description offsets of the first and last address of each old range */
-            at: number[][];
+            at: components["schemas"]["Offsets"][];
             /** @description offsets of the first and last address of each new range */
-            goes: number[][];
+            goes: components["schemas"]["Offsets"][];
             name: string;
             /** @description id of the network it is in */
             network: string;
@@ -3309,6 +3309,12 @@ export interface components {
             /** Format: int64 */
             to: number;
             what: string;
+        };
+        Offsets: {
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
         };
         OneChanged: {
             /** @description absent for what is removed */

@@ -48,6 +48,15 @@ export function OrderPage() {
           {head.state === 'landed' && <b className="text-malachite-ink"> Landed.</b>}
           {head.state === 'dropped' && <b> Dropped by {head.closedBy}.</b>}
         </p>
+        {view.move && (
+          <p>
+            Part {view.move.phase} of {view.move.of} of the move{' '}
+            <Link className="underline font-semibold" to={`/moves/${view.move.id}`}>
+              {view.move.title}
+            </Link>
+            .
+          </p>
+        )}
         {current !== id && head.state === 'open' && (
           <button className="btn mt-2" onClick={() => take(id)}>
             Work on this order

@@ -1,6 +1,7 @@
 import { Link } from 'react-router'
 import { useOrders } from '../api/queries'
 import { usePageTitle } from '../frame/usePageTitle'
+import { MovesList } from '../moves/MovesList'
 import { Empty } from '../parts/Empty'
 import { useRoving } from '../parts/roving'
 import { useOpenRow } from '../parts/rows'
@@ -62,6 +63,7 @@ export function Orders() {
           ))}
         </tbody>
       </Table>
+      <MovesList all title="Moves of networks" />
     </div>
   )
 }

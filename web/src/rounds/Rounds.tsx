@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import { useSites } from '../api/queries'
 import { usePageTitle } from '../frame/usePageTitle'
+import { MovesList } from '../moves/MovesList'
 import { Empty } from '../parts/Empty'
 import { Mark } from '../parts/Kind'
 import { useRoving } from '../parts/roving'
@@ -103,6 +104,7 @@ export function Rounds() {
           ))}
         </tbody>
       </table>
+      <MovesList title="Moves under way" />
       <Away />
       {beginning && <BeginSite onClose={() => setBeginning(false)} />}
       {rows.length === 0 && (

@@ -1,0 +1,113 @@
+import { plural } from '../parts/plural'
+import { Table, type Column } from '../parts/Table'
+import { When } from '../parts/When'
+import type { Plan } from './useMove'
+
+/** Seconds as people say them. */
+export function span(seconds: number): string {
+  if (seconds < 90) return `${seconds} s`
+  if (seconds < 90 * 60) return `${Math.round(seconds / 60)} min`
+  return `${(seconds / 3600).toFixed(1)} h`
+}
+
+const wide = 760
+const tall = 90
+
+const columns: Column[] = [
+  ['Client', '24%'],
+  ['Was', '16%'],
+  ['Will be', '16%'],
+  ['Without service', '18%'],
+  ['Loses it'],
+  ['Has it again'],
+]
+
+/** The simulated night: how many clients are without service, and who is worst off. */
+export function Night({ plan }: { plan: Plan }) {
+  const n = plan.night
+  const most = Math.max(...n.curve, 1)
+  const points = n.curve.map(
+    (v, i) => `${(i / Math.max(n.curve.length - 1, 1)) * wide},${tall - (v / most) * (tall - 8)}`,
+  )
+  const worst = n.fates.filter((f) => f.seconds > 0).slice(0, 12)
+  if (n.clients === 0)
+    return (
+      <section aria-label="The night" className="mt-5">
+        <h2>The night, simulated</h2>
+        <p className="text-ink-2 mt-1">
+          No client of these networks is known: nothing has a lease there, nor a reservation.
+        </p>
+      </section>
+    )
+  return (
+    <section aria-label="The night" className="mt-5">
+      <h2>The night, simulated</h2>
+      <p className="mt-1">
+        {n.affected === 0 ? (
+          `None of ${plural(n.clients, 'known client')} loses service.`
+        ) : (
+          <>
+            <b>{plural(n.affected, 'client')}</b> of {n.clients} without service for {span(n.mean)} on average, the
+            longest for {span(n.longest)}: {Math.round(n.minutes)} client-minutes in all.
+          </>
+        )}
+        {n.stranded > 0 && (
+          <b className="text-cinnabar-ink"> {plural(n.stranded, 'client')} never has service again.</b>
+        )}
+      </p>
+      {n.affected > 0 && (
+        <svg
+          viewBox={`0 0 ${wide} ${tall + 20}`}
+          className="w-full h-auto mt-2"
+          role="img"
+          aria-label={`Clients without service, at most ${most} at a time`}
+        >
+          <path d={`M0,${tall} L${points.join(' L')} L${wide},${tall} Z`} fill="var(--sand-t)" stroke="var(--sand)" />
+          <path d={`M0,${tall} H${wide}`} stroke="var(--seam)" />
+          <g fontSize="12" fill="var(--ink-2)">
+            <text x="0" y={tall + 15}>
+              {clock(n.begin, plan.zone)}
+            </text>
+            <text x={wide} y={tall + 15} textAnchor="end">
+              {clock(n.end, plan.zone)}
+            </text>
+            <text x={wide} y="12" textAnchor="end">
+              at most {most}
+            </text>
+          </g>
+        </svg>
+      )}
+      {worst.length > 0 && (
+        <Table columns={columns} className="mt-2">
+          <tbody>
+            {worst.map((f) => (
+              <tr key={f.mac + f.network}>
+                <td className="list-cell">
+                  {f.name}
+                  {f.asleep && <span className="text-ink-2">, asleep</span>}
+                </td>
+                <td className="list-cell mono">{f.was}</td>
+                <td className="list-cell mono">{f.will}</td>
+                <td className="list-cell">{span(f.seconds)}</td>
+                <td className="list-cell text-ink-2">{f.lost && <When at={f.lost} zone={plan.zone} clock />}</td>
+                <td className={`list-cell ${f.regained ? 'text-ink-2' : 'text-cinnabar-ink'}`}>
+                  {f.regained ? <When at={f.regained} zone={plan.zone} clock /> : 'never'}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      )}
+    </section>
+  )
+}
+
+export const clock = (at: string, zone?: string) =>
+  new Date(at).toLocaleString('en-GB', {
+    weekday: 'short',
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+    timeZone: zone || undefined,
+  })

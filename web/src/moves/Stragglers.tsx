@@ -1,0 +1,66 @@
+import { Table, type Column } from '../parts/Table'
+import { When } from '../parts/When'
+import type { Move } from './useMove'
+
+type Straggler = Move['after']['old'][number]
+
+const columns: Column[] = [
+  ['Machine', '24%'],
+  ['Is at', '18%'],
+  ['Should be at', '18%'],
+  ['Plugged in'],
+  ['Seen', '18%'],
+]
+
+/** After the night: who did not follow. */
+export function Stragglers({ move }: { move: Move }) {
+  const { after } = move
+  const none = after.old.length + after.other.length + after.leases.length === 0
+  return (
+    <section aria-label="Who did not follow" className="mt-4">
+      <h2>Afterwards: who did not follow</h2>
+      {none && after.swapped && (
+        <p className="mt-1 text-malachite-ink">
+          Since the swap, <When at={after.swapped} zone={move.zone} />, nobody was seen at an old address.
+        </p>
+      )}
+      <List title="Still at an old address" rows={after.old} zone={move.zone} />
+      <List title="Back with another address than the move gives them" rows={after.other} zone={move.zone} />
+      <List title="Hold a lease of an old address, and ask its old server yet" rows={after.leases} zone={move.zone} />
+    </section>
+  )
+}
+
+function List({ title, rows, zone }: { title: string; rows: Straggler[]; zone: string }) {
+  if (rows.length === 0) return null
+  return (
+    <>
+      <h3 className="mt-2 font-semibold text-cinnabar-ink">
+        {title}: {rows.length}
+      </h3>
+      <Table columns={columns}>
+        <tbody>
+          {rows.map((r) => (
+            <tr key={r.mac + r.address}>
+              <td className="list-cell" title={r.mac}>
+                {r.name}
+              </td>
+              <td className="list-cell mono">{r.address}</td>
+              <td className="list-cell mono">{r.should}</td>
+              <td className="list-cell text-ink-2">{r.at}</td>
+              <td className="list-cell text-ink-2">
+                {r.until ? (
+                  <>
+                    until <When at={r.until} zone={zone} clock />
+                  </>
+                ) : (
+                  <When at={r.seen} zone={zone} />
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </>
+  )
+}
