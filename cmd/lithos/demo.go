@@ -75,6 +75,9 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 	fmt.Fprintf(out,
 		"\n  Lithos is ready:  http://%s\n  Sign in as        %s\n  with the password %s\n\n  Ctrl-C stops "+
 			"everything.\n\n", listener.Addr(), demo.Account, demo.Password)
+	if err := demo.Moving(ctx, w); err != nil {
+		return err
+	}
 	return serve(ctx, w, listener, 3*time.Second, api.Options{})
 }
 

@@ -312,7 +312,7 @@ var plainCases = []ruleCase{
 	{"reservation-outside-network", func(s *site.Site) { s.Reservations[0].Address = addr("10.84.16.255") },
 		func(s *site.Site) { s.Reservations[0].Address = addr("10.84.16.254") }, true},
 	{"reservation-mac-twice", func(s *site.Site) { s.Reservations[1].MAC = s.Reservations[2].MAC }, func(s *site.Site) {
-		s.Reservations[1].MAC = s.Reservations[0].MAC // on two networks: one machine that moves
+		s.Reservations[len(s.Reservations)-1].MAC = s.Reservations[0].MAC // on two networks: one machine that moves
 	}, true},
 	{"mac-malformed", func(s *site.Site) { s.Reservations[1].MAC = address.MAC{1, 0, 0x5e, 0, 0, 1} },
 		func(s *site.Site) { s.Reservations[1].MAC = address.MAC{2, 0, 0x5e, 0, 0, 1} }, false},
