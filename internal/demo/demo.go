@@ -184,13 +184,13 @@ func (o Options) start(
 	d, err := standin.Start(standin.Config{
 		Name: dev.ID, System: dev.Name, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
 		Password: password,
-		Secrets:  secrets, Links: links(doc, dev), State: state, Log: o.Log,
+		Secrets:  secrets, Links: Links(doc, dev), State: state, Log: o.Log,
 	})
 	return d, password, err
 }
 
-// links is what the ports of a device hear of those at the other ends of their cables.
-func links(doc *site.Site, dev site.Device) []yang.LinkNeighbor {
+// Links is what the ports of a device hear of those at the other ends of their cables.
+func Links(doc *site.Site, dev site.Device) []yang.LinkNeighbor {
 	var out []yang.LinkNeighbor
 	for _, d := range doc.Devices {
 		for _, i := range d.Interfaces {

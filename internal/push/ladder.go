@@ -44,18 +44,28 @@ func (r *run) climb(ctx context.Context, drivers map[string]*device.RESTCONF) (w
 			}
 			continue
 		}
-		driver := drivers[d.ID]
-		if driver == nil {
-			if driver, err = r.devices.Reach(*order.On(access, d.ID)); err != nil {
-				return d.Name, err
-			}
-			drivers[d.ID] = driver
+		driver, err := r.driverOf(drivers, access, d.ID)
+		if err != nil {
+			return d.Name, err
 		}
-		if err := (ladder{r, n, d.Name, i.Name, driver}).climb(ctx); err != nil {
+		if err := (ladder{r, n, d.Name, i.Name, driver, drivers}).climb(ctx); err != nil {
 			return d.Name, err
 		}
 	}
 	return "", nil
+}
+
+// driverOf is the driver of a device that is reached: the one that changed it, which finds it at a new address, or
+// another, which is closed with those.
+func (r *run) driverOf(drivers map[string]*device.RESTCONF, access []order.Access, id string) (*device.RESTCONF, error) {
+	if driver := drivers[id]; driver != nil {
+		return driver, nil
+	}
+	driver, err := r.devices.Reach(*order.On(access, id))
+	if err == nil {
+		drivers[id] = driver
+	}
+	return driver, err
 }
 
 // whereHeard is the interface a network's ladder is climbed from, or why it is not.
@@ -89,6 +99,7 @@ type ladder struct {
 	network       *site.Network
 	device, iface string
 	driver        *device.RESTCONF
+	drivers       map[string]*device.RESTCONF // of all devices, by id
 }
 
 func (l ladder) climb(ctx context.Context) error {
@@ -173,15 +184,13 @@ func (l ladder) lease(ctx context.Context) (netip.Addr, error) {
 	}
 	plugs := links.Learn(l.draft.Doc()).Path(l.network).Plugs
 	for _, e := range slices.Backward(plugs) { // a path lists what it comes to first at first
-		at := order.On(access, e.Device.ID)
-		if at == nil {
+		if order.On(access, e.Device.ID) == nil {
 			continue
 		}
-		driver, err := l.devices.Reach(*at)
+		driver, err := l.driverOf(l.drivers, access, e.Device.ID)
 		if err != nil {
 			return netip.Addr{}, err
 		}
-		defer driver.Close()
 		can, err := driver.Plugs(ctx, e.Interface.Name)
 		if err != nil {
 			return netip.Addr{}, fmt.Errorf("%s: %w", e.Device.Name, err)

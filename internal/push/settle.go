@@ -14,6 +14,7 @@ import (
 
 	"lithos/core/drift"
 	"lithos/core/plan"
+	"lithos/core/prove"
 	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
@@ -223,7 +224,7 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver device.Drive
 		return fmt.Errorf("what %s held before cannot be read: %w", d.Name, err)
 	}
 	if state == device.ChangeConfirmed {
-		return r.undo(ctx, driver, before)
+		return r.undo(ctx, d, driver, before)
 	}
 	running, _, err := driver.Read(ctx)
 	switch {
@@ -234,7 +235,7 @@ func (r *run) putBack(ctx context.Context, d gen.PushDevice, driver device.Drive
 	case r.mine(d.DeviceID, before, running):
 		// It restarted amid the push, and took steps after that which it would not undo by itself.
 		r.found = "it had restarted amid the push; what it was told since is undone"
-		return r.undo(ctx, driver, before)
+		return r.undo(ctx, d, driver, before)
 	}
 	r.found = "it has, and was changed by somebody else since"
 	return nil
@@ -256,7 +257,7 @@ func (r *run) mine(deviceID string, before, running yang.Config) bool {
 }
 
 // undo brings a device that has confirmed back, under a timed confirm of its own.
-func (r *run) undo(ctx context.Context, driver device.Driver, before yang.Config) error {
+func (r *run) undo(ctx context.Context, d gen.PushDevice, driver device.Driver, before yang.Config) error {
 	token := r.token + "-back"
 	if state, err := r.ask(ctx, driver, token); err != nil || state == device.ChangeConfirmed {
 		return err
@@ -268,7 +269,7 @@ func (r *run) undo(ctx context.Context, driver device.Driver, before yang.Config
 	if err := driver.Begin(ctx, token, r.Timing.ConfirmWithin, tag); err != nil {
 		return err
 	}
-	for _, st := range plan.Between(running, before) {
+	for _, st := range r.stepsBack(d, running, before) {
 		if err := again(ctx, func() error { return driver.Apply(ctx, st) }); err != nil {
 			return fmt.Errorf("%s %s: %w", st.Verb, st.Text, err)
 		}
@@ -277,6 +278,22 @@ func (r *run) undo(ctx context.Context, driver device.Driver, before yang.Config
 		return err
 	}
 	return r.keep(ctx, driver, token)
+}
+
+// stepsBack is the steps that bring one device back. What takes away the way by which it is reached comes last, and in
+// one request: half of it would leave the device where nobody finds it.
+func (r *run) stepsBack(d gen.PushDevice, running, before yang.Config) []plan.Step {
+	doc := r.draft.Doc()
+	kind := ""
+	if of, ok := doc.Device(d.DeviceID); ok {
+		kind = of.Kind
+	}
+	var out []plan.Step
+	for _, st := range prove.Of(doc, doc, []prove.Device{{ID: d.DeviceID, Name: d.Name, Kind: kind, Running: running,
+		Goal: before}}).Steps {
+		out = append(out, st.Step)
+	}
+	return out
 }
 
 // eachDevice does something with each device the push came to and stores what state
