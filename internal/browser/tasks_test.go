@@ -93,6 +93,7 @@ func TestTogether(t *testing.T) {
 		"waiting":           waiting,
 		"runbook":           byTheRunbook,
 		"many-sites":        manySites,
+		"the-night":         theNight,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

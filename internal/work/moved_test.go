@@ -8,11 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/core/compile"
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/demo"
-	"lithos/internal/device"
+	"lithos/internal/demo/demotest"
 	"lithos/internal/standin"
 )
 
@@ -25,33 +23,7 @@ func (o *office) onLoopback() (doc *site.Site, devices map[string]*standin.Devic
 	doc, err = site.Read(strings.NewReader(strings.NewReplacer("172.22.", "127.22.", "orchard-north", "loop-north",
 		"north.orchardlane", "loop.orchardlane").Replace(string(text))))
 	require.NoError(o.t, err)
-	return doc, o.standIns(doc, func(d site.Device) string {
-		if d.Kind == site.L2Switch {
-			return "mgmt"
-		}
-		return ""
-	})
-}
-
-// standIns brings a site in with a stand-in for each of its devices, reached at an interface of its own, or at an
-// address beside the site.
-func (o *office) standIns(doc *site.Site, manage func(site.Device) string) map[string]*standin.Device {
-	o.t.Helper()
-	_, err := o.Import(o.t.Context(), doc, 0, "for the test")
-	require.NoError(o.t, err)
-	fabric := standin.NewFabric()
-	devices := map[string]*standin.Device{}
-	for _, d := range doc.Devices {
-		dev, err := standin.Start(standin.Config{Name: d.ID, System: d.Name, Kind: d.Kind, Fabric: fabric,
-			Initial: compile.Device(doc, d.ID), Account: "lithos", Password: "secret", Manage: manage(d),
-			Links: demo.Links(doc, d)})
-		require.NoError(o.t, err)
-		o.t.Cleanup(dev.Close)
-		devices[d.ID] = dev
-		require.NoError(o.t, o.PutAccess(o.t.Context(), "a test", doc.ID, d.ID,
-			device.Access{URL: dev.URL, Account: "lithos", Password: "secret", Fingerprint: dev.Fingerprint}))
-	}
-	return devices
+	return doc, demotest.StandIns(o.t, o.Service, doc)
 }
 
 // A push gives a switch another management address: Lithos finds it there by its certificate, lands, and reaches it

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
-	"strings"
 	"testing"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/act"
+	"lithos/internal/demo/demotest"
 	"lithos/internal/push"
 	"lithos/internal/renumber"
 	"lithos/internal/standin"
@@ -202,67 +202,6 @@ func TestMoveIsFollowedElsewhere(t *testing.T) {
 	assert.Contains(t, string(raw), "10.84.49.10", "Kelder Bridge asks Moss End's server by its new address")
 }
 
-// attic is a site of a router with subinterfaces, a core switch, and two access switches whose management VLAN is
-// untagged on their uplinks. Its addresses are this machine's, so that the switches are really reached at theirs.
-const attic = `
-id: site-attic
-code: attic-house
-name: Garret attic
-customer: {id: cust-garret, name: Garret household}
-block: [127.30.0.0/16]
-devices:
-  - id: dev-attic-rt
-    name: rt-attic
-    kind: router
-    interfaces:
-      - {id: if-attic-wan, name: wan, kind: uplink, addresses: [203.0.113.130/30], uplink: {method: fixed, gateway: 203.0.113.129, translates: [net-attic-10, net-attic-20, net-attic-30, net-attic-40, net-attic-50]}}
-      - {id: if-attic-lan, name: lan, kind: port, untaggedVLAN: 10, taggedVLANs: [20, 30, 40, 50], peer: if-attic-core-up}
-      - {id: if-attic-10, name: lan.10, kind: vlan, parent: lan, vlan: 10, addresses: [127.30.10.1/24]}
-      - {id: if-attic-20, name: lan.20, kind: vlan, parent: lan, vlan: 20, addresses: [127.30.20.1/24]}
-      - {id: if-attic-30, name: lan.30, kind: vlan, parent: lan, vlan: 30, addresses: [127.30.30.1/24]}
-      - {id: if-attic-40, name: lan.40, kind: vlan, parent: lan, vlan: 40, addresses: [127.30.40.1/24]}
-      - {id: if-attic-50, name: lan.50, kind: vlan, parent: lan, vlan: 50, addresses: [127.30.50.1/24]}
-  - id: dev-attic-core
-    name: sw-attic-core
-    kind: layer 2 switch
-    interfaces:
-      - {id: if-attic-core-m, name: mgmt, kind: vlan, vlan: 10, addresses: [127.30.10.2/24]}
-      - {id: if-attic-core-up, name: uplink, kind: port, untaggedVLAN: 10, taggedVLANs: [20, 30, 40, 50]}
-      - {id: if-attic-core-1, name: port1, kind: port, untaggedVLAN: 10, taggedVLANs: [20, 30, 40, 50], peer: if-attic-east-up}
-      - {id: if-attic-core-2, name: port2, kind: port, untaggedVLAN: 10, taggedVLANs: [20, 30, 40, 50], peer: if-attic-west-up}
-  - id: dev-attic-east
-    name: sw-attic-east
-    kind: layer 2 switch
-    interfaces:
-      - {id: if-attic-east-m, name: mgmt, kind: vlan, vlan: 10, addresses: [127.30.10.3/24]}
-      - {id: if-attic-east-up, name: uplink, kind: port, untaggedVLAN: 10, taggedVLANs: [20, 30, 40, 50]}
-      - {id: if-attic-east-1, name: port1, kind: port, untaggedVLAN: 20}
-      - {id: if-attic-east-2, name: port2, kind: port, untaggedVLAN: 30}
-  - id: dev-attic-west
-    name: sw-attic-west
-    kind: layer 2 switch
-    interfaces:
-      - {id: if-attic-west-m, name: mgmt, kind: vlan, vlan: 10, addresses: [127.30.10.4/24]}
-      - {id: if-attic-west-up, name: uplink, kind: port, untaggedVLAN: 10, taggedVLANs: [20, 30, 40, 50]}
-      - {id: if-attic-west-1, name: port1, kind: port, untaggedVLAN: 40}
-      - {id: if-attic-west-2, name: port2, kind: port, untaggedVLAN: 50}
-networks:
-  - {id: net-attic-10, name: Keepers, prefix: 127.30.10.0/24, vlan: 10, gateway: 127.30.10.1}
-  - {id: net-attic-20, name: Desks, prefix: 127.30.20.0/24, vlan: 20, gateway: 127.30.20.1}
-  - {id: net-attic-30, name: Phones, prefix: 127.30.30.0/24, vlan: 30, gateway: 127.30.30.1}
-  - {id: net-attic-40, name: Guests, prefix: 127.30.40.0/24, vlan: 40, gateway: 127.30.40.1}
-  - {id: net-attic-50, name: Eyes, prefix: 127.30.50.0/24, vlan: 50, gateway: 127.30.50.1}
-pools:
-  - {id: pool-attic-20, name: Desks, network: net-attic-20, server: dev-attic-rt, enabled: true, ranges: [{from: 127.30.20.50, to: 127.30.20.99}], options: [{code: 51, value: 8 hours}]}
-  - {id: pool-attic-30, name: Phones, network: net-attic-30, server: dev-attic-rt, enabled: true, ranges: [{from: 127.30.30.50, to: 127.30.30.99}], options: [{code: 51, value: 8 hours}]}
-reservations:
-  - {id: res-attic-desk, name: desk-1, network: net-attic-20, address: 127.30.20.20, mac: "00:00:5e:00:53:d1"}
-fixedDevices:
-  - {id: fix-attic-eye, name: eye-1, network: net-attic-50, address: 127.30.50.20, mac: "00:00:5e:00:53:d2", note: above the stairs}
-options:
-  - {code: 6, value: 127.30.10.1}
-`
-
 // The night that technicians fear: five VLANs are renumbered on a router with subinterfaces, a core switch and two
 // access switches whose management VLAN's untagged id changes, and the core switch loses its connection midway. Nothing
 // is lost: it returns, or lands; pushed again, it lands, and every device is reached at its new address.
@@ -272,14 +211,7 @@ func TestTheNight(t *testing.T) {
 	run(t, o.Service)
 	o.Outside = netip.Addr{} // nothing is beyond these stand-ins
 	ctx := t.Context()
-	doc, err := site.Read(strings.NewReader(attic))
-	require.NoError(t, err)
-	devices := o.standIns(doc, func(d site.Device) string {
-		if d.Kind == site.L2Switch {
-			return "mgmt"
-		}
-		return ""
-	})
+	doc, devices := demotest.Attic(t, o.Service)
 	r := move.Request{Title: "The attic", Night: time.Now().Add(time.Hour), OneNight: true}
 	for i, n := range doc.Networks {
 		r.Shifts = append(r.Shifts, move.Shift{Network: n.ID, VLAN: n.VLAN + 100,

@@ -5,6 +5,7 @@ import { usePageTitle } from '../frame/usePageTitle'
 import { announce } from '../parts/announce'
 import { Empty } from '../parts/Empty'
 import { Choice, Field } from '../parts/Field'
+import { plural } from '../parts/plural'
 import { Carried } from './Carried'
 import { Drawing, DrawingLegend } from './Drawing'
 import { Night } from './Night'
@@ -99,7 +100,7 @@ function Planner({ code, movable }: { code: string; movable: Movable }) {
     setBusy(true)
     try {
       const move = await call(api.POST('/api/sites/{site}/moves', { params: { path: { site: code } }, body: asked }))
-      announce(`The move is begun: ${move.phases.length} work orders are open`)
+      announce(`The move is begun: ${plural(move.phases.length, 'work order is', 'work orders are')} open`)
       void navigate(`/moves/${move.id}`)
     } catch (e) {
       setProblem(problemOf(e))
@@ -224,7 +225,10 @@ function Planner({ code, movable }: { code: string; movable: Movable }) {
           </p>
         )}
         {shown && asked && (
-          <div className={plan.isPlaceholderData ? 'opacity-60' : ''}>
+          <div aria-busy={plan.isPlaceholderData}>
+            <p role="status" className="text-[12.5px] text-ink-2 mt-2 h-[18px]">
+              {plan.isPlaceholderData && 'Working it out…'}
+            </p>
             {shown.networks.map((n) => (
               <div key={n.id}>
                 <h2 className="mt-4">{n.name}</h2>
