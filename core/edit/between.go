@@ -1,6 +1,7 @@
 package edit
 
 import (
+	"bytes"
 	"encoding/json"
 	"slices"
 	"strconv"
@@ -23,6 +24,7 @@ func Between(was, now *site.Site) []Edit {
 		for _, at := range fresh {
 			raw, had := before[at]
 			switch {
+			case had && bytes.Equal(raw, after[at]):
 			case had:
 				if e, differs := Changing(k.Name, at.part.ID, at.in, own(k.Name, raw), own(k.Name,
 					after[at])); differs {

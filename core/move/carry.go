@@ -527,13 +527,13 @@ func (m *mapping) pointers(doc *site.Site, z site.Zone) {
 // mentioned is each old address that a value names, with what names it first.
 func (m *mapping) mentioned(s *site.Site) map[netip.Addr]string {
 	out := map[netip.Addr]string{}
+	names := namesOf(s)
 	for l := range site.Mentioned(s) {
 		if _, moves := m.of(l.Address); l.Words || !moves {
 			continue
 		}
 		if _, known := out[l.Address]; !known {
-			name, _ := site.NameOf(s, l.Part)
-			out[l.Address] = "named by " + name
+			out[l.Address] = "named by " + names[l.Part]
 		}
 	}
 	return out

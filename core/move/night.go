@@ -47,6 +47,37 @@ type Client struct {
 	Wakes   time.Time // it is asleep until then; zero for one that is awake
 }
 
+// World is the devices of a site that a night is played to: simulated ones, or others on real sockets.
+type World interface {
+	// Become has them hold what a document says from now on, and the leases that they have.
+	Become(now time.Time, doc *site.Site)
+	// Pass moves their clock.
+	Pass(now time.Time)
+	// Wire carries messages to those that hear the clients of a network.
+	Wire(n *site.Network) dhcp.Wire
+}
+
+// simulated is the devices of a site without sockets.
+type simulated struct {
+	*rehearse.Stage
+	now time.Time
+}
+
+// Become implements World.
+func (w *simulated) Become(now time.Time, doc *site.Site) {
+	var leases rehearse.Leases
+	if w.Stage != nil {
+		leases = w.Leases()
+	}
+	w.Stage, w.now = rehearse.NewStage(now, doc, leases), now
+}
+
+// Pass implements World.
+func (w *simulated) Pass(now time.Time) {
+	w.Stage.Pass(now.Sub(w.now))
+	w.now = now
+}
+
 // Act is a change of the site at a moment.
 type Act struct {
 	At    time.Time
@@ -129,7 +160,7 @@ func (c *clock) Pop() any {
 
 type night struct {
 	doc     *site.Site
-	stage   *rehearse.Stage
+	world   World
 	now     time.Time
 	begin   time.Time
 	acts    []Act
@@ -142,12 +173,17 @@ type night struct {
 // Simulate plays acts to the clients of a site, from a moment before the first of them until every client has settled,
 // and at most for three leases after the last.
 func Simulate(s *site.Site, clients []Client, acts []Act) Night {
+	return Play(&simulated{}, s, clients, acts)
+}
+
+// Play is Simulate in a world of the caller's.
+func Play(world World, s *site.Site, clients []Client, acts []Act) Night {
 	acts = slices.Clone(acts)
 	slices.SortStableFunc(acts, func(a, b Act) int { return a.At.Compare(b.At) })
 	if len(acts) == 0 || len(clients) == 0 {
 		return Night{Fates: []Fate{}, Curve: []int{}}
 	}
-	n := &night{doc: s, acts: acts, begin: acts[0].At}
+	n := &night{world: world, doc: s, acts: acts, begin: acts[0].At}
 	n.prepare(clients)
 	if len(n.actors) == 0 {
 		return Night{Fates: []Fate{}, Curve: []int{}}
@@ -183,7 +219,7 @@ func (n *night) prepare(clients []Client) {
 		return
 	}
 	n.now = n.actors[0].bound
-	n.stage = rehearse.NewStage(n.now, n.doc, nil)
+	n.world.Become(n.now, n.doc)
 	n.learnRouters()
 	for _, a := range n.actors {
 		n.pass(a.bound)
@@ -226,7 +262,7 @@ func spread(mac address.MAC) float64 {
 
 func (n *night) pass(to time.Time) {
 	if to.After(n.now) {
-		n.stage.Pass(to.Sub(n.now))
+		n.world.Pass(to)
 		n.now = to
 	}
 }
@@ -362,7 +398,7 @@ func (n *night) send(a *actor, m *dhcpv4.DHCPv4, to netip.Addr) *dhcpv4.DHCPv4 {
 	if !ok || n.down[net.ID] {
 		return nil
 	}
-	raw, _, err := n.stage.Wire(net)(m.ToBytes(), to)
+	raw, _, err := n.world.Wire(net)(m.ToBytes(), to)
 	if err != nil || raw == nil {
 		return nil
 	}
@@ -423,7 +459,7 @@ func (n *night) judgeAll() {
 // become has the devices go on with another document and the leases they hold.
 func (n *night) become(doc *site.Site) {
 	n.doc, n.down = doc, nil
-	n.stage = rehearse.NewStage(n.now, doc, n.stage.Leases())
+	n.world.Become(n.now, doc)
 	n.learnRouters()
 	for _, a := range n.actors {
 		a.settled = false

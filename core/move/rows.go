@@ -44,15 +44,15 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 		odd[t.From] = t.Odd
 	}
 	out := []Moved{}
+	before, after := namesOf(was), namesOf(will)
 	for _, e := range edit.Between(was, will) {
-		doc := will
+		doc, names := will, after
 		if e.Op == edit.Remove {
-			doc = was
+			doc, names = was, before
 		}
-		name, _ := site.NameOf(doc, e.Part)
+		name := names[e.Part]
 		if e.Part.Kind == site.KindOption {
-			owner, _ := site.NameOf(doc, e.In)
-			name = owner + ", option " + e.Part.ID
+			name = names[e.In] + ", option " + e.Part.ID
 		}
 		row := Moved{Part: e.Part, What: called(doc, e, name)}
 		row.How, row.When = ways(doc, e.Part, m.renewal())
@@ -82,6 +82,18 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Moved) int { return rank(a.Part.Kind) - rank(b.Part.Kind) })
+	return out
+}
+
+// namesOf is what the parts of a site are called, all in one pass.
+func namesOf(s *site.Site) map[site.Ref]string {
+	out := map[site.Ref]string{{Kind: site.KindSite, ID: s.ID}: s.Name}
+	for _, k := range site.Kinds() {
+		k.Each(s, func(_ site.Ref, list site.List, i int) bool {
+			out[site.Ref{Kind: k.Name, ID: list.ID(i)}] = k.Called(list.At(i))
+			return true
+		})
+	}
 	return out
 }
 

@@ -52,6 +52,8 @@ type Config struct {
 	// State is the file its startup configuration survives in, with its leases beside it; empty for none.
 	State string
 	Log   *slog.Logger
+	// Clock is the time by which its DHCP server gives leases; the time of day when nil.
+	Clock func() time.Time
 }
 
 // Device is a running stand-in.
@@ -467,11 +469,18 @@ func (d *Device) hearOn(iface string, from netip.AddrPort, m *dhcpv4.DHCPv4) []b
 	return nil
 }
 
+func (c *Config) now() time.Time {
+	if c.Clock != nil {
+		return c.Clock()
+	}
+	return time.Now()
+}
+
 // serve answers a request, and looks into the neighbour table before it gives an address
 // that was not the client's: one at which another machine answers is set aside.
 func (d *Device) serve(handle func(now time.Time) dhcp.Answer) dhcp.Answer {
 	for {
-		now := time.Now()
+		now := d.config.now()
 		a := handle(now)
 		h, answers := d.heard[a.Probe]
 		if !answers || !d.server.Taken(now, a, h.mac) || a.Reply == nil {
