@@ -135,6 +135,13 @@ func (m *mapping) spanned(s *site.Site) {
 				b.Odd = "shrinks: the new network is smaller, or another pool is there"
 			}
 			f.target.pools = append(f.target.pools, b.Will...)
+			for _, x := range p.Exclusions {
+				if part, ok := m.ownPart(f, x.Range); ok {
+					if at, ok := f.range_(s, part); ok {
+						f.target.excluded = append(f.target.excluded, at)
+					}
+				}
+			}
 			m.pools[site.Ref{Kind: f.target.ID, ID: p.ID}] = b.Will
 			b.At, b.Goes = offsets(b.Was, f.was.Prefix), offsets(b.Will, f.target.Prefix)
 			m.bands = append(m.bands, b)

@@ -160,19 +160,23 @@ type target struct {
 	like  string
 	taken map[netip.Addr]bool
 	pools []address.Range
+	// excluded are parts of them that are handed out to nobody.
+	excluded []address.Range
 }
 
 func (t *target) usable(a netip.Addr) bool { return address.Usable(t.Prefix).Contains(a) }
 
-func (t *target) inPool(a netip.Addr) bool {
-	return slices.ContainsFunc(t.pools, func(r address.Range) bool { return r.Contains(a) })
+func (t *target) inPool(a netip.Addr) bool { return among(t.pools, a) && !among(t.excluded, a) }
+
+func among(ranges []address.Range, a netip.Addr) bool {
+	return slices.ContainsFunc(ranges, func(r address.Range) bool { return r.Contains(a) })
 }
 
 // free is the lowest usable address that nothing has and no pool may hand out.
 func (t *target) free() (netip.Addr, bool) {
 	u := address.Usable(t.Prefix)
 	for n := address.Uint(u.From); n <= address.Uint(u.To); n++ {
-		if a := address.FromUint(n); !t.taken[a] && !t.inPool(a) {
+		if a := address.FromUint(n); !t.taken[a] && !among(t.pools, a) {
 			return a, true
 		}
 	}

@@ -148,6 +148,18 @@ func TestNoRoom(t *testing.T) {
 	assert.ErrorContains(t, err, "is given twice")
 }
 
+// A device in an exclusion stays in it: the exclusion moves along.
+func TestExcludedDeviceStaysExcluded(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-clinic",
+		Prefix: prefixes("10.84.28.0/23")[0]}}})
+	require.NoError(t, err)
+	x, _ := p.Will.FixedDevice("fix-blood-analyser")
+	assert.Equal(t, "10.84.28.122", x.Address.String())
+	pool, _ := p.Will.Pool("pool-clinic")
+	assert.Equal(t, "10.84.28.120 - 10.84.28.127", pool.Exclusions[0].Range.String())
+}
+
 // Two networks become one, and one becomes two.
 func TestJoinedAndSplit(t *testing.T) {
 	s := scenario.Site("kelder-bridge")

@@ -163,7 +163,6 @@ func TestAttackPages(t *testing.T) {
 		b.click("footer button", "^Push to rt-garret")
 		b.see("rt-garret does not answer")
 		b.axe("a silent device")
-		b.picture("work-order-silent")
 		b.click("button", "^Stop waiting$")
 		b.see("The push ends as failed.")
 		b.click("[role=dialog] button", "^Stop waiting$")

@@ -120,6 +120,7 @@ type MovableNetwork struct {
 	VLAN    int    `json:"vlan"`
 	Gateway string `json:"gateway"`
 	Owners  int    `json:"owners" doc:"reservations and fixed devices"`
+	Free    string `json:"free,omitempty" doc:"the next free subnet of its size in the site's block"`
 }
 
 // MovablePort is a port with its untagged VLAN.
@@ -161,10 +162,17 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 	for _, x := range sc.FixedDevices {
 		owners[x.Network]++
 	}
+	var used []netip.Prefix
+	for _, n := range sc.Networks {
+		used = append(used, n.Prefix)
+	}
 	for _, n := range sc.Networks {
 		one := MovableNetwork{ID: n.ID, Name: n.Name, Prefix: n.Prefix.String(), VLAN: n.VLAN, Owners: owners[n.ID]}
 		if n.Gateway.IsValid() {
 			one.Gateway = n.Gateway.String()
+		}
+		if p, ok := address.NextPrefix(sc.Block, used, n.Prefix.Bits()); ok {
+			one.Free = p.String()
 		}
 		out.Networks = append(out.Networks, one)
 	}

@@ -2928,6 +2928,8 @@ export interface components {
             parents: string[];
         };
         MovableNetwork: {
+            /** @description the next free subnet of its size in the site's block */
+            free?: string;
             gateway: string;
             id: string;
             name: string;
@@ -3259,7 +3261,10 @@ export interface components {
              * @description clients that lose service for a time
              */
             affected: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description of the curve
+             */
             begin: string;
             /** Format: int64 */
             clients: number;

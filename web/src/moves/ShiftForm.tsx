@@ -54,7 +54,11 @@ export function ShiftForm({
       <div className="grid grid-cols-[repeat(auto-fill,minmax(190px,1fr))] gap-3">
         {!entry.into && (
           <>
-            {words('prefix', 'New subnet', `Empty to stay in ${n.prefix}`)}
+            {words(
+              'prefix',
+              'New subnet',
+              n.free ? `Empty to stay; ${n.free} is free` : `Empty to stay in ${n.prefix}`,
+            )}
             <Field
               label="New VLAN id"
               hint={n.vlan > 0 ? `Empty to stay in ${n.vlan}` : 'Empty for none'}
