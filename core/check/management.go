@@ -93,11 +93,12 @@ func managementPathMoves(a *around, report func(Finding)) {
 		if !inside || held || len(d.Interfaces) == 0 {
 			return
 		}
-		report(Finding{Title: "The address by which Lithos reaches " + d.Name + " goes", Parts: []site.Ref{deviceRef(d.ID)},
+		report(Finding{Title: "The address by which Lithos reaches " + d.Name + " goes",
+			Parts:     []site.Ref{deviceRef(d.ID)},
 			Addresses: []address.Range{address.Single(r.At)},
 			Says: fmt.Sprintf("It is reached at %s, which none of its interfaces has here. A push looks for it at the "+
-				"address that the same interface has then, and knows it there by its certificate; where that has none, or it "+
-				"cannot be reached there, the push is not confirmed and returns.", r.At)})
+				"address that the same interface has then, and knows it there by its certificate; where "+
+				"that has none, or it cannot be reached there, the push is not confirmed and returns.", r.At)})
 	})
 }
 

@@ -75,7 +75,8 @@ var managementCases = []aroundCase{
 	{"move-path-late", underWay(func(m *check.Moving) { m.Console = "After step 3: sw-core cannot be reached" }),
 		underWay(func(m *check.Moving) {}), false},
 	{"move-left-behind", namesOld(true), namesOld(false), false},
-	{"move-unfinished", underWay(func(m *check.Moving) { m.Overdue = "Swap should have been landed by 4 May 02:00 UTC" }),
+	{"move-unfinished",
+		underWay(func(m *check.Moving) { m.Overdue = "Swap should have been landed by 4 May 02:00 UTC" }),
 		underWay(func(m *check.Moving) {}), false},
 	{"address-answered-twice", answering("10.84.18.200"), answering("10.84.18.201"), false},
 	{"domain-at-two-sites", func(s *site.Site, w *check.Surroundings) {

@@ -34,18 +34,14 @@ func (a *around) moving(m Moving, title, says string) Finding {
 func moveOverlap(a *around, report func(Finding)) {
 	for _, m := range a.here() {
 		for _, says := range m.Collides {
-			report(a.moving(m, "A move has two at once", m.Title+": "+says+". Let somebody else keep its address for a "+
-				"while, or move the networks one after another."))
+			report(a.moving(m, "A move has two at once", fmt.Sprintf("%s: %s. Give one another address first, or "+
+				"move the networks one after another.", m.Title, says)))
 		}
 		for _, n := range a.Neighbors {
 			for _, other := range n.Networks {
 				for _, p := range m.New {
 					if p.Overlaps(other.Prefix) {
-						f := a.moving(m, "A move takes addresses of "+n.Name, fmt.Sprintf("%s gives %s, and %s of %s has %s. "+
-							"Machines at the two sites will not reach each other. Choose another subnet.", m.Title, p, other.Name,
-							n.Name, other.Prefix))
-						f.Addresses = []address.Range{address.Of(p)}
-						report(f)
+						report(a.takes(m, p, n.Name, other))
 					}
 				}
 			}
@@ -53,12 +49,22 @@ func moveOverlap(a *around, report func(Finding)) {
 	}
 }
 
+// takes is the finding that a move takes addresses of a network of another site.
+func (a *around) takes(m Moving, p netip.Prefix, at string, other site.Network) Finding {
+	f := a.moving(m, "A move takes addresses of "+at, fmt.Sprintf("%s gives %s, and %s of %s has %s. Machines at the "+
+		"two sites will not reach each other. Choose another subnet.", m.Title, p, other.Name, at, other.Prefix))
+	f.Addresses = []address.Range{address.Of(p)}
+	return f
+}
+
 func moveStrands(a *around, report func(Finding)) {
 	for _, m := range a.here() {
 		if m.Stranded > 0 && !m.Swapped {
-			report(a.moving(m, "A move leaves clients without service", fmt.Sprintf("%s: as simulated, %d of its clients "+
-				"never have service again. Look who they are on the page of the move, and give them an address.", m.Title,
-				m.Stranded)))
+			report(a.moving(m, "A move leaves clients without service",
+				fmt.Sprintf("%s: as simulated, %d of its clients "+
+					"never have service again. Look who they are on the page of the move, and give them an address.",
+					m.Title,
+					m.Stranded)))
 		}
 	}
 }

@@ -482,7 +482,8 @@ func (m *mapping) reverse(s, doc *site.Site) {
 				continue
 			}
 			like := z
-			like.ID, like.Name, like.Records = freeID(doc, "zone-"+strings.ReplaceAll(p.Masked().Addr().String(), ".", "-")), name, nil
+			like.ID, like.Name, like.Records = freeID(doc, "zone-"+strings.ReplaceAll(p.Masked().Addr().String(), ".",
+				"-")), name, nil
 			doc.Zones = append(doc.Zones, like)
 		}
 	}

@@ -194,7 +194,8 @@ func (f *from) range_(s *site.Site, r address.Range) (address.Range, bool) {
 		return address.Range{}, false
 	}
 	base := address.Uint(all.From)
-	placed := address.Range{From: address.FromUint(base + uint32(from)), To: address.FromUint(base + uint32(min(to, size-1)))}
+	placed := address.Range{From: address.FromUint(base + uint32(from)), To: address.FromUint(base + uint32(min(to,
+		size-1)))}
 	return placed.Intersect(address.Usable(f.target.Prefix))
 }
 
@@ -325,8 +326,9 @@ func (f *from) byRule(s *site.Site, h held) (netip.Addr, bool) {
 	}
 	same := func() (netip.Addr, bool) {
 		offset := address.Uint(h.at) - address.Uint(first)
-		return address.FromUint(address.Uint(f.target.Prefix.Addr()) + offset), int64(offset) < int64(address.Of(f.target.
-			Prefix).Size())
+		return address.FromUint(address.Uint(f.target.Prefix.Addr()) + offset),
+			int64(offset) < int64(address.Of(f.target.
+				Prefix).Size())
 	}
 	switch f.shift.Rule {
 	case Packed:

@@ -116,7 +116,8 @@ func Of(s *site.Site, r Request) (*Plan, error) {
 func (p *Plan) Old() []netip.Prefix {
 	var out []netip.Prefix
 	for _, f := range p.m.from {
-		gone := !slices.ContainsFunc(p.Will.Networks, func(n site.Network) bool { return n.Prefix.Overlaps(f.was.Prefix) })
+		gone := !slices.ContainsFunc(p.Will.Networks,
+			func(n site.Network) bool { return n.Prefix.Overlaps(f.was.Prefix) })
 		if gone && !slices.Contains(out, f.was.Prefix.Masked()) {
 			out = append(out, f.was.Prefix.Masked())
 		}
@@ -239,8 +240,9 @@ func intoBlock(s *site.Site, r *Request) error {
 		first := address.Uint(n.Prefix.Masked().Addr()) - address.Uint(s.Block[at].Masked().Addr())
 		p := netip.PrefixFrom(address.FromUint(address.Uint(r.Block.Addr())+first), n.Prefix.Bits())
 		if !r.Block.Overlaps(p) || p.Bits() < r.Block.Bits() || p != p.Masked() {
-			return wrong("block", "%s is too small: %s does not fit in it at its place. Type a larger block, or give the "+
-				"network a subnet of its own", r.Block, n.Name)
+			return wrong("block",
+				"%s is too small: %s does not fit in it at its place. Type a larger block, or give the "+
+					"network a subnet of its own", r.Block, n.Name)
 		}
 		r.Shifts[i].Prefix = p
 	}
@@ -281,7 +283,8 @@ func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*fr
 			return nil, wrong(field+"name", "Type what the new network is called")
 		}
 		if !address.Of(n.Prefix).Covers(piece.Takes) {
-			return nil, wrong(field+"takes", "%s has no addresses %s; type a range of %s", n.Name, piece.Takes, n.Prefix)
+			return nil, wrong(field+"takes", "%s has no addresses %s; type a range of %s", n.Name, piece.Takes,
+				n.Prefix)
 		}
 		np := &target{Network: *n, fresh: true, like: n.ID, taken: map[netip.Addr]bool{}}
 		np.ID = fmt.Sprintf("%s-%d", n.ID, k+2)
@@ -302,13 +305,15 @@ func overlapping(s *site.Site, all []*from) error {
 	for i, f := range all {
 		for _, o := range all[i+1:] {
 			if f.target != o.target && f.target.Prefix.Overlaps(o.target.Prefix) {
-				return wrong("shifts", "%s and %s would overlap: %s and %s. Give one of them another subnet", f.target.Name,
+				return wrong("shifts", "%s and %s would overlap: %s and %s. Give one of them another subnet",
+					f.target.Name,
 					o.target.Name, f.target.Prefix, o.target.Prefix)
 			}
 		}
 		for _, n := range s.Networks {
 			if !moved[n.ID] && n.Prefix.Overlaps(f.target.Prefix) {
-				return wrong("shifts", "%s would overlap %s, which has %s. Give it another subnet", f.target.Name, n.Name,
+				return wrong("shifts", "%s would overlap %s, which has %s. Give it another subnet", f.target.Name,
+					n.Name,
 					n.Prefix)
 			}
 		}

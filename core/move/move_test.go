@@ -175,7 +175,8 @@ func TestJoinedAndSplit(t *testing.T) {
 	}
 
 	p, err = move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-clinic", Pieces: []move.Piece{{
-		Name: "Tills", Takes: address.Range{From: netip.MustParseAddr("10.84.18.60"), To: netip.MustParseAddr("10.84.18.80")},
+		Name: "Tills", Takes: address.Range{From: netip.MustParseAddr("10.84.18.60"),
+			To: netip.MustParseAddr("10.84.18.80")},
 		Prefix: prefixes("10.84.22.0/26")[0], VLAN: 25}}}}})
 	require.NoError(t, err)
 	tills, ok := p.Will.Network("net-clinic-2")

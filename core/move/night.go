@@ -207,7 +207,8 @@ func (n *night) prepare(clients []Client) {
 			continue
 		}
 		lease := n.longest(net)
-		a := &actor{known: c, Client: dhcp.Client{MAC: c.MAC, ID: c.ID, Class: c.Class, Address: c.Address, HostName: c.Name}}
+		a := &actor{known: c, Client: dhcp.Client{MAC: c.MAC, ID: c.ID, Class: c.Class, Address: c.Address,
+			HostName: c.Name}}
 		a.bound = c.Renewed
 		if a.bound.IsZero() || a.bound.After(n.begin) || n.begin.Sub(a.bound) > lease {
 			a.bound = n.begin.Add(-time.Duration(float64(lease/2) * spread(c.MAC)))

@@ -42,8 +42,9 @@ type Phase struct {
 func (p *Plan) Phases() []Phase {
 	night := p.Request.Night
 	if p.Request.OneNight {
-		return p.linked(Phase{Kind: Swap, Title: "One night", Doc: p.Will, NotBefore: night, NotAfter: night.Add(nightLength),
-			Says: "A straight swap: clients learn of it when they renew, by the leases they have."})
+		return p.linked(Phase{Kind: Swap, Title: "One night", Doc: p.Will, NotBefore: night,
+			NotAfter: night.Add(nightLength),
+			Says:     "A straight swap: clients learn of it when they renew, by the leases they have."})
 	}
 	short, longest := p.shortened()
 	ahead := forecast.Prepare(p.lease()/2, longest, 0)
@@ -52,7 +53,8 @@ func (p *Plan) Phases() []Phase {
 		out = append(out, Phase{Kind: Shorten, Title: "Shorten the leases", Doc: short,
 			NotBefore: night.Add(-ahead.Sleepers - ahead.Before), NotAfter: night.Add(-ahead.Before),
 			Says: fmt.Sprintf("%s from %s to %s. Everybody who is awake knows within %s, so that they follow "+
-				"within %s of the swap and not %s.", p.names(), option.FormatDuration(longest), option.FormatDuration(p.lease()),
+				"within %s of the swap and not %s.", p.names(), option.FormatDuration(longest),
+				option.FormatDuration(p.lease()),
 				option.FormatDuration(ahead.Before), inMinutes(p.lease()*7/8), inMinutes(longest*7/8))})
 	} else {
 		short = p.Was
@@ -60,7 +62,7 @@ func (p *Plan) Phases() []Phase {
 	if doc, ok := p.beside(short); ok {
 		out = append(out, Phase{Kind: Beside, Title: "Bring the new up beside the old", Doc: doc,
 			NotBefore: night.Add(-24 * time.Hour), NotAfter: night.Add(-time.Hour),
-			Says: "The new VLANs are carried by every trunk that carries the old ones, and routed. Nobody is in them yet."})
+			Says: "Every trunk that carries an old VLAN carries the new one, too. Nobody is in it yet."})
 	}
 	swapped := p.swapped(short)
 	out = append(out, Phase{Kind: Swap, Title: "Swap", Doc: swapped, NotBefore: night, NotAfter: night.Add(nightLength),
@@ -120,7 +122,8 @@ func (p *Plan) names() string {
 func (p *Plan) renumbered() map[string]bool {
 	out := map[string]bool{}
 	for _, f := range p.m.from {
-		if f.target.Prefix != f.was.Prefix || f.target.fresh || f.shift.Into != "" || f.target.Gateway != f.was.Gateway ||
+		if f.target.Prefix != f.was.Prefix || f.target.fresh || f.shift.Into != "" ||
+			f.target.Gateway != f.was.Gateway ||
 			!f.still() {
 			out[f.was.ID] = true
 		}
@@ -328,7 +331,8 @@ func (p *Plan) Visits() []Visit {
 		if will.Address == was.Address && n.Prefix == old.Prefix && n.Gateway == old.Gateway {
 			continue
 		}
-		v := Visit{Part: site.Ref{Kind: site.KindFixedDevice, ID: was.ID}, Name: was.Name, At: was.Note, Was: was.Address,
+		v := Visit{Part: site.Ref{Kind: site.KindFixedDevice, ID: was.ID}, Name: was.Name, At: was.Note,
+			Was:  was.Address,
 			Will: will.Address}
 		if !was.MAC.IsZero() {
 			v.MAC = was.MAC.String()

@@ -29,10 +29,12 @@ func someSite(t *rapid.T) *site.Site {
 		mac := address.MAC{0, 0, 0x5e, 0, 0x70, byte(i)}
 		switch i % 3 {
 		case 0:
-			s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprint("res-more-", i), Name: fmt.Sprint("m", i),
+			s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprint("res-more-", i),
+				Name:    fmt.Sprint("m", i),
 				Network: n.ID, Address: a, MAC: mac})
 		case 1:
-			s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: fmt.Sprint("fix-more-", i), Name: fmt.Sprint("f", i),
+			s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: fmt.Sprint("fix-more-", i),
+				Name:    fmt.Sprint("f", i),
 				Network: n.ID, Address: a, MAC: mac, Note: "beside " + a.String()})
 		default:
 			s.Options = append(s.Options, site.Option{Code: uint8(224 + i), Value: "time " + a.String()})

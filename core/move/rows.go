@@ -97,7 +97,8 @@ func namesOf(s *site.Site) map[site.Ref]string {
 	return out
 }
 
-// called is a part as a row calls it: an interface with its device, what may have the name of its network with its kind.
+// called is a part as a row calls it: an interface with its device, what may have the name of its network with its
+// kind.
 func called(s *site.Site, e edit.Edit, name string) string {
 	switch e.Part.Kind {
 	case site.KindInterface:
@@ -114,7 +115,8 @@ func called(s *site.Site, e edit.Edit, name string) string {
 var labels = map[string]string{"prefix": "subnet", "vlan": "VLAN", "gateway": "gateway", "addresses": "addresses",
 	"untaggedVLAN": "untagged VLAN", "taggedVLANs": "tagged VLANs", "relayTo": "relays to", "ranges": "addresses",
 	"options": "options", "forwarders": "forwarders", "domains": "servers of domains", "askers": "who may ask",
-	"name": "name", "network": "network", "uplink": "line", "networks": "networks", "block": "block", "server": "server",
+	"name": "name", "network": "network", "uplink": "line", "networks": "networks", "block": "block",
+	"server":     "server",
 	"subOptions": "sub-options", "range": "addresses", "parent": "carried by", "members": "members"}
 
 var ranks = []string{site.KindNetwork, site.KindDevice, site.KindInterface, site.KindPool, site.KindExclusion,

@@ -29,7 +29,8 @@ func (s *Service) Orders(ctx context.Context) ([]ListedOrder, error) {
 	rows, err := s.store.ListOrders(ctx)
 	out := []ListedOrder{}
 	for _, r := range rows {
-		out = append(out, ListedOrder{r.ID, order.Name(r.ID), r.Title, r.Ticket, r.Site, r.Code, r.State, r.Stage, int(r.Steps),
+		out = append(out, ListedOrder{r.ID, order.Name(r.ID), r.Title, r.Ticket, r.Site, r.Code, r.State, r.Stage,
+			int(r.Steps),
 			r.Opener, r.OpenedAt})
 	}
 	return out, err

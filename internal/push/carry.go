@@ -281,7 +281,8 @@ type reading struct {
 	done             chan struct{}
 }
 
-// readings asks every device that is reached for what it holds, and adds its driver to drivers, which the caller closes.
+// readings asks every device that is reached for what it holds, and adds its driver to drivers, which the caller
+// closes.
 func (r *run) readings(ctx context.Context, targets []order.Target, drivers map[string]*device.RESTCONF,
 ) (map[string]*reading, error) {
 	out := map[string]*reading{}

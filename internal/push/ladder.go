@@ -57,7 +57,8 @@ func (r *run) climb(ctx context.Context, drivers map[string]*device.RESTCONF) (w
 
 // driverOf is the driver of a device that is reached: the one that changed it, which finds it at a new address, or
 // another, which is closed with those.
-func (r *run) driverOf(drivers map[string]*device.RESTCONF, access []order.Access, id string) (*device.RESTCONF, error) {
+func (r *run) driverOf(drivers map[string]*device.RESTCONF, access []order.Access, id string) (*device.RESTCONF,
+	error) {
 	if driver := drivers[id]; driver != nil {
 		return driver, nil
 	}

@@ -144,8 +144,9 @@ func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64)
 		}
 		k := keeper{s.store.Queries, by, id, move.Request{Title: m.Title, Ticket: m.Ticket}, seq}
 		now := time.Now()
-		ph := move.Phase{Kind: kindBack, Title: "Take it back", Edits: back, NotBefore: now, NotAfter: now.Add(24 * time.Hour),
-			Says: "The site as it was before the move."}
+		ph := move.Phase{Kind: kindBack, Title: "Take it back", Edits: back, NotBefore: now,
+			NotAfter: now.Add(24 * time.Hour),
+			Says:     "The site as it was before the move."}
 		err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 			k.q = q
 			return k.phase(ctx, doc, ph, move.Proof{})

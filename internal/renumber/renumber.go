@@ -148,7 +148,8 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 	}
 	at := time.Now().In(sc.Location()).AddDate(0, 0, 3)
 	out := &Movable{Name: sc.Name, Zone: sc.TimeZone, Networks: []MovableNetwork{}, Ports: []MovablePort{},
-		Devices: []MovableDevice{}, Night: time.Date(at.Year(), at.Month(), at.Day(), nightHour, 0, 0, 0, at.Location())}
+		Devices: []MovableDevice{}, Night: time.Date(at.Year(), at.Month(), at.Day(), nightHour, 0, 0, 0,
+			at.Location())}
 	if len(sc.Block) > 0 {
 		out.Block = sc.Block[0].String()
 	}
@@ -274,7 +275,8 @@ func (s *Service) plan(ctx context.Context, sc *check.Scene, r move.Request) (*p
 	var wrong *move.Wrong
 	switch {
 	case errors.As(err, &wrong):
-		return nil, act.RefuseFields("The move cannot be planned", site.FieldErrors{{Field: wrong.Field, Says: wrong.Says}})
+		return nil, act.RefuseFields("The move cannot be planned", site.FieldErrors{{Field: wrong.Field,
+			Says: wrong.Says}})
 	case err != nil:
 		return nil, err
 	}
@@ -307,7 +309,7 @@ func (s *Service) plan(ctx context.Context, sc *check.Scene, r move.Request) (*p
 func inTime(phases []move.Phase, night, now time.Time) []move.Phase {
 	for i := range phases {
 		if ph := &phases[i]; ph.Kind == move.Shorten && ph.NotAfter.Before(now) && night.After(now) {
-			ph.Says += fmt.Sprintf(" That should have been by %s: clients that renew after the swap only have the old lease.",
+			ph.Says += fmt.Sprintf(" That is late: by %s everybody awake would have known.",
 				ph.NotAfter.Format("2 January 15:04 MST"))
 			ph.NotBefore, ph.NotAfter = now, night
 		}
@@ -411,7 +413,8 @@ func (p *planned) factsOf(night move.Night) check.Moving {
 	for i, proof := range p.proofs {
 		for _, g := range proof.Gaps {
 			if g.Kind == prove.Collides {
-				m.Collides = append(m.Collides, fmt.Sprintf("after step %d of %q %s", g.After, p.phases[i].Title, g.Says))
+				m.Collides = append(m.Collides, fmt.Sprintf("after step %d of %q %s", g.After, p.phases[i].Title,
+					g.Says))
 			}
 		}
 		if m.Console == "" && proof.Console != "" {
@@ -473,8 +476,9 @@ func (p *planned) networks() []MovedNetwork {
 		out = append(out, n)
 		for k := range sh.Pieces {
 			if will, ok := p.Will.Network(fmt.Sprintf("%s-%d", sh.Network, k+2)); ok {
-				out = append(out, MovedNetwork{ID: will.ID, Name: will.Name, Will: will.Prefix.String(), WillVLAN: will.VLAN,
-					Into: was.ID, WillEnds: endsOf(will.Prefix)})
+				out = append(out, MovedNetwork{ID: will.ID, Name: will.Name, Will: will.Prefix.String(),
+					WillVLAN: will.VLAN,
+					Into:     was.ID, WillEnds: endsOf(will.Prefix)})
 			}
 		}
 	}

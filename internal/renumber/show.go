@@ -78,7 +78,8 @@ func (s *Service) Moves(ctx context.Context) ([]ListedMove, error) {
 	rows, err := s.store.OpenMoves(ctx)
 	out := []ListedMove{}
 	for _, r := range rows {
-		m := ListedMove{ID: r.ID, Title: r.Title, Site: r.Code, Name: r.Site, State: r.State, By: r.Opener, At: r.OpenedAt,
+		m := ListedMove{ID: r.ID, Title: r.Title, Site: r.Code, Name: r.Site, State: r.State, By: r.Opener,
+			At:     r.OpenedAt,
 			Phases: int(r.Phases), Landed: int(r.Landed), Next: r.NextTitle}
 		if r.Next.Unix() > 0 {
 			m.NextAt = &r.Next
@@ -134,8 +135,9 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	if err := errors.Join(err1, err2, err3); err != nil {
 		return nil, err
 	}
-	out := &MoveView{MovePlan: *p.view, ID: m.ID, State: m.State, By: m.Opener, At: m.OpenedAt, Revision: m.BaseRevision,
-		After: MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}}}
+	out := &MoveView{MovePlan: *p.view, ID: m.ID, State: m.State, By: m.Opener, At: m.OpenedAt,
+		Revision: m.BaseRevision,
+		After:    MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}}}
 	out.phases(phases)
 	now := time.Now()
 	sightings := seen.Sightings(p.Will, heard, now)
@@ -157,7 +159,8 @@ func (v *MoveView) phases(rows []gen.PhasesOfRow) {
 	v.Phases = []MovePhase{}
 	for _, r := range rows {
 		p := MovePhase{Seq: int(r.Seq), Kind: r.Kind, Title: r.Title, Says: r.Says, NotBefore: r.NotBefore,
-			NotAfter: r.NotAfter, Order: r.OrderID, Name: order.Name(r.OrderID), Stage: stageOf(r), LandedAt: r.LandedAt}
+			NotAfter: r.NotAfter, Order: r.OrderID, Name: order.Name(r.OrderID), Stage: stageOf(r),
+			LandedAt: r.LandedAt}
 		if r.Opens != nil {
 			p.NotBefore = *r.Opens
 		}

@@ -13,8 +13,9 @@ func TestAnotherUplinkTakesOverWhenALineDrops(t *testing.T) {
 	d := &Device{running: yang.Config{}, lines: map[string]line{}, keeps: newKeeps()}
 	inside := netip.MustParseAddr("10.84.18.9")
 	for name, prefix := range map[string]string{"wan": "10.84.0.0/16", "mobile": "10.84.18.0/24"} {
-		d.running.Interfaces.Interface = append(d.running.Interfaces.Interface, yang.Interface{Name: name, Enabled: true,
-			Uplink: &yang.Uplink{Translate: []netip.Prefix{netip.MustParsePrefix(prefix)}}})
+		d.running.Interfaces.Interface = append(d.running.Interfaces.Interface, yang.Interface{Name: name,
+			Enabled: true,
+			Uplink:  &yang.Uplink{Translate: []netip.Prefix{netip.MustParsePrefix(prefix)}}})
 	}
 	assert.True(t, d.translates(inside))
 	d.SetLine("wan", netip.Addr{})

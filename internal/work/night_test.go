@@ -34,7 +34,8 @@ func onSockets(t *testing.T, s *site.Site) *sockets {
 	w := &sockets{t: t, devices: map[string]*standin.Device{}, drivers: map[string]*device.RESTCONF{}}
 	fabric := standin.NewFabric()
 	for _, d := range s.Devices {
-		dev, err := standin.Start(standin.Config{Name: d.ID, System: d.Name, Kind: d.Kind, Fabric: fabric, Account: "lithos",
+		dev, err := standin.Start(standin.Config{Name: d.ID, System: d.Name, Kind: d.Kind, Fabric: fabric,
+			Account:  "lithos",
 			Password: "secret", Initial: compile.Device(s, d.ID), Clock: func() time.Time { return w.now }})
 		require.NoError(t, err)
 		t.Cleanup(dev.Close)
@@ -86,7 +87,8 @@ func (w *sockets) Wire(n *site.Network) dhcp.Wire {
 	}
 }
 
-// The simulated night and the same night on stand-ins over real sockets, whose servers go by the same clock, bring every
+// The simulated night and the same night on stand-ins over real sockets, whose servers go by the same clock, bring
+// every
 // client the same: when it loses service, when it has it again, and which address it has then.
 func TestTheNightOnSockets(t *testing.T) {
 	t.Parallel()

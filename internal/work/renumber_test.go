@@ -156,13 +156,18 @@ func TestMoveRefused(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
+	into := func(prefix string) func(r *move.Request) {
+		return func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix(prefix) }
+	}
 	for says, change := range map[string]func(r *move.Request){
 		"Choose at least one network": func(r *move.Request) { r.Shifts = nil },
-		"is not a subnet":             func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix("10.84.53.5/26") },
-		"would overlap Ward":          func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix("10.84.50.0/24") },
+		"is not a subnet":             into("10.84.53.5/26"),
+		"would overlap Ward":          into("10.84.50.0/24"),
 		"There is no such network":    func(r *move.Request) { r.Shifts[0].Network = "net-gone" },
-		"is no usable address":        func(r *move.Request) { r.Shifts[0].Gateway = netip.MustParseAddr("10.84.53.63") },
-		"has no room":                 func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix("10.84.53.0/30") },
+		"is no usable address": func(r *move.Request) {
+			r.Shifts[0].Gateway = netip.MustParseAddr("10.84.53.63")
+		},
+		"has no room": into("10.84.53.0/30"),
 	} {
 		r := theatre()
 		change(&r)
