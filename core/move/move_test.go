@@ -217,6 +217,57 @@ func TestBlockAndUntagged(t *testing.T) {
 	require.Len(t, p.Phases(), 1, "nobody's lease needs to be short for that")
 }
 
+// The new is brought up beside the old, routed and on every trunk, with nothing in it that blocks a push.
+func TestBesideBlocksNothing(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	r := handsets("10.84.22.0/24")
+	r.Beside = true
+	p, err := move.Of(s, r)
+	require.NoError(t, err)
+	phases := p.Phases()
+	require.Len(t, phases, 4)
+	assert.Equal(t, move.Beside, phases[1].Kind)
+	doc := phases[1].Doc
+	_, i, ok := doc.HolderOf(netip.MustParseAddr("10.84.22.1"))
+	require.True(t, ok)
+	assert.Equal(t, "lan.131", i.Name)
+	_, _, ok = doc.HolderOf(netip.MustParseAddr("10.84.16.129"))
+	assert.True(t, ok, "the old is there still")
+	for _, ph := range phases {
+		for _, f := range move.BroughtIn(check.Site(s), check.Site(ph.Doc)) {
+			assert.NotEqual(t, check.Blocks, f.Severity, "%s: %s", ph.Title, f.Says)
+		}
+	}
+}
+
+// Another device routes a network from then on, and serves it where the old one did.
+func TestRoutedElsewhere(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-imaging", Device: "dev-sw-core"}}})
+	require.NoError(t, err)
+	n, _ := p.Will.Network("net-imaging")
+	d, i, _, ok := p.Will.InterfaceOn(n)
+	require.True(t, ok)
+	assert.Equal(t, "sw-core vlan48", d.Name+" "+i.Name)
+	pool, _ := p.Will.Pool("pool-imaging")
+	assert.Equal(t, "dev-sw-core", pool.Server)
+	require.NotEmpty(t, p.Rows)
+}
+
+// Each use into its window of the standard, in the same subnet.
+func TestOntoTheStandard(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-clinic", Rule: move.ByUse}}})
+	require.NoError(t, err)
+	for _, id := range []string{"fix-vaccine-fridge", "fix-label-prn", "fix-blood-analyser"} {
+		x, _ := p.Will.FixedDevice(id)
+		at := address.Offset(netip.MustParsePrefix("10.84.18.0/23"), x.Address)
+		assert.True(t, at >= 1 && at <= 19, "%s is at %d", id, at)
+	}
+	till, _ := p.Will.Reservation("res-till-1")
+	assert.Equal(t, "10.84.18.60", till.Address.String(), "the standard sets no window aside for reservations")
+}
+
 // A client that sleeps through the night asks for its old address in the morning, and gets the new one.
 func TestSleeperWakes(t *testing.T) {
 	s := scenario.Site("kelder-bridge")

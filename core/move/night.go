@@ -32,7 +32,8 @@ import (
 // is of the subnet that its network has.
 //
 // A client has service while its lease runs, its address is of the subnet of its network and the router that it was
-// told is there. It has name servers while it has service and one of those that it was told is there. Renewals that
+// told is there. It has name servers while it has service and one of those that it was told is there. The name of a client
+// with a reservation leads to the address of the reservation, that of any other to the address it has. Renewals that
 // change nothing between two phases are passed over.
 
 // Client is a client as it is known before a move.
@@ -97,6 +98,7 @@ type Fate struct {
 	Regained     *time.Time `json:"regained,omitempty" doc:"when it has service for good; none where it never has"`
 	Seconds      int        `json:"seconds" doc:"without service, in all"`
 	NamesSeconds int        `json:"namesSeconds" doc:"without name servers, in all"`
+	NameSeconds  int        `json:"nameSeconds" doc:"how long its own name leads to an address that it does not have"`
 	Asleep       bool       `json:"asleep,omitempty"`
 }
 
@@ -132,8 +134,31 @@ type actor struct {
 	at       time.Time // its next event
 	place    int       // in the heap
 	outages  []outage
-	nameless time.Duration
-	nameGone time.Time
+	nameless spell // without name servers
+	name     spell // its own name leads elsewhere
+}
+
+// spell is how long something was so, in all.
+type spell struct {
+	all   time.Duration
+	since time.Time // zero where it is not so now
+}
+
+func (s *spell) is(so bool, now time.Time) {
+	switch {
+	case so && s.since.IsZero():
+		s.since = now
+	case !so && !s.since.IsZero():
+		s.all += now.Sub(s.since)
+		s.since = time.Time{}
+	}
+}
+
+func (s *spell) until(now time.Time) time.Duration {
+	if s.since.IsZero() {
+		return s.all
+	}
+	return s.all + now.Sub(s.since)
 }
 
 type outage struct{ from, to time.Time }
@@ -168,6 +193,7 @@ type night struct {
 	actors  []*actor
 	clock   clock
 	routers map[netip.Addr]bool
+	names   map[address.MAC]netip.Addr // where the names of reserved clients lead
 }
 
 // Simulate plays acts to the clients of a site, from a moment before the first of them until every client has settled,
@@ -442,13 +468,9 @@ func (n *night) judge(a *actor) {
 	case !served && !down:
 		a.outages = append(a.outages, outage{from: n.now})
 	}
-	switch named := n.named(a); {
-	case named && !a.nameGone.IsZero():
-		a.nameless += n.now.Sub(a.nameGone)
-		a.nameGone = time.Time{}
-	case !named && a.nameGone.IsZero():
-		a.nameGone = n.now
-	}
+	a.nameless.is(!n.named(a), n.now)
+	told, has := n.names[a.MAC]
+	a.name.is(has && told != a.Address, n.now)
 }
 
 func (n *night) judgeAll() {
@@ -506,8 +528,12 @@ func (n *night) learnRouters() {
 	for _, x := range n.doc.FixedDevices {
 		n.routers[x.Address] = true
 	}
+	n.names = map[address.MAC]netip.Addr{}
 	for _, r := range n.doc.Reservations {
 		n.routers[r.Address] = true
+		if !r.MAC.IsZero() && r.Name != "" {
+			n.names[r.MAC] = r.Address
+		}
 	}
 }
 
@@ -558,11 +584,9 @@ func (n *night) told() Night {
 			f.Seconds += int(to.Sub(o.from).Seconds())
 			begin, end = earliest(begin, o.from), latest(end, to)
 		}
-		if !a.nameGone.IsZero() {
-			a.nameless += n.now.Sub(a.nameGone)
-		}
-		f.NamesSeconds = int(a.nameless.Seconds())
-		out.NameMinutes += a.nameless.Minutes()
+		f.NamesSeconds = int(a.nameless.until(n.now).Seconds())
+		f.NameSeconds = int(a.name.until(n.now).Seconds())
+		out.NameMinutes += a.nameless.until(n.now).Minutes()
 		if f.Seconds > 0 {
 			out.Affected++
 			out.Minutes += float64(f.Seconds) / 60

@@ -92,6 +92,11 @@ func TestEveryMoveIsWholeAndTakenBack(t *testing.T) {
 			if encode(t, doc) != encode(t, ph.Doc) {
 				t.Fatalf("the edits of %q make something else of the site", ph.Title)
 			}
+			for _, g := range ph.Prove(func(string) bool { return true }).Gaps {
+				if g.Kind == "collides" {
+					t.Fatalf("%s, after step %d: %s", ph.Title, g.After, g.Says)
+				}
+			}
 			back, err := edit.Apply(doc, p.Back(ph)...)
 			if err != nil || encode(t, back) != first {
 				t.Fatalf("taken back after %q the site differs: %v", ph.Title, err)

@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/move"
 	"lithos/core/site"
@@ -25,6 +27,9 @@ func (s *Service) keep(ctx context.Context, by act.Technician, p *planned, revis
 		return 0, err
 	}
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		if err := alone(ctx, q, p, revision); err != nil {
+			return err
+		}
 		id, err = q.OpenMove(ctx, gen.OpenMoveParams{SiteID: p.Was.ID, Title: p.Request.Title, Ticket: p.Request.Ticket,
 			Request: request, BaseRevision: revision, Facts: facts, OpenedBy: by.ID})
 		if err != nil {
@@ -60,6 +65,31 @@ func (s *Service) keep(ctx context.Context, by act.Technician, p *planned, revis
 			act.Publish(ctx, q, act.Event{Topic: "site", ID: p.Was.Code}))
 	})
 	return id, err
+}
+
+// alone refuses a move of a site that has a newer revision by now, and of networks that another move is about.
+func alone(ctx context.Context, q *gen.Queries, p *planned, revision int32) error {
+	head, err1 := q.LockSite(ctx, p.Was.ID)
+	moves, err2 := q.MovesUnderWay(ctx, p.Was.ID)
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	if head != revision {
+		return act.Refuse(act.Conflict, "%s has a newer revision by now. Look at the plan again, and begin it then.",
+			p.Was.Name)
+	}
+	for _, m := range moves {
+		var facts check.Moving
+		if err := json.Unmarshal(m.Facts, &facts); err != nil {
+			return err
+		}
+		for _, id := range p.facts.Networks {
+			if n, ok := p.Was.Network(id); ok && slices.Contains(facts.Networks, id) {
+				return act.Refuse(act.Conflict, "%s moves with %q already. Finish that, or take it back.", n.Name, m.Title)
+			}
+		}
+	}
+	return nil
 }
 
 type keeper struct {

@@ -203,12 +203,17 @@ func stageOf(r gen.PhasesOfRow) string {
 	return "drafted"
 }
 
-// look finds where a device that is visited was seen last, since the swap.
+// look finds where a device that is visited was seen last, since the swap; and where it stands, unless its note says so.
 func (v *MoveVisit) look(all []seen.Sighting, since *time.Time) {
 	for _, one := range all {
+		if v.MAC != "" && !one.MAC.IsZero() && one.MAC.String() != v.MAC {
+			continue // another machine
+		}
+		if one.Address == v.Was && v.At == "" {
+			v.At = one.Port
+		}
 		at := one.Last
-		mine := v.MAC == "" || one.MAC.IsZero() || one.MAC.String() == v.MAC
-		if !mine || since != nil && at.Before(*since) || v.SeenAt != nil && !at.After(*v.SeenAt) {
+		if since != nil && at.Before(*since) || v.SeenAt != nil && !at.After(*v.SeenAt) {
 			continue
 		}
 		switch {

@@ -129,6 +129,33 @@ func TestMoveTakenBack(t *testing.T) {
 	}
 }
 
+// Two technicians begin the same move at once: one of them has it, and the other is told.
+func TestOneMoveOfANetwork(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	ctx := t.Context()
+	errs := make(chan error, 2)
+	for range 2 {
+		go func() {
+			_, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+			errs <- err
+		}()
+	}
+	first, second := <-errs, <-errs
+	if first != nil {
+		first, second = second, first
+	}
+	require.NoError(t, first)
+	refusal(t, second, act.Conflict, "Theatre moves with \"Theatre to VLAN 148\" already")
+	list, err := o.Moves.Moves(ctx)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	_, err = o.TakeMoveBack(ctx, o.mk, list[0].ID)
+	require.NoError(t, err)
+	_, err = o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	require.NoError(t, err, "the first was dropped")
+}
+
 // Visits are ticked, once and by one, and seen from where a machine answers.
 func TestVisits(t *testing.T) {
 	t.Parallel()

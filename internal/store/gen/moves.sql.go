@@ -27,6 +27,18 @@ func (q *Queries) EndMove(ctx context.Context, arg EndMoveParams) (int64, error)
 	return result.RowsAffected(), nil
 }
 
+const LockSite = `-- name: LockSite :one
+SELECT head FROM site WHERE id = $1 FOR UPDATE
+`
+
+// One move of a network at a time: whoever begins one holds the site's row meanwhile.
+func (q *Queries) LockSite(ctx context.Context, id string) (int32, error) {
+	row := q.db.QueryRow(ctx, LockSite, id)
+	var head int32
+	err := row.Scan(&head)
+	return head, err
+}
+
 const MoveByID = `-- name: MoveByID :one
 SELECT m.id, m.site_id, m.title, m.ticket, m.request, m.base_revision, m.facts, m.state, m.opened_by, m.opened_at, s.code, s.name AS site, s.head, t.full_name AS opener FROM move m JOIN site s ON s.id = m.site_id JOIN technician t ON t.id = m.opened_by
 WHERE m.id = $1
@@ -126,6 +138,36 @@ func (q *Queries) MovesOfCustomer(ctx context.Context, customer string) ([]Moves
 			&i.Swapped,
 			&i.Overdue,
 		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const MovesUnderWay = `-- name: MovesUnderWay :many
+SELECT id, title, facts FROM move WHERE site_id = $1 AND state = 'open'
+`
+
+type MovesUnderWayRow struct {
+	ID    int64
+	Title string
+	Facts []byte
+}
+
+func (q *Queries) MovesUnderWay(ctx context.Context, siteID string) ([]MovesUnderWayRow, error) {
+	rows, err := q.db.Query(ctx, MovesUnderWay, siteID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []MovesUnderWayRow
+	for rows.Next() {
+		var i MovesUnderWayRow
+		if err := rows.Scan(&i.ID, &i.Title, &i.Facts); err != nil {
 			return nil, err
 		}
 		items = append(items, i)

@@ -66,3 +66,10 @@ WHERE m.state IN ('open', 'done') AND s.customer = @customer::text ORDER BY m.id
 
 -- name: SitesOfCustomer :many
 SELECT id, head FROM site WHERE customer = @customer AND id <> @but AND archived_at IS NULL ORDER BY name, id;
+
+-- One move of a network at a time: whoever begins one holds the site's row meanwhile.
+-- name: LockSite :one
+SELECT head FROM site WHERE id = $1 FOR UPDATE;
+
+-- name: MovesUnderWay :many
+SELECT id, title, facts FROM move WHERE site_id = $1 AND state = 'open';

@@ -14,10 +14,10 @@ const wide = 760
 const tall = 90
 
 const columns: Column[] = [
-  ['Client', '24%'],
+  ['Client', '20%'],
   ['Was', '16%'],
   ['Will be', '16%'],
-  ['Without service', '18%'],
+  ['Without service', '14%'], ['Name servers', '13%'],
   ['Loses it'],
   ['Has it again'],
 ]
@@ -89,6 +89,7 @@ export function Night({ plan }: { plan: Plan }) {
                 <td className="list-cell mono">{f.was}</td>
                 <td className="list-cell mono">{f.will}</td>
                 <td className="list-cell">{span(f.seconds)}</td>
+                <td className="list-cell text-ink-2">{f.namesSeconds > 0 ? `${span(f.namesSeconds)} without` : ''}</td>
                 <td className="list-cell text-ink-2">{f.lost && <When at={f.lost} zone={plan.zone} clock />}</td>
                 <td className={`list-cell ${f.regained ? 'text-ink-2' : 'text-cinnabar-ink'}`}>
                   {f.regained ? <When at={f.regained} zone={plan.zone} clock /> : 'never'}

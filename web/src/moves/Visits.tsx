@@ -26,7 +26,7 @@ export function VisitsList({ plan }: { plan: Plan }) {
 export function Visits({ move, narrow }: { move: Move; narrow?: boolean }) {
   const { tick, waiting, problem } = useTicks(move.id)
   if (move.visits.length === 0) return null
-  const ticked = (v: Visit) => waiting.find((t) => t.seq === v.seq)?.on ?? !!v.doneAt
+  const ticked = (v: Visit) => waiting.find((t) => t.seq === v.seq)?.on ?? (!!v.doneAt || v.seen === 'new')
   const done = move.visits.filter(ticked).length
   return (
     <section aria-label="To be visited by hand" className={narrow ? '' : 'mt-5'}>

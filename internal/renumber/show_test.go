@@ -1,0 +1,83 @@
+package renumber
+
+import (
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/address"
+	"lithos/core/move"
+	"lithos/core/scenario"
+	"lithos/core/seen"
+)
+
+var (
+	night  = time.Date(2026, 11, 25, 23, 30, 0, 0, time.UTC)
+	before = night.Add(-time.Hour)
+	after  = night.Add(time.Hour)
+)
+
+func handsets(t *testing.T) *planned {
+	t.Helper()
+	p, err := move.Of(scenario.Site("kelder-bridge"), move.Request{Night: night, Shifts: []move.Shift{{
+		Network: "net-handsets", Prefix: netip.MustParsePrefix("10.84.22.0/24"), VLAN: 131}}})
+	require.NoError(t, err)
+	return &planned{Plan: p}
+}
+
+func sighting(at, mac string, when time.Time) seen.Sighting {
+	m, _ := address.ParseMAC(mac)
+	return seen.Sighting{Address: netip.MustParseAddr(at), MAC: m, Last: when, Live: true, Source: seen.Neighbour,
+		Port: "port3 of sw-core"}
+}
+
+func TestWhereAVisitedDeviceIsSeen(t *testing.T) {
+	visit := handsets(t).Visits()[0]
+	look := func(all ...seen.Sighting) MoveVisit {
+		v := MoveVisit{Visit: visit}
+		v.At = ""
+		v.look(all, &night)
+		return v
+	}
+	old, fresh := visit.Was.String(), visit.Will.String()
+	assert.Equal(t, "new", look(sighting(fresh, visit.MAC, after)).Seen)
+	assert.Equal(t, "old", look(sighting(old, visit.MAC, after)).Seen)
+	assert.Equal(t, "port3 of sw-core", look(sighting(old, visit.MAC, before)).At)
+	assert.Empty(t, look(sighting(old, visit.MAC, before)).Seen, "that was before the swap")
+	assert.Empty(t, look(sighting(fresh, "00:00:5e:00:53:0a", after)).Seen, "another machine is there")
+	v := look(sighting(old, visit.MAC, after), sighting(fresh, visit.MAC, after.Add(time.Minute)))
+	assert.Equal(t, "new", v.Seen, "the later one counts")
+}
+
+func TestWhoDidNotFollow(t *testing.T) {
+	p := handsets(t)
+	r := MoveResult{Swapped: &night}
+	lease := sighting("10.84.16.170", "00:00:5e:00:53:0b", before)
+	lease.Source, lease.Expires = seen.Lease, after
+	r.look(p, []seen.Sighting{
+		sighting("10.84.16.137", "00:00:5e:00:53:9b", after), // the door panel, at its old address
+		sighting("10.84.22.77", "00:00:5e:00:53:30", after),  // the pbx, at one of the pool's
+		lease,
+		sighting("10.84.18.24", "00:00:5e:00:53:10", after), // it did not move
+		sighting("10.84.22.9", "00:00:5e:00:53:9b", before),
+	})
+	require.Len(t, r.Old, 1)
+	assert.Equal(t, "10.84.22.9", r.Old[0].Should)
+	require.Len(t, r.Other, 1)
+	assert.Equal(t, "10.84.22.2", r.Other[0].Should)
+	require.Len(t, r.Leases, 1)
+	assert.Equal(t, after, *r.Leases[0].Until)
+}
+
+func TestALateShorteningHasTheTimeThatIsLeft(t *testing.T) {
+	now := night.Add(-2 * time.Hour)
+	phases := inTime(handsets(t).Phases(), night, now)
+	assert.Equal(t, now, phases[0].NotBefore)
+	assert.Equal(t, night, phases[0].NotAfter)
+	assert.Contains(t, phases[0].Says, "That is late")
+	on := inTime(handsets(t).Phases(), night, night.AddDate(0, 0, -9))
+	assert.NotContains(t, on[0].Says, "That is late")
+}
