@@ -37,9 +37,12 @@ func theNight(t *testing.T, a *app) {
 	b.see("desk-1")
 	b.axe("planning a move")
 
-	// Another address, typed; the drawing follows.
+	// Another address: the end of a thread is dragged; then one is typed.
+	b.dragThread("Desks", "desk-1", 150)
+	b.until("the dragged address", `() => { const i = document.querySelector('input[aria-label^="New address of desk-1"]')
+		return i && i.value.startsWith('127.30.120.') && i.value !== '127.30.120.20' }`)
+	b.see("typed")
 	b.click("button", "to type another$")
-	b.until("the row of desk-1", `() => !!document.querySelector('input[aria-label^="New address of desk-1"]')`)
 	desk := b.page.MustElement(`input[aria-label^="New address of desk-1"]`)
 	require.NoError(t, desk.SelectAllText())
 	require.NoError(t, desk.Input("127.30.120.33"))
@@ -93,6 +96,25 @@ func theNight(t *testing.T, a *app) {
 	require.NoError(t, err)
 	require.Len(t, m.Visits, 1)
 	assert.NotNil(t, m.Visits[0].DoneAt)
+}
+
+// dragThread drags the lower end of the thread of whose address it is on the drawing of a network.
+func (b *tab) dragThread(network, whose string, by float64) {
+	b.Helper()
+	at, err := b.page.Eval(`(network, whose) => {
+		const svg = document.querySelector('svg[aria-label^="' + network + ':"]')
+		svg.scrollIntoView({ block: 'center' })
+		const thread = [...svg.querySelectorAll('g')].find(g => g.querySelector(':scope > title')?.textContent.startsWith(whose))
+		const box = thread.querySelector('circle').getBoundingClientRect()
+		return { x: box.x + box.width / 2, y: box.y + box.height / 2 }
+	}`, network, whose)
+	require.NoError(b, err)
+	x, y := at.Value.Get("x").Num(), at.Value.Get("y").Num()
+	mouse := b.page.Mouse
+	require.NoError(b, mouse.MoveTo(proto.Point{X: x, Y: y}))
+	require.NoError(b, mouse.Down(proto.InputMouseButtonLeft, 1))
+	require.NoError(b, mouse.MoveLinear(proto.Point{X: x + by, Y: y + 3}, 5))
+	require.NoError(b, mouse.Up(proto.InputMouseButtonLeft, 1))
 }
 
 // path is the address of what is shown.

@@ -1,36 +1,36 @@
 import { Link } from 'react-router'
 import { plural } from '../parts/plural'
+import { useRoving } from '../parts/roving'
+import { useOpenRow } from '../parts/rows'
 import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 import { clock } from './Night'
 import { useMoves } from './useMove'
 
-const columns: Column[] = [['Move'], ['Site', '22%'], ['Phases', '150px'], ['Next', '30%'], ['Begun', '190px']]
+const columns: Column[] = [['Move'], ['Site', '21%'], ['Phases', '19%'], ['Next', '22%'], ['Begun', '18%']]
 
 const states: Record<string, string> = { done: 'done', back: 'taken back', dropped: 'dropped' }
 
 /** Moves of networks: those under way, or all of them. */
 export function MovesList({ all, title }: { all?: boolean; title: string }) {
   const moves = useMoves()
-  const list = (moves.data ?? []).filter((m) => all || m.state === 'open')
-  if (list.length === 0) return null
+  const open = useOpenRow()
+  const list = useRoving<HTMLTableSectionElement>()
+  const shown = (moves.data ?? []).filter((m) => all || m.state === 'open')
+  if (shown.length === 0) return null
   return (
     <section aria-label={title} className="mt-5">
       <h2>{title}</h2>
       <Table columns={columns} className="mt-1">
-        <tbody>
-          {list.map((m) => (
-            <tr key={m.id}>
+        <tbody {...list}>
+          {shown.map((m) => (
+            <tr key={m.id} {...open(`/moves/${m.id}`)}>
               <td className="list-cell">
-                <Link className="font-semibold hover:underline" to={`/moves/${m.id}`}>
+                <Link data-row className="font-semibold hover:underline" to={`/moves/${m.id}`}>
                   {m.title}
                 </Link>
               </td>
-              <td className="list-cell">
-                <Link className="hover:underline" to={`/sites/${m.site}`}>
-                  {m.name}
-                </Link>
-              </td>
+              <td className="list-cell">{m.name}</td>
               <td className="list-cell">
                 {m.state === 'open' ? `${m.landed} of ${plural(m.phases, 'phase')} landed` : states[m.state]}
               </td>

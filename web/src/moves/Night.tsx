@@ -17,7 +17,8 @@ const columns: Column[] = [
   ['Client', '20%'],
   ['Was', '16%'],
   ['Will be', '16%'],
-  ['Without service', '14%'], ['Name servers', '13%'],
+  ['Without service', '14%'],
+  ['Name servers', '13%'],
   ['Loses it'],
   ['Has it again'],
 ]

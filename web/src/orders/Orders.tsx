@@ -69,11 +69,11 @@ export function Orders() {
 }
 
 const columns: Column[] = [
-  ['Number', '100px'],
+  ['Number', '90px'],
   ['Title'],
-  ['Ticket', '110px'],
-  ['Site', '22%'],
-  ['State', '150px'],
-  ['Edits', '70px'],
-  ['Opened', '190px'],
+  ['Ticket', '90px'],
+  ['Site', '18%'],
+  ['State', '140px'],
+  ['Edits', '60px'],
+  ['Opened', '18%'],
 ]
