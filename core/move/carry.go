@@ -22,7 +22,7 @@ func (m *mapping) carried(s *site.Site) (*site.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range m.from {
+	for _, f := range m.sources {
 		m.network(doc, f)
 	}
 	m.owners(s, doc)
@@ -114,7 +114,7 @@ func (m *mapping) value(key string, v any) any {
 // literal is an address or a prefix as it will be.
 func (m *mapping) literal(text string) string {
 	if p, err := netip.ParsePrefix(text); err == nil {
-		for _, f := range m.from {
+		for _, f := range m.sources {
 			if f.target.fresh {
 				continue
 			}
@@ -140,7 +140,7 @@ func (m *mapping) literal(text string) string {
 }
 
 // network is a network as it will be.
-func (m *mapping) network(doc *site.Site, f *from) {
+func (m *mapping) network(doc *site.Site, f *source) {
 	if f.target.fresh {
 		like, _ := doc.Network(f.target.like)
 		n := f.target.Network
@@ -171,7 +171,7 @@ func (m *mapping) owners(s, doc *site.Site) {
 func (m *mapping) serving(s, doc *site.Site) {
 	for i := range s.Pools {
 		was := &s.Pools[i]
-		for _, f := range m.from {
+		for _, f := range m.sources {
 			ranges, has := m.pools[site.Ref{Kind: f.target.ID, ID: was.ID}]
 			if !has || f.was.ID != was.Network {
 				continue
@@ -197,14 +197,14 @@ func (m *mapping) serving(s, doc *site.Site) {
 	doc.Pools = slices.DeleteFunc(doc.Pools, func(p site.Pool) bool { return len(p.Ranges) == 0 })
 }
 
-func (m *mapping) exclusions(s *site.Site, f *from, was, p *site.Pool) []site.Exclusion {
+func (m *mapping) exclusions(s *site.Site, f *source, was, p *site.Pool) []site.Exclusion {
 	var out []site.Exclusion
 	for _, x := range was.Exclusions {
 		part, goes := m.ownPart(f, x.Range)
 		if !goes {
 			continue
 		}
-		at, ok := f.range_(s, part)
+		at, ok := f.placeOf(s, part)
 		if !ok {
 			continue
 		}
@@ -254,7 +254,7 @@ func (m *mapping) ports(s, doc *site.Site) {
 			}
 		}
 	}
-	for _, f := range m.from {
+	for _, f := range m.sources {
 		switch {
 		case f.target.fresh:
 			m.pieceUp(doc, f)
@@ -316,7 +316,7 @@ func bothEnds(s *site.Site, id string) []string {
 
 // pieceUp gives a network that a part of another becomes an interface on each device that has one in that, and its
 // VLAN to the trunks that carry that one's.
-func (m *mapping) pieceUp(doc *site.Site, f *from) {
+func (m *mapping) pieceUp(doc *site.Site, f *source) {
 	old, _ := doc.Network(f.target.like)
 	suffix := strings.TrimPrefix(f.target.ID, f.target.like)
 	for di := range doc.Devices {
@@ -351,7 +351,7 @@ func (m *mapping) pieceUp(doc *site.Site, f *from) {
 }
 
 // rerouted moves the interface that routes a network to another device.
-func (m *mapping) rerouted(doc *site.Site, f *from) {
+func (m *mapping) rerouted(doc *site.Site, f *source) {
 	was, i, _, ok := doc.InterfaceOn(&f.target.Network)
 	to, known := doc.Device(f.shift.Device)
 	if !ok || !known || was.ID == to.ID {
@@ -369,7 +369,7 @@ func (m *mapping) rerouted(doc *site.Site, f *from) {
 
 // joined takes away the networks that have become part of others, with the interfaces that routed them.
 func (m *mapping) joined(doc *site.Site) {
-	for _, f := range m.from {
+	for _, f := range m.sources {
 		if f.shift.Into == "" || f.target.fresh {
 			continue
 		}
@@ -419,7 +419,7 @@ func (m *mapping) domains(name string) []string {
 		return nil
 	}
 	var out []string
-	for _, f := range m.from {
+	for _, f := range m.sources {
 		if f.was.Prefix.Overlaps(p) && !f.target.Prefix.Overlaps(p) {
 			for _, z := range zone.ReverseZones(wide(f.target.Prefix)) {
 				if !slices.Contains(out, z) {
@@ -458,7 +458,7 @@ func (m *mapping) emptied(name string) bool {
 		return false
 	}
 	held := false
-	for _, f := range m.from {
+	for _, f := range m.sources {
 		if f.target.Prefix.Overlaps(p) {
 			return false
 		}

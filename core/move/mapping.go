@@ -55,7 +55,7 @@ func offsets(ranges []address.Range, in netip.Prefix) []Offsets {
 
 // mapping is what becomes of each address, VLAN id and pool.
 type mapping struct {
-	from    []*from
+	sources []*source
 	to      map[netip.Addr]netip.Addr
 	vlans   map[int]int
 	pools   map[site.Ref][]address.Range // by pool, or by piece of a pool
@@ -70,7 +70,7 @@ func mapped(s *site.Site, r Request) (*mapping, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &mapping{from: all, request: r, to: map[netip.Addr]netip.Addr{}, vlans: map[int]int{},
+	m := &mapping{sources: all, request: r, to: map[netip.Addr]netip.Addr{}, vlans: map[int]int{},
 		pools: map[site.Ref][]address.Range{}, threads: []Thread{}, bands: []Band{}}
 	for _, f := range all {
 		if was := f.was.VLAN; was != 0 && !f.target.fresh && was != f.target.VLAN {
@@ -91,8 +91,8 @@ func mapped(s *site.Site, r Request) (*mapping, error) {
 }
 
 // of is where an old address goes; ok is false for one that is in no network that moves.
-func (m *mapping) of(a netip.Addr) (*from, bool) {
-	for _, f := range m.from {
+func (m *mapping) of(a netip.Addr) (*source, bool) {
+	for _, f := range m.sources {
 		if f.takes.Contains(a) {
 			return f, true
 		}
@@ -101,7 +101,7 @@ func (m *mapping) of(a netip.Addr) (*from, bool) {
 }
 
 // still reports whether a network's addresses stay what they are unless somebody chooses others.
-func (f *from) still() bool {
+func (f *source) still() bool {
 	return f.target.Prefix == f.was.Prefix && !f.target.fresh && (f.shift.Rule == "" || f.shift.Rule == SameNumber)
 }
 
@@ -109,7 +109,7 @@ func (f *from) still() bool {
 func (m *mapping) spanned(s *site.Site) {
 	for i := range s.Pools {
 		p := &s.Pools[i]
-		for _, f := range m.from {
+		for _, f := range m.sources {
 			if f.was.ID != p.Network {
 				continue
 			}
@@ -117,7 +117,7 @@ func (m *mapping) spanned(s *site.Site) {
 			for _, r := range p.Ranges {
 				if part, ok := m.ownPart(f, r); ok {
 					b.Was = append(b.Was, part)
-					if will, ok := f.range_(s, part); ok {
+					if will, ok := f.placeOf(s, part); ok {
 						b.Will = append(b.Will, will)
 					}
 				}
@@ -137,7 +137,7 @@ func (m *mapping) spanned(s *site.Site) {
 			f.target.pools = append(f.target.pools, b.Will...)
 			for _, x := range p.Exclusions {
 				if part, ok := m.ownPart(f, x.Range); ok {
-					if at, ok := f.range_(s, part); ok {
+					if at, ok := f.placeOf(s, part); ok {
 						f.target.excluded = append(f.target.excluded, at)
 					}
 				}
@@ -150,13 +150,13 @@ func (m *mapping) spanned(s *site.Site) {
 }
 
 // ownPart is the part of a range that goes to a target, and not to a piece that takes it.
-func (m *mapping) ownPart(f *from, r address.Range) (address.Range, bool) {
+func (m *mapping) ownPart(f *source, r address.Range) (address.Range, bool) {
 	part, ok := f.takes.Intersect(r)
 	if !ok || f.target.fresh {
 		return part, ok
 	}
 	rest := []address.Range{part}
-	for _, o := range m.from {
+	for _, o := range m.sources {
 		if o.was == f.was && o.target.fresh {
 			rest = address.Ranges(rest, []address.Range{o.takes})
 		}
@@ -167,8 +167,8 @@ func (m *mapping) ownPart(f *from, r address.Range) (address.Range, bool) {
 	return rest[0], true
 }
 
-// range_ is a range of a pool at its place in the target, cut to what is usable there.
-func (f *from) range_(s *site.Site, r address.Range) (address.Range, bool) {
+// placeOf is a range of a pool at its place in the target, cut to what is usable there.
+func (f *source) placeOf(s *site.Site, r address.Range) (address.Range, bool) {
 	if f.still() {
 		return r, true
 	}
@@ -276,7 +276,7 @@ func (m *mapping) allot(s *site.Site) error {
 			m.threads = append(m.threads, t)
 		}
 	}
-	for _, f := range m.from {
+	for _, f := range m.sources {
 		if f.target.fresh && !f.target.Gateway.IsValid() {
 			f.target.Gateway, _ = f.target.free()
 			f.target.taken[f.target.Gateway] = true
@@ -296,7 +296,7 @@ func (t *target) typed(text string) (netip.Addr, error) {
 }
 
 // place is the address that the rule gives an old one, or the next free one and why.
-func (m *mapping) place(s *site.Site, f *from, h held) (a netip.Addr, odd string) {
+func (m *mapping) place(s *site.Site, f *source, h held) (a netip.Addr, odd string) {
 	a, ok := f.byRule(s, h)
 	pooled := slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == f.was.ID && p.Offers(h.at) })
 	switch {
@@ -316,7 +316,7 @@ func (m *mapping) place(s *site.Site, f *from, h held) (a netip.Addr, odd string
 	return a, odd
 }
 
-func (f *from) byRule(s *site.Site, h held) (netip.Addr, bool) {
+func (f *source) byRule(s *site.Site, h held) (netip.Addr, bool) {
 	if f.still() {
 		return h.at, true
 	}
@@ -352,7 +352,7 @@ func (f *from) byRule(s *site.Site, h held) (netip.Addr, bool) {
 var uses = map[string]string{"gateway": "infrastructure", "interface": "infrastructure", "fixed": "infrastructure",
 	"reservation": "reserved"}
 
-func (f *from) byUse(s *site.Site, h held, same func() (netip.Addr, bool)) (netip.Addr, bool) {
+func (f *source) byUse(s *site.Site, h held, same func() (netip.Addr, bool)) (netip.Addr, bool) {
 	a, ok := same()
 	for _, w := range s.Standard.Windows {
 		at, has := site.WindowIn(f.target.Prefix, w)

@@ -115,7 +115,7 @@ func Of(s *site.Site, r Request) (*Plan, error) {
 // Old lists the prefixes that no network of the site has any more.
 func (p *Plan) Old() []netip.Prefix {
 	var out []netip.Prefix
-	for _, f := range p.m.from {
+	for _, f := range p.m.sources {
 		gone := !slices.ContainsFunc(p.Will.Networks,
 			func(n site.Network) bool { return n.Prefix.Overlaps(f.was.Prefix) })
 		if gone && !slices.Contains(out, f.was.Prefix.Masked()) {
@@ -135,6 +135,17 @@ func (p *Plan) Elsewhere(other *site.Site) (*site.Site, []Moved, error) {
 	return doc, rowsOf(p.m, other, doc), nil
 }
 
+// Joined is what networks become part of, by their ids.
+func (p *Plan) Joined() map[string]string {
+	out := map[string]string{}
+	for _, sh := range p.Request.Shifts {
+		if sh.Into != "" {
+			out[sh.Network] = sh.Into
+		}
+	}
+	return out
+}
+
 // BroughtIn lists the findings that a move brings into a site: not those that it carries along to another address.
 func BroughtIn(was, will []check.Finding) []check.Finding {
 	type kind struct{ rule, parts string }
@@ -146,8 +157,8 @@ func BroughtIn(was, will []check.Finding) []check.Finding {
 	return slices.DeleteFunc(check.Added(was, will), func(f check.Finding) bool { return had[of(f)] })
 }
 
-// from is a network that moves, or a part of one, and the target it goes to.
-type from struct {
+// source is a network that moves, or a part of one, and the target it goes to.
+type source struct {
 	was    *site.Network
 	shift  *Shift
 	takes  address.Range // the old addresses that go to the target
@@ -185,7 +196,7 @@ func (t *target) free() (netip.Addr, bool) {
 }
 
 // targets reads a request: where each network, or part of one, goes.
-func targets(s *site.Site, r Request) ([]*from, error) {
+func targets(s *site.Site, r Request) ([]*source, error) {
 	if len(r.Shifts)+len(r.Untagged) == 0 {
 		return nil, wrong("shifts", "Choose at least one network to move, or a port whose untagged VLAN changes")
 	}
@@ -193,7 +204,7 @@ func targets(s *site.Site, r Request) ([]*from, error) {
 		return nil, wrong("block", "%s is not a block; type its first address and a length of 8 to 30", b)
 	}
 	byID := map[string]*target{}
-	var out []*from
+	var out []*source
 	for i := range r.Shifts {
 		f, err := shifted(s, &r.Shifts[i], fmt.Sprintf("shifts[%d].", i), byID)
 		if err != nil {
@@ -213,7 +224,7 @@ func targets(s *site.Site, r Request) ([]*from, error) {
 			}
 			into = &target{Network: *n, taken: map[netip.Addr]bool{}}
 			byID[n.ID] = into
-			out = append(out, &from{was: n, shift: &Shift{Network: n.ID}, takes: address.Of(n.Prefix), target: into})
+			out = append(out, &source{was: n, shift: &Shift{Network: n.ID}, takes: address.Of(n.Prefix), target: into})
 		}
 		f.target = into
 	}
@@ -249,7 +260,7 @@ func intoBlock(s *site.Site, r *Request) error {
 	return nil
 }
 
-func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*from, error) {
+func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*source, error) {
 	n, ok := s.Network(sh.Network)
 	if !ok {
 		return nil, wrong(at+"network", "There is no such network; choose one of the site's")
@@ -273,7 +284,7 @@ func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*fr
 			address.Usable(t.Prefix))
 	}
 	byID[n.ID] = t
-	out := []*from{{was: n, shift: sh, takes: address.Of(n.Prefix), target: t}}
+	out := []*source{{was: n, shift: sh, takes: address.Of(n.Prefix), target: t}}
 	for k, piece := range sh.Pieces {
 		field := fmt.Sprintf("%spieces[%d].", at, k)
 		if !piece.Prefix.IsValid() || piece.Prefix != piece.Prefix.Masked() || piece.Prefix.Bits() > 30 {
@@ -290,14 +301,14 @@ func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*fr
 		np.ID = fmt.Sprintf("%s-%d", n.ID, k+2)
 		np.Name, np.Prefix, np.VLAN, np.Gateway = piece.Name, piece.Prefix, piece.VLAN, netip.Addr{}
 		byID[np.ID] = np
-		out = append(out, &from{was: n, shift: sh, takes: piece.Takes, target: np})
+		out = append(out, &source{was: n, shift: sh, takes: piece.Takes, target: np})
 	}
 	slices.Reverse(out) // the pieces' addresses are told first
 	return out, nil
 }
 
 // overlapping refuses targets that overlap each other or networks that stay.
-func overlapping(s *site.Site, all []*from) error {
+func overlapping(s *site.Site, all []*source) error {
 	moved := map[string]bool{}
 	for _, f := range all {
 		moved[f.was.ID] = true

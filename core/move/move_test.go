@@ -268,6 +268,21 @@ func TestOntoTheStandard(t *testing.T) {
 	assert.Equal(t, "10.84.18.60", till.Address.String(), "the standard sets no window aside for reservations")
 }
 
+// Clients of a network that joins another are served there afterwards.
+func TestNightOfAJoin(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, move.Request{Night: night, OneNight: true, Shifts: []move.Shift{
+		{Network: "net-imaging", Prefix: prefixes("10.84.21.0/24")[0]}, {Network: "net-cameras", Into: "net-imaging"}}})
+	require.NoError(t, err)
+	n := move.Simulate(s, crowd("net-cameras", 4, 12*time.Hour, night), []move.Act{{At: night, Doc: p.Will,
+		Into: p.Joined()}})
+	assert.Zero(t, n.Stranded)
+	for _, f := range n.Fates {
+		assert.Equal(t, "net-imaging", f.Network)
+		assert.True(t, prefixes("10.84.21.0/24")[0].Contains(f.Will), f.Name)
+	}
+}
+
 // A client that sleeps through the night asks for its old address in the morning, and gets the new one.
 func TestSleeperWakes(t *testing.T) {
 	s := scenario.Site("kelder-bridge")

@@ -84,7 +84,8 @@ type Act struct {
 	At    time.Time
 	Takes time.Duration // until the devices hold what they must
 	Doc   *site.Site
-	Down  map[string]bool // ids of the networks whose clients have no service meanwhile
+	Down  map[string]bool   // ids of the networks whose clients have no service meanwhile
+	Into  map[string]string // by the id of a network that becomes part of another: that one's
 }
 
 // Fate is what a night brings one client.
@@ -219,7 +220,7 @@ func Play(world World, s *site.Site, clients []Client, acts []Act) Night {
 		n.down = a.Down
 		n.judgeAll()
 		n.until(a.At.Add(a.Takes))
-		n.become(a.Doc)
+		n.become(a.Doc, a.Into)
 	}
 	n.settle()
 	return n.told()
@@ -480,37 +481,30 @@ func (n *night) judgeAll() {
 }
 
 // become has the devices go on with another document and the leases they hold.
-func (n *night) become(doc *site.Site) {
+func (n *night) become(doc *site.Site, into map[string]string) {
 	n.doc, n.down = doc, nil
 	n.world.Become(n.now, doc)
 	n.learnRouters()
 	for _, a := range n.actors {
 		a.settled = false
-		if _, stays := doc.Network(a.known.Network); !stays {
-			n.replug(a)
-		}
 	}
+	n.replug(into)
 	n.judgeAll()
 }
 
-// replug finds the network that a client is in whose own has become part of another: where its reservation is, else
-// where the ports of its VLAN lead.
-func (n *night) replug(a *actor) {
+// replug moves the clients whose network has become part of another into that, and those whose reservation is in
+// another network now into that one.
+func (n *night) replug(into map[string]string) {
+	reserved := map[address.MAC][]string{}
 	for _, r := range n.doc.Reservations {
-		if r.MAC == a.MAC {
-			a.known.Network = r.Network
-			return
-		}
+		reserved[r.MAC] = append(reserved[r.MAC], r.Network)
 	}
-	for _, act := range n.acts {
-		if len(act.Down) == 0 {
-			continue
+	for _, a := range n.actors {
+		if to, joined := into[a.known.Network]; joined {
+			a.known.Network = to
 		}
-		for id := range act.Down {
-			if _, ok := n.doc.Network(id); ok {
-				a.known.Network = id
-				return
-			}
+		if in := reserved[a.MAC]; len(in) > 0 && !slices.Contains(in, a.known.Network) {
+			a.known.Network = in[0]
 		}
 	}
 }

@@ -106,7 +106,7 @@ func (r Request) leaseTime() time.Duration {
 
 func (p *Plan) names() string {
 	var out []string
-	for _, f := range p.m.from {
+	for _, f := range p.m.sources {
 		if !f.target.fresh && !slices.Contains(out, f.was.Name) {
 			out = append(out, f.was.Name)
 		}
@@ -121,7 +121,7 @@ func (p *Plan) names() string {
 // renumbered are the ids of the networks whose clients get other addresses, or are told other ones.
 func (p *Plan) renumbered() map[string]bool {
 	out := map[string]bool{}
-	for _, f := range p.m.from {
+	for _, f := range p.m.sources {
 		if f.target.Prefix != f.was.Prefix || f.target.fresh || f.shift.Into != "" ||
 			f.target.Gateway != f.was.Gateway ||
 			!f.still() {
@@ -211,7 +211,7 @@ func (p *Plan) beside(on *site.Site) (*site.Site, bool) {
 		doc.Devices[i].Interfaces = slices.Clone(doc.Devices[i].Interfaces)
 	}
 	any := false
-	for _, f := range p.m.from {
+	for _, f := range p.m.sources {
 		to := f.target
 		apart := !slices.ContainsFunc(on.Networks, func(n site.Network) bool {
 			return n.Prefix.Overlaps(to.Prefix) || n.VLAN == to.VLAN
@@ -230,7 +230,7 @@ func (p *Plan) beside(on *site.Site) (*site.Site, bool) {
 	return site.Normal(&doc), any
 }
 
-func (p *Plan) besideOn(d *site.Device, f *from) {
+func (p *Plan) besideOn(d *site.Device, f *source) {
 	for ii := range len(d.Interfaces) {
 		i := &d.Interfaces[ii]
 		if slices.Contains(i.Tagged, f.was.VLAN) {

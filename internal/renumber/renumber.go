@@ -349,7 +349,7 @@ func (p *planned) acts(pace time.Duration) []move.Act {
 			a.At = ph.NotAfter // the latest that does
 		}
 		if ph.Kind == move.Swap {
-			a.Down = map[string]bool{}
+			a.Down, a.Into = map[string]bool{}, p.Joined()
 			for _, t := range p.Threads {
 				if t.From != t.To {
 					a.Down[t.Target] = true
@@ -600,11 +600,16 @@ func (s *Service) fillOne(ctx context.Context, by act.Technician, p gen.PhasesOf
 	if early := p.Kind != move.Follow && len(conflicts) == 0; !early && !ready && p.Kind != kindElsewhere {
 		return nil
 	}
-	n, err := s.store.PhaseFilled(ctx, gen.PhaseFilledParams{MoveID: p.MoveID, Seq: p.Seq})
-	if err != nil || n == 0 {
-		return err
+	d, err := s.drafts.Draft(ctx, p.OrderID)
+	if err == nil && len(d.Steps)+d.Order.Lost == 0 {
+		err = s.drafts.Fill(ctx, by, p.OrderID, edits)
 	}
-	return s.drafts.Fill(ctx, by, p.OrderID, edits)
+	if err != nil {
+		return settled(err) // another fills it at the same time, or it is looked at again
+	}
+	// A process that is killed before this finds the draft filled.
+	_, err = s.store.PhaseFilled(ctx, gen.PhaseFilledParams{MoveID: p.MoveID, Seq: p.Seq})
+	return err
 }
 
 // settled forgives what another did at the same time.

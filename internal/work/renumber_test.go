@@ -86,6 +86,12 @@ func TestMoveInPhases(t *testing.T) {
 	assert.NotNil(t, m.After.Swapped)
 	assert.Equal(t, 3, m.Next)
 	assert.Equal(t, "drafted", m.Phases[2].Stage, "it was filled when the swap had landed")
+	// A process that was killed after it had filled the draft, and before it had noted that.
+	o.exec("UPDATE move_phase SET filled = false WHERE seq = 3")
+	require.NoError(t, o.CarryMovesOn(ctx))
+	d, err := o.Draft(ctx, m.Phases[2].Order)
+	require.NoError(t, err)
+	assert.Len(t, d.Steps, 1, "it is filled once")
 	o.landPhase(m.Phases[2])
 	m = o.move(id)
 	assert.Equal(t, "done", m.State)

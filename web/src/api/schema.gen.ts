@@ -2156,6 +2156,11 @@ export interface components {
             name: string;
             /**
              * Format: int64
+             * @description how long its own name leads to an address that it does not have
+             */
+            nameSeconds: number;
+            /**
+             * Format: int64
              * @description without name servers, in all
              */
             namesSeconds: number;
