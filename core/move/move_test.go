@@ -243,7 +243,8 @@ func TestBesideBlocksNothing(t *testing.T) {
 // Another device routes a network from then on, and serves it where the old one did.
 func TestRoutedElsewhere(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
-	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-imaging", Device: "dev-sw-core"}}})
+	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-imaging",
+		Device: "dev-sw-core"}}})
 	require.NoError(t, err)
 	n, _ := p.Will.Network("net-imaging")
 	d, i, _, ok := p.Will.InterfaceOn(n)

@@ -32,7 +32,8 @@ import (
 // is of the subnet that its network has.
 //
 // A client has service while its lease runs, its address is of the subnet of its network and the router that it was
-// told is there. It has name servers while it has service and one of those that it was told is there. The name of a client
+// told is there. It has name servers while it has service and one of those that it was told is there. The name of a
+// client
 // with a reservation leads to the address of the reservation, that of any other to the address it has. Renewals that
 // change nothing between two phases are passed over.
 

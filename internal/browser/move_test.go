@@ -104,7 +104,8 @@ func (b *tab) dragThread(network, whose string, by float64) {
 	at, err := b.page.Eval(`(network, whose) => {
 		const svg = document.querySelector('svg[aria-label^="' + network + ':"]')
 		svg.scrollIntoView({ block: 'center' })
-		const thread = [...svg.querySelectorAll('g')].find(g => g.querySelector(':scope > title')?.textContent.startsWith(whose))
+		const of = g => g.querySelector(':scope > title')?.textContent ?? ''
+		const thread = [...svg.querySelectorAll('g')].find(g => of(g).startsWith(whose))
 		const box = thread.querySelector('circle').getBoundingClientRect()
 		return { x: box.x + box.width / 2, y: box.y + box.height / 2 }
 	}`, network, whose)

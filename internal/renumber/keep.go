@@ -85,7 +85,8 @@ func alone(ctx context.Context, q *gen.Queries, p *planned, revision int32) erro
 		}
 		for _, id := range p.facts.Networks {
 			if n, ok := p.Was.Network(id); ok && slices.Contains(facts.Networks, id) {
-				return act.Refuse(act.Conflict, "%s moves with %q already. Finish that, or take it back.", n.Name, m.Title)
+				return act.Refuse(act.Conflict, "%s moves with %q already. Finish that, or take it back.", n.Name,
+					m.Title)
 			}
 		}
 	}

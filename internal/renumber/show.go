@@ -203,7 +203,8 @@ func stageOf(r gen.PhasesOfRow) string {
 	return "drafted"
 }
 
-// look finds where a device that is visited was seen last, since the swap; and where it stands, unless its note says so.
+// look finds where a device that is visited was seen last, since the swap; and where it stands, unless its note says
+// so.
 func (v *MoveVisit) look(all []seen.Sighting, since *time.Time) {
 	for _, one := range all {
 		if v.MAC != "" && !one.MAC.IsZero() && one.MAC.String() != v.MAC {
