@@ -269,6 +269,18 @@ func TestOntoTheStandard(t *testing.T) {
 	assert.Equal(t, "10.84.18.60", till.Address.String(), "the standard sets no window aside for reservations")
 }
 
+// While a push leaves a network unserved its clients are without service, and no longer than that where nothing of
+// theirs changes.
+func TestNightOfAGap(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	gap := move.Down{Network: "net-handsets", From: 10 * time.Second, Until: 40 * time.Second}
+	n := move.Simulate(s, crowd("net-handsets", 10, 12*time.Hour, night), []move.Act{{At: night, Doc: s,
+		Takes: time.Minute, Downs: []move.Down{gap}}})
+	assert.Equal(t, 10, n.Affected)
+	assert.InDelta(t, 5, n.Minutes, 0.01, "ten clients for half a minute")
+	assert.Zero(t, n.Stranded)
+}
+
 // Clients of a network that joins another are served there afterwards.
 func TestNightOfAJoin(t *testing.T) {
 	s := scenario.Site("kelder-bridge")

@@ -31,11 +31,11 @@ import (
 // go on with the next document and the leases they hold. A message to one server reaches it while the client's address
 // is of the subnet that its network has.
 //
-// A client has service while its lease runs, its address is of the subnet of its network and the router that it was
-// told is there. It has name servers while it has service and one of those that it was told is there. The name of a
-// client
-// with a reservation leads to the address of the reservation, that of any other to the address it has. Renewals that
-// change nothing between two phases are passed over.
+// A client has service while its lease runs, its address is of the subnet of its network, the router that it was told
+// is there, and the steps of a phase leave its network served (prove.Gap). It has name servers while it has service and
+// one of those that it was told is there. The name of a client with a reservation leads to the address of the
+// reservation, that of any other to the address it has. Renewals that change nothing between two phases are passed
+// over.
 
 // Client is a client as it is known before a move.
 type Client struct {
@@ -85,8 +85,14 @@ type Act struct {
 	At    time.Time
 	Takes time.Duration // until the devices hold what they must
 	Doc   *site.Site
-	Down  map[string]bool   // ids of the networks whose clients have no service meanwhile
+	Downs []Down            // what is not served meanwhile
 	Into  map[string]string // by the id of a network that becomes part of another: that one's
+}
+
+// Down is a time in which the clients of a network are not served, counted from the beginning of an act.
+type Down struct {
+	Network     string // id
+	From, Until time.Duration
 }
 
 // Fate is what a night brings one client.
@@ -218,13 +224,31 @@ func Play(world World, s *site.Site, clients []Client, acts []Act) Night {
 	}
 	for _, a := range n.acts {
 		n.until(a.At)
-		n.down = a.Down
-		n.judgeAll()
+		n.steps(a)
 		n.until(a.At.Add(a.Takes))
 		n.become(a.Doc, a.Into)
 	}
 	n.settle()
 	return n.told()
+}
+
+// steps plays what clients do while the steps of an act are taken.
+func (n *night) steps(a Act) {
+	var turns []time.Duration
+	for _, d := range a.Downs {
+		turns = append(turns, d.From, d.Until)
+	}
+	slices.Sort(turns)
+	for _, at := range slices.Compact(turns) {
+		n.until(a.At.Add(at))
+		n.down = map[string]bool{}
+		for _, d := range a.Downs {
+			if d.From <= at && at < d.Until {
+				n.down[d.Network] = true
+			}
+		}
+		n.judgeAll()
+	}
 }
 
 // prepare gives each client the lease that it has before the first act.

@@ -271,6 +271,20 @@ type Meanwhile struct {
 	Until int    `json:"until" doc:"the step that ends it"`
 	Says  string `json:"says"`
 	Kind  string `json:"kind" enum:"unserved,collides,lost"`
+	// Network is the id of the network whose clients are not served.
+	Network string `json:"network,omitempty"`
+}
+
+// Downs are the times in which the clients of networks are not served while the steps of a phase are taken, each of
+// which takes as long.
+func (p Proof) Downs(step time.Duration) []Down {
+	var out []Down
+	for _, g := range p.Gaps {
+		if g.Network != "" {
+			out = append(out, Down{g.Network, time.Duration(g.After) * step, time.Duration(g.Until) * step})
+		}
+	}
+	return out
 }
 
 // Prove simulates every prefix of the steps of a phase, over all devices. reached says which devices Lithos changes

@@ -37,6 +37,8 @@ type Gap struct {
 	Until int    `json:"until"` // the step that ends it
 	Says  string `json:"says"`  // a sentence, with names and `addresses`
 	Kind  string `json:"kind" enum:"unserved,collides,lost"`
+	// Network is the id of the network whose clients are not served.
+	Network string `json:"network,omitempty"`
 }
 
 // The kinds of gaps.
@@ -314,20 +316,20 @@ func (w *world) told(moves []int) Order {
 		for end := c.upTo(at[i]); at[i] < end; at[i]++ {
 			o.Steps = append(o.Steps, Placed{c.ID, c.steps[at[i]]})
 		}
-		now := map[string]string{}
+		now := map[string]trouble{}
 		for _, t := range w.judge(at).troubles {
-			now[t.says] = t.kind
+			now[t.says] = t
 		}
 		for says, g := range open {
-			if now[says] == "" {
+			if _, lasts := now[says]; !lasts {
 				g.Until = len(o.Steps)
 				o.Gaps = append(o.Gaps, *g)
 				delete(open, says)
 			}
 		}
-		for says, kind := range now {
+		for says, t := range now {
 			if open[says] == nil {
-				open[says] = &Gap{After: len(o.Steps), Says: says, Kind: kind}
+				open[says] = &Gap{After: len(o.Steps), Says: says, Kind: t.kind, Network: t.network}
 			}
 		}
 	}

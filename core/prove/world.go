@@ -34,7 +34,10 @@ type picture struct {
 }
 
 // trouble is something that is so in a state and neither before nor after the push.
-type trouble struct{ kind, says string }
+type trouble struct {
+	kind, says string
+	network    string // whose clients are not served; its id
+}
 
 // verdict is what is wrong in a state, and whether a device is reached by another way than before already while another
 // device has steps to come.
@@ -102,7 +105,7 @@ func (w *world) judge(at []int) verdict {
 	out := &v.troubles
 	for _, n := range w.goal.Networks {
 		if w.before.served[n.ID] && w.after.served[n.ID] && !p.served[n.ID] {
-			*out = append(*out, trouble{Unserved, "Clients of " + n.Name + " get no answer, or have no gateway"})
+			*out = append(*out, trouble{Unserved, "Clients of " + n.Name + " get no answer, or have no gateway", n.ID})
 		}
 	}
 	for i, c := range w.chains {
@@ -111,12 +114,12 @@ func (w *world) judge(at []int) verdict {
 			v.early = v.early || w.left(at, i)
 		}
 		if !c.ByHand && at[i] < len(c.steps) && len(w.before.ways[c.ID]) > 0 && len(p.ways[c.ID]) == 0 {
-			*out = append(*out, trouble{Lost, c.Name + " cannot be reached, and has steps to come"})
+			*out = append(*out, trouble{kind: Lost, says: c.Name + " cannot be reached, and has steps to come"})
 		}
 	}
 	for says := range p.collides {
 		if !w.before.collides[says] && !w.after.collides[says] {
-			*out = append(*out, trouble{Collides, says})
+			*out = append(*out, trouble{kind: Collides, says: says})
 		}
 	}
 	w.known[key] = v

@@ -344,22 +344,13 @@ func (s *Service) others(ctx context.Context, m *move.Plan) ([]other, error) {
 func (p *planned) acts(pace time.Duration) []move.Act {
 	var out []move.Act
 	for i, ph := range p.phases {
-		a := move.Act{At: ph.NotBefore, Doc: ph.Doc, Takes: time.Duration(p.proofs[i].Steps) * pace}
+		a := move.Act{At: ph.NotBefore, Doc: ph.Doc, Takes: time.Duration(p.proofs[i].Steps) * pace,
+			Downs: p.proofs[i].Downs(pace)}
 		if ph.Kind == move.Shorten {
 			a.At = ph.NotAfter // the latest that does
 		}
 		if ph.Kind == move.Swap {
-			a.Down, a.Into = map[string]bool{}, p.Joined()
-			for _, t := range p.Threads {
-				if t.From != t.To {
-					a.Down[t.Target] = true
-				}
-			}
-			for _, sh := range p.Request.Shifts {
-				if sh.VLAN != 0 {
-					a.Down[sh.Network] = true
-				}
-			}
+			a.Into = p.Joined()
 		}
 		out = append(out, a)
 	}

@@ -2347,6 +2347,7 @@ export interface components {
             after: number;
             /** @enum {string} */
             kind: "unserved" | "collides" | "lost";
+            network?: string;
             says: string;
             /**
              * Format: int64
@@ -2855,6 +2856,7 @@ export interface components {
             after: number;
             /** @enum {string} */
             kind: "unserved" | "collides" | "lost";
+            network?: string;
             says: string;
             /**
              * Format: int64

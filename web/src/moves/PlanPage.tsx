@@ -164,6 +164,16 @@ function Planner({ code, movable }: { code: string; movable: Movable }) {
           >
             {more ? 'Less' : 'The whole site to another block, or a port’s untagged VLAN'}
           </button>
+          {movable.standard && entries.length > 0 && (
+            <button
+              className="btn"
+              onClick={() => {
+                setEntries((was) => was.map((e) => ({ ...e, rule: 'standard' })))
+              }}
+            >
+              All of them onto {movable.standard}
+            </button>
+          )}
           {rest.length > 1 && (
             <button
               className="btn"
