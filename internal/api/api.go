@@ -71,6 +71,13 @@ func Server(h http.Handler) *http.Server {
 	}
 }
 
+// The library has one such setting for the whole process: several servers that are started at once must not each write
+// it. Lists are empty, never null.
+func init() {
+	huma.DefaultArrayNullable = false
+	huma.NewError = problem
+}
+
 // New is the whole HTTP server.
 func New(w *work.Service, o Options) http.Handler {
 	s := &server{work: w, log: o.Log, secure: o.Secure, sessions: newSessions(w, o.Secure), shown: view.NewShown()}
@@ -135,8 +142,6 @@ func Description() ([]byte, error) {
 }
 
 func newAPI(e *echo.Echo, group *echo.Group) huma.API {
-	huma.DefaultArrayNullable = false // lists are empty, never null
-	huma.NewError = problem
 	config := huma.DefaultConfig("Lithos", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
 	config.CreateHooks = nil // no $schema key in every answer

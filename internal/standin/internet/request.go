@@ -139,9 +139,11 @@ func operation(method, path, id, summary string) huma.Operation {
 		Security: []map[string][]string{{"key": {}}}}
 }
 
+// The library has one such setting for the whole process: several that are started at once must not each write it.
+func init() { huma.DefaultArrayNullable = false }
+
 // operations registers what is asked over HTTPS.
 func (h *holder) operations(mux *http.ServeMux) huma.API {
-	huma.DefaultArrayNullable = false
 	config := huma.DefaultConfig("Outside names", "1")
 	config.Info.Description = "Telling the address of a name that follows a line, and the keys that may. A key is a " +
 		"TSIG key (RFC 8945) as well: the same octets sign an UPDATE (RFC 2136) and are the bearer of a request."
