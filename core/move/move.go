@@ -35,7 +35,7 @@ type Request struct {
 	Night    time.Time    `json:"night" doc:"when the swap begins"`
 	Lease    int          `json:"lease,omitempty" minimum:"60" maximum:"86400" doc:"the lease time before the swap, in seconds; 1800 when not given"`
 	OneNight bool         `json:"oneNight,omitempty" doc:"a straight swap, with no phase before or after it"`
-	Beside   bool         `json:"beside,omitempty" doc:"bring networks that get another VLAN up beside the old ones first"`
+	Beside   bool         `json:"beside,omitempty" doc:"bring the new subnets up beside the old ones first"`
 }
 
 // Shift is what becomes of one network.

@@ -240,6 +240,26 @@ func TestBesideBlocksNothing(t *testing.T) {
 	}
 }
 
+// In the same VLAN the router has both addresses until the swap.
+func TestBesideInOneVLAN(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, move.Request{Night: night, Beside: true, Shifts: []move.Shift{{Network: "net-imaging",
+		Prefix: prefixes("10.84.21.0/26")[0]}}})
+	require.NoError(t, err)
+	phases := p.Phases()
+	require.Len(t, phases, 4)
+	_, i, ok := phases[1].Doc.HolderOf(netip.MustParseAddr("10.84.21.1"))
+	require.True(t, ok)
+	assert.Equal(t, prefixes("10.84.20.1/26", "10.84.21.1/26"), i.Addresses)
+	for _, ph := range phases {
+		for _, f := range move.BroughtIn(check.Site(s), check.Site(ph.Doc)) {
+			assert.NotEqual(t, check.Blocks, f.Severity, "%s: %s", ph.Title, f.Says)
+		}
+	}
+	n := move.Simulate(s, crowd("net-imaging", 4, 12*time.Hour, night), acts(p))
+	assert.Zero(t, n.Stranded)
+}
+
 // Another device routes a network from then on, and serves it where the old one did.
 func TestRoutedElsewhere(t *testing.T) {
 	s := scenario.Site("kelder-bridge")

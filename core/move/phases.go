@@ -62,7 +62,7 @@ func (p *Plan) Phases() []Phase {
 	if doc, ok := p.beside(short); ok {
 		out = append(out, Phase{Kind: Beside, Title: "Bring the new up beside the old", Doc: doc,
 			NotBefore: night.Add(-24 * time.Hour), NotAfter: night.Add(-time.Hour),
-			Says: "Every trunk that carries an old VLAN carries the new one, too. Nobody is in it yet."})
+			Says: "Both gateways answer, and trunks carry both VLANs. Nobody is in the new ones yet."})
 	}
 	swapped := p.swapped(short)
 	out = append(out, Phase{Kind: Swap, Title: "Swap", Doc: swapped, NotBefore: night, NotAfter: night.Add(nightLength),
@@ -198,8 +198,9 @@ func (p *Plan) swapped(short *site.Site) *site.Site {
 	return site.Normal(&doc)
 }
 
-// beside is a site with the networks that get both another VLAN and another subnet up beside the old ones: interface,
-// trunks, and nobody in them. ok is false where no network can be.
+// beside is a site with the new subnets up beside the old ones: in the same VLAN as a second address of the interface,
+// in another one as a network of its own, on every trunk that carries the old. Nobody is in them. ok is false where no
+// network can be brought up so.
 func (p *Plan) beside(on *site.Site) (*site.Site, bool) {
 	if !p.Request.Beside {
 		return nil, false
@@ -213,13 +214,17 @@ func (p *Plan) beside(on *site.Site) (*site.Site, bool) {
 	any := false
 	for _, f := range p.m.sources {
 		to := f.target
-		apart := !slices.ContainsFunc(on.Networks, func(n site.Network) bool {
-			return n.Prefix.Overlaps(to.Prefix) || n.VLAN == to.VLAN
+		taken := slices.ContainsFunc(on.Networks, func(n site.Network) bool {
+			return n.Prefix.Overlaps(to.Prefix) || n.VLAN == to.VLAN && to.VLAN != f.was.VLAN
 		})
-		if to.fresh || to.VLAN == 0 || to.VLAN == f.was.VLAN || f.shift.Into != "" || f.shift.Device != "" || !apart {
+		if to.fresh || f.shift.Into != "" || f.shift.Device != "" || taken {
 			continue
 		}
 		any = true
+		if to.VLAN == f.was.VLAN {
+			p.secondAddress(doc.Devices, f)
+			continue
+		}
 		n := to.Network
 		n.ID, n.Name, n.Options = n.ID+"-beside", n.Name+", new", nil
 		doc.Networks = append(doc.Networks, n)
@@ -228,6 +233,20 @@ func (p *Plan) beside(on *site.Site) (*site.Site, bool) {
 		}
 	}
 	return site.Normal(&doc), any
+}
+
+// secondAddress gives the interfaces of a network the new address beside the old: both gateways answer until the swap.
+func (p *Plan) secondAddress(devices []site.Device, f *source) {
+	for _, d := range devices {
+		for ii := range d.Interfaces {
+			i := &d.Interfaces[ii]
+			for _, a := range slices.Clone(i.Addresses) {
+				if to, ok := p.m.to[a.Addr()]; ok && f.was.Prefix.Contains(a.Addr()) {
+					i.Addresses = append(slices.Clone(i.Addresses), netip.PrefixFrom(to, f.target.Prefix.Bits()))
+				}
+			}
+		}
+	}
 }
 
 func (p *Plan) besideOn(d *site.Device, f *source) {

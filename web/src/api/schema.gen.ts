@@ -3733,7 +3733,7 @@ export interface components {
             zone: string;
         };
         Request: {
-            /** @description bring networks that get another VLAN up beside the old ones first */
+            /** @description bring the new subnets up beside the old ones first */
             beside?: boolean;
             /** @description the block that takes the place of the site's; unchanged when not given */
             block?: string;

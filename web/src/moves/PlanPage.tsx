@@ -213,7 +213,7 @@ function Planner({ code, movable }: { code: string; movable: Movable }) {
               value={head.way}
               options={[
                 { value: 'phases', label: 'in phases, leases shortened first' },
-                { value: 'beside', label: 'in phases, the new VLANs beside the old first' },
+                { value: 'beside', label: 'in phases, the new beside the old first' },
                 { value: 'night', label: 'in one night, a straight swap' },
               ]}
               onChange={(e) => {
