@@ -41,8 +41,7 @@ func (m *mapping) pointed(s *site.Site) (*site.Site, error) {
 	if !mentions(s, func(a netip.Addr) bool { return m.to[a].IsValid() && m.to[a] != a }) && !m.reverseAsked(s) {
 		return s, nil
 	}
-	doc, err := m.rewritten(s)
-	return doc, err
+	return m.rewritten(s)
 }
 
 func mentions(s *site.Site, what func(netip.Addr) bool) bool {

@@ -232,7 +232,6 @@ func outsideKeys(t *testing.T, a *app) {
 	b.axe("a key that is shown")
 	b.click("button", "^I have it$")
 	b.see("A and AAAA of printer.quill.example; update only")
-	b.picture("outside-keys")
 	b.click("section[aria-label=Keys] button", "^Revoke$")
 	b.see("Its server takes nothing more with it")
 	b.axe("revoking a key")

@@ -102,11 +102,8 @@ func (s *Service) copyOne(
 	if err != nil {
 		return out, err
 	}
-	step := order.Step{Seq: 1, Says: order.Describe(head.Site, doc, placed), Edits: placed, Version: 1}
-	raw, back, err := written(step)
-	if err != nil {
-		return out, err
-	}
+	step := order.Step{Seq: 1, Says: order.Describe(head.Site, doc, placed), Edits: placed, Version: 1, ByID: by.ID,
+		At: time.Now()}
 	return out, s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		if err := q.SetLead(ctx, gen.SetLeadParams{ID: out.Order, Lead: lead}); err != nil {
 			return err
@@ -115,19 +112,12 @@ func (s *Service) copyOne(
 			return err
 		}
 		if len(placed) > 0 {
-			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: out.Order, Seq: 1, Says: step.Says, Edits: raw,
-				PutBack: back, Version: 1, MadeBy: by.ID, MadeAt: time.Now()}); err != nil {
+			if err := addStep(ctx, q, out.Order, step); err != nil {
 				return err
 			}
 		}
 		for _, l := range left {
-			e, err := json.Marshal(l.Edit)
-			if err != nil {
-				return err
-			}
-			if err := q.LoseEdit(ctx, gen.LoseEditParams{OrderID: out.Order, Edit: e, Says: l.Says,
-				Why:    sentence(l.Why),
-				MadeBy: by.ID}); err != nil {
+			if err := loseEdit(ctx, q, out.Order, by, l); err != nil {
 				return err
 			}
 		}
@@ -164,28 +154,37 @@ func (s *Service) Fill(ctx context.Context, by act.Technician, id int64, edits [
 	next.Order.Lost += len(lost)
 	return s.touch(ctx, &next, func(q *gen.Queries) error {
 		if len(placed) > 0 {
-			step := next.Steps[len(next.Steps)-1]
-			raw, back, err := written(step)
-			if err != nil {
-				return err
-			}
-			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
-				PutBack: back, Version: step.Version, MadeBy: by.ID, MadeAt: step.At}); err != nil {
+			if err := addStep(ctx, q, id, next.Steps[len(next.Steps)-1]); err != nil {
 				return err
 			}
 		}
 		for _, c := range conflicts {
-			e, err := json.Marshal(c.Edit)
-			if err != nil {
-				return err
-			}
-			if err := q.LoseEdit(ctx, gen.LoseEditParams{OrderID: id, Edit: e, Says: edit.Describe(d.Doc(), c.Edit),
-				Why: sentence(c.Says), MadeBy: by.ID}); err != nil {
+			left := alike.Left{Edit: c.Edit, Says: edit.Describe(d.Doc(), c.Edit), Why: c.Says}
+			if err := loseEdit(ctx, q, id, by, left); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// addStep stores a step of a draft.
+func addStep(ctx context.Context, q *gen.Queries, id int64, step order.Step) error {
+	raw, back, err := written(step)
+	if err != nil {
+		return err
+	}
+	return q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw, PutBack: back,
+		Version: step.Version, MadeBy: step.ByID, MadeAt: step.At})
+}
+
+// loseEdit keeps an edit that has no place in a draft until somebody decides.
+func loseEdit(ctx context.Context, q *gen.Queries, id int64, by act.Technician, l alike.Left) error {
+	e, err := json.Marshal(l.Edit)
+	if err != nil {
+		return err
+	}
+	return q.LoseEdit(ctx, gen.LoseEditParams{OrderID: id, Edit: e, Says: l.Says, Why: sentence(l.Why), MadeBy: by.ID})
 }
 
 func sentence(says string) string { return strings.ToUpper(says[:1]) + says[1:] }

@@ -82,12 +82,7 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*order.D
 			return err
 		}
 		for _, step := range next.Steps {
-			raw, back, err := written(step)
-			if err != nil {
-				return err
-			}
-			if err := q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
-				PutBack: back, Version: step.Version, MadeBy: step.ByID, MadeAt: step.At}); err != nil {
+			if err := addStep(ctx, q, id, step); err != nil {
 				return err
 			}
 		}

@@ -37,7 +37,7 @@ func (s *Service) keep(ctx context.Context, by act.Technician, p *planned, revis
 		}
 		k := keeper{q, by, id, p.Request, 0}
 		for i, ph := range p.phases {
-			if err := k.phase(ctx, p.Was, ph, p.proofs[i]); err != nil {
+			if _, err := k.phase(ctx, p.Was, ph, p.proofs[i]); err != nil {
 				return err
 			}
 			if ph.Kind != move.Swap {
@@ -47,7 +47,7 @@ func (s *Service) keep(ctx context.Context, by act.Technician, p *planned, revis
 				there := move.Phase{Kind: kindElsewhere, Title: o.was.Name, Edits: edit.Between(o.was, o.will),
 					Says:      "What points at the old addresses points at the new ones. Push it after the swap.",
 					NotBefore: ph.NotBefore, NotAfter: ph.NotAfter.Add(24 * time.Hour)}
-				if err := k.phase(ctx, o.was, there, move.Proof{}); err != nil {
+				if _, err := k.phase(ctx, o.was, there, move.Proof{}); err != nil {
 					return err
 				}
 			}
@@ -101,22 +101,23 @@ type keeper struct {
 	seq     int32
 }
 
-func (k *keeper) phase(ctx context.Context, at *site.Site, ph move.Phase, proof move.Proof) error {
+// phase keeps a phase and opens its order, which it gives.
+func (k *keeper) phase(ctx context.Context, at *site.Site, ph move.Phase, proof move.Proof) (int64, error) {
 	title := clipped(k.request.Title + ": " + ph.Title)
 	id, err := k.q.OpenOrder(ctx, gen.OpenOrderParams{Title: title, Ticket: k.request.Ticket, OpenedBy: k.by.ID,
 		SiteID: at.ID})
 	if err != nil {
-		return fmt.Errorf("open the order of a phase: %w", err)
+		return 0, fmt.Errorf("open the order of a phase: %w", err)
 	}
 	edits, err1 := json.Marshal(ph.Edits)
 	raw, err2 := json.Marshal(proof)
 	if err := errors.Join(err1, err2); err != nil {
-		return err
+		return 0, err
 	}
 	k.seq++
 	_, err3 := k.q.SetWindow(ctx, gen.SetWindowParams{ID: id, Note: ph.Says, NotBefore: &ph.NotBefore,
 		NotAfter: &ph.NotAfter})
-	return errors.Join(err3,
+	return id, errors.Join(err3,
 		k.q.PutPhase(ctx, gen.PutPhaseParams{MoveID: k.move, Seq: k.seq, Kind: ph.Kind, Title: ph.Title, Says: ph.Says,
 			Edits: edits, Proof: raw, NotBefore: ph.NotBefore, NotAfter: ph.NotAfter, SiteID: at.ID, OrderID: id}),
 		act.Record(ctx, k.q, k.by, "order-opened", order.Name(id), title+", at "+at.Name),
@@ -149,6 +150,11 @@ func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64)
 			return 0, act.Refuse(act.Conflict, "%s takes the move back already.", order.Name(p.OrderID))
 		}
 	}
+	// The way back is opened before anything is dropped: a move none of whose orders is open counts as ended.
+	first, err := s.openBack(ctx, by, m, phases)
+	if err != nil {
+		return 0, err
+	}
 	for _, p := range phases {
 		if p.State == "open" {
 			if err := s.drafts.Drop(ctx, by, p.OrderID, p.Version); err != nil {
@@ -156,46 +162,50 @@ func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64)
 			}
 		}
 	}
+	return first, s.fill(ctx, id)
+}
+
+// openBack opens an order at each site that a phase has landed at, all of them or none. It gives the one at the move's
+// own site.
+func (s *Service) openBack(
+	ctx context.Context, by act.Technician, m gen.MoveByIDRow, phases []gen.PhasesOfRow,
+) (first int64, err error) {
 	landed := map[string][]gen.PhasesOfRow{} // by site
 	var sites []string
 	for _, p := range phases {
-		if p.State == "landed" {
-			if landed[p.SiteID] == nil {
-				sites = append(sites, p.SiteID)
-			}
-			landed[p.SiteID] = append(landed[p.SiteID], p)
+		if p.State != "landed" {
+			continue
 		}
+		if landed[p.SiteID] == nil {
+			sites = append(sites, p.SiteID)
+		}
+		landed[p.SiteID] = append(landed[p.SiteID], p)
 	}
-	var first int64
-	seq := int32(len(phases))
+	now := time.Now()
+	var docs []*site.Site
+	var backs []move.Phase
 	for _, at := range sites {
-		back, doc, err := s.back(ctx, landed[at])
+		edits, doc, err := s.back(ctx, landed[at])
 		if err != nil {
 			return 0, err
 		}
-		k := keeper{s.store.Queries, by, id, move.Request{Title: m.Title, Ticket: m.Ticket}, seq}
-		now := time.Now()
-		ph := move.Phase{Kind: kindBack, Title: "Take it back", Edits: back, NotBefore: now,
-			NotAfter: now.Add(24 * time.Hour),
-			Says:     "The site as it was before the move."}
-		err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
-			k.q = q
-			return k.phase(ctx, doc, ph, move.Proof{})
-		})
-		if err != nil {
-			return 0, err
+		docs = append(docs, doc)
+		backs = append(backs, move.Phase{Kind: kindBack, Title: "Take it back", Edits: edits, NotBefore: now,
+			NotAfter: now.Add(24 * time.Hour), Says: "The site as it was before the move."})
+	}
+	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		k := keeper{q, by, m.ID, move.Request{Title: m.Title, Ticket: m.Ticket}, int32(len(phases))}
+		for i, doc := range docs {
+			id, err := k.phase(ctx, doc, backs[i], move.Proof{})
+			if err != nil {
+				return err
+			}
+			if doc.ID == m.SiteID {
+				first = id
+			}
 		}
-		seq = k.seq
-	}
-	if err := s.fill(ctx, id); err != nil {
-		return 0, err
-	}
-	after, err := s.store.PhasesOf(ctx, id)
-	for _, p := range after {
-		if p.Kind == kindBack && p.SiteID == m.SiteID {
-			first = p.OrderID
-		}
-	}
+		return nil
+	})
 	return first, err
 }
 

@@ -117,7 +117,7 @@ function TakeBack({ move }: { move: Move }) {
         >
           <p>
             {landed
-              ? 'The phases that have not landed are dropped, and a work order is opened that makes the site what it was before the move. You rehearse and push it as any other.'
+              ? 'What has not landed is dropped. A work order is opened that makes the site what it was: rehearse and push it.'
               : 'Nothing of it has landed. Its work orders are dropped.'}
           </p>
           {problem && (
