@@ -49,7 +49,8 @@ func (m *Map) Heard(device, port string) []End {
 	if !ok {
 		return nil
 	}
-	w := walk{Map: m, net: &site.Network{}, seen: map[place]bool{}, broken: map[[2]string]bool{}}
+	w := newWalk(m, &site.Network{})
+	w.path.Segments = make([]Segment, 1)
 	w.spread(d, carrier(d, f), Untagged(d, f), f)
 	var out []End
 	for i := range m.site.Devices {
@@ -76,5 +77,6 @@ func (w *walk) hears(d *site.Device, f *site.Interface) bool {
 	if isSwitch(d) {
 		p.group = ""
 	}
-	return w.seen[p]
+	_, seen := w.seen[p]
+	return seen
 }

@@ -124,11 +124,21 @@ type Path struct {
 	// Drawn reports whether the site records any cable or access port, so that
 	// the lack of a plug means something.
 	Drawn bool
+	// Segments are the parts of it between which no frame passes; one where it is whole.
+	Segments []Segment
+}
+
+// Segment is what frames of a network pass between.
+type Segment struct{ Homes, Plugs []End }
+
+// Has reports whether an interface has its address in a segment.
+func (s Segment) Has(device, iface string) bool {
+	return slices.ContainsFunc(s.Homes, func(e End) bool { return e.Device.ID == device && e.Interface.Name == iface })
 }
 
 // Path follows the frames of a network from its interfaces outward.
 func (m *Map) Path(n *site.Network) Path {
-	w := walk{Map: m, net: n, seen: map[place]bool{}, broken: map[[2]string]bool{}}
+	w := newWalk(m, n)
 	w.path.Drawn = len(m.Cables) > 0
 	for d := range m.site.Devices {
 		dev := &m.site.Devices[d]
@@ -138,9 +148,12 @@ func (m *Map) Path(n *site.Network) Path {
 			}
 		}
 	}
-	for _, home := range w.path.Homes {
+	for i, home := range w.path.Homes {
+		w.part = i
+		w.path.Segments = append(w.path.Segments, Segment{Homes: []End{home}})
 		w.leaveHome(home)
 	}
+	w.path.Segments = slices.DeleteFunc(w.path.Segments, func(s Segment) bool { return len(s.Homes) == 0 })
 	return w.path
 }
 
@@ -159,8 +172,13 @@ type walk struct {
 	*Map
 	net    *site.Network
 	path   Path
-	seen   map[place]bool
+	seen   map[place]int // in which segment
+	part   int           // the segment that is walked
 	broken map[[2]string]bool
+}
+
+func newWalk(m *Map, n *site.Network) *walk {
+	return &walk{Map: m, net: n, seen: map[place]int{}, broken: map[[2]string]bool{}}
 }
 
 // leaveHome sends a frame from an interface with an address.
@@ -187,10 +205,11 @@ func (w *walk) spread(d *site.Device, group *site.Interface, vlan int, from *sit
 	if isSwitch(d) {
 		p.group = ""
 	}
-	if w.seen[p] {
+	if part, seen := w.seen[p]; seen {
+		w.join(part)
 		return
 	}
-	w.seen[p] = true
+	w.seen[p] = w.part
 	for _, port := range ports(d) {
 		if port == from || !isSwitch(d) && port != group && carrier(d, port) != group {
 			continue
@@ -201,10 +220,29 @@ func (w *walk) spread(d *site.Device, group *site.Interface, vlan int, from *sit
 		case !tagged && !plain:
 		case w.peer[port.ID].Interface == nil:
 			if plain && port.Kind != site.Uplink && len(port.Addresses) == 0 {
-				w.path.Plugs = append(w.path.Plugs, End{d, port})
+				plug := End{d, port}
+				w.path.Plugs = append(w.path.Plugs, plug)
+				walked := &w.path.Segments[w.part]
+				walked.Plugs = append(walked.Plugs, plug)
 			}
 		default:
 			w.cross(End{d, port}, w.peer[port.ID], vlan, tagged)
+		}
+	}
+}
+
+// join makes one segment of another and the one that is walked.
+func (w *walk) join(other int) {
+	if other == w.part {
+		return
+	}
+	from, to := &w.path.Segments[other], &w.path.Segments[w.part]
+	to.Homes = append(from.Homes, to.Homes...)
+	to.Plugs = append(from.Plugs, to.Plugs...)
+	*from = Segment{}
+	for p, part := range w.seen {
+		if part == other {
+			w.seen[p] = w.part
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package links_test
 
 import (
+	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -90,6 +91,32 @@ func TestWherePathsBreak(t *testing.T) {
 		u.Tagged, u.Untagged = []int{11, 24, 90}, 48
 	}
 	assert.Equal(t, []string{"port3 of sw-ward"}, plugs(path(t, s, "net-imaging")))
+}
+
+// Two addresses of a network in VLANs that are not the same are in two segments of it, though the cables carry both.
+func TestSegments(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	n, _ := s.Network("net-imaging")
+	for d := range s.Devices {
+		if s.Devices[d].Name == "sw-ward" {
+			s.Devices[d].Interfaces = append(s.Devices[d].Interfaces, site.Interface{ID: "own", Name: "own",
+				Kind: site.VLAN, VLAN: n.VLAN, Addresses: []netip.Prefix{netip.PrefixFrom(n.Prefix.Addr().Next().Next(), 24)}})
+		}
+	}
+	whole := path(t, s, "net-imaging")
+	require.Len(t, whole.Segments, 1)
+	assert.Len(t, whole.Segments[0].Homes, 2)
+	assert.Equal(t, whole.Plugs, whole.Segments[0].Plugs)
+
+	iface(t, s, "own").VLAN = 24
+	parted := path(t, s, "net-imaging")
+	require.Len(t, parted.Segments, 2)
+	assert.False(t, parted.Segments[0].Has(parted.Homes[1].Device.ID, parted.Homes[1].Interface.Name))
+	assert.Len(t, append(parted.Segments[0].Plugs, parted.Segments[1].Plugs...), len(parted.Plugs))
+	// A cable that carries them no more parts them, too.
+	iface(t, s, "own").VLAN = n.VLAN
+	iface(t, s, "if-sw-core-8").Tagged = []int{11, 24}
+	assert.Len(t, path(t, s, "net-imaging").Segments, 2)
 }
 
 // Cables in a ring do not keep the walk from ending.

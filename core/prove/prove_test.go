@@ -140,6 +140,53 @@ func TestOwnAddressInOneStepAndLast(t *testing.T) {
 	assert.Equal(t, "gw", visited(o)[len(visited(o))-1])
 }
 
+// A network without DHCP, too, is told of while its VLAN ends on one side of a cable: its port is on it before and
+// after, and what is plugged in there cannot know.
+func TestWithoutDHCPAVLANEndsOnOneSide(t *testing.T) {
+	with := strings.ReplaceAll(mill, "taggedVLANs: [20]", "taggedVLANs: [20, 40]")
+	with = strings.Replace(with, "networks:", "networks:\n  - {id: net-40, name: Kilns, prefix: 10.40.40.0/24, "+
+		"vlan: 40, gateway: 10.40.40.1}", 1)
+	with = strings.Replace(with, "  - id: a\n", "      - {id: gw-40, name: p1.40, kind: vlan, parent: p1, vlan: 40, "+
+		"addresses: [10.40.40.1/24]}\n  - id: a\n", 1)
+	base := read(t, strings.Replace(with, "networks:", "      - {id: b-2, name: port2, kind: port, "+
+		"untaggedVLAN: 40}\nnetworks:", 1))
+	goal := read(t, strings.Replace(with, "networks:", "      - {id: b-2, name: port2, kind: port, "+
+		"untaggedVLAN: 41}\nnetworks:", 1), "[20, 40]", "[20, 41]", "vlan: 40", "vlan: 41")
+	o := order(base, goal)
+	holds(t, devices(base, goal), o)
+	var kilns []prove.Gap
+	for _, g := range o.Gaps {
+		if g.Network == "net-40" {
+			kilns = append(kilns, g)
+		}
+	}
+	require.Len(t, kilns, 1, "%v", o.Gaps)
+	assert.Equal(t, "Devices in Kilns are cut off from its gateway", kilns[0].Says)
+	assert.Equal(t, prove.Unserved, kilns[0].Kind)
+	assert.Less(t, kilns[0].After, kilns[0].Until)
+}
+
+// The cables carry the old and the new VLAN of the management network. That does not join the two: whoever changes the
+// firewall at its console first has lost the switches, which are still in the old one.
+func TestAnotherVLANOfTheSameCable(t *testing.T) {
+	with := strings.ReplaceAll(mill, "untaggedVLAN: 10, taggedVLANs: [20]", "taggedVLANs: [10, 20, 30]")
+	base := read(t, with)
+	goal := read(t, with, "vlan: 10, addresses: [10.40.10.2/24]", "vlan: 30, addresses: [10.40.10.2/24]",
+		"vlan: 10, addresses: [10.40.10.3/24]", "vlan: 30, addresses: [10.40.10.3/24]",
+		"parent: p1, vlan: 10", "parent: p1, vlan: 30", "vlan: 10, gateway", "vlan: 30, gateway")
+	all := devices(base, goal)
+	o := prove.Of(base, goal, all)
+	holds(t, all, o)
+	assert.Nil(t, o.Console(), "%v", o.Gaps)
+	assert.Equal(t, []string{"b", "a", "gw"}, visited(o))
+	for i := range all {
+		all[i].ByHand = all[i].ID == "gw"
+	}
+	byHand := prove.Of(base, goal, all)
+	require.NotNil(t, byHand.Console())
+	assert.Greater(t, byHand.Console().Until, 4, "the firewall's own steps do not mend it: %v", byHand.Gaps)
+}
+
 // Two devices swap their addresses: one lets go of its own first.
 func TestSwappedAddresses(t *testing.T) {
 	with := strings.Replace(mill, "kind: layer 2 switch", "kind: layer 3 switch", 1)

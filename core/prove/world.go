@@ -21,14 +21,14 @@ type world struct {
 	start      map[string]yang.Config // what the devices of the push hold before it
 	before     picture
 	after      picture
-	plugs      map[string][]string // by network: the ports at which its clients are, before and after
+	ties       map[string][]string // by network: what holds it together before and after
 	known      map[string]verdict  // by the places of all chains
 }
 
 // picture is what is so in one state.
 type picture struct {
 	served   map[string]bool     // networks whose clients get an answer, and have their gateway
-	plugs    map[string][]string // ids of the ports that are joined to a network
+	ties     map[string][]string // what holds each network together
 	ways     map[string][]string // to the devices that can be reached: the addresses at which they are
 	collides map[string]bool     // sentences
 }
@@ -48,7 +48,7 @@ type verdict struct {
 
 func newWorld(base, goal *site.Site, devices []Device) *world {
 	w := &world{base: base, goal: goal, fixed: map[string]yang.Config{}, known: map[string]verdict{},
-		start: map[string]yang.Config{}, plugs: map[string][]string{}}
+		start: map[string]yang.Config{}, ties: map[string][]string{}}
 	for _, d := range goal.Devices {
 		w.fixed[d.ID] = compile.Device(goal, d.ID)
 		if slices.ContainsFunc(d.Interfaces, func(i site.Interface) bool { return i.Kind == site.Uplink }) {
@@ -60,8 +60,8 @@ func newWorld(base, goal *site.Site, devices []Device) *world {
 		w.start[d.ID], end[d.ID] = d.Running, d.Goal
 	}
 	was, is := w.look(w.start), w.look(end)
-	for id, ports := range was.plugs {
-		w.plugs[id] = slices.DeleteFunc(ports, func(p string) bool { return !slices.Contains(is.plugs[id], p) })
+	for id, ties := range was.ties {
+		w.ties[id] = slices.DeleteFunc(ties, func(t string) bool { return !slices.Contains(is.ties[id], t) })
 	}
 	w.before, w.after = w.look(w.start), w.look(end)
 	return w
@@ -105,7 +105,7 @@ func (w *world) judge(at []int) verdict {
 	out := &v.troubles
 	for _, n := range w.goal.Networks {
 		if w.before.served[n.ID] && w.after.served[n.ID] && !p.served[n.ID] {
-			*out = append(*out, trouble{Unserved, "Clients of " + n.Name + " get no answer, or have no gateway", n.ID})
+			*out = append(*out, trouble{Unserved, w.unserved(&n), n.ID})
 		}
 	}
 	for i, c := range w.chains {
@@ -124,6 +124,25 @@ func (w *world) judge(at []int) verdict {
 	}
 	w.known[key] = v
 	return v
+}
+
+// unserved says that a network is not served.
+func (w *world) unserved(n *site.Network) string {
+	switch {
+	case w.leases(n.ID):
+		return "Clients of " + n.Name + " get no answer, or have no gateway"
+	case n.Gateway.IsValid():
+		return "Devices in " + n.Name + " are cut off from its gateway"
+	}
+	return "Devices in " + n.Name + " are cut off from each other"
+}
+
+// leases reports whether a network has DHCP, before or after.
+func (w *world) leases(network string) bool {
+	has := func(s *site.Site) bool {
+		return slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == network && p.Enabled })
+	}
+	return has(w.base) || has(w.goal)
 }
 
 // left reports whether a chain other than i has steps to come.
@@ -152,14 +171,14 @@ func (w *world) look(on map[string]yang.Config) picture {
 	}
 	m := links.Learn(&s)
 	v := view{world: w, Site: &s, held: held, paths: map[netip.Prefix]links.Path{}, links: m}
-	p := picture{served: map[string]bool{}, plugs: map[string][]string{}, ways: v.reach(), collides: v.collisions()}
+	p := picture{served: map[string]bool{}, ties: map[string][]string{}, ways: v.reach(), collides: v.collisions()}
 	for i := range w.goal.Networks {
 		n := &w.goal.Networks[i]
 		was, had := w.base.Network(n.ID)
-		p.served[n.ID] = v.serves(n) || had && was.Prefix != n.Prefix && v.serves(was)
-		p.plugs[n.ID] = v.joined(n)
-		if had && was.Prefix != n.Prefix {
-			p.plugs[n.ID] = append(p.plugs[n.ID], v.joined(was)...)
+		p.served[n.ID], p.ties[n.ID] = v.serves(n), v.tied(n)
+		if had && (was.Prefix != n.Prefix || was.Gateway != n.Gateway) {
+			p.served[n.ID] = p.served[n.ID] || v.serves(was)
+			p.ties[n.ID] = append(p.ties[n.ID], v.tied(was)...)
 		}
 	}
 	return p
@@ -201,17 +220,18 @@ func (v view) path(n *site.Network) links.Path {
 	return p
 }
 
-// serves reports whether the clients of a network, as its subnet is in n, are answered and have their gateway.
+// serves reports whether a network, as its subnet is in n, holds together, has its gateway, and its clients are
+// answered where it has any.
 func (v view) serves(n *site.Network) bool {
-	if n.Gateway.IsValid() && !v.holds(n.Gateway) {
+	homes := v.path(n).Homes
+	if len(homes) == 0 || n.Gateway.IsValid() && !v.holds(n.Gateway) {
 		return false
 	}
-	for _, home := range v.path(n).Homes {
-		if v.answersAt(home, n) && v.plugged(n) {
-			return true
-		}
+	if v.leases(n.ID) && !slices.ContainsFunc(homes, func(home links.End) bool { return v.answersAt(home, n) }) {
+		return false
 	}
-	return false
+	tied := v.tied(n)
+	return !slices.ContainsFunc(v.ties[n.ID], func(t string) bool { return !slices.Contains(tied, t) })
 }
 
 // holds reports whether some device has an address.
@@ -233,19 +253,35 @@ func holderOf(devices []site.Device, a netip.Addr) (*site.Device, bool) {
 	return nil, false
 }
 
-// joined lists the ports at which a client is in a network.
-func (v view) joined(n *site.Network) []string {
+// tied lists what holds a network together: the ports that its gateway is joined to, and those where clients are
+// answered; whether the gateway is where they are answered; and, where it has no DHCP, whose addresses are on it.
+func (v view) tied(n *site.Network) []string {
 	var out []string
-	for _, e := range v.path(n).Plugs {
-		out = append(out, e.Interface.ID)
+	leases := v.leases(n.ID)
+	for i, s := range v.path(n).Segments {
+		gate := slices.ContainsFunc(s.Homes, func(e links.End) bool {
+			return slices.ContainsFunc(e.Interface.Addresses, func(p netip.Prefix) bool { return p.Addr() == n.Gateway })
+		})
+		gate = gate || !n.Gateway.IsValid() && i == 0
+		answers := leases && slices.ContainsFunc(s.Homes, func(e links.End) bool { return v.answersAt(e, n) })
+		if gate && answers {
+			out = append(out, "answered beside the gateway")
+		}
+		for _, e := range s.Plugs {
+			if gate {
+				out = append(out, "gateway at "+e.Interface.ID)
+			}
+			if answers {
+				out = append(out, "answered at "+e.Interface.ID)
+			}
+		}
+		for _, e := range s.Homes {
+			if gate && !leases {
+				out = append(out, fmt.Sprint("gateway for ", e, e.Interface.Addresses))
+			}
+		}
 	}
 	return out
-}
-
-// plugged reports whether the ports at which clients of a network are before and after the push are joined to it.
-func (v view) plugged(n *site.Network) bool {
-	joined := v.joined(n)
-	return !slices.ContainsFunc(v.plugs[n.ID], func(id string) bool { return !slices.Contains(joined, id) })
 }
 
 // answersAt reports whether requests heard on an interface are answered: by a pool there, or through a relay.
@@ -327,30 +363,17 @@ func (v view) waysTo(d *site.Device, reached map[string][]string) []string {
 	for _, f := range d.Interfaces {
 		for _, a := range f.Addresses {
 			p := v.path(&site.Network{Prefix: a.Masked()})
-			if slices.ContainsFunc(p.Homes, func(home links.End) bool {
-				h := home.Device
-				return h.ID != d.ID && len(reached[h.ID]) > 0 && h.Kind != site.L2Switch && connected(p, h.ID, d.ID)
+			if slices.ContainsFunc(p.Segments, func(s links.Segment) bool {
+				return s.Has(d.ID, f.Name) && slices.ContainsFunc(s.Homes, func(home links.End) bool {
+					h := home.Device
+					return h.ID != d.ID && len(reached[h.ID]) > 0 && h.Kind != site.L2Switch
+				})
 			}) {
 				out = append(out, a.Addr().String())
 			}
 		}
 	}
 	return out
-}
-
-// connected reports whether frames of a path pass between two devices.
-func connected(p links.Path, a, b string) bool {
-	seen := map[string]bool{a: true}
-	for again := true; again; {
-		again = false
-		for _, h := range p.Hops {
-			from, to := h.From.Device.ID, h.To.Device.ID
-			if seen[from] != seen[to] {
-				seen[from], seen[to], again = true, true, true
-			}
-		}
-	}
-	return seen[b]
 }
 
 // collisions lists what two devices hold though only one may: an address, overlapping subnets that are not the same,

@@ -66,7 +66,7 @@ function Proof({ proof }: { proof: NonNullable<Phase['proof']> }) {
         !proof.console &&
         'At no step do two hold the same, or is a device out of reach: simulated.'}
       {unserved.map((g) => (
-        <span key={g.after}>
+        <span key={g.says}>
           {' '}
           From step {g.after} to {g.until}: {g.says}.
         </span>
