@@ -104,10 +104,18 @@ func (m *mapping) value(key string, v any) any {
 		}
 	case string:
 		if !site.ForPeople(key) && !strings.Contains(v, ".arpa") {
-			return site.Literal.ReplaceAllStringFunc(v, m.literal)
+			return site.Literal.ReplaceAllStringFunc(site.InOctets(key, v, m.now), m.literal)
 		}
 	}
 	return v
+}
+
+// now is the address that one becomes; itself where it stays.
+func (m *mapping) now(a netip.Addr) netip.Addr {
+	if to, moves := m.to[a]; moves {
+		return to
+	}
+	return a
 }
 
 // literal is an address or a prefix as it will be.
@@ -131,9 +139,7 @@ func (m *mapping) literal(text string) string {
 		return text
 	}
 	if a, err := netip.ParseAddr(text); err == nil {
-		if to, ok := m.to[a]; ok {
-			return to.String()
-		}
+		return m.now(a).String()
 	}
 	return text
 }

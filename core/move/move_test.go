@@ -85,6 +85,7 @@ func TestNightOfAStraightSwap(t *testing.T) {
 func TestCarriedAlong(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	s.Networks[0].Options = append(s.Networks[0].Options, site.Option{Code: 121, Value: "10.9.0.0/16 via 10.84.16.130"})
+	s.Networks[0].Options = append(s.Networks[0].Options, site.Option{Code: 43, Value: "f108:0A541082:0a5412050a54100a"})
 	fixed := &s.FixedDevices[0]
 	fixed.Note = "asks 10.84.16.130 for its settings"
 	p, err := move.Of(s, handsets("10.84.22.0/24"))
@@ -102,7 +103,11 @@ func TestCarriedAlong(t *testing.T) {
 		return r.Part.Kind == site.KindVendorClass
 	})].Will, ",")[0])
 	n, _ := p.Will.Network(s.Networks[0].ID)
-	assert.Equal(t, "10.9.0.0/16 via 10.84.22.2", n.Options[len(n.Options)-1].Value)
+	value := func(code uint8) string {
+		return n.Options[slices.IndexFunc(n.Options, func(o site.Option) bool { return o.Code == code })].Value
+	}
+	assert.Equal(t, "10.9.0.0/16 via 10.84.22.2", value(121))
+	assert.Equal(t, "f108:0a541602:0a5412050a54100a", value(43), "the octets of the one that moves alone")
 	require.Len(t, p.Notes, 1)
 	assert.Equal(t, fixed.Note, p.Notes[0].Text)
 	assert.Equal(t, prefixes("10.84.16.128/25"), p.Old())

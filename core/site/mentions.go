@@ -1,6 +1,7 @@
 package site
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"iter"
 	"net/netip"
@@ -56,17 +57,69 @@ func mentionsIn(m Mention, yield func(Mention) bool) bool {
 	if strings.Contains(m.Text, ".arpa") {
 		return true
 	}
+	goes := true
+	m.Bits = 32
+	InOctets(m.Key, m.Text, func(a netip.Addr) netip.Addr {
+		m.Address = a
+		goes = goes && yield(m)
+		return a
+	})
 	for _, found := range Literal.FindAllString(m.Text, -1) {
+		if !goes {
+			return false
+		}
 		bare, length, _ := strings.Cut(found, "/")
 		var err error
 		if m.Bits, err = strconv.Atoi(length); err != nil {
 			m.Bits = 32
 		}
-		if m.Address, err = netip.ParseAddr(bare); err == nil && !yield(m) {
-			return false
+		if m.Address, err = netip.ParseAddr(bare); err == nil {
+			goes = yield(m)
 		}
 	}
-	return true
+	return goes
+}
+
+// octets is the text of a value in hexadecimal, as it is typed for what has no other form: at least four octets.
+var octets = regexp.MustCompile(`^(?:0x)?(?:[[:xdigit:]]{2}[ :-]?){3,}[[:xdigit:]]{2}$`)
+
+// inOctets reports whether the text under a key is an option's value in hexadecimal.
+func inOctets(key, text string) bool {
+	return (key == "value" || key == "options") && octets.MatchString(text)
+}
+
+// InOctets gives every four octets of an option's value in hexadecimal to another address, or leaves them where that is
+// the same, and returns the text with those that changed. What makers put into option 43 or 125 may name an address at
+// any place in it.
+func InOctets(key, text string, other func(netip.Addr) netip.Addr) string {
+	if !inOctets(key, text) {
+		return text
+	}
+	var digits []int // where the digits are
+	for i := range text {
+		if !strings.ContainsRune(" :-x", rune(text[i])) && (i > 0 || !strings.HasPrefix(text, "0x")) {
+			digits = append(digits, i)
+		}
+	}
+	out := []byte(text)
+	for i := 0; i+8 <= len(digits); i += 2 {
+		var spelled [8]byte
+		for k := range spelled {
+			spelled[k] = text[digits[i+k]]
+		}
+		var was [4]byte
+		_, _ = hex.Decode(was[:], spelled[:]) // the pattern takes hexadecimal digits alone
+		now := other(netip.AddrFrom4(was)).As4()
+		if now == was {
+			continue
+		}
+		hex.Encode(spelled[:], now[:])
+		for k := range spelled {
+			out[digits[i+k]] = spelled[k]
+		}
+		i += 6 // the next address begins behind this one
+	}
+	return string(out)
 }
 
 // forPeople are the keys of a site file whose text no device reads.
@@ -94,7 +147,7 @@ func inTexts(key string, v any, visit func(key, text string) bool) bool {
 			}
 		}
 	case string:
-		return !strings.Contains(v, ".") || visit(key, v)
+		return !strings.Contains(v, ".") && !inOctets(key, v) || visit(key, v)
 	}
 	return true
 }
