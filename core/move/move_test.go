@@ -80,6 +80,30 @@ func TestNightOfAStraightSwap(t *testing.T) {
 	assert.InDelta(t, (30*time.Minute*7/8 - 30*time.Minute/4).Seconds(), n.Mean, 60)
 }
 
+// Clients of a network that stays, whose name server moves, learn of the new one when they renew: they are without names
+// for half of T1 on average, and never without service.
+func TestNightOfAMovedNameServer(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	n, _ := s.Network("net-clinic")
+	n.Options = append(n.Options, site.Option{Code: 6, Value: "10.84.16.129"})
+	pool := &s.Pools[slices.IndexFunc(s.Pools, func(p site.Pool) bool { return p.Network == n.ID })]
+	t1 := move.LeaseTime(s, n, pool) / 2
+	r := handsets("10.84.22.0/24")
+	r.OneNight = true
+	p, err := move.Of(s, r)
+	require.NoError(t, err)
+	out := move.Simulate(s, crowd("net-clinic", 18, t1, night), acts(p))
+	assert.Zero(t, out.Affected)
+	assert.InDelta(t, 18*t1.Minutes()/2, out.NameMinutes, t1.Minutes())
+	for _, f := range out.Fates {
+		assert.Zero(t, f.Seconds, f.Name)
+		require.NotNil(t, f.NameServers.Until, f.Name)
+		assert.InDelta(t, f.NameServers.Until.Sub(*f.NameServers.From).Seconds(), f.NameServers.Seconds, 1)
+		assert.Zero(t, f.OwnName.Seconds, f.Name)
+	}
+	assert.GreaterOrEqual(t, out.Fates[0].NameServers.Seconds, out.Fates[17].NameServers.Seconds, "the worst off first")
+}
+
 // What mentions an old address follows: a sub-option, an option of the customer, the other end of a trunk, the reverse
 // zone. What is for people alone is listed.
 func TestCarriedAlong(t *testing.T) {

@@ -97,17 +97,24 @@ type Down struct {
 
 // Fate is what a night brings one client.
 type Fate struct {
-	Name         string     `json:"name"`
-	MAC          string     `json:"mac"`
-	Network      string     `json:"network"`
-	Was          netip.Addr `json:"was,omitzero"`
-	Will         netip.Addr `json:"will,omitzero"`
-	Lost         *time.Time `json:"lost,omitempty" doc:"when it first loses service"`
-	Regained     *time.Time `json:"regained,omitempty" doc:"when it has service for good; none where it never has"`
-	Seconds      int        `json:"seconds" doc:"without service, in all"`
-	NamesSeconds int        `json:"namesSeconds" doc:"without name servers, in all"`
-	NameSeconds  int        `json:"nameSeconds" doc:"how long its own name leads to an address that it does not have"`
-	Asleep       bool       `json:"asleep,omitempty"`
+	Name        string     `json:"name"`
+	MAC         string     `json:"mac"`
+	Network     string     `json:"network"`
+	Was         netip.Addr `json:"was,omitzero"`
+	Will        netip.Addr `json:"will,omitzero"`
+	Lost        *time.Time `json:"lost,omitempty" doc:"when it first loses service"`
+	Regained    *time.Time `json:"regained,omitempty" doc:"when it has service for good; none where it never has"`
+	Seconds     int        `json:"seconds" doc:"without service, in all"`
+	NameServers Lack       `json:"nameServers" doc:"without name servers"`
+	OwnName     Lack       `json:"ownName" doc:"its own name leads to an address that it does not have"`
+	Asleep      bool       `json:"asleep,omitempty"`
+}
+
+// Lack is what a client is without for a time, or for several.
+type Lack struct {
+	Seconds int        `json:"seconds" doc:"in all"`
+	From    *time.Time `json:"from,omitempty" doc:"when it begins"`
+	Until   *time.Time `json:"until,omitempty" doc:"when it ends for good; none where it does not"`
 }
 
 // Night is what a move does to the clients of a site.
@@ -150,23 +157,36 @@ type actor struct {
 type spell struct {
 	all   time.Duration
 	since time.Time // zero where it is not so now
+	first time.Time
+	ended time.Time
 }
 
 func (s *spell) is(so bool, now time.Time) {
 	switch {
 	case so && s.since.IsZero():
 		s.since = now
+		if s.first.IsZero() {
+			s.first = now
+		}
 	case !so && !s.since.IsZero():
 		s.all += now.Sub(s.since)
-		s.since = time.Time{}
+		s.since, s.ended = time.Time{}, now
 	}
 }
 
-func (s *spell) until(now time.Time) time.Duration {
-	if s.since.IsZero() {
-		return s.all
+// told is the spell as it is at the end.
+func (s *spell) told(end time.Time) Lack {
+	out := Lack{Seconds: int(s.all.Seconds())}
+	switch {
+	case !s.since.IsZero():
+		out.Seconds += int(end.Sub(s.since).Seconds())
+	case !s.ended.IsZero():
+		out.Until = &s.ended
 	}
-	return s.all + now.Sub(s.since)
+	if !s.first.IsZero() {
+		out.From = &s.first
+	}
+	return out
 }
 
 type outage struct{ from, to time.Time }
@@ -603,9 +623,8 @@ func (n *night) told() Night {
 			f.Seconds += int(to.Sub(o.from).Seconds())
 			begin, end = earliest(begin, o.from), latest(end, to)
 		}
-		f.NamesSeconds = int(a.nameless.until(n.now).Seconds())
-		f.NameSeconds = int(a.name.until(n.now).Seconds())
-		out.NameMinutes += a.nameless.until(n.now).Minutes()
+		f.NameServers, f.OwnName = a.nameless.told(n.now), a.name.told(n.now)
+		out.NameMinutes += float64(f.NameServers.Seconds) / 60
 		if f.Seconds > 0 {
 			out.Affected++
 			out.Minutes += float64(f.Seconds) / 60
@@ -622,7 +641,8 @@ func (n *night) told() Night {
 	}
 	out.Curve = n.curve(out.Begin, out.End)
 	slices.SortStableFunc(out.Fates, func(a, b Fate) int {
-		return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), a.Was.Compare(b.Was))
+		return cmp.Or(cmp.Compare(b.Seconds, a.Seconds), cmp.Compare(b.NameServers.Seconds, a.NameServers.Seconds),
+			cmp.Compare(b.OwnName.Seconds, a.OwnName.Seconds), a.Was.Compare(b.Was))
 	})
 	return out
 }

@@ -53,6 +53,13 @@ func Mentioned(s *Site) iter.Seq[Mention] {
 	}
 }
 
+// Named lists the addresses that the value of an option names.
+func Named(value string) iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		mentionsIn(Mention{Key: "value", Text: value}, func(m Mention) bool { return yield(m.Address) })
+	}
+}
+
 func mentionsIn(m Mention, yield func(Mention) bool) bool {
 	if strings.Contains(m.Text, ".arpa") {
 		return true

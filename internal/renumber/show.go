@@ -37,6 +37,7 @@ type MoveResult struct {
 	Old     []Straggler `json:"old" doc:"still seen at an old address"`
 	Other   []Straggler `json:"other" doc:"came back with another address than the move gives them"`
 	Leases  []Straggler `json:"leases" doc:"hold a lease of an old address yet, and ask its server"`
+	Told    []Straggler `json:"told" doc:"are where they should be, were told an old server, and have not renewed since"`
 }
 
 // Straggler is a machine that is not where a move puts it.
@@ -48,6 +49,8 @@ type Straggler struct {
 	At      string     `json:"at,omitempty" doc:"where it is plugged in"`
 	Seen    time.Time  `json:"seen"`
 	Until   *time.Time `json:"until,omitempty" doc:"when its lease ends"`
+	// Servers are what it was told that is no more.
+	Servers []move.Server `json:"servers,omitempty"`
 }
 
 // ListedMove is one move in the list of all.
@@ -137,7 +140,7 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	}
 	out := &MoveView{MovePlan: *p.view, ID: m.ID, State: m.State, By: m.Opener, At: m.OpenedAt,
 		Revision: m.BaseRevision,
-		After:    MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}}}
+		After:    MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}, Told: []Straggler{}}}
 	out.phases(phases)
 	now := time.Now()
 	sightings := seen.Sightings(p.Will, heard, now)
@@ -150,6 +153,7 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	}
 	if out.After.Swapped != nil {
 		out.After.look(p, sightings)
+		out.After.told(p, heard, now)
 	}
 	return out, nil
 }
@@ -260,6 +264,22 @@ func (r *MoveResult) look(p *planned, all []seen.Sighting) {
 			r.Old = append(r.Old, s)
 		case known && want != one.Address && one.Live && one.Last.After(*r.Swapped) && given[want]:
 			r.Other = append(r.Other, s)
+		}
+	}
+}
+
+// told finds who asks an old server, as far as can be known: who was told of it by a lease of before the swap, and has
+// not been heard of by its DHCP server since. Those at an old address are listed as such.
+func (r *MoveResult) told(p *planned, heard []seen.Heard, now time.Time) {
+	telling, old := p.Telling(), p.Old()
+	for _, h := range heard {
+		if h.Source != seen.Lease || !h.Bound || !h.Expires.After(now) || !h.Last.Before(*r.Swapped) ||
+			slices.ContainsFunc(old, func(q netip.Prefix) bool { return q.Contains(h.Address) }) {
+			continue
+		}
+		if servers := telling.Servers(h); len(servers) > 0 {
+			r.Told = append(r.Told, Straggler{Name: cmp.Or(h.Name, h.MAC.String()), MAC: h.MAC.String(),
+				Address: h.Address, Seen: h.Last, Until: &h.Expires, Servers: servers})
 		}
 	}
 }

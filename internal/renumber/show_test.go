@@ -2,6 +2,7 @@ package renumber
 
 import (
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"lithos/core/move"
 	"lithos/core/scenario"
 	"lithos/core/seen"
+	"lithos/core/site"
 )
 
 var (
@@ -70,6 +72,38 @@ func TestWhoDidNotFollow(t *testing.T) {
 	assert.Equal(t, "10.84.22.2", r.Other[0].Should)
 	require.Len(t, r.Leases, 1)
 	assert.Equal(t, after, *r.Leases[0].Until)
+}
+
+// A client of a network that stays was told a server that moves: until it renews it asks the old one.
+func TestWhoAsksAnOldServer(t *testing.T) {
+	doc := scenario.Site("kelder-bridge")
+	clinic := doc.Pools[slices.IndexFunc(doc.Pools, func(p site.Pool) bool { return p.Network == "net-clinic" })]
+	n, _ := doc.Network("net-clinic")
+	n.Options = append(n.Options, site.Option{Code: 150, Value: "10.84.16.130"})
+	of, err := move.Of(doc, move.Request{Night: night, Shifts: []move.Shift{{
+		Network: "net-handsets", Prefix: netip.MustParsePrefix("10.84.22.0/24"), VLAN: 131}}})
+	require.NoError(t, err)
+	lease := func(at, mac string, given time.Time) seen.Heard {
+		s := sighting(at, mac, given)
+		return seen.Heard{Source: seen.Lease, Address: s.Address, MAC: s.MAC, Pool: clinic.ID, Last: given,
+			Expires: night.Add(8 * time.Hour), Bound: true}
+	}
+	gone := lease("10.84.18.99", "00:00:5e:00:53:13", before)
+	gone.Expires = night
+	back := lease("10.84.18.98", "00:00:5e:00:53:12", before)
+	back.Bound = false
+	r := MoveResult{Swapped: &night}
+	r.told(&planned{Plan: of}, []seen.Heard{
+		lease("10.84.18.96", "00:00:5e:00:53:10", before),
+		lease("10.84.18.97", "00:00:5e:00:53:11", after), // it has renewed
+		back,
+		gone,
+	}, after)
+	require.Len(t, r.Told, 1)
+	assert.Equal(t, "10.84.18.96", r.Told[0].Address.String())
+	require.Len(t, r.Told[0].Servers, 1)
+	assert.Equal(t, "10.84.16.130", r.Told[0].Servers[0].Was.String())
+	assert.Equal(t, "10.84.22.2", r.Told[0].Servers[0].Will.String())
 }
 
 func TestALateShorteningHasTheTimeThatIsLeft(t *testing.T) {

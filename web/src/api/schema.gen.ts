@@ -2154,17 +2154,11 @@ export interface components {
             lost?: string;
             mac: string;
             name: string;
-            /**
-             * Format: int64
-             * @description how long its own name leads to an address that it does not have
-             */
-            nameSeconds: number;
-            /**
-             * Format: int64
-             * @description without name servers, in all
-             */
-            namesSeconds: number;
+            /** @description without name servers */
+            nameServers: components["schemas"]["Lack"];
             network: string;
+            /** @description its own name leads to an address that it does not have */
+            ownName: components["schemas"]["Lack"];
             /**
              * Format: date-time
              * @description when it has service for good; none where it never has
@@ -2626,6 +2620,23 @@ export interface components {
             id: string;
             name: string;
         };
+        Lack: {
+            /**
+             * Format: date-time
+             * @description when it begins
+             */
+            from?: string;
+            /**
+             * Format: int64
+             * @description in all
+             */
+            seconds: number;
+            /**
+             * Format: date-time
+             * @description when it ends for good; none where it does not
+             */
+            until?: string;
+        };
         Layer: {
             crowded?: boolean;
             /** Format: int64 */
@@ -3032,6 +3043,8 @@ export interface components {
              * @description when the swap landed
              */
             swapped?: string;
+            /** @description are where they should be, were told an old server, and have not renewed since */
+            told: components["schemas"]["Straggler"][];
         };
         MoveView: {
             /** @description who did not follow, once the swap has landed */
@@ -3948,6 +3961,14 @@ export interface components {
         SeenView: {
             seen: components["schemas"]["SeenRow"][];
         };
+        Server: {
+            /** @description name of the option */
+            option: string;
+            /** Format: ip */
+            was: string;
+            /** Format: ip */
+            will: string;
+        };
         Set: {
             /**
              * Format: date-time
@@ -4197,6 +4218,7 @@ export interface components {
             name: string;
             /** Format: date-time */
             seen: string;
+            servers?: components["schemas"]["Server"][];
             /** @description the address it should have */
             should?: string;
             /**

@@ -1,7 +1,11 @@
+import { useState } from 'react'
 import { plural } from '../parts/plural'
 import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
+import { SmallButton } from '../parts/SmallButton'
 import type { Plan } from './useMove'
+
+type Fate = Plan['night']['fates'][number]
 
 /** Seconds as people say them. */
 export function span(seconds: number): string {
@@ -14,14 +18,16 @@ const wide = 760
 const tall = 90
 
 const columns: Column[] = [
-  ['Client', '20%'],
-  ['Was', '16%'],
-  ['Will be', '16%'],
-  ['Without service', '14%'],
-  ['Name servers', '13%'],
-  ['Loses it'],
-  ['Has it again'],
+  ['Client', '19%'],
+  ['Was', '12%'],
+  ['Will be', '12%'],
+  ['Without service'],
+  ['Without name servers'],
+  ['Its name leads elsewhere'],
 ]
+
+/** How many rows are drawn at first. */
+const few = 12
 
 /** The simulated night: how many clients are without service, and who is worst off. */
 export function Night({ plan }: { plan: Plan }) {
@@ -30,7 +36,8 @@ export function Night({ plan }: { plan: Plan }) {
   const points = n.curve.map(
     (v, i) => `${(i / Math.max(n.curve.length - 1, 1)) * wide},${tall - (v / most) * (tall - 8)}`,
   )
-  const worst = n.fates.filter((f) => f.seconds > 0).slice(0, 12)
+  const [all, setAll] = useState(false)
+  const hurt = n.fates.filter((f) => f.seconds + f.nameServers.seconds + f.ownName.seconds > 0)
   if (n.clients === 0)
     return (
       <section aria-label="The night" className="mt-5">
@@ -52,6 +59,7 @@ export function Night({ plan }: { plan: Plan }) {
             longest for {span(n.longest)}: {Math.round(n.minutes)} client-minutes in all.
           </>
         )}
+        {n.nameMinutes > 0 && ` Without name servers: ${Math.round(n.nameMinutes)} client-minutes.`}
         {n.stranded > 0 && (
           <b className="text-cinnabar-ink"> {plural(n.stranded, 'client')} never has service again.</b>
         )}
@@ -78,10 +86,10 @@ export function Night({ plan }: { plan: Plan }) {
           </g>
         </svg>
       )}
-      {worst.length > 0 && (
+      {hurt.length > 0 && (
         <Table columns={columns} className="mt-2">
           <tbody>
-            {worst.map((f) => (
+            {(all ? hurt : hurt.slice(0, few)).map((f) => (
               <tr key={f.mac + f.network}>
                 <td className="list-cell">
                   {f.name}
@@ -89,18 +97,35 @@ export function Night({ plan }: { plan: Plan }) {
                 </td>
                 <td className="list-cell mono">{f.was}</td>
                 <td className="list-cell mono">{f.will}</td>
-                <td className="list-cell">{span(f.seconds)}</td>
-                <td className="list-cell text-ink-2">{f.namesSeconds > 0 ? `${span(f.namesSeconds)} without` : ''}</td>
-                <td className="list-cell text-ink-2">{f.lost && <When at={f.lost} zone={plan.zone} clock />}</td>
-                <td className={`list-cell ${f.regained ? 'text-ink-2' : 'text-cinnabar-ink'}`}>
-                  {f.regained ? <When at={f.regained} zone={plan.zone} clock /> : 'never'}
-                </td>
+                <Lack of={{ seconds: f.seconds, from: f.lost, until: f.regained }} zone={plan.zone} />
+                <Lack of={f.nameServers} zone={plan.zone} />
+                <Lack of={f.ownName} zone={plan.zone} />
               </tr>
             ))}
           </tbody>
         </Table>
       )}
+      {hurt.length > few && (
+        <SmallButton
+          onClick={() => {
+            setAll(!all)
+          }}
+        >
+          {all ? `The ${few} worst off` : `All ${hurt.length}`}
+        </SmallButton>
+      )}
     </section>
+  )
+}
+
+/** What a client is without: how long, from when, until when. */
+function Lack({ of, zone }: { of: Fate['ownName']; zone: string }) {
+  if (of.seconds === 0 || !of.from) return <td className="list-cell" />
+  return (
+    <td className={`list-cell ${of.until ? 'text-ink-2' : 'text-cinnabar-ink'}`}>
+      <b className="font-semibold text-ink">{span(of.seconds)}</b>, <When at={of.from} zone={zone} clock /> to{' '}
+      {of.until ? <When at={of.until} zone={zone} clock /> : 'never again'}
+    </td>
   )
 }
 

@@ -12,10 +12,12 @@ const columns: Column[] = [
   ['Seen', '18%'],
 ]
 
+const askers: Column[] = [['Machine', '24%'], ['Is at', '18%'], ['Asks'], ['Has its lease', '18%']]
+
 /** After the night: who did not follow. */
 export function Stragglers({ move }: { move: Move }) {
   const { after } = move
-  const none = after.old.length + after.other.length + after.leases.length === 0
+  const none = after.old.length + after.other.length + after.leases.length + after.told.length === 0
   return (
     <section aria-label="Who did not follow" className="mt-4">
       <h2>Afterwards: who did not follow</h2>
@@ -27,18 +29,25 @@ export function Stragglers({ move }: { move: Move }) {
       <List title="Still at an old address" rows={after.old} zone={move.zone} />
       <List title="Back with another address than the move gives them" rows={after.other} zone={move.zone} />
       <List title="Hold a lease of an old address, and ask its old server yet" rows={after.leases} zone={move.zone} />
+      <List
+        title="Were told a server that has moved, and have not renewed since"
+        rows={after.told}
+        zone={move.zone}
+        asks
+      />
     </section>
   )
 }
 
-function List({ title, rows, zone }: { title: string; rows: Straggler[]; zone: string }) {
+function List(props: { title: string; rows: Straggler[]; zone: string; asks?: boolean }) {
+  const { title, rows, zone, asks } = props
   if (rows.length === 0) return null
   return (
     <>
       <h3 className="mt-2 font-semibold text-cinnabar-ink">
         {title}: {rows.length}
       </h3>
-      <Table columns={columns}>
+      <Table columns={asks ? askers : columns}>
         <tbody>
           {rows.map((r) => (
             <tr key={r.mac + r.address}>
@@ -46,8 +55,20 @@ function List({ title, rows, zone }: { title: string; rows: Straggler[]; zone: s
                 {r.name}
               </td>
               <td className="list-cell mono">{r.address}</td>
-              <td className="list-cell mono">{r.should}</td>
-              <td className="list-cell text-ink-2">{r.at}</td>
+              {asks ? (
+                <td className="list-cell">
+                  {r.servers?.map((s) => (
+                    <span key={s.option + s.was} className="block">
+                      {s.option} <span className="mono">{s.was}</span>, now <span className="mono">{s.will}</span>
+                    </span>
+                  ))}
+                </td>
+              ) : (
+                <>
+                  <td className="list-cell mono">{r.should}</td>
+                  <td className="list-cell text-ink-2">{r.at}</td>
+                </>
+              )}
               <td className="list-cell text-ink-2">
                 {r.until ? (
                   <>
