@@ -348,6 +348,11 @@ func (m *mapping) pieceUp(doc *site.Site, f *source) {
 			}
 		}
 	}
+	for _, id := range f.ports {
+		if _, port, ok := doc.Interface(id); ok {
+			port.Untagged = f.target.VLAN
+		}
+	}
 	for i := range doc.Resolvers {
 		if r := &doc.Resolvers[i]; slices.Contains(r.Networks, old.ID) {
 			r.Networks = append(r.Networks, f.target.ID)

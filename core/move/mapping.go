@@ -84,6 +84,7 @@ func mapped(s *site.Site, r Request) (*mapping, error) {
 		}
 	}
 	m.spanned(s)
+	m.served(s)
 	if err := m.allot(s); err != nil {
 		return nil, err
 	}
@@ -145,6 +146,22 @@ func (m *mapping) spanned(s *site.Site) {
 			m.pools[site.Ref{Kind: f.target.ID, ID: p.ID}] = b.Will
 			b.At, b.Goes = offsets(b.Was, f.was.Prefix), offsets(b.Will, f.target.Prefix)
 			m.bands = append(m.bands, b)
+		}
+	}
+}
+
+// served gives a piece that takes clients of a network with DHCP, and no range of a pool of that, one in the widest
+// gap: its clients ask on.
+func (m *mapping) served(s *site.Site) {
+	for _, f := range m.sources {
+		takes := func(r *site.Reservation) bool { return r.Network == f.was.ID && f.takes.Contains(r.Address) }
+		at := slices.IndexFunc(s.Pools, func(p site.Pool) bool { return p.Network == f.was.ID && p.Enabled })
+		if !f.target.fresh || len(f.target.pools) > 0 || at < 0 || !slices.ContainsFunc(s.Reservations, takes) {
+			continue
+		}
+		if r, ok := f.target.widest(); ok {
+			f.target.pools = []address.Range{r}
+			m.pools[site.Ref{Kind: f.target.ID, ID: s.Pools[at].ID}] = f.target.pools
 		}
 	}
 }
@@ -228,7 +245,8 @@ func (m *mapping) allot(s *site.Site) error {
 	all := m.held(s)
 	typed := map[netip.Addr]netip.Addr{}
 	for _, sh := range m.request.Shifts {
-		for was, will := range sh.To {
+		for _, was := range slices.Sorted(maps.Keys(sh.To)) {
+			will, field := sh.To[was], "to."+was
 			a, err1 := netip.ParseAddr(was)
 			f, moves := m.of(a)
 			b, err2 := netip.Addr{}, err1
@@ -237,12 +255,12 @@ func (m *mapping) allot(s *site.Site) error {
 			}
 			switch {
 			case err1 != nil || !moves:
-				return wrong("shifts", "%q is no address of a network that moves", was)
+				return wrong(field, "%q is no address of a network that moves", was)
 			case err2 != nil || !f.target.usable(b):
-				return wrong("shifts", "%s cannot become %q; type an address of %s", was, will,
+				return wrong(field, "%s cannot become %q; type an address of %s", was, will,
 					address.Usable(f.target.Prefix))
 			case f.target.taken[b]:
-				return wrong("shifts", "%s is given twice; type another one for %s", b, was)
+				return wrong(field, "%s is given twice; type another one for %s", b, was)
 			}
 			f.target.taken[b] = true
 			typed[a] = b

@@ -59,6 +59,10 @@ type Piece struct {
 	Takes  address.Range `json:"takes" doc:"the old addresses that go there"`
 	Prefix netip.Prefix  `json:"prefix"`
 	VLAN   int           `json:"vlan,omitempty" minimum:"0" maximum:"4094"`
+	// Gateway is the first free address of it where none is given.
+	Gateway netip.Addr `json:"gateway,omitzero"`
+	// Ports are the ids of the ports of the old network that are in the new one from then on.
+	Ports []string `json:"ports,omitempty" maxItems:"1000"`
 }
 
 // Retag is the untagged VLAN id of a port and of the port at the other end of its cable.
@@ -163,6 +167,7 @@ type source struct {
 	shift  *Shift
 	takes  address.Range // the old addresses that go to the target
 	target *target
+	ports  []string // ids of those that are in a piece from then on
 }
 
 // target is a network as it will be.
@@ -280,8 +285,7 @@ func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*so
 		t.VLAN = sh.VLAN
 	}
 	if sh.Gateway.IsValid() && !t.usable(sh.Gateway) {
-		return nil, wrong(at+"gateway", "%s is no usable address of %s; type one of %s", sh.Gateway, t.Prefix,
-			address.Usable(t.Prefix))
+		return nil, notIn(at+"gateway", sh.Gateway, t.Prefix)
 	}
 	byID[n.ID] = t
 	out := []*source{{was: n, shift: sh, takes: address.Of(n.Prefix), target: t}}
@@ -299,12 +303,25 @@ func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*so
 		}
 		np := &target{Network: *n, fresh: true, like: n.ID, taken: map[netip.Addr]bool{}}
 		np.ID = fmt.Sprintf("%s-%d", n.ID, k+2)
-		np.Name, np.Prefix, np.VLAN, np.Gateway = piece.Name, piece.Prefix, piece.VLAN, netip.Addr{}
+		np.Name, np.Prefix, np.VLAN, np.Gateway = piece.Name, piece.Prefix, piece.VLAN, piece.Gateway
+		if piece.Gateway.IsValid() && !np.usable(piece.Gateway) {
+			return nil, notIn(field+"gateway", piece.Gateway, piece.Prefix)
+		}
+		np.taken[piece.Gateway] = piece.Gateway.IsValid()
+		for _, id := range piece.Ports {
+			if _, port, ok := s.Interface(id); !ok || port.Untagged != n.VLAN {
+				return nil, wrong(field+"ports", "One of the ports is not in %s without a tag; choose others", n.Name)
+			}
+		}
 		byID[np.ID] = np
-		out = append(out, &source{was: n, shift: sh, takes: piece.Takes, target: np})
+		out = append(out, &source{was: n, shift: sh, takes: piece.Takes, target: np, ports: piece.Ports})
 	}
 	slices.Reverse(out) // the pieces' addresses are told first
 	return out, nil
+}
+
+func notIn(field string, a netip.Addr, p netip.Prefix) error {
+	return wrong(field, "%s is no usable address of %s; type one of %s", a, p, address.Usable(p))
 }
 
 // overlapping refuses targets that overlap each other or networks that stay.

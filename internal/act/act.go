@@ -73,7 +73,7 @@ func Refuse(kind Kind, format string, args ...any) *Refusal {
 func RefuseFields(nothing string, fields site.FieldErrors) *Refusal {
 	var says []string
 	for _, f := range fields {
-		says = append(says, f.Says)
+		says = append(says, strings.TrimSuffix(f.Says, "."))
 	}
 	return &Refusal{Kind: Invalid, Says: nothing + ": " + strings.Join(says, "; ") + ".", Fields: fields}
 }

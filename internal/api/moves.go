@@ -16,10 +16,10 @@ type MoveInput struct {
 	Move int64 `path:"move" doc:"number of the move"`
 }
 
-// moveRequest is a move as it is asked for.
+// moveRequest is a move as it is typed.
 type moveRequest struct {
 	SiteInput
-	Body move.Request
+	Body move.Asked
 }
 
 // moveOperations are about moves of networks.
@@ -37,13 +37,21 @@ func (s *server) moveOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/plan-move", "plan-move",
 		"Work out a move of networks: nothing of it is kept"),
 		func(ctx context.Context, in *moveRequest) (*body[*renumber.MovePlan], error) {
-			v, err := s.work.PlanMove(ctx, in.Site, in.Body)
+			r, err := s.work.ReadMove(ctx, in.Site, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			v, err := s.work.PlanMove(ctx, in.Site, r)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/moves", "begin-move",
 		"Open the work orders of a move, one for each phase"),
 		func(ctx context.Context, in *moveRequest) (*body[*renumber.MoveView], error) {
-			id, err := s.work.BeginMove(ctx, who(ctx), in.Site, in.Body)
+			r, err := s.work.ReadMove(ctx, in.Site, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			id, err := s.work.BeginMove(ctx, who(ctx), in.Site, r)
 			return s.moveAfter(ctx, id, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/moves/{move}", "move", "A move of networks"),

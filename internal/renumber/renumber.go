@@ -2,6 +2,7 @@
 package renumber
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -106,7 +107,7 @@ type Movable struct {
 	Zone     string           `json:"zone"`
 	Block    string           `json:"block"`
 	Standard string           `json:"standard,omitempty" doc:"name of the standard, where it sets windows aside"`
-	Night    time.Time        `json:"night" doc:"when a swap could begin"`
+	Night    string           `json:"night" doc:"when a swap could begin, on the clock at the site"`
 	Networks []MovableNetwork `json:"networks"`
 	Ports    []MovablePort    `json:"ports"`
 	Devices  []MovableDevice  `json:"devices" doc:"that can route a network"`
@@ -128,6 +129,7 @@ type MovablePort struct {
 	ID       string `json:"id"`
 	Name     string `json:"name"`
 	Untagged int    `json:"untagged"`
+	Access   bool   `json:"access" doc:"a client may be plugged in: it has no cable to another device, and no tagged VLANs"`
 }
 
 // MovableDevice is a device with what can carry a VLAN interface.
@@ -149,7 +151,7 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 	at := time.Now().In(sc.Location()).AddDate(0, 0, 3)
 	out := &Movable{Name: sc.Name, Zone: sc.TimeZone, Networks: []MovableNetwork{}, Ports: []MovablePort{},
 		Devices: []MovableDevice{}, Night: time.Date(at.Year(), at.Month(), at.Day(), nightHour, 0, 0, 0,
-			at.Location())}
+			at.Location()).Format(move.ClockForm)}
 	if len(sc.Block) > 0 {
 		out.Block = sc.Block[0].String()
 	}
@@ -177,11 +179,20 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 		}
 		out.Networks = append(out.Networks, one)
 	}
+	cabled := map[string]bool{}
+	for _, d := range sc.Devices {
+		for _, i := range d.Interfaces {
+			if i.Peer != "" {
+				cabled[i.ID], cabled[i.Peer] = true, true
+			}
+		}
+	}
 	for _, d := range sc.Devices {
 		routes := MovableDevice{ID: d.ID, Name: d.Name, Parents: []string{}}
 		for _, i := range d.Interfaces {
 			if i.Kind == site.Port || i.Kind == site.PortGroup {
-				out.Ports = append(out.Ports, MovablePort{i.ID, d.Name + " " + i.Name, i.Untagged})
+				out.Ports = append(out.Ports, MovablePort{i.ID, d.Name + " " + i.Name, i.Untagged,
+					i.Kind == site.Port && len(i.Tagged) == 0 && !cabled[i.ID] && d.Kind != site.Server})
 				routes.Parents = append(routes.Parents, i.Name)
 			}
 		}
@@ -252,6 +263,20 @@ type planned struct {
 type other struct {
 	was, will *site.Site
 	rows      []move.Moved
+}
+
+// ReadMove reads a move as it is typed. Fields that cannot be read are refused with what to type instead.
+func (s *Service) ReadMove(ctx context.Context, code string, t move.Asked) (move.Request, error) {
+	sc, _, _, err := s.drafts.At(ctx, code, 0)
+	if err != nil {
+		return move.Request{}, err
+	}
+	r, err := t.Read(sc.Site, time.Now())
+	var wrong site.FieldErrors
+	if errors.As(err, &wrong) {
+		err = act.RefuseFields("The move cannot be planned", wrong)
+	}
+	return r, err
 }
 
 // PlanMove works out a move of a site's networks. A field that cannot be is refused with what to type instead.
@@ -392,7 +417,7 @@ func Clients(doc *site.Site, heard []seen.Heard, night time.Time) []move.Client 
 }
 
 func (p *planned) factsOf(night move.Night) check.Moving {
-	m := check.Moving{Site: p.Was.ID, Title: p.Request.Title, Old: p.Old(), Stranded: night.Stranded}
+	m := check.Moving{Site: p.Was.ID, Title: cmp.Or(p.Request.Title, "The move"), Old: p.Old(), Stranded: night.Stranded}
 	for _, sh := range p.Request.Shifts {
 		m.Networks = append(m.Networks, sh.Network)
 		if n, ok := p.Will.Network(sh.Network); ok {
@@ -511,6 +536,10 @@ func (s *Service) BeginMove(ctx context.Context, by act.Technician, code string,
 	p, err := s.plan(ctx, sc, r)
 	if err != nil {
 		return 0, err
+	}
+	if len(p.Rows) == 0 {
+		return 0, act.RefuseFields("The move was not begun", site.FieldErrors{{Field: "shifts",
+			Says: "Nothing would change. Type a new subnet, VLAN id or gateway, or choose how host numbers are kept."}})
 	}
 	id, err := s.keep(ctx, by, p, revision)
 	if err != nil {

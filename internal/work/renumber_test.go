@@ -200,7 +200,8 @@ func TestMoveRefused(t *testing.T) {
 		"is no usable address": func(r *move.Request) {
 			r.Shifts[0].Gateway = netip.MustParseAddr("10.84.53.63")
 		},
-		"has no room": into("10.84.53.0/30"),
+		"has no room":          into("10.84.53.0/30"),
+		"Nothing would change": func(r *move.Request) { r.Shifts[0] = move.Shift{Network: "net-moss-ward"} },
 	} {
 		r := theatre()
 		change(&r)

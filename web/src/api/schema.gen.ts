@@ -1648,6 +1648,63 @@ export interface components {
         "Archive-siteRequest": {
             away: boolean;
         };
+        Asked: {
+            /** @description the block that takes the place of the site's */
+            block?: string;
+            /** @description the lease time before the swap, in minutes */
+            lease?: string;
+            /** @description when the swap begins, in the site's zone */
+            night?: string;
+            /** @description the networks, each at most once */
+            shifts: components["schemas"]["AskedShift"][];
+            ticket?: string;
+            /** @description what people call the move */
+            title: string;
+            /** @description untagged VLAN ids of ports */
+            untagged?: components["schemas"]["AskedRetag"][];
+            /** @enum {string} */
+            way?: "phases" | "beside" | "night";
+        };
+        AskedPiece: {
+            gateway?: string;
+            name: string;
+            /** @description ids of ports of the old network that are in the new one */
+            ports?: string[];
+            prefix: string;
+            /** @description the old addresses that go there */
+            takes: string;
+            vlan?: string;
+        };
+        AskedRetag: {
+            /** @description id of a port */
+            interface: string;
+            vlan: string;
+        };
+        AskedShift: {
+            /** @description id of the device that routes it from then on */
+            device?: string;
+            /** @description its new gateway */
+            gateway?: string;
+            /** @description pools grow with the network */
+            grow?: boolean;
+            /** @description id of the network that it joins */
+            into?: string;
+            /** @description id of the network */
+            network: string;
+            /** @description name of the interface that carries the new VLAN interface */
+            parent?: string;
+            pieces?: components["schemas"]["AskedPiece"][];
+            /** @description its new subnet */
+            prefix?: string;
+            /** @enum {string} */
+            rule?: "number" | "window" | "packed" | "standard";
+            /** @description new addresses by the old ones */
+            to?: {
+                [key: string]: string;
+            };
+            /** @description its new VLAN id */
+            vlan?: string;
+        };
         AskedView: {
             /** Format: date-time */
             at: string;
@@ -2930,10 +2987,7 @@ export interface components {
             devices: components["schemas"]["MovableDevice"][];
             name: string;
             networks: components["schemas"]["MovableNetwork"][];
-            /**
-             * Format: date-time
-             * @description when a swap could begin
-             */
+            /** @description when a swap could begin, on the clock at the site */
             night: string;
             ports: components["schemas"]["MovablePort"][];
             /** @description name of the standard, where it sets windows aside */
@@ -2961,6 +3015,8 @@ export interface components {
             vlan: number;
         };
         MovablePort: {
+            /** @description a client may be plugged in: it has no cable to another device, and no tagged VLANs */
+            access: boolean;
             id: string;
             name: string;
             /** Format: int64 */
@@ -3528,7 +3584,10 @@ export interface components {
             zone?: string;
         };
         Piece: {
+            /** Format: ip */
+            gateway?: string;
             name: string;
+            ports?: string[];
             prefix: string;
             /** @description the old addresses that go there */
             takes: components["schemas"]["Range"];
@@ -7356,7 +7415,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Request"];
+                "application/json": components["schemas"]["Asked"];
             };
         };
         responses: {
@@ -7596,7 +7655,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Request"];
+                "application/json": components["schemas"]["Asked"];
             };
         };
         responses: {

@@ -1,11 +1,14 @@
 import { useEffect, useRef, useState } from 'react'
 import { skipToken, useQuery, useQueryClient } from '@tanstack/react-query'
 import { api, call, problemOf, type Schemas } from '../api/client'
+import { kept as keptAt } from '../parts/useKept'
 
 export type Plan = Schemas['MovePlan']
 export type Move = Schemas['MoveView']
-export type Request = Schemas['Request']
-export type Shift = Schemas['Shift']
+export type Asked = Schemas['Asked']
+export type AskedShift = Schemas['AskedShift']
+export type AskedPiece = Schemas['AskedPiece']
+export type Movable = Schemas['Movable']
 export type Visit = Schemas['MoveVisit']
 
 export const useMoves = () => useQuery({ queryKey: ['moves'], queryFn: () => call(api.GET('/api/moves')) })
@@ -23,34 +26,35 @@ export function useMove(id: number) {
     queryKey: ['move', id],
     queryFn: () => call(api.GET('/api/moves/{move}', { params: { path: { move: id } } })),
   })
-  const [old] = useState(() => read(kept) as Move | undefined)
+  const [old] = useState(() => keptAt(kept) as Move | undefined)
   useEffect(() => {
     if (query.data) localStorage.setItem(kept, JSON.stringify(query.data))
   }, [query.data, kept])
   return { ...query, data: query.data ?? old }
 }
 
-function read(key: string): unknown {
-  try {
-    const text = localStorage.getItem(key)
-    return text ? JSON.parse(text) : undefined
-  } catch {
-    return undefined
-  }
-}
-
-/** Works a move out as it is asked for; what is typed is sent once nothing was typed for a moment. */
-export function usePlan(site: string, request: Request | undefined) {
-  const asked = useSettled(request)
-  return useQuery({
-    queryKey: ['plan-move', site, asked],
+/**
+ * Works a move out as it is asked for; what is typed is sent once nothing was typed for a moment. Where it cannot be
+ * worked out, the plan is the last one that could.
+ */
+export function usePlan(site: string, asked: Asked | undefined) {
+  const settled = useSettled(asked)
+  const query = useQuery({
+    queryKey: ['plan-move', site, settled],
     placeholderData: (was: Plan | undefined) => was,
     retry: false,
     staleTime: 30_000,
-    queryFn: asked
-      ? () => call(api.POST('/api/sites/{site}/plan-move', { params: { path: { site } }, body: asked }))
+    queryFn: settled
+      ? () => call(api.POST('/api/sites/{site}/plan-move', { params: { path: { site } }, body: settled }))
       : skipToken,
   })
+  const [last, setLast] = useState<Plan>()
+  if (query.data && query.data !== last) setLast(query.data)
+  return {
+    plan: asked && (query.data ?? last),
+    error: query.error,
+    isOld: query.isPlaceholderData || !!query.error,
+  }
 }
 
 /** How long nothing must be typed before what was typed is sent, in milliseconds. */
@@ -76,7 +80,7 @@ function useSettled<T>(value: T): T {
 
 type Tick = { seq: number; on: boolean; at: string }
 
-const ticksOf = (key: string) => (read(key) ?? []) as Tick[]
+const ticksOf = (key: string) => (keptAt(key) ?? []) as Tick[]
 
 /** Ticks of visits: shown at once, kept where there is no connection, and sent when it is back. */
 export function useTicks(id: number) {
