@@ -98,6 +98,44 @@ func theNight(t *testing.T, a *app) {
 	assert.NotNil(t, m.Visits[0].DoneAt)
 }
 
+// A move is planned with wrong values, left and come back to, and started over; a part of a network is split off.
+func planningAMove(t *testing.T, a *app) {
+	b := a.at(t, 820, 900, "/sites/kelder-bridge/move?network=net-clinic")
+	b.see("Nothing would change yet")
+	b.fill("New VLAN id", "abc")
+	b.see(`"abc" is not a VLAN id; type a number from 1 to 4094`)
+	b.fill("New VLAN id", "124")
+	b.fill("New subnet", "10.84.22.0/23")
+	b.see("Shorten the leases")
+	b.fill("Leases before it, in minutes", "2000")
+	b.see("type a number from 1 to 1440")
+	b.see("What is shown below is of before the last change")
+	b.axe("a plan with a wrong value")
+	b.fill("Leases before it, in minutes", "45")
+	b.gone("What is shown below is of before the last change")
+	b.see("from 8 hours to 45 minutes")
+
+	b.click("button", "^Join, split or route it elsewhere$")
+	b.click("button", "^Split part of it off$")
+	b.fill("The new network is called", "Tills")
+	b.fill("Takes the addresses", "60-80")
+	b.fill("Its subnet", "10.84.30.0/26")
+	b.fill("Its VLAN id", "25")
+	b.click("label", "^sw-ward port1$")
+	b.see("port1, untagged VLAN")
+	b.axe("splitting a network")
+
+	b.visit(a.URL + "/rounds")
+	b.see("Rounds")
+	b.visit(a.URL + "/sites/kelder-bridge/move?network=net-clinic")
+	b.until("what was typed", `() => [...document.querySelectorAll('input')].some(i => i.value === '10.84.30.0/26')`)
+	assert.Equal(t, "45", b.value("Leases before it, in minutes"))
+	b.click("button", "^Start over$")
+	b.gone("Its subnet")
+	assert.Equal(t, "30", b.value("Leases before it, in minutes"))
+	b.see("Nothing would change yet")
+}
+
 // dragThread drags the lower end of the thread of whose address it is on the drawing of a network.
 func (b *tab) dragThread(network, whose string, by float64) {
 	b.Helper()

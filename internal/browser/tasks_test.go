@@ -94,6 +94,7 @@ func TestTogether(t *testing.T) {
 		"runbook":           byTheRunbook,
 		"many-sites":        manySites,
 		"the-night":         theNight,
+		"planning-a-move":   planningAMove,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,

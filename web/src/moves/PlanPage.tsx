@@ -59,6 +59,7 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
   const something = asked.shifts.length + untagged.length > 0 || !!asked.block?.trim()
   const worked = usePlan(code, something ? asked : undefined)
   const plan = worked.plan
+  const changes = !!plan && plan.rows.length > 0
   const wrong = problem ?? (worked.error ? problemOf(worked.error) : undefined)
   const set = (change: Partial<Asked>) => {
     setProblem(undefined)
@@ -121,7 +122,7 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
         {something && <How asked={asked} zone={movable.zone} error={error} set={set} />}
         {wrong && <Wrong problem={wrong} isOld={!!plan && !!worked.error} />}
         {plan && (
-          <div aria-busy={worked.isOld} className={worked.error ? 'opacity-60' : ''}>
+          <div aria-busy={worked.isOld} className={worked.error ? 'border-l-3 border-cinnabar pl-3' : ''}>
             <p role="status" className="text-[12.5px] text-ink-2 mt-2 h-[18px]">
               {worked.isOld && !worked.error && 'Working it out…'}
             </p>
@@ -139,13 +140,17 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
             ))}
             <DrawingLegend plan={plan} />
             <Threads plan={plan} typed={typed} error={(from) => error(`to.${from}`)} />
-            <Carried plan={plan} />
-            <Night plan={plan} />
+            {changes && (
+              <>
+                <Carried plan={plan} />
+                <Night plan={plan} />
+              </>
+            )}
           </div>
         )}
       </section>
       <aside className="bg-slab border-l border-seam px-4.5 py-4 max-[1000px]:border-l-0 max-[1000px]:border-t">
-        {plan ? (
+        {changes ? (
           <>
             <Phases plan={plan} />
             <div className="grid gap-3 mt-3">
@@ -159,7 +164,11 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
             <VisitsList plan={plan} />
           </>
         ) : (
-          <p className="text-ink-2">The phases of the move, and who is to be visited by hand, are shown here.</p>
+          <p className="text-ink-2">
+            {plan &&
+              'Nothing would change yet: type a new subnet, VLAN id or gateway, or choose how numbers are kept. '}
+            The phases of the move, and who is to be visited by hand, are shown here.
+          </p>
         )}
       </aside>
     </div>
