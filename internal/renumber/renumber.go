@@ -221,9 +221,9 @@ type MovePhase struct {
 	Overdue   bool        `json:"overdue,omitempty"`
 }
 
-// Elsewhere is what changes at another site.
+// Elsewhere is what changes at another site, or of what is kept for all sites.
 type Elsewhere struct {
-	Site string       `json:"site"` // code
+	Site string       `json:"site,omitempty" doc:"code; none for what is kept for all sites"`
 	Name string       `json:"name"`
 	Rows []move.Moved `json:"rows"`
 }
@@ -255,6 +255,7 @@ type planned struct {
 	phases []move.Phase
 	proofs []move.Proof
 	others []other
+	above  []Elsewhere // what changes of what is kept for all sites
 	facts  check.Moving
 	view   *MovePlan
 }
@@ -293,6 +294,17 @@ func (s *Service) PlanMove(ctx context.Context, code string, r move.Request) (*M
 }
 
 func (s *Service) plan(ctx context.Context, sc *check.Scene, r move.Request) (*planned, error) {
+	levels, err := levelsAt(ctx, s.store.Queries, sc.Site)
+	if err != nil {
+		return nil, err
+	}
+	return s.planWith(ctx, sc, r, levels)
+}
+
+// planWith is plan where what is kept for all sites is known.
+func (s *Service) planWith(
+	ctx context.Context, sc *check.Scene, r move.Request, levels []keptLevel,
+) (*planned, error) {
 	if r.Night.IsZero() {
 		r.Night = time.Now().Add(48 * time.Hour).Truncate(time.Hour)
 	}
@@ -308,9 +320,10 @@ func (s *Service) plan(ctx context.Context, sc *check.Scene, r move.Request) (*p
 	b, err1 := s.store.Beside(ctx, sc.ID, sc.Customer.Name)
 	ms, err2 := s.store.Pace(ctx, sc.ID)
 	out := &planned{Plan: m, phases: inTime(m.Phases(), r.Night, time.Now())}
-	var err3 error
+	var err3, err4 error
 	out.others, err3 = s.others(ctx, m)
-	if err := errors.Join(err1, err2, err3); err != nil {
+	out.above, err4 = above(m, levels)
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
 		return nil, err
 	}
 	reached := map[string]bool{}
@@ -453,6 +466,7 @@ func (p *planned) shown(sc *check.Scene, b order.Beside, night move.Night) *Move
 	for _, o := range p.others {
 		out.Elsewhere = append(out.Elsewhere, Elsewhere{o.was.Code, o.was.Name, o.rows})
 	}
+	out.Elsewhere = append(out.Elsewhere, p.above...)
 	for i, v := range p.Visits() {
 		out.Visits = append(out.Visits, MoveVisit{Visit: v, Seq: i + 1})
 	}
@@ -588,6 +602,9 @@ func (s *Service) fill(ctx context.Context, id int64) error {
 		if p.Kind != kindElsewhere {
 			ready = ready && p.State == "landed"
 		}
+	}
+	if err := s.carryLevels(ctx, by, m, phases); err != nil {
+		return err
 	}
 	return s.end(ctx, m, phases)
 }

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"lithos/core/check"
 	"lithos/core/move"
 	"lithos/core/seen"
 	"lithos/internal/act"
@@ -120,15 +121,7 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	if err != nil {
 		return nil, err
 	}
-	was, err := s.drafts.Head(ctx, m.SiteID, m.BaseRevision)
-	if err != nil {
-		return nil, err
-	}
-	var r move.Request
-	if err := json.Unmarshal(m.Request, &r); err != nil {
-		return nil, err
-	}
-	p, err := s.plan(ctx, was, r)
+	p, err := s.again(ctx, m)
 	if err != nil {
 		return nil, fmt.Errorf("the move %d cannot be planned again: %w", id, err)
 	}
@@ -156,6 +149,29 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 		out.After.told(p, heard, now)
 	}
 	return out, nil
+}
+
+// asked is the site as it was before a move, and what was asked for.
+func (s *Service) asked(ctx context.Context, m gen.MoveByIDRow) (was *check.Scene, r move.Request, err error) {
+	was, err = s.drafts.Head(ctx, m.SiteID, m.BaseRevision)
+	return was, r, errors.Join(err, json.Unmarshal(m.Request, &r))
+}
+
+// again plans a move as it was planned when it was begun. What it has changed of what is kept for all sites is as it
+// was before.
+func (s *Service) again(ctx context.Context, m gen.MoveByIDRow) (*planned, error) {
+	was, r, err := s.asked(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	if m.Levels == nil {
+		return s.plan(ctx, was, r)
+	}
+	var levels []keptLevel
+	if err := json.Unmarshal(m.Levels, &levels); err != nil {
+		return nil, err
+	}
+	return s.planWith(ctx, was, r, levels)
 }
 
 // phases shows the phases as their orders stand.

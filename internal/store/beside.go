@@ -331,26 +331,29 @@ type KeptLevel struct {
 
 // KeepLevel keeps a level in place of a version of it. It is refused where somebody has changed it meanwhile.
 func (s *Store) KeepLevel(ctx context.Context, by act.Technician, l KeptLevel) error {
-	return s.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
-		if l.Version == 0 {
-			if err := q.AddLevel(ctx, gen.AddLevelParams{Kind: l.Kind, ID: l.ID, Doc: l.Doc}); err != nil {
-				return err
-			}
-		} else {
-			n, err := q.ChangeLevel(ctx,
-				gen.ChangeLevelParams{Doc: l.Doc, By: &by.ID, Kind: l.Kind, ID: l.ID, Version: l.Version})
-			if err == nil && n == 0 {
-				err = act.Refuse(act.Conflict,
-					"Somebody has changed it meanwhile. Look at it again; what you typed is still here.")
-			}
-			if err != nil {
-				return err
-			}
+	return s.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error { return l.Keep(ctx, q, by) })
+}
+
+// Keep is Store.KeepLevel in a transaction of the caller's.
+func (l KeptLevel) Keep(ctx context.Context, q *gen.Queries, by act.Technician) error {
+	if l.Version == 0 {
+		if err := q.AddLevel(ctx, gen.AddLevelParams{Kind: l.Kind, ID: l.ID, Doc: l.Doc}); err != nil {
+			return err
 		}
-		return errors.Join(q.LookAgainAtLevel(ctx, gen.LookAgainAtLevelParams{Kind: l.Kind, ID: l.ID}),
-			act.Record(ctx, q, by, "level-changed", l.Kind+" "+l.ID, "Changed "+l.Name+" for all sites"),
-			act.Publish(ctx, q, act.RoundsEvent))
-	})
+	} else {
+		n, err := q.ChangeLevel(ctx,
+			gen.ChangeLevelParams{Doc: l.Doc, By: &by.ID, Kind: l.Kind, ID: l.ID, Version: l.Version})
+		if err == nil && n == 0 {
+			err = act.Refuse(act.Conflict,
+				"Somebody has changed it meanwhile. Look at it again; what you typed is still here.")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return errors.Join(q.LookAgainAtLevel(ctx, gen.LookAgainAtLevelParams{Kind: l.Kind, ID: l.ID}),
+		act.Record(ctx, q, by, "level-changed", l.Kind+" "+l.ID, "Changed "+l.Name+" for all sites"),
+		act.Publish(ctx, q, act.RoundsEvent))
 }
 
 // NoteHeld keeps what a device holds, and how much of that is otherwise than it was given, by the differences. It

@@ -35,6 +35,9 @@ func (s *Service) OldNumbers(ctx context.Context, id int64) (*paper.Page, error)
 	}
 	p.Add(b)
 	p.Add(whatElse(m))
+	if len(m.Notes) > 0 {
+		p.Add(forTheEye(m))
+	}
 	if len(m.Visits) > 0 {
 		p.Add(visits(m))
 	}
@@ -46,6 +49,19 @@ func whatElse(m *renumber.MoveView) paper.Block {
 	b := paper.Block{Heading: "Everything that changes", Head: []string{"What", "Was", "Will be", "How"}}
 	for _, r := range m.Rows {
 		b.Rows = append(b.Rows, []string{r.What, r.Was, r.Will, r.How})
+	}
+	for _, e := range m.Elsewhere {
+		for _, r := range e.Rows {
+			b.Rows = append(b.Rows, []string{e.Name + ": " + r.What, r.Was, r.Will, r.How})
+		}
+	}
+	return b
+}
+
+func forTheEye(m *renumber.MoveView) paper.Block {
+	b := paper.Block{Heading: "Free text that names an old address", Head: []string{"Where", "Address", "Text"}}
+	for _, n := range m.Notes {
+		b.Rows = append(b.Rows, []string{n.Name, "`" + n.Address.String() + "`", n.Text})
 	}
 	return b
 }

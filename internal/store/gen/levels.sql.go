@@ -52,6 +52,22 @@ func (q *Queries) ChangeLevel(ctx context.Context, arg ChangeLevelParams) (int64
 	return result.RowsAffected(), nil
 }
 
+const LevelIsOthers = `-- name: LevelIsOthers :one
+SELECT EXISTS (SELECT FROM site WHERE standard_id = $1 AND customer_id <> $2 AND archived_at IS NULL)
+`
+
+type LevelIsOthersParams struct {
+	StandardID string
+	CustomerID string
+}
+
+func (q *Queries) LevelIsOthers(ctx context.Context, arg LevelIsOthersParams) (bool, error) {
+	row := q.db.QueryRow(ctx, LevelIsOthers, arg.StandardID, arg.CustomerID)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
 const Levels = `-- name: Levels :many
 SELECT k.kind, k.id, k.version, k.doc, k.changed_by, k.changed_at, coalesce(t.full_name, '') AS changer FROM kept_level k LEFT JOIN technician t ON t.id = k.changed_by ORDER BY k.kind, k.doc ->> 'name', k.id
 `

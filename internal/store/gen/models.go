@@ -97,6 +97,7 @@ type Move struct {
 	State        string
 	OpenedBy     int64
 	OpenedAt     time.Time
+	Levels       []byte
 }
 
 type MovePhase struct {

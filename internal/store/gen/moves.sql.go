@@ -40,7 +40,7 @@ func (q *Queries) LockSite(ctx context.Context, id string) (int32, error) {
 }
 
 const MoveByID = `-- name: MoveByID :one
-SELECT m.id, m.site_id, m.title, m.ticket, m.request, m.base_revision, m.facts, m.state, m.opened_by, m.opened_at, s.code, s.name AS site, s.head, t.full_name AS opener FROM move m JOIN site s ON s.id = m.site_id JOIN technician t ON t.id = m.opened_by
+SELECT m.id, m.site_id, m.title, m.ticket, m.request, m.base_revision, m.facts, m.state, m.opened_by, m.opened_at, m.levels, s.code, s.name AS site, s.head, t.full_name AS opener FROM move m JOIN site s ON s.id = m.site_id JOIN technician t ON t.id = m.opened_by
 WHERE m.id = $1
 `
 
@@ -55,6 +55,7 @@ type MoveByIDRow struct {
 	State        string
 	OpenedBy     int64
 	OpenedAt     time.Time
+	Levels       []byte
 	Code         string
 	Site         string
 	Head         int32
@@ -75,6 +76,7 @@ func (q *Queries) MoveByID(ctx context.Context, id int64) (MoveByIDRow, error) {
 		&i.State,
 		&i.OpenedBy,
 		&i.OpenedAt,
+		&i.Levels,
 		&i.Code,
 		&i.Site,
 		&i.Head,
@@ -176,6 +178,20 @@ func (q *Queries) MovesUnderWay(ctx context.Context, siteID string) ([]MovesUnde
 		return nil, err
 	}
 	return items, nil
+}
+
+const NoteMoveLevels = `-- name: NoteMoveLevels :exec
+UPDATE move SET levels = $1 WHERE id = $2
+`
+
+type NoteMoveLevelsParams struct {
+	Levels []byte
+	ID     int64
+}
+
+func (q *Queries) NoteMoveLevels(ctx context.Context, arg NoteMoveLevelsParams) error {
+	_, err := q.db.Exec(ctx, NoteMoveLevels, arg.Levels, arg.ID)
+	return err
 }
 
 const OpenMove = `-- name: OpenMove :one
@@ -366,7 +382,8 @@ func (q *Queries) PhasesOf(ctx context.Context, moveID int64) ([]PhasesOfRow, er
 
 const PhasesToFill = `-- name: PhasesToFill :many
 SELECT DISTINCT m.id FROM move m JOIN move_phase p ON p.move_id = m.id JOIN work_order o ON o.id = p.order_id JOIN site s ON s.id = p.site_id
-WHERE m.state = 'open' AND (o.state = 'open' AND (NOT p.filled OR o.base_revision < s.head) OR NOT EXISTS (
+WHERE m.state = 'open' AND (o.state = 'open' AND (NOT p.filled OR o.base_revision < s.head)
+    OR p.kind = 'swap' AND o.state = 'landed' AND m.levels IS NULL OR NOT EXISTS (
     SELECT FROM move_phase q JOIN work_order w ON w.id = q.order_id WHERE q.move_id = m.id AND w.state IN ('open', 'pushing')))
 `
 

@@ -21,3 +21,6 @@ ORDER BY s.name, s.id;
 -- name: LookAgainAtLevel :exec
 UPDATE site_standing f SET looked_at = '-infinity' FROM site s
 WHERE s.id = f.site_id AND (@kind::text = 'standard' AND s.standard_id = @id OR @kind::text = 'customer' AND s.customer_id = @id);
+
+-- name: LevelIsOthers :one
+SELECT EXISTS (SELECT FROM site WHERE standard_id = @standard_id AND customer_id <> @customer_id AND archived_at IS NULL);

@@ -51,7 +51,8 @@ ORDER BY (m.state = 'open') DESC, m.id DESC LIMIT 200;
 
 -- name: PhasesToFill :many
 SELECT DISTINCT m.id FROM move m JOIN move_phase p ON p.move_id = m.id JOIN work_order o ON o.id = p.order_id JOIN site s ON s.id = p.site_id
-WHERE m.state = 'open' AND (o.state = 'open' AND (NOT p.filled OR o.base_revision < s.head) OR NOT EXISTS (
+WHERE m.state = 'open' AND (o.state = 'open' AND (NOT p.filled OR o.base_revision < s.head)
+    OR p.kind = 'swap' AND o.state = 'landed' AND m.levels IS NULL OR NOT EXISTS (
     SELECT FROM move_phase q JOIN work_order w ON w.id = q.order_id WHERE q.move_id = m.id AND w.state IN ('open', 'pushing')));
 
 -- What rules need of the moves of a customer, which may be long done: what names an old address is found then.
@@ -73,3 +74,6 @@ SELECT head FROM site WHERE id = $1 FOR UPDATE;
 
 -- name: MovesUnderWay :many
 SELECT id, title, facts FROM move WHERE site_id = $1 AND state = 'open';
+
+-- name: NoteMoveLevels :exec
+UPDATE move SET levels = @levels WHERE id = @id;

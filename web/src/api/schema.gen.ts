@@ -2125,7 +2125,8 @@ export interface components {
         Elsewhere: {
             name: string;
             rows: components["schemas"]["Moved"][];
-            site: string;
+            /** @description code; none for what is kept for all sites */
+            site?: string;
         };
         Ends: {
             first: string;

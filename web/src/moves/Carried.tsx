@@ -43,8 +43,10 @@ export function Carried({ plan }: { plan: Plan }) {
         </tbody>
       </Table>
       {plan.elsewhere.map((e) => (
-        <div key={e.site}>
-          <h3 className="mt-3 font-semibold">At {e.name}, in a work order of its own</h3>
+        <div key={e.site ?? e.name}>
+          <h3 className="mt-3 font-semibold">
+            {e.site ? `At ${e.name}, in a work order of its own` : `${e.name}, as it is kept for all sites`}
+          </h3>
           <Table columns={columns}>
             <tbody>
               {e.rows.map((r, i) => (
