@@ -3,6 +3,7 @@ package edit_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"runtime"
 	"slices"
 	"strings"
@@ -326,4 +327,30 @@ func TestAttackFourthPasteIsQuadratic(t *testing.T) {
 		return after.TotalAlloc - before.TotalAlloc
 	}
 	assert.Less(t, allocated(fourth), 3*allocated(base), "with four times as many there")
+}
+
+// However many parts of a list are given other places at once, the list is in the order of the normal form again.
+func TestChangedPartsTakeTheirPlaces(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		octets := rapid.Permutation([]int{4, 9, 16, 18, 20, 22, 57, 122, 200, 230}).Draw(t, "addresses")
+		at := func(o int) netip.Addr { return netip.AddrFrom4([4]byte{10, 84, 16, byte(o)}) }
+		s := &site.Site{ID: "s", Networks: []site.Network{{ID: "n", Prefix: netip.MustParsePrefix("10.84.16.0/24")}}}
+		for i, o := range octets {
+			s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: fmt.Sprint("fix-", i), Name: fmt.Sprint("d", i),
+				Network: "n", Address: at(o)})
+		}
+		s = site.Normal(s)
+		var edits []edit.Edit
+		for i := range rapid.IntRange(1, 8).Draw(t, "changed") {
+			was, _ := s.FixedDevice(fmt.Sprint("fix-", i))
+			now := *was
+			now.Address = at(rapid.IntRange(1, 254).Draw(t, "goes to"))
+			if e, ok := edit.Changing(site.KindFixedDevice, was.ID, site.Ref{}, *was, now); ok {
+				edits = append(edits, e)
+			}
+		}
+		got, err := edit.Apply(s, edits...)
+		require.NoError(t, err)
+		require.Equal(t, site.Normal(got), got)
+	})
 }

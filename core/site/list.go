@@ -148,13 +148,15 @@ func (p *parts[E, T]) Tidy() {
 	}
 	p.index, p.finds = nil, 0
 	few := len(p.touched) <= fewTouched
+	var placed []E
 	for _, id := range p.touched {
 		i, ok := p.search(id)
 		if ok && p.tidy != nil {
 			p.tidy(p.part(i))
 		}
 		if ok && few {
-			p.place(i)
+			placed = append(placed, (*p.at)[i])
+			*p.at = slices.Delete(*p.at, i, i+1)
 		}
 		if !few && p.tidy == nil {
 			break
@@ -163,22 +165,15 @@ func (p *parts[E, T]) Tidy() {
 	if !few {
 		slices.SortStableFunc(*p.at, p.compare)
 	}
+	// The others are in order, once none of these is among them.
+	for _, v := range placed {
+		to, _ := slices.BinarySearchFunc(*p.at, v, p.compare)
+		*p.at = slices.Insert(*p.at, to, v)
+	}
 	p.touched = nil
 }
 
 func (p *parts[E, T]) compare(a, b E) int { return p.order(p.of(&a), p.of(&b)) }
-
-// place moves part i to where it belongs among the others, which are in order.
-func (p *parts[E, T]) place(i int) {
-	list := *p.at
-	v := list[i]
-	if (i == 0 || p.compare(list[i-1], v) <= 0) && (i == len(list)-1 || p.compare(v, list[i+1]) <= 0) {
-		return
-	}
-	rest := slices.Delete(list, i, i+1)
-	to, _ := slices.BinarySearchFunc(rest, v, p.compare)
-	*p.at = slices.Insert(rest, to, v)
-}
 
 func strict[T any](raw json.RawMessage) (T, error) {
 	var v T
