@@ -102,6 +102,18 @@ func TestNightOfAMovedNameServer(t *testing.T) {
 		assert.Zero(t, f.OwnName.Seconds, f.Name)
 	}
 	assert.GreaterOrEqual(t, out.Fates[0].NameServers.Seconds, out.Fates[17].NameServers.Seconds, "the worst off first")
+
+	// In phases their leases are shortened too, so that they know after half of half an hour.
+	r.OneNight = false
+	p, err = move.Of(s, r)
+	require.NoError(t, err)
+	phases := p.Phases()
+	assert.Contains(t, phases[0].Says, "Handsets and Clinic floor, which is told a server that moves, from")
+	out = move.Simulate(s, crowd("net-clinic", 18, t1, night), acts(p))
+	assert.InDelta(t, 18*15.0/2, out.NameMinutes, 45)
+	last := phases[len(phases)-1].Doc
+	now, _ := last.Pool(pool.ID)
+	assert.Equal(t, pool.Options, now.Options, "long again in the end")
 }
 
 // What mentions an old address follows: a sub-option, an option of the customer, the other end of a trunk, the reverse

@@ -46,14 +46,16 @@ func (p *Plan) Phases() []Phase {
 			NotAfter: night.Add(nightLength),
 			Says:     "A straight swap: clients learn of it when they renew, by the leases they have."})
 	}
-	short, longest := p.shortened()
+	moves := p.renumbered()
+	retold := p.retold(moves)
+	short, longest := p.shortened(moves, retold)
 	ahead := forecast.Prepare(p.lease()/2, longest, 0)
 	var out []Phase
 	if ahead.Needed {
 		out = append(out, Phase{Kind: Shorten, Title: "Shorten the leases", Doc: short,
 			NotBefore: night.Add(-ahead.Sleepers - ahead.Before), NotAfter: night.Add(-ahead.Before),
 			Says: fmt.Sprintf("%s from %s to %s. Everybody who is awake knows within %s, so that they follow "+
-				"within %s of the swap and not %s.", p.names(), option.FormatDuration(longest),
+				"within %s of the swap and not %s.", p.shortens(retold), option.FormatDuration(longest),
 				option.FormatDuration(p.lease()),
 				option.FormatDuration(ahead.Before), inMinutes(p.lease()*7/8), inMinutes(longest*7/8))})
 	} else {
@@ -118,7 +120,43 @@ func (p *Plan) names() string {
 	return strings.Join(out, ", ")
 }
 
-// renumbered are the ids of the networks whose clients get other addresses, or are told other ones.
+// shortens says whose leases are shortened.
+func (p *Plan) shortens(retold map[string]bool) string {
+	out := p.names()
+	switch len(retold) {
+	case 0:
+		return out
+	case 1:
+		for id := range retold {
+			n, _ := p.Was.Network(id)
+			return out + " and " + n.Name + ", which is told a server that moves,"
+		}
+	}
+	return fmt.Sprintf("%s and %d networks that are told a server that moves", out, len(retold))
+}
+
+// retold are the ids of the networks that stay and whose clients are told other addresses: a server of theirs moves.
+func (p *Plan) retold(moves map[string]bool) map[string]bool {
+	out := map[string]bool{}
+	before, after := compile.Common(p.Was), compile.Common(p.Will)
+	for i := range p.Was.Pools {
+		was := &p.Was.Pools[i]
+		n, had := p.Was.Network(was.Network)
+		now, has := p.Will.Network(was.Network)
+		is, serves := p.Will.Pool(was.ID)
+		if !had || !has || !serves || !was.Enabled || moves[n.ID] {
+			continue
+		}
+		told := before.Effective(compile.For{Network: n, Pool: was})
+		if !slices.EqualFunc(told, after.Effective(compile.For{Network: now, Pool: is}),
+			func(a, b option.Effective) bool { return a.Code == b.Code && a.Value == b.Value }) {
+			out[n.ID] = true
+		}
+	}
+	return out
+}
+
+// renumbered are the ids of the networks whose clients get other addresses, or another gateway.
 func (p *Plan) renumbered() map[string]bool {
 	out := map[string]bool{}
 	for _, f := range p.m.sources {
@@ -131,15 +169,15 @@ func (p *Plan) renumbered() map[string]bool {
 	return out
 }
 
-// shortened is the site with short leases in the networks that move, and the longest lease that was there.
-func (p *Plan) shortened() (*site.Site, time.Duration) {
-	moves := p.renumbered()
+// shortened is the site with short leases in the networks that move and those that are retold, and the longest lease
+// that was there.
+func (p *Plan) shortened(moves, retold map[string]bool) (*site.Site, time.Duration) {
 	doc := *p.Was
 	doc.Pools = slices.Clone(p.Was.Pools)
 	longest := time.Duration(0)
 	for i := range doc.Pools {
 		pool := &doc.Pools[i]
-		if n, ok := p.Was.Network(pool.Network); ok && moves[pool.Network] && pool.Enabled {
+		if n, ok := p.Was.Network(pool.Network); ok && (moves[n.ID] || retold[n.ID]) && pool.Enabled {
 			had := LeaseTime(p.Was, n, pool)
 			longest = max(longest, had)
 			if had > p.lease() {

@@ -75,9 +75,9 @@ export function Carried({ plan }: { plan: Plan }) {
 function Line({ row }: { row: Row }) {
   return (
     <tr>
-      <td className="list-cell whitespace-normal">{row.what}</td>
-      <td className="list-cell mono whitespace-normal">{row.was}</td>
-      <td className="list-cell mono whitespace-normal">{row.will}</td>
+      <td className="list-cell whitespace-normal [overflow-wrap:anywhere]">{row.what}</td>
+      <td className="list-cell mono whitespace-normal [overflow-wrap:anywhere]">{row.was}</td>
+      <td className="list-cell mono whitespace-normal [overflow-wrap:anywhere]">{row.will}</td>
       <td className={`list-cell whitespace-normal ${row.odd ? 'text-cinnabar-ink' : 'text-ink-2'}`}>{row.how}</td>
       <td className="list-cell text-ink-2 whitespace-normal">{row.when}</td>
     </tr>

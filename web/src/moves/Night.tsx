@@ -1,7 +1,6 @@
 import { useState } from 'react'
 import { plural } from '../parts/plural'
 import { Table, type Column } from '../parts/Table'
-import { When } from '../parts/When'
 import { SmallButton } from '../parts/SmallButton'
 import type { Plan } from './useMove'
 
@@ -18,13 +17,13 @@ const wide = 760
 const tall = 90
 
 const columns: Column[] = [
-  ['Client', '19%'],
-  ['Was', '12%'],
-  ['Will be', '12%'],
+  ['Client', '18%'],
+  ['Was', '14%'],
+  ['Will be', '14%'],
   ['Without service'],
   ['Without name servers'],
-  ['Its name leads elsewhere'],
 ]
+const misled: Column = ['Its name leads elsewhere']
 
 /** How many rows are drawn at first. */
 const few = 12
@@ -38,6 +37,7 @@ export function Night({ plan }: { plan: Plan }) {
   )
   const [all, setAll] = useState(false)
   const hurt = n.fates.filter((f) => f.seconds + f.nameServers.seconds + f.ownName.seconds > 0)
+  const anyMisled = n.fates.some((f) => f.ownName.seconds > 0)
   if (n.clients === 0)
     return (
       <section aria-label="The night" className="mt-5">
@@ -87,7 +87,7 @@ export function Night({ plan }: { plan: Plan }) {
         </svg>
       )}
       {hurt.length > 0 && (
-        <Table columns={columns} className="mt-2">
+        <Table columns={anyMisled ? [...columns, misled] : columns} className="mt-2">
           <tbody>
             {(all ? hurt : hurt.slice(0, few)).map((f) => (
               <tr key={f.mac + f.network}>
@@ -99,7 +99,7 @@ export function Night({ plan }: { plan: Plan }) {
                 <td className="list-cell mono">{f.will}</td>
                 <Lack of={{ seconds: f.seconds, from: f.lost, until: f.regained }} zone={plan.zone} />
                 <Lack of={f.nameServers} zone={plan.zone} />
-                <Lack of={f.ownName} zone={plan.zone} />
+                {anyMisled && <Lack of={f.ownName} zone={plan.zone} />}
               </tr>
             ))}
           </tbody>
@@ -121,10 +121,20 @@ export function Night({ plan }: { plan: Plan }) {
 /** What a client is without: how long, from when, until when. */
 function Lack({ of, zone }: { of: Fate['ownName']; zone: string }) {
   if (of.seconds === 0 || !of.from) return <td className="list-cell" />
+  const from = new Date(of.from)
+  const when = new Intl.DateTimeFormat('en-GB', {
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+    timeZone: zone || undefined,
+  })
   return (
-    <td className={`list-cell ${of.until ? 'text-ink-2' : 'text-cinnabar-ink'}`}>
-      <b className="font-semibold text-ink">{span(of.seconds)}</b>, <When at={of.from} zone={zone} clock /> to{' '}
-      {of.until ? <When at={of.until} zone={zone} clock /> : 'never again'}
+    <td className="list-cell whitespace-normal">
+      <b className="font-semibold">{of.until ? span(of.seconds) : 'never again'}</b>
+      <span className={`block text-[12.5px] ${of.until ? 'text-ink-2' : 'text-cinnabar-ink'}`}>
+        {of.until ? when.formatRange(from, new Date(of.until)) : `from ${when.format(from)} on`}
+      </span>
     </td>
   )
 }

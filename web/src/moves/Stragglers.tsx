@@ -4,15 +4,15 @@ import type { Move } from './useMove'
 
 type Straggler = Move['after']['old'][number]
 
-const columns: Column[] = [
+const columns = (last: string): Column[] => [
   ['Machine', '24%'],
   ['Is at', '18%'],
   ['Should be at', '18%'],
   ['Plugged in'],
-  ['Seen', '18%'],
+  [last, '18%'],
 ]
 
-const askers: Column[] = [['Machine', '24%'], ['Is at', '18%'], ['Asks'], ['Has its lease', '18%']]
+const askers: Column[] = [['Machine', '24%'], ['Is at', '18%'], ['Asks'], ['Its lease lasts', '18%']]
 
 /** After the night: who did not follow. */
 export function Stragglers({ move }: { move: Move }) {
@@ -47,7 +47,7 @@ function List(props: { title: string; rows: Straggler[]; zone: string; asks?: bo
       <h3 className="mt-2 font-semibold text-cinnabar-ink">
         {title}: {rows.length}
       </h3>
-      <Table columns={asks ? askers : columns}>
+      <Table columns={asks ? askers : columns(rows[0]?.until ? 'Its lease lasts' : 'Seen')}>
         <tbody>
           {rows.map((r) => (
             <tr key={r.mac + r.address}>
