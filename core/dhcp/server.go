@@ -172,11 +172,16 @@ func (s *Server) offered(p *pool) []address.Range {
 	for _, x := range p.Exclusion {
 		cut = append(cut, x.AddressRange())
 	}
+	take := func(a netip.Addr) {
+		if p.Subnet.Contains(a) { // of a large site, a few of many
+			cut = append(cut, address.Single(a))
+		}
+	}
 	for a := range s.kept {
-		cut = append(cut, address.Single(a))
+		take(a)
 	}
 	for a := range s.own {
-		cut = append(cut, address.Single(a))
+		take(a)
 	}
 	return address.Ranges(keep, cut)
 }

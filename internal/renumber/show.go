@@ -121,15 +121,15 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.again(ctx, m)
-	if err != nil {
-		return nil, fmt.Errorf("the move %d cannot be planned again: %w", id, err)
-	}
 	phases, err1 := s.store.PhasesOf(ctx, id)
 	visits, err2 := s.store.VisitsOf(ctx, id)
 	heard, err3 := s.store.Heard(ctx, m.SiteID)
 	if err := errors.Join(err1, err2, err3); err != nil {
 		return nil, err
+	}
+	p, err := s.again(ctx, m, phases)
+	if err != nil {
+		return nil, fmt.Errorf("the move %d cannot be planned again: %w", id, err)
 	}
 	out := &MoveView{MovePlan: *p.view, ID: m.ID, State: m.State, By: m.Opener, At: m.OpenedAt,
 		Revision: m.BaseRevision,
@@ -157,12 +157,17 @@ func (s *Service) asked(ctx context.Context, m gen.MoveByIDRow) (was *check.Scen
 	return was, r, errors.Join(err, json.Unmarshal(m.Request, &r))
 }
 
-// again plans a move as it was planned when it was begun. What it has changed of what is kept for all sites is as it
-// was before.
-func (s *Service) again(ctx context.Context, m gen.MoveByIDRow) (*planned, error) {
+// again plans a move as it was planned when it was begun, for the hour that its swap has by now. What it has changed
+// of what is kept for all sites is as it was before.
+func (s *Service) again(ctx context.Context, m gen.MoveByIDRow, phases []gen.PhasesOfRow) (*planned, error) {
 	was, r, err := s.asked(ctx, m)
 	if err != nil {
 		return nil, err
+	}
+	for _, p := range phases {
+		if p.Kind == move.Swap && p.State == "open" && p.Opens != nil {
+			r.Night = *p.Opens
+		}
 	}
 	if m.Levels == nil {
 		return s.plan(ctx, was, r)

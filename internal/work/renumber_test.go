@@ -162,6 +162,24 @@ func TestOneMoveOfANetwork(t *testing.T) {
 	require.NoError(t, err, "the first was dropped")
 }
 
+// The swap is given another hour: the night is played again for that.
+func TestTheNightAtAnotherHour(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	r := theatre()
+	r.Night = time.Now().Add(24 * time.Hour).Truncate(time.Minute)
+	id, err := o.BeginMove(t.Context(), o.mk, "moss-end", r)
+	require.NoError(t, err)
+	m := o.move(id)
+	require.NotNil(t, m.Night.Fates[0].Lost)
+	assert.WithinDuration(t, r.Night, *m.Night.Fates[0].Lost, time.Minute)
+	later := r.Night.Add(50 * time.Hour)
+	zone := o.document("moss-end").Location()
+	require.NoError(t, o.SetWindow(t.Context(), o.mk, m.Phases[1].Order,
+		push.WindowEntry{NotBefore: later.In(zone).Format(move.ClockForm)}))
+	assert.WithinDuration(t, later, *o.move(id).Night.Fates[0].Lost, time.Minute)
+}
+
 // Visits are ticked, once and by one, and seen from where a machine answers.
 func TestVisits(t *testing.T) {
 	t.Parallel()
