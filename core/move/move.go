@@ -153,7 +153,14 @@ func (p *Plan) Joined() map[string]string {
 // BroughtIn lists the findings that a move brings into a site: not those that it carries along to another address.
 func BroughtIn(was, will []check.Finding) []check.Finding {
 	type kind struct{ rule, parts string }
-	of := func(f check.Finding) kind { return kind{f.Rule, fmt.Sprint(f.Parts)} }
+	of := func(f check.Finding) kind {
+		// A reverse zone is another one afterwards.
+		parts := slices.DeleteFunc(slices.Clone(f.Parts), func(r site.Ref) bool { return r.Kind == site.KindZone })
+		if len(parts) == 0 {
+			parts = f.Parts
+		}
+		return kind{f.Rule, fmt.Sprint(parts)}
+	}
 	had := map[kind]bool{}
 	for _, f := range was {
 		had[of(f)] = true

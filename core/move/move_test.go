@@ -233,6 +233,24 @@ func TestJoinedAndSplit(t *testing.T) {
 	}
 }
 
+// What was wrong before the move is not brought in by it: not though the address has another name in another reverse
+// zone by then.
+func TestWhatWasWrongBeforeIsNotBroughtIn(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	rules := func(found []check.Finding) (out []string) {
+		for _, f := range found {
+			out = append(out, f.Rule)
+		}
+		return out
+	}
+	before := check.Site(s)
+	require.Contains(t, rules(before), "reverse-two-names")
+	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-clinic",
+		Prefix: prefixes("10.84.28.0/23")[0]}}})
+	require.NoError(t, err)
+	assert.NotContains(t, rules(move.BroughtIn(before, check.Site(p.Will))), "reverse-two-names")
+}
+
 // The whole site goes to another block, and the untagged VLAN of a trunk changes at both of its ends.
 func TestBlockAndUntagged(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
