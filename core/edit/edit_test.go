@@ -336,8 +336,8 @@ func TestChangedPartsTakeTheirPlaces(t *testing.T) {
 		at := func(o int) netip.Addr { return netip.AddrFrom4([4]byte{10, 84, 16, byte(o)}) }
 		s := &site.Site{ID: "s", Networks: []site.Network{{ID: "n", Prefix: netip.MustParsePrefix("10.84.16.0/24")}}}
 		for i, o := range octets {
-			s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: fmt.Sprint("fix-", i), Name: fmt.Sprint("d", i),
-				Network: "n", Address: at(o)})
+			s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: fmt.Sprint("fix-", i),
+				Name: fmt.Sprint("d", i), Network: "n", Address: at(o)})
 		}
 		s = site.Normal(s)
 		var edits []edit.Edit

@@ -100,7 +100,8 @@ func TestSegments(t *testing.T) {
 	for d := range s.Devices {
 		if s.Devices[d].Name == "sw-ward" {
 			s.Devices[d].Interfaces = append(s.Devices[d].Interfaces, site.Interface{ID: "own", Name: "own",
-				Kind: site.VLAN, VLAN: n.VLAN, Addresses: []netip.Prefix{netip.PrefixFrom(n.Prefix.Addr().Next().Next(), 24)}})
+				Kind: site.VLAN, VLAN: n.VLAN,
+				Addresses: []netip.Prefix{netip.PrefixFrom(n.Prefix.Addr().Next().Next(), 24)}})
 		}
 	}
 	whole := path(t, s, "net-imaging")

@@ -19,8 +19,9 @@ import (
 func TestReadAsked(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	r, err := move.Asked{Title: " Handsets to VLAN 131 ", Night: "2026-11-26T00:30", Lease: "20", Way: move.Besides,
-		Shifts: []move.AskedShift{{Network: "net-handsets", Prefix: "10.84.22.0 255.255.255.0", VLAN: "131", Gateway: ".1",
-			Pieces: []move.AskedPiece{{Name: "Doors", Takes: "137-139", Prefix: "10.84.23.0/28", VLAN: "132",
+		Shifts: []move.AskedShift{{Network: "net-handsets", Prefix: "10.84.22.0 255.255.255.0", VLAN: "131",
+			Gateway: ".1", Pieces: []move.AskedPiece{{Name: "Doors", Takes: "137-139", Prefix: "10.84.23.0/28",
+				VLAN:    "132",
 				Gateway: "14", Ports: []string{"if-sw-core-4"}}}}},
 		Untagged: []move.AskedRetag{{Interface: "if-sw-core-8", VLAN: "99"}}}.Read(s, night.AddDate(0, 0, -2))
 	require.NoError(t, err)
@@ -28,7 +29,8 @@ func TestReadAsked(t *testing.T) {
 		Night: time.Date(2026, 11, 26, 0, 30, 0, 0, s.Location()),
 		Shifts: []move.Shift{{Network: "net-handsets", Prefix: prefixes("10.84.22.0/24")[0], VLAN: 131,
 			Gateway: netip.MustParseAddr("10.84.22.1"), Pieces: []move.Piece{{Name: "Doors", VLAN: 132,
-				Takes:  address.Range{From: netip.MustParseAddr("10.84.16.137"), To: netip.MustParseAddr("10.84.16.139")},
+				Takes: address.Range{From: netip.MustParseAddr("10.84.16.137"),
+					To: netip.MustParseAddr("10.84.16.139")},
 				Prefix: prefixes("10.84.23.0/28")[0], Gateway: netip.MustParseAddr("10.84.23.14"),
 				Ports: []string{"if-sw-core-4"}}}}},
 		Untagged: []move.Retag{{Interface: "if-sw-core-8", VLAN: 99}}}, r)
@@ -48,8 +50,8 @@ func TestReadAskedWrong(t *testing.T) {
 		fields = append(fields, w.Field)
 		assert.NotEmpty(t, w.Says)
 	}
-	assert.ElementsMatch(t, []string{"night", "lease", "block", "shifts[0].prefix", "shifts[0].vlan", "shifts[0].gateway",
-		"shifts[0].pieces[0].name", "shifts[0].pieces[0].takes", "shifts[0].pieces[0].prefix",
+	assert.ElementsMatch(t, []string{"night", "lease", "block", "shifts[0].prefix", "shifts[0].vlan",
+		"shifts[0].gateway", "shifts[0].pieces[0].name", "shifts[0].pieces[0].takes", "shifts[0].pieces[0].prefix",
 		"shifts[0].pieces[0].vlan", "shifts[0].pieces[0].gateway", "untagged[0].vlan"}, fields)
 	for text, says := range map[string]string{"2026-11-25T22:30": "past", "2028-01-01T00:00": "more than a year"} {
 		_, err = move.Asked{Night: text}.Read(s, night)

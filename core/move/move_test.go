@@ -80,8 +80,8 @@ func TestNightOfAStraightSwap(t *testing.T) {
 	assert.InDelta(t, (30*time.Minute*7/8 - 30*time.Minute/4).Seconds(), n.Mean, 60)
 }
 
-// Clients of a network that stays, whose name server moves, learn of the new one when they renew: they are without names
-// for half of T1 on average, and never without service.
+// Clients of a network that stays, whose name server moves, learn of the new one when they renew: they are without
+// names for half of T1 on average, and never without service.
 func TestNightOfAMovedNameServer(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	n, _ := s.Network("net-clinic")
@@ -121,7 +121,8 @@ func TestNightOfAMovedNameServer(t *testing.T) {
 func TestCarriedAlong(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	s.Networks[0].Options = append(s.Networks[0].Options, site.Option{Code: 121, Value: "10.9.0.0/16 via 10.84.16.130"})
-	s.Networks[0].Options = append(s.Networks[0].Options, site.Option{Code: 43, Value: "f108:0A541082:0a5412050a54100a"})
+	s.Networks[0].Options = append(s.Networks[0].Options,
+		site.Option{Code: 43, Value: "f108:0A541082:0a5412050a54100a"})
 	fixed := &s.FixedDevices[0]
 	fixed.Note = "asks 10.84.16.130 for its settings"
 	p, err := move.Of(s, handsets("10.84.22.0/24"))

@@ -260,7 +260,8 @@ func (v view) tied(n *site.Network) []string {
 	leases := v.leases(n.ID)
 	for i, s := range v.path(n).Segments {
 		gate := slices.ContainsFunc(s.Homes, func(e links.End) bool {
-			return slices.ContainsFunc(e.Interface.Addresses, func(p netip.Prefix) bool { return p.Addr() == n.Gateway })
+			return slices.ContainsFunc(e.Interface.Addresses,
+				func(p netip.Prefix) bool { return p.Addr() == n.Gateway })
 		})
 		gate = gate || !n.Gateway.IsValid() && i == 0
 		answers := leases && slices.ContainsFunc(s.Homes, func(e links.End) bool { return v.answersAt(e, n) })

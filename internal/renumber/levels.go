@@ -82,7 +82,9 @@ func levelsAt(ctx context.Context, q *gen.Queries, s *site.Site) ([]keptLevel, e
 
 // carryLevels gives what is kept for all sites the new addresses once the swap has landed, and the old ones back once
 // the move is taken back, unless somebody has changed it since.
-func (s *Service) carryLevels(ctx context.Context, by act.Technician, m gen.MoveByIDRow, phases []gen.PhasesOfRow) error {
+func (s *Service) carryLevels(
+	ctx context.Context, by act.Technician, m gen.MoveByIDRow, phases []gen.PhasesOfRow,
+) error {
 	landed := func(kind string) bool {
 		return slices.ContainsFunc(phases, func(p gen.PhasesOfRow) bool {
 			return p.Kind == kind && p.State == "landed" && p.SiteID == m.SiteID

@@ -430,7 +430,8 @@ func Clients(doc *site.Site, heard []seen.Heard, night time.Time) []move.Client 
 }
 
 func (p *planned) factsOf(night move.Night) check.Moving {
-	m := check.Moving{Site: p.Was.ID, Title: cmp.Or(p.Request.Title, "The move"), Old: p.Old(), Stranded: night.Stranded}
+	m := check.Moving{Site: p.Was.ID, Title: cmp.Or(p.Request.Title, "The move"), Old: p.Old(),
+		Stranded: night.Stranded}
 	for _, sh := range p.Request.Shifts {
 		m.Networks = append(m.Networks, sh.Network)
 		if n, ok := p.Will.Network(sh.Network); ok {

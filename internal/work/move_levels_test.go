@@ -30,7 +30,8 @@ func clocks(o *office) (value string, l fleet.Level) {
 // keepClocks changes it.
 func keepClocks(o *office, value string) {
 	_, l := clocks(o)
-	e := fleet.LevelEntry{Version: l.Version, Name: l.Standard.Name, Options: []fleet.LevelOption{{Code: 42, Value: value}}}
+	e := fleet.LevelEntry{Version: l.Version, Name: l.Standard.Name,
+		Options: []fleet.LevelOption{{Code: 42, Value: value}}}
 	for _, opt := range l.Standard.Options {
 		if opt.Code != 42 {
 			e.Options = append(e.Options, fleet.LevelOption{Code: int(opt.Code), Value: opt.Value, Always: opt.Always})
