@@ -63,9 +63,6 @@ const (
 	InANight = "night"  // a straight swap
 )
 
-// ClockForm is how a moment is typed, on the clock at the site.
-const ClockForm = "2006-01-02T15:04"
-
 const (
 	longestLease = 24 * 60 // minutes
 	lastVLAN     = 4094    // IEEE 802.1Q
@@ -169,18 +166,13 @@ func (r *reading) number(field, text string, most int, unit string) int {
 
 // moment reads a time of the clock at the site, the zero time where nothing was typed.
 func (r *reading) moment(field, text string, zone *time.Location, now time.Time) time.Time {
-	if text = strings.TrimSpace(text); text == "" {
-		return time.Time{}
-	}
-	at, err := time.ParseInLocation(ClockForm, text, zone)
-	tomorrow := now.In(zone).AddDate(0, 0, 1).Format(ClockForm)
+	at, err := site.ParseClock(text, zone, now)
 	switch {
 	case err != nil:
-		r.wrong(field, "%q is no time; type for example %s", text, tomorrow)
-	case at.Before(now):
-		r.wrong(field, "that moment is past; type a later one, for example %s", tomorrow)
-	case at.After(now.AddDate(1, 0, 0)):
-		r.wrong(field, "it is more than a year ahead; type a nearer time")
+		r.wrong(field, "%s", err)
+	case !at.IsZero() && at.Before(now):
+		r.wrong(field, "that moment is past; type a later one, for example %s",
+			now.In(zone).AddDate(0, 0, 1).Format(site.Clock))
 	}
 	return at
 }

@@ -13,9 +13,6 @@ import (
 	"lithos/core/zone"
 )
 
-// placed are the keys whose values are given their places by what they are, not by their text.
-var placed = map[string]bool{"ranges": true, "range": true}
-
 // carried is the site with every network moved and everything that mentions an old address.
 func (m *mapping) carried(s *site.Site) (*site.Site, error) {
 	doc, err := m.rewritten(s)
@@ -94,7 +91,7 @@ func (m *mapping) value(key string, v any) any {
 	switch v := v.(type) {
 	case map[string]any:
 		for k := range v {
-			if !placed[k] {
+			if !site.HoldsRanges(k) { // they are given their places by what they are, not by their text
 				v[k] = m.value(k, v[k])
 			}
 		}

@@ -33,7 +33,7 @@ type Request struct {
 	Untagged []Retag      `json:"untagged,omitempty" maxItems:"200" doc:"untagged VLAN ids of ports, both ends of their cables"`
 	Block    netip.Prefix `json:"block,omitzero" doc:"the block that takes the place of the site's; unchanged when not given"`
 	Night    time.Time    `json:"night" doc:"when the swap begins"`
-	Lease    int          `json:"lease,omitempty" minimum:"60" maximum:"86400" doc:"the lease time before the swap, in seconds; 1800 when not given"`
+	Lease    int          `json:"lease,omitempty" minimum:"60" maximum:"86400" doc:"lease time before the swap, in seconds; none: 1800"`
 	OneNight bool         `json:"oneNight,omitempty" doc:"a straight swap, with no phase before or after it"`
 	Beside   bool         `json:"beside,omitempty" doc:"bring the new subnets up beside the old ones first"`
 }
@@ -44,11 +44,11 @@ type Shift struct {
 	Prefix  netip.Prefix      `json:"prefix,omitzero" doc:"its new subnet; unchanged when not given"`
 	VLAN    int               `json:"vlan,omitempty" minimum:"0" maximum:"4094" doc:"its new VLAN id; unchanged when 0"`
 	Gateway netip.Addr        `json:"gateway,omitzero" doc:"its new gateway; by the rule when not given"`
-	Device  string            `json:"device,omitempty" doc:"id of the device that routes it from then on; unchanged when empty"`
+	Device  string            `json:"device,omitempty" doc:"id of the device that routes it from then on"`
 	Parent  string            `json:"parent,omitempty" doc:"name of that device's interface that carries the new VLAN interface"`
-	Rule    string            `json:"rule,omitempty" enum:"number,window,packed,standard" doc:"how host numbers are kept; number when not given"`
+	Rule    string            `json:"rule,omitempty" enum:"number,window,packed,standard" doc:"how host numbers are kept; none: number"`
 	Grow    bool              `json:"grow,omitempty" doc:"pools grow with the network"`
-	To      map[string]string `json:"to,omitempty" doc:"new addresses that were typed or dragged, by the old one; +12 is the twelfth after the first of the network"`
+	To      map[string]string `json:"to,omitempty" doc:"chosen new addresses by the old; +12 is the twelfth after the first"`
 	Into    string            `json:"into,omitempty" doc:"id of the network that it joins"`
 	Pieces  []Piece           `json:"pieces,omitempty" maxItems:"8" doc:"networks that parts of it become"`
 }

@@ -1,6 +1,7 @@
 package move_test
 
 import (
+	"encoding/hex"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -27,7 +28,7 @@ func someSite(t *rapid.T) *site.Site {
 			continue
 		}
 		mac := address.MAC{0, 0, 0x5e, 0, 0x70, byte(i)}
-		switch i % 3 {
+		switch i % 4 {
 		case 0:
 			s.Reservations = append(s.Reservations, &site.Reservation{ID: fmt.Sprint("res-more-", i),
 				Name:    fmt.Sprint("m", i),
@@ -36,8 +37,11 @@ func someSite(t *rapid.T) *site.Site {
 			s.FixedDevices = append(s.FixedDevices, site.FixedDevice{ID: fmt.Sprint("fix-more-", i),
 				Name:    fmt.Sprint("f", i),
 				Network: n.ID, Address: a, MAC: mac, Note: "beside " + a.String()})
-		default:
+		case 2:
 			s.Options = append(s.Options, site.Option{Code: uint8(224 + i), Value: "time " + a.String()})
+		default:
+			octets := a.As4()
+			s.Options = append(s.Options, site.Option{Code: uint8(224 + i), Value: "01:04:" + hex.EncodeToString(octets[:])})
 		}
 	}
 	return site.Normal(s)
@@ -88,6 +92,9 @@ func TestEveryMoveIsWholeAndTakenBack(t *testing.T) {
 		for _, ph := range phases {
 			if doc, err = edit.Apply(doc, ph.Edits...); err != nil {
 				t.Fatalf("%s: %v", ph.Title, err)
+			}
+			if fmt.Sprint(doc.FixedDevices, doc.Pools) != fmt.Sprint(site.Normal(doc).FixedDevices, site.Normal(doc).Pools) {
+				t.Fatalf("after the edits of %q parts are out of order", ph.Title)
 			}
 			if encode(t, doc) != encode(t, ph.Doc) {
 				t.Fatalf("the edits of %q make something else of the site", ph.Title)

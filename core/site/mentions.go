@@ -136,14 +136,17 @@ var forPeople = map[string]bool{"note": true, "contacts": true, "reason": true, 
 // ForPeople reports whether the text under a key of a site file is for people alone.
 func ForPeople(key string) bool { return forPeople[key] }
 
-// apart are the keys under which parts of other kinds lie, and those whose values are ranges.
-var apart = map[string]bool{"interfaces": true, "exclusions": true, "records": true, "ranges": true, "range": true}
+// apart are the keys under which parts of other kinds lie.
+var apart = map[string]bool{"interfaces": true, "exclusions": true, "records": true}
+
+// HoldsRanges reports whether the values under a key of a site file are ranges of addresses.
+func HoldsRanges(key string) bool { return key == "ranges" || key == "range" }
 
 func inTexts(key string, v any, visit func(key, text string) bool) bool {
 	switch v := v.(type) {
 	case map[string]any:
 		for k, of := range v {
-			if !apart[k] && !inTexts(k, of, visit) {
+			if !apart[k] && !HoldsRanges(k) && !inTexts(k, of, visit) {
 				return false
 			}
 		}

@@ -3,6 +3,7 @@ package browser
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -229,12 +230,33 @@ func (b *tab) click(selector, match string) {
 		}
 		// A page that is still moving would have something else under the pointer by then.
 		_ = el.Timeout(patience / 20).WaitStableRAF()
-		failed := el.Timeout(patience/20).Click(proto.InputMouseButtonLeft, 1)
+		failed := b.clickOn(el.Timeout(patience / 20))
 		reached, err := el.Eval(`() => this.reached`)
 		if err == nil && reached.Value.Bool() || err != nil && failed == nil {
 			return
 		}
 	}
+}
+
+var errMoved = errors.New("something else is under the pointer")
+
+// clickOn presses the mouse on an element, unless something else has come under the pointer meanwhile.
+func (b *tab) clickOn(el *rod.Element) error {
+	at, err := el.WaitInteractable()
+	if err != nil {
+		return err
+	}
+	if err := b.page.Mouse.MoveTo(*at); err != nil {
+		return err
+	}
+	over, err := el.Eval(`(x, y) => this.contains(document.elementFromPoint(x, y))`, at.X, at.Y)
+	if err == nil && !over.Value.Bool() {
+		err = errMoved
+	}
+	if err != nil {
+		return err
+	}
+	return b.page.Mouse.Click(proto.InputMouseButtonLeft, 1)
 }
 
 const findField = `label => [...document.querySelectorAll('label')]

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lithos/core/move"
+	"lithos/core/site"
 	"lithos/internal/people"
 	"lithos/internal/push"
 	"lithos/internal/work"
@@ -40,7 +41,7 @@ func Moving(ctx context.Context, w *work.Service) error {
 	if err != nil {
 		return err
 	}
-	opened := time.Now().In(zone).Add(-time.Hour).Format("2006-01-02T15:04")
+	opened := time.Now().In(zone).Add(-time.Hour).Format(site.Clock)
 	if err := w.SetWindow(ctx, by, first, push.WindowEntry{Note: m.Phases[0].Says, NotBefore: opened}); err != nil {
 		return err
 	}

@@ -24,11 +24,7 @@ type WindowEntry struct {
 	NotAfter  string `json:"notAfter" maxLength:"40"`
 }
 
-const (
-	longestNote   = 1000 // characters
-	farthestAhead = 366 * 24 * time.Hour
-	typedTime     = "2006-01-02T15:04"
-)
+const longestNote = 1000 // characters
 
 // SetWindow sets the note and the change window of an open order. It does not start by itself from then on.
 func (s *Service) SetWindow(ctx context.Context, by act.Technician, id int64, e WindowEntry) error {
@@ -64,16 +60,14 @@ func (s *Service) SetWindow(ctx context.Context, by act.Technician, id int64, e 
 	})
 }
 
+// readTime reads one end of a window; nil where none was typed.
 func readTime(text, field string, zone *time.Location, fail func(field, says string, args ...any)) *time.Time {
-	if text = strings.TrimSpace(text); text == "" {
-		return nil
+	t, err := site.ParseClock(text, zone, time.Now())
+	if err != nil {
+		fail(field, "%s", err)
 	}
-	t, err := time.ParseInLocation(typedTime, text, zone)
-	switch {
-	case err != nil:
-		fail(field, "%q is no time; type for example %s", text, time.Now().In(zone).Format(typedTime))
-	case t.After(time.Now().Add(farthestAhead)):
-		fail(field, "it is more than a year ahead; type a nearer time")
+	if t.IsZero() {
+		return nil
 	}
 	return &t
 }

@@ -78,13 +78,18 @@ func alone(ctx context.Context, q *gen.Queries, p *planned, revision int32) erro
 		return act.Refuse(act.Conflict, "%s has a newer revision by now. Look at the plan again, and begin it then.",
 			p.Was.Name)
 	}
+	return apart(moves, 0, p.facts.Networks, p.Was)
+}
+
+// apart refuses networks that a move under way, other than one, is about.
+func apart(moves []gen.MovesUnderWayRow, but int64, networks []string, s *site.Site) error {
 	for _, m := range moves {
 		var facts check.Moving
 		if err := json.Unmarshal(m.Facts, &facts); err != nil {
 			return err
 		}
-		for _, id := range p.facts.Networks {
-			if n, ok := p.Was.Network(id); ok && slices.Contains(facts.Networks, id) {
+		for _, id := range networks {
+			if n, ok := s.Network(id); ok && m.ID != but && slices.Contains(facts.Networks, id) {
 				return act.Refuse(act.Conflict, "%s moves with %q already. Finish that, or take it back.", n.Name,
 					m.Title)
 			}
@@ -135,9 +140,17 @@ func clipped(title string) string {
 }
 
 // TakeMoveBack drops the phases that have not landed, and opens an order at each site that a phase has landed at, which
-// makes it what it was before. It gives the order at the site itself, 0 where nothing had landed.
+// makes it what it was before. It gives the order at the site itself, 0 where nothing had landed. A move that is done is
+// under way again by that.
 func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64) (int64, error) {
-	m, phases, err := s.open(ctx, id)
+	m, err := s.found(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	if m.State != "open" && m.State != "done" {
+		return 0, act.Refuse(act.Conflict, "The move %s was taken back, or dropped: there is nothing to undo.", m.Title)
+	}
+	phases, err := s.store.PhasesOf(ctx, id)
 	if err != nil {
 		return 0, err
 	}
@@ -146,7 +159,7 @@ func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64)
 		case p.State == "pushing":
 			return 0, act.Refuse(act.Conflict, "%s is being pushed. Stop that first, or wait until it has ended.",
 				order.Name(p.OrderID))
-		case p.Kind == kindBack:
+		case p.Kind == kindBack && p.State == "open":
 			return 0, act.Refuse(act.Conflict, "%s takes the move back already.", order.Name(p.OrderID))
 		}
 	}
@@ -194,6 +207,9 @@ func (s *Service) openBack(
 			NotAfter: now.Add(24 * time.Hour), Says: "The site as it was before the move."})
 	}
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		if err := reopen(ctx, q, m, docs); err != nil {
+			return err
+		}
 		k := keeper{q, by, m.ID, move.Request{Title: m.Title, Ticket: m.Ticket}, int32(len(phases))}
 		for i, doc := range docs {
 			id, err := k.phase(ctx, doc, backs[i], move.Proof{})
@@ -207,6 +223,29 @@ func (s *Service) openBack(
 		return nil
 	})
 	return first, err
+}
+
+// reopen has a move under way again. It is refused where another move has begun with one of its networks.
+func reopen(ctx context.Context, q *gen.Queries, m gen.MoveByIDRow, docs []*site.Site) error {
+	_, err1 := q.LockSite(ctx, m.SiteID)
+	moves, err2 := q.MovesUnderWay(ctx, m.SiteID)
+	var facts check.Moving
+	if err := errors.Join(err1, err2, json.Unmarshal(m.Facts, &facts)); err != nil {
+		return err
+	}
+	for _, doc := range docs {
+		if doc.ID != m.SiteID {
+			continue
+		}
+		if err := apart(moves, m.ID, facts.Networks, doc); err != nil {
+			return err
+		}
+	}
+	n, err := q.ReopenMove(ctx, m.ID)
+	if err == nil && n == 0 {
+		err = act.Refuse(act.Conflict, "The move %s has been taken back meanwhile.", m.Title)
+	}
+	return err
 }
 
 // back is the edits that undo phases that have landed at a site, and the site as it was before them.
@@ -224,16 +263,4 @@ func (s *Service) back(ctx context.Context, landed []gen.PhasesOfRow) ([]edit.Ed
 		doc, _ = edit.Replay(doc, order.Live(d.Steps))
 	}
 	return edit.Between(doc, was.Site), was.Site, nil
-}
-
-func (s *Service) open(ctx context.Context, id int64) (gen.MoveByIDRow, []gen.PhasesOfRow, error) {
-	m, err := s.found(ctx, id)
-	if err != nil {
-		return m, nil, err
-	}
-	if m.State != "open" {
-		return m, nil, act.Refuse(act.Conflict, "The move %s is not under way any more.", m.Title)
-	}
-	phases, err := s.store.PhasesOf(ctx, id)
-	return m, phases, err
 }

@@ -91,10 +91,10 @@ func (s *Service) carryLevels(
 		})
 	}
 	switch back := landed(kindBack); {
-	case back && len(m.Levels) > 0:
-		return s.levelsBack(ctx, by, m)
+	case back && m.Levels != nil:
+		return settled(s.levelsBack(ctx, by, m))
 	case !back && landed(move.Swap) && m.Levels == nil:
-		return s.levelsOn(ctx, by, m)
+		return settled(s.levelsOn(ctx, by, m)) // it is tried again where somebody changes a level at the same time
 	}
 	return nil
 }
@@ -109,6 +109,9 @@ func (s *Service) levelsOn(ctx context.Context, by act.Technician, m gen.MoveByI
 		return err
 	}
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		if mine, err := q.ClaimMoveLevels(ctx, gen.ClaimMoveLevelsParams{ID: m.ID}); err != nil || mine == 0 {
+			return err
+		}
 		levels, err := levelsAt(ctx, q, was.Site)
 		if err != nil {
 			return err
@@ -133,7 +136,11 @@ func (s *Service) levelsOn(ctx context.Context, by act.Technician, m gen.MoveByI
 			l.Version++
 			before = append(before, l)
 		}
-		return note(ctx, q, m.ID, before)
+		raw, err := json.Marshal(before)
+		if err != nil {
+			return err
+		}
+		return q.NoteMoveLevels(ctx, gen.NoteMoveLevelsParams{ID: m.ID, Levels: raw})
 	})
 }
 
@@ -143,6 +150,10 @@ func (s *Service) levelsBack(ctx context.Context, by act.Technician, m gen.MoveB
 		return err
 	}
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		mine, err := q.ClaimMoveLevels(ctx, gen.ClaimMoveLevelsParams{ID: m.ID, Was: m.Levels})
+		if err != nil || mine == 0 {
+			return err
+		}
 		now, err := q.LevelsOfSite(ctx, m.SiteID)
 		if err != nil {
 			return err
@@ -161,7 +172,7 @@ func (s *Service) levelsBack(ctx context.Context, by act.Technician, m gen.MoveB
 				}
 			}
 		}
-		return note(ctx, q, m.ID, nil)
+		return nil
 	})
 }
 
@@ -177,13 +188,4 @@ func change(ctx context.Context, q *gen.Queries, by act.Technician, l keptLevel,
 	}
 	_, name := levelOf(l.Kind, was)
 	return store.KeptLevel{Kind: l.Kind, ID: l.ID, Name: name, Version: l.Version, Doc: doc}.Keep(ctx, q, by)
-}
-
-// note keeps what a move changed of what is kept for all sites, as it was before.
-func note(ctx context.Context, q *gen.Queries, id int64, before []keptLevel) error {
-	raw, err := json.Marshal(slices.Concat([]keptLevel{}, before))
-	if err != nil {
-		return err
-	}
-	return q.NoteMoveLevels(ctx, gen.NoteMoveLevelsParams{ID: id, Levels: raw})
 }

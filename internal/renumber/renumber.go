@@ -151,7 +151,7 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 	at := time.Now().In(sc.Location()).AddDate(0, 0, 3)
 	out := &Movable{Name: sc.Name, Zone: sc.TimeZone, Networks: []MovableNetwork{}, Ports: []MovablePort{},
 		Devices: []MovableDevice{}, Night: time.Date(at.Year(), at.Month(), at.Day(), nightHour, 0, 0, 0,
-			at.Location()).Format(move.ClockForm)}
+			at.Location()).Format(site.Clock)}
 	if len(sc.Block) > 0 {
 		out.Block = sc.Block[0].String()
 	}

@@ -103,8 +103,19 @@ func TestMoveInPhases(t *testing.T) {
 	for _, name := range moss {
 		assert.True(t, o.devices.ByID[name].Running().Equal(compile.Device(after, name)), name)
 	}
+
+	// Done, it can be taken back still.
 	_, err = o.TakeMoveBack(ctx, o.mk, id)
-	refusal(t, err, act.Conflict, "not under way any more")
+	require.NoError(t, err)
+	m = o.move(id)
+	assert.Equal(t, "open", m.State)
+	_, err = o.TakeMoveBack(ctx, o.mk, id)
+	refusal(t, err, act.Conflict, "takes the move back already")
+	o.landPhase(m.Phases[len(m.Phases)-1])
+	assert.Equal(t, "back", o.move(id).State)
+	assert.Equal(t, encoded(t, before), encoded(t, o.document("moss-end")))
+	_, err = o.TakeMoveBack(ctx, o.mk, id)
+	refusal(t, err, act.Conflict, "there is nothing to undo")
 }
 
 // A move is taken back after its swap: what has not landed is dropped, and the site is what it was, byte for byte.
@@ -176,7 +187,7 @@ func TestTheNightAtAnotherHour(t *testing.T) {
 	later := r.Night.Add(50 * time.Hour)
 	zone := o.document("moss-end").Location()
 	require.NoError(t, o.SetWindow(t.Context(), o.mk, m.Phases[1].Order,
-		push.WindowEntry{NotBefore: later.In(zone).Format(move.ClockForm)}))
+		push.WindowEntry{NotBefore: later.In(zone).Format(site.Clock)}))
 	assert.WithinDuration(t, later, *o.move(id).Night.Fates[0].Lost, time.Minute)
 }
 

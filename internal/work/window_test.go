@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/site"
 	"lithos/internal/push"
 )
 
@@ -16,7 +17,7 @@ func typed(at time.Time) string {
 	if err != nil {
 		panic(err)
 	}
-	return at.In(zone).Format("2006-01-02T15:04")
+	return at.In(zone).Format(site.Clock)
 }
 
 // An order with a change window is not pushed outside of it; left to start by itself it is pushed when the window

@@ -10,6 +10,24 @@ import (
 	"time"
 )
 
+const ClaimMoveLevels = `-- name: ClaimMoveLevels :execrows
+UPDATE move SET levels = '[]' WHERE id = $1 AND levels IS NOT DISTINCT FROM $2::jsonb
+`
+
+type ClaimMoveLevelsParams struct {
+	ID  int64
+	Was []byte
+}
+
+// Whoever changes what is kept for all sites holds the move's row until that is done; another finds that it is.
+func (q *Queries) ClaimMoveLevels(ctx context.Context, arg ClaimMoveLevelsParams) (int64, error) {
+	result, err := q.db.Exec(ctx, ClaimMoveLevels, arg.ID, arg.Was)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const EndMove = `-- name: EndMove :execrows
 UPDATE move SET state = $1 WHERE id = $2 AND state = 'open'
 `
@@ -458,6 +476,18 @@ type PutVisitParams struct {
 func (q *Queries) PutVisit(ctx context.Context, arg PutVisitParams) error {
 	_, err := q.db.Exec(ctx, PutVisit, arg.MoveID, arg.Seq, arg.Visit)
 	return err
+}
+
+const ReopenMove = `-- name: ReopenMove :execrows
+UPDATE move SET state = 'open' WHERE id = $1 AND state IN ('open', 'done')
+`
+
+func (q *Queries) ReopenMove(ctx context.Context, id int64) (int64, error) {
+	result, err := q.db.Exec(ctx, ReopenMove, id)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const SitesOfCustomer = `-- name: SitesOfCustomer :many

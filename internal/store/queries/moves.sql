@@ -40,6 +40,9 @@ UPDATE move_visit SET done_by = NULL, done_at = NULL WHERE move_id = @move_id AN
 -- name: EndMove :execrows
 UPDATE move SET state = @state WHERE id = @id AND state = 'open';
 
+-- name: ReopenMove :execrows
+UPDATE move SET state = 'open' WHERE id = @id AND state IN ('open', 'done');
+
 -- name: OpenMoves :many
 SELECT m.id, m.site_id, m.title, m.state, m.opened_at, s.code, s.name AS site, t.full_name AS opener,
     (SELECT count(*) FROM move_phase p JOIN work_order o ON o.id = p.order_id WHERE p.move_id = m.id AND p.kind <> 'elsewhere') AS phases,
@@ -74,6 +77,10 @@ SELECT head FROM site WHERE id = $1 FOR UPDATE;
 
 -- name: MovesUnderWay :many
 SELECT id, title, facts FROM move WHERE site_id = $1 AND state = 'open';
+
+-- Whoever changes what is kept for all sites holds the move's row until that is done; another finds that it is.
+-- name: ClaimMoveLevels :execrows
+UPDATE move SET levels = '[]' WHERE id = @id AND levels IS NOT DISTINCT FROM sqlc.narg('was')::jsonb;
 
 -- name: NoteMoveLevels :exec
 UPDATE move SET levels = @levels WHERE id = @id;

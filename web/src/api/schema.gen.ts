@@ -3812,7 +3812,7 @@ export interface components {
             block?: string;
             /**
              * Format: int64
-             * @description the lease time before the swap, in seconds; 1800 when not given
+             * @description lease time before the swap, in seconds; none: 1800
              */
             lease?: number;
             /**
@@ -4048,7 +4048,7 @@ export interface components {
             type: string;
         };
         Shift: {
-            /** @description id of the device that routes it from then on; unchanged when empty */
+            /** @description id of the device that routes it from then on */
             device?: string;
             /**
              * Format: ip
@@ -4068,11 +4068,11 @@ export interface components {
             /** @description its new subnet; unchanged when not given */
             prefix?: string;
             /**
-             * @description how host numbers are kept; number when not given
+             * @description how host numbers are kept; none: number
              * @enum {string}
              */
             rule?: "number" | "window" | "packed" | "standard";
-            /** @description new addresses that were typed or dragged, by the old one; +12 is the twelfth after the first of the network */
+            /** @description chosen new addresses by the old; +12 is the twelfth after the first */
             to?: {
                 [key: string]: string;
             };

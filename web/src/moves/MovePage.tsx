@@ -55,7 +55,7 @@ export function MovePage() {
           <a className="btn" href={`/api/moves/${id}/record`} download>
             Record of the old numbers
           </a>
-          {move.state === 'open' && <TakeBack move={move} />}
+          {(move.state === 'open' || move.state === 'done') && <TakeBack move={move} />}
         </div>
         {move.networks.map((n) => (
           <div key={n.id}>
@@ -83,7 +83,7 @@ function TakeBack({ move }: { move: Move }) {
   const [busy, setBusy] = useState(false)
   const client = useQueryClient()
   const landed = move.phases.filter((p) => p.stage === 'landed').length
-  const back = move.phases.find((p) => p.kind === 'back')
+  const back = move.phases.some((p) => p.kind === 'back' && p.stage !== 'dropped')
   if (back) return null
   const take = async () => {
     setBusy(true)
@@ -107,29 +107,27 @@ function TakeBack({ move }: { move: Move }) {
       >
         Take it back…
       </button>
-      {
-        <Window
-          open={asking}
-          title={landed ? 'Take the move back?' : 'Drop the move?'}
-          onClose={() => {
-            setAsking(false)
-          }}
-        >
-          <p>
-            {landed
-              ? 'What has not landed is dropped. A work order is opened that makes the site what it was: rehearse and push it.'
-              : 'Nothing of it has landed. Its work orders are dropped.'}
+      <Window
+        open={asking}
+        title={landed ? 'Take the move back?' : 'Drop the move?'}
+        onClose={() => {
+          setAsking(false)
+        }}
+      >
+        <p>
+          {landed
+            ? 'What has not landed is dropped. A work order is opened that makes the site what it was: rehearse and push it.'
+            : 'Nothing of it has landed. Its work orders are dropped.'}
+        </p>
+        {problem && (
+          <p role="alert" className="text-cinnabar-ink mt-2">
+            {problem}
           </p>
-          {problem && (
-            <p role="alert" className="text-cinnabar-ink mt-2">
-              {problem}
-            </p>
-          )}
-          <button className="btn btn-next mt-4" disabled={busy} onClick={() => void take()}>
-            {landed ? 'Open the order' : 'Drop it'}
-          </button>
-        </Window>
-      }
+        )}
+        <button className="btn btn-next mt-4" disabled={busy} onClick={() => void take()}>
+          {landed ? 'Open the order' : 'Drop it'}
+        </button>
+      </Window>
     </>
   )
 }

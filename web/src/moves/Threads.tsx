@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { Table, type Column } from '../parts/Table'
 import type { Plan } from './useMove'
 
-const columns: Column[] = [['Whose', '30%'], ['Was', '20%'], ['Will be', '24%'], ['']]
+const columns: Column[] = [['Whose', '30%'], ['Was', '20%'], ['Will be', '24%'], ['Why there']]
 
 /** Each old address with the new one, which can be typed. */
 export function Threads({

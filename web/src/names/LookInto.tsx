@@ -126,7 +126,7 @@ function Kept({ list, onForget }: { list: Schemas['Answer'][]; onForget: (name: 
   if (list.length === 0) return null
   return (
     <div className={box} tabIndex={0} role="group" aria-label="Kept answers">
-      <Table columns={[['Name'], ['Type', '60px'], ['Answer'], ['Left', '76px'], ['', '76px']]}>
+      <Table columns={[['Name'], ['Type', '60px'], ['Answer'], ['Left', '76px'], ['Forget', '76px']]}>
         <tbody>
           {list.slice(0, most).map((a) => (
             <tr key={a.name + a.type}>
