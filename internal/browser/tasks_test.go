@@ -17,6 +17,7 @@ import (
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/demo"
+	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
 	"lithos/internal/people"
 )
@@ -42,8 +43,7 @@ func (a *app) account(t *testing.T) string {
 	}
 	_, name, _ := strings.Cut(t.Name(), "/")
 	if _, made := a.accounts.LoadOrStore(name, true); !made {
-		_, err := a.Work.PutTechnician(t.Context(), "a test", name, demo.FullName, demo.Password)
-		require.NoError(t, err)
+		demotest.Account(t, a.Store, name, demo.FullName, demo.Password)
 	}
 	return name
 }

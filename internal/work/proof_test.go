@@ -278,6 +278,7 @@ func TestKilledAtEveryWrite(t *testing.T) {
 // Every fault strikes every kind of device at every stage of a push: all devices hold the new configuration or all the
 // old one, the store agrees, and nothing is stuck.
 func TestEveryFaultAtEveryStage(t *testing.T) {
+	t.Parallel()
 	stages := []string{"read", "begin", "step", "compare", "confirm"}
 	faults := map[string]int{"slow": 20, "cut": 40, "reset": 0, "lost-answer": 0, "refuse": 0, "restart": 300,
 		"garbage":      0,

@@ -3,11 +3,14 @@ package work_test
 import (
 	"bytes"
 	"context"
+	"flag"
 	"fmt"
 	"log/slog"
 	"net/netip"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -36,7 +39,12 @@ import (
 	"lithos/internal/work"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
+// The tests here wait more than they compute: for devices that are silent, for a timed return. Twice as many go on at
+// once as there are processors, unless -parallel says otherwise.
+func TestMain(m *testing.M) {
+	_ = flag.Set("test.parallel", strconv.Itoa(2*runtime.GOMAXPROCS(0)))
+	pgtest.Main(m, store.Migrate)
+}
 
 // page reads the page of a site, or of what an order makes of it.
 func (o *office) page(code string, id int64) *view.Page {
@@ -71,13 +79,14 @@ func open(t testing.TB) *office {
 	t.Helper()
 	o := &office{t: t, url: pgtest.Database(t), key: filepath.Join(t.TempDir(), "key"), log: &safeBuffer{}}
 	require.NoError(t, people.MakeKey(o.key))
-	o.Service, _ = o.another()
+	var kept *store.Store
+	o.Service, kept = o.another()
+	demotest.Account(t, kept, demo.Account, demo.FullName, demo.Password)
+	demotest.Account(t, kept, "jo", "Jo Arden", joPassword)
 	var err error
 	o.devices, err = demo.Start(t.Context(), o.Service, demo.Options{})
 	require.NoError(t, err)
 	t.Cleanup(o.devices.Close)
-	_, err = o.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", joPassword)
-	require.NoError(t, err)
 	o.mk, err = o.signIn("mk", demo.Password, "test")
 	require.NoError(t, err)
 	o.jo, err = o.signIn("jo", joPassword, "test")
@@ -322,12 +331,19 @@ func TestBadInputChangesNothing(t *testing.T) {
 // waitPush waits until the push of an order has ended.
 func (o *office) waitPush(s *work.Service, id int64) *work.OrderView {
 	o.t.Helper()
+	ended := func(v *work.OrderView) bool {
+		return v.Push != nil && v.Push.Finished != nil && v.Head.State != "pushing"
+	}
 	var v *work.OrderView
 	require.Eventually(o.t, func() bool {
-		var err error
+		d, err := o.Draft(o.t.Context(), id) // less than the page of the order
+		require.NoError(o.t, err)
+		if d.Order.State == "pushing" {
+			return false
+		}
 		v, err = s.Order(o.t.Context(), id)
 		require.NoError(o.t, err)
-		return v.Push != nil && v.Push.Finished != nil && v.Head.State != "pushing"
+		return ended(v)
 	}, 2*time.Minute, 10*time.Millisecond)
 	return v
 }

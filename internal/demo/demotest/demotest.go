@@ -73,10 +73,9 @@ func Start(t testing.TB, o Options) *Running {
 	if o.Timing != (push.Timing{}) {
 		w.Pushes.Timing = o.Timing
 	}
+	Account(t, s, demo.Account, demo.FullName, demo.Password)
 	devices := &demo.Devices{}
-	if o.Empty {
-		_, err = w.PutTechnician(ctx, "a test", demo.Account, demo.FullName, demo.Password)
-	} else {
+	if !o.Empty {
 		devices, err = demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})
 	}
 	require.NoError(t, err)
