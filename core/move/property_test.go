@@ -41,7 +41,8 @@ func someSite(t *rapid.T) *site.Site {
 			s.Options = append(s.Options, site.Option{Code: uint8(224 + i), Value: "time " + a.String()})
 		default:
 			octets := a.As4()
-			s.Options = append(s.Options, site.Option{Code: uint8(224 + i), Value: "01:04:" + hex.EncodeToString(octets[:])})
+			s.Options = append(s.Options, site.Option{Code: uint8(224 + i),
+				Value: "01:04:" + hex.EncodeToString(octets[:])})
 		}
 	}
 	return site.Normal(s)
@@ -93,7 +94,8 @@ func TestEveryMoveIsWholeAndTakenBack(t *testing.T) {
 			if doc, err = edit.Apply(doc, ph.Edits...); err != nil {
 				t.Fatalf("%s: %v", ph.Title, err)
 			}
-			if fmt.Sprint(doc.FixedDevices, doc.Pools) != fmt.Sprint(site.Normal(doc).FixedDevices, site.Normal(doc).Pools) {
+			normal := site.Normal(doc)
+			if fmt.Sprint(doc.FixedDevices, doc.Pools) != fmt.Sprint(normal.FixedDevices, normal.Pools) {
 				t.Fatalf("after the edits of %q parts are out of order", ph.Title)
 			}
 			if encode(t, doc) != encode(t, ph.Doc) {

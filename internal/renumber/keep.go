@@ -140,8 +140,8 @@ func clipped(title string) string {
 }
 
 // TakeMoveBack drops the phases that have not landed, and opens an order at each site that a phase has landed at, which
-// makes it what it was before. It gives the order at the site itself, 0 where nothing had landed. A move that is done is
-// under way again by that.
+// makes it what it was before. It gives the order at the site itself, 0 where nothing had landed. A move that is done
+// is under way again by that.
 func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64) (int64, error) {
 	m, err := s.found(ctx, id)
 	if err != nil {
