@@ -10,8 +10,8 @@ import (
 	"lithos/internal/store/gen"
 )
 
-// cheap is what a test's passwords cost to look at. A hash says itself what it cost, so that nothing of how Lithos looks
-// at passwords is another in a test.
+// cheap is what a password of a test costs to look at. A hash says itself what it cost, so that nothing of how Lithos
+// looks at passwords is another in a test.
 var cheap = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
 // Account makes an account with a password that is looked at in no time.
