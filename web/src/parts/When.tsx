@@ -40,6 +40,19 @@ function subscribe(tell: () => void) {
   }
 }
 
+/** Formats are dear to make, and a list draws many times in one zone. */
+const formats = new Map<string, Intl.DateTimeFormat>()
+
+function exactly(at: Date, zone: string | undefined): string {
+  const key = zone ?? ''
+  let format = formats.get(key)
+  if (!format) {
+    format = new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium', timeStyle: 'medium', timeZone: zone })
+    formats.set(key, format)
+  }
+  return format.format(at)
+}
+
 /** The time of day, with the day where it is another than today. */
 function onTheClock(at: Date, zone: string | undefined): string {
   const day = (d: Date) => d.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', timeZone: zone })
@@ -53,7 +66,7 @@ export function When({ at, zone, clock: onClock, age }: { at: string; zone?: str
   const says = useSyncExternalStore(subscribe, () =>
     onClock ? onTheClock(date, zone || undefined) : relative(date, Date.now()).replace(age ? ' ago' : '', ''),
   )
-  const exact = date.toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium', timeZone: zone || undefined })
+  const exact = exactly(date, zone || undefined)
   return (
     <time dateTime={at} title={zone ? `${exact} (${zone})` : exact}>
       {says}
