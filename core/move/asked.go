@@ -1,7 +1,6 @@
 package move
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -56,9 +55,8 @@ type AskedRetag struct {
 	VLAN      string `json:"vlan" maxLength:"40"`
 }
 
-// The ways of a move.
+// The ways of a move other than in phases with the leases shortened first.
 const (
-	InPhases = "phases" // leases shortened first
 	Besides  = "beside" // the new beside the old first
 	InANight = "night"  // a straight swap
 )
@@ -74,7 +72,7 @@ func (t Asked) Read(s *site.Site, now time.Time) (Request, error) {
 	out := Request{Title: strings.TrimSpace(t.Title), Ticket: strings.TrimSpace(t.Ticket), OneNight: t.Way == InANight,
 		Beside: t.Way == Besides, Block: r.prefix("block", t.Block)}
 	out.Night = r.moment("night", t.Night, s.Location(), now)
-	out.Lease = 60 * r.number("lease", t.Lease, longestLease, "minutes")
+	out.Lease = 60 * r.number("lease", t.Lease, longestLease, "a number of minutes")
 	for i, sh := range t.Shifts {
 		out.Shifts = append(out.Shifts, r.shift(fmt.Sprintf("shifts[%d].", i), sh, s))
 	}
@@ -149,16 +147,16 @@ func (r *reading) prefix(field, text string) netip.Prefix {
 	return p
 }
 
-func (r *reading) vlan(field, text string) int { return r.number(field, text, lastVLAN, "") }
+func (r *reading) vlan(field, text string) int { return r.number(field, text, lastVLAN, "a VLAN id") }
 
 // number reads a number from 1 to most, 0 where nothing was typed.
-func (r *reading) number(field, text string, most int, unit string) int {
+func (r *reading) number(field, text string, most int, what string) int {
 	if text = strings.TrimSpace(text); text == "" {
 		return 0
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > most {
-		r.wrong(field, "%q is not %s; type a number from 1 to %d", text, cmp.Or(unit, "a VLAN id"), most)
+		r.wrong(field, "%q is not %s; type a number from 1 to %d", text, what, most)
 		return 0
 	}
 	return n

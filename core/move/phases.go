@@ -121,36 +121,33 @@ func (p *Plan) names() string {
 }
 
 // shortens says whose leases are shortened.
-func (p *Plan) shortens(retold map[string]bool) string {
-	out := p.names()
+func (p *Plan) shortens(retold []string) string {
 	switch len(retold) {
 	case 0:
-		return out
+		return p.names()
 	case 1:
-		for id := range retold {
-			n, _ := p.Was.Network(id)
-			return out + " and " + n.Name + ", which is told a server that moves,"
-		}
+		n, _ := p.Was.Network(retold[0])
+		return p.names() + " and " + n.Name + ", which is told a server that moves,"
 	}
-	return fmt.Sprintf("%s and %d networks that are told a server that moves", out, len(retold))
+	return fmt.Sprintf("%s and %d networks that are told a server that moves", p.names(), len(retold))
 }
 
 // retold are the ids of the networks that stay and whose clients are told other addresses: a server of theirs moves.
-func (p *Plan) retold(moves map[string]bool) map[string]bool {
-	out := map[string]bool{}
+func (p *Plan) retold(moves map[string]bool) []string {
+	var out []string
 	before, after := compile.Common(p.Was), compile.Common(p.Will)
 	for i := range p.Was.Pools {
 		was := &p.Was.Pools[i]
 		n, had := p.Was.Network(was.Network)
 		now, has := p.Will.Network(was.Network)
 		is, serves := p.Will.Pool(was.ID)
-		if !had || !has || !serves || !was.Enabled || moves[n.ID] {
+		if !had || !has || !serves || !was.Enabled || moves[n.ID] || slices.Contains(out, n.ID) {
 			continue
 		}
 		told := before.Effective(compile.For{Network: n, Pool: was})
 		if !slices.EqualFunc(told, after.Effective(compile.For{Network: now, Pool: is}),
 			func(a, b option.Effective) bool { return a.Code == b.Code && a.Value == b.Value }) {
-			out[n.ID] = true
+			out = append(out, n.ID)
 		}
 	}
 	return out
@@ -171,13 +168,13 @@ func (p *Plan) renumbered() map[string]bool {
 
 // shortened is the site with short leases in the networks that move and those that are retold, and the longest lease
 // that was there.
-func (p *Plan) shortened(moves, retold map[string]bool) (*site.Site, time.Duration) {
+func (p *Plan) shortened(moves map[string]bool, retold []string) (*site.Site, time.Duration) {
 	doc := *p.Was
 	doc.Pools = slices.Clone(p.Was.Pools)
 	longest := time.Duration(0)
 	for i := range doc.Pools {
 		pool := &doc.Pools[i]
-		if n, ok := p.Was.Network(pool.Network); ok && (moves[n.ID] || retold[n.ID]) && pool.Enabled {
+		if n, ok := p.Was.Network(pool.Network); ok && (moves[n.ID] || slices.Contains(retold, n.ID)) && pool.Enabled {
 			had := LeaseTime(p.Was, n, pool)
 			longest = max(longest, had)
 			if had > p.lease() {

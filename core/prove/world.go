@@ -22,6 +22,7 @@ type world struct {
 	before     picture
 	after      picture
 	ties       map[string][]string // by network: what holds it together before and after
+	leases     map[string]bool     // networks that have DHCP, before or after
 	known      map[string]verdict  // by the places of all chains
 }
 
@@ -48,7 +49,10 @@ type verdict struct {
 
 func newWorld(base, goal *site.Site, devices []Device) *world {
 	w := &world{base: base, goal: goal, fixed: map[string]yang.Config{}, known: map[string]verdict{},
-		start: map[string]yang.Config{}, ties: map[string][]string{}}
+		start: map[string]yang.Config{}, ties: map[string][]string{}, leases: map[string]bool{}}
+	for _, p := range slices.Concat(base.Pools, goal.Pools) {
+		w.leases[p.Network] = w.leases[p.Network] || p.Enabled
+	}
 	for _, d := range goal.Devices {
 		w.fixed[d.ID] = compile.Device(goal, d.ID)
 		if slices.ContainsFunc(d.Interfaces, func(i site.Interface) bool { return i.Kind == site.Uplink }) {
@@ -129,20 +133,12 @@ func (w *world) judge(at []int) verdict {
 // unserved says that a network is not served.
 func (w *world) unserved(n *site.Network) string {
 	switch {
-	case w.leases(n.ID):
+	case w.leases[n.ID]:
 		return "Clients of " + n.Name + " get no answer, or have no gateway"
 	case n.Gateway.IsValid():
 		return "Devices in " + n.Name + " are cut off from its gateway"
 	}
 	return "Devices in " + n.Name + " are cut off from each other"
-}
-
-// leases reports whether a network has DHCP, before or after.
-func (w *world) leases(network string) bool {
-	has := func(s *site.Site) bool {
-		return slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == network && p.Enabled })
-	}
-	return has(w.base) || has(w.goal)
 }
 
 // left reports whether a chain other than i has steps to come.
@@ -175,10 +171,12 @@ func (w *world) look(on map[string]yang.Config) picture {
 	for i := range w.goal.Networks {
 		n := &w.goal.Networks[i]
 		was, had := w.base.Network(n.ID)
-		p.served[n.ID], p.ties[n.ID] = v.serves(n), v.tied(n)
+		p.ties[n.ID] = v.tied(n)
+		p.served[n.ID] = v.serves(n, p.ties[n.ID])
 		if had && (was.Prefix != n.Prefix || was.Gateway != n.Gateway) {
-			p.served[n.ID] = p.served[n.ID] || v.serves(was)
-			p.ties[n.ID] = append(p.ties[n.ID], v.tied(was)...)
+			tied := v.tied(was)
+			p.served[n.ID] = p.served[n.ID] || v.serves(was, tied)
+			p.ties[n.ID] = append(p.ties[n.ID], tied...)
 		}
 	}
 	return p
@@ -220,17 +218,16 @@ func (v view) path(n *site.Network) links.Path {
 	return p
 }
 
-// serves reports whether a network, as its subnet is in n, holds together, has its gateway, and its clients are
-// answered where it has any.
-func (v view) serves(n *site.Network) bool {
+// serves reports whether a network, as its subnet is in n, is held together by all that must, has its gateway, and its
+// clients are answered where it has any.
+func (v view) serves(n *site.Network, tied []string) bool {
 	homes := v.path(n).Homes
 	if len(homes) == 0 || n.Gateway.IsValid() && !v.holds(n.Gateway) {
 		return false
 	}
-	if v.leases(n.ID) && !slices.ContainsFunc(homes, func(home links.End) bool { return v.answersAt(home, n) }) {
+	if v.leases[n.ID] && !slices.ContainsFunc(homes, func(home links.End) bool { return v.answersAt(home, n) }) {
 		return false
 	}
-	tied := v.tied(n)
 	return !slices.ContainsFunc(v.ties[n.ID], func(t string) bool { return !slices.Contains(tied, t) })
 }
 
@@ -257,7 +254,7 @@ func holderOf(devices []site.Device, a netip.Addr) (*site.Device, bool) {
 // answered; whether the gateway is where they are answered; and, where it has no DHCP, whose addresses are on it.
 func (v view) tied(n *site.Network) []string {
 	var out []string
-	leases := v.leases(n.ID)
+	leases := v.leases[n.ID]
 	for i, s := range v.path(n).Segments {
 		gate := slices.ContainsFunc(s.Homes, func(e links.End) bool {
 			return slices.ContainsFunc(e.Interface.Addresses,

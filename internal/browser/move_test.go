@@ -54,6 +54,7 @@ func theNight(t *testing.T, a *app) {
 	b.fill("What the move is called", "The attic at night")
 	b.click("button", "^Begin the move$")
 	b.see("a move in one night, under way")
+	b.until("no plan kept", `() => !Object.keys(localStorage).some(k => k.startsWith('lithos-plan-'))`)
 	b.axe("a move under way")
 	b.see("To be visited by hand, 0 of 1 done")
 

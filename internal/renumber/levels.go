@@ -162,14 +162,11 @@ func (s *Service) levelsBack(ctx context.Context, by act.Technician, m gen.MoveB
 			untouched := slices.ContainsFunc(now, func(o gen.KeptLevel) bool {
 				return o.Kind == l.Kind && o.ID == l.ID && o.Version == l.Version
 			})
-			was, err := bare(l.Kind, l.Doc)
-			if err != nil {
-				return err
+			if !untouched {
+				continue
 			}
-			if doc, _ := levelOf(l.Kind, was); untouched {
-				if err := change(ctx, q, by, l, doc); err != nil {
-					return err
-				}
+			if err := change(ctx, q, by, l, l.Doc); err != nil {
+				return err
 			}
 		}
 		return nil

@@ -37,6 +37,13 @@ export function Night({ plan }: { plan: Plan }) {
   )
   const [all, setAll] = useState(false)
   const hurt = n.fates.filter((f) => f.seconds + f.nameServers.seconds + f.ownName.seconds > 0)
+  const when = new Intl.DateTimeFormat('en-GB', {
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+    timeZone: plan.zone || undefined,
+  })
   const anyMisled = n.fates.some((f) => f.ownName.seconds > 0)
   if (n.clients === 0)
     return (
@@ -97,9 +104,9 @@ export function Night({ plan }: { plan: Plan }) {
                 </td>
                 <td className="list-cell mono">{f.was}</td>
                 <td className="list-cell mono">{f.will}</td>
-                <Lack of={{ seconds: f.seconds, from: f.lost, until: f.regained }} zone={plan.zone} />
-                <Lack of={f.nameServers} zone={plan.zone} />
-                {anyMisled && <Lack of={f.ownName} zone={plan.zone} />}
+                <Lack of={{ seconds: f.seconds, from: f.lost, until: f.regained }} when={when} />
+                <Lack of={f.nameServers} when={when} />
+                {anyMisled && <Lack of={f.ownName} when={when} />}
               </tr>
             ))}
           </tbody>
@@ -119,16 +126,9 @@ export function Night({ plan }: { plan: Plan }) {
 }
 
 /** What a client is without: how long, from when, until when. */
-function Lack({ of, zone }: { of: Fate['ownName']; zone: string }) {
+function Lack({ of, when }: { of: Fate['ownName']; when: Intl.DateTimeFormat }) {
   if (of.seconds === 0 || !of.from) return <td className="list-cell" />
   const from = new Date(of.from)
-  const when = new Intl.DateTimeFormat('en-GB', {
-    day: 'numeric',
-    month: 'short',
-    hour: '2-digit',
-    minute: '2-digit',
-    timeZone: zone || undefined,
-  })
   return (
     <td className="list-cell whitespace-normal">
       <b className="font-semibold">{of.until ? span(of.seconds) : 'never again'}</b>

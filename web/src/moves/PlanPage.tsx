@@ -51,7 +51,7 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
     }),
     [first, movable.night],
   )
-  const { value: asked, set: keep, isFresh } = useKept(`lithos-plan-${code}-${first}`, fresh)
+  const { value: asked, set: keep, isFresh, forget } = useKept(`lithos-plan-${code}-${first}`, fresh)
   const [round, setRound] = useState(0)
   const [busy, setBusy] = useState(false)
   const [problem, setProblem] = useState<ReturnType<typeof problemOf>>()
@@ -74,7 +74,7 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
     try {
       const move = await call(api.POST('/api/sites/{site}/moves', { params: { path: { site: code } }, body: asked }))
       announce(`The move is begun: ${plural(move.phases.length, 'work order is', 'work orders are')} open`)
-      keep(fresh)
+      forget()
       void navigate(`/moves/${move.id}`)
     } catch (e) {
       setProblem(problemOf(e))
@@ -107,7 +107,7 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
               onClick={() => {
                 setProblem(undefined)
                 setRound(round + 1)
-                keep(fresh)
+                forget()
               }}
             >
               Start over
