@@ -2,9 +2,14 @@ package browser
 
 import (
 	"fmt"
+	"io"
+	"net/http"
 	"net/netip"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
@@ -13,7 +18,9 @@ import (
 
 	"lithos/core/scenario"
 	"lithos/internal/demo"
+	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
+	"lithos/web"
 )
 
 // keys types keys where the keyboard is.
@@ -201,9 +208,10 @@ func copyingAndCutText(t *testing.T, a *app) {
 		.some(e => e.innerText.includes(whole))`, whole)
 }
 
-// A page that watches a push asks for it at most once a line of its journal.
-func TestAPushIsFetchedOnceALine(t *testing.T) {
-	a := startApp(t)
+// A page that nothing changes for asks for nothing, however often the devices are read. One that watches a push asks
+// for it at most once a line of its journal.
+func TestOnlyWhatChangesIsFetched(t *testing.T) {
+	a := serve(t, demotest.Options{Files: web.Files(), Pace: time.Hour, Poll: time.Second})
 	who := a.technician(t)
 	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Watched", "")
 	require.NoError(t, err)
@@ -225,6 +233,23 @@ func TestAPushIsFetchedOnceALine(t *testing.T) {
 	require.NoError(t, err)
 	b.visit(a.URL)
 	b.signIn(demo.Account)
+	b.visit(a.URL + "/sites/kelder-bridge?network=net-handsets")
+	b.see("Handsets")
+	// The first readings find what the site holds, and each is told.
+	rest := func() (asked int) {
+		before, was := readings(t, a), b.page.MustEval(`() => window.asked.length`).Int()
+		require.Eventually(t, func() bool { return readings(t, a) >= before+60 }, time.Minute, 100*time.Millisecond)
+		return b.page.MustEval(`() => window.asked.length`).Int() - was
+	}
+	asked := rest()
+	for range 9 {
+		if asked == 0 {
+			break
+		}
+		asked = rest()
+	}
+	assert.Zero(t, asked, "60 readings of devices, in which nothing changed")
+
 	b.visit(fmt.Sprintf("%s/orders/%d", a.URL, order))
 	b.see("Push to gw-1")
 	_, err = b.page.Eval(`() => { window.asked = [] }`)
@@ -240,6 +265,23 @@ func TestAPushIsFetchedOnceALine(t *testing.T) {
 	require.Greater(t, lines, 3)
 	assert.NotEmpty(t, v.Value.Get("asked").Arr(), "it follows the push")
 	assert.LessOrEqual(t, len(v.Value.Get("asked").Arr()), lines)
+}
+
+// readings is how many readings of devices have been answered.
+func readings(t *testing.T, a *app) int {
+	t.Helper()
+	answer, err := http.Get(a.URL + "/metrics")
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	all, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	line := regexp.MustCompile(`lithos_device_reads_total\{outcome="answered"\} (\d+)`).FindSubmatch(all)
+	if line == nil {
+		return 0
+	}
+	n, err := strconv.Atoi(string(line[1]))
+	require.NoError(t, err)
+	return n
 }
 
 // While the server does not answer, a form keeps what was typed and says so.
