@@ -66,7 +66,7 @@ func (r *remover) letGo(k *site.Kind, in site.Ref, list site.List, i int) {
 		return
 	}
 	was := list.At(i)
-	now := k.Copy(was)
+	now := was // until it has to let something go: most parts name nothing that goes
 	for _, f := range k.Fields {
 		if f.Of == "" || f.Named {
 			continue
@@ -80,8 +80,14 @@ func (r *remover) letGo(k *site.Kind, in site.Ref, list site.List, i int) {
 			r.edits = append(r.edits, Edit{Op: Remove, Part: ref, In: in, Value: list.JSON(i)})
 			return
 		default:
+			if now == was {
+				now = k.Copy(was)
+			}
 			f.Repoint(now, left)
 		}
+	}
+	if now == was {
+		return
 	}
 	if e, ok := Changing(k.Name, ref.ID, in, was, now); ok {
 		r.edits = append(r.edits, e)

@@ -20,10 +20,12 @@ import (
 
 // BenchmarkFiveThousand drags over the ruler of a network with 5,000 pins, then scrolls
 // and filters their list, and reports the longest time between frames, the longest task of
-// the page, and the most time that a task had of a processor, in milliseconds. The last
-// should stay under 50; the others also count what else the machine did meanwhile.
+// the page, and the most time that a task had of a processor, in milliseconds. No task should
+// take over 50, which is what a browser calls a long one: 0 is reported where there was none.
+// Devices are not read meanwhile: with more to do than there are processors, the page waits
+// for its turn, 20 ms at a time.
 func BenchmarkFiveThousand(b *testing.B) {
-	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files()}), browser: launch(b)}
+	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files(), Poll: time.Hour}), browser: launch(b)}
 	_, err := a.Work.Import(b.Context(), hall("large", 0x0a600002, 5000), 0, "")
 	require.NoError(b, err)
 	t := a.open(b, 1280, 800)

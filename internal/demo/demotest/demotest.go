@@ -29,7 +29,7 @@ type Options struct {
 	Pace   time.Duration // between two messages of the simulated clients; 0 for none
 	Past   bool          // lines had something in the day before
 	Empty  bool          // there is an account, and no site
-	Poll   time.Duration // between two readings of the devices
+	Poll   time.Duration // between two readings of the devices; 0 for one after the other
 	State  string        // folder the devices' configurations survive in; none when empty
 	Timing push.Timing   // of pushes; the usual one when zero
 	// Database and Vault are those of an earlier Start, whose doings go on; new ones when empty.

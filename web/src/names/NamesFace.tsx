@@ -75,7 +75,7 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
       </div>
       <div
         ref={setScroller}
-        className="bg-sheet min-w-0 overflow-auto px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
+        className="bg-sheet min-w-0 overflow-auto [overflow-anchor:none] px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
       >
         <div className="flex items-baseline gap-3 flex-wrap">
           <h1 className="mono !text-[18px] font-bold [overflow-wrap:anywhere]">{names.title}</h1>

@@ -11,7 +11,7 @@ export function useLongList(scroller: HTMLElement | null, count: number) {
     count,
     getScrollElement: () => scroller,
     estimateSize: () => 29,
-    overscan: 12,
+    overscan: 4,
     scrollMargin: above,
   })
   // What stands above the rows changes with what is listed; measured after each drawing.

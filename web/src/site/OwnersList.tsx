@@ -184,6 +184,8 @@ const OwnerRow = memo(function OwnerRow({
 }) {
   // What copies is drawn on the row that has the pointer or the keyboard focus.
   const [near, setNear] = useState(false)
+  // A positioned cell is a layer of its own: thousands of them, scrolled, are painted one by one.
+  const cell = near ? 'list-cell relative' : 'list-cell'
   return (
     <tr
       ref={measure}
@@ -197,7 +199,7 @@ const OwnerRow = memo(function OwnerRow({
       onClick={() => onSelect(r.ref)}
       className={`cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
     >
-      <td className="list-cell mono relative">
+      <td className={`${cell} mono`}>
         <button
           data-row
           data-at={index}
@@ -217,7 +219,7 @@ const OwnerRow = memo(function OwnerRow({
         <Shape kind={r.kind} />
         {r.use}
       </td>
-      <td className="list-cell relative">
+      <td className={cell}>
         {r.severity && (
           <>
             <Mark severity={r.severity} />{' '}
@@ -228,7 +230,7 @@ const OwnerRow = memo(function OwnerRow({
         {near && r.name && <CopyWord text={r.name} stop={stop} what="the name" />}
         {r.kind === 'unrecorded' && <span className="text-ink-3 ml-2">nobody recorded it</span>}
       </td>
-      <td className="list-cell mono text-ink-2 relative">
+      <td className={`${cell} mono text-ink-2`}>
         {r.kind === 'pool' ? (
           <span className="font-sans text-[13px]">
             {r.on ? `${r.used ?? 0} of ${r.size ?? 0} in use` : 'switched off'}

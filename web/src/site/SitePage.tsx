@@ -50,7 +50,7 @@ export function SitePage() {
       </div>
       <div
         ref={setScroller}
-        className="bg-sheet min-w-0 overflow-auto px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
+        className="bg-sheet min-w-0 overflow-auto [overflow-anchor:none] px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
       >
         {network ? (
           <>
