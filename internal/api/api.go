@@ -53,9 +53,9 @@ const GCPercent = 400
 const (
 	// maxRequest is the largest request body, in octets.
 	maxRequest = 20 << 20
-	// worthPacking is the smallest answer that is compressed, in octets: a smaller one
-	// arrives no sooner for it.
-	worthPacking = 32 << 10
+	// worthPacking is the smallest answer that is compressed, in octets: a smaller one goes out
+	// with the first ten segments of a connection (RFC 6928) and arrives no sooner for it.
+	worthPacking = 10 * 1460
 	// answerWithin is how long a request may be worked on. Live events go on.
 	answerWithin = 60 * time.Second
 )

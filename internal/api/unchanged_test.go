@@ -62,6 +62,24 @@ func TestWhatHasNotChangedIsNotSentAgain(t *testing.T) {
 	assert.Empty(t, missing.Header.Get("ETag"), "a refusal is not kept")
 }
 
+// An answer worth it is sent packed to a client that unpacks it.
+func TestAnswersArePacked(t *testing.T) {
+	c := open(t)
+	c.signIn()
+	const path = "/api/options"
+	_, whole := c.get(t, path, "") // unpacked by the client
+	r, err := http.NewRequestWithContext(t.Context(), "GET", c.url+path, nil)
+	require.NoError(t, err)
+	r.Header.Set("Accept-Encoding", "gzip")
+	answer, err := c.http.Do(r)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	packed, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	assert.Equal(t, "gzip", answer.Header.Get("Content-Encoding"))
+	assert.Less(t, len(packed), len(whole)/3)
+}
+
 // A network is told whole once, and then what is different in it.
 func TestANetworkIsToldByItsChanges(t *testing.T) {
 	c := open(t)

@@ -437,6 +437,22 @@ func keysAndSkipLinks(t *testing.T, a *app) {
 	b.keys(input.Enter)
 	b.until("Waiting room", `() => document.querySelector('h1').innerText === 'Waiting room'`)
 
+	// The tabs: with arrows, to the last and back to the first; what a client was given is told.
+	chosen := `(e, name) => e.getAttribute('role') === 'tab' && e.innerText === name && e.ariaSelected === 'true'`
+	b.page.MustElement("[role=tab][aria-selected=true]").MustFocus()
+	b.focus("the first tab", chosen, "Addresses")
+	b.keys(input.ArrowLeft)
+	b.focus("the last tab", chosen, "Devices")
+	b.keys(input.ArrowLeft)
+	b.focus("the tab before", chosen, "Forecast")
+	b.keys(input.ArrowLeft)
+	b.focus("the one before that", chosen, "Try a client")
+	b.click("form button", "Try a client")
+	b.said("was given")
+	b.page.MustElement("[role=tab][aria-selected=true]").MustFocus()
+	b.keys(input.Home)
+	b.focus("the first tab again", chosen, "Addresses")
+
 	// A menu keeps the page's keys to itself.
 	b.page.MustElement("header button[aria-label$=menu]").MustFocus()
 	b.keys(input.Enter)
@@ -479,6 +495,9 @@ func longLists(t *testing.T, a *app) {
 	}`)
 	status := `document.querySelector('[data-place=ruler]').nextElementSibling.innerText`
 	b.until("the address under it", `() => `+status+`.includes('10.112.5.0')`)
+	b.keys(input.Home)
+	b.until("the network's address, which nobody can have",
+		`() => `+status+`.includes('10.112.0.0 · network address, no host can have it')`)
 }
 
 // Find: parts of addresses and MACs, orders, findings, what was seen; Enter opens the
@@ -517,6 +536,16 @@ func findAnything(t *testing.T, a *app) {
 	b.keys(input.Escape)
 	find("maren", "Work order")
 	b.keys(input.Escape)
+	find("4471", "Attic")
+	b.keys(input.Escape)
+	// What was seen is found with its site, its port, or the device until a port is known, and until when.
+	find("vet-laptop-3", "Kelder Bridge")
+	b.until("its port and until when", `() => {
+		const hit = [...document.querySelectorAll('[cmdk-item]')].find(e => e.innerText.includes('vet-laptop-3'))
+		return /port\d+ of sw-core|gw-1/.test(hit?.innerText) && hit.innerText.includes('lease until')
+	}`)
+	b.keys(input.Enter)
+	b.inspects("vet-laptop-3")
 }
 
 // At 820 and at 390 wide everything is reached, and nothing scrolls sideways.

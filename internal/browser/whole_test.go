@@ -103,6 +103,7 @@ func manyAtOnce(t *testing.T, a *app) {
 	b.axe("paste")
 	b.click("button", "^Apply 2 lines$")
 	b.see("2 findings block the push")
+	b.said("Add fixed device kiosk-1 10.84.18.100; Add fixed device kiosk-2")
 	b.click("tr button", `\.18\.100`)
 	b.click("aside button", "^Fix all 2 of this kind")
 	b.see("Exclude .18.101 from the pool")
