@@ -99,6 +99,7 @@ func TestMistakes(t *testing.T) {
 		{21, "10.0.0.0", "is not two addresses"},
 		{63, "0105aa", "are not sub-options"},
 		{51, "0", "no time at all"},
+		{119, "a.example b.example", `"a.example b.example" has spaces; put commas between domains: a.example, b.example`},
 		{99, "them GB; 3 Kelder", "is none of server, network, client"},
 		{99, "client Britain", "country of two letters"},
 		{99, "client GB; Kelder", "number of an element"},
@@ -282,7 +283,13 @@ func TestLongLists(t *testing.T) {
 		assert.Greater(t, len(wire), 255)
 		assert.Equal(t, text, Format(code, wire))
 	}
-	_, err := Parse(17, strings.Repeat("x", MaxValue+1))
+	// An element as long as there can be one, whose end is beyond 255.
+	street := "client GB; 3 " + strings.Repeat("e", 255) + "; 6 Mill Lane"
+	wire, err := Parse(99, street)
+	require.NoError(t, err)
+	assert.Equal(t, street, Format(99, wire))
+
+	_, err = Parse(17, strings.Repeat("x", MaxValue+1))
 	assert.ErrorContains(t, err, "takes 1 to 1024 octets")
 	_, err = PackSubOptions([]uint8{1}, [][]byte{make([]byte, 256)})
 	assert.ErrorContains(t, err, "at most 255 fit")

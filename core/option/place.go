@@ -52,8 +52,9 @@ func formatCivic(wire []byte) (string, bool) {
 		if len(rest) < 2 || len(rest) < 2+int(rest[1]) {
 			return "", false
 		}
-		out = append(out, fmt.Sprintf("%d %s", rest[0], rest[2:2+rest[1]]))
-		rest = rest[2+rest[1]:]
+		end := 2 + int(rest[1])
+		out = append(out, fmt.Sprintf("%d %s", rest[0], rest[2:end]))
+		rest = rest[end:]
 	}
 	return strings.Join(out, "; "), ok
 }

@@ -32,6 +32,16 @@ func TestModulesMatchTheTypes(t *testing.T) {
 	for _, err := range ms.Process() {
 		assert.NoError(t, err)
 	}
+	for name, m := range ms.Modules {
+		if !strings.HasPrefix(name, "lithos-") || strings.Contains(name, "@") {
+			continue
+		}
+		assert.NotNil(t, m.Contact, "%s: RFC 8407 section 4.8", name)
+		require.NotEmpty(t, m.Revision, name)
+		if name != "lithos-standin" { // what may go wrong in a simulated device is in no RFC
+			assert.True(t, m.Reference != nil || m.Revision[0].Reference != nil, "%s names what it rests on", name)
+		}
+	}
 	server := yang.ToEntry(ms.Modules["lithos-dhcp-server"]).Dir["dhcp-server"]
 	resolver := yang.ToEntry(ms.Modules["lithos-resolver"]).Dir["resolver"]
 	outside := yang.ToEntry(ms.Modules["lithos-outside-names"]).Dir["outside-names"]

@@ -80,7 +80,8 @@ devices:
     kind: layer 3 switch
     interfaces:
       - {id: i2, name: vlan11, kind: vlan, vlan: 11, addresses: [10.84.48.2/26]}
-      - {id: i3, name: vlan24, kind: vlan, vlan: 24, addresses: [10.84.50.1/24], relayTo: [10.84.48.9, 10.84.48.10]}
+      - {id: i3, name: vlan24, kind: vlan, vlan: 24, addresses: [10.84.50.1/24],
+         relayTo: [192.0.2.9, 10.84.48.9, 10.84.48.10]}
 networks:
   - {id: n1, name: Bench, prefix: 10.84.48.0/26, vlan: 11, gateway: 10.84.48.2}
   - {id: n2, name: Ward, prefix: 10.84.50.0/24, vlan: 24, gateway: 10.84.50.1}
@@ -519,6 +520,7 @@ func TestInUseAndKilled(t *testing.T) {
 	require.NoError(t, l.log.wait(0, "event=taken", "address=10.84.48.40", "mac="))
 	got = take(t, far, l.dir)
 	assert.Equal(t, "10.84.50.61", got["ip"], "10.84.50.60 answered an echo request")
+	require.NoError(t, l.log.wait(0, "could not be relayed to 192.0.2.9", "unreachable"), "the others are told all the same")
 	require.NoError(t, relayed.SetReadDeadline(time.Now().Add(patience)))
 	for {
 		n, from, err := relayed.ReadFromUDPAddrPort(make([]byte, dhcp.MaxPacket))
