@@ -395,6 +395,12 @@ var plainCases = []ruleCase{
 		pool(s, "pool-imaging").Server = "dev-sw-core"
 		iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")}
 	}, true},
+	{"relay-target-wrong", func(s *site.Site) { // the server's own uplink, where it hears no client
+		pool(s, "pool-imaging").Server = "dev-sw-core"
+		s.Devices[1].Interfaces = append(s.Devices[1].Interfaces, site.Interface{ID: "if-lte", Name: "lte",
+			Kind: site.Uplink, Addresses: []netip.Prefix{prefix("192.0.2.6/30")}})
+		iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("192.0.2.6")}
+	}, nil, true},
 	{"relay-beside-server",
 		func(s *site.Site) { iface(s, "if-gw-1-lan-48").RelayTo = []netip.Addr{addr("10.84.16.2")} },
 		func(s *site.Site) {
@@ -649,6 +655,26 @@ func TestEveryRuleFindsAndStaysSilent(t *testing.T) {
 		assert.True(t, covered[r.Slug], "no test breaks %s", r.Slug)
 		assert.NotEmpty(t, r.Promise)
 	}
+}
+
+// A network moves away from its reservations: each is moved after it, to the same host of it.
+func TestAReservationLeftOutsideKeepsItsHost(t *testing.T) {
+	s := clean()
+	n := network(s, "net-imaging")
+	n.Prefix, n.Gateway = prefix("10.84.21.64/26"), addr("10.84.21.65")
+	left := 0
+	for _, f := range check.Site(site.Normal(s)) {
+		if f.Rule != "reservation-outside-network" {
+			continue
+		}
+		left++
+		r := reservationOf(s, f.Parts[0].ID)
+		after, err := edit.Apply(s, f.Fix.Edits...)
+		require.NoError(t, err)
+		host := r.Address.As4()[3] % 64
+		assert.Equal(t, netip.AddrFrom4([4]byte{10, 84, 21, 64 + host}), reservationOf(after, r.ID).Address)
+	}
+	assert.Positive(t, left)
 }
 
 func TestFindingIDsSurviveOtherEdits(t *testing.T) {

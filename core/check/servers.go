@@ -115,13 +115,18 @@ func relayMissing(f *facts, n *site.Network, report func(Finding)) {
 func relayTargetWrong(f *facts, n *site.Network, report func(Finding)) {
 	for _, h := range f.homes(n) {
 		for _, to := range h.iface.RelayTo {
-			d, _, held := f.HolderOf(to)
-			if held && slices.ContainsFunc(f.pools[n.ID], func(p *site.Pool) bool { return p.Server == d.ID }) {
+			d, at, held := f.HolderOf(to)
+			serves := held && slices.ContainsFunc(f.pools[n.ID], func(p *site.Pool) bool { return p.Server == d.ID })
+			if serves && at.Kind != site.Uplink {
 				continue
 			}
 			says := fmt.Sprintf("%s of %s passes requests to %s, which no device of the site holds.", h.iface.Name,
 				h.device.Name, to)
-			if held {
+			switch {
+			case serves:
+				says = fmt.Sprintf("%s of %s passes requests to %s, and %s answers no requests at its uplink %s.",
+					h.iface.Name, h.device.Name, to, d.Name, at.Name)
+			case held:
 				says = fmt.Sprintf("%s of %s passes requests to %s, and %s serves no pool of %s.", h.iface.Name,
 					h.device.Name, to, d.Name, n.Name)
 			}
