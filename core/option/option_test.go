@@ -243,7 +243,7 @@ func TestLawfulLabels(t *testing.T) {
 // What a maker decides is octets or text, and reads back as what it was.
 func TestOctetsOrText(t *testing.T) {
 	for text, wire := range map[string]string{
-		"0105aa": "0105aa", "L2QVLAN=31": "4c3251564c414e3d3331", `"0105aa"`: "303130356161", "2e": "2e", ".": "2e",
+		"0105aa": "0105aa", "vlan=31": "766c616e3d3331", `"0105aa"`: "303130356161", "2e": "2e", ".": "2e",
 	} {
 		got, err := Parse(43, text)
 		require.NoError(t, err, text)

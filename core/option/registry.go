@@ -346,7 +346,7 @@ var registry = []Definition{
 	{175, "Boot loader options", "Sub-options of a boot loader, as its maker says", Plain, false, "RFC 3942 section 4",
 		"b101"},
 	{176, "Telephone settings", "Settings of a telephone, as its maker says", Plain, false, "RFC 3942 section 4",
-		"L2QVLAN=31"},
+		"vlan=31"},
 	{177, "Cable client configuration", "Once used by cable clients, now option 122", Plain, false,
 		"RFC 3942 section 4", "01040a541082"},
 	{208, "Boot loader magic", "That options 209 to 211 are for the boot loader", Magic, false,
