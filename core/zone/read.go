@@ -3,6 +3,7 @@ package zone
 import (
 	"bytes"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -84,10 +85,14 @@ func fromCSV(raw []byte, origin string) (File, error) {
 		if err == io.EOF {
 			return f, nil
 		}
-		line, _ := r.FieldPos(0)
-		if err != nil {
-			return File{}, &FileError{max(line, 1), "it is not CSV: " + err.Error()}
+		var wrong *csv.ParseError
+		if errors.As(err, &wrong) {
+			return File{}, &FileError{wrong.Line, "it is not CSV: " + wrong.Err.Error()}
 		}
+		if err != nil {
+			return File{}, err
+		}
+		line, _ := r.FieldPos(0)
 		if len(f.Records) == MaxRecords {
 			return File{}, &FileError{line, fmt.Sprintf("holds more than %d records; read it in parts", MaxRecords)}
 		}

@@ -288,6 +288,9 @@ func TestReadTellsFormatsApart(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, f.Left, 4)
 	assert.Empty(t, f.Records)
+	_, err = Read(strings.NewReader("edge,A,10.84.16.20\n\""), kelder)
+	assert.ErrorContains(t, err, "line 2")
+	assert.ErrorContains(t, err, "it is not CSV")
 }
 
 func FuzzRead(f *testing.F) {
