@@ -114,7 +114,11 @@ func ownForm(k kind, text string) (string, error) {
 	if err != nil || dns.TypeToString[rr.Header().Rrtype] != k.name {
 		return "", fmt.Errorf("%q is not what %s holds; type for example %s", clip(text), k.name, k.example)
 	}
-	return DataOf(rr, ""), nil
+	data := DataOf(rr, "")
+	if !whole(k, rr, data) {
+		return "", fmt.Errorf("%q is not what %s holds; type for example %s", clip(text), k.name, k.example)
+	}
+	return data, nil
 }
 
 // readText reads text with or without quotes. More than 255 octets are split, as the receiver joins
@@ -155,7 +159,19 @@ func expand(typ, data, zone string) (string, error) {
 	return strings.Join(words, " "), nil
 }
 
-// DataOf is the data of a record in the form that ReadData gives.
+// whole reports whether data has all that its type holds: messages may bring data that is cut short, and tags of any
+// octets, where RFC 8659 section 4.1 has letters and digits.
+func whole(k kind, rr dns.RR, data string) bool {
+	if caa, ok := rr.(*dns.CAA); ok && (caa.Tag == "" || strings.Trim(strings.ToLower(caa.Tag), tagged) != "") {
+		return false
+	}
+	return data != "" && len(strings.Fields(data)) >= k.words
+}
+
+// tagged are the characters of the tag of a CAA record.
+const tagged = "abcdefghijklmnopqrstuvwxyz0123456789"
+
+// DataOf is the data of a record in the form that ReadData gives; what there is of it where it is cut short.
 func DataOf(rr dns.RR, zone string) string {
 	switch rr := rr.(type) { // what zones are full of
 	case *dns.A:
@@ -163,11 +179,11 @@ func DataOf(rr dns.RR, zone string) string {
 			return a.String()
 		}
 	case *dns.CNAME:
-		if rr.Target != "." {
+		if rr.Target != "." && rr.Target != "" {
 			return shortTarget(Tidy(rr.Target), zone)
 		}
 	case *dns.PTR:
-		if rr.Ptr != "." {
+		if rr.Ptr != "." && rr.Ptr != "" {
 			return shortTarget(Tidy(rr.Ptr), zone)
 		}
 	}
@@ -178,6 +194,9 @@ func DataOf(rr dns.RR, zone string) string {
 		return text
 	}
 	words := strings.Fields(text)
+	if len(words) != k.words {
+		return text
+	}
 	if last := words[len(words)-1]; last != "." {
 		words[len(words)-1] = shortTarget(Tidy(last), zone)
 	}

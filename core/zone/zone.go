@@ -160,16 +160,18 @@ func (r Record) RR(zone string, ttl int) (dns.RR, error) {
 	return parseRR(fmt.Sprintf("%s %d IN %s %s", dns.Fqdn(Absolute(r.Owner, zone)), ttl, r.Type, data))
 }
 
-// Of is a record as it is written in a zone; ok is false for one that is not in the zone, or of a type
-// that is not written there (Types).
+// Of is a record as it is written in a zone; ok is false for one that is not in the zone, of a type
+// that is not written there (Types), or whose data is not whole.
 func Of(rr dns.RR, zone string) (r Record, ok bool) {
 	h := rr.Header()
 	typ := dns.TypeToString[h.Rrtype]
 	owner, in := Relative(Tidy(h.Name), zone)
-	if _, known := kindOf(typ); !known || !in || h.Class != dns.ClassINET {
+	k, known := kindOf(typ)
+	if !known || !in || h.Class != dns.ClassINET {
 		return Record{}, false
 	}
-	return Record{Owner: owner, Type: typ, Data: DataOf(rr, zone), TTL: int(h.Ttl)}, true
+	r = Record{Owner: owner, Type: typ, Data: DataOf(rr, zone), TTL: int(h.Ttl)}
+	return r, whole(k, rr, r.Data)
 }
 
 // common makes the types that zones are full of without parsing; nil for others, and for data that is

@@ -219,7 +219,29 @@ func TestZoneFilesRoundTrip(t *testing.T) {
 	})
 }
 
+// Servers send what no zone file holds: data that is cut short, a tag of anything. It is no record.
+func TestDataThatIsNotWholeIsNoRecord(t *testing.T) {
+	of := func(typ uint16) dns.RR_Header {
+		return dns.RR_Header{Name: kelder + ".", Class: dns.ClassINET, Rrtype: typ, Ttl: 60}
+	}
+	for _, rr := range []dns.RR{
+		&dns.A{Hdr: of(dns.TypeA)}, &dns.AAAA{Hdr: of(dns.TypeAAAA)}, &dns.TXT{Hdr: of(dns.TypeTXT)},
+		&dns.NS{Hdr: of(dns.TypeNS)}, &dns.CNAME{Hdr: of(dns.TypeCNAME)}, &dns.PTR{Hdr: of(dns.TypePTR)},
+		&dns.MX{Hdr: of(dns.TypeMX)}, &dns.SRV{Hdr: of(dns.TypeSRV), Priority: 12336, Weight: 12336},
+		&dns.CAA{Hdr: of(dns.TypeCAA)}, &dns.CAA{Hdr: of(dns.TypeCAA), Tag: `"`, Value: "x"},
+	} {
+		assert.NotPanics(t, func() { DataOf(rr, kelder) }, rr.String())
+		r, ok := Of(rr, kelder)
+		assert.False(t, ok, "%v", r)
+	}
+	_, err := ReadData("CAA", `0 \" "ca.example"`, kelder)
+	assert.ErrorContains(t, err, "is not what CAA holds")
+	_, err = ReadData("CAA", `0 issue-wild "ca.example"`, kelder)
+	assert.ErrorContains(t, err, "is not what CAA holds")
+}
+
 func FuzzParse(f *testing.F) {
+	f.Add("$ORIGIN " + kelder + ".\n@ NS\nx MX\n")
 	f.Add(zoneFile)
 	f.Fuzz(func(t *testing.T, text string) {
 		file, err := Parse(strings.NewReader(text), "")
@@ -251,6 +273,7 @@ func FuzzReadData(f *testing.F) {
 	for _, typ := range Types() {
 		f.Add(typ, Example(typ))
 	}
+	f.Add("CAA", `0 " "0"`)
 	f.Fuzz(func(t *testing.T, typ, text string) {
 		data, err := ReadData(typ, text, kelder)
 		if err != nil {

@@ -195,6 +195,8 @@ func FuzzUpdate(f *testing.F) {
 	m.Insert([]dns.RR{rr})
 	raw, _ := m.Pack()
 	f.Add(raw)
+	f.Add([]byte("0000\x00\x01\x00\x010000\blArkrise\aeXAmple\x00\x00\x06\x00\x01\blArkrise\aeXAmple\x0000000000" +
+		"\x00\x03000\blArkrise\aeXAmple\x00\x00!\x00\x010000\x00\x040000")) // a service record that is cut short
 	h := emptyHolder()
 	whole := Key{Zone: larkrise}
 	f.Fuzz(func(t *testing.T, raw []byte) {
