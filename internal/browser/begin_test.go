@@ -185,9 +185,15 @@ func noticing(t *testing.T, a *app) {
 	b.see("adopted in WO-")
 	b.see("puts it back")
 	b.see("0 of 1 decided")
+	// Whoever is quicker than the answer rehearses what the answer is of, and is not told of somebody else.
+	b.holdsBack("POST .*/drift$")
+	require.NoError(t, b.page.Reload())
+	b.see("0 of 1 decided")
 	b.click("main button", "^Put all back$")
 	b.click("main button", "^Add these to WO-")
+	b.until("the answer to wait", `() => window.held === 200`)
 	b.click("footer button", "^Rehearse")
+	b.page.MustEval(`() => window.letGo()`)
 	b.until("it can be pushed",
 		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push to') && !x.disabled)`)
 	b.click("footer button", "^Push to gw-chand")

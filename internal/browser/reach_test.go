@@ -62,6 +62,24 @@ func (b *tab) titled(title string) {
 	b.until("one heading of the page", `() => document.querySelectorAll('h1').length === 1`)
 }
 
+// holdsBack keeps answers from the pages that are opened from now on: those to what matches. window.held is the status
+// of the one that waits, and window.letGo lets it through.
+func (b *tab) holdsBack(to string) {
+	b.Helper()
+	_, err := b.page.EvalOnNewDocument(fmt.Sprintf(`{
+		const real = window.fetch
+		window.fetch = async (request, init) => {
+			const answer = await real(request, init)
+			if (/%s/.test((init?.method ?? request.method ?? 'GET') + ' ' + (request.url ?? request))) {
+				window.held = answer.status
+				await new Promise(go => { window.letGo = go })
+			}
+			return answer
+		}
+	}`, strings.ReplaceAll(to, "/", `\/`)))
+	require.NoError(b, err)
+}
+
 // The answer that says that a push is queued comes after all that say that it landed.
 func TestALateAnswerChangesNothing(t *testing.T) {
 	a := startApp(t)
@@ -73,18 +91,7 @@ func TestALateAnswerChangesNothing(t *testing.T) {
 	_, err = a.Work.Edit(t.Context(), who, order, change, nil)
 	require.NoError(t, err)
 	b := a.open(t, 1280, 800)
-	_, err = b.page.EvalOnNewDocument(`{
-		const real = window.fetch
-		window.fetch = async (request, init) => {
-			const answer = await real(request, init)
-			if (/\/push$/.test(request.url ?? request)) {
-				window.held = true
-				await new Promise(go => { window.letGo = go })
-			}
-			return answer
-		}
-	}`)
-	require.NoError(t, err)
+	b.holdsBack("/push$")
 	b.visit(a.URL)
 	b.signIn(demo.Account)
 	b.visit(fmt.Sprintf("%s/orders/%d", a.URL, order))
@@ -92,9 +99,8 @@ func TestALateAnswerChangesNothing(t *testing.T) {
 	b.said("Rehearsed with")
 	b.click("footer button", "^Push to gw-1")
 	b.see("Pushed, verified and landed")
-	b.until("the answer to the push to wait", `() => window.held === true`)
-	_, err = b.page.Eval(`() => window.letGo()`)
-	require.NoError(t, err)
+	b.until("the answer to the push to wait", `() => window.held === 200`)
+	b.page.MustEval(`() => window.letGo()`)
 	b.said("The push of WO-0001 has begun")
 	assert.Contains(t, b.text(), "Pushed, verified and landed")
 	b.see("Late has landed")
@@ -110,18 +116,7 @@ func TestALateAnswerChangesNothing(t *testing.T) {
 // A refusal of the session that is over, which comes after signing in again, says nothing of the new one.
 func lateRefusal(t *testing.T, a *app) {
 	b := a.open(t, 1280, 800)
-	_, err := b.page.EvalOnNewDocument(`{
-		const real = window.fetch
-		window.fetch = async (request, init) => {
-			const answer = await real(request, init)
-			if (/held-one(&|$)/.test(request.url ?? request)) {
-				window.held = answer.status
-				await new Promise(go => { window.letGo = go })
-			}
-			return answer
-		}
-	}`)
-	require.NoError(t, err)
+	b.holdsBack("held-one(&|$)")
 	b.visit(a.URL)
 	name := a.account(t)
 	b.signIn(name)
@@ -136,7 +131,7 @@ func lateRefusal(t *testing.T, a *app) {
 	b.fill("Password", demo.Password)
 	b.click("button", "^Sign in$")
 	b.gone("Sign in again")
-	_, err = b.page.Eval(`async () => {
+	_, err := b.page.Eval(`async () => {
 		window.letGo()
 		for (let i = 0; i < 3; i++) await new Promise(requestAnimationFrame)
 	}`)

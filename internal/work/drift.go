@@ -217,6 +217,7 @@ type Decision struct {
 // Decided is what became of a decision.
 type Decided struct {
 	Order   int64           `json:"order"`
+	Version int32           `json:"version" doc:"of the draft, with what was decided"`
 	Refused []drift.Refused `json:"refused" doc:"what could not be adopted, with why"`
 }
 
@@ -263,8 +264,12 @@ func (s *Service) DecideDrift(
 		}
 		change.Version = 0
 	}
-	_, err = s.Edit(ctx, by, out.Order, change, nil)
-	return out, err
+	edited, err := s.Edit(ctx, by, out.Order, change, nil)
+	if err != nil {
+		return nil, err
+	}
+	out.Version = edited.After.Order.Version
+	return out, nil
 }
 
 // pick finds differences by their ids. One that is gone, or of which another value is held by now, is no more decided

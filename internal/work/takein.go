@@ -46,6 +46,8 @@ type TakeInView struct {
 	Lines  []merge.Outcome `json:"lines"`
 	Counts []StateCount    `json:"counts"`
 	Edits  int             `json:"edits" doc:"how many edits the lines that are taken come to"`
+	// Version is that of the draft, with the lines where they were taken.
+	Version int32 `json:"version"`
 }
 
 // StateCount is how many lines there are of a state.
@@ -94,9 +96,11 @@ func (s *Service) ApplyTakeIn(ctx context.Context, by act.Technician, id int64, 
 	if len(edits) == 0 {
 		return nil, act.Refuse(act.Conflict, "Nothing was taken in: no line that is taken changes anything.")
 	}
-	if _, err := s.Edit(ctx, by, id, draft.Change{Version: t.Version, Edits: edits}, nil); err != nil {
+	edited, err := s.Edit(ctx, by, id, draft.Change{Version: t.Version, Edits: edits}, nil)
+	if err != nil {
 		return nil, err
 	}
+	v.Version = edited.After.Order.Version
 	for _, table := range v.Tables {
 		said := slices.ContainsFunc(t.Columns, func(h TableHolds) bool { return h.Table == table.Name })
 		if said && table.Heading > 0 {
@@ -119,7 +123,7 @@ func (s *Service) takeIn(ctx context.Context, d *order.Draft, t TakeIn) (*TakeIn
 	m := merge.New(d.Doc(), func(l merge.Outcome) bool {
 		return !leave[l.ID] && (l.State != merge.Conflict || take[l.ID])
 	}, func(kind string) string { return kind + "-" + strings.ToLower(rand.Text()[:10]) })
-	v := &TakeInView{Tables: []TableView{}, Counts: []StateCount{}}
+	v := &TakeInView{Tables: []TableView{}, Counts: []StateCount{}, Version: t.Version}
 	for _, f := range t.Files {
 		if err := s.file(ctx, m, v, f, t.Columns); err != nil {
 			return nil, nil, err

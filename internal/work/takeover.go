@@ -18,7 +18,8 @@ type TakenOver struct {
 	Steps int             `json:"steps" doc:"how many parts were added or changed"`
 	Left  []takeover.Left `json:"left" doc:"what was not read into the site, with why"`
 	// Leases is how many leases and neighbours the devices tell of: they are under Seen, and never part of a draft.
-	Leases int `json:"leases"`
+	Leases  int   `json:"leases"`
+	Version int32 `json:"version" doc:"of the draft, with what was read"`
 }
 
 // TakeOver reads the devices of a site that Lithos reaches into a draft, as one step: what they hold and the draft does
@@ -33,7 +34,7 @@ func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, 
 		return nil, err
 	}
 	now, left := takeover.Site(d.Doc(), held)
-	out := &TakenOver{Read: names, Left: left}
+	out := &TakenOver{Read: names, Left: left, Version: version}
 	s.Observe(ctx, d.Order.SiteID)
 	heard, err := s.Store.Heard(ctx, d.Order.SiteID)
 	if err != nil {
@@ -44,8 +45,12 @@ func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, 
 	if out.Steps = len(edits); out.Steps == 0 {
 		return out, nil
 	}
-	_, err = s.Edit(ctx, by, order, draft.Change{Version: version, Edits: edits}, nil)
-	return out, err
+	edited, err := s.Edit(ctx, by, order, draft.Change{Version: version, Edits: edits}, nil)
+	if err != nil {
+		return nil, err
+	}
+	out.Version = edited.After.Order.Version
+	return out, nil
 }
 
 // SafeFix is the fix of a finding that tells no known client anything else and brings no other finding.
@@ -58,6 +63,8 @@ type SafeFix struct {
 type SafeFixes struct {
 	Fixes []SafeFix `json:"fixes"`
 	Left  int       `json:"left" doc:"findings that have no such fix"`
+	// Version is that of the draft, with the fixes where they were made.
+	Version int32 `json:"version"`
 }
 
 // mostTried is how many fixes are tried: each is rehearsed.
@@ -75,7 +82,7 @@ func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, ve
 	if err != nil {
 		return nil, err
 	}
-	out := &SafeFixes{Fixes: []SafeFix{}}
+	out := &SafeFixes{Fixes: []SafeFix{}, Version: version}
 	leases := rehearse.LeasesOf(d.Doc(), heard, time.Now())
 	sc := d.Scene
 	var edits []edit.Edit
@@ -102,7 +109,11 @@ func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, ve
 		out.Fixes = append(out.Fixes, SafeFix{f.Title, f.Fix.Title})
 	}
 	if apply && len(edits) > 0 {
-		_, err = s.Edit(ctx, by, id, draft.Change{Version: version, Edits: edits}, nil)
+		edited, err := s.Edit(ctx, by, id, draft.Change{Version: version, Edits: edits}, nil)
+		if err != nil {
+			return nil, err
+		}
+		out.Version = edited.After.Order.Version
 	}
-	return out, err
+	return out, nil
 }

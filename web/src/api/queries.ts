@@ -121,6 +121,26 @@ export function useFlip(order: number) {
   })
 }
 
+/** An edit whose answer tells what became of it, and of the draft its version alone: what the draft shows is asked for
+ * again, and what is done to the draft meanwhile waits for that. */
+export function useDraftStep<A extends { version: number; order?: number }>(
+  head: Schemas['Head'] | undefined,
+  request: (version: number) => Promise<A>,
+  told: (answer: A) => void,
+) {
+  const client = useQueryClient()
+  return useMutation({
+    scope: draftOf(head?.id),
+    mutationFn: () => request(head ? seen(head) : 0),
+    onSuccess: async (a) => {
+      const order = head?.id ?? a.order
+      if (order !== undefined) left.set(order, Math.max(a.version, left.get(order) ?? 0))
+      told(a)
+      await Promise.all([refresh(client, order), client.invalidateQueries({ queryKey: ['orders'] })])
+    },
+  })
+}
+
 /** Anything else done to an order: the answer becomes what its page shows, a refusal is put in words. */
 export function useOrderAct(order: number) {
   const client = useQueryClient()

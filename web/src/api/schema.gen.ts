@@ -1957,6 +1957,11 @@ export interface components {
             order: number;
             /** @description what could not be adopted, with why */
             refused: components["schemas"]["Refused"][];
+            /**
+             * Format: int32
+             * @description of the draft, with what was decided
+             */
+            version: number;
         };
         Decision: {
             /** @description ids of the differences that become the site's */
@@ -3984,6 +3989,8 @@ export interface components {
              * @description findings that have no such fix
              */
             left: number;
+            /** Format: int32 */
+            version: number;
         };
         Scene: {
             address?: string;
@@ -4362,6 +4369,8 @@ export interface components {
             edits: number;
             lines: components["schemas"]["Outcome"][];
             tables: components["schemas"]["TableView"][];
+            /** Format: int32 */
+            version: number;
         };
         TakenFile: {
             /** @description its octets, in Base64 */
@@ -4380,6 +4389,11 @@ export interface components {
              * @description how many parts were added or changed
              */
             steps: number;
+            /**
+             * Format: int32
+             * @description of the draft, with what was read
+             */
+            version: number;
         };
         TargetAnswer: {
             network: string;

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, call, problemOf, type Schemas } from '../api/client'
+import { useDraftStep } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { Alert } from '../parts/Alert'
 import { Choice } from '../parts/Field'
@@ -13,6 +14,8 @@ import { When } from '../parts/When'
 
 type Row = Schemas['DriftRow']
 type What = 'adopt' | 'back'
+
+const settled = (d: Row) => d.settled || d.putBack
 
 /** What a device holds, beside what it was last given and what is wanted; each difference is adopted or put back. */
 export function Drift({
@@ -49,15 +52,17 @@ export function Drift({
       await client.invalidateQueries({ queryKey: ['history', code] })
     },
   })
-  const decide = useMutation({
-    mutationFn: () => {
+  const open = (drift.data?.differences ?? []).filter((d) => !settled(d))
+  const decide = useDraftStep(
+    order,
+    (version) => {
       const of = (what: What) => open.filter((d) => chosen[d.id] === what).map((d) => d.id)
       return call(
         api.POST('/api/sites/{site}/devices/{device}/drift', {
           params: { path: { site: code, device } },
           body: {
             order: order?.id,
-            version: order?.version ?? 0,
+            version,
             kept: kept || undefined,
             adopt: of('adopt'),
             putBack: of('back'),
@@ -65,23 +70,16 @@ export function Drift({
         }),
       )
     },
-    onSuccess: async (v) => {
+    (v) => {
       setChosen({})
       take(v.order)
       announce('Decided; it is in the draft')
-      await Promise.all([
-        onDecided(),
-        client.invalidateQueries({ queryKey: ['order', v.order] }),
-        client.invalidateQueries({ queryKey: ['orders'] }),
-        client.invalidateQueries({ queryKey: ['view'] }),
-      ])
+      void onDecided()
     },
-  })
+  )
   if (drift.error && !drift.data) return <Alert>{problemOf(drift.error).message}</Alert>
   const v = drift.data
   if (!v) return null
-  const settled = (d: Row) => d.settled || d.putBack
-  const open = v.differences.filter((d) => !settled(d))
   const decided = open.filter((d) => chosen[d.id]).length
   const all = (what: What) => {
     setChosen(Object.fromEntries(open.map((d) => [d.id, what === 'adopt' && d.why ? 'back' : what])))

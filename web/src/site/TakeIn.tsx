@@ -1,6 +1,6 @@
-import { useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { api, call, problemOf, type Schemas } from '../api/client'
+import { useDraftStep } from '../api/queries'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
 import { Window } from '../parts/Window'
@@ -46,7 +46,6 @@ const holds = [
 
 /** Takes tables and site files into a draft: the columns as they were recognised, and what becomes of each line. */
 export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: () => void }) {
-  const client = useQueryClient()
   const [files, setFiles] = useState<File64[]>([])
   const [columns, setColumns] = useState<Schemas['TableHolds'][]>([])
   const [preview, setPreview] = useState<Preview>()
@@ -58,8 +57,8 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
   const leaving = useRef<AbortController>(undefined)
 
   const takes = (l: Outcome) => picked[l.id] ?? l.taken
-  const body = (of: File64[], said: Schemas['TableHolds'][]) => ({
-    version: order.version,
+  const body = (version: number, of: File64[], said: Schemas['TableHolds'][]) => ({
+    version,
     files: of,
     columns: said,
     take: Object.keys(picked).filter((id) => picked[id]),
@@ -73,7 +72,7 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
       const v = await call(
         api.POST('/api/orders/{order}/take-in/preview', {
           params: { path: { order: order.id } },
-          body: { ...body(of, said), take: [], leave: [] },
+          body: { ...body(order.version, of, said), take: [], leave: [] },
           signal: leaving.current.signal,
         }),
       )
@@ -108,21 +107,22 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
     setColumns(said)
     void look(files, said)
   }
+  const takeIn = useDraftStep(
+    order,
+    (version) =>
+      call(
+        api.POST('/api/orders/{order}/take-in', {
+          params: { path: { order: order.id } },
+          body: body(version, files, columns),
+        }),
+      ),
+    (v) => announce(`${plural(v.edits, 'edit', 'edits')} in the draft, as one step`),
+  )
   const apply = async () => {
     setProblem('')
     setBusy('Taking in')
     try {
-      const v = await call(
-        api.POST('/api/orders/{order}/take-in', {
-          params: { path: { order: order.id } },
-          body: body(files, columns),
-        }),
-      )
-      announce(`${plural(v.edits, 'edit', 'edits')} in the draft, as one step`)
-      await Promise.all([
-        client.invalidateQueries({ queryKey: ['view'] }),
-        client.invalidateQueries({ queryKey: ['order', order.id] }),
-      ])
+      await takeIn.mutateAsync()
       onClose()
     } catch (e) {
       setProblem(problemOf(e).message)

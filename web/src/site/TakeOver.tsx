@@ -1,5 +1,6 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { api, call, problemOf, type View } from '../api/client'
+import { useQuery } from '@tanstack/react-query'
+import { api, call, problemOf, type Schemas, type View } from '../api/client'
+import { useDraftStep } from '../api/queries'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
 import { Window } from '../parts/Window'
@@ -7,22 +8,19 @@ import { plural } from '../parts/plural'
 
 /** Reads what the devices of a site hold into its draft, and lists what could not be read. */
 export function TakeOver({ view, onClose }: { view: View; onClose: () => void }) {
-  const client = useQueryClient()
   const { order } = view
   const reached = view.devices.filter((d) => d.reached).map((d) => d.name)
-  const take = useMutation({
-    mutationFn: () =>
+  const take = useDraftStep(
+    order,
+    (version) =>
       call(
         api.POST('/api/orders/{order}/take-over', {
           params: { path: { order: order?.id ?? 0 } },
-          body: { version: order?.version ?? 0 },
+          body: { version },
         }),
       ),
-    onSuccess: async (v) => {
-      announce(`${plural(v.steps, 'part was', 'parts were')} read into the draft`)
-      await client.invalidateQueries({ queryKey: ['view'] })
-    },
-  })
+    (v) => announce(`${plural(v.steps, 'part was', 'parts were')} read into the draft`),
+  )
   const v = take.data
   return (
     <Window title="Read the devices into this site" open onClose={onClose} wide>
@@ -47,7 +45,7 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
               under Seen.
             </p>
           )}
-          {order && <Safe order={order.id} version={order.version} />}
+          {order && <Safe order={order} />}
           {v.left.length > 0 && (
             <>
               <h3 className="mt-3 font-semibold">Not read</h3>
@@ -78,18 +76,20 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
 }
 
 /** The fixes of what the rules find that tell no known client anything else. */
-function Safe({ order, version }: { order: number; version: number }) {
-  const client = useQueryClient()
-  const ask = (apply: boolean) =>
-    call(api.POST('/api/orders/{order}/safe-fixes', { params: { path: { order } }, body: { version, apply } }))
-  const found = useQuery({ queryKey: ['order', order, 'safe', version], queryFn: () => ask(false) })
-  const apply = useMutation({
-    mutationFn: () => ask(true),
-    onSuccess: async (v) => {
-      announce(`${plural(v.fixes.length, 'fix', 'fixes')} made, as one step`)
-      await Promise.all(['view', 'order'].map((k) => client.invalidateQueries({ queryKey: [k] })))
-    },
+function Safe({ order }: { order: Schemas['Head'] }) {
+  const ask = (version: number, apply: boolean) =>
+    call(
+      api.POST('/api/orders/{order}/safe-fixes', { params: { path: { order: order.id } }, body: { version, apply } }),
+    )
+  const found = useQuery({
+    queryKey: ['order', order.id, 'safe', order.version],
+    queryFn: () => ask(order.version, false),
   })
+  const apply = useDraftStep(
+    order,
+    (version) => ask(version, true),
+    (v) => announce(`${plural(v.fixes.length, 'fix', 'fixes')} made, as one step`),
+  )
   const v = apply.data ?? found.data
   if (!v || v.fixes.length + v.left === 0) return null
   return (
