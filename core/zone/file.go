@@ -60,7 +60,9 @@ func Parse(r io.Reader, origin string) (File, error) {
 	}
 	f := File{Origin: Tidy(origin)}
 	if f.Origin == "" {
-		f.Origin = firstOrigin(raw)
+		if f.Origin, err = firstOrigin(raw); err != nil {
+			return File{}, err
+		}
 	}
 	if f.Origin == "" {
 		return File{}, &FileError{
@@ -122,14 +124,32 @@ func readAll(r io.Reader) ([]byte, error) {
 	return raw, err
 }
 
-// firstOrigin is the zone that a file names first.
-func firstOrigin(raw []byte) string {
+// firstOrigin is the zone that a file names first; empty where it names none.
+func firstOrigin(raw []byte) (string, error) {
+	number := 0
 	for line := range bytes.Lines(raw) {
-		if words := strings.Fields(string(line)); len(words) > 1 && words[0] == "$ORIGIN" {
-			return Tidy(words[1])
+		number++
+		name, ok := originIn(string(line))
+		if !ok {
+			continue
 		}
+		if err := CheckName(Tidy(name)); err != nil {
+			return "", &FileError{number, err.Error()}
+		}
+		return Tidy(name), nil
 	}
-	return ""
+	return "", nil
+}
+
+// originIn is the name that a line makes the origin; ok is false for a line that does not. A comment may follow it at
+// once.
+func originIn(line string) (name string, ok bool) {
+	said, _, _ := strings.Cut(line, ";")
+	words := strings.Fields(said)
+	if len(words) < 2 || words[0] != "$ORIGIN" {
+		return "", false
+	}
+	return words[1], true
 }
 
 // refuseDirectives reads $TTL, and refuses what would read other files or make records from a pattern.

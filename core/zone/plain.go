@@ -29,8 +29,8 @@ func (f *File) parse(raw string, oneTTL bool) error {
 		start := at
 		at += len(line)
 		if depth == 0 && !quoted && line[0] == '$' {
-			if words := strings.Fields(line); len(words) > 1 && words[0] == "$ORIGIN" {
-				next = absoluteName(words[1], next)
+			if name, ok := originIn(line); ok {
+				next = absoluteName(name, next)
 			}
 			directed = directed || strings.HasPrefix(line, "$TTL")
 		}

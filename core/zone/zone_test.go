@@ -240,7 +240,20 @@ func TestDataThatIsNotWholeIsNoRecord(t *testing.T) {
 	assert.ErrorContains(t, err, "is not what CAA holds")
 }
 
+// A comment begins wherever its semicolon is, and a zone has a name that one can have.
+func TestTheOriginOfAFile(t *testing.T) {
+	f, err := Parse(strings.NewReader("$ORIGIN kelder.larkrise.example.;the surgery\nwww 60 IN A 10.84.16.20\n"), "")
+	require.NoError(t, err)
+	assert.Equal(t, kelder, f.Origin)
+	assert.Equal(t, []Record{{Owner: "www", Type: "A", Data: "10.84.16.20", TTL: 60}}, f.Records)
+	_, err = Parse(strings.NewReader("; of the surgery\n$ORIGIN kelder!larkrise.example.\nwww 60 IN A 10.84.16.20\n"), "")
+	assert.ErrorContains(t, err, `line 2: "kelder!larkrise"`)
+	_, err = Parse(strings.NewReader("$ORIGIN ;nothing\nwww 60 IN A 10.84.16.20\n"), "")
+	assert.ErrorContains(t, err, "does not say which zone it is")
+}
+
 func FuzzParse(f *testing.F) {
+	f.Add("$ORIGIN 0;0\n0 NS 0.\n")
 	f.Add("$ORIGIN " + kelder + ".\n@ NS\nx MX\n")
 	f.Add(zoneFile)
 	f.Fuzz(func(t *testing.T, text string) {

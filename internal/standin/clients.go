@@ -25,14 +25,17 @@ type Client struct {
 	Fixed netip.Addr // the address it holds itself; invalid for a DHCP client
 }
 
-// RunClients lets the clients of a site come and renew, one after the other, until
+// atRest is how many times as long clients take to renew as to come.
+const atRest = 4
+
+// RunClients lets the clients of a site come at a pace, one after the other, and then renew, until
 // ctx ends. Each has a socket of its own and speaks real DHCP to every device
 // that hears its network.
 func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duration) {
 	clients := make([]*dhcp.Client, len(who))
 	tick := time.NewTicker(pace)
 	defer tick.Stop()
-	for {
+	for ; ; tick.Reset(atRest * pace) {
 		for i, c := range who {
 			select {
 			case <-ctx.Done():
