@@ -246,7 +246,7 @@ func TestTheOriginOfAFile(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, kelder, f.Origin)
 	assert.Equal(t, []Record{{Owner: "www", Type: "A", Data: "10.84.16.20", TTL: 60}}, f.Records)
-	_, err = Parse(strings.NewReader("; of the surgery\n$ORIGIN kelder!larkrise.example.\nwww 60 IN A 10.84.16.20\n"), "")
+	_, err = Parse(strings.NewReader("; of the surgery\n$ORIGIN kelder!larkrise.example.\nwww A 10.84.16.20\n"), "")
 	assert.ErrorContains(t, err, `line 2: "kelder!larkrise"`)
 	_, err = Parse(strings.NewReader("$ORIGIN ;nothing\nwww 60 IN A 10.84.16.20\n"), "")
 	assert.ErrorContains(t, err, "does not say which zone it is")

@@ -43,7 +43,9 @@ type app struct {
 
 func startApp(t *testing.T) *app {
 	t.Helper()
-	return serve(t, demotest.Options{Files: web.Files(), Pace: 10 * time.Millisecond, Poll: 2 * time.Second, Past: true})
+	return serve(t, demotest.Options{
+		Files: web.Files(), Pace: 10 * time.Millisecond, Poll: 2 * time.Second, Past: true,
+	})
 }
 
 func serve(t *testing.T, o demotest.Options) *app {

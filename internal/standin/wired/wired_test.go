@@ -520,7 +520,8 @@ func TestInUseAndKilled(t *testing.T) {
 	require.NoError(t, l.log.wait(0, "event=taken", "address=10.84.48.40", "mac="))
 	got = take(t, far, l.dir)
 	assert.Equal(t, "10.84.50.61", got["ip"], "10.84.50.60 answered an echo request")
-	require.NoError(t, l.log.wait(0, "could not be relayed to 192.0.2.9", "unreachable"), "the others are told all the same")
+	require.NoError(t, l.log.wait(0, "could not be relayed to 192.0.2.9", "unreachable"),
+		"the others are told all the same")
 	require.NoError(t, relayed.SetReadDeadline(time.Now().Add(patience)))
 	for {
 		n, from, err := relayed.ReadFromUDPAddrPort(make([]byte, dhcp.MaxPacket))
