@@ -121,6 +121,9 @@ func ownForm(k kind, text string) (string, error) {
 	return data, nil
 }
 
+// maxTextRecord is the longest record of text, in octets with its name and its head.
+const maxTextRecord = 4096
+
 // readText reads text with or without quotes. More than 255 octets are split, as the receiver joins
 // them (RFC 7208 section 3.3).
 func readText(text string) (string, error) {
@@ -134,8 +137,10 @@ func readText(text string) (string, error) {
 	if t, ok := rr.(*dns.TXT); !ok || len(t.Txt) == 0 {
 		return "", errors.New("is not text; put it in quotes")
 	}
-	if dns.Len(rr) > 4096 {
-		return "", fmt.Errorf("has %d octets; use at most 4000", dns.Len(rr))
+	// As it is sent: an octet outside of ASCII is written with four characters.
+	wire := make([]byte, maxTextRecord)
+	if _, err := dns.PackRR(rr, wire, 0, nil, false); err != nil {
+		return "", errors.New("is too long; use at most 4000 octets")
 	}
 	return DataOf(rr, ""), nil
 }
