@@ -192,6 +192,7 @@ func TestSiteIsTakenOver(t *testing.T) {
 	taken, err := o.TakeOver(ctx, o.mk, id, o.version(id))
 	require.NoError(t, err)
 	assert.Len(t, taken.Read, len(was.Devices))
+	assert.Equal(t, o.version(id), taken.Version)
 	d, err := o.Draft(ctx, id)
 	require.NoError(t, err)
 	assert.Len(t, d.Doc().Networks, len(was.Networks))
@@ -200,6 +201,7 @@ func TestSiteIsTakenOver(t *testing.T) {
 	again, err := o.TakeOver(ctx, o.mk, id, o.version(id))
 	require.NoError(t, err)
 	assert.Zero(t, again.Steps)
+	assert.Equal(t, taken.Version, again.Version)
 	p := o.pushed(o.Service, id)
 	require.Equal(t, "landed", p.State, p.Problem)
 	for _, one := range was.Devices {
@@ -348,6 +350,7 @@ func TestSafeFixes(t *testing.T) {
 	found, err := o.SafeFixes(t.Context(), o.mk, id, o.version(id), true)
 	require.NoError(t, err)
 	assert.Len(t, found.Fixes, len(before.Fixes)+1, "%v", found)
+	assert.Equal(t, o.version(id), found.Version)
 	d, err = o.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 2)

@@ -122,6 +122,7 @@ func TestAChangeByHandIsPutBack(t *testing.T) {
 	}
 	out, err := o.DecideDrift(t.Context(), o.mk, "kelder-bridge", "dev-gw-1", work.Decision{PutBack: ids})
 	require.NoError(t, err)
+	assert.Equal(t, o.version(out.Order), out.Version)
 	v, err := o.Order(t.Context(), out.Order)
 	require.NoError(t, err)
 	require.Len(t, v.Steps, 1)
