@@ -63,6 +63,7 @@ func TestAWorkbookIsTakenIn(t *testing.T) {
 	in.Leave = []string{v.Lines[4].ID}
 	v, err = o.ApplyTakeIn(t.Context(), o.mk, id, in)
 	require.NoError(t, err)
+	assert.Equal(t, o.version(id), v.Version)
 	assert.False(t, v.Lines[4].Taken)
 	was := len(scenario.Site("kelder-bridge").Reservations)
 	d, err := o.Draft(t.Context(), id)
