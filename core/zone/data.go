@@ -115,14 +115,21 @@ func ownForm(k kind, text string) (string, error) {
 		return "", fmt.Errorf("%q is not what %s holds; type for example %s", clip(text), k.name, k.example)
 	}
 	data := DataOf(rr, "")
-	if !whole(k, rr, data) {
+	if !whole(k, rr, data) || !fits(rr) {
 		return "", fmt.Errorf("%q is not what %s holds; type for example %s", clip(text), k.name, k.example)
 	}
 	return data, nil
 }
 
-// maxTextRecord is the longest record of text, in octets with its name and its head.
-const maxTextRecord = 4096
+// fits reports whether a record can be sent, and is not longer than people write them. It is measured as it is sent: an
+// octet outside of ASCII is written with four characters.
+func fits(rr dns.RR) bool {
+	_, err := dns.PackRR(rr, make([]byte, maxRecord), 0, nil, false)
+	return err == nil
+}
+
+// maxRecord is the longest record, in octets with its name and its head.
+const maxRecord = 4096
 
 // readText reads text with or without quotes. More than 255 octets are split, as the receiver joins
 // them (RFC 7208 section 3.3).
@@ -137,9 +144,7 @@ func readText(text string) (string, error) {
 	if t, ok := rr.(*dns.TXT); !ok || len(t.Txt) == 0 {
 		return "", errors.New("is not text; put it in quotes")
 	}
-	// As it is sent: an octet outside of ASCII is written with four characters.
-	wire := make([]byte, maxTextRecord)
-	if _, err := dns.PackRR(rr, wire, 0, nil, false); err != nil {
+	if !fits(rr) {
 		return "", errors.New("is too long; use at most 4000 octets")
 	}
 	return DataOf(rr, ""), nil
