@@ -288,7 +288,7 @@ func FuzzReadData(f *testing.F) {
 	}
 	f.Add("CAA", `0 " "0"`)
 	f.Add("CAA", "0 "+strings.Repeat("u", 256)+` "ca.example"`) // a tag is of 255 octets at most
-	f.Add("TXT", strings.Repeat("\xf4", 1800)) // written with four characters an octet
+	f.Add("TXT", strings.Repeat("\xf4", 1800))                  // written with four characters an octet
 	f.Fuzz(func(t *testing.T, typ, text string) {
 		data, err := ReadData(typ, text, kelder)
 		if err != nil {
