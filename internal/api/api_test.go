@@ -1,7 +1,6 @@
 package api_test
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -231,11 +230,8 @@ func TestUndoRehearseAndFiles(t *testing.T) {
 func TestLiveEvents(t *testing.T) {
 	c := open(t)
 	c.signIn()
-	resp, err := c.http.Get(c.url + "/api/events")
-	require.NoError(t, err)
-	defer resp.Body.Close()
-	lines := bufio.NewScanner(resp.Body)
-	require.True(t, lines.Scan())
+	events, leave := c.follow(t)
+	defer leave()
 	// Another browser opens an order; this one is told. It is opened again until
 	// the process listens to the database, which it may not yet.
 	ctx, cancel := context.WithCancel(t.Context())
@@ -245,13 +241,7 @@ func TestLiveEvents(t *testing.T) {
 			_, _ = c.work.OpenOrder(ctx, act.Technician{ID: 1}, "kelder-bridge", "T", "")
 		}
 	}()
-	for lines.Scan() {
-		if strings.HasPrefix(lines.Text(), "data:") {
-			assert.Contains(t, lines.Text(), `"topic":"order"`)
-			return
-		}
-	}
-	t.Fatal("the stream ended without an event")
+	next(t, events, "order")
 }
 
 func TestPagesAndHeaders(t *testing.T) {
