@@ -111,14 +111,12 @@ func checkNumbers(k kind, words []string) error {
 // ownForm is data as the message library writes it, which proves that it reads it.
 func ownForm(k kind, text string) (string, error) {
 	rr, err := parseRR("x. 0 IN " + k.name + " " + text)
-	if err != nil || dns.TypeToString[rr.Header().Rrtype] != k.name {
-		return "", fmt.Errorf("%q is not what %s holds; type for example %s", clip(text), k.name, k.example)
+	if err == nil && dns.TypeToString[rr.Header().Rrtype] == k.name && fits(rr) {
+		if data := DataOf(rr, ""); whole(k, rr, data) {
+			return data, nil
+		}
 	}
-	data := DataOf(rr, "")
-	if !whole(k, rr, data) || !fits(rr) {
-		return "", fmt.Errorf("%q is not what %s holds; type for example %s", clip(text), k.name, k.example)
-	}
-	return data, nil
+	return "", fmt.Errorf("%q is not what %s holds; type for example %s", clip(text), k.name, k.example)
 }
 
 // fits reports whether a record can be sent, and is not longer than people write them. It is measured as it is sent: an

@@ -331,9 +331,6 @@ func TestBadInputChangesNothing(t *testing.T) {
 // waitPush waits until the push of an order has ended.
 func (o *office) waitPush(s *work.Service, id int64) *work.OrderView {
 	o.t.Helper()
-	ended := func(v *work.OrderView) bool {
-		return v.Push != nil && v.Push.Finished != nil && v.Head.State != "pushing"
-	}
 	var v *work.OrderView
 	require.Eventually(o.t, func() bool {
 		d, err := o.Draft(o.t.Context(), id) // less than the page of the order
@@ -343,7 +340,7 @@ func (o *office) waitPush(s *work.Service, id int64) *work.OrderView {
 		}
 		v, err = s.Order(o.t.Context(), id)
 		require.NoError(o.t, err)
-		return ended(v)
+		return v.Push != nil && v.Push.Finished != nil && v.Head.State != "pushing"
 	}, 2*time.Minute, 10*time.Millisecond)
 	return v
 }

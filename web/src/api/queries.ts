@@ -42,6 +42,7 @@ export const useOrder = (order: number | undefined) =>
 const draftOf = (order: number | undefined) => ({ id: `draft ${order}` })
 const left = new Map<number, number>()
 const seen = (head: Schemas['Head']) => Math.max(head.version, left.get(head.id) ?? 0)
+const leave = (order: number, version: number) => left.set(order, Math.max(version, left.get(order) ?? 0))
 
 /** Puts an answer to this browser's own change in the place of what is shown. Answers
  * that are under way or kept are from before it, and would bring back what it changed;
@@ -51,7 +52,7 @@ async function answered(
   head: Schemas['Head'],
   shows: (was?: Schemas['OrderView']) => Schemas['OrderView'] | undefined,
 ) {
-  left.set(head.id, Math.max(head.version, left.get(head.id) ?? 0))
+  leave(head.id, head.version)
   const order = ['order', head.id]
   const asked = client.isFetching({ queryKey: order }) > 0
   await Promise.all([client.cancelQueries({ queryKey: ['view'] }), client.cancelQueries({ queryKey: order })])
@@ -126,7 +127,7 @@ export function useFlip(order: number) {
 export function useDraftStep<A extends { version: number; order?: number }>(
   head: Schemas['Head'] | undefined,
   request: (version: number) => Promise<A>,
-  told: (answer: A) => void,
+  told: (answer: A) => unknown,
 ) {
   const client = useQueryClient()
   return useMutation({
@@ -134,10 +135,10 @@ export function useDraftStep<A extends { version: number; order?: number }>(
     mutationFn: () => request(head ? seen(head) : 0),
     onSuccess: async (a) => {
       const order = head?.id ?? a.order
-      if (order !== undefined) left.set(order, Math.max(a.version, left.get(order) ?? 0))
-      told(a)
-      await Promise.all([refresh(client, order), client.invalidateQueries({ queryKey: ['orders'] })])
+      if (order !== undefined) leave(order, a.version)
+      await Promise.all([told(a), refresh(client, order), client.invalidateQueries({ queryKey: ['orders'] })])
     },
+    onError: () => void refresh(client, head?.id),
   })
 }
 

@@ -74,7 +74,7 @@ export function Drift({
       setChosen({})
       take(v.order)
       announce('Decided; it is in the draft')
-      void onDecided()
+      return onDecided()
     },
   )
   if (drift.error && !drift.data) return <Alert>{problemOf(drift.error).message}</Alert>
