@@ -17,10 +17,11 @@ help: ## List the targets
 demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-C stops it
 	@exec bin/lithos demo
 
+# Every test is run anew (-count=1): what some look at, such as the imports of other packages, Go's cache does not see.
 test: system-packages browser bin/lithos $(TOOLS)/staticcheck check-generated lint ## Install what is missing and run every test
-	go test -timeout 30m ./...
-	go test -race ./internal/standin ./internal/device ./internal/store
-	go test -race ./internal/work -run 'TwoTechnicians|Attack(Twenty|LostHold|Sixty|LiveEvents|OneDevice|ToldToEnd)'
+	go test -count=1 -timeout 30m ./...
+	go test -count=1 -race ./internal/standin ./internal/device ./internal/store
+	go test -count=1 -race ./internal/work -run 'TwoTechnicians|Attack(Twenty|LostHold|Sixty|LiveEvents|OneDevice|ToldToEnd)'
 
 attacks: system-packages browser web/dist/index.html ## Run the tests that attack Lithos from outside, and count them
 	@scripts/attacks

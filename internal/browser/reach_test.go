@@ -542,6 +542,10 @@ func findAnything(t *testing.T, a *app) {
 
 // At 820 and at 390 wide everything is reached, and nothing scrolls sideways.
 func narrowPages(t *testing.T, a *app) {
+	for i := range 12 { // so many that rows of the list of orders stand below each other
+		_, err := a.Work.OpenOrder(t.Context(), a.technician(t), "hallin-road", fmt.Sprintf("Row %d", i), "")
+		require.NoError(t, err)
+	}
 	for _, width := range []int{820, 390} {
 		b := a.at(t, width, 900, "/rounds")
 		b.see("Kelder Bridge surgery")

@@ -17,9 +17,9 @@ import (
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/demo"
-	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
 	"lithos/internal/people"
+	"lithos/internal/people/peopletest"
 )
 
 // at opens a page of a browser in which the technician of the test is signed in.
@@ -43,7 +43,7 @@ func (a *app) account(t *testing.T) string {
 	}
 	_, name, _ := strings.Cut(t.Name(), "/")
 	if _, made := a.accounts.LoadOrStore(name, true); !made {
-		demotest.Account(t, a.Store, name, demo.FullName, demo.Password)
+		peopletest.Account(t, a.Store, name, demo.FullName, demo.Password)
 	}
 	return name
 }

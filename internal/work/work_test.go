@@ -30,6 +30,7 @@ import (
 	"lithos/internal/draft"
 	"lithos/internal/order"
 	"lithos/internal/people"
+	"lithos/internal/people/peopletest"
 	"lithos/internal/postgres/pgtest"
 	"lithos/internal/push"
 	"lithos/internal/standin"
@@ -81,8 +82,8 @@ func open(t testing.TB) *office {
 	require.NoError(t, people.MakeKey(o.key))
 	var kept *store.Store
 	o.Service, kept = o.another()
-	demotest.Account(t, kept, demo.Account, demo.FullName, demo.Password)
-	demotest.Account(t, kept, "jo", "Jo Arden", joPassword)
+	peopletest.Account(t, kept, demo.Account, demo.FullName, demo.Password)
+	peopletest.Account(t, kept, "jo", "Jo Arden", joPassword)
 	var err error
 	o.devices, err = demo.Start(t.Context(), o.Service, demo.Options{})
 	require.NoError(t, err)

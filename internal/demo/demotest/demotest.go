@@ -17,6 +17,7 @@ import (
 	"lithos/internal/api"
 	"lithos/internal/demo"
 	"lithos/internal/people"
+	"lithos/internal/people/peopletest"
 	"lithos/internal/postgres/pgtest"
 	"lithos/internal/push"
 	"lithos/internal/store"
@@ -73,7 +74,7 @@ func Start(t testing.TB, o Options) *Running {
 	if o.Timing != (push.Timing{}) {
 		w.Pushes.Timing = o.Timing
 	}
-	Account(t, s, demo.Account, demo.FullName, demo.Password)
+	peopletest.Account(t, s, demo.Account, demo.FullName, demo.Password)
 	devices := &demo.Devices{}
 	if !o.Empty {
 		devices, err = demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})

@@ -1,4 +1,5 @@
-package demotest
+// Package peopletest makes accounts for tests.
+package peopletest
 
 import (
 	"testing"
