@@ -64,7 +64,7 @@ func TestAsk(t *testing.T) {
 			"10.84.20.1 10.84.16.1 10.84.16.129 10.84.16.65 10.84.18.1 10.84.24.1", nil},
 		{"kelder-bridge", "device:dev-gw-1", "pbx", "A", nil, Found, "10.84.16.130", []string{"asks its own resolver"}},
 		{"kelder-bridge", "network:net-clinic", "nobody", "A", nil, NoName, "", nil},
-		{"kelder-bridge", "network:net-clinic", "edge", "MX", nil, Nothing, "", nil},
+		{"kelder-bridge", "network:net-clinic", "edge.kelder.larkrise.example.", "MX", nil, Nothing, "", nil},
 		{"kelder-bridge", "network:net-clinic", "www.larkrise.example", "A", nil, Found, "203.0.113.80",
 			[]string{"192.0.2.53 answers"}},
 		{"kelder-bridge", "network:net-clinic", "shop.out.example", "A", nil, Elsewhere, "",

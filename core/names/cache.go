@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"container/list"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -116,7 +115,7 @@ func (c *Cache) get(now time.Time, name string, typ uint16) (k kept, ok bool) {
 		if found := c.live(now, cacheKey{name: at, typ: dns.TypeNone}); found != nil {
 			return found.aged(now), true
 		}
-		_, at, _ = strings.Cut(at, ".")
+		at = zone.Above(at)
 	}
 	return kept{}, false
 }

@@ -3,6 +3,7 @@ package names
 import (
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -27,6 +28,11 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 		return result{code: k.code, answer: k.answer, soa: k.soa, sigs: k.sigs, secure: k.secure}, ""
 	}
 	if f.authority {
+		return result{code: dns.RcodeRefused}, ""
+	}
+	if f.direct {
+		f.step(Forwarded, Stopped, "Not asked of others", "The question asks for no recursion (RFC 1035 section 4.1.1).",
+			"")
 		return result{code: dns.RcodeRefused}, ""
 	}
 	stratum := Servers
@@ -55,7 +61,7 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 			return fails("Too many servers would have to be asked for one question.", "")
 		}
 		f.forwarded.Add(1)
-		reply, err := f.up(to, q.Copy())
+		reply, err := f.asked(to, q)
 		if err == nil && (reply.Rcode == dns.RcodeSuccess || reply.Rcode == dns.RcodeNameError) {
 			r := f.taken(reply, name, typ)
 			if f.traced() {
@@ -65,7 +71,7 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 				return result{code: dns.RcodeServerFailure, bogus: true}, ""
 			}
 			if checks == signed {
-				f.cache.put(f.now, name, typ, r, f.keeps(r))
+				f.cache.put(f.now, name, typ, r, f.keeps(r, typ))
 			}
 			return r, ""
 		}
@@ -99,7 +105,7 @@ func (f *fall) validate(m *dns.Msg, r *result, to yang.NameServer, name string, 
 		f.step(Validated, Passed, "Not checked", "The device has no key of the root to begin with.", "")
 		return nil
 	}
-	v := validator{anchors: f.anchors, now: f.now, ask: func(name string, typ uint16) (*dns.Msg, error) {
+	v := validator{anchors: f.anchors, now: f.now, ask: func(name string, typ uint16) (*dns.Msg, bool, error) {
 		return f.proof(to, name, typ)
 	}}
 	secure, err := v.check(m, *r, name, typ)
@@ -109,32 +115,70 @@ func (f *fall) validate(m *dns.Msg, r *result, to yang.NameServer, name string, 
 	case secure:
 		f.step(Validated, Passed, "The signatures hold", "Checked from the key of the root down (RFC 4035).", "")
 		r.secure = true
+		r.shorten(v.most)
 	default:
 		f.step(Validated, Passed, "Not signed", "Its zone says that it is not; there is nothing to check.", "")
 	}
 	return err
 }
 
-// proof asks for keys and for what is told of them, which are kept like any other answer.
-func (f *fall) proof(to yang.NameServer, name string, typ uint16) (*dns.Msg, error) {
+// proof asks for keys and for what is told of them, which are kept like any other answer. asked says that another
+// server was.
+func (f *fall) proof(to yang.NameServer, name string, typ uint16) (m *dns.Msg, asked bool, err error) {
 	if m := f.cache.proof(f.now, name, typ); m != nil {
-		return m, nil
+		return m, false, nil
 	}
 	q := new(dns.Msg)
 	q.SetQuestion(dns.Fqdn(name), typ)
 	q.SetEdns0(MaxUDP, true)
 	q.CheckingDisabled = true
 	f.forwarded.Add(1)
-	m, err := f.up(to, q)
+	m, err = f.asked(to, q)
 	if err != nil {
-		return nil, err
+		return nil, true, err
 	}
 	if m.Rcode != dns.RcodeSuccess && m.Rcode != dns.RcodeNameError {
-		return nil, errors.New("it says " + dns.RcodeToString[m.Rcode])
+		return nil, true, errors.New("it says " + dns.RcodeToString[m.Rcode])
 	}
 	r := f.taken(m, name, typ)
-	f.cache.putProof(f.now, name, typ, r, m, f.keeps(r))
-	return m, nil
+	f.cache.putProof(f.now, name, typ, r, m, f.keeps(r, typ))
+	return m, true, nil
+}
+
+// asked asks another server. A reply to another question is none, whatever its id (RFC 5452 section 9.1).
+func (f *fall) asked(to yang.NameServer, q *dns.Msg) (*dns.Msg, error) {
+	reply, err := f.up(to, q.Copy())
+	if err == nil && !Answers(q, reply) {
+		return nil, errors.New("it answered another question")
+	}
+	return reply, err
+}
+
+// Answers reports whether a message is a reply to a question: of the same name, type and class. Ids are for whoever
+// holds the connection.
+func Answers(q, reply *dns.Msg) bool {
+	if reply == nil || !reply.Response || reply.Opcode != q.Opcode || len(reply.Question) != len(q.Question) {
+		return false
+	}
+	for i, one := range q.Question {
+		other := reply.Question[i]
+		if !strings.EqualFold(one.Name, other.Name) || one.Qtype != other.Qtype || one.Qclass != other.Qclass {
+			return false
+		}
+	}
+	return true
+}
+
+// shorten has an answer kept no longer than that, by whoever is given it as well (RFC 4035 section 5.3.3).
+func (r *result) shorten(most time.Duration) {
+	for _, list := range [][]dns.RR{r.answer, r.soa} {
+		for i, rr := range list {
+			if time.Duration(rr.Header().Ttl)*time.Second > most {
+				list[i] = dns.Copy(rr)
+				list[i].Header().Ttl = uint32(most / time.Second)
+			}
+		}
+	}
 }
 
 // sentence makes one of a reason.
@@ -163,13 +207,18 @@ func (f *fall) taken(m *dns.Msg, name string, typ uint16) result {
 			break
 		}
 	}
+	redirects := redirectsOf(m.Answer, at)
 	for _, rr := range m.Answer {
 		h := rr.Header()
-		if h.Class == dns.ClassINET && at[zone.Tidy(h.Name)] && (h.Rrtype == typ || h.Rrtype == dns.TypeCNAME) {
-			r.answer = append(r.answer, f.clamped(rr))
+		owner := zone.Tidy(h.Name)
+		ours := func(has uint16) bool {
+			return at[owner] && (has == typ || has == dns.TypeCNAME) || redirects[owner] && has == dns.TypeDNAME
 		}
-		if sig, ok := rr.(*dns.RRSIG); ok && at[zone.Tidy(h.Name)] && (sig.TypeCovered == typ ||
-			sig.TypeCovered == dns.TypeCNAME) {
+		sig, isSig := rr.(*dns.RRSIG)
+		switch {
+		case h.Class == dns.ClassINET && ours(h.Rrtype):
+			r.answer = append(r.answer, f.clamped(rr))
+		case isSig && ours(sig.TypeCovered):
 			r.sigs = append(r.sigs, rr)
 		}
 	}
@@ -179,6 +228,24 @@ func (f *fall) taken(m *dns.Msg, name string, typ uint16) result {
 		}
 	}
 	return r
+}
+
+// redirectsOf are the owners of DNAMEs that made an alias of one of the names, which come with it (RFC 6672 section
+// 3.1).
+func redirectsOf(answer []dns.RR, at map[string]bool) map[string]bool {
+	out := map[string]bool{}
+	for _, rr := range answer {
+		d, ok := rr.(*dns.DNAME)
+		if !ok {
+			continue
+		}
+		for name := range at {
+			if made := underDNAME(d, name); made != "" && at[made] {
+				out[zone.Tidy(d.Hdr.Name)] = true
+			}
+		}
+	}
+	return out
 }
 
 // clamped is a record that is kept no longer and no shorter than the settings say.
@@ -192,20 +259,23 @@ func (f *fall) clamped(rr dns.RR) dns.RR {
 	return out
 }
 
-// keeps is how long an answer may be kept: as long as the shortest of its records; one that says that
-// there is nothing as long as its SOA says (RFC 2308 section 5), and not at all without one.
-func (f *fall) keeps(r result) time.Duration {
-	if len(r.answer) > 0 {
-		ttl := r.answer[0].Header().Ttl
-		for _, rr := range r.answer {
-			ttl = min(ttl, rr.Header().Ttl)
-		}
+// keeps is how long an answer may be kept: as long as the shortest of its records. One that says that there is
+// nothing, also at the end of aliases, is kept no longer than its SOA says, and not at all without one (RFC 2308
+// section 5).
+func (f *fall) keeps(r result, typ uint16) time.Duration {
+	ttl := uint32(math.MaxUint32)
+	there := false
+	for _, rr := range r.answer {
+		ttl = min(ttl, rr.Header().Ttl)
+		there = there || rr.Header().Rrtype == typ
+	}
+	if there && r.code == dns.RcodeSuccess {
 		return time.Duration(ttl) * time.Second
 	}
 	if len(r.soa) == 0 {
 		return 0
 	}
-	return time.Duration(min(r.soa[0].Header().Ttl, uint32(f.settings.NegativeTTL))) * time.Second
+	return time.Duration(min(ttl, r.soa[0].Header().Ttl, uint32(f.settings.NegativeTTL))) * time.Second
 }
 
 func (f *fall) said(r result, name string, typ uint16) string {

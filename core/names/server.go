@@ -125,7 +125,8 @@ func (s *Server) ask(now time.Time, q *dns.Msg, by Asker, steps *[]Fell) (*dns.M
 		return nil, nil // RFC 1034: an answer is never answered
 	}
 	s.asked.Add(1)
-	f := &fall{Server: s, now: now, by: by, steps: steps, unchecked: q.CheckingDisabled}
+	f := &fall{Server: s, now: now, by: by, steps: steps, unchecked: q.CheckingDisabled,
+		direct: !q.RecursionDesired}
 	opt := q.IsEdns0()
 	f.signed = opt != nil && opt.Do()
 	reply := new(dns.Msg)
@@ -169,7 +170,7 @@ func (f *fall) judge(q *dns.Msg) (r result, done bool) {
 		return result{code: dns.RcodeRefused}, true
 	case q.Opcode != dns.OpcodeQuery:
 		return result{code: dns.RcodeNotImplemented}, true
-	case len(q.Question) != 1:
+	case len(q.Question) != 1, !extensionLawful(q):
 		return result{code: dns.RcodeFormatError}, true
 	}
 	if opt := q.IsEdns0(); opt != nil && opt.Version() != 0 {
@@ -184,6 +185,26 @@ func (f *fall) judge(q *dns.Msg) (r result, done bool) {
 	}
 	f.step(Access, Passed, "May ask", "", "")
 	return r, false
+}
+
+// extensionLawful reports whether a message has one OPT record at most, of the root, in its additional section (RFC 6891
+// section 6.1.1).
+func extensionLawful(q *dns.Msg) bool {
+	isOPT := func(rr dns.RR) bool { return rr.Header().Rrtype == dns.TypeOPT }
+	if slices.ContainsFunc(q.Answer, isOPT) || slices.ContainsFunc(q.Ns, isOPT) {
+		return false
+	}
+	seen := false
+	for _, rr := range q.Extra {
+		if !isOPT(rr) {
+			continue
+		}
+		if seen || rr.Header().Name != "." {
+			return false
+		}
+		seen = true
+	}
+	return true
 }
 
 // transfers are types that ask for more than records of one name, which a resolver does not answer.
@@ -224,6 +245,7 @@ type fall struct {
 
 	signed    bool // that signatures are asked for (RFC 3225)
 	unchecked bool // that the asker checks them itself (RFC 4035 section 3.2.2)
+	direct    bool // that nobody else is to be asked (RFC 1035 section 4.1.1, RD)
 }
 
 // result is what came of a question.
@@ -312,7 +334,7 @@ func (f *fall) layers(name string, typ uint16) (r result, alias string) {
 		)
 		return result{soa: []dns.RR{emptySOA(domain)}, own: true}, ""
 	}
-	if !strings.Contains(name, ".") && name != "" && f.zones[name] == nil && special[name] == "" {
+	if zone.Labels(name) == 1 && forAddresses(typ) && f.zones[name] == nil && special[name] == "" {
 		if r, alias, done := f.short(name, typ); done {
 			return r, alias
 		}
@@ -343,9 +365,15 @@ func (f *fall) silencedBy(name string) string {
 		if f.silenced[at] {
 			return at
 		}
-		_, at, _ = strings.Cut(at, ".")
+		at = zone.Above(at)
 	}
 	return ""
+}
+
+// forAddresses reports whether a question is what programs ask to reach a machine: its addresses, and how to speak to
+// it (RFC 9460). Other questions of one word, such as for the servers of a top-level domain, mean just that.
+func forAddresses(typ uint16) bool {
+	return typ == dns.TypeA || typ == dns.TypeAAAA || typ == dns.TypeHTTPS
 }
 
 // short is about a name of one word, which a client did not complete.
@@ -405,7 +433,7 @@ func (f *fall) leased(name string, typ uint16) (result, bool) {
 			Ptr: dns.Fqdn(h.Name + "." + domain)}), true
 	}
 	label, ok := zone.Relative(name, domain)
-	if !ok || strings.Contains(label, ".") {
+	if !ok || zone.Labels(label) != 1 {
 		return result{}, false
 	}
 	h, held := table.called(label)
@@ -465,7 +493,7 @@ func (f *fall) zoneOf(name string) *book {
 		if f.domains[at] != nil || at == "" {
 			return nil
 		}
-		_, at, _ = strings.Cut(at, ".")
+		at = zone.Above(at)
 	}
 }
 
@@ -488,7 +516,7 @@ func (f *fall) local(name string, typ uint16) (r result, alias string, ok bool) 
 		return result{}, "", false
 	}
 	if typ == dns.TypeDS && f.authority && name == b.name && name != "" {
-		_, above, _ := strings.Cut(name, ".")
+		above := zone.Above(name)
 		if parent := f.zoneOf(above); parent != nil {
 			b = parent // what is told of a zone's keys is in the zone above (RFC 4035 section 3.1.4.1)
 		}
@@ -553,7 +581,7 @@ func (f *fall) serversFor(name string) (domain string, list []yang.NameServer) {
 		if list := f.domains[at]; list != nil {
 			return at, list
 		}
-		_, at, _ = strings.Cut(at, ".")
+		at = zone.Above(at)
 	}
 	return "", nil
 }

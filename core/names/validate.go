@@ -2,6 +2,7 @@ package names
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -11,8 +12,11 @@ import (
 	"lithos/core/zone"
 )
 
-// maxProofs is how many questions checking one answer may take.
-const maxProofs = 32
+// Limits of the work of checking one answer. A name of ip6.arpa has 34 labels, and each may begin a zone.
+const (
+	maxProofs     = 64  // questions that are really asked; what is kept costs nothing
+	maxSignatures = 128 // signatures that are looked at
+)
 
 // bogus says why an answer does not hold (RFC 4035 section 4.3). An answer of a zone that is not signed,
 // and says so, is not bogus.
@@ -23,13 +27,16 @@ func (b *bogus) Error() string { return b.says }
 func notHeld(format string, args ...any) error { return &bogus{fmt.Sprintf(format, args...)} }
 
 // validator checks answers against the signatures of their zones (RFC 4035 section 5), from the keys of
-// the root down. Denials are proved by NSEC; a zone that proves them by hashed names (RFC 5155) counts
-// as one that proves nothing.
+// the root down. What is not there is proved by NSEC or NSEC3 (see denial.go).
 type validator struct {
-	ask     func(name string, typ uint16) (*dns.Msg, error) // with signatures
-	anchors []*dns.DS                                       // of the root
+	// ask gives an answer with signatures, and whether another server had to be asked for it.
+	ask     func(name string, typ uint16) (m *dns.Msg, asked bool, err error)
+	anchors []*dns.DS // of the root
 	now     time.Time
 	asked   int
+	checked int
+	// most is the longest that the signatures of the answer let it be kept (RFC 4035 section 5.3.3).
+	most time.Duration
 }
 
 // signer is the zone that signs names, with its keys; one without keys is not signed.
@@ -42,27 +49,64 @@ type signer struct {
 // not secure and without an error where a zone on the way is not signed. r is what of the message counts.
 func (v *validator) check(m *dns.Msg, r result, name string, typ uint16) (secure bool, err error) {
 	secure = true
-	at := name
+	v.most = math.MaxInt64
 	for _, set := range sets(r.answer) {
-		h := set[0].Header()
-		ok, err := v.set(m, set)
-		if err != nil {
-			return false, err
-		}
-		secure = secure && ok
-		if alias, is := set[0].(*dns.CNAME); is && h.Rrtype == dns.TypeCNAME && typ != dns.TypeCNAME {
-			at = zone.Tidy(alias.Target)
+		if !substituted(set[0], r.answer) {
+			ok, err := v.set(m, set)
+			if err != nil {
+				return false, err
+			}
+			secure = secure && ok
 		}
 	}
 	answered := slices.ContainsFunc(r.answer, func(rr dns.RR) bool { return rr.Header().Rrtype == typ })
 	if answered {
+		if secure && m.Rcode == dns.RcodeNameError {
+			return false, notHeld("it says that %s is not there, and has a signed answer", name)
+		}
 		return secure, nil
 	}
-	by, err := v.signerOf(at, typ)
+	at := lastOf(r.answer, name)
+	by, err := v.signerOf(at, typ, signersIn(m.Ns))
 	if err != nil || by.keys == nil {
 		return false, err
 	}
-	return secure, v.denied(m, by, at, typ)
+	proved, err := v.denied(m, by, at, typ)
+	return secure && proved, err
+}
+
+// lastOf is where the aliases of an answer lead to from a name.
+func lastOf(answer []dns.RR, name string) string {
+	for range answer {
+		for _, rr := range answer {
+			if alias, is := rr.(*dns.CNAME); is && zone.Tidy(alias.Hdr.Name) == name {
+				name = zone.Tidy(alias.Target)
+			}
+		}
+	}
+	return name
+}
+
+// substituted reports whether a record is the alias that a DNAME of the answer makes of a name, which no zone signs
+// (RFC 6672 section 5.3.1): it holds if the DNAME does.
+func substituted(rr dns.RR, among []dns.RR) bool {
+	alias, ok := rr.(*dns.CNAME)
+	if !ok {
+		return false
+	}
+	return slices.ContainsFunc(among, func(rr dns.RR) bool {
+		d, ok := rr.(*dns.DNAME)
+		return ok && zone.Tidy(alias.Target) == underDNAME(d, zone.Tidy(alias.Hdr.Name))
+	})
+}
+
+// underDNAME is what a DNAME makes of a name below its owner; empty for any other (RFC 6672 section 2.2).
+func underDNAME(d *dns.DNAME, name string) string {
+	head, ok := zone.Relative(name, zone.Tidy(d.Hdr.Name))
+	if !ok || head == zone.Apex {
+		return ""
+	}
+	return zone.Absolute(head, zone.Tidy(d.Target))
 }
 
 // sets are records by owner and type.
@@ -82,26 +126,59 @@ func sets(list []dns.RR) [][]dns.RR {
 	return out
 }
 
-// set checks the records of one name and type. A set made from a wildcard needs a proof that the name
-// itself is not there.
+// set checks the records of one name and type. A set made from a wildcard needs a proof that no closer name is there
+// (RFC 4035 section 5.3.4).
 func (v *validator) set(m *dns.Msg, set []dns.RR) (secure bool, err error) {
 	h := set[0].Header()
 	name := zone.Tidy(h.Name)
-	by, err := v.signerOf(name, h.Rrtype)
+	among := slices.Concat(m.Answer, m.Ns)
+	by, err := v.signerOf(name, h.Rrtype, signersOf(among, h.Name, h.Rrtype))
 	if err != nil || by.keys == nil {
 		return false, err
 	}
-	sig, err := v.verify(by, set, slices.Concat(m.Answer, m.Ns))
+	sig, err := v.verify(by, set, among)
 	if err != nil {
 		return false, err
 	}
-	if int(sig.Labels) == dns.CountLabel(h.Name) {
+	v.most = min(v.most, holdsFor(sig, h.Ttl, v.now))
+	if !expanded(sig) {
 		return true, nil
 	}
-	if !slices.ContainsFunc(v.proofs(m, by), func(n *dns.NSEC) bool { return covers(n, name) }) {
+	proofs := v.proofs(m, by)
+	if proofs.beyond {
+		return false, nil
+	}
+	next := ancestor(name, int(sig.Labels)+1)
+	covered, optOut := proofs.noneBelow(next)
+	if !covered {
 		return false, notHeld("nothing proves that %s is of a wildcard", name)
 	}
-	return true, nil
+	return !optOut, nil
+}
+
+// expanded reports whether the records of a signature were made from a wildcard: it counts fewer labels than their
+// owner has, of which a star does not count (RFC 4034 section 3.1.3).
+func expanded(sig *dns.RRSIG) bool {
+	labels := dns.CountLabel(sig.Hdr.Name)
+	if strings.HasPrefix(sig.Hdr.Name, "*.") {
+		labels--
+	}
+	return int(sig.Labels) < labels
+}
+
+// ancestor is what of a name has so many labels, counted from the root.
+func ancestor(name string, labels int) string {
+	for zone.Labels(name) > labels {
+		name = zone.Above(name)
+	}
+	return name
+}
+
+// holdsFor is how long records may be kept for their signature (RFC 4035 section 5.3.3).
+func holdsFor(sig *dns.RRSIG, ttl uint32, now time.Time) time.Duration {
+	least := time.Duration(min(ttl, sig.Hdr.Ttl, sig.OrigTtl)) * time.Second
+	end := time.Unix(now.Unix()+int64(int32(sig.Expiration-uint32(now.Unix()))), 0) // RFC 4034 section 3.1.5
+	return max(0, min(least, end.Sub(now)))
 }
 
 // verify finds a signature of the records that holds.
@@ -112,7 +189,7 @@ func (v *validator) verify(by signer, set, among []dns.RR) (*dns.RRSIG, error) {
 	for _, rr := range among {
 		sig, ok := rr.(*dns.RRSIG)
 		if !ok || sig.TypeCovered != h.Rrtype || !strings.EqualFold(sig.Hdr.Name, h.Name) ||
-			zone.Tidy(sig.SignerName) != by.zone {
+			zone.Tidy(sig.SignerName) != by.zone || !zone.Within(zone.Tidy(h.Name), by.zone) {
 			continue
 		}
 		if !sig.ValidityPeriod(v.now) {
@@ -120,13 +197,42 @@ func (v *validator) verify(by signer, set, among []dns.RR) (*dns.RRSIG, error) {
 			continue
 		}
 		for _, key := range by.keys {
-			if key.KeyTag() == sig.KeyTag && sig.Verify(key, set) == nil {
+			if key.KeyTag() != sig.KeyTag {
+				continue
+			}
+			if v.checked++; v.checked > maxSignatures {
+				return nil, notHeld("checking it would take more than %d signatures", maxSignatures)
+			}
+			if sig.Verify(key, set) == nil {
 				return sig, nil
 			}
 		}
 		err = notHeld("the signature of %s does not hold", what)
 	}
 	return nil, err
+}
+
+// signersOf are the zones that the signatures of a name and type say are theirs.
+func signersOf(among []dns.RR, name string, typ uint16) []string {
+	var out []string
+	for _, rr := range among {
+		sig, ok := rr.(*dns.RRSIG)
+		if ok && sig.TypeCovered == typ && strings.EqualFold(sig.Hdr.Name, name) {
+			out = append(out, zone.Tidy(sig.SignerName))
+		}
+	}
+	return out
+}
+
+// signersIn are the zones that any signature says is theirs.
+func signersIn(among []dns.RR) []string {
+	var out []string
+	for _, rr := range among {
+		if sig, ok := rr.(*dns.RRSIG); ok {
+			out = append(out, zone.Tidy(sig.SignerName))
+		}
+	}
+	return out
 }
 
 func called(zone string) string {
@@ -136,23 +242,31 @@ func called(zone string) string {
 	return zone
 }
 
-// signerOf finds the zone that signs a name: from the root down, by the keys that each zone says the
-// next one has.
-func (v *validator) signerOf(name string, typ uint16) (signer, error) {
+// signerOf finds the zone that signs a name: from the root down, by the keys that each zone says the next one has.
+// named are the zones that signatures say are theirs: where there is one, no zone below it is looked for, because
+// records that it has not signed do not hold anyway.
+func (v *validator) signerOf(name string, typ uint16, named []string) (signer, error) {
 	if len(v.anchors) == 0 {
 		return signer{}, nil
 	}
 	if typ == dns.TypeDS {
-		_, name, _ = strings.Cut(name, ".") // signed by the zone above
+		name = zone.Above(name) // signed by the zone above
+	}
+	deepest := -1
+	for _, at := range named {
+		if zone.Within(name, at) {
+			deepest = max(deepest, zone.Labels(at))
+		}
+	}
+	if deepest < 0 {
+		deepest = zone.Labels(name)
 	}
 	by, err := v.keysOf("", v.anchors)
 	if err != nil {
 		return signer{}, err
 	}
-	labels := dns.SplitDomainName(name)
-	for i := len(labels) - 1; i >= 0; i-- {
-		at := strings.Join(labels[i:], ".")
-		next, more, err := v.below(by, at)
+	for labels := 1; labels <= deepest; labels++ {
+		next, more, err := v.below(by, ancestor(name, labels))
 		if err != nil || next.keys == nil {
 			return signer{}, err
 		}
@@ -181,25 +295,38 @@ func (v *validator) below(by signer, at string) (next signer, more bool, err err
 		if _, err := v.verify(by, set, m.Answer); err != nil {
 			return signer{}, false, err
 		}
+		told = understood(told)
+		if len(told) == 0 {
+			return signer{}, false, nil // signed in a way that is not known here: as if it were not (RFC 4035 section 5.2)
+		}
 		next, err = v.keysOf(at, told)
 		return next, true, err
 	}
 	if slices.ContainsFunc(m.Answer, func(rr dns.RR) bool { return rr.Header().Rrtype == dns.TypeCNAME }) {
 		return by, true, nil // no zone begins at an alias; its own signature is checked with the answer
 	}
-	for _, n := range v.proofs(m, by) {
-		switch has := func(typ uint16) bool { return slices.Contains(n.TypeBitMap, typ) }; {
-		case zone.Tidy(n.Hdr.Name) == at && has(dns.TypeDS):
-			return signer{}, false, notHeld("the keys of %s were left out", at)
-		case zone.Tidy(n.Hdr.Name) == at && has(dns.TypeNS) && !has(dns.TypeSOA):
-			return signer{}, false, nil // a zone that is not signed begins here
-		case zone.Tidy(n.Hdr.Name) == at:
-			return by, true, nil
-		case covers(n, at):
-			return by, zone.Within(zone.Tidy(n.NextDomain), at), nil
+	return v.proofs(m, by).delegation(by, at)
+}
+
+// digests are those that what is told of keys may have, the weakest first (RFC 4509, RFC 6605).
+var digests = []uint8{dns.SHA1, dns.SHA256, dns.SHA384}
+
+// algorithms are those of keys whose signatures can be checked (RFC 8624).
+var algorithms = []uint8{dns.RSASHA1, dns.RSASHA1NSEC3SHA1, dns.RSASHA256, dns.RSASHA512, dns.ECDSAP256SHA256,
+	dns.ECDSAP384SHA384, dns.ED25519}
+
+// understood is what is told of keys in a way that can be checked. A weak digest is not looked at where there is a
+// better one (RFC 4509 section 3).
+func understood(told []*dns.DS) []*dns.DS {
+	var out []*dns.DS
+	strong := false
+	for _, ds := range told {
+		if slices.Contains(digests, ds.DigestType) && slices.Contains(algorithms, ds.Algorithm) {
+			out = append(out, ds)
+			strong = strong || ds.DigestType != dns.SHA1
 		}
 	}
-	return signer{}, false, notHeld("nothing proves whether %s is signed", at)
+	return slices.DeleteFunc(out, func(ds *dns.DS) bool { return strong && ds.DigestType == dns.SHA1 })
 }
 
 // keysOf are the keys of a zone: those that the zone above tells of, and what they sign.
@@ -215,10 +342,17 @@ func (v *validator) keysOf(name string, told []*dns.DS) (signer, error) {
 		if !ok || zone.Tidy(key.Hdr.Name) != name {
 			continue
 		}
-		all, set = append(all, key), append(set, rr)
+		set = append(set, rr)
+		if key.Flags&dns.ZONE == 0 || key.Flags&dns.REVOKE != 0 || key.Protocol != 3 {
+			continue // signs no zone (RFC 4034 section 2.1), or no more (RFC 5011 section 2.1)
+		}
+		all = append(all, key)
 		if slices.ContainsFunc(told, func(ds *dns.DS) bool {
+			if ds.KeyTag != key.KeyTag() || ds.Algorithm != key.Algorithm {
+				return false
+			}
 			is := key.ToDS(ds.DigestType)
-			return is != nil && is.KeyTag == ds.KeyTag && strings.EqualFold(is.Digest, ds.Digest)
+			return is != nil && strings.EqualFold(is.Digest, ds.Digest)
 		}) {
 			trusted = append(trusted, key)
 		}
@@ -233,75 +367,41 @@ func (v *validator) keysOf(name string, told []*dns.DS) (signer, error) {
 }
 
 func (v *validator) question(name string, typ uint16) (*dns.Msg, error) {
-	if v.asked++; v.asked > maxProofs {
+	m, asked, err := v.ask(name, typ)
+	if asked {
+		v.asked++
+	}
+	if v.asked > maxProofs {
 		return nil, notHeld("checking it would take more than %d questions", maxProofs)
 	}
-	m, err := v.ask(name, typ)
 	if err != nil {
 		return nil, notHeld("%s of %s, which it takes to check the answer: %s", typeName(typ), called(name), err)
 	}
 	return m, nil
 }
 
-// proofs are the denials of a message that their zone has signed.
-func (v *validator) proofs(m *dns.Msg, by signer) []*dns.NSEC {
-	var out []*dns.NSEC
-	for _, rr := range m.Ns {
-		n, ok := rr.(*dns.NSEC)
-		if !ok {
-			continue
-		}
-		if _, err := v.verify(by, []dns.RR{n}, m.Ns); err == nil {
-			out = append(out, n)
-		}
-	}
-	return out
-}
-
-// denied checks the proof that a name, or a type of it, is not there (RFC 4035 section 5.4).
-func (v *validator) denied(m *dns.Msg, by signer, name string, typ uint16) error {
-	proofs := v.proofs(m, by)
-	covered := func(name string) bool {
-		return slices.ContainsFunc(proofs, func(n *dns.NSEC) bool { return covers(n, name) })
-	}
-	lacks := func(owner string) bool {
-		return slices.ContainsFunc(proofs, func(n *dns.NSEC) bool {
-			return zone.Tidy(n.Hdr.Name) == owner && !slices.Contains(n.TypeBitMap, typ) &&
-				!slices.Contains(n.TypeBitMap, dns.TypeCNAME)
-		})
-	}
-	between := slices.ContainsFunc(proofs, func(n *dns.NSEC) bool {
-		return covers(n, name) && zone.Within(zone.Tidy(n.NextDomain), name)
-	})
-	if m.Rcode == dns.RcodeSuccess && (lacks(name) || between) {
-		return nil // there, or above others, without the type
-	}
-	for above := name; covered(name) && above != by.zone && above != ""; {
-		_, above, _ = strings.Cut(above, ".")
-		star := strings.TrimSuffix("*."+above, ".")
-		if m.Rcode == dns.RcodeNameError && covered(star) || m.Rcode == dns.RcodeSuccess && lacks(star) {
-			return nil
-		}
-	}
-	return notHeld("nothing proves that %s %s is not there", name, typeName(typ))
-}
-
-// covers reports whether a denial says that there is no such name (RFC 4034 section 4).
-func covers(n *dns.NSEC, name string) bool {
-	owner, next := zone.Tidy(n.Hdr.Name), zone.Tidy(n.NextDomain)
-	if CompareCanonical(owner, name) >= 0 {
-		return false
-	}
-	return CompareCanonical(name, next) < 0 || CompareCanonical(next, owner) <= 0 // the last leads to the first
-}
-
-// CompareCanonical orders names as their denials do: label by label from the end (RFC 4034 section 6.1).
+// CompareCanonical orders names as their denials do: label by label from the end, octet by octet (RFC 4034 section
+// 6.1).
 func CompareCanonical(a, b string) int {
 	x, y := dns.SplitDomainName(a), dns.SplitDomainName(b)
 	for i := 1; i <= len(x) && i <= len(y); i++ {
-		if c := strings.Compare(strings.ToLower(x[len(x)-i]), strings.ToLower(y[len(y)-i])); c != 0 {
+		if c := strings.Compare(lower(zone.Octets(x[len(x)-i])), lower(zone.Octets(y[len(y)-i]))); c != 0 {
 			return c
 		}
 	}
 	return len(x) - len(y)
+}
+
+// lower makes the capitals of ASCII small; other octets stay (RFC 4343 section 3).
+func lower(octets string) string {
+	if strings.IndexFunc(octets, func(r rune) bool { return r >= 'A' && r <= 'Z' }) < 0 {
+		return octets
+	}
+	out := []byte(octets)
+	for i, c := range out {
+		if c >= 'A' && c <= 'Z' {
+			out[i] = c + 'a' - 'A'
+		}
+	}
+	return string(out)
 }

@@ -102,7 +102,7 @@ func (b *book) proven(r result, found found, name string) (sigs, proof []dns.RR)
 		return nil, proof
 	}
 	for above := name; above != b.name && above != ""; {
-		_, above, _ = strings.Cut(above, ".")
+		above = zone.Above(above)
 		if b.nodes[above] != nil {
 			return nil, slices.Concat(proof, b.denial(strings.TrimSuffix("*."+above, ".")))
 		}
@@ -176,7 +176,7 @@ func (b *book) find(name string, typ uint16) found {
 		return n.found(name, typ)
 	}
 	for above := name; above != b.name; {
-		_, above, _ = strings.Cut(above, ".")
+		above = zone.Above(above)
 		if b.nodes[above] == nil {
 			continue
 		}
@@ -198,7 +198,7 @@ func (b *book) cut(name string) string {
 		if n := b.nodes[at]; n != nil && len(n.sets[dns.TypeNS]) > 0 {
 			out = at
 		}
-		_, at, _ = strings.Cut(at, ".")
+		at = zone.Above(at)
 	}
 	return out
 }

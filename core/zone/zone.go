@@ -96,12 +96,15 @@ func Relative(name, zone string) (owner string, ok bool) {
 	if name == zone {
 		return Apex, true
 	}
-	return strings.CutSuffix(name, "."+zone)
+	if !below(name, zone) {
+		return name, false
+	}
+	return strings.TrimSuffix(name, "."+zone), true
 }
 
 // Within reports whether a name is a domain or lies below it.
 func Within(name, domain string) bool {
-	return domain == "" || name == domain || strings.HasSuffix(name, "."+domain)
+	return domain == "" || name == domain || below(name, domain)
 }
 
 // ReadOwner reads the owner of a record as typed: relative to the zone, or the whole name, which ends

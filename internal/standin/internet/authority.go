@@ -90,7 +90,7 @@ func (a *authorityServer) judge(name, value string) verdict {
 			}
 			break
 		}
-		_, above, _ = strings.Cut(above, ".")
+		above = zone.Above(above)
 	}
 	return verdict{Issues: true, Says: "The proof is there, and nothing forbids it."}
 }

@@ -208,12 +208,40 @@ func Ask(from netip.Addr, to yang.NameServer, at Endpoint, q *dns.Msg) (*dns.Msg
 		return nil, 0, ErrNobody
 	}
 	c := dns.Client{Timeout: patience, UDPSize: names.MaxUDP}
-	reply, _, err := c.Exchange(m, at.Plain.String())
+	reply, err := overUDP(c, m, at.Plain.String())
 	if err == nil && reply.Truncated {
 		c.Net = "tcp"
 		reply, _, err = c.Exchange(m, at.Plain.String())
 	}
 	return reply, time.Since(began), plainly(err)
+}
+
+// overUDP asks over UDP. The socket takes packets from the server's address and port alone; one that is a reply to
+// another question, or no message at all, was made up by somebody else, and the real one is waited for (RFC 5452 section
+// 9.1).
+func overUDP(c dns.Client, m *dns.Msg, at string) (*dns.Msg, error) {
+	conn, err := c.Dial(at)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = conn.Close() }()
+	conn.UDPSize = c.UDPSize
+	if err := conn.SetDeadline(time.Now().Add(patience)); err != nil {
+		return nil, err
+	}
+	if err := conn.WriteMsg(m); err != nil {
+		return nil, err
+	}
+	for {
+		reply, err := conn.ReadMsg()
+		var socket net.Error
+		switch {
+		case errors.As(err, &socket):
+			return nil, err
+		case err == nil && reply.Id == m.Id && names.Answers(m, reply):
+			return reply, nil
+		}
+	}
 }
 
 // certified says in words why a certificate is not taken.
