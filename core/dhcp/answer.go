@@ -111,6 +111,9 @@ func (s *Server) nak(v *visit, want netip.Addr, why string) Answer {
 }
 
 func (s *Server) decline(v *visit) Answer {
+	if s.toAnother(v) {
+		return silence("The client declined an address of another server, %s.", v.serverID)
+	}
 	l := s.db.Holder(v.asked)
 	if l == nil || l.State == Declined || !l.of(v.id, v.mac) ||
 		!slices.ContainsFunc(v.heard, func(p *pool) bool { return p.Subnet.Contains(v.asked) }) {
@@ -125,6 +128,9 @@ func (s *Server) decline(v *visit) Answer {
 }
 
 func (s *Server) release(v *visit) Answer {
+	if s.toAnother(v) {
+		return silence("The client gave its address back to another server, %s.", v.serverID)
+	}
 	l := s.db.Holder(v.ciaddr)
 	if l == nil || l.State == Declined || !l.of(v.id, v.mac) {
 		return silence("The client released an address it did not have.")

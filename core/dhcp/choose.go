@@ -158,7 +158,7 @@ func (s *Server) idle(p *pool, now time.Time) (netip.Addr, bool) {
 func (s *Server) note(v *visit, g grant, state State, hold time.Duration) error {
 	next := Lease{
 		Address: g.address, MAC: v.mac, ClientID: slices.Clone(v.id), HostName: hostName(v.in),
-		Class: cleanClass(string(v.in.Options[option.VendorClass])), Subnet: g.pool.Subnet,
+		Class: className(v.in), Subnet: g.pool.Subnet,
 		Pool: g.pool.ID, State: state, Since: v.now, Expires: v.now.Add(hold),
 	}
 	l := s.db.Holder(g.address)
@@ -196,6 +196,15 @@ func (s *Server) Taken(now time.Time, a Answer, by address.MAC) bool {
 	}
 	_ = s.db.put(next) // set aside even where it could not be written
 	return true
+}
+
+// className is what a client says of its kind first.
+func className(in *dhcpv4.DHCPv4) string {
+	said := classesSaid(in)
+	if len(said) == 0 {
+		return ""
+	}
+	return cleanClass(said[0])
 }
 
 func hostName(in *dhcpv4.DHCPv4) string { return cleanName(string(in.Options[option.HostName])) }

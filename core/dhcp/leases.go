@@ -29,7 +29,7 @@ type Lease struct {
 	MAC      address.MAC  `json:"mac"`
 	ClientID []byte       `json:"clientId,omitempty"` // option 61, where sent
 	HostName string       `json:"hostName,omitempty"` // option 12, where sent
-	Class    string       `json:"class,omitempty"`    // option 60, where sent
+	Class    string       `json:"class,omitempty"`    // option 60, where sent, else the first of option 124
 	Subnet   netip.Prefix `json:"subnet"`
 	Pool     string       `json:"pool"`
 	State    State        `json:"state"`
@@ -260,7 +260,7 @@ func (e *endings) Pop() any {
 	return last
 }
 
-// cleanClass keeps of a client's option 60 what can be shown and stored.
+// cleanClass keeps of a client's class what can be shown and stored.
 func cleanClass(s string) string { return strings.TrimSpace(clean(s)) }
 
 // cleanName keeps of a client's option 12 what can be shown and stored.

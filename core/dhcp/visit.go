@@ -122,7 +122,7 @@ func (s *Server) handle(now time.Time, in *dhcpv4.DHCPv4, iface string, sent boo
 		return silence("No pool is served for the network of %s.", v.ciaddr)
 	case len(v.heard) == 0:
 		return silence("No pool is served on %s.", iface)
-	case len(v.pools) == 0:
+	case len(v.pools) == 0 && !v.givesBack():
 		return silence("No pool here is for this kind of client.")
 	}
 	a := s.answer(v)
@@ -233,10 +233,33 @@ func (s *Server) identifier(v *visit, p *pool) netip.Addr {
 	}
 }
 
+// givesBack reports whether a message ends a lease. Such a message says nothing of the kind of client (RFC 2131 table
+// 5), so that it is heeded whatever kinds the pools are for.
+func (v *visit) givesBack() bool {
+	kind := v.in.MessageType()
+	return kind == dhcpv4.MessageTypeRelease || kind == dhcpv4.MessageTypeDecline
+}
+
+// toAnother reports whether a message names another server as the one it is meant for (RFC 2131 section 4.3.4).
+func (s *Server) toAnother(v *visit) bool {
+	return v.serverID.IsValid() && v.serverID != v.speaksAs && !s.own[v.serverID]
+}
+
 // classOf is the class of the client that sent in, nil when there is none.
 func (s *Server) classOf(in *dhcpv4.DHCPv4) *class {
-	return option.MatchClass(s.classes, string(in.Options[option.VendorClass]),
-		func(c *class) string { return c.Match })
+	var best *class
+	for _, said := range classesSaid(in) {
+		c := option.MatchClass(s.classes, said, func(c *class) string { return c.Match })
+		if c != nil && (best == nil || len(c.Match) > len(best.Match)) {
+			best = c
+		}
+	}
+	return best
+}
+
+// classesSaid is what a client says of its kind.
+func classesSaid(in *dhcpv4.DHCPv4) []string {
+	return option.ClassesSaid(in.Options[option.VendorClass], in.Options[option.VendorClasses])
 }
 
 // meant is the pools for this client: those kept for its class or identifier

@@ -148,8 +148,18 @@ func overloaded(m *dhcpv4.DHCPv4, codes []uint8, limit int) (wire []byte, left [
 	bare := *m
 	bare.ServerHostName, bare.BootFileName = "", ""
 	wire = header(&bare, limit)
+	main := &area{field: "options", from: optionsAt, to: limit, at: optionsAt}
+	codes = slices.DeleteFunc(slices.Clone(codes), func(code uint8) bool {
+		first := code == option.MessageType || code == option.ServerID
+		if first { // what says which reply this is, is read before anything else
+			main.put(wire, code, m.Options[code])
+		}
+		return first
+	})
+	overloadAt := main.at
+	main.at += 3
 	areas := []*area{
-		{field: "options", from: optionsAt, to: limit, at: optionsAt + 3}, // after option 52 itself
+		main,
 		{field: "file", from: fileAt, to: cookieAt, at: fileAt, flag: 1},
 		{field: "sname", from: snameAt, to: fileAt, at: snameAt, flag: 2},
 	}
@@ -194,7 +204,7 @@ func overloaded(m *dhcpv4.DHCPv4, codes []uint8, limit int) (wire []byte, left [
 		}
 	}
 	if overload != 0 {
-		copy(wire[optionsAt:], []byte{option.Overload, 1, overload})
+		copy(wire[overloadAt:], []byte{option.Overload, 1, overload})
 	}
 	for _, a := range areas {
 		if a.at > a.from {

@@ -62,6 +62,7 @@ const (
 	SubnetSelection uint8 = 118
 	ClasslessRoutes uint8 = 121
 	PrivateRoutes   uint8 = 249 // a private code that some clients ask for in place of 121
+	VendorClasses   uint8 = 124
 	VendorInfo      uint8 = 125
 	BootServers     uint8 = 150
 )
@@ -274,7 +275,7 @@ var registry = []Definition{
 		AdapterParts, false, "RFC 3495 section 4", "first server 10.84.16.10; provisioning adapters.larkrise.example"},
 	{123, "Geographic location", "Degrees north and east, metres, how many bits of each are meant, datum", Geographic,
 		false, "RFC 6225 section 2.2", "54.5 -2.75 120 m, precision 18 18 17, WGS84"},
-	{124, "Vendor-identifying class", "What kind of client this is, by enterprise number", OpaqueOctets, alone,
+	{VendorClasses, "Vendor-identifying class", "What kind of client this is, by enterprise number", OpaqueOctets, alone,
 		"RFC 3925 section 3", ""},
 	{VendorInfo, "Vendor-identifying information", "Sub-options by enterprise number; set per vendor class",
 		OpaqueOctets, false, "RFC 3925 section 4", "00007ed90601040a54100a"},

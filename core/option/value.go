@@ -158,6 +158,26 @@ func list(text string) []string {
 	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ';' || r == '\n' })
 }
 
+// ClassesSaid is what a client says of its kind: option 60, then each entry of option 124, whatever its enterprise
+// number. Text that is cut short is left out.
+func ClassesSaid(class, byEnterprise []byte) []string {
+	var out []string
+	if len(class) > 0 {
+		out = append(out, string(class))
+	}
+	// RFC 3925 section 3: number, length of what follows, entries with a length each.
+	for rest := byEnterprise; len(rest) >= 5 && len(rest) >= 5+int(rest[4]); rest = rest[5+int(rest[4]):] {
+		entries := rest[5 : 5+int(rest[4])]
+		for len(entries) > 0 && len(entries) > int(entries[0]) {
+			if n := int(entries[0]); n > 0 {
+				out = append(out, string(entries[1:1+n]))
+			}
+			entries = entries[1+int(entries[0]):]
+		}
+	}
+	return out
+}
+
 // MatchClass is the vendor class of a client that says this as option 60: the one
 // whose match is the longest beginning of it (RFC 2132 section 9.13). It is nil
 // when there is none; an empty match is nobody's.
