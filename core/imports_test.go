@@ -15,7 +15,7 @@ import (
 var layers = []string{
 	"lithos/core",
 	"lithos/internal/order lithos/internal/act lithos/internal/store lithos/internal/device lithos/internal/standin " +
-		"lithos/internal/postgres lithos/internal/paper",
+		"lithos/internal/postgres lithos/internal/paper lithos/internal/outbound lithos/internal/transfer",
 	"lithos/internal/draft lithos/internal/push lithos/internal/watch lithos/internal/view lithos/internal/people " +
 		"lithos/internal/fleet lithos/internal/renumber",
 	"lithos/internal/work",

@@ -44,6 +44,7 @@ type serveCommand struct {
 	OutsideName string         `help:"A name on the internet that is there; a push proves its resolvers by it. Without one it asks for the servers of the root." env:"LITHOS_OUTSIDE_NAME"`
 	Authority   string         `name:"certificate-authority" help:"URL that says whether a certificate would be issued (docs/operating.md)." env:"LITHOS_CERTIFICATE_AUTHORITY"`
 	Resolvers   []netip.Addr   `name:"resolver" help:"Resolvers on the internet that a trial of a following name asks what they hold; several times for several." env:"LITHOS_RESOLVERS"`
+	Reach       []netip.Prefix `help:"Prefixes that Lithos may connect to although they are loopback, link-local or, for servers of names and providers, private." env:"LITHOS_REACH"`
 	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
 	Proxy       []netip.Prefix `help:"Reverse proxies, as prefixes, whose X-Forwarded-For is believed." env:"LITHOS_PROXY"`
 	Quiet       bool           `help:"Write no access log." env:"LITHOS_QUIET"`
@@ -71,6 +72,7 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	}
 	w.Pushes.Outside, w.Pushes.OutsideName = c.Outside, c.OutsideName
 	w.Resolvers = c.Resolvers
+	w.Outbound.Allowed = c.Reach
 	w.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	o := api.Options{Secure: c.Secure, Proxies: c.Proxy}

@@ -92,4 +92,3 @@ func Test36TypeAndServerComeFirstWhateverIsSplit(t *testing.T) {
 		}
 	}
 }
-

@@ -3,6 +3,8 @@ package site
 import (
 	"encoding/base64"
 	"errors"
+	"net/url"
+	"strings"
 
 	"lithos/core/option"
 )
@@ -77,4 +79,30 @@ func CheckKey(secret string) error {
 		return errors.New("is not a TSIG key; paste its base64 text, at least 24 characters")
 	}
 	return nil
+}
+
+// GoesTo is where what is kept under a name is sent as it is: the scheme, host and port of a provider that is asked over
+// HTTPS. It is empty for what only signs or is handed to a device.
+func (s *Site) GoesTo(secret string) string {
+	for _, z := range s.Zones {
+		if z.Account == secret && z.KeysAt != "" {
+			return Origin(z.KeysAt)
+		}
+	}
+	for _, f := range s.Following {
+		if f.Secret == secret && f.How == ByRequest {
+			return Origin(f.RequestTo)
+		}
+	}
+	return ""
+}
+
+// Origin is the scheme, host and port of an address of the web (RFC 6454 section 4); the text as it is where it cannot
+// be read.
+func Origin(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return address
+	}
+	return strings.ToLower(u.Scheme + "://" + u.Host)
 }

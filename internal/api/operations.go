@@ -578,7 +578,7 @@ func (s *server) reachOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/introduction", "introduce-device",
 		"Sign in to a device and say what it is; nothing is kept"),
 		func(ctx context.Context, in *reaching) (*body[*watch.Introduced], error) {
-			v, err := s.work.Introduce(ctx, in.Site, in.Device, in.Body)
+			v, err := s.work.Introduce(ctx, who(ctx), in.Site, in.Device, in.Body)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPut, "/api/sites/{site}/devices/{device}/access", "keep-access",

@@ -23,6 +23,7 @@ import (
 	"lithos/core/zone"
 	"lithos/internal/act"
 	"lithos/internal/device"
+	"lithos/internal/outbound"
 	"lithos/internal/people"
 	"lithos/internal/standin"
 	"lithos/internal/standin/internet"
@@ -73,6 +74,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		}
 	}
 	w.Web = transfer.Web{Trust: running.Internet.Certifier().Pool(), At: running.Internet.Web()}
+	w.Outbound.Allowed = append(w.Outbound.Allowed, outbound.Loopback().Allowed...) // where all of it runs
 	w.Reaches, w.Resolvers = running.Internet.Reaches(), []netip.Addr{internet.Resolver1, internet.Resolver2}
 	w.CertificateAuthority = running.Internet.Authority()
 	defer func() {
@@ -83,7 +85,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	for siteID, list := range scenario.Passwords {
 		for name, password := range list {
 			running.secrets[name] = password
-			if err := w.KeepSecret(ctx, siteID, name, password); err != nil {
+			if err := w.KeepSecret(ctx, &site.Site{ID: siteID}, name, password); err != nil {
 				return nil, err
 			}
 		}
@@ -246,7 +248,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 			d.Internet.AddKey(k)
 		}
 		d.secrets[secret] = k.Secret
-		return w.KeepSecret(ctx, doc.ID, secret, k.Secret)
+		return w.KeepSecret(ctx, doc, secret, k.Secret)
 	}
 	for _, z := range doc.Zones {
 		if err := add(internet.Key{Name: z.Key, Zone: z.Name, Reads: true}, z.Secret); err != nil {
@@ -255,7 +257,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 		if z.KeysAt != "" {
 			password := rand.Text()
 			d.Internet.AddAccount(z.Name, password)
-			if err := w.KeepSecret(ctx, doc.ID, z.Account, password); err != nil {
+			if err := w.KeepSecret(ctx, doc, z.Account, password); err != nil {
 				return err
 			}
 		}

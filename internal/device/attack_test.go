@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/internal/device"
+	"lithos/internal/outbound"
 	"lithos/internal/standin"
 )
 
@@ -26,7 +27,7 @@ func TestAttackPasswordGoesElsewhere(t *testing.T) {
 	}))
 	defer elsewhere.Close()
 	clear := device.NewRESTCONF(device.Access{URL: elsewhere.URL, Account: "lithos", Password: "secret",
-		Fingerprint: make([]byte, 32)})
+		Fingerprint: make([]byte, 32)}, outbound.Loopback())
 	_, _, err := clear.Read(t.Context())
 	assert.ErrorContains(t, err, "only https is used")
 
@@ -34,7 +35,7 @@ func TestAttackPasswordGoesElsewhere(t *testing.T) {
 	defer sends.Close()
 	sum := sha256.Sum256(sends.Certificate().Raw)
 	sent := device.NewRESTCONF(device.Access{URL: sends.URL, Account: "lithos", Password: "secret",
-		Fingerprint: sum[:]})
+		Fingerprint: sum[:]}, outbound.Loopback())
 	_, _, err = sent.Read(t.Context())
 	assert.ErrorContains(t, err, "sends Lithos to another address")
 	assert.Zero(t, heard.Load())

@@ -16,6 +16,7 @@ import (
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/device"
+	"lithos/internal/outbound"
 	"lithos/internal/standin"
 )
 
@@ -25,7 +26,7 @@ func pair(t *testing.T) (*standin.Device, *device.RESTCONF) {
 		Initial: compile.Device(scenario.Site("kelder-bridge"), "dev-gw-1"), Account: "lithos", Password: "secret"})
 	require.NoError(t, err)
 	driver := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret",
-		Fingerprint: d.Fingerprint})
+		Fingerprint: d.Fingerprint}, outbound.Loopback())
 	t.Cleanup(func() { driver.Close(); d.Close() })
 	return d, driver
 }
@@ -90,11 +91,11 @@ func TestFaults(t *testing.T) {
 	require.NoError(t, driver.Apply(ctx, steps(t)[0]), "the step had been done before the line went dead")
 
 	wrong := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "guess",
-		Fingerprint: d.Fingerprint})
+		Fingerprint: d.Fingerprint}, outbound.Loopback())
 	_, _, err = wrong.Read(ctx)
 	assert.ErrorContains(t, err, "account or password is wrong")
 	imposter := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret",
-		Fingerprint: make([]byte, 32)})
+		Fingerprint: make([]byte, 32)}, outbound.Loopback())
 	_, _, err = imposter.Read(ctx)
 	assert.ErrorContains(t, err, "another certificate")
 	assert.NotContains(t, err.Error(), d.URL)
@@ -144,7 +145,7 @@ func TestSmallRouter(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(d.Close)
 	driver := device.NewRESTCONF(device.Access{URL: d.URL, Account: "lithos", Password: "secret",
-		Fingerprint: d.Fingerprint})
+		Fingerprint: d.Fingerprint}, outbound.Loopback())
 	says, err := driver.Introduce(t.Context())
 	require.NoError(t, err)
 	assert.True(t, says.Speaks("lithos-dhcp-server"))

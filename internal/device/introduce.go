@@ -14,14 +14,16 @@ import (
 	"time"
 
 	"lithos/core/yang"
+	"lithos/internal/outbound"
 )
 
 // greetWithin is how long a device has to show its certificate.
 const greetWithin = 5 * time.Second
 
 // Greet is the SHA-256 of the certificate that a device shows at its address. Nothing is sent to it: whether the device
-// is the right one is for somebody to say who compares that with what the device itself shows.
-func Greet(ctx context.Context, address string) ([]byte, error) {
+// is the right one is for somebody to say who compares that with what the device itself shows. to says where may be
+// connected to.
+func Greet(ctx context.Context, address string, to outbound.Rule) ([]byte, error) {
 	if err := (Access{URL: address, Account: "-", Password: "-", Fingerprint: make([]byte,
 		sha256.Size)}).Check(); err != nil {
 		return nil, err
@@ -37,18 +39,15 @@ func Greet(ctx context.Context, address string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, greetWithin)
 	defer cancel()
 	// Any certificate is looked at; none is trusted by this.
-	dialer := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
+	dialer := tls.Dialer{NetDialer: to.ToDevices(greetWithin), Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
 		ServerName: u.Hostname()}}
 	conn, err := dialer.DialContext(ctx, "tcp", at)
-	var timeout net.Error
-	var record tls.RecordHeaderError
-	switch {
-	case errors.As(err, &timeout) && timeout.Timeout():
-		return nil, fmt.Errorf("nothing answers at %s", at)
-	case errors.As(err, &record):
-		return nil, fmt.Errorf("what answers at %s does not speak TLS; is the port right?", at)
-	case err != nil:
-		return nil, fmt.Errorf("nothing answers at %s; is the address right, and the device up?", at)
+	if refused := outbound.Refused(err); refused != nil {
+		return nil, refused
+	}
+	if err != nil { // in the same words, whether a port is closed or speaks something else: this is no look around
+		return nil, fmt.Errorf("no device answers over TLS at %s; are the address and the port right, and the device up?",
+			at)
 	}
 	defer func() { _ = conn.Close() }()
 	shown := conn.(*tls.Conn).ConnectionState().PeerCertificates

@@ -33,6 +33,7 @@ import (
 	"lithos/core/plan"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/internal/outbound"
 )
 
 // Access is how a device is reached.
@@ -57,6 +58,7 @@ func (e *RefusedError) Error() string { return e.Says }
 // RESTCONF speaks RFC 8040 to one device. It is safe for concurrent use.
 type RESTCONF struct {
 	access Access
+	to     outbound.Rule
 	client *http.Client
 
 	mu      sync.Mutex
@@ -65,8 +67,8 @@ type RESTCONF struct {
 	also    string              // where it may be found instead; empty for nowhere else
 }
 
-// NewRESTCONF prepares to speak to a device; nothing is sent yet.
-func NewRESTCONF(a Access) *RESTCONF {
+// NewRESTCONF prepares to speak to a device; nothing is sent yet. to says where may be connected to.
+func NewRESTCONF(a Access, to outbound.Rule) *RESTCONF {
 	// The chain of a device's own certificate proves nothing; its pinned
 	// fingerprint does, and is checked before anything is sent.
 	trust := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
@@ -80,9 +82,10 @@ func NewRESTCONF(a Access) *RESTCONF {
 			}
 			return nil
 		}}
-	return &RESTCONF{access: a, at: a.URL, servers: map[netip.Addr]bool{}, client: &http.Client{
-		Timeout:   15 * time.Second,
-		Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second},
+	return &RESTCONF{access: a, to: to, at: a.URL, servers: map[netip.Addr]bool{}, client: &http.Client{
+		Timeout: 15 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: trust, MaxIdleConnsPerHost: 2, IdleConnTimeout: 30 * time.Second,
+			DialContext: to.ToDevices(10 * time.Second).DialContext},
 		// A redirect would take the password elsewhere.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
@@ -182,6 +185,9 @@ func (r *RESTCONF) doAt(
 		var u *url.Error
 		if errors.As(err, &u) {
 			err = u.Err // without the URL, which says where the device is
+		}
+		if refused := outbound.Refused(err); refused != nil {
+			return nil, refused
 		}
 		if errors.Is(err, io.EOF) {
 			err = errors.New("it closed the connection")
@@ -480,8 +486,7 @@ func (r *RESTCONF) attach(
 		if w.Interface != iface || end(w) == "" {
 			continue
 		}
-		var dialer net.Dialer
-		conn, err := dialer.DialContext(ctx, "udp4", end(w))
+		conn, err := r.to.ToDevices(0).DialContext(ctx, "udp4", end(w))
 		if err != nil {
 			return nil, nil, err
 		}

@@ -103,6 +103,7 @@ func (s *Service) Edit(
 		return nil, err
 	}
 	for _, secret := range secrets {
+		secret.GoesTo = doc.GoesTo(secret.Name)
 		if err := s.store.PutSecret(ctx, secret); err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 
 	"github.com/xuri/excelize/v2"
@@ -9,8 +10,14 @@ import (
 	"lithos/core/sheet"
 )
 
-// What is read of a workbook at most, in octets once it is unpacked.
-const mostUnpacked = 64 << 20
+// What is read of a workbook at most: octets once it is unpacked, of which a file that is packed very small has fewer,
+// and lines, empty ones included.
+const (
+	mostUnpacked = 64 << 20
+	packedAtMost = 12 // octets unpacked for one that is packed, beside the first ones
+	firstOctets  = 4 << 20
+	maxLines     = 4 * sheet.MaxRows
+)
 
 // Table is a table of a file.
 type Table struct {
@@ -19,8 +26,8 @@ type Table struct {
 }
 
 // Tables reads the sheets of a workbook (XLSX), or a file in CSV. The cells of merged ones all have its text, and cells
-// with formulas what was last worked out; nothing is run.
-func Tables(name string, raw []byte) ([]Table, error) {
+// with formulas what was last worked out; nothing is run. It ends with ctx.
+func Tables(ctx context.Context, name string, raw []byte) ([]Table, error) {
 	if len(raw) > sheet.MaxOctets {
 		return nil, fmt.Errorf("the file has %d octets; read it in parts of at most %d", len(raw), sheet.MaxOctets)
 	}
@@ -28,15 +35,20 @@ func Tables(name string, raw []byte) ([]Table, error) {
 		rows, err := sheet.ReadCSV(raw)
 		return []Table{{name, rows}}, err
 	}
+	most := min(mostUnpacked, int64(firstOctets+packedAtMost*len(raw)))
 	book, err := excelize.OpenReader(bytes.NewReader(raw),
-		excelize.Options{UnzipSizeLimit: mostUnpacked, UnzipXMLSizeLimit: mostUnpacked})
+		excelize.Options{UnzipSizeLimit: most, UnzipXMLSizeLimit: most})
 	if err != nil {
 		return nil, fmt.Errorf("the workbook cannot be read; save it as XLSX or CSV: %w", err)
 	}
 	defer book.Close()
+	merged, err := mergedOf(ctx, raw)
+	if err != nil {
+		return nil, err
+	}
 	var out []Table
 	for _, tab := range book.GetSheetList() {
-		rows, err := tabRows(book, tab)
+		rows, err := tabRows(ctx, book, tab, merged[tab])
 		if err != nil {
 			return nil, fmt.Errorf("sheet %s: %w", tab, err)
 		}
@@ -50,14 +62,8 @@ func Tables(name string, raw []byte) ([]Table, error) {
 	return out, nil
 }
 
-// cellAt is a cell by its column and line, from 1.
-type cellAt struct{ column, line int }
-
-func tabRows(book *excelize.File, tab string) ([]sheet.Row, error) {
-	merged, err := mergedCells(book, tab)
-	if err != nil {
-		return nil, err
-	}
+func tabRows(ctx context.Context, book *excelize.File, tab string, spans []span) ([]sheet.Row, error) {
+	merged := newMerging(spans)
 	lines, err := book.Rows(tab)
 	if err != nil {
 		return nil, err
@@ -65,43 +71,21 @@ func tabRows(book *excelize.File, tab string) ([]sheet.Row, error) {
 	defer lines.Close()
 	var out []sheet.Row
 	for number := 1; lines.Next(); number++ {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if number > maxLines {
+			return nil, fmt.Errorf("it goes on after line %d; remove what is not needed, or save it as CSV", maxLines)
+		}
 		cells, err := lines.Columns()
 		if err != nil {
 			return nil, err
 		}
-		for column := 1; column <= sheet.MaxColumns; column++ {
-			text, ok := merged[cellAt{column, number}]
-			for ok && len(cells) < column {
-				cells = append(cells, "")
-			}
-			if ok {
-				cells[column-1] = text
-			}
-		}
-		if out, err = sheet.Append(out, number, cells); err != nil {
+		if out, err = sheet.Append(out, number, merged.fill(number, cells)); err != nil {
 			return nil, err
 		}
 	}
 	return out, lines.Error()
-}
-
-// mergedCells is the text of cells that are merged with others.
-func mergedCells(book *excelize.File, tab string) (map[cellAt]string, error) {
-	out := map[cellAt]string{}
-	list, err := book.GetMergeCells(tab)
-	for _, m := range list {
-		left, top, err1 := excelize.CellNameToCoordinates(m.GetStartAxis())
-		right, bottom, err2 := excelize.CellNameToCoordinates(m.GetEndAxis())
-		if err1 != nil || err2 != nil {
-			continue
-		}
-		for line := top; line <= min(bottom, sheet.MaxRows); line++ {
-			for column := left; column <= min(right, sheet.MaxColumns); column++ {
-				out[cellAt{column, line}] = m.GetCellValue()
-			}
-		}
-	}
-	return out, err
 }
 
 // book is a table as a workbook (XLSX). Each cell is text: none is run.

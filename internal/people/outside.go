@@ -8,23 +8,34 @@ import (
 	"net/netip"
 
 	"lithos/core/site"
+	"lithos/internal/outbound"
 	"lithos/internal/store"
 	"lithos/internal/transfer"
 )
 
 // Holder is the server that holds an outside zone, with the key that reads and writes it there.
 func (s *Service) Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error) {
-	out := transfer.Server{At: s.Where(z.Server.AddrPort()), Zone: z.Name, Key: z.Key,
+	out := transfer.Server{At: s.Where(z.Server.AddrPort()), Zone: z.Name, Key: z.Key, Rule: s.Outbound,
 		Algorithm: cmp.Or(z.KeyAlgorithm, site.Algorithms[0])}
 	if z.Key == "" {
 		return out, nil
 	}
 	var err error
-	out.Secret, err = s.secret(ctx, siteID, z.Secret)
+	out.Secret, err = s.secret(ctx, siteID, z.Secret, "")
 	if errors.Is(err, store.ErrNotFound) {
 		return out, fmt.Errorf("no key is kept for %s; type %s again in the form of the zone", z.Name, z.Key)
 	}
 	return out, err
+}
+
+// Rule says where Lithos may connect to.
+func (s *Service) Rule() outbound.Rule { return s.Outbound }
+
+// web is how services over HTTPS are reached.
+func (s *Service) web() transfer.Web {
+	out := s.Web
+	out.Rule = s.Outbound
+	return out
 }
 
 // Where is where a server is reached from here.
@@ -42,14 +53,14 @@ func (s *Service) TellName(
 ) error {
 	ttl := cmp.Or(w.TTL, site.FollowingTTL)
 	if w.How == site.ByRequest {
-		key, err := s.secret(ctx, siteID, w.Secret)
+		key, err := s.secret(ctx, siteID, w.Secret, site.Origin(w.RequestTo))
 		if errors.Is(err, store.ErrNotFound) {
 			return fmt.Errorf("no key is kept for %s; type %s again in its form", w.Name, w.Key)
 		}
 		if err != nil {
 			return err
 		}
-		_, _, err = s.Web.Tell(ctx, w.RequestTo, name, key, transfer.Telling{Addresses: []netip.Addr{a}, TTL: ttl,
+		_, _, err = s.web().Tell(ctx, w.RequestTo, name, key, transfer.Telling{Addresses: []netip.Addr{a}, TTL: ttl,
 			Below: w.Wildcard})
 		return err
 	}
@@ -62,9 +73,9 @@ func (s *Service) TellName(
 
 // Account is the account that makes keys of an outside zone.
 func (s *Service) Account(ctx context.Context, siteID string, z site.Zone) (transfer.Account, error) {
-	out := transfer.Account{Web: s.Web, To: z.KeysAt, Zone: z.Name}
+	out := transfer.Account{Web: s.web(), To: z.KeysAt, Zone: z.Name}
 	var err error
-	out.Password, err = s.secret(ctx, siteID, z.Account)
+	out.Password, err = s.secret(ctx, siteID, z.Account, site.Origin(z.KeysAt))
 	if errors.Is(err, store.ErrNotFound) {
 		return out, fmt.Errorf("no password is kept for %s; type it in the form of %s", z.KeysAt, z.Name)
 	}

@@ -4,13 +4,14 @@
 package people
 
 import (
-	"lithos/internal/transfer"
 	"log/slog"
 	"net/netip"
 
 	"github.com/prometheus/client_golang/prometheus"
 
+	"lithos/internal/outbound"
 	"lithos/internal/store"
+	"lithos/internal/transfer"
 )
 
 // Service is the use cases of accounts and secrets. It is safe for concurrent use, and
@@ -27,6 +28,8 @@ type Service struct {
 	Reaches map[netip.AddrPort]netip.AddrPort
 	// Web is how services over HTTPS are reached.
 	Web transfer.Web
+	// Outbound says where Lithos may connect to. It is set before anything is reached.
+	Outbound outbound.Rule
 }
 
 // New makes the use cases on a migrated database.

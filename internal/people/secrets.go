@@ -20,22 +20,23 @@ import (
 
 // KeepSecret keeps a password of a site under the name its file gives it,
 // encrypted. It can be put into devices and not be read.
-func (s *Service) KeepSecret(ctx context.Context, siteID, name, value string) error {
+func (s *Service) KeepSecret(ctx context.Context, doc *site.Site, name, value string) error {
 	sealed, err := s.vault.Seal(value)
 	if err != nil {
 		return err
 	}
-	return s.store.PutSecret(ctx, gen.PutSecretParams{SiteID: siteID, Name: name, Sealed: sealed})
+	return s.store.PutSecret(ctx, gen.PutSecretParams{SiteID: doc.ID, Name: name, Sealed: sealed,
+		GoesTo: doc.GoesTo(name)})
 }
 
 // HandOver puts the passwords and keys that a configuration names into the device, before
 // the step that names them.
 func (s *Service) HandOver(ctx context.Context, siteID string, c yang.Config, driver *device.RESTCONF) error {
-	hand := func(name, typed string) error {
+	hand := func(name, to, typed string) error {
 		if name == "" {
 			return nil
 		}
-		value, err := s.secret(ctx, siteID, name)
+		value, err := s.secret(ctx, siteID, name, to)
 		if errors.Is(err, store.ErrNotFound) {
 			return fmt.Errorf("nothing is kept as %s; type it %s", name, typed)
 		}
@@ -48,25 +49,29 @@ func (s *Service) HandOver(ctx context.Context, siteID string, c yang.Config, dr
 		if i.Uplink == nil {
 			continue
 		}
-		if err := hand(i.Uplink.PasswordName, "on the interface "+i.Name); err != nil {
+		if err := hand(i.Uplink.PasswordName, "", "on the interface "+i.Name); err != nil {
 			return err
 		}
 	}
 	for _, n := range c.Outside.Name {
-		if err := hand(n.SecretName, "in the form of "+n.Name); err != nil {
+		if err := hand(n.SecretName, site.Origin(n.RequestTo), "in the form of "+n.Name); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// secret is what a site keeps under a name; store.ErrNotFound where it keeps nothing there.
-func (s *Service) secret(ctx context.Context, siteID, name string) (string, error) {
-	sealed, err := store.Found(s.store.SecretNamed(ctx, gen.SecretNamedParams{SiteID: siteID, Name: name}))
+// secret is what a site keeps under a name; store.ErrNotFound where it keeps nothing there. to is where it is about to
+// be sent as it is, empty for nowhere: what was typed for one place goes to no other, whatever a draft says by now.
+func (s *Service) secret(ctx context.Context, siteID, name, to string) (string, error) {
+	row, err := store.Found(s.store.SecretNamed(ctx, gen.SecretNamedParams{SiteID: siteID, Name: name}))
 	if err != nil {
 		return "", err
 	}
-	return s.vault.Open(sealed)
+	if to != "" && to != row.GoesTo {
+		return "", fmt.Errorf("what is kept was not typed for %s and is not sent there; type it again in its form", to)
+	}
+	return s.vault.Open(row.Sealed)
 }
 
 // PutAccess records how a device is reached. The password is encrypted before
@@ -165,5 +170,5 @@ func (s *Service) Reach(row order.Access) (*device.RESTCONF, error) {
 		return nil, err
 	}
 	return device.NewRESTCONF(device.Access{URL: row.URL, Account: row.Account, Password: password,
-		Fingerprint: row.Fingerprint}), nil
+		Fingerprint: row.Fingerprint}, s.Outbound), nil
 }

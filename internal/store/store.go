@@ -16,7 +16,9 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -394,6 +396,29 @@ func Revision(ctx context.Context, q *gen.Queries, siteID string, revision int32
 		return nil, fmt.Errorf("revision %d of %s: %w", revision, siteID, err)
 	}
 	return site.Normal(&doc), nil
+}
+
+// At are the addresses and ports of the database, as far as they can be found out; none of one on a socket of the
+// machine.
+func (s *Store) At() []netip.AddrPort {
+	config := s.Pool.Config().ConnConfig
+	hosts := map[string]uint16{config.Host: config.Port}
+	for _, f := range config.Fallbacks {
+		hosts[f.Host] = f.Port
+	}
+	var out []netip.AddrPort
+	for host, port := range hosts {
+		if strings.HasPrefix(host, "/") {
+			continue
+		}
+		found, _ := net.LookupHost(host) // one that is not found now is not connected to either
+		for _, text := range found {
+			if a, err := netip.ParseAddr(text); err == nil {
+				out = append(out, netip.AddrPortFrom(a, port))
+			}
+		}
+	}
+	return out
 }
 
 // Listen calls heard for every payload published with Notify, until ctx ends

@@ -17,6 +17,7 @@ import (
 
 	"lithos/core/outside"
 	"lithos/core/site"
+	"lithos/internal/outbound"
 )
 
 // What a provider says over HTTPS, as docs/outside-names.json describes it.
@@ -65,6 +66,7 @@ const maxAnswer = 1 << 20
 type Web struct {
 	Trust *x509.CertPool    // whose certificates are taken; nil for those of the machine
 	At    map[string]string // where a host and port really are; itself where it is not listed
+	Rule  outbound.Rule     // where may be connected to
 	Dial  func(ctx context.Context, network, addr string) (net.Conn, error)
 }
 
@@ -72,7 +74,7 @@ type Web struct {
 func (w Web) client() *http.Client {
 	dial := w.Dial
 	if dial == nil {
-		dial = (&net.Dialer{Timeout: patience}).DialContext
+		dial = w.Rule.ToServers(patience).DialContext
 	}
 	return &http.Client{Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse // a key goes to nobody else
@@ -134,7 +136,10 @@ func unreached(host string, err error) error {
 	var timeout net.Error
 	var unknown x509.UnknownAuthorityError
 	var other x509.HostnameError
+	refused := outbound.Refused(err)
 	switch {
+	case refused != nil:
+		return refused
 	case errors.As(err, &timeout) && timeout.Timeout():
 		return fmt.Errorf("%s did not answer in time", host)
 	case errors.As(err, &unknown):

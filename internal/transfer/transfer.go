@@ -15,6 +15,7 @@ import (
 
 	"lithos/core/site"
 	"lithos/core/zone"
+	"lithos/internal/outbound"
 )
 
 // Limits of what is read.
@@ -29,9 +30,10 @@ const (
 type Server struct {
 	At        netip.AddrPort // where it is reached from here
 	Zone      string
-	Key       string // name of the key; empty for none
-	Algorithm string // of site.Algorithms
-	Secret    string // base64
+	Key       string        // name of the key; empty for none
+	Algorithm string        // of site.Algorithms
+	Secret    string        // base64
+	Rule      outbound.Rule // where may be connected to
 }
 
 // Held is a zone as its server has it.
@@ -58,8 +60,7 @@ func (s Server) Read(ctx context.Context) (Held, error) {
 	m := new(dns.Msg)
 	m.SetAxfr(dns.Fqdn(s.Zone))
 	s.sign(m)
-	dialer := net.Dialer{Timeout: patience}
-	conn, err := dialer.DialContext(ctx, "tcp", s.At.String())
+	conn, err := s.Rule.ToServers(patience).DialContext(ctx, "tcp", s.At.String())
 	if err != nil {
 		return Held{}, s.plainly(err)
 	}
@@ -184,7 +185,7 @@ func (s Server) Addresses(ctx context.Context, name string, types ...string) ([]
 	for _, typ := range types {
 		m := new(dns.Msg)
 		m.SetQuestion(dns.Fqdn(name), dns.StringToType[typ])
-		c := dns.Client{Timeout: patience}
+		c := dns.Client{Timeout: patience, Dialer: s.Rule.ToServers(patience)}
 		reply, _, err := c.ExchangeContext(ctx, m, s.At.String())
 		if err != nil {
 			return nil, s.plainly(err)
@@ -259,7 +260,7 @@ func (s Server) records(list []zone.Record) ([]dns.RR, error) {
 func (s Server) exchange(ctx context.Context, m *dns.Msg) error {
 	m.SetEdns0(dns.DefaultMsgSize, false) // so that a refusal can be explained (RFC 8914)
 	s.sign(m)
-	c := dns.Client{Net: "tcp", Timeout: patience, TsigSecret: s.secrets()}
+	c := dns.Client{Net: "tcp", Timeout: patience, TsigSecret: s.secrets(), Dialer: s.Rule.ToServers(patience)}
 	reply, _, err := c.ExchangeContext(ctx, m, s.At.String())
 	if err != nil && reply == nil {
 		return s.plainly(err)
@@ -316,9 +317,12 @@ func (s Server) refused(m *dns.Msg) error {
 // plainly says an error of the way in words.
 func (s Server) plainly(err error) error {
 	var timeout net.Error
+	refused := outbound.Refused(err)
 	switch {
 	case err == nil:
 		return nil
+	case refused != nil:
+		return refused
 	case errors.As(err, &timeout) && timeout.Timeout():
 		return fmt.Errorf("%s did not answer in time", s.At.Addr())
 	case slices.ContainsFunc([]error{dns.ErrSig, dns.ErrTime, dns.ErrNoSig, dns.ErrAuth, dns.ErrSecret},

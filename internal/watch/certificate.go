@@ -154,7 +154,9 @@ func (p *prover) wouldIssue(ctx context.Context, value string) (issues bool, say
 		return false, "", err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	reply, err := http.DefaultClient.Do(req)
+	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true,
+		DialContext: p.devices.Rule().ToDevices(cleanUpWithin).DialContext}}
+	reply, err := client.Do(req)
 	if err != nil {
 		return false, "", errors.New("the authority does not answer")
 	}

@@ -185,7 +185,7 @@ func (p *climber) answers(ctx context.Context, z site.Zone, want []netip.Addr) {
 		p.step(title, provedSkip, "Nothing says which server holds "+z.Name)
 		return
 	}
-	at := transfer.Server{At: p.devices.Where(z.Server.AddrPort()), Zone: z.Name}
+	at := transfer.Server{At: p.devices.Where(z.Server.AddrPort()), Zone: z.Name, Rule: p.devices.Rule()}
 	got, err := at.Addresses(ctx, p.w.Name, p.w.Types()...)
 	switch {
 	case err != nil:
@@ -240,7 +240,7 @@ func (s *Service) resolvers(ctx context.Context, w *site.Following) []Remembered
 		for _, typ := range w.Types() {
 			m := new(dns.Msg)
 			m.SetQuestion(dns.Fqdn(w.Name), dns.StringToType[typ])
-			c := dns.Client{Timeout: askedWithin}
+			c := dns.Client{Timeout: askedWithin, Dialer: s.devices.Rule().ToDevices(askedWithin)}
 			reply, _, err := c.ExchangeContext(ctx, m, s.devices.Where(netip.AddrPortFrom(r, 53)).String())
 			if err != nil {
 				one.Problem = "It does not answer"

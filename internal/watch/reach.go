@@ -1,10 +1,13 @@
 package watch
 
 import (
+	"bytes"
 	"context"
+	"crypto/subtle"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"lithos/core/site"
@@ -12,6 +15,7 @@ import (
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
+	"lithos/internal/store/gen"
 )
 
 // Reaching is how a device is to be reached, as typed.
@@ -19,8 +23,8 @@ type Reaching struct {
 	URL         string `json:"url" maxLength:"300" doc:"https://host:port"`
 	Fingerprint string `json:"fingerprint,omitempty" maxLength:"200" doc:"SHA-256 of its certificate in hex, as it was fetched and compared"`
 	Account     string `json:"account,omitempty" maxLength:"200" doc:"the one there is when empty"`
-	Password    string `json:"password,omitempty" maxLength:"200" doc:"the one there is when empty"`
-	Like        string `json:"like,omitempty" maxLength:"64" doc:"instead of an account and a password: id of a device whose are used from then on, of this site or with the id of another of the customer before it and a slash"`
+	Password    string `json:"password,omitempty" maxLength:"200" doc:"the one there is when empty, where the address and the certificate are those that it was kept with"`
+	Like        string `json:"like,omitempty" maxLength:"64" doc:"instead of an account: id of a device whose are used from then on, of this site or with the id of another of the customer before it and a slash"`
 	All         bool   `json:"all,omitempty" doc:"of an account that other devices use as well: whether it is replaced for all of them"`
 	Order       int64  `json:"order,omitempty" doc:"work order whose draft has the device"`
 }
@@ -49,7 +53,7 @@ var abilities = []struct{ what, module string }{
 
 // Greet fetches the certificate of a device, and says its fingerprint for somebody to compare.
 func (s *Service) Greet(ctx context.Context, address string) (string, error) {
-	sum, err := device.Greet(ctx, strings.TrimSpace(address))
+	sum, err := device.Greet(ctx, strings.TrimSpace(address), s.devices.Rule())
 	if err != nil {
 		return "", act.RefuseFields("Nothing was fetched", site.FieldErrors{{Field: "url", Says: err.Error()}})
 	}
@@ -80,35 +84,20 @@ func (s *Service) toReach(
 	if !ok {
 		return nil, nil, a, act.Refuse(act.Missing, "There is no such device; record it first.")
 	}
-	access, err := s.store.Access(ctx, sc.Site.ID)
-	if err != nil {
-		return nil, nil, a, err
-	}
 	a = device.Access{URL: strings.TrimSpace(r.URL), Account: r.Account, Password: r.Password}
-	kept := deviceID
-	if r.Like != "" {
-		siteID, id := likeOf(sc.Site.ID, r.Like)
-		if err := s.sameCustomer(ctx, sc.Site, siteID); err != nil {
-			return nil, nil, a, err
-		}
-		if access, err = s.store.Access(ctx, siteID); err != nil {
-			return nil, nil, a, err
-		}
-		kept, a.Account, a.Password = id, "", ""
-	}
-	if was := order.On(access, kept); was != nil && a.Password == "" && (a.Account == "" || a.Account == was.Account) {
-		if a.Account, a.Password, err = s.devices.Opened(*was); err != nil {
-			return nil, nil, a, err
-		}
-	}
 	var wrong site.FieldErrors
 	if a.Fingerprint, err = hex.DecodeString(strings.ReplaceAll(r.Fingerprint, ":", "")); err != nil {
 		wrong = append(wrong, site.FieldError{Field: "fingerprint", Says: "is not one; fetch it from the device"})
 	}
+	a, refused, err := s.withKept(ctx, sc.Site, deviceID, r, a)
+	if err != nil {
+		return nil, nil, a, err
+	}
+	wrong = append(wrong, refused...)
 	if a.Account == "" {
 		wrong = append(wrong, site.FieldError{Field: "account", Says: "type the account to sign in with"})
 	}
-	if a.Password == "" {
+	if a.Password == "" && len(refused) == 0 {
 		wrong = append(wrong, site.FieldError{Field: "password", Says: "type its password"})
 	}
 	if len(wrong) == 0 {
@@ -120,6 +109,65 @@ func (s *Service) toReach(
 		return nil, nil, a, act.RefuseFields("The device was not asked", wrong)
 	}
 	return sc.Site, d, a, nil
+}
+
+// withKept is an access with the account and the password that are kept, where they may be used. A kept password goes
+// only to the addresses and certificates that it was kept with: whoever is signed in could have it sent anywhere else.
+func (s *Service) withKept(ctx context.Context, doc *site.Site, deviceID string, r Reaching, a device.Access) (
+	device.Access, site.FieldErrors, error,
+) {
+	siteID, kept := doc.ID, deviceID
+	if r.Like != "" {
+		siteID, kept = likeOf(doc.ID, r.Like)
+		if err := s.sameCustomer(ctx, doc, siteID); err != nil {
+			return a, nil, err
+		}
+	}
+	was, err := s.keptOf(ctx, siteID, kept)
+	if was == nil || err != nil {
+		return a, nil, err
+	}
+	if r.Like == "" && a.Account != "" && a.Account != was.Account {
+		return a, nil, nil // another account, with a password of its own
+	}
+	account, password, err := s.devices.Opened(*was)
+	if err != nil {
+		return a, nil, err
+	}
+	a.Account = account
+	refuse := func(says string) (device.Access, site.FieldErrors, error) {
+		return a, site.FieldErrors{{Field: "password", Says: says}}, nil
+	}
+	if a.Password != "" {
+		if r.Like != "" && subtle.ConstantTimeCompare([]byte(a.Password), []byte(password)) != 1 {
+			return refuse("is not the one that " + kept +
+				" is reached with; type that one, or give this device an account of its own")
+		}
+		return a, nil, nil
+	}
+	used, err := s.usedAt(ctx, *was, a)
+	switch {
+	case err != nil:
+		return a, nil, err
+	case !used:
+		return refuse("type it: the one that is kept goes only to the address and the certificate that it was kept with")
+	}
+	a.Password = password
+	return a, nil, nil
+}
+
+// usedAt reports whether a kept account is used at an address with a certificate, by any device that signs in with it.
+func (s *Service) usedAt(ctx context.Context, was order.Access, a device.Access) (bool, error) {
+	if was.URL == a.URL && bytes.Equal(was.Fingerprint, a.Fingerprint) {
+		return true, nil
+	}
+	if was.Shared == "" {
+		return false, nil
+	}
+	rows, err := s.store.AccessOfCredential(ctx, was.Shared)
+	return slices.ContainsFunc(rows, func(r gen.AccessOfCredentialRow) bool {
+		return r.Url == a.URL && bytes.Equal(r.Fingerprint, a.Fingerprint)
+	}), err
 }
 
 // likeOf is the site and the device whose account is used: that of this site where no other is named.
@@ -157,7 +205,7 @@ func (s *Service) replaceForAll(ctx context.Context, by act.Technician, id strin
 	var refused []string
 	for _, r := range rows {
 		driver := device.NewRESTCONF(device.Access{URL: r.Url, Account: a.Account, Password: a.Password,
-			Fingerprint: r.Fingerprint})
+			Fingerprint: r.Fingerprint}, s.devices.Rule())
 		_, err := driver.Introduce(ctx)
 		driver.Close()
 		if err != nil {
@@ -207,15 +255,28 @@ func (s *Service) KeptAccounts(ctx context.Context, code string) ([]KeptAccount,
 	return out, nil
 }
 
+// introduce signs in to a device. That it was tried is on record before anything is sent there.
+func (s *Service) introduce(ctx context.Context, by act.Technician, doc *site.Site, d *site.Device, a device.Access) (
+	device.Introduction, error,
+) {
+	if err := act.Record(ctx, s.store.Queries, by, "device-introduction", d.Name+" of "+doc.Name,
+		"Signs in at "+a.URL+" as "+a.Account); err != nil {
+		return device.Introduction{}, err
+	}
+	driver := device.NewRESTCONF(a, s.devices.Rule())
+	defer driver.Close()
+	return driver.Introduce(ctx)
+}
+
 // Introduce signs in to a device and says what it is; nothing is kept.
-func (s *Service) Introduce(ctx context.Context, code, deviceID string, r Reaching) (*Introduced, error) {
-	_, d, a, err := s.toReach(ctx, code, deviceID, r)
+func (s *Service) Introduce(ctx context.Context, by act.Technician, code, deviceID string, r Reaching) (*Introduced,
+	error,
+) {
+	doc, d, a, err := s.toReach(ctx, code, deviceID, r)
 	if err != nil {
 		return nil, err
 	}
-	driver := device.NewRESTCONF(a)
-	defer driver.Close()
-	says, err := driver.Introduce(ctx)
+	says, err := s.introduce(ctx, by, doc, d, a)
 	if err != nil {
 		return nil, act.Refuse(act.Conflict, "%s.", sentence(err))
 	}
@@ -260,9 +321,7 @@ func (s *Service) KeepAccess(ctx context.Context, by act.Technician, code, devic
 	if err != nil {
 		return err
 	}
-	driver := device.NewRESTCONF(a)
-	defer driver.Close()
-	if _, err := driver.Introduce(ctx); err != nil {
+	if _, err := s.introduce(ctx, by, doc, d, a); err != nil {
 		return act.Refuse(act.Conflict, "Nothing was kept: %s.", err)
 	}
 	switch was, err := s.keptOf(ctx, doc.ID, deviceID); {

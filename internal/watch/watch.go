@@ -19,6 +19,7 @@ import (
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
+	"lithos/internal/outbound"
 	"lithos/internal/store"
 	"lithos/internal/transfer"
 )
@@ -34,6 +35,8 @@ type Devices interface {
 	Reach(order.Access) (*device.RESTCONF, error)
 	// Holder is the server that holds an outside zone of a site.
 	Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error)
+	// Rule says where Lithos may connect to.
+	Rule() outbound.Rule
 	// Where is where a server is reached from here.
 	Where(at netip.AddrPort) netip.AddrPort
 	// TellName tells the server of a following name an address for it, or for another name with its key.

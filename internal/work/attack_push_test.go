@@ -100,7 +100,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 			secrets := map[string]string{}
 			for _, name := range doc.Secrets() {
 				secrets[name] = "x"
-				require.NoError(t, w.KeepSecret(t.Context(), doc.ID, name, "x"))
+				require.NoError(t, w.KeepSecret(t.Context(), doc, name, "x"))
 			}
 			dev, err := standin.Start(standin.Config{
 				Name: d.ID, Kind: d.Kind, Fabric: fabric, Initial: compile.Device(doc, d.ID), Account: "lithos",

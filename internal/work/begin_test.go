@@ -116,7 +116,7 @@ func TestDeviceIsReached(t *testing.T) {
 	refusal(t, o.ForgetAccess(ctx, o.mk, code, id), act.Missing, "does not reach")
 
 	_, err = o.Greet(ctx, "https://127.0.0.1:1")
-	refusal(t, err, act.Invalid, "nothing answers at 127.0.0.1:1")
+	refusal(t, err, act.Invalid, "no device answers over TLS at 127.0.0.1:1")
 	print, err := o.Greet(ctx, garret.URL)
 	require.NoError(t, err)
 	assert.Equal(t, watch.Colons(garret.Fingerprint), print)
@@ -132,14 +132,14 @@ func TestDeviceIsReached(t *testing.T) {
 	} {
 		bad := good
 		change(&bad)
-		_, err := o.Introduce(ctx, code, id, bad)
+		_, err := o.Introduce(ctx, o.mk, code, id, bad)
 		require.ErrorContains(t, err, says)
 		require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, code, id, bad), says)
 	}
 	none, err := o.Store.Access(ctx, siteID)
 	require.NoError(t, err)
 	assert.Empty(t, none, "nothing was kept")
-	said, err := o.Introduce(ctx, code, id, good)
+	said, err := o.Introduce(ctx, o.mk, code, id, good)
 	require.NoError(t, err)
 	assert.Empty(t, said.Misfit)
 	assert.Contains(t, said.Interfaces, "lan 192.168.211.1/24")
@@ -302,6 +302,9 @@ func TestOneAccountForSeveralDevices(t *testing.T) {
 	other := reach("hallin-road", "dev-hallin-gw")
 	other.Like = "site-kelder-bridge/dev-gw-1"
 	err := o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other)
+	require.ErrorContains(t, err, "type it", "it was never used there")
+	other.Password = o.passwordOf("site-kelder-bridge", "dev-gw-1")
+	err = o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other)
 	require.ErrorContains(t, err, "password is wrong", "each stand-in has a password of its own")
 	o.devices.ByID["dev-hallin-gw"].SetPassword(o.passwordOf("site-kelder-bridge", "dev-gw-1"))
 	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other))

@@ -16,6 +16,7 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/device"
+	"lithos/internal/outbound"
 	"lithos/internal/standin"
 )
 
@@ -41,7 +42,7 @@ func onSockets(t *testing.T, s *site.Site) *sockets {
 		t.Cleanup(dev.Close)
 		w.devices[d.ID] = dev
 		w.drivers[d.ID] = device.NewRESTCONF(device.Access{URL: dev.URL, Account: "lithos", Password: "secret",
-			Fingerprint: dev.Fingerprint})
+			Fingerprint: dev.Fingerprint}, outbound.Loopback())
 		t.Cleanup(w.drivers[d.ID].Close)
 	}
 	return w

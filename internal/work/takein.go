@@ -166,7 +166,7 @@ func (s *Service) file(ctx context.Context, m *merge.Merger, v *TakeInView, f Ta
 		}
 		return nil
 	}
-	tables, err := fleet.Tables(name, f.Data)
+	tables, err := fleet.Tables(ctx, name, f.Data)
 	if err != nil {
 		return wrong(err)
 	}

@@ -110,7 +110,7 @@ func TestAWorkbookIsWrittenOut(t *testing.T) {
 	id := o.at("kelder-bridge")
 	raw, err := o.Sheet(t.Context(), o.mk, "kelder-bridge", "addresses", false, true)
 	require.NoError(t, err)
-	tables, err := fleet.Tables("out.xlsx", raw)
+	tables, err := fleet.Tables(t.Context(), "out.xlsx", raw)
 	require.NoError(t, err)
 	require.Len(t, tables, 1)
 	v, err := o.PreviewTakeIn(t.Context(), id, work.TakeIn{Files: []work.TakenFile{{Name: "out.xlsx", Data: raw}}})

@@ -52,6 +52,7 @@ type Service struct {
 // until Run.
 func New(s *store.Store, vault *people.Vault, log *slog.Logger) *Service {
 	p := people.New(s, vault, log)
+	p.Outbound.Never = s.At()
 	d := draft.New(s, vault)
 	w := watch.New(s, d, p, log)
 	return &Service{

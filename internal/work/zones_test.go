@@ -2,6 +2,7 @@ package work_test
 
 import (
 	"encoding/base64"
+	"lithos/core/site"
 	"slices"
 	"strings"
 	"testing"
@@ -151,7 +152,7 @@ func TestCertificateIsProved(t *testing.T) {
 	assert.Equal(t, "pass pass pass fail pass", states())
 	secret := base64.StdEncoding.EncodeToString([]byte("a key that may write everything"))
 	o.devices.Internet.AddKey(internet.Key{Name: "challenge.kelder", Zone: "larkrise.example", Secret: secret})
-	require.NoError(t, o.KeepSecret(t.Context(), "site-kelder-bridge", "key-challenge-kelder", secret))
+	require.NoError(t, o.KeepSecret(t.Context(), &site.Site{ID: "site-kelder-bridge"}, "key-challenge-kelder", secret))
 	assert.Equal(t, "pass fail fail fail pass", states())
 	_, err := o.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-nothing")
 	refusal(t, err, act.Missing, "has no such certificate")

@@ -16,6 +16,7 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/yang"
 	"lithos/core/zone"
+	"lithos/internal/outbound"
 	"lithos/internal/standin/resolve"
 	"lithos/internal/transfer"
 )
@@ -35,7 +36,7 @@ func held(t *testing.T) (*Internet, transfer.Server) {
 	n.AddKey(Key{Name: "all.larkrise", Secret: secret, Zone: larkrise, Reads: true})
 	at, ok := n.Endpoint(Provider)
 	require.True(t, ok)
-	return n, transfer.Server{At: at.Plain, Zone: larkrise, Key: "all.larkrise", Algorithm: "hmac-sha256",
+	return n, transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "all.larkrise", Algorithm: "hmac-sha256",
 		Secret: secret}
 }
 

@@ -18,6 +18,7 @@ import (
 	"lithos/core/outside"
 	"lithos/core/yang"
 	"lithos/core/zone"
+	"lithos/internal/outbound"
 	"lithos/internal/transfer"
 )
 
@@ -36,7 +37,7 @@ func asked(t *testing.T) (n *Internet, web transfer.Web, a transfer.Account, key
 	t.Helper()
 	n, _ = held(t)
 	n.AddAccount(larkrise, "cobble-and-fern")
-	web = transfer.Web{Trust: n.Certifier().Pool(), At: n.Web()}
+	web = transfer.Web{Rule: outbound.Loopback(), Trust: n.Certifier().Pool(), At: n.Web()}
 	a = transfer.Account{Web: web, To: requestTo, Zone: larkrise, Password: "cobble-and-fern"}
 	made, err := a.Make(t.Context(), transfer.KeyWish{Name: "away.larkrise",
 		Limits: outside.Limits{Names: []string{away}, Types: []string{"A", "AAAA"}, UpdateOnly: true}})
@@ -133,7 +134,7 @@ func TestFixedRecordIsLeftAlone(t *testing.T) {
 	_, _, err = web.Tell(t.Context(), requestTo, www, other, addresses("203.0.113.9"))
 	assert.ErrorContains(t, err, "is written by hand as 203.0.113.80")
 	at, _ := n.Endpoint(Provider)
-	s := transfer.Server{At: at.Plain, Zone: larkrise, Key: "www.larkrise", Algorithm: "hmac-sha256", Secret: other}
+	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "www.larkrise", Algorithm: "hmac-sha256", Secret: other}
 	err = s.Replace(t.Context(), []zone.Record{record("www", "A", "203.0.113.9")})
 	assert.ErrorContains(t, err, "is written by hand as 203.0.113.80", "an UPDATE is told why, too (RFC 8914)")
 
@@ -153,7 +154,7 @@ func TestKeysAreMade(t *testing.T) {
 	ctx := t.Context()
 	at, _ := n.Endpoint(Provider)
 	by := func(name, secret string) transfer.Server {
-		return transfer.Server{At: at.Plain, Zone: larkrise, Key: name, Algorithm: "hmac-sha512", Secret: secret}
+		return transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: name, Algorithm: "hmac-sha512", Secret: secret}
 	}
 	put := func(s transfer.Server, data string) error {
 		return s.Replace(ctx, []zone.Record{record("away", "A", data)})

@@ -221,6 +221,7 @@ type Secret struct {
 	PutBy   *int64
 	PutAt   time.Time
 	OrderID *int64
+	GoesTo  string
 }
 
 type Session struct {

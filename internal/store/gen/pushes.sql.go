@@ -720,8 +720,9 @@ func (q *Queries) PutPushDevice(ctx context.Context, arg PutPushDeviceParams) er
 }
 
 const PutSecret = `-- name: PutSecret :exec
-INSERT INTO secret (site_id, name, sealed, put_by, order_id) VALUES ($1, $2, $3, nullif($4::bigint, 0), nullif($5::bigint, 0))
-ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = excluded.put_by, put_at = now()
+INSERT INTO secret (site_id, name, sealed, put_by, order_id, goes_to)
+VALUES ($1, $2, $3, nullif($4::bigint, 0), nullif($5::bigint, 0), $6)
+ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, goes_to = excluded.goes_to, put_by = excluded.put_by, put_at = now()
 `
 
 type PutSecretParams struct {
@@ -730,6 +731,7 @@ type PutSecretParams struct {
 	Sealed  []byte
 	PutBy   int64
 	OrderID int64
+	GoesTo  string
 }
 
 func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
@@ -739,6 +741,7 @@ func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
 		arg.Sealed,
 		arg.PutBy,
 		arg.OrderID,
+		arg.GoesTo,
 	)
 	return err
 }
@@ -774,7 +777,7 @@ func (q *Queries) ReleaseHold(ctx context.Context, arg ReleaseHoldParams) error 
 }
 
 const SecretNamed = `-- name: SecretNamed :one
-SELECT sealed FROM secret WHERE site_id = $1 AND name = $2
+SELECT sealed, goes_to FROM secret WHERE site_id = $1 AND name = $2
 `
 
 type SecretNamedParams struct {
@@ -782,11 +785,16 @@ type SecretNamedParams struct {
 	Name   string
 }
 
-func (q *Queries) SecretNamed(ctx context.Context, arg SecretNamedParams) ([]byte, error) {
+type SecretNamedRow struct {
+	Sealed []byte
+	GoesTo string
+}
+
+func (q *Queries) SecretNamed(ctx context.Context, arg SecretNamedParams) (SecretNamedRow, error) {
 	row := q.db.QueryRow(ctx, SecretNamed, arg.SiteID, arg.Name)
-	var sealed []byte
-	err := row.Scan(&sealed)
-	return sealed, err
+	var i SecretNamedRow
+	err := row.Scan(&i.Sealed, &i.GoesTo)
+	return i, err
 }
 
 const SetPushDevice = `-- name: SetPushDevice :exec

@@ -154,8 +154,9 @@ WHERE site_id = @site_id AND device_id = @device_id AND source = 'lease' AND add
 DELETE FROM sighting WHERE last < now() - interval '60 days';
 
 -- name: PutSecret :exec
-INSERT INTO secret (site_id, name, sealed, put_by, order_id) VALUES (@site_id, @name, @sealed, nullif(@put_by::bigint, 0), nullif(@order_id::bigint, 0))
-ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, put_by = excluded.put_by, put_at = now();
+INSERT INTO secret (site_id, name, sealed, put_by, order_id, goes_to)
+VALUES (@site_id, @name, @sealed, nullif(@put_by::bigint, 0), nullif(@order_id::bigint, 0), @goes_to)
+ON CONFLICT (site_id, name) DO UPDATE SET sealed = excluded.sealed, goes_to = excluded.goes_to, put_by = excluded.put_by, put_at = now();
 
 -- The passwords typed in an order that nothing names now that it has ended.
 -- name: ForgetSecrets :exec
@@ -166,7 +167,7 @@ DELETE FROM secret WHERE order_id = @order_id AND NOT name = ANY(@used::text[]);
 DELETE FROM secret s USING work_order o WHERE o.id = s.order_id AND o.state = 'dropped' AND o.closed_at < now() - interval '30 days';
 
 -- name: SecretNamed :one
-SELECT sealed FROM secret WHERE site_id = $1 AND name = $2;
+SELECT sealed, goes_to FROM secret WHERE site_id = $1 AND name = $2;
 
 -- name: CountSecrets :one
 SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM device_access) + (SELECT count(*) FROM credential) AS n;

@@ -124,19 +124,21 @@ export function ReachDevice({
             onChange={(e) => set('like', e.target.value)}
           />
         )}
-        {fingerprint && !typed.like && (
+        {fingerprint && (
           <div className="grid grid-cols-2 max-[480px]:grid-cols-1 gap-3">
-            <Field
-              label="Account"
-              hint={device.reached ? 'Empty for the one there is' : undefined}
-              error={problem?.fields.account}
-              value={typed.account}
-              onChange={(e) => set('account', e.target.value)}
-            />
+            {!typed.like && (
+              <Field
+                label="Account"
+                hint={device.reached ? 'Empty for the one there is' : undefined}
+                error={problem?.fields.account}
+                value={typed.account}
+                onChange={(e) => set('account', e.target.value)}
+              />
+            )}
             <Field
               label="Password"
               type="password"
-              hint={device.reached ? 'Empty for the one there is' : undefined}
+              hint={passwordHint(typed, device)}
               error={problem?.fields.password}
               value={typed.password}
               onChange={(e) => set('password', e.target.value)}
@@ -171,6 +173,13 @@ export function ReachDevice({
       {device.reached && <Misbehave site={site} device={device.id} />}
     </Window>
   )
+}
+
+/** When a password has to be typed: a kept one goes only to the address and certificate that it was kept with. */
+function passwordHint(typed: { url: string; like: string }, device: Device) {
+  if (typed.like) return 'Of that account: it was never sent to this address'
+  if (!device.reached) return undefined
+  return typed.url === device.url ? 'Empty for the one there is' : 'Again, for another address'
 }
 
 /** The step that comes next. */
