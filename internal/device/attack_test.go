@@ -4,6 +4,8 @@ import (
 	"crypto/sha256"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -58,4 +60,26 @@ func TestAttackWhatBecameOfAChange(t *testing.T) {
 	require.NoError(t, driver.Begin(t.Context(), "two", time.Minute, ""))
 	require.NoError(t, driver.Cancel(t.Context(), "two"))
 	assert.Equal(t, device.ChangeAbsent, state("two"))
+}
+
+// What a reading takes of memory is bounded, however much a device tells.
+func TestAttack04ADeviceThatTellsTooMuch(t *testing.T) {
+	for what, one := range map[string]string{"many small leases": "{},", "few large ones": `{"host-name":"` +
+		strings.Repeat("x", 100_000) + `"},`} {
+		answer := []byte(`{"lithos-dhcp-server:dhcp-server":{"lease":[` + strings.Repeat(one, 30_000_000/len(one)) + `{}]}}`)
+		tells := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/yang-data+json")
+			_, _ = w.Write(answer)
+		}))
+		sum := sha256.Sum256(tells.Certificate().Raw)
+		driver := device.NewRESTCONF(device.Access{URL: tells.URL, Account: "lithos", Password: "secret",
+			Fingerprint: sum[:]}, outbound.Loopback())
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		_, err := driver.Observe(t.Context())
+		runtime.ReadMemStats(&after)
+		require.ErrorContains(t, err, "more than Lithos reads at once", what)
+		assert.Less(t, (after.TotalAlloc-before.TotalAlloc)>>20, uint64(200), "MiB, %s", what)
+		tells.Close()
+	}
 }

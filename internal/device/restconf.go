@@ -44,8 +44,12 @@ type Access struct {
 	Fingerprint []byte // SHA-256 of the device's certificate; nothing else is trusted
 }
 
-// maxAnswer bounds what is read of one answer, in octets.
-const maxAnswer = 32 << 20
+// What is read of one answer at most. Entries are bounded by themselves: a few octets of an answer are a few hundred of
+// memory.
+const (
+	maxAnswer  = 16 << 20 // octets
+	maxEntries = 100_000  // of lists: leases, reservations, records
+)
 
 // RefusedError is a device's own word that it will not do something.
 type RefusedError struct {
@@ -195,9 +199,13 @@ func (r *RESTCONF) doAt(
 		return nil, fmt.Errorf("the device does not answer: %w", err)
 	}
 	defer resp.Body.Close()
-	answer, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	answer, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
 	if err != nil {
 		return nil, fmt.Errorf("the device's answer broke off: %w", err)
+	}
+	if len(answer) > maxAnswer || bytes.Count(answer, []byte("{")) > maxEntries {
+		return nil, fmt.Errorf("the device tells more than Lithos reads at once: %d octets or %d entries", maxAnswer,
+			maxEntries)
 	}
 	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
 		return nil, &RefusedError{resp.StatusCode,

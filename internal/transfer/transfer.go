@@ -3,6 +3,7 @@
 package transfer
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/miekg/dns"
 
+	"lithos/core/names"
 	"lithos/core/site"
 	"lithos/core/zone"
 	"lithos/internal/outbound"
@@ -21,7 +23,10 @@ import (
 // Limits of what is read.
 const (
 	maxRecords = 200_000
+	maxOctets  = 64 << 20
 	patience   = 5 * time.Second
+	// transferWithin bounds a whole transfer, however steadily it goes on.
+	transferWithin = time.Minute
 	// maxSets is how many sets one UPDATE changes: it has to fit a message.
 	maxSets = 200
 )
@@ -34,6 +39,7 @@ type Server struct {
 	Algorithm string        // of site.Algorithms
 	Secret    string        // base64
 	Rule      outbound.Rule // where may be connected to
+	Within    time.Duration // how long a whole transfer may take; a minute when 0
 }
 
 // Held is a zone as its server has it.
@@ -60,31 +66,47 @@ func (s Server) Read(ctx context.Context) (Held, error) {
 	m := new(dns.Msg)
 	m.SetAxfr(dns.Fqdn(s.Zone))
 	s.sign(m)
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(s.Within, transferWithin))
+	defer cancel()
 	conn, err := s.Rule.ToServers(patience).DialContext(ctx, "tcp", s.At.String())
 	if err != nil {
 		return Held{}, s.plainly(err)
 	}
 	defer func() { _ = conn.Close() }()
 	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
-	t := &dns.Transfer{Conn: &dns.Conn{Conn: conn}, TsigSecret: s.secrets(), ReadTimeout: patience,
+	limited := &bounded{Conn: conn, left: maxOctets}
+	signatures := &verifier{secret: s.Secret}
+	t := &dns.Transfer{Conn: &dns.Conn{Conn: limited}, ReadTimeout: patience,
 		WriteTimeout: patience}
+	if s.Key != "" {
+		t.TsigProvider = signatures
+	}
 	envelopes, err := t.In(m, s.At.String())
 	if err != nil {
 		return Held{}, s.plainly(err)
 	}
 	var out Held
 	var failed error
+	messages := 0
 	for e := range envelopes { // to the end, so that the sender of them ends
+		messages++
 		switch {
 		case failed != nil:
+		case ctx.Err() != nil:
+			failed = fmt.Errorf("%s took too long to send %s", s.At.Addr(), s.Zone)
+		case limited.over.Load():
+			failed = fmt.Errorf("%s sends more than %d octets", s.At.Addr(), maxOctets)
 		case e.Error != nil:
 			failed = s.plainly(e.Error)
-		case len(out.Records)+len(e.RR) > maxRecords:
+		case len(out.Records)+out.Left+len(e.RR) > maxRecords: // whatever kind they are of
 			failed = fmt.Errorf("%s has more than %d records", s.Zone, maxRecords)
 			_ = conn.Close()
 		default:
 			out.take(e.RR, s.Zone)
 		}
+	}
+	if failed == nil && s.Key != "" && int(signatures.held.Load()) < messages {
+		failed = &RefusedError{dns.RcodeBadSig, "it does not sign what it sends with the key " + s.Key}
 	}
 	if failed != nil {
 		return Held{}, failed
@@ -190,6 +212,9 @@ func (s Server) Addresses(ctx context.Context, name string, types ...string) ([]
 		if err != nil {
 			return nil, s.plainly(err)
 		}
+		if !names.Answers(m, reply) {
+			return nil, fmt.Errorf("%s answered another question", s.At.Addr())
+		}
 		out = append(out, AddressesOf(reply)...)
 	}
 	return out, nil
@@ -267,6 +292,10 @@ func (s Server) exchange(ctx context.Context, m *dns.Msg) error {
 	}
 	if reply.Rcode != dns.RcodeSuccess {
 		return s.refused(reply)
+	}
+	if err == nil && s.Key != "" && reply.IsTsig() == nil {
+		// RFC 8945 section 5.3: anybody could have made it.
+		return &RefusedError{dns.RcodeBadSig, "it does not sign its answer with the key " + s.Key}
 	}
 	return s.plainly(err)
 }
