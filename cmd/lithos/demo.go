@@ -60,7 +60,7 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	defer s.Close()
+	defer closeStore(s)
 	devices, err := demo.Start(ctx, w,
 		demo.Options{State: filepath.Join(c.Data, "devices"), Pace: 120 * time.Millisecond, Log: logger(), Past: true,
 			Programs: scenario.Programs, ByHand: true})

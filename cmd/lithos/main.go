@@ -95,8 +95,9 @@ func loggerFrom(level slog.Level) *slog.Logger {
 // errFound says that check found what blocks. It has printed it already.
 var errFound = errors.New("")
 
-// stopWithin is how long the end of the program may take.
-const stopWithin = 20 * time.Second
+// stopWithin is how long requests and work in the background may go on after the program was told to end. With what
+// is closed then it ends within 20 seconds.
+const stopWithin = 17 * time.Second
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -218,4 +219,13 @@ func TestAttackFilesNoSiteHas(t *testing.T) {
 		assert.Equal(t, 2, code)
 		assert.Contains(t, errs, what)
 	}
+}
+
+// What does not end by itself is not waited for.
+func Test05TheEndIsWaitedForOnlySoLong(t *testing.T) {
+	assert.True(t, endsBy(t.Context(), func() {}))
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	assert.False(t, endsBy(ended, func() { select {} }))
+	assert.Less(t, stopWithin+closeWithin, 20*time.Second)
 }

@@ -47,6 +47,7 @@ type serveCommand struct {
 	Reach       []netip.Prefix `help:"Prefixes that Lithos may connect to although they are loopback, link-local or, for servers of names and providers, private." env:"LITHOS_REACH"`
 	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
 	Proxy       []netip.Prefix `help:"Reverse proxies, as prefixes, whose X-Forwarded-For is believed." env:"LITHOS_PROXY"`
+	Metrics     string         `help:"Address and port where counters are served as /metrics; none when empty." env:"LITHOS_METRICS"`
 	Quiet       bool           `help:"Write no access log." env:"LITHOS_QUIET"`
 }
 
@@ -65,7 +66,7 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	defer s.Close()
+	defer closeStore(s)
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
 		return fmt.Errorf("%w; give another address with --listen", err)
@@ -75,11 +76,34 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	w.Outbound.Allowed = c.Reach
 	w.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
-	o := api.Options{Secure: c.Secure, Proxies: c.Proxy}
+	metrics := prometheus.NewRegistry()
+	end, err := serveMetrics(c.Metrics, metrics)
+	if err != nil {
+		return err
+	}
+	defer end()
+	o := api.Options{Secure: c.Secure, Proxies: c.Proxy, Metrics: metrics}
 	if !c.Quiet {
 		o.Access = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
 	return serve(ctx, w, listener, c.Poll, o)
+}
+
+// serveMetrics answers Prometheus on an address of its own, away from the API: it needs no session, and says how busy
+// customers are. It is not served where the address is empty.
+func serveMetrics(address string, from prometheus.Gatherer) (end func(), err error) {
+	if address == "" {
+		return func() {}, nil
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", promhttp.HandlerFor(from, promhttp.HandlerOpts{}))
+	server := &http.Server{Addr: address, Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("--metrics: %w", err)
+	}
+	go func() { _ = server.Serve(listener) }()
+	return func() { _ = server.Close() }, nil
 }
 
 // relaxCollector sets the garbage collector as the benchmarks do, for a process that
@@ -109,8 +133,36 @@ func serve(ctx context.Context, w *work.Service, listener net.Listener, poll tim
 	late, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopWithin)
 	defer cancel()
 	err := server.Shutdown(late)
-	w.Stopped()
+	if !endsBy(late, w.Stopped) {
+		o.Log.Warn("the work in the background did not end in time; it is taken up again from what is stored")
+	}
 	return err
+}
+
+// endsBy waits for something to end, and reports whether it did before ctx was done. What is not waited for any longer
+// ends with the process.
+func endsBy(ctx context.Context, wait func()) bool {
+	done := make(chan struct{})
+	go func() {
+		wait()
+		close(done)
+	}()
+	select {
+	case <-done:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// closeWithin is how long connections to the database may take to be given back at the end. Somebody who still has one
+// is answering a request that nobody waits for any more.
+const closeWithin = 2 * time.Second
+
+func closeStore(s *store.Store) {
+	ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
+	defer cancel()
+	endsBy(ctx, s.Close)
 }
 
 type deviceCommand struct {
@@ -221,17 +273,11 @@ func (c *standinDHCP) Run(ctx context.Context, out io.Writer) error {
 		}
 	}()
 	metrics := prometheus.NewRegistry()
-	if c.Metrics != "" {
-		mux := http.NewServeMux()
-		mux.Handle("GET /metrics", promhttp.HandlerFor(metrics, promhttp.HandlerOpts{}))
-		counters := &http.Server{Addr: c.Metrics, Handler: mux, ReadHeaderTimeout: 5 * time.Second}
-		listener, err := net.Listen("tcp", c.Metrics)
-		if err != nil {
-			return fmt.Errorf("--metrics: %w", err)
-		}
-		go func() { _ = counters.Serve(listener) }()
-		defer counters.Close()
+	end, err := serveMetrics(c.Metrics, metrics)
+	if err != nil {
+		return err
 	}
+	defer end()
 	return wired.Serve(ctx, wired.Config{Device: compile.Device(doc, dev.ID), Interfaces: c.Iface, LeaseDB: db,
 		Log: loggerFrom(slog.LevelInfo), Metrics: metrics}, ready)
 }

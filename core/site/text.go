@@ -20,18 +20,22 @@ func CheckText(s string) error {
 			return errors.New("holds a line break; write it on one line")
 		case unicode.IsControl(r):
 			return errors.New("holds a control character; leave it out")
-		case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x2028, r == 0x2029:
+		case TurnsAround(r), r == 0x2028, r == 0x2029:
 			return errors.New("holds a character that turns its direction around or breaks the line; leave it out")
 		}
 	}
 	return nil
 }
 
+// TurnsAround reports whether a character turns the direction of what follows around, or ends that (Unicode Standard
+// Annex 9, section 2): text with one reads as another.
+func TurnsAround(r rune) bool { return r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 }
+
 // Printable is text from outside as it can be kept and shown on one line: UTF-8,
-// without control characters, of at most that many octets.
+// without control characters and direction marks, of at most that many octets.
 func Printable(s string, most int) string {
 	s = strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
+		if unicode.IsControl(r) || TurnsAround(r) {
 			return -1
 		}
 		return r

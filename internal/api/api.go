@@ -17,6 +17,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
 
 	"lithos/internal/view"
 	"lithos/internal/work"
@@ -35,6 +36,8 @@ type Options struct {
 	// Proxies are the reverse proxies whose word about a client's address is taken.
 	// The address of a request from elsewhere is its peer's.
 	Proxies []netip.Prefix
+	// Metrics is where what is counted is registered; it is read by nobody when nil.
+	Metrics prometheus.Registerer
 }
 
 type server struct {
@@ -86,7 +89,7 @@ func New(w *work.Service, o Options) http.Handler {
 	e.Logger = o.Log
 	e.HTTPErrorHandler = s.failed
 	e.IPExtractor = clientAddress(o.Proxies)
-	m := newMetrics(w)
+	m := newMetrics(w, o.Metrics)
 	e.Use(
 		middleware.RequestID(), accessLog(o.Access), m.count, middleware.Recover(), secureHeaders(o.Secure),
 		middleware.BodyLimit(maxRequest),
@@ -95,8 +98,7 @@ func New(w *work.Service, o Options) http.Handler {
 	)
 	e.GET("/healthz", alive)
 	e.GET("/readyz", s.ready)
-	e.GET("/metrics", m.serve)
-	group := e.Group("/api", onlyText, noStore, unchanged, sameOrigin, echo.WrapMiddleware(s.sessions.LoadAndSave))
+	group := e.Group("/api", onlyText, onlyJSON, noStore, unchanged, sameOrigin, echo.WrapMiddleware(s.sessions.LoadAndSave))
 	s.operations(newAPI(e, group.Group("", timed)))
 	files := echo.WrapHandler(pages(o.Files))
 	e.GET("/*", func(c *echo.Context) error {

@@ -16,9 +16,12 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/site"
 	"lithos/internal/api"
 	"lithos/internal/demo"
 )
@@ -245,9 +248,17 @@ func TestHealthAndMetrics(t *testing.T) {
 		"INSERT INTO river_job (kind, args, max_attempts, state, scheduled_at) VALUES ('of-the-test', '{}', 1, "+
 			"'scheduled', now() + interval '1 hour')")
 	require.NoError(t, err)
-	_, body = c.exchange("GET", "/metrics", nil)
+	counted := prometheus.NewRegistry()
+	other := c.another(api.Options{Metrics: counted})
+	other.signIn()
+	other.send("GET", "/api/sites", nil)
+	_, page := other.exchange("GET", "/metrics", nil)
+	assert.NotContains(t, page, "lithos_", "counters are served on an address of their own")
+	read := httptest.NewRecorder()
+	promhttp.HandlerFor(counted, promhttp.HandlerOpts{}).ServeHTTP(read, httptest.NewRequest("GET", "/metrics", nil))
+	body = read.Body.String()
 	for _, name := range []string{
-		`lithos_sign_ins_total{outcome="done"} 1`,
+		`lithos_sign_ins_total{outcome="done"} 2`,
 		`lithos_request_seconds_count{method="GET",route="/api/sites",status="200"}`,
 		`lithos_database_connections{state="most"} 16`,
 		`lithos_jobs{kind="of-the-test",state="scheduled"} 1`, "lithos_database_waits_total",
@@ -279,4 +290,35 @@ func TestAccessLog(t *testing.T) {
 		time.Millisecond)
 	assert.Contains(t, log.String(), "method=GET path=/api/find status=401")
 	assert.NotContains(t, log.String(), "secret-thing")
+}
+
+// What turns the direction of text around is refused at the door, however it is written, and left out of what devices
+// say.
+func TestAttack05DirectionMarks(t *testing.T) {
+	for r := rune(0x2000); r < 0x2100; r++ {
+		for _, text := range []string{fmt.Sprintf(`{"a":"x%cy"}`, r), fmt.Sprintf(`{"a":"\u%04x"}`, r)} {
+			err := api.CheckJSON([]byte(text))
+			assert.Equal(t, site.TurnsAround(r), err != nil, "%q", text)
+		}
+		assert.Equal(t, site.TurnsAround(r), !strings.ContainsRune(site.Printable(string(r), 10), r))
+	}
+	assert.True(t, site.TurnsAround(0x202e))
+	assert.False(t, site.TurnsAround(0x202f))
+}
+
+// A body that is not said to be JSON is refused as such; one that is none needs no word.
+func TestAttack05ABodyThatIsNotJSON(t *testing.T) {
+	c := open(t)
+	c.signIn()
+	status, body := c.exchange("POST", "/api/orders", `{"site":"kelder-bridge","title":"x","ticket":""}`,
+		"Content-Type", "text/plain")
+	assert.Equal(t, 415, status)
+	assert.Contains(t, body, "application/json")
+	status, _ = c.exchange("POST", "/api/orders", "a=b", "Content-Type", "application/x-www-form-urlencoded")
+	assert.Equal(t, 415, status)
+	status, _ = c.exchange("POST", "/api/orders", `{"site":"kelder-bridge","title":"x","ticket":""}`,
+		"Content-Type", "application/json; charset=utf-8")
+	assert.Equal(t, 200, status)
+	status, _ = c.exchange("DELETE", "/api/session", nil, "Content-Type", "")
+	assert.Equal(t, 204, status)
 }

@@ -9,7 +9,6 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"lithos/internal/work"
 )
@@ -34,21 +33,21 @@ func (s *server) ready(c *echo.Context) error {
 }
 
 // metrics are what Prometheus reads.
-type metrics struct {
-	http.Handler
-	took *prometheus.HistogramVec
-}
+type metrics struct{ took *prometheus.HistogramVec }
 
-func newMetrics(w *work.Service) *metrics {
+// newMetrics registers what is counted where it is read from, which is not where the API is served.
+func newMetrics(w *work.Service, all prometheus.Registerer) *metrics {
 	took := prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "lithos_request_seconds", Help: "How long requests took, by route and status.",
 		Buckets: prometheus.ExponentialBuckets(0.001, 2, 15),
 	}, []string{"method", "route", "status"})
-	all := prometheus.NewRegistry()
+	if all == nil {
+		all = prometheus.NewRegistry()
+	}
 	all.MustRegister(took, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	all.MustRegister(w.Meters()...)
-	return &metrics{promhttp.HandlerFor(all, promhttp.HandlerOpts{DisableCompression: true}), took}
+	return &metrics{took}
 }
 
 // count notes how long each request took. A stream takes as long as its browser stays.
@@ -66,10 +65,4 @@ func (m *metrics) count(next echo.HandlerFunc) echo.HandlerFunc {
 		m.took.WithLabelValues(c.Request().Method, c.Path(), strconv.Itoa(status)).Observe(time.Since(began).Seconds())
 		return nil
 	}
-}
-
-// serve answers Prometheus.
-func (m *metrics) serve(c *echo.Context) error {
-	m.ServeHTTP(c.Response(), c.Request())
-	return nil
 }

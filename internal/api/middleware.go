@@ -3,6 +3,7 @@ package api
 import (
 	"io/fs"
 	"log/slog"
+	"mime"
 	"net/http"
 	"net/url"
 	"strings"
@@ -97,6 +98,19 @@ func onlyText(next echo.HandlerFunc) echo.HandlerFunc {
 					return badAddress()
 				}
 			}
+		}
+		return next(c)
+	}
+}
+
+// onlyJSON refuses a body that does not say that it is JSON.
+func onlyJSON(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		kind, _, err := mime.ParseMediaType(r.Header.Get(echo.HeaderContentType))
+		if r.ContentLength != 0 && (err != nil || kind != echo.MIMEApplicationJSON) {
+			return echo.NewHTTPError(http.StatusUnsupportedMediaType,
+				"The body of the request is not JSON. Send it with the header Content-Type: application/json.")
 		}
 		return next(c)
 	}

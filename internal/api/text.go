@@ -9,6 +9,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"lithos/core/site"
 )
 
 // textJSON is JSON whose text can be kept and shown: see CheckJSON.
@@ -29,6 +31,8 @@ var textJSON = huma.Format{
 var (
 	errNotUTF8 = errors.New("the request holds octets that are not UTF-8; send it as UTF-8")
 	errControl = errors.New("the request holds a control character; leave it out")
+
+	errDirection = errors.New("the request holds a character that turns the direction of text around; leave it out")
 )
 
 // CheckJSON refuses a JSON text that is not UTF-8, or whose strings hold control
@@ -41,6 +45,11 @@ func CheckJSON(data []byte) error {
 	for i := 0; i < len(data); i++ {
 		if data[i] == 0x7f || data[i] == 0xc2 && data[i+1] < 0xa0 { // DEL, and C1 in UTF-8
 			return errControl
+		}
+		if data[i] == 0xe2 { // a direction mark, in UTF-8
+			if r, _ := utf8.DecodeRune(data[i:]); site.TurnsAround(r) {
+				return errDirection
+			}
 		}
 		if data[i] != '\\' || i+1 == len(data) {
 			continue
@@ -56,6 +65,8 @@ func CheckJSON(data []byte) error {
 				continue // the decoder says so
 			case r < 0x20 && r != '\t' && r != '\n' && r != '\r', r >= 0x7f && r < 0xa0:
 				return errControl
+			case site.TurnsAround(r):
+				return errDirection
 			case utf16.IsSurrogate(r):
 				low, ok := rune(0), false
 				if len(data) > i+6 && data[i+5] == '\\' && data[i+6] == 'u' {

@@ -186,9 +186,28 @@ func (o Options) start(
 	d, err := standin.Start(standin.Config{
 		Name: dev.ID, System: dev.Name, Kind: dev.Kind, Fabric: fabric, Initial: initial, Account: "lithos",
 		Password: password,
-		Secrets:  secrets, Links: Links(doc, dev), State: state, Log: o.Log,
+		Secrets:  ownSecrets(initial, secrets), Links: Links(doc, dev), State: state, Log: o.Log,
 	})
 	return d, password, err
+}
+
+// ownSecrets are the passwords and keys that a device's configuration names: it has no use for those of others.
+func ownSecrets(c yang.Config, all map[string]string) map[string]string {
+	own := map[string]string{}
+	keep := func(name string) {
+		if value, ok := all[name]; ok {
+			own[name] = value
+		}
+	}
+	for _, i := range c.Interfaces.Interface {
+		if i.Uplink != nil {
+			keep(i.Uplink.PasswordName)
+		}
+	}
+	for _, n := range c.Outside.Name {
+		keep(n.SecretName)
+	}
+	return own
 }
 
 // Links is what the ports of a device hear of those at the other ends of their cables.

@@ -239,13 +239,29 @@ func (s *Service) Drop(ctx context.Context, by act.Technician, id int64, version
 		return err
 	}
 	next := *d
-	return s.touch(ctx, &next, func(q *gen.Queries) error {
-		n, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "dropped", By: by.ID, Expected: "open"})
-		if err == nil && n == 0 {
-			err = store.ErrMoved
-		}
-		return errors.Join(err, act.Record(ctx, q, by, "order-dropped", order.Name(id), d.Order.Title))
-	})
+	return s.touch(ctx, &next, func(q *gen.Queries) error { return dropped(ctx, q, by, id, d.Order.Title) })
+}
+
+func dropped(ctx context.Context, q *gen.Queries, by act.Technician, id int64, title string) error {
+	n, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "dropped", By: by.ID, Expected: "open"})
+	if err == nil && n == 0 {
+		err = store.ErrMoved
+	}
+	return errors.Join(err, act.Record(ctx, q, by, "order-dropped", order.Name(id), title))
+}
+
+// DropIn is Drop as part of a transaction of somebody else, which fails when another change came first.
+func (s *Service) DropIn(
+	ctx context.Context, q *gen.Queries, by act.Technician, id int64, version int32, title string,
+) error {
+	n, err := q.TouchOrder(ctx, gen.TouchOrderParams{ID: id, Version: version})
+	if err == nil && n > 0 {
+		err = dropped(ctx, q, by, id, title)
+	}
+	if errors.Is(err, store.ErrMoved) || err == nil && n == 0 {
+		return act.Refuse(act.Conflict, "%s was changed meanwhile. Look at it again; nothing was done.", order.Name(id))
+	}
+	return errors.Join(err, act.Publish(ctx, q, act.OrderEvent(id, version+1)))
 }
 
 // TakeUp opens a dropped work order again, with its edits.

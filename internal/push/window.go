@@ -120,6 +120,10 @@ func (s *Service) Wait(ctx context.Context, by act.Technician, id int64, version
 	if d.Order.NotBefore == nil {
 		return act.Refuse(act.Conflict, "Say first when its change window opens.")
 	}
+	if d.Order.NotAfter == nil && time.Since(*d.Order.NotBefore) > LateAtMost {
+		return act.Refuse(act.Conflict, "Its change window opened more than an hour ago. Push it now, or give it another "+
+			"window.")
+	}
 	b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
 	if err != nil {
 		return err
@@ -170,20 +174,31 @@ func (s *Service) StartWaiting(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var failed []error
 	for _, r := range rows {
-		if err := s.startOne(ctx, r); err != nil {
-			return err
+		if err := s.startOne(ctx, r); err != nil { // it keeps no other from starting
+			failed = append(failed, fmt.Errorf("start %s: %w", order.Name(r.ID), err))
 		}
 	}
-	return nil
+	return errors.Join(failed...)
 }
+
+// LateAtMost is how much later than its window opens an order starts by itself, where nothing says when the window ends.
+// One that was left to start tonight must not do so next Monday, when Lithos is switched on again.
+const LateAtMost = time.Hour
 
 func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	by, err := s.accounts.TechnicianByID(ctx, *r.WaitsFor)
 	if err != nil {
 		return err
 	}
-	_, err = s.Push(ctx, by, r.ID, r.Version)
+	late := r.NotAfter == nil && time.Since(*r.NotBefore) > LateAtMost
+	if late {
+		err = act.Refuse(act.Conflict, "Its window opened more than an hour ago, nothing says when it ends, and nobody "+
+			"was there to start it. Push it now, or give it another window.")
+	} else {
+		_, err = s.Push(ctx, by, r.ID, r.Version)
+	}
 	var refusal *act.Refusal
 	waited := ""
 	switch {

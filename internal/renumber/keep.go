@@ -154,32 +154,45 @@ func (s *Service) TakeMoveBack(ctx context.Context, by act.Technician, id int64)
 	if err != nil {
 		return 0, err
 	}
-	for _, p := range phases {
-		switch {
-		case p.State == "pushing":
-			return 0, act.Refuse(act.Conflict, "%s is being pushed. Stop that first, or wait until it has ended.",
-				order.Name(p.OrderID))
-		case p.Kind == kindBack && p.State == "open":
-			return 0, act.Refuse(act.Conflict, "%s takes the move back already.", order.Name(p.OrderID))
-		}
+	if err := mayGoBack(phases); err != nil {
+		return 0, err
 	}
-	// The way back is opened before anything is dropped: a move none of whose orders is open counts as ended.
 	first, err := s.openBack(ctx, by, m, phases)
 	if err != nil {
 		return 0, err
 	}
-	for _, p := range phases {
-		if p.State == "open" {
-			if err := s.drafts.Drop(ctx, by, p.OrderID, p.Version); err != nil {
-				return 0, err
-			}
-		}
-	}
 	return first, s.fill(ctx, id)
 }
 
-// openBack opens an order at each site that a phase has landed at, all of them or none. It gives the one at the move's
-// own site.
+// mayGoBack refuses to take back a move of which a phase is being pushed, or that is taken back already.
+func mayGoBack(phases []gen.PhasesOfRow) error {
+	for _, p := range phases {
+		switch {
+		case p.State == "pushing":
+			return act.Refuse(act.Conflict, "%s is being pushed. Stop that first, or wait until it has ended.",
+				order.Name(p.OrderID))
+		case p.Kind == kindBack && p.State == "open":
+			return act.Refuse(act.Conflict, "%s takes the move back already.", order.Name(p.OrderID))
+		}
+	}
+	return nil
+}
+
+// unchanged refuses where phases are not any more what the way back was worked out from.
+func unchanged(was, now []gen.PhasesOfRow) error {
+	if err := mayGoBack(now); err != nil {
+		return err
+	}
+	if slices.EqualFunc(was, now, func(a, b gen.PhasesOfRow) bool {
+		return a.OrderID == b.OrderID && a.State == b.State && a.Version == b.Version
+	}) {
+		return nil
+	}
+	return act.Refuse(act.Conflict, "The move has changed meanwhile. Look at it again; nothing was done.")
+}
+
+// openBack opens an order at each site that a phase has landed at, and drops the phases that have not landed: all of
+// it or nothing. It gives the order at the move's own site.
 func (s *Service) openBack(
 	ctx context.Context, by act.Technician, m gen.MoveByIDRow, phases []gen.PhasesOfRow,
 ) (first int64, err error) {
@@ -210,6 +223,13 @@ func (s *Service) openBack(
 		if err := reopen(ctx, q, m, docs); err != nil {
 			return err
 		}
+		now, err := q.PhasesOf(ctx, m.ID)
+		if err == nil {
+			err = unchanged(phases, now)
+		}
+		if err != nil {
+			return err
+		}
 		k := keeper{q, by, m.ID, move.Request{Title: m.Title, Ticket: m.Ticket}, int32(len(phases))}
 		for i, doc := range docs {
 			id, err := k.phase(ctx, doc, backs[i], move.Proof{})
@@ -218,6 +238,14 @@ func (s *Service) openBack(
 			}
 			if doc.ID == m.SiteID {
 				first = id
+			}
+		}
+		for _, p := range phases {
+			if p.State != "open" {
+				continue
+			}
+			if err := s.drafts.DropIn(ctx, q, by, p.OrderID, p.Version, p.Title); err != nil {
+				return err
 			}
 		}
 		return nil

@@ -35,6 +35,8 @@ type Drafts interface {
 	Fill(ctx context.Context, by act.Technician, id int64, edits []edit.Edit) error
 	Rebase(ctx context.Context, id int64, version int32) (*order.Draft, error)
 	Drop(ctx context.Context, by act.Technician, id int64, version int32) error
+	// DropIn is Drop within a transaction.
+	DropIn(ctx context.Context, q *gen.Queries, by act.Technician, id int64, version int32, title string) error
 }
 
 // Accounts are the technicians.

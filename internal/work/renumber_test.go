@@ -334,3 +334,40 @@ func TestTheNight(t *testing.T) {
 	require.NoError(t, o.CarryMovesOn(ctx))
 	assert.Equal(t, "done", o.move(id).State)
 }
+
+// Pressed twice at once, a move is taken back once: the other is told so, and nothing is left half done.
+func Test05AMoveIsTakenBackOnce(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	id, err := o.BeginMove(t.Context(), o.mk, "moss-end", theatre())
+	require.NoError(t, err)
+	m := o.move(id)
+	o.landPhase(m.Phases[0])
+	const presses = 4
+	errs := make(chan error, presses)
+	for range presses {
+		go func() {
+			_, err := o.TakeMoveBack(t.Context(), o.mk, id)
+			errs <- err
+		}()
+	}
+	done := 0
+	for range presses {
+		err := <-errs
+		var refused *act.Refusal
+		switch {
+		case err == nil:
+			done++
+		case assert.ErrorAs(t, err, &refused):
+			assert.Equal(t, act.Conflict, refused.Kind, "%v", err)
+		}
+	}
+	assert.Equal(t, 1, done)
+	stages := map[string]int{}
+	for _, p := range o.move(id).Phases {
+		stages[p.Stage]++
+	}
+	assert.Equal(t, 2, stages["dropped"], "%v", stages)
+	assert.Len(t, o.move(id).Phases, 4, "one way back")
+}

@@ -105,3 +105,31 @@ func TestAStepIsTakenBackFromTheMiddle(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, d.Doc().Reservations, len(d.Base.Reservations)+1, "what was taken back is done again")
 }
+
+// Without an end a window is no promise for ever: an order that nobody was there to start says so, and does not start
+// at some other time. One that cannot start keeps no other from it.
+func Test05AnOrderStartsAnHourLateAtMost(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	left := func(code, network, at, mac string) int64 {
+		id := o.at(code)
+		o.edit(id, reserve(network, "scale", at, mac))
+		_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+		require.NoError(t, err)
+		require.NoError(t, o.SetWindow(t.Context(), o.mk, id,
+			push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
+		require.NoError(t, o.Wait(t.Context(), o.mk, id, o.version(id), true))
+		return id
+	}
+	late := left("kelder-bridge", "net-clinic", "10.84.18.210", "00:00:5e:00:53:d1")
+	soon := left("hallin-road", "net-hallin-clinic", "10.84.34.210", "00:00:5e:00:53:d2")
+	o.exec("UPDATE work_order SET not_before = now() - interval '61 minutes' WHERE id = $1", late)
+	o.exec("UPDATE work_order SET not_before = now() - interval '59 minutes' WHERE id = $1", soon)
+	require.NoError(t, o.StartWaiting(t.Context()))
+	v, err := o.Order(t.Context(), late)
+	require.NoError(t, err)
+	assert.Equal(t, "open", v.Head.State)
+	assert.Contains(t, v.Head.Waited, "opened more than an hour ago")
+	require.ErrorContains(t, o.Wait(t.Context(), o.mk, late, o.version(late), true), "Push it now")
+	assert.Equal(t, "landed", o.waitPush(o.Service, soon).Push.State)
+}

@@ -31,10 +31,11 @@ type holder struct {
 	keys   map[string]Key
 	serial uint32
 
-	accounts map[string]string      // of zones: the password
-	followed map[string]followed    // names that follow a line
-	heard    map[string]time.Time   // signatures, until when they count
-	asked    map[string][]time.Time // of keys: the requests of the last minute
+	accounts map[string]string          // of zones: the password
+	followed map[string]followed        // names that follow a line
+	heard    map[string]time.Time       // signatures, until when they count
+	asked    map[string][]time.Time     // of keys: the requests of the last minute
+	guesses  map[netip.Addr][]time.Time // wrong passwords and keys of the last minute, by who sent them
 
 	notify []netip.AddrPort // told when a zone changes (RFC 1996)
 	file   string           // that it survives in; empty for none

@@ -221,9 +221,15 @@ func (h *holder) operations(mux *http.ServeMux) huma.API {
 func managed[T any](h *holder, in *OfZone, do func(z yang.Zone) (T, error)) (*answered[T], error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	now := time.Now()
+	if again := h.guessing(in.at, now); again > 0 {
+		return nil, huma.Error429TooManyRequests(fmt.Sprintf("Too many wrong passwords; again in %d s.",
+			int((again+time.Second-1)/time.Second)))
+	}
 	z, at := h.zone(zone.Tidy(in.Zone))
 	password := h.accounts[z.Name]
 	if at < 0 || password == "" || subtle.ConstantTimeCompare([]byte(password), []byte(in.bearer())) != 1 {
+		h.guessed(in.at, now)
 		return nil, huma.Error401Unauthorized("The account or its password is wrong.")
 	}
 	out, err := do(z)
@@ -242,8 +248,13 @@ func (h *holder) tell(
 	refused := func(status int, reason string) (int, transfer.Verdict) {
 		return status, transfer.Verdict{Outcome: transfer.Refused, Reason: reason}
 	}
+	if again := h.guessing(from, now); again > 0 {
+		return http.StatusTooManyRequests, transfer.Verdict{Outcome: transfer.TooOften,
+			After: int((again + time.Second - 1) / time.Second)}
+	}
 	k, ok := h.bearer(secret)
 	if !ok {
+		h.guessed(from, now)
 		return refused(http.StatusUnauthorized, "nobody has this key")
 	}
 	if again := h.tooOften(k.Name, now); again > 0 {
@@ -309,6 +320,36 @@ func updateOf(m *dns.Msg, z yang.Zone, name string, t transfer.Telling) error {
 		}
 	}
 	return nil
+}
+
+// mostGuesses is how many wrong passwords and keys one sender may try a minute.
+const mostGuesses = 10
+
+// mostGuessers is of how many senders at once that is remembered.
+const mostGuessers = 10_000
+
+// guessing is how long a sender has to wait who tried too many wrong passwords; 0 where it may ask now.
+func (h *holder) guessing(from netip.Addr, now time.Time) (again time.Duration) {
+	recent := slices.DeleteFunc(h.guesses[from], func(at time.Time) bool { return now.Sub(at) >= time.Minute })
+	if len(recent) == 0 {
+		delete(h.guesses, from)
+		return 0
+	}
+	if h.guesses[from] = recent; len(recent) < mostGuesses {
+		return 0
+	}
+	return time.Minute - now.Sub(recent[0])
+}
+
+// guessed counts a wrong password or key.
+func (h *holder) guessed(from netip.Addr, now time.Time) {
+	if h.guesses == nil {
+		h.guesses = map[netip.Addr][]time.Time{}
+	}
+	if len(h.guesses) >= mostGuessers {
+		clear(h.guesses)
+	}
+	h.guesses[from] = append(h.guesses[from], now)
 }
 
 // tooOften counts a request of a key; again is how long it has to wait, 0 where it may ask now.

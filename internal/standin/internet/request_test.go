@@ -300,3 +300,27 @@ func FuzzTell(f *testing.F) {
 		assert.Equal(t, rest, left)
 	})
 }
+
+// Whoever tries passwords and keys waits, however right the next one is; nobody else does.
+func TestAttack05GuessesAreSlowed(t *testing.T) {
+	n, err := Start()
+	require.NoError(t, err)
+	t.Cleanup(n.Close)
+	h := n.holder
+	h.accounts[larkrise] = "right"
+	now := time.Now()
+	evil, good := netip.MustParseAddr("198.51.100.66"), netip.MustParseAddr("198.51.100.7")
+	for range mostGuesses {
+		assert.Zero(t, h.guessing(evil, now))
+		status, _ := h.tell(now, "wrong", evil, "www."+larkrise, transfer.Telling{})
+		assert.Equal(t, http.StatusUnauthorized, status)
+	}
+	status, v := h.tell(now, "wrong", evil, "www."+larkrise, transfer.Telling{})
+	assert.Equal(t, http.StatusTooManyRequests, status)
+	assert.Equal(t, 60, v.After)
+	_, err = managed(h, &OfZone{Caller: Caller{Authorization: "Bearer right", at: evil}, Zone: larkrise},
+		func(yang.Zone) (int, error) { return 0, nil })
+	require.ErrorContains(t, err, "Too many wrong passwords")
+	assert.Zero(t, h.guessing(good, now))
+	assert.Zero(t, h.guessing(evil, now.Add(time.Minute)))
+}

@@ -29,14 +29,15 @@ func (q *Queries) EndWaiting(ctx context.Context, arg EndWaitingParams) (int64, 
 }
 
 const OrdersToStart = `-- name: OrdersToStart :many
-SELECT id, version, waits_for, not_after FROM work_order WHERE waits_for IS NOT NULL AND state = 'open' AND not_before <= now() ORDER BY not_before, id LIMIT 50
+SELECT id, version, waits_for, not_before, not_after FROM work_order WHERE waits_for IS NOT NULL AND state = 'open' AND not_before <= now() ORDER BY not_before, id LIMIT 50
 `
 
 type OrdersToStartRow struct {
-	ID       int64
-	Version  int32
-	WaitsFor *int64
-	NotAfter *time.Time
+	ID        int64
+	Version   int32
+	WaitsFor  *int64
+	NotBefore *time.Time
+	NotAfter  *time.Time
 }
 
 // The orders whose window has opened and that somebody has left to start by themselves.
@@ -53,6 +54,7 @@ func (q *Queries) OrdersToStart(ctx context.Context) ([]OrdersToStartRow, error)
 			&i.ID,
 			&i.Version,
 			&i.WaitsFor,
+			&i.NotBefore,
 			&i.NotAfter,
 		); err != nil {
 			return nil, err

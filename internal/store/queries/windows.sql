@@ -6,7 +6,7 @@ UPDATE work_order SET waits_for = @by, waited = '' WHERE id = @id AND state = 'o
 
 -- The orders whose window has opened and that somebody has left to start by themselves.
 -- name: OrdersToStart :many
-SELECT id, version, waits_for, not_after FROM work_order WHERE waits_for IS NOT NULL AND state = 'open' AND not_before <= now() ORDER BY not_before, id LIMIT 50;
+SELECT id, version, waits_for, not_before, not_after FROM work_order WHERE waits_for IS NOT NULL AND state = 'open' AND not_before <= now() ORDER BY not_before, id LIMIT 50;
 
 -- An order waits no more: it has started, or says why it did not.
 -- name: EndWaiting :execrows
