@@ -25,7 +25,8 @@ import (
 // hands those on one by one, in the order in which they are shown.
 type Report struct {
 	At       time.Time `json:"at"`
-	Zone     string    `json:"zone"` // the site's time zone
+	From     time.Time `json:"from,omitzero"` // what times are counted from, where that is later: the change window opens then
+	Zone     string    `json:"zone"`          // the site's time zone
 	Networks []Network `json:"networks"`
 	Clients  int       `json:"clients"` // known ones
 	Moving   int       `json:"moving"`  // of those, that are told something else
@@ -94,9 +95,14 @@ type Leases map[string][]dhcp.Lease
 
 // Run rehearses draft against base and gives each known client to each: those of
 // networks that go or are renumbered first. An error of each ends it. leases is the
-// observed state, as base has it; now decides which of them still stand.
-func Run(now time.Time, base, draft *site.Site, leases Leases, each func(Client) error) (Report, error) {
+// observed state, as base has it; now decides which of them still stand. opens is when the push may start at the
+// earliest; zero for now.
+func Run(now, opens time.Time, base, draft *site.Site, leases Leases, each func(Client) error) (Report, error) {
 	r := Report{At: now, Zone: draft.TimeZone, Networks: []Network{}, Known: []Known{}}
+	from := now
+	if opens.After(now) {
+		r.From, from = opens, opens
+	}
 	before, after := NewStage(now, base, leases), NewStage(now, draft, leases)
 	asks := everything(base, draft)
 	count := map[string]int{}
@@ -104,7 +110,7 @@ func Run(now time.Time, base, draft *site.Site, leases Leases, each func(Client)
 	for _, k := range known(now, draft, base, leases) {
 		was, _ := before.serve(k, k.base, asks, netip.Addr{})
 		is, why := after.serve(k, k.draft, asks, serverOf(was))
-		c := compare(now, k, was, is, why)
+		c := compare(from, k, was, is, why)
 		count[k.network()]++
 		if r.Clients++; c.Moves {
 			r.Moving++
@@ -325,7 +331,7 @@ func (st *Stage) serve(k knownClient, n *site.Network, asks []uint8, server neti
 // perMessage are the options that are of a message and not of what a client is told.
 var perMessage = []uint8{option.MessageType, option.RelayInfo, option.ClientID, option.Overload}
 
-func compare(now time.Time, k knownClient, was, is *dhcp.Message, why string) Client {
+func compare(from time.Time, k knownClient, was, is *dhcp.Message, why string) Client {
 	c := Client{Name: cmp.Or(k.name, k.mac.String()), MAC: k.mac, Network: k.network(), Reply: is, Why: why}
 	c.On = cmp.Or(k.draft, k.base).Name
 	if k.mac.IsZero() && k.name == "" {
@@ -346,7 +352,7 @@ func compare(now time.Time, k knownClient, was, is *dhcp.Message, why string) Cl
 		c.Changes = append(c.Changes, otherwise(was, is)...)
 	}
 	if c.Moves = len(c.Changes) > 0; c.Moves {
-		c.When, c.By = learns(now, k, was, is)
+		c.When, c.By = learns(from, k, was, is)
 	}
 	return c
 }
@@ -371,22 +377,29 @@ func otherwise(was, is *dhcp.Message) (out []Told) {
 	return out
 }
 
-// learns tells when a client notices, from the lease that it holds: at its renewal, or when its
-// lease ends where nobody answers any more.
-func learns(now time.Time, k knownClient, was, is *dhcp.Message) (words string, by time.Time) {
+// learns tells when a client notices what is pushed at a moment, from the lease that it holds: at its renewal, or when
+// its lease ends where nobody answers any more. A client that stays renews until then.
+func learns(from time.Time, k knownClient, was, is *dhcp.Message) (words string, by time.Time) {
 	switch {
 	case !k.has.IsValid():
 		return "when it next asks", time.Time{}
-	case is == nil:
-		return "keeps it until its lease ends", k.ends
 	}
 	lease, t1 := option.DefaultLease, time.Duration(0)
 	if was != nil {
 		lease, t1 = span(was, option.LeaseTime, lease), span(was, option.RenewalT1, 0)
 	}
-	by = k.ends.Add(-lease).Add(cmp.Or(t1, lease/2))
-	if by.Before(now) { // it is overdue, and tried until the lease ends
-		return "at its next renewal", k.ends
+	t1 = cmp.Or(t1, lease/2)
+	renewed := k.ends.Add(-lease)
+	if k.ends.Before(from) && t1 > 0 { // by then it will have renewed, again and again
+		renewed = renewed.Add(from.Sub(renewed) / t1 * t1)
+	}
+	ends := renewed.Add(lease)
+	by = renewed.Add(t1)
+	switch {
+	case is == nil:
+		return "keeps it until its lease ends", ends
+	case by.Before(from): // it is overdue, and tried until the lease ends
+		return "at its next renewal", ends
 	}
 	return "at its next renewal", by
 }

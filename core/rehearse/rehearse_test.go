@@ -35,7 +35,7 @@ func runAll(
 ) (rehearse.Report, []rehearse.Client) {
 	t.Helper()
 	var clients []rehearse.Client
-	report, err := rehearse.Run(now, base, draft, leases, func(c rehearse.Client) error {
+	report, err := rehearse.Run(now, time.Time{}, base, draft, leases, func(c rehearse.Client) error {
 		clients = append(clients, c)
 		return nil
 	})
@@ -420,5 +420,25 @@ func TestTheLadderOfAGivenAddress(t *testing.T) {
 			rungs[6].Name+" "+rungs[6].State+" "+rungs[6].Value, "what it says it is called")
 		assert.Equal(t, "lease "+address.Short(netip.MustParseAddr(scene.Address), n.Prefix),
 			rungs[1].Name+" "+rungs[1].Value)
+	}
+}
+
+// Number 7: when clients learn of a change is counted from when it may be pushed. Until then they go on renewing.
+func Test07TimesAreCountedFromTheWindow(t *testing.T) {
+	base, draft := scenario.Site("kelder-bridge"), scenario.Site("kelder-bridge")
+	n, _ := draft.Network("net-imaging")
+	n.Options = append(n.Options, site.Option{Code: 42, Value: "10.84.16.99"})
+	held := dhcp.Lease{Address: netip.MustParseAddr("10.84.20.24"), MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}, Pool: "pool-imaging",
+		State: dhcp.Bound, Since: now, Expires: now.Add(24 * time.Hour), Subnet: netip.MustParsePrefix("10.84.20.0/26")}
+	for _, opens := range []time.Duration{0, 26 * time.Hour, 100 * time.Hour} {
+		from := now.Add(opens)
+		report, err := rehearse.Run(now, from, base, draft, rehearse.Leases{"dev-gw-1": {held}},
+			func(rehearse.Client) error { return nil })
+		require.NoError(t, err)
+		require.Len(t, report.Known, 1)
+		by := report.Known[0].By
+		assert.False(t, by.Before(from), "%s: nobody knows before it is pushed", opens)
+		assert.False(t, by.After(from.Add(24*time.Hour)), "%s: within a lease all do", opens)
+		assert.Equal(t, opens > 0, !report.From.IsZero())
 	}
 }

@@ -101,6 +101,9 @@ func TestTogether(t *testing.T) {
 		"option-levels":     optionLevels,
 		"others-are-shown":  othersAreShown,
 		"printing":          printing,
+		"another-order":     pageOfAnotherOrder,
+		"window-opens":      windowOpens,
+		"live-again":        liveAgain,
 	})
 }
 

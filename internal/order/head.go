@@ -36,6 +36,9 @@ type Head struct {
 	Waits     string     `json:"waits,omitempty"`  // who has left it to start by itself
 	Waited    string     `json:"waited,omitempty"` // why it did not start, the last time
 	Window    string     `json:"window,omitempty"` // why the window keeps it from being pushed now
+	// Leavable says that nothing but a window that has yet to open keeps it from being pushed, and that nobody has left it
+	// to start by itself: that is the next step then.
+	Leavable bool `json:"leavable"`
 	// Drifted says which device holds something that a push would undo unasked.
 	Drifted string `json:"drifted,omitempty"`
 }
@@ -87,7 +90,16 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 	if err := h.RefusesPush(); err != nil {
 		h.Refuses = err.Error()
 	}
+	yet := o.NotBefore != nil && time.Now().Before(*o.NotBefore)
+	h.Leavable = o.State == "open" && yet && h.Waits == "" && h.RefusesPush() != nil && h.refusesButWindow() == nil
 	return h
+}
+
+// refusesButWindow says why a draft could not be pushed in its window.
+func (h *Head) refusesButWindow() error {
+	inside := *h
+	inside.Window = ""
+	return inside.RefusesPush()
 }
 
 // RefusesPush says why a draft cannot be pushed; nil when it can. What is offered

@@ -70,12 +70,16 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 		return nil, err
 	}
 	leases := rehearse.LeasesOf(d.Base.Site, heard, time.Now())
+	opens := time.Time{}
+	if d.Order.NotBefore != nil {
+		opens = *d.Order.NotBefore
+	}
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		if err := q.ForgetRehearsalClients(ctx, id); err != nil {
 			return err
 		}
 		out := clientWriter{ctx: ctx, q: q, order: id}
-		report, err := rehearse.Run(time.Now(), d.Base.Site, d.Doc(), leases, out.put)
+		report, err := rehearse.Run(time.Now(), opens, d.Base.Site, d.Doc(), leases, out.put)
 		if err == nil {
 			err = out.flush()
 		}

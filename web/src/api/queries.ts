@@ -10,6 +10,7 @@ import { useEffect, useState } from 'react'
 import { heardPresent, streamIs } from '../frame/presence'
 import { versionOf } from './changes'
 import { api, call, problemOf, type Change, type Schemas } from './client'
+import { liveStream } from './live'
 import { paced } from './paced'
 
 export const useSession = () =>
@@ -30,12 +31,32 @@ export const useHistory = (site: string) =>
     queryFn: () => call(api.GET('/api/sites/{site}/history', { params: { path: { site } } })),
   })
 
-export const useOrder = (order: number | undefined) =>
-  useQuery({
+export function useOrder(order: number | undefined) {
+  const asked = useQuery({
     queryKey: ['order', order],
     queryFn:
       order === undefined ? skipToken : () => call(api.GET('/api/orders/{order}', { params: { path: { order } } })),
   })
+  useWindowOf(asked.data?.head)
+  return asked
+}
+
+const longestTimer = 0x7fffffff // ms: a timer with more ends at once
+
+/** Asks for an order again when its change window opens or ends: what may be done with it is another from then on. */
+function useWindowOf(head: Schemas['Head'] | undefined) {
+  const client = useQueryClient()
+  const { id, notBefore, notAfter } = head ?? {}
+  useEffect(() => {
+    const ahead = [notBefore, notAfter]
+      .map((at) => (at ? new Date(at).getTime() - Date.now() : 0))
+      .filter((ms) => ms > 0)
+    const timers = ahead.map((ms) =>
+      setTimeout(() => void client.invalidateQueries({ queryKey: ['order', id] }), Math.min(ms + 250, longestTimer)),
+    )
+    return () => timers.forEach(clearTimeout)
+  }, [client, id, notBefore, notAfter])
+}
 
 // Changes of one draft are sent one after another, and each on the version the one
 // before it left: what this browser did itself, its technician has seen.
@@ -191,15 +212,23 @@ export const useRehearsedReply = (order: number, seq: number, at: string) =>
     queryFn: () => call(api.GET('/api/orders/{order}/rehearsal/replies/{seq}', { params: { path: { order, seq } } })),
   })
 
-type OrderAction = '/api/orders/{order}/rehearse' | '/api/orders/{order}/push' | '/api/orders/{order}/rebase'
+type OrderAction =
+  | '/api/orders/{order}/rehearse'
+  | '/api/orders/{order}/push'
+  | '/api/orders/{order}/rebase'
+  | '/api/orders/{order}/wait'
 
-/** Rehearse, push or rebase an order; the answer becomes what its page shows. */
+/** Rehearse, push or rebase an order, or leave it to start by itself; the answer becomes what its page shows. */
 export function useOrderAction(order: number, path: OrderAction) {
   const client = useQueryClient()
   return useMutation({
     scope: draftOf(order),
-    mutationFn: (head: Schemas['Head']) =>
-      call(api.POST(path, { params: { path: { order: head.id } }, body: { version: seen(head) } })),
+    mutationFn: (head: Schemas['Head']) => {
+      const params = { path: { order: head.id } }
+      const version = seen(head)
+      if (path === '/api/orders/{order}/wait') return call(api.POST(path, { params, body: { version, on: true } }))
+      return call(api.POST(path, { params, body: { version } }))
+    },
     onSuccess: async (view) => {
       await put(client, view)
       void client.invalidateQueries({ queryKey: ['view', view.head.site] })
@@ -212,17 +241,11 @@ export function useLiveEvents(signedIn: boolean) {
   const client = useQueryClient()
   useEffect(() => {
     if (!signedIn) return
-    const stream = new EventSource('/api/events')
     const ask = paced((queryKey: unknown[]) => client.invalidateQueries({ queryKey }))
     const again = (...queryKey: unknown[]) => void ask(queryKey)
     // What happened while the connection was away is in no event.
-    let away = false
-    stream.onerror = () => void (away = true)
-    stream.onopen = () => {
-      if (away) void client.invalidateQueries()
-      away = false
-    }
-    stream.onmessage = (message) => {
+    const back = () => void client.invalidateQueries()
+    return liveStream('/api/events', back, (message) => {
       const event = JSON.parse(message.data as string) as Schemas['Event']
       if (event.topic === 'here') {
         if (event.id) streamIs(event.id)
@@ -269,7 +292,6 @@ export function useLiveEvents(signedIn: boolean) {
       }
       again('order', Number(event.id))
       again('view')
-    }
-    return () => stream.close()
+    })
   }, [client, signedIn])
 }

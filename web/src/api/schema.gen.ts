@@ -2460,6 +2460,7 @@ export interface components {
             edits: number;
             /** Format: int64 */
             id: number;
+            leavable: boolean;
             /** Format: int64 */
             lost: number;
             name: string;
@@ -3717,14 +3718,14 @@ export interface components {
             all?: boolean;
             /** @description SHA-256 of its certificate in hex, as it was fetched and compared */
             fingerprint?: string;
-            /** @description instead of an account and a password: id of a device whose are used from then on, of this site or with the id of another of the customer before it and a slash */
+            /** @description instead of an account: id of a device whose are used from then on, of this site or with the id of another of the customer before it and a slash */
             like?: string;
             /**
              * Format: int64
              * @description work order whose draft has the device
              */
             order?: number;
-            /** @description the one there is when empty */
+            /** @description the one there is when empty, where the address and the certificate are those that it was kept with */
             password?: string;
             /** @description https://host:port */
             url: string;
@@ -3804,6 +3805,8 @@ export interface components {
             at: string;
             /** Format: int64 */
             clients: number;
+            /** Format: date-time */
+            from?: string;
             known: components["schemas"]["Known"][];
             /** Format: int64 */
             moving: number;

@@ -3,6 +3,8 @@ import { DropdownMenu } from 'radix-ui'
 import { Suspense, useState } from 'react'
 import { NavLink, Outlet, useLocation, useNavigate } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
+import { useAway } from '../api/live'
+import { useNow } from '../parts/useNow'
 import { When } from '../parts/When'
 import { Announcer } from './Announcer'
 import { Find } from './Find'
@@ -66,8 +68,9 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
         id="main"
         tabIndex={-1}
         data-place="main"
-        className="min-h-0 overflow-auto relative grid grid-rows-[auto_minmax(0,1fr)] print:block print:overflow-visible"
+        className="min-h-0 overflow-auto relative grid grid-rows-[auto_auto_minmax(0,1fr)] print:block print:overflow-visible"
       >
+        <Away />
         {held ? (
           <div role="status" className="bg-sand-t text-sand-ink border-b border-sand px-4 py-2">
             <b>Pushes and readings of devices are held</b>, since <When at={held.since} />. {held.because}. Whoever runs
@@ -88,6 +91,21 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
       </div>
       <WholeText />
       <KeyHelp open={help} onClose={() => setHelp(false)} />
+    </div>
+  )
+}
+
+const patience = 3_000 // ms without live events that nobody need know of
+
+/** Says that what others do is not shown meanwhile. */
+function Away() {
+  const since = useAway()
+  const now = useNow(1_000)
+  if (!since || now - since < patience) return <span />
+  return (
+    <div role="status" className="bg-sand-t text-sand-ink border-b border-sand px-4 py-2">
+      <b>This page is not live</b>: Lithos does not answer since <When at={new Date(since).toISOString()} clock />. What
+      is shown may be old. It is tried again by itself.
     </div>
   )
 }

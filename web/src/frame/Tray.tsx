@@ -5,6 +5,7 @@ import { api, call, Problem, type Schemas } from '../api/client'
 import { useFlip, useOrder, useOrderAct, useOrderAction, useSession } from '../api/queries'
 import { DraftFindings } from '../orders/DraftFindings'
 import { announce } from '../parts/announce'
+import { When } from '../parts/When'
 import { Window } from '../parts/Window'
 import { siteAt } from '../site/lastSite'
 import { useCurrentOrder } from './currentOrder'
@@ -14,11 +15,17 @@ import { plural } from '../parts/plural'
 
 /** The open work order, on every page: what is drafted, what blocks, the next step. */
 export function Tray() {
-  const { head, take } = useCurrentOrder()
+  const { head: current, take } = useCurrentOrder()
   const leave = useCallback(() => take(undefined), [take])
+  // On an order's page the tray and its keys are of that order, whichever is worked on elsewhere.
+  const shown = Number(/^\/orders\/(\d+)$/.exec(useLocation().pathname)?.[1]) || undefined
+  const own = useOrder(shown).data?.head
+  const head = shown ? own : current
   if (!head) return null
-  if (head.state === 'landed' || head.state === 'dropped') return <EndedTray key={head.id} head={head} leave={leave} />
-  return <OpenTray key={head.id} head={head} leave={leave} />
+  const mine = head.id === current?.id
+  if (head.state === 'landed' || head.state === 'dropped')
+    return mine ? <EndedTray key={head.id} head={head} leave={leave} /> : null
+  return <OpenTray key={head.id} head={head} leave={mine ? leave : undefined} />
 }
 
 /** What has become of the work order this browser had open: nobody is left to wonder where the draft is. */
@@ -89,7 +96,7 @@ function Listed({ head, open, onClose }: { head: Schemas['Head']; open: boolean;
   )
 }
 
-function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void }) {
+function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [problem, setProblem] = useState('')
@@ -102,7 +109,8 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
   const [asking, setAsking] = useState('')
   const [listing, setListing] = useState(false)
   const others = useOthersAt(head.id, useSession().data?.technician?.id)
-  const busy = rehearse.isPending || push.isPending || rebase.isPending
+  const { mutateAsync: leaveToStart, isPending: leaving } = useOrderAction(head.id, '/api/orders/{order}/wait')
+  const busy = rehearse.isPending || push.isPending || rebase.isPending || leaving
 
   const run = async (action: () => Promise<unknown>) => {
     setProblem('')
@@ -135,6 +143,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
   const canRedo = open && !!head.redo
   const canRehearse = open && head.edits > 0 && !head.behind && !busy
   const canPush = open && !head.refuses && !busy
+  const canLeave = open && head.leavable && !busy
   const doRehearse = () =>
     run(async () => {
       await navigate(`/orders/${head.id}`)
@@ -147,10 +156,16 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
       await push.mutateAsync(head)
       announce(`The push of ${head.name} has begun`)
     })
+  const doLeave = () =>
+    run(async () => {
+      await leaveToStart(head)
+      announce('It starts by itself when the window opens')
+    })
+  const next = canPush ? 'push' : canLeave ? 'leave' : head.waits && head.rehearsed ? '' : 'rehearse'
   useKeys({
     'ctrl+z': () => canUndo && undo(),
     'ctrl+shift+z': () => canRedo && redo(),
-    'ctrl+enter': () => void (canPush ? doPush() : canRehearse && doRehearse()),
+    'ctrl+enter': () => void (canPush ? doPush() : canLeave ? doLeave() : canRehearse && !head.waits && doRehearse()),
   })
   const target = head.devices.length ? `Push to ${head.devices.join(' and ')}` : 'Push'
   return (
@@ -192,6 +207,11 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
         </Link>
       )}
       {others && <span className="text-on-basalt-2">Also at it: {others}</span>}
+      {open && head.waits && head.notBefore && (
+        <span className="text-on-basalt-2">
+          Starts by itself <When at={head.notBefore} />
+        </span>
+      )}
       {head.state === 'pushing' && <span className="text-lichen">Being pushed</span>}
       {problem && (
         <span role="alert" className="text-[#ff9c86] basis-full order-last">
@@ -226,13 +246,18 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
             ) : (
               <>
                 <button
-                  className={`btn ${canPush || head.edits === 0 ? 'btn-dark' : 'btn-next'}`}
+                  className={`btn ${next !== 'rehearse' || head.edits === 0 ? 'btn-dark' : 'btn-next'}`}
                   disabled={!canRehearse}
                   onClick={() => void doRehearse()}
                 >
                   {rehearse.isPending ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'}{' '}
-                  {!canPush && <kbd>Ctrl ⏎</kbd>}
+                  {next === 'rehearse' && <kbd>Ctrl ⏎</kbd>}
                 </button>
+                {canLeave && (
+                  <button className="btn btn-next" onClick={() => void doLeave()}>
+                    Leave it to start by itself <kbd>Ctrl ⏎</kbd>
+                  </button>
+                )}
                 <button
                   className={`btn ${canPush ? 'btn-next' : 'btn-dark'}`}
                   disabled={!canPush}
@@ -245,9 +270,11 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave: () => void })
             )}
           </>
         )}
-        <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>
-          Put away
-        </button>
+        {leave && (
+          <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>
+            Put away
+          </button>
+        )}
       </span>
       <Listed head={head} open={listing} onClose={() => setListing(false)} />
       <Window

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import { api, call, problemOf, type Schemas } from '../api/client'
+import { useCurrentOrder } from '../frame/currentOrder'
 import { Alert } from '../parts/Alert'
 import { Choice } from '../parts/Field'
 import { FileLines } from '../parts/FileLines'
@@ -21,6 +22,7 @@ export function Revision({
 }) {
   const client = useQueryClient()
   const navigate = useNavigate()
+  const { take } = useCurrentOrder()
   const at = item.revision ?? 1
   const [from, setFrom] = useState(Math.max(at - 1, 1))
   const [to, setTo] = useState(at)
@@ -35,6 +37,7 @@ export function Revision({
         api.POST('/api/sites/{site}/revisions/{revision}/bring-back', { params: { path: { site: code, revision } } }),
       ),
     onSuccess: async (o) => {
+      take(o.id)
       await client.invalidateQueries({ queryKey: ['orders'] })
       void navigate(`/orders/${o.id}`)
     },

@@ -3,6 +3,7 @@ import { Link, useParams } from 'react-router'
 import { useQueryClient } from '@tanstack/react-query'
 import { api, call, problemOf } from '../api/client'
 import { usePageTitle } from '../frame/usePageTitle'
+import { useCurrentOrder } from '../frame/currentOrder'
 import { announce } from '../parts/announce'
 import { Empty } from '../parts/Empty'
 import { When } from '../parts/When'
@@ -82,6 +83,7 @@ function TakeBack({ move }: { move: Move }) {
   const [problem, setProblem] = useState<string>()
   const [busy, setBusy] = useState(false)
   const client = useQueryClient()
+  const { take: takeOrder } = useCurrentOrder()
   const landed = move.phases.filter((p) => p.stage === 'landed').length
   const back = move.phases.some((p) => p.kind === 'back' && p.stage !== 'dropped')
   if (back) return null
@@ -90,6 +92,8 @@ function TakeBack({ move }: { move: Move }) {
     try {
       const after = await call(api.POST('/api/moves/{move}/back', { params: { path: { move: move.id } } }))
       client.setQueryData(['move', move.id], after)
+      const opened = after.phases.find((p) => p.kind === 'back' && p.stage !== 'dropped')
+      if (opened) takeOrder(opened.order)
       announce(landed ? 'An order that takes the move back is open' : 'The move was dropped')
       setAsking(false)
     } catch (e) {

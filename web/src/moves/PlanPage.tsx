@@ -2,6 +2,7 @@ import { useMemo, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, call, problemOf } from '../api/client'
 import { usePageTitle } from '../frame/usePageTitle'
+import { useCurrentOrder } from '../frame/currentOrder'
 import { announce } from '../parts/announce'
 import { Empty } from '../parts/Empty'
 import { Choice, Field } from '../parts/Field'
@@ -57,6 +58,7 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
   const [problem, setProblem] = useState<ReturnType<typeof problemOf>>()
   const untagged = asked.untagged ?? []
   const something = asked.shifts.length + untagged.length > 0 || !!asked.block?.trim()
+  const { take: takeOrder } = useCurrentOrder()
   const worked = usePlan(code, something ? asked : undefined)
   const plan = worked.plan
   const changes = !!plan && plan.rows.length > 0
@@ -75,6 +77,8 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
       const move = await call(api.POST('/api/sites/{site}/moves', { params: { path: { site: code } }, body: asked }))
       announce(`The move is begun: ${plural(move.phases.length, 'work order is', 'work orders are')} open`)
       forget()
+      const first = move.phases[0]
+      if (first) takeOrder(first.order)
       void navigate(`/moves/${move.id}`)
     } catch (e) {
       setProblem(problemOf(e))

@@ -3,6 +3,8 @@ import { api, call, type Schemas } from '../api/client'
 import { useOrderAct } from '../api/queries'
 import { announce } from '../parts/announce'
 import { Field, Lines } from '../parts/Field'
+import { useNow } from '../parts/useNow'
+import { When } from '../parts/When'
 
 /** A moment as a field for times takes it, in a time zone. */
 const local = (at: string | undefined, zone: string) => {
@@ -17,6 +19,25 @@ const local = (at: string | undefined, zone: string) => {
 
 const spoken = (at: string, zone: string) =>
   new Date(at).toLocaleString('en-GB', { timeZone: zone || undefined, dateStyle: 'medium', timeStyle: 'short' })
+
+/** How long it is till the window opens, or ends. */
+function Till({ head }: { head: Schemas['Head'] }) {
+  const now = useNow(15_000)
+  const yet = (at: string | undefined) => at !== undefined && new Date(at).getTime() > now
+  if (head.notBefore && yet(head.notBefore))
+    return (
+      <>
+        . It opens <When at={head.notBefore} />.
+      </>
+    )
+  if (head.notAfter && yet(head.notAfter))
+    return (
+      <>
+        . It is open, and ends <When at={head.notAfter} />.
+      </>
+    )
+  return head.notAfter ? '. It has ended.' : head.notBefore ? '. It is open.' : null
+}
 
 /** What an order is for, and from when to when it may be pushed; it can be left to start by itself. */
 export function ChangeWindow({ head, zone }: { head: Schemas['Head']; zone: string }) {
@@ -55,6 +76,7 @@ export function ChangeWindow({ head, zone }: { head: Schemas['Head']; zone: stri
       {head.note && <p className="mt-1 whitespace-pre-line [overflow-wrap:anywhere]">{head.note}</p>}
       <p className="mt-1">
         {says.length > 0 ? `Change window: ${says.join(', ')}` : 'No change window: it can be pushed at any time.'}
+        {open && <Till head={head} />}
       </p>
       {head.waits && (
         <p className="mt-1">

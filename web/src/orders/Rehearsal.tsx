@@ -35,6 +35,11 @@ export function Rehearsal({
         <h2 className="!text-ink !text-[20px]">Rehearsal</h2>
         <span className="text-ink-2">
           {report.clients} known clients, run <When at={report.at} /> by {rehearsal.by}
+          {report.from && (
+            <>
+              ; times are counted from its window, <When at={report.from} zone={report.zone} clock />
+            </>
+          )}
         </span>
         {!current && <span className="text-sand-ink font-semibold">▲ The draft has changed since; rehearse again</span>}
       </div>

@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 import { useQueryClient } from '@tanstack/react-query'
 import { api, call, type Schemas } from '../api/client'
 import { useOrderAct, useSites } from '../api/queries'
+import { useCurrentOrder } from '../frame/currentOrder'
 import { announce } from '../parts/announce'
 import { Field } from '../parts/Field'
 import { plural } from '../parts/plural'
@@ -201,6 +202,7 @@ export function CopyOrder({ view }: { view: View }) {
 }
 
 function Choose({ view, onClose }: { view: View; onClose: () => void }) {
+  const { take: takeOrder } = useCurrentOrder()
   const sites = useSites()
   const client = useQueryClient()
   const [chosen, setChosen] = useState<string[]>([])
@@ -223,6 +225,8 @@ function Choose({ view, onClose }: { view: View; onClose: () => void }) {
         }),
       )
       setCopied(out)
+      const opened = out.filter((c) => c.order !== 0)
+      if (opened.length === 1) takeOrder(opened[0]?.order) // of several, one is chosen from the list
       announce(`Copied to ${plural(out.filter((c) => c.order !== 0).length, 'site')}`)
       await client.invalidateQueries()
     } catch (e) {

@@ -60,6 +60,12 @@ function onTheClock(at: Date, zone: string | undefined): string {
   return day(at) === day(new Date()) ? time : `${time} on ${day(at)}`
 }
 
+/** When something ends, and that it has ended once it has, also on a page that stays open. */
+export function Ends({ at, zone }: { at: string; zone?: string }) {
+  const ended = useSyncExternalStore(subscribe, () => new Date(at).getTime() <= Date.now())
+  return ended ? 'ended' : <When at={at} zone={zone} />
+}
+
 /** A time relative to now, as an age, or on the clock, with the exact one, in the site's zone, on hover. */
 export function When({ at, zone, clock: onClock, age }: { at: string; zone?: string; clock?: boolean; age?: boolean }) {
   const date = new Date(at)

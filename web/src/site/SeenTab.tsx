@@ -5,7 +5,7 @@ import { api, call, type Change, type Schemas, type View } from '../api/client'
 import { Copy } from '../parts/Copy'
 import { Toolbar } from '../parts/Toolbar'
 import { Table, type Column } from '../parts/Table'
-import { When } from '../parts/When'
+import { Ends, When } from '../parts/When'
 import { Actions } from './Actions'
 import type { Asked } from './pageState'
 
@@ -120,7 +120,7 @@ function SeenLine({
           <When at={s.last} zone={zone} />
         </td>
         <td className="list-cell !border-b-0">
-          {s.source === 'lease' && s.expires ? s.live ? <When at={s.expires} zone={zone} /> : 'ended' : 'no lease'}
+          {s.source === 'lease' && s.expires ? s.live ? <Ends at={s.expires} zone={zone} /> : 'ended' : 'no lease'}
         </td>
       </tr>
       <tr>

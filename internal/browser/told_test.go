@@ -1,0 +1,142 @@
+package browser
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lithos/core/site"
+	"lithos/internal/draft"
+	"lithos/internal/push"
+)
+
+// Number 6: on an order's page the tray, the keys and the next step are of that order, whichever one was worked on
+// before; what opens an order puts it into the tray.
+func pageOfAnotherOrder(t *testing.T, a *app) {
+	who := a.technician(t)
+	open := func(code, network, at, title string) int64 {
+		id, err := a.Work.OpenOrder(t.Context(), who, code, title, "")
+		require.NoError(t, err)
+		change := draft.Change{}
+		change.Entries = append(change.Entries, entry("reservation", "", "network", network, "address", at, "name", "lamp", "mac",
+			"02:00:5e:00:00:77"))
+		_, err = a.Work.Edit(t.Context(), who, id, change, nil)
+		require.NoError(t, err)
+		return id
+	}
+	mine := open("the-garret", "net-garret", "192.168.211.77", "Mine")
+	other := open("windmill-studio", "net-mill", "192.168.60.77", "Another")
+	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/the-garret?order=%d", mine))
+	b.see(fmt.Sprintf("WO-%04d", mine))
+	b.visit(fmt.Sprintf("%s/orders/%d", a.URL, other))
+	inTray := `t => document.querySelector('#tray')?.innerText.includes(t)`
+	b.until("the page's order in the tray", inTray, "Another")
+	b.press(input.ControlLeft, input.Enter)
+	b.see("Rehearsal")
+	rehearsed := func(id int64) bool {
+		v, err := a.Work.Order(t.Context(), id)
+		require.NoError(t, err)
+		return v.Rehearsal != nil
+	}
+	b.until("the rehearsal", `() => document.querySelector('section[aria-label=Rehearsal]') !== null`)
+	assert.True(t, rehearsed(other))
+	assert.False(t, rehearsed(mine), "the order that is worked on elsewhere was left alone")
+	b.axe("the page of another order")
+	b.visit(a.URL + "/rounds")
+	b.until("the own order in the tray again", inTray, "Mine")
+}
+
+// Number 7: when the window opens, the page that stays open says so and lets it be pushed; before that the next step is
+// to leave it to start by itself.
+func windowOpens(t *testing.T, a *app) {
+	who := a.technician(t)
+	id, err := a.Work.OpenOrder(t.Context(), who, "the-garret", "At night", "")
+	require.NoError(t, err)
+	change := draft.Change{}
+	change.Entries = append(change.Entries, entry("reservation", "", "network", "net-garret", "address",
+		"192.168.211.78", "name", "lamp", "mac", "02:00:5e:00:00:78"))
+	_, err = a.Work.Edit(t.Context(), who, id, change, nil)
+	require.NoError(t, err)
+	zone, err := time.LoadLocation("Europe/London")
+	require.NoError(t, err)
+	require.NoError(t, a.Work.SetWindow(t.Context(), who, id,
+		push.WindowEntry{NotBefore: time.Now().Add(time.Hour).In(zone).Format(site.Clock)}))
+	v, err := a.Work.Order(t.Context(), id)
+	require.NoError(t, err)
+	_, err = a.Work.Rehearse(t.Context(), who, id, v.Head.Version)
+	require.NoError(t, err)
+	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", id))
+	b.until("the next step", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Leave it to start')`)
+	b.see("It opens in")
+	b.see("times are counted from its window")
+	// The window opens in a few seconds: nothing tells the page.
+	_, err = a.Store.Pool.Exec(t.Context(),
+		"UPDATE work_order SET not_before = now() + interval '4 seconds' WHERE id = $1", id)
+	require.NoError(t, err)
+	b.visit(fmt.Sprintf("%s/orders/%d", a.URL, id))
+	b.until("the step before", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Leave it to start')`)
+	b.until("the push to be offered", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Push to')`)
+	b.see("It is open.")
+	b.axe("an order in its window")
+}
+
+// Number 8: live events that a proxy answered with an error once are heard again, and the page says so meanwhile.
+func liveAgain(t *testing.T, a *app) {
+	to, err := url.Parse(a.URL)
+	require.NoError(t, err)
+	var broken atomic.Bool
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	proxy.FlushInterval = -1
+	cut := make(chan struct{})
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/api/events" {
+			proxy.ServeHTTP(w, r)
+			return
+		}
+		if broken.Load() {
+			w.WriteHeader(http.StatusBadGateway)
+			return
+		}
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			defer func() { _ = recover() }() // of the proxy, whose client is gone
+			proxy.ServeHTTP(w, r)
+		}()
+		select {
+		case <-cut:
+			panic(http.ErrAbortHandler)
+		case <-ended:
+		}
+	}))
+	defer front.Close()
+	b := a.open(t, 1280, 800)
+	b.visit(front.URL)
+	b.see("Sign in")
+	b.signIn(a.account(t))
+	b.visit(front.URL + "/orders")
+	b.until("live events", `() => performance.getEntriesByType('resource').length > 0`)
+	b.gone("This page is not live")
+	broken.Store(true)
+	close(cut)
+	b.see("This page is not live")
+	b.axe("a page that is not live")
+	id, err := a.Work.OpenOrder(t.Context(), a.technician(t), "the-garret", "Opened meanwhile", "")
+	require.NoError(t, err)
+	broken.Store(false)
+	cut = make(chan struct{})
+	b.see(fmt.Sprintf("WO-%04d", id))
+	b.gone("This page is not live")
+	b.mu.Lock()
+	b.errs = nil // the browser's own words for the answers that were no stream
+	b.mu.Unlock()
+}
