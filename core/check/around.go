@@ -31,6 +31,8 @@ type Surroundings struct {
 	Lines map[string]outside.Line
 	// Keys are what the providers of outside zones tell of keys, by zone id.
 	Keys map[string][]outside.Key
+	// Sets are the records that providers say who writes, by zone id.
+	Sets map[string][]outside.Set
 	// Readings are how devices were when they were read last, by id.
 	Readings map[string]Reading
 	// Kept are the levels above the site as they are kept for all sites.

@@ -342,7 +342,26 @@ func followingStale(a *around, report func(Finding)) {
 			Addresses: single(w.address), Value: w.typ,
 			Says: fmt.Sprintf("It is told %s, and the line has %s. Who comes by that name reaches nobody, or a "+
 				"stranger.", strings.Join(told, ", "), w.address),
-			Remedy: sendNow(w),
+			Remedy: a.takeBack(w),
 		})
 	})
+}
+
+// takeBack is writing a name again that somebody else has written over. Where the provider takes no update because the
+// record was written by hand, it is a key that may have it follow.
+func (a *around) takeBack(w followed) *Remedy {
+	z, ok := a.ZoneOf(w.Name, site.Outside)
+	byHand := ok && slices.ContainsFunc(a.Sets[z.ID], func(s outside.Set) bool {
+		return s.Name == w.Name && s.Type == w.typ && s.Origin == "hand"
+	})
+	if byHand {
+		if key := a.newKey("Have a key made that may take it over", w.Following); key != nil {
+			return key
+		}
+	}
+	send := sendNow(w)
+	if send != nil {
+		send.Title = "Take it back"
+	}
+	return send
 }

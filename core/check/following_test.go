@@ -1,11 +1,17 @@
 package check_test
 
 import (
+	"net/netip"
+	"testing"
 	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/outside"
+	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/zone"
 )
@@ -139,4 +145,28 @@ var followingAroundCases = []aroundCase{
 		kept(func(w *site.Following) { w.Keeper = site.KeptByDevice })(s, w)
 		clear(w.Reached)
 	}, true},
+}
+
+// Where a provider takes no update because a record was written by hand, what cures it is a key that may take it over.
+func Test28WhatCuresARecordByHand(t *testing.T) {
+	s := scenario.Site("quill-street")
+	w := s.Following[0]
+	z, _ := s.ZoneOf(w.Name, site.Outside)
+	owner, _ := zone.Relative(w.Name, z.Name)
+	with := check.Surroundings{Documents: true, Lines: map[string]outside.Line{w.Line(): {IPv4: netip.MustParseAddr("203.0.113.91")}},
+		Told: map[string][]zone.Record{z.ID: {{Owner: owner, Type: "A", Data: "203.0.113.1"}}}, Sets: map[string][]outside.Set{}}
+	remedy := func() *check.Remedy {
+		for _, f := range check.Following(s, with) {
+			if f.Rule == "ddns-stale" {
+				return f.Remedy
+			}
+		}
+		return nil
+	}
+	require.NotNil(t, remedy())
+	assert.Equal(t, check.Remedy{Title: "Take it back", Do: check.RemedySend, On: site.Ref{Kind: site.KindFollowing, ID: w.ID}},
+		*remedy())
+	with.Sets[z.ID] = []outside.Set{{Name: w.Name, Type: "A", Origin: "hand"}}
+	require.NotNil(t, remedy())
+	assert.Equal(t, check.RemedyKey, remedy().Do)
 }

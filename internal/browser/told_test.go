@@ -1,6 +1,7 @@
 package browser
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -27,8 +28,9 @@ func pageOfAnotherOrder(t *testing.T, a *app) {
 		id, err := a.Work.OpenOrder(t.Context(), who, code, title, "")
 		require.NoError(t, err)
 		change := draft.Change{}
-		change.Entries = append(change.Entries, entry("reservation", "", "network", network, "address", at, "name", "lamp", "mac",
+		change.Entries = append(change.Entries, entry("reservation", "res-lamp", "network", network, "address", at, "name", "lamp", "mac",
 			"02:00:5e:00:00:77"))
+		change.Entries[0].New = true
 		_, err = a.Work.Edit(t.Context(), who, id, change, nil)
 		require.NoError(t, err)
 		return id
@@ -62,8 +64,9 @@ func windowOpens(t *testing.T, a *app) {
 	id, err := a.Work.OpenOrder(t.Context(), who, "the-garret", "At night", "")
 	require.NoError(t, err)
 	change := draft.Change{}
-	change.Entries = append(change.Entries, entry("reservation", "", "network", "net-garret", "address",
+	change.Entries = append(change.Entries, entry("reservation", "res-lamp", "network", "net-garret", "address",
 		"192.168.211.78", "name", "lamp", "mac", "02:00:5e:00:00:78"))
+	change.Entries[0].New = true
 	_, err = a.Work.Edit(t.Context(), who, id, change, nil)
 	require.NoError(t, err)
 	zone, err := time.LoadLocation("Europe/London")
@@ -93,32 +96,35 @@ func windowOpens(t *testing.T, a *app) {
 func liveAgain(t *testing.T, a *app) {
 	to, err := url.Parse(a.URL)
 	require.NoError(t, err)
-	var broken atomic.Bool
+	const (
+		whole int32 = iota
+		broken
+		mended
+	)
+	var state atomic.Int32
 	proxy := httputil.NewSingleHostReverseProxy(to)
 	proxy.FlushInterval = -1
 	cut := make(chan struct{})
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != "/api/events" {
+		switch {
+		case r.URL.Path != "/api/events" || state.Load() == mended:
 			proxy.ServeHTTP(w, r)
-			return
-		}
-		if broken.Load() {
+		case state.Load() == broken:
 			w.WriteHeader(http.StatusBadGateway)
-			return
-		}
-		ended := make(chan struct{})
-		go func() {
-			defer close(ended)
-			defer func() { _ = recover() }() // of the proxy, whose client is gone
-			proxy.ServeHTTP(w, r)
-		}()
-		select {
-		case <-cut:
-			panic(http.ErrAbortHandler)
-		case <-ended:
+		default:
+			cuttable, end := context.WithCancel(r.Context())
+			go func() {
+				select {
+				case <-cut:
+				case <-cuttable.Done():
+				}
+				end()
+			}()
+			proxy.ServeHTTP(w, r.WithContext(cuttable))
 		}
 	}))
 	defer front.Close()
+	defer front.CloseClientConnections()
 	b := a.open(t, 1280, 800)
 	b.visit(front.URL)
 	b.see("Sign in")
@@ -126,16 +132,16 @@ func liveAgain(t *testing.T, a *app) {
 	b.visit(front.URL + "/orders")
 	b.until("live events", `() => performance.getEntriesByType('resource').length > 0`)
 	b.gone("This page is not live")
-	broken.Store(true)
+	state.Store(broken)
 	close(cut)
 	b.see("This page is not live")
 	b.axe("a page that is not live")
 	id, err := a.Work.OpenOrder(t.Context(), a.technician(t), "the-garret", "Opened meanwhile", "")
 	require.NoError(t, err)
-	broken.Store(false)
-	cut = make(chan struct{})
+	state.Store(mended)
 	b.see(fmt.Sprintf("WO-%04d", id))
 	b.gone("This page is not live")
+	b.visit("about:blank")
 	b.mu.Lock()
 	b.errs = nil // the browser's own words for the answers that were no stream
 	b.mu.Unlock()

@@ -102,6 +102,9 @@ func (s *Service) Edit(
 	if err != nil {
 		return nil, err
 	}
+	if err := s.goElsewhere(ctx, before.Doc(), doc, secrets, c.Entries); err != nil {
+		return nil, err
+	}
 	for _, secret := range secrets {
 		secret.GoesTo = doc.GoesTo(secret.Name)
 		if err := s.store.PutSecret(ctx, secret); err != nil {
@@ -368,6 +371,49 @@ func newID(kind string) string {
 }
 
 const maxSecret = 200 // characters
+
+// goElsewhere refuses an edit that sends a kept password or key to another place than the one that it was typed for: it
+// has to be typed again.
+func (s *Service) goElsewhere(
+	ctx context.Context, was, now *site.Site, typed []gen.PutSecretParams, entries []edit.Entry,
+) error {
+	for _, name := range now.Secrets() {
+		to := now.GoesTo(name)
+		fresh := slices.ContainsFunc(typed, func(p gen.PutSecretParams) bool { return p.Name == name })
+		if to == "" || fresh || was.GoesTo(name) == to {
+			continue
+		}
+		row, err := store.Found(s.store.SecretNamed(ctx, gen.SecretNamedParams{SiteID: now.ID, Name: name}))
+		switch {
+		case errors.Is(err, store.ErrNotFound) || err == nil && row.GoesTo == to:
+			continue
+		case err != nil:
+			return err
+		}
+		says := "type it again: the one that is kept was typed for another place, and does not go to " + to
+		refusal := act.RefuseFields("Nothing was changed", site.FieldErrors{{Field: keptFieldOf(now, name, entries),
+			Says: says}})
+		return refusal
+	}
+	return nil
+}
+
+// keptFieldOf is the field of a form that a kept password or key is typed in.
+func keptFieldOf(doc *site.Site, name string, entries []edit.Entry) string {
+	for i, e := range entries {
+		for _, z := range doc.Zones {
+			if z.Account == name && e.Kind == site.KindZone && e.ID == z.ID {
+				return fmt.Sprintf("entries[%d].fields.account", i)
+			}
+		}
+		for _, f := range doc.Following {
+			if f.Secret == name && e.Kind == site.KindFollowing && e.ID == f.ID {
+				return fmt.Sprintf("entries[%d].fields.secret", i)
+			}
+		}
+	}
+	return "secret"
+}
 
 // kept is a field of a password or a key, and how the names begin under which those are kept.
 type kept struct {

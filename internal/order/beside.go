@@ -22,6 +22,7 @@ type Beside struct {
 	Zones     []ZoneReading    // of its outside zones
 	Lines     []LineReading    // the addresses its uplinks had, the oldest first of each
 	Sent      []SentAddress    // what was sent of its names that follow, the oldest first of each
+	Read      []ReadAddress    // what their servers answered, the oldest first of each
 	Kept      check.Kept       // the standard and the customer's options as they are kept for all sites
 	Servers   []check.Stray    // DHCP servers that nobody recorded, as they were heard
 	Moves     []check.Moving   // of networks of the customer's sites
@@ -65,6 +66,25 @@ type SentAddress struct {
 	Says      string
 }
 
+// ReadAddress is what the server of a following name answered for one type, from when to when that was read.
+type ReadAddress struct {
+	Following   string
+	Type        string
+	Data        []string
+	First, Last time.Time
+}
+
+// ReadOf is what the server of a name answered for a type, the oldest first.
+func (b Beside) ReadOf(following, typ string) []ReadAddress {
+	var out []ReadAddress
+	for _, r := range b.Read {
+		if r.Following == following && r.Type == typ {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
 // LineOf is what a line had when it was read last.
 func (b Beside) LineOf(line string) outside.Line {
 	var out outside.Line
@@ -99,7 +119,7 @@ type Opened struct {
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
 		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{},
-		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{},
+		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{}, Sets: map[string][]outside.Set{},
 		Reached: map[string]bool{}, Readings: map[string]check.Reading{}, Strays: b.Servers, Kept: b.Kept}
 	with.Documents, with.Moves = b.Documents, b.Moves
 	for _, l := range b.Lines {
@@ -107,6 +127,7 @@ func (b Beside) Around(doc *site.Site) check.Surroundings {
 	}
 	for _, z := range b.Zones {
 		with.Keys[z.ZoneID] = z.Keys
+		with.Sets[z.ZoneID] = z.Sets
 		if z.ReadAt != nil {
 			with.Told[z.ZoneID] = z.Records
 		}

@@ -12,6 +12,7 @@ import (
 	"lithos/core/outside"
 	"lithos/core/yang"
 	"lithos/core/zone"
+	"lithos/internal/outbound"
 	"lithos/internal/standin/resolve"
 	"lithos/internal/transfer"
 )
@@ -266,13 +267,13 @@ func (d *Device) tell(n yang.OutsideName, addresses []netip.Addr) (after time.Du
 	if !ok || at.Port != n.Port {
 		return 0, fmt.Errorf("%s is not reached", n.Server)
 	}
-	s := transfer.Server{At: at.Plain, Zone: n.Zone, Key: n.Key, Algorithm: n.Algorithm, Secret: secret}
+	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: n.Zone, Key: n.Key, Algorithm: n.Algorithm, Secret: secret}
 	return 0, s.TellName(ctx, n.Name, n.Wildcard, n.TTL, addresses...)
 }
 
 // web is how the device reaches services on the internet: from the address that its line shows there.
 func (d *Device) web(l line) transfer.Web {
-	out := transfer.Web{}
+	out := transfer.Web{Rule: outbound.Loopback()}
 	d.config.Fabric.mu.Lock()
 	if o := d.config.Fabric.outer; o != nil && o.Internet != nil {
 		out.At, out.Trust = o.Internet.Web(), o.Internet.Certifier().Pool()

@@ -38,6 +38,7 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	b.Documents = s.Documents
 	queue(&batch, gen.LinesOfSite, func(rows []gen.LineAddress) { b.Lines = linesOf(rows) }, siteID)
 	queue(&batch, gen.ToldOfSite, func(rows []gen.ToldAddress) { b.Sent = sentOf(rows) }, siteID)
+	queue(&batch, gen.FollowingReadsOfSite, func(rows []gen.FollowingRead) { b.Read = readOf(rows) }, siteID)
 	queue(&batch, gen.LevelsOfSite, func(rows []gen.KeptLevel) {
 		for _, r := range rows { // Lithos wrote them itself
 			switch r.Kind {
@@ -130,6 +131,14 @@ func linesOf(rows []gen.LineAddress) []order.LineReading {
 	var out []order.LineReading
 	for _, r := range rows {
 		out = append(out, order.LineReading{Interface: r.InterfaceID, Address: r.Address, First: r.First, Last: r.Last})
+	}
+	return out
+}
+
+func readOf(rows []gen.FollowingRead) []order.ReadAddress {
+	var out []order.ReadAddress
+	for _, r := range rows {
+		out = append(out, order.ReadAddress{Following: r.FollowingID, Type: r.Type, Data: r.Data, First: r.First, Last: r.Last})
 	}
 	return out
 }

@@ -16,6 +16,7 @@ type FollowedRows struct {
 	sites   []gen.FollowedSitesRow
 	lines   []gen.LineAddress
 	told    []gen.ToldAddress
+	read    []gen.FollowingRead
 	zones   []gen.FollowedZonesRow
 	reached []gen.ReachedDevicesRow
 }
@@ -29,10 +30,11 @@ func (s *Store) Followed(ctx context.Context) (rows FollowedRows, err error) {
 	for i, r := range rows.sites {
 		ids[i] = r.ID
 	}
-	var errs [4]error
+	var errs [5]error
 	rows.lines, errs[0] = s.FollowedLines(ctx, ids)
 	rows.told, errs[1] = s.FollowedTold(ctx, ids)
 	rows.zones, errs[2] = s.FollowedZones(ctx, ids)
+	rows.read, errs[4] = s.FollowingReads(ctx, ids)
 	rows.reached, errs[3] = s.ReachedDevices(ctx, ids)
 	return rows, errors.Join(errs[:]...)
 }
@@ -55,6 +57,9 @@ func (f FollowedRows) Sites(documents bool) ([]order.Followed, error) {
 	}
 	for _, group := range grouped(f.told, func(r gen.ToldAddress) string { return r.SiteID }) {
 		at[group[0].SiteID].Sent = sentOf(group)
+	}
+	for _, group := range grouped(f.read, func(r gen.FollowingRead) string { return r.SiteID }) {
+		at[group[0].SiteID].Read = readOf(group)
 	}
 	for _, r := range f.zones {
 		b := at[r.SiteID]

@@ -32,7 +32,7 @@ type Following struct {
 	Line     string          `json:"line"` // in words
 	KeptBy   string          `json:"keptBy" doc:"who tells it and how, in words"`
 	Address  string          `json:"address,omitempty" doc:"what the line has now"`
-	State    string          `json:"state" enum:"follows,wrong,unreached,off,unknown"`
+	State    string          `json:"state" enum:"follows,wrong,untold,unreached,off,unknown"`
 	Says     string          `json:"says"`
 	Since    *time.Time      `json:"since,omitempty" doc:"since when it is so"`
 	Begins   time.Time       `json:"begins" doc:"where the tracks begin"`
@@ -153,9 +153,9 @@ func (p *outer) following(w *site.Following, now time.Time) Following {
 	slices.Reverse(f.Attempts)
 	f.Attempts = f.Attempts[:min(len(f.Attempts), 20)]
 	for _, typ := range w.Types() {
-		told := sentSpans(sent, typ, now)
-		if len(had[typ]) > 0 {
-			told = p.read(w, typ, told, had[typ][0].from, now)
+		told := toldSpans(sent, p.beside.ReadOf(w.ID, typ), typ, now)
+		if len(told) > 0 && len(had[typ]) > 0 && told[0].from.After(had[typ][0].from) && len(sent) == 0 {
+			told[0].from = had[typ][0].from // its server has had it since before it was read first
 		}
 		f.Tracks = append(f.Tracks, FollowedTrack{typ, f.spans(had[typ], nil, now), f.spans(told, had[typ], now)})
 	}
@@ -184,19 +184,35 @@ func keptBy(w *site.Following, device string) string {
 	return fmt.Sprintf("%s, every %s and at a change, by %s", device, option.FormatDuration(every), how)
 }
 
-// sentSpans is what the world was told from here, over time.
-func sentSpans(all []order.SentAddress, typ string, now time.Time) []held {
-	var told []held
+// toldSpans is what the world was told over time: what was sent from here, and what its server was read to answer, which
+// counts where the two differ. An answer of none or several addresses is no span.
+func toldSpans(all []order.SentAddress, read []order.ReadAddress, typ string, now time.Time) []held {
+	var events []held
 	for _, sent := range all {
-		if !sent.Taken || sent.Address.Is4() != (typ == "A") {
+		if sent.Taken && sent.Address.Is4() == (typ == "A") {
+			events = append(events, held{sent.Address, sent.At, now})
+		}
+	}
+	for _, r := range read {
+		a := netip.Addr{}
+		if len(r.Data) == 1 {
+			a, _ = netip.ParseAddr(r.Data[0])
+		}
+		events = append(events, held{a, r.First, now})
+	}
+	slices.SortStableFunc(events, func(a, b held) int { return a.from.Compare(b.from) })
+	var told []held
+	for _, e := range events {
+		n := len(told)
+		if n > 0 && told[n-1].address == e.address {
 			continue
 		}
-		if n := len(told); n > 0 {
-			told[n-1].to = sent.At
+		if n > 0 {
+			told[n-1].to = e.from
 		}
-		told = append(told, held{sent.Address, sent.At, now})
+		told = append(told, e)
 	}
-	return told
+	return slices.DeleteFunc(told, func(h held) bool { return !h.address.IsValid() })
 }
 
 // watchedFor is how long a line has to be known before a TTL is proposed from how often it changes.
@@ -228,27 +244,6 @@ func (p *outer) notice(f *Following) {
 		f.Notices = append(f.Notices, Notice{"key-unused", check.Notes,
 			fmt.Sprintf("The key %s was never used", f.Key.Name)})
 	}
-}
-
-// read ends what was told with what the server had when it was read last, where that is something else. Where
-// nothing was told from here, the server has had it since it was read first, with the line.
-func (p *outer) read(w *site.Following, typ string, told []held, first, now time.Time) []held {
-	values, at := p.toldNow(w, typ)
-	if at == nil || len(values) != 1 {
-		return told
-	}
-	value, err := netip.ParseAddr(values[0])
-	if err != nil {
-		return told
-	}
-	if len(told) == 0 {
-		return []held{{value, first, now}}
-	}
-	if last := &told[len(told)-1]; last.address != value && at.After(last.from) {
-		last.to = *at
-		told = append(told, held{value, *at, now})
-	}
-	return told
 }
 
 // spans are the parts of a track; where beside is given, cut where that changes, and wrong where it is another.
@@ -292,7 +287,7 @@ func (p *outer) stand(f *Following, w *site.Following, had map[string][]held) {
 		f.State, f.Says = "off", "It is switched off."
 		return
 	}
-	rank := map[string]int{"follows": 1, "unknown": 2, "unreached": 3, "wrong": 4}
+	rank := map[string]int{"follows": 1, "unknown": 2, "untold": 3, "unreached": 4, "wrong": 5}
 	var addresses []string
 	for _, typ := range w.Types() {
 		state, says, since := p.standOf(w, typ, had[typ])
@@ -304,7 +299,7 @@ func (p *outer) stand(f *Following, w *site.Following, had map[string][]held) {
 		}
 	}
 	f.Address = strings.Join(addresses, " and ")
-	if f.State == "wrong" && len(f.Attempts) > 0 && !f.Attempts[0].Taken {
+	if (f.State == "wrong" || f.State == "untold") && len(f.Attempts) > 0 && !f.Attempts[0].Taken {
 		f.Says += " The last update was not taken: " + f.Attempts[0].Says + "."
 	}
 }
@@ -324,10 +319,36 @@ func (p *outer) standOf(w *site.Following, typ string, had []held) (state, says 
 		return "unknown", "What the world is told has not been read.", nil
 	case len(told) == 1 && told[0] == line.address.String():
 		return "follows", "The world is told what the line has.", at
+	case len(told) == 0 && p.neverTold(w, typ):
+		return "untold", "The world was never told it, and knows no such name.", nil
 	case len(told) == 0:
-		return "wrong", "The world knows no such name.", &line.from
+		return "wrong", "The world knows no such name any more.", p.otherwiseSince(w, typ, line)
 	}
-	return "wrong", fmt.Sprintf("The world is told %s.", strings.Join(told, ", ")), &line.from
+	return "wrong", fmt.Sprintf("The world is told %s.", strings.Join(told, ", ")), p.otherwiseSince(w, typ, line)
+}
+
+// neverTold reports whether a name was never told, as far back as is known: nothing of it was taken, and its server was
+// never read to have it.
+func (p *outer) neverTold(w *site.Following, typ string) bool {
+	taken := slices.ContainsFunc(p.beside.SentOf(w.ID), func(s order.SentAddress) bool {
+		return s.Taken && s.Address.Is4() == (typ == "A")
+	})
+	had := slices.ContainsFunc(p.beside.ReadOf(w.ID, typ), func(r order.ReadAddress) bool { return len(r.Data) > 0 })
+	return !taken && !had
+}
+
+// otherwiseSince is since when the world has been told something else than the line has: since the line has its
+// address, or since the server was first read to answer that, whichever came later. It is nil where neither is known.
+func (p *outer) otherwiseSince(w *site.Following, typ string, line held) *time.Time {
+	read := p.beside.ReadOf(w.ID, typ)
+	if len(read) == 0 {
+		return nil
+	}
+	since := read[len(read)-1].First
+	if line.from.After(since) {
+		since = line.from
+	}
+	return &since
 }
 
 // toldNow is what the server of a name had when it was read last; at is nil where it never was.

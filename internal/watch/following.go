@@ -2,6 +2,7 @@ package watch
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -86,13 +87,54 @@ func (s *Service) noteKept(
 	return nil
 }
 
+// noteRead keeps what the server of a zone answers for the names that follow a line.
+func (s *Service) noteRead(ctx context.Context, head *site.Site, z site.Zone, records []zone.Record) error {
+	for i := range head.Following {
+		w := &head.Following[i]
+		if in, ok := head.ZoneOf(w.Name, site.Outside); !ok || in.ID != z.ID {
+			continue
+		}
+		sent, err := s.store.ToldOfSite(ctx, head.ID)
+		if err != nil {
+			return err
+		}
+		for _, typ := range w.Types() {
+			toldAt := time.Time{}
+			for _, t := range sent {
+				if t.FollowingID == w.ID && t.Taken && zone.TypeOfAddress(t.Address) == typ {
+					toldAt = t.At
+				}
+			}
+			if err := s.store.NoteFollowingRead(ctx, gen.NoteFollowingReadParams{SiteID: head.ID, FollowingID: w.ID,
+				Type: typ, Data: answered(records, w, z, typ), ToldAt: toldAt}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// answered is what records of a zone say of a following name in one type.
+func answered(records []zone.Record, w *site.Following, z site.Zone, typ string) []string {
+	owner, _ := zone.Relative(w.Name, z.Name)
+	out := []string{}
+	for _, r := range records {
+		if strings.EqualFold(r.Owner, owner) && r.Type == typ {
+			out = append(out, r.Data)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // keepNames tells the servers of a site's following names the addresses that their lines have now, where
-// they were told others and no device keeps them. What is sent is written down before it is looked at again: a
+// they were told others. Where a device keeps a name, it is told to write it again when somebody has written over it: a
+// device knows what it last told, and not what its server answers. What is sent is written down before it is looked at again: a
 // process that is killed in between sends it once more.
 func (s *Service) keepNames(ctx context.Context, head *site.Site, b order.Beside) {
 	for i := range head.Following {
 		w := &head.Following[i]
-		if !w.Enabled || w.Keeper == site.KeptByDevice {
+		if !w.Enabled {
 			continue
 		}
 		for _, typ := range w.Types() {
@@ -100,11 +142,16 @@ func (s *Service) keepNames(ctx context.Context, head *site.Site, b order.Beside
 			if !s.reached(line) {
 				continue // a finding says so; the world is not told an address that nobody reaches
 			}
-			step := timingOf(w).Next(time.Now(), lastTold(head, w, b, typ, line), line)
-			if !step.Send {
+			told, over := lastTold(head, w, b, typ, line)
+			byDevice := w.Keeper == site.KeptByDevice
+			if step := timingOf(w).Next(time.Now(), told, line); !step.Send || byDevice && !over {
 				continue
 			}
-			if err := s.send(ctx, head, w, line); err != nil && ctx.Err() == nil {
+			send := func() error { return s.send(ctx, head, w, line) }
+			if byDevice {
+				send = func() error { return s.tellByDevice(ctx, head, w, b.Access) }
+			}
+			if err := send(); err != nil && ctx.Err() == nil {
 				s.log.Warn("a following name is not told", "site", head.Code, "name", w.Name, "error", err)
 			}
 		}
@@ -124,8 +171,9 @@ func timingOf(w *site.Following) outside.Timing {
 
 // lastTold is what was last told of a name in one type. Where the server was read since and has something else, it
 // counts as not taken: somebody has written over it.
-func lastTold(head *site.Site, w *site.Following, b order.Beside, typ string, line netip.Addr) outside.Told {
-	var told outside.Told
+func lastTold(head *site.Site, w *site.Following, b order.Beside, typ string, line netip.Addr) (told outside.Told,
+	over bool,
+) {
 	for _, sent := range b.SentOf(w.ID) {
 		if sent.Address.Is4() != line.Is4() {
 			continue
@@ -139,13 +187,29 @@ func lastTold(head *site.Site, w *site.Following, b order.Beside, typ string, li
 	z, ok := head.ZoneOf(w.Name, site.Outside)
 	at := slices.IndexFunc(b.Zones, func(r order.ZoneReading) bool { return ok && r.ZoneID == z.ID })
 	if at < 0 || b.Zones[at].ReadAt == nil || !b.Zones[at].ReadAt.After(told.At) {
-		return told
+		return told, false
 	}
-	owner, _ := zone.Relative(w.Name, z.Name)
-	told.Taken = told.Taken && slices.ContainsFunc(b.Zones[at].Records, func(r zone.Record) bool {
-		return strings.EqualFold(r.Owner, owner) && r.Type == typ && r.Data == line.String()
-	})
-	return told
+	over = told.Address == line && !slices.Contains(answered(b.Zones[at].Records, w, *z, typ), line.String())
+	told.Taken = told.Taken && (told.Address != line || !over)
+	return told, over
+}
+
+// tellByDevice has the device that keeps a name tell it now.
+func (s *Service) tellByDevice(ctx context.Context, head *site.Site, w *site.Following, access []order.Access) error {
+	d, _, ok := head.Interface(w.Uplink)
+	if !ok {
+		return errors.New("the uplink is not there")
+	}
+	row := order.On(access, d.ID)
+	if row == nil {
+		return fmt.Errorf("Lithos does not reach %s, which keeps it", d.Name)
+	}
+	driver, err := s.devices.Reach(*row)
+	if err != nil {
+		return err
+	}
+	defer driver.Close()
+	return driver.TellName(ctx, w.ID)
 }
 
 // send tells the server of a name an address, and writes down what came of it.

@@ -222,6 +222,11 @@ func (s *Service) readZones(ctx context.Context, siteID string, head *site.Site)
 		if err := s.store.NoteZone(ctx, note); err != nil {
 			return err
 		}
+		if err == nil {
+			if err := s.noteRead(ctx, head, z, held.Records); err != nil {
+				return err
+			}
+		}
 		if err := s.readKeys(ctx, siteID, z); err != nil {
 			return err
 		}

@@ -23,6 +23,7 @@ import (
 	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
+	"lithos/internal/outbound"
 	"lithos/internal/people"
 	"lithos/internal/push"
 	"lithos/internal/standin"
@@ -86,6 +87,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 	vault, err := people.OpenVault(o.key)
 	require.NoError(t, err)
 	w := work.New(s, vault, o.logger())
+	w.Outbound.Allowed = outbound.Loopback().Allowed
 	var orders []int64
 	var codes []string
 	for i := range 20 {

@@ -106,11 +106,19 @@ func TestAttack01AProvidersPasswordGoesNowhereElse(t *testing.T) {
 	follower := d.Doc().Following[0]
 	version := o.version(id)
 	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, version, follower.ID, true, nil), "the one it was typed for is asked")
-	_, err = o.Edit(ctx, o.mk, id, draft.Change{Version: o.version(id), Entries: []edit.Entry{{Kind: site.KindZone,
-		ID: zone.ID, Fields: map[string]string{"keysAt": evil.URL}}}}, nil)
-	require.NoError(t, err)
-	err = o.HaveKeyMade(ctx, o.mk, id, o.version(id), follower.ID, true, nil)
-	require.ErrorContains(t, err, "was not typed for "+evil.URL)
+	elsewhere := func(fields map[string]string) error {
+		_, err := o.Edit(ctx, o.mk, id, draft.Change{Version: o.version(id), Entries: []edit.Entry{{Kind: site.KindZone,
+			ID: zone.ID, Fields: fields}}}, nil)
+		return err
+	}
+	var refused *act.Refusal
+	require.ErrorAs(t, elsewhere(map[string]string{"keysAt": evil.URL}), &refused)
+	assert.Equal(t, "entries[0].fields.account", refused.Fields[0].Field)
+	assert.Contains(t, refused.Fields[0].Says, "type it again")
+	require.NoError(t, elsewhere(map[string]string{"keysAt": evil.URL, "account": "typed for there"}))
+	zone.KeysAt = evil.URL
+	_, err = o.Account(ctx, "site-quill-street", zone)
+	require.ErrorContains(t, err, "was not typed for "+evil.URL, "however the document came to say so")
 	assert.Empty(t, evil.sent)
 }
 

@@ -93,7 +93,7 @@ func TestDeviceKeepsANameByRequest(t *testing.T) {
 	garret.SetLines("wan", outside.Line{IPv4: netip.MustParseAddr("203.0.113.98"),
 		IPv6: netip.MustParseAddr("2001:db8::98")})
 	o.keepBy("keeper", "device", "how", "request", "requestTo", requestTo, "addresses", "both", "wildcard", "true",
-		"least", "1")
+		"least", "1", "secret", key.Secret)
 	o.becomes("A", "203.0.113.98")
 	o.becomes("AAAA", "2001:db8::98")
 	z, _ := o.devices.Internet.Zone("garret.example")

@@ -19,6 +19,7 @@ import (
 	"lithos/core/yang"
 	"lithos/internal/device"
 	"lithos/internal/order"
+	"lithos/internal/outbound"
 	"lithos/internal/people"
 	"lithos/internal/store"
 	"lithos/internal/work"
@@ -171,6 +172,7 @@ func (o *office) process() (w *work.Service, kill func()) {
 	vault, err := people.OpenVault(o.key)
 	require.NoError(o.t, err)
 	w = work.New(s, vault, o.logger())
+	w.Outbound.Allowed = outbound.Loopback().Allowed
 	w.Timing = o.Timing
 	ctx, cancel := context.WithCancel(context.Background())
 	require.NoError(o.t, w.Run(ctx, time.Hour))

@@ -29,6 +29,7 @@ import (
 	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
 	"lithos/internal/order"
+	"lithos/internal/outbound"
 	"lithos/internal/people"
 	"lithos/internal/people/peopletest"
 	"lithos/internal/postgres/pgtest"
@@ -130,7 +131,9 @@ func (o *office) another() (*work.Service, *store.Store) {
 	o.t.Cleanup(s.Close)
 	vault, err := people.OpenVault(o.key)
 	require.NoError(o.t, err)
-	return work.New(s, vault, o.logger()), s
+	w := work.New(s, vault, o.logger())
+	w.Outbound.Allowed = outbound.Loopback().Allowed // where the devices run
+	return w, s
 }
 
 // run works on the background jobs until the returned function is called.

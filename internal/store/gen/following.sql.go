@@ -167,8 +167,72 @@ func (q *Queries) FollowedZones(ctx context.Context, sites []string) ([]Followed
 	return items, nil
 }
 
+const FollowingReads = `-- name: FollowingReads :many
+SELECT site_id, following_id, type, data, first, last FROM following_read WHERE site_id = ANY ($1::text[]) AND last > now() - interval '7 days'
+ORDER BY site_id, following_id, type, first
+`
+
+func (q *Queries) FollowingReads(ctx context.Context, sites []string) ([]FollowingRead, error) {
+	rows, err := q.db.Query(ctx, FollowingReads, sites)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FollowingRead
+	for rows.Next() {
+		var i FollowingRead
+		if err := rows.Scan(
+			&i.SiteID,
+			&i.FollowingID,
+			&i.Type,
+			&i.Data,
+			&i.First,
+			&i.Last,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const FollowingReadsOfSite = `-- name: FollowingReadsOfSite :many
+SELECT site_id, following_id, type, data, first, last FROM following_read WHERE site_id = $1 AND last > now() - interval '7 days' ORDER BY following_id, type, first
+`
+
+func (q *Queries) FollowingReadsOfSite(ctx context.Context, siteID string) ([]FollowingRead, error) {
+	rows, err := q.db.Query(ctx, FollowingReadsOfSite, siteID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []FollowingRead
+	for rows.Next() {
+		var i FollowingRead
+		if err := rows.Scan(
+			&i.SiteID,
+			&i.FollowingID,
+			&i.Type,
+			&i.Data,
+			&i.First,
+			&i.Last,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const ForgetLines = `-- name: ForgetLines :exec
-WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days')
+WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days'),
+    read AS (DELETE FROM following_read f WHERE f.last < now() - interval '60 days')
 DELETE FROM line_address WHERE last < now() - interval '60 days'
 `
 
@@ -230,6 +294,39 @@ func (q *Queries) LinesOfSite(ctx context.Context, siteID string) ([]LineAddress
 		return nil, err
 	}
 	return items, nil
+}
+
+const NoteFollowingRead = `-- name: NoteFollowingRead :exec
+WITH latest AS (
+    SELECT f.first FROM following_read f WHERE f.site_id = $1 AND f.following_id = $2 AND f.type = $3
+    ORDER BY f.first DESC LIMIT 1
+), longer AS (
+    UPDATE following_read f SET last = now() FROM latest WHERE f.site_id = $1 AND f.following_id = $2
+    AND f.type = $3 AND f.first = latest.first AND f.data = $4::text[] AND f.last >= $5::timestamptz RETURNING f.first
+)
+INSERT INTO following_read (site_id, following_id, type, data)
+SELECT $1, $2, $3, $4::text[] WHERE NOT EXISTS (SELECT FROM longer)
+`
+
+type NoteFollowingReadParams struct {
+	SiteID      string
+	FollowingID string
+	Type        string
+	Data        []string
+	ToldAt      time.Time
+}
+
+// A reading of what a server answers for a name: it makes the last row longer, or a new one where that said something
+// else, or something was told since.
+func (q *Queries) NoteFollowingRead(ctx context.Context, arg NoteFollowingReadParams) error {
+	_, err := q.db.Exec(ctx, NoteFollowingRead,
+		arg.SiteID,
+		arg.FollowingID,
+		arg.Type,
+		arg.Data,
+		arg.ToldAt,
+	)
+	return err
 }
 
 const NoteLine = `-- name: NoteLine :exec

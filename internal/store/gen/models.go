@@ -54,6 +54,15 @@ type DeviceConfig struct {
 	LastAt   time.Time
 }
 
+type FollowingRead struct {
+	SiteID      string
+	FollowingID string
+	Type        string
+	Data        []string
+	First       time.Time
+	Last        time.Time
+}
+
 type Installation struct {
 	One         bool
 	Identity    string

@@ -26,8 +26,29 @@ WHERE t.site_id = @site_id AND t.following_id = @following_id AND t.address = @a
 -- name: ToldOfSite :many
 SELECT * FROM told_address WHERE site_id = $1 AND at > now() - interval '7 days' ORDER BY following_id, at, id;
 
+-- A reading of what a server answers for a name: it makes the last row longer, or a new one where that said something
+-- else, or something was told since.
+-- name: NoteFollowingRead :exec
+WITH latest AS (
+    SELECT f.first FROM following_read f WHERE f.site_id = @site_id AND f.following_id = @following_id AND f.type = @type
+    ORDER BY f.first DESC LIMIT 1
+), longer AS (
+    UPDATE following_read f SET last = now() FROM latest WHERE f.site_id = @site_id AND f.following_id = @following_id
+    AND f.type = @type AND f.first = latest.first AND f.data = @data::text[] AND f.last >= @told_at::timestamptz RETURNING f.first
+)
+INSERT INTO following_read (site_id, following_id, type, data)
+SELECT @site_id, @following_id, @type, @data::text[] WHERE NOT EXISTS (SELECT FROM longer);
+
+-- name: FollowingReads :many
+SELECT * FROM following_read WHERE site_id = ANY (@sites::text[]) AND last > now() - interval '7 days'
+ORDER BY site_id, following_id, type, first;
+
+-- name: FollowingReadsOfSite :many
+SELECT * FROM following_read WHERE site_id = $1 AND last > now() - interval '7 days' ORDER BY following_id, type, first;
+
 -- name: ForgetLines :exec
-WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days')
+WITH gone AS (DELETE FROM told_address WHERE at < now() - interval '60 days'),
+    read AS (DELETE FROM following_read f WHERE f.last < now() - interval '60 days')
 DELETE FROM line_address WHERE last < now() - interval '60 days';
 
 

@@ -47,6 +47,7 @@ function Track({ label, spans, tone }: { label: string; spans: Schemas['Followed
 const marks: Record<string, [string, string]> = {
   follows: ['follows', 'text-malachite-ink'],
   wrong: ['■ told the wrong address', 'text-cinnabar-ink'],
+  untold: ['▲ never told', 'text-sand-ink'],
   unreached: ['■ nobody reaches the line', 'text-cinnabar-ink'],
   off: ['switched off', 'text-ink-2'],
   unknown: ['not read yet', 'text-ink-2'],

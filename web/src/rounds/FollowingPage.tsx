@@ -20,13 +20,14 @@ export const useFollowing = (watched: boolean) =>
 type Following = Schemas['Following']
 
 /** Whether the world does not come to the line by a name. */
-const astray = (n: Following) => n.state === 'wrong' || n.state === 'unreached'
+const astray = (n: Following) => ['wrong', 'untold', 'unreached'].includes(n.state)
 
 /** Whether somebody should look at a name. */
 export const needsLook = (n: Following) => astray(n) || n.notices.length > 0
 
 const kinds: [label: string, is: (n: Following) => boolean][] = [
   ['told the wrong address', (n) => n.state === 'wrong'],
+  ['never told', (n) => n.state === 'untold'],
   ['on a line that nobody reaches', (n) => n.state === 'unreached'],
   ['with a key too wide', (n) => has(n, 'ddns-key-too-wide')],
   ['with a key that was never used', (n) => has(n, 'key-unused')],
