@@ -86,13 +86,27 @@ func dnsMissing(f *facts, n *site.Network, report func(Finding)) {
 			Parts: []site.Ref{poolRef(p.ID)},
 			Says:  "They reach addresses and no names; to their users nothing works.",
 		}
-		if n.Gateway.IsValid() {
-			o := site.Option{Code: option.NameServers, Value: n.Gateway.String()}
-			found.Fix = &Fix{"Tell them " + o.Value,
-				[]edit.Edit{edit.Adding(site.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)}}
-		}
+		found.Fix = f.tellServer(n)
 		report(found)
 	})
+}
+
+// tellServer is the fix that tells clients of a network a name server which answers them: one that does, or the device
+// at their gateway, which answers names from then on. It is nil where there is none.
+func (f *facts) tellServer(n *site.Network) *Fix {
+	tell := func(a netip.Addr) edit.Edit {
+		o := site.Option{Code: option.NameServers, Value: a.String()}
+		return edit.Adding(site.KindOption, fmt.Sprint(o.Code), networkRef(n.ID), o)
+	}
+	if a := f.answersAt(n); a.IsValid() {
+		return &Fix{"Tell them " + a.String(), []edit.Edit{tell(a)}}
+	}
+	d, _, held := f.HolderOf(n.Gateway)
+	if !held || f.resolverOn(d) != nil || d.Kind == site.L2Switch {
+		return nil
+	}
+	return &Fix{fmt.Sprintf("Answer names on %s, and tell them %s", d.Name, n.Gateway),
+		[]edit.Edit{f.freshResolver(d), tell(n.Gateway)}}
 }
 
 func dnsUnreachable(f *facts, n *site.Network, report func(Finding)) {

@@ -257,9 +257,6 @@ type toldResolver struct {
 // eachToldResolver visits the addresses of devices that clients are told as name servers, once for
 // each network.
 func (f *facts) eachToldResolver(do func(t toldResolver)) {
-	if len(f.Resolvers) == 0 {
-		return // the site keeps no names yet
-	}
 	type seen struct {
 		network string
 		at      netip.Addr
@@ -292,6 +289,46 @@ func (f *facts) resolverOn(d *site.Device) *site.Resolver {
 	return &f.Resolvers[i]
 }
 
+// freshResolver has a device answer names as resolvers usually do. It asks whom another one of the site asks, else the
+// servers that an uplink learns.
+func (f *facts) freshResolver(d *site.Device) edit.Edit {
+	fresh := site.Resolver{ID: "resolver-" + d.ID, Name: d.Name, Device: d.ID, Enabled: true, Completes: true,
+		KeepsShort: true, KeepsPrivate: true}
+	if len(f.Resolvers) > 0 {
+		fresh.Forwarders = f.Resolvers[0].Forwarders
+	}
+	for _, i := range f.uplinks {
+		if len(fresh.Forwarders) == 0 && i.Uplink != nil {
+			for _, a := range i.Uplink.LearntServers {
+				fresh.Forwarders = append(fresh.Forwarders, site.Forwarder{Address: a})
+			}
+		}
+	}
+	return edit.Adding(site.KindResolver, fresh.ID, site.Ref{}, fresh)
+}
+
+// answersAt is an address of the site at which a resolver answers clients of a network: one of their own network where
+// there is one. It is invalid where nobody does.
+func (f *facts) answersAt(n *site.Network) netip.Addr {
+	var out netip.Addr
+	f.eachResolver(func(r *site.Resolver, d *site.Device) {
+		asks := len(r.Askers) == 0 || slices.ContainsFunc(r.Askers, func(p netip.Prefix) bool {
+			return p.Bits() <= n.Prefix.Bits() && p.Contains(n.Prefix.Addr())
+		})
+		if !asks {
+			return
+		}
+		for _, i := range compile.ListensOn(f.Site, d, r) {
+			for _, a := range i.Addresses {
+				if own := n.Prefix.Contains(a.Addr()); i.Kind != site.Uplink && (own || !out.IsValid()) {
+					out = a.Addr()
+				}
+			}
+		}
+	})
+	return out
+}
+
 // resolverNotListening is about name servers that clients are told and that nobody answers at.
 func resolverNotListening(f *facts, report func(Finding)) {
 	f.eachToldResolver(func(t toldResolver) {
@@ -307,14 +344,7 @@ func resolverNotListening(f *facts, report func(Finding)) {
 			found.Says = fmt.Sprintf("Clients of %s are told it as a name server, and %s has no resolver.",
 				t.network.Name,
 				t.device.Name) + waits
-			fresh := site.Resolver{ID: "resolver-" + t.device.ID, Name: t.device.Name, Device: t.device.ID,
-				Enabled:   true,
-				Completes: true, KeepsShort: true, KeepsPrivate: true}
-			if len(f.Resolvers) > 0 {
-				fresh.Forwarders = f.Resolvers[0].Forwarders
-			}
-			found.Fix = &Fix{"Answer names on " + t.device.Name,
-				[]edit.Edit{edit.Adding(site.KindResolver, fresh.ID, site.Ref{}, fresh)}}
+			found.Fix = &Fix{"Answer names on " + t.device.Name, []edit.Edit{f.freshResolver(t.device)}}
 		case !r.Enabled:
 			found.Parts = append(found.Parts, resolverRef(r.ID))
 			found.Says = fmt.Sprintf("Clients of %s are told it as a name server, and %s is switched off.",

@@ -19,6 +19,7 @@ import (
 	"lithos/core/dhcp"
 	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 // Report is a rehearsal, but for the clients, of which there may be many: Run
@@ -93,17 +94,26 @@ type Told struct {
 // Leases is what is held now, by the id of the serving device.
 type Leases map[string][]dhcp.Lease
 
+// Start is what a rehearsal compares with.
+type Start struct {
+	Now   time.Time
+	Opens time.Time  // when the push may start at the earliest; zero for now
+	Site  *site.Site // as it stands
+	// Held is what devices hold and tell by now, by id, where that may be something else than the site says.
+	Held map[string]yang.Config
+}
+
 // Run rehearses draft against base and gives each known client to each: those of
 // networks that go or are renumbered first. An error of each ends it. leases is the
-// observed state, as base has it; now decides which of them still stand. opens is when the push may start at the
-// earliest; zero for now.
-func Run(now, opens time.Time, base, draft *site.Site, leases Leases, each func(Client) error) (Report, error) {
+// observed state, as base has it; the time decides which of them still stand.
+func Run(start Start, draft *site.Site, leases Leases, each func(Client) error) (Report, error) {
+	now, base, opens := start.Now, start.Site, start.Opens
 	r := Report{At: now, Zone: draft.TimeZone, Networks: []Network{}, Known: []Known{}}
 	from := now
 	if opens.After(now) {
 		r.From, from = opens, opens
 	}
-	before, after := NewStage(now, base, leases), NewStage(now, draft, leases)
+	before, after := newStage(now, base, start.Held, leases), NewStage(now, draft, leases)
 	asks := everything(base, draft)
 	count := map[string]int{}
 	knows := map[string]*Known{}

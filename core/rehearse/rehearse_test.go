@@ -35,7 +35,7 @@ func runAll(
 ) (rehearse.Report, []rehearse.Client) {
 	t.Helper()
 	var clients []rehearse.Client
-	report, err := rehearse.Run(now, time.Time{}, base, draft, leases, func(c rehearse.Client) error {
+	report, err := rehearse.Run(rehearse.Start{Now: now, Site: base}, draft, leases, func(c rehearse.Client) error {
 		clients = append(clients, c)
 		return nil
 	})
@@ -432,7 +432,7 @@ func Test07TimesAreCountedFromTheWindow(t *testing.T) {
 		State: dhcp.Bound, Since: now, Expires: now.Add(24 * time.Hour), Subnet: netip.MustParsePrefix("10.84.20.0/26")}
 	for _, opens := range []time.Duration{0, 26 * time.Hour, 100 * time.Hour} {
 		from := now.Add(opens)
-		report, err := rehearse.Run(now, from, base, draft, rehearse.Leases{"dev-gw-1": {held}},
+		report, err := rehearse.Run(rehearse.Start{Now: now, Opens: from, Site: base}, draft, rehearse.Leases{"dev-gw-1": {held}},
 			func(rehearse.Client) error { return nil })
 		require.NoError(t, err)
 		require.Len(t, report.Known, 1)

@@ -14,6 +14,7 @@ import (
 	"lithos/core/names"
 	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 // Stage is the devices of one document with their servers and relays running,
@@ -33,10 +34,19 @@ type Stage struct {
 
 // NewStage sets the devices of a site up, with the leases they hold.
 func NewStage(now time.Time, s *site.Site, leases Leases) *Stage {
+	return newStage(now, s, nil, leases)
+}
+
+// newStage sets the devices of a site up; those of held with what they hold, which may be something else than the site
+// says.
+func newStage(now time.Time, s *site.Site, held map[string]yang.Config, leases Leases) *Stage {
 	st := &Stage{now: now, site: s, own: s.Own(), leases: leases, servers: map[string]*dhcp.Server{},
 		relays: map[string]*dhcp.Relay{}}
 	for _, d := range s.Devices {
-		c := compile.Device(s, d.ID)
+		c, read := held[d.ID]
+		if !read {
+			c = compile.Device(s, d.ID)
+		}
 		st.servers[d.ID] = dhcp.NewServer(c, dhcp.NewLeaseDB(leases[d.ID]...))
 		if len(c.Relays.Relay) > 0 {
 			st.relays[d.ID] = dhcp.NewRelay(c)

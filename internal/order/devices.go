@@ -249,23 +249,66 @@ func serving(sc *check.Scene, device, network string) yang.DHCPServer {
 	return compile.Serving(sc.Site, d, n, name, sc.PoolsOn(n), sc.On(n))
 }
 
-// Networks lists the networks the draft's edits concern, in address order.
-func (d *Draft) Networks() []string {
+// Held is what devices hold, as they were read last.
+func Held(access []Access) map[string]yang.Config {
+	out := map[string]yang.Config{}
+	for _, a := range access {
+		if a.Held != nil {
+			out[a.DeviceID] = *a.Held
+		}
+	}
+	return out
+}
+
+// putBackParts are the parts of which something is put back at devices.
+func (d *Draft) putBackParts(held map[string]yang.Config) []site.Ref {
+	var out []site.Ref
+	for _, dev := range d.Base.Devices {
+		back := d.PutBack(dev.ID)
+		config, read := held[dev.ID]
+		if len(back) == 0 || !read {
+			continue
+		}
+		pushed := compile.Device(d.Base.Site, dev.ID)
+		for _, one := range drift.Between(d.Base.Own(), pushed, config, compile.Device(d.Doc(), dev.ID)) {
+			if back[one.ID] {
+				out = append(out, site.ParseRef(one.Part))
+			}
+		}
+	}
+	return out
+}
+
+// HeldByTargets is what the devices that a push changes hold, as they were read last, by id.
+func (d *Draft) HeldByTargets(access []Access) map[string]yang.Config {
+	all, out := Held(access), map[string]yang.Config{}
+	for _, t := range d.Targets(nil) {
+		if c, read := all[t.ID]; read {
+			out[t.ID] = c
+		}
+	}
+	return out
+}
+
+// Networks lists the networks that a push changes something of, in address order: those that the draft's edits concern,
+// and those of what is put back at devices. held is what devices hold, by id.
+func (d *Draft) Networks(held map[string]yang.Config) []string {
 	hit, about := map[string]bool{}, map[site.Ref]bool{}
-	edits := Live(d.Steps)
-	for _, e := range edits {
-		about[e.Part], about[e.In] = true, true
+	parts := d.putBackParts(held)
+	for _, e := range Live(d.Steps) {
+		parts = append(parts, e.Part, e.In)
+	}
+	for _, ref := range parts {
+		about[ref] = true
 	}
 	now, was := survey.Places(d.Doc(), about), survey.Places(d.Base.Site, about)
-	for _, e := range edits {
-		for _, ref := range []site.Ref{e.Part, e.In} {
-			if ref.Kind == site.KindSite {
-				for _, n := range d.Doc().Networks {
-					hit[n.ID] = true
-				}
+	for _, ref := range parts {
+		if ref.Kind == site.KindSite {
+			for _, n := range d.Doc().Networks {
+				hit[n.ID] = true
 			}
-			hit[now[ref]], hit[was[ref]] = true, true
 		}
+		hit[now[ref]], hit[was[ref]] = true, true
 	}
 	out := []string{}
 	for _, n := range d.Doc().Networks {

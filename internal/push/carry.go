@@ -254,6 +254,13 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 			return err
 		}
 	}
+	held := map[string]yang.Config{}
+	for _, w := range ways {
+		held[w.ID] = w.running
+	}
+	if err := r.notePlan(ctx, targets, held, o); err != nil {
+		return err
+	}
 	if err := r.byHand(ctx, ways, o); err != nil {
 		return err
 	}
@@ -458,7 +465,7 @@ func (r *run) apply(ctx context.Context, driver device.Driver, st plan.Step) err
 func (r *run) expect(ctx context.Context, devices, steps int) error {
 	const rungs = 4 // of a ladder, about
 	at := r.began.Add(r.Timing.ConfirmWithin)
-	lines := steps + 2*devices + 2*len(r.draft.Zones()) + rungs*len(r.draft.Networks()) + 1
+	lines := steps + 2*devices + 2*len(r.draft.Zones()) + rungs*len(r.networks) + 1
 	return stored(r.store.SetPushSpan(ctx,
 		gen.SetPushSpanParams{ID: r.push.ID, Run: r.id, More: int32(lines), ReturnsAt: &at}))
 }

@@ -47,7 +47,9 @@ type run struct {
 	began   time.Time              // when the first device began to wait for its confirm
 	goals   map[string]yang.Config // what devices were brought to and read back, by id
 	ended   ended                  // what became of the journal's last line, where that is not written yet
-	found   string                 // what the line of the journal now being written came to, such as an address
+	// networks are those that the push changes something of, and proves.
+	networks []string
+	found    string // what the line of the journal now being written came to, such as an address
 }
 
 // ended is what became of a line of the journal. It is written with the next line.

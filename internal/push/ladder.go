@@ -32,7 +32,7 @@ func (r *run) climb(ctx context.Context, drivers map[string]*device.RESTCONF) (w
 	if err != nil {
 		return "", stored(err)
 	}
-	for _, id := range r.draft.Networks() {
+	for _, id := range r.networks {
 		n, ok := r.draft.Doc().Network(id)
 		if !ok {
 			continue

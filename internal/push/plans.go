@@ -3,6 +3,7 @@ package push
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -13,6 +14,8 @@ import (
 	"lithos/core/prove"
 	"lithos/core/yang"
 	"lithos/internal/order"
+	"lithos/internal/store"
+	"lithos/internal/store/gen"
 )
 
 // DevicePlan is steps that follow one another on one device, or in a zone at the server that holds it.
@@ -34,10 +37,49 @@ type Gap struct {
 
 // Planned is what a push of a draft does, in its order.
 type Planned struct {
-	Parts []DevicePlan
-	Gaps  []Gap
+	Parts    []DevicePlan `json:"parts"`
+	Gaps     []Gap        `json:"gaps"`
+	Networks []string     `json:"networks"` // that it changes something of, and proves
 
 	order prove.Order
+}
+
+// PlanOfPush is what the latest push of an order was planned to do when it began; nil where none has begun.
+func (s *Service) PlanOfPush(ctx context.Context, order int64) (*Planned, error) {
+	raw, err := store.Found(s.store.PlannedOfOrder(ctx, order))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := &Planned{}
+	return out, json.Unmarshal(raw, out)
+}
+
+// notePlan keeps what a push is about to do, once: a run that takes it up goes on with it.
+func (r *run) notePlan(ctx context.Context, targets []order.Target, held map[string]yang.Config, o prove.Order) error {
+	if r.push.Planned == nil {
+		p := Planned{Parts: r.parts(r.draft, targets, o), Gaps: []Gap{}, Networks: r.draft.Networks(held)}
+		for _, g := range o.Gaps {
+			p.Gaps = append(p.Gaps, Gap{Gap: g})
+		}
+		raw, err := json.Marshal(p)
+		if err != nil {
+			return err
+		}
+		if _, err := r.store.SetPushPlanned(ctx, gen.SetPushPlannedParams{Planned: raw, ID: r.push.ID,
+			Run: r.id}); err != nil {
+			return stored(err)
+		}
+		r.push.Planned = raw
+	}
+	var kept Planned
+	if err := json.Unmarshal(r.push.Planned, &kept); err != nil {
+		return err
+	}
+	r.networks = kept.Networks
+	return nil
 }
 
 // Plans lists what a push of a draft would do, from what the devices held when they were read last.

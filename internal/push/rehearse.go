@@ -79,7 +79,8 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 			return err
 		}
 		out := clientWriter{ctx: ctx, q: q, order: id}
-		report, err := rehearse.Run(time.Now(), opens, d.Base.Site, d.Doc(), leases, out.put)
+		report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Opens: opens, Site: d.Base.Site,
+			Held: d.HeldByTargets(access)}, d.Doc(), leases, out.put)
 		if err == nil {
 			err = out.flush()
 		}

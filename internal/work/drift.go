@@ -179,7 +179,7 @@ func (d *driftScene) workOut(row *DriftRow, all *site.Site, list []drift.Differe
 	}
 	without, _ := drift.Adopt(d.doc, d.device.ID, d.held,
 		slices.DeleteFunc(slices.Clone(list), func(o drift.Difference) bool { return o.ID == row.ID }))
-	_, err := rehearse.Run(time.Now(), time.Time{}, all, without, leases, func(c rehearse.Client) error {
+	_, err := rehearse.Run(rehearse.Start{Now: time.Now(), Site: all}, without, leases, func(c rehearse.Client) error {
 		switch {
 		case !c.Moves:
 		case len(row.Moves) == mostMoves:

@@ -120,7 +120,17 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 		return nil, err
 	}
 	v.Head, v.Plans, v.Gaps = *page.Head(), planned.Parts, planned.Gaps
-	v.Findings, v.Networks = page.AddedFindings(), d.Networks()
+	v.Findings, v.Networks = page.AddedFindings(), d.Networks(order.Held(b.Access))
+	if v.Head.State != "open" {
+		// What was carried out is what its push was planned to do, whatever devices hold by now.
+		kept, err := s.PlanOfPush(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if kept != nil {
+			v.Plans, v.Gaps, v.Networks = kept.Parts, kept.Gaps, kept.Networks
+		}
+	}
 	for _, st := range d.Steps {
 		v.Steps = append(v.Steps, StepView{st.Seq, st.Says, st.By, st.At, st.Undone, st.UndoneBy})
 	}

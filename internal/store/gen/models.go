@@ -155,6 +155,7 @@ type Push struct {
 	Lines      int32
 	ReturnsAt  *time.Time
 	Together   *int64
+	Planned    []byte
 }
 
 type PushDevice struct {

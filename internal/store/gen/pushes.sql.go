@@ -219,7 +219,7 @@ func (q *Queries) ForgetUnverified(ctx context.Context, pushID int64) error {
 
 const HoldPush = `-- name: HoldPush :one
 UPDATE push SET held_by = $1, held_until = now() + make_interval(secs => $2::double precision)
-WHERE id = $3 AND state NOT IN ('landed', 'failed') AND held_until < now() RETURNING id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until, stopped_by, ready_at, lines, returns_at, together
+WHERE id = $3 AND state NOT IN ('landed', 'failed') AND held_until < now() RETURNING id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until, stopped_by, ready_at, lines, returns_at, together, planned
 `
 
 type HoldPushParams struct {
@@ -249,6 +249,7 @@ func (q *Queries) HoldPush(ctx context.Context, arg HoldPushParams) (Push, error
 		&i.Lines,
 		&i.ReturnsAt,
 		&i.Together,
+		&i.Planned,
 	)
 	return i, err
 }
@@ -313,7 +314,7 @@ func (q *Queries) KeepHold(ctx context.Context, arg KeepHoldParams) (int64, erro
 }
 
 const LatestPush = `-- name: LatestPush :one
-SELECT p.id, p.order_id, p.site_id, p.version, p.state, p.problem, p.started_by, p.started_at, p.finished_at, p.held_by, p.held_until, p.stopped_by, p.ready_at, p.lines, p.returns_at, p.together, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1
+SELECT p.id, p.order_id, p.site_id, p.version, p.state, p.problem, p.started_by, p.started_at, p.finished_at, p.held_by, p.held_until, p.stopped_by, p.ready_at, p.lines, p.returns_at, p.together, p.planned, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1
 `
 
 type LatestPushRow struct {
@@ -333,6 +334,7 @@ type LatestPushRow struct {
 	Lines      int32
 	ReturnsAt  *time.Time
 	Together   *int64
+	Planned    []byte
 	Starter    string
 }
 
@@ -356,6 +358,7 @@ func (q *Queries) LatestPush(ctx context.Context, orderID int64) (LatestPushRow,
 		&i.Lines,
 		&i.ReturnsAt,
 		&i.Together,
+		&i.Planned,
 		&i.Starter,
 	)
 	return i, err
@@ -572,8 +575,19 @@ func (q *Queries) OneSecret(ctx context.Context) ([]byte, error) {
 	return secret, err
 }
 
+const PlannedOfOrder = `-- name: PlannedOfOrder :one
+SELECT planned FROM push WHERE order_id = $1 AND planned IS NOT NULL ORDER BY id DESC LIMIT 1
+`
+
+func (q *Queries) PlannedOfOrder(ctx context.Context, orderID int64) ([]byte, error) {
+	row := q.db.QueryRow(ctx, PlannedOfOrder, orderID)
+	var planned []byte
+	err := row.Scan(&planned)
+	return planned, err
+}
+
 const PushByID = `-- name: PushByID :one
-SELECT id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until, stopped_by, ready_at, lines, returns_at, together FROM push WHERE id = $1
+SELECT id, order_id, site_id, version, state, problem, started_by, started_at, finished_at, held_by, held_until, stopped_by, ready_at, lines, returns_at, together, planned FROM push WHERE id = $1
 `
 
 func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
@@ -596,6 +610,7 @@ func (q *Queries) PushByID(ctx context.Context, id int64) (Push, error) {
 		&i.Lines,
 		&i.ReturnsAt,
 		&i.Together,
+		&i.Planned,
 	)
 	return i, err
 }
@@ -810,6 +825,25 @@ type SetPushDeviceParams struct {
 func (q *Queries) SetPushDevice(ctx context.Context, arg SetPushDeviceParams) error {
 	_, err := q.db.Exec(ctx, SetPushDevice, arg.State, arg.PushID, arg.DeviceID)
 	return err
+}
+
+const SetPushPlanned = `-- name: SetPushPlanned :execrows
+UPDATE push SET planned = $1 WHERE id = $2 AND held_by = $3 AND planned IS NULL
+`
+
+type SetPushPlannedParams struct {
+	Planned []byte
+	ID      int64
+	Run     string
+}
+
+// What a push was planned to do when it began; a run that takes it up goes on with that.
+func (q *Queries) SetPushPlanned(ctx context.Context, arg SetPushPlannedParams) (int64, error) {
+	result, err := q.db.Exec(ctx, SetPushPlanned, arg.Planned, arg.ID, arg.Run)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const SightingsOfSite = `-- name: SightingsOfSite :many

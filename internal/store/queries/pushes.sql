@@ -7,6 +7,13 @@ SELECT * FROM push WHERE id = $1;
 -- name: LatestPush :one
 SELECT p.*, t.full_name AS starter FROM push p JOIN technician t ON t.id = p.started_by WHERE p.order_id = $1 ORDER BY p.id DESC LIMIT 1;
 
+-- What a push was planned to do when it began; a run that takes it up goes on with that.
+-- name: SetPushPlanned :execrows
+UPDATE push SET planned = @planned WHERE id = @id AND held_by = @run AND planned IS NULL;
+
+-- name: PlannedOfOrder :one
+SELECT planned FROM push WHERE order_id = $1 AND planned IS NOT NULL ORDER BY id DESC LIMIT 1;
+
 -- A run holds its push by a row with a lease, in the database's time.
 -- name: HoldPush :one
 UPDATE push SET held_by = @run, held_until = now() + make_interval(secs => @seconds::double precision)
