@@ -212,6 +212,7 @@ var rules = []Rule{
 	{"vendor-invalid", "Options", Blocks, "Sub-options of a vendor class can be sent.", ofSite(vendorInvalid)},
 	{"record-invalid", "Names", Blocks, "A record can be read and sent.", ofNames(recordInvalid)},
 	{"name-too-long", "Names", Blocks, "A name fits with its zone.", ofNames(nameTooLong)},
+	{"name-lost", "Names", Blocks, "A machine keeps its only name.", ofNames(nameLost)},
 	{"name-two-addresses", "Names", Warns, "A name is one machine's.", ofNames(nameTwoAddresses)},
 	{"alias-with-other-data", "Names", Blocks, "An alias has nothing beside it.", ofNames(aliasWithOtherData)},
 	{"alias-loop", "Names", Blocks, "An alias leads somewhere.", ofNames(aliasLoop)},

@@ -129,8 +129,8 @@ func nameTwoAddresses(f *facts, report func(Finding)) {
 			for _, e := range claims {
 				machines[f.machineOf(e)] = true
 			}
-			if len(machines) < 2 {
-				return
+			if len(machines) < 2 || slices.ContainsFunc(claims, func(e compile.Entry) bool { return f.lost(p, e) }) {
+				return // a name that is lost is name-lost's
 			}
 			var at []address.Range
 			var says []string
@@ -143,7 +143,7 @@ func nameTwoAddresses(f *facts, report func(Finding)) {
 			found := Finding{
 				Title: fmt.Sprintf("%s is the name of %d machines", owner, len(machines)), Parts: refs(p, claims...),
 				Addresses: at, Value: p.Whole(claims[0]),
-				Says: fmt.Sprintf("It is %s. Who asks reaches one or the other.", strings.Join(says, ", and ")),
+				Says: fmt.Sprintf("It is %s. %s", strings.Join(says, ", and "), whoWins(p, claims)),
 			}
 			for _, e := range claims {
 				if e.From.Kind == site.KindRecord && len(ofKind(claims, site.KindRecord)) < len(claims) {
@@ -153,6 +153,72 @@ func nameTwoAddresses(f *facts, report func(Finding)) {
 			report(found)
 		})
 	}
+}
+
+// whoWins says which of several addresses of a name is answered: what is written by hand counts before what follows.
+func whoWins(p *compile.Pages, claims []compile.Entry) string {
+	var answered []string
+	for _, e := range claims {
+		if slices.Contains(p.Entries, e) {
+			answered = append(answered, e.Data)
+		}
+	}
+	if len(answered) == len(claims) {
+		return "Who asks reaches one or the other."
+	}
+	return fmt.Sprintf("Who asks is told %s: what is written by hand counts first.", strings.Join(answered, " and "))
+}
+
+// lost reports whether an entry is the name of a machine that is answered with other addresses, and the only one that
+// leads to its address.
+func (f *facts) lost(p *compile.Pages, e compile.Entry) bool {
+	if e.Type != "A" || e.From.Kind == site.KindRecord || !slices.Contains(p.Hidden, e) {
+		return false
+	}
+	for _, in := range f.book().Inside {
+		if slices.ContainsFunc(in.Entries, func(o compile.Entry) bool { return o.Type == "A" && o.Data == e.Data }) {
+			return false
+		}
+	}
+	return true
+}
+
+// nameLost is about machines whose only name is given to another address by a record.
+func nameLost(f *facts, report func(Finding)) {
+	for _, p := range f.book().Inside {
+		owners(p, func(owner string, list []compile.Entry) {
+			winners := slices.DeleteFunc(slices.Clone(list), func(e compile.Entry) bool {
+				return !slices.Contains(p.Entries, e) || e.Type != "A" && e.Type != "CNAME"
+			})
+			for _, e := range list {
+				if len(winners) == 0 || !f.lost(p, e) {
+					continue
+				}
+				by := winners[0]
+				found := Finding{
+					Title: fmt.Sprintf("%s loses its name to %s", e.Data, f.sayOf(by)), Parts: refs(p, e, by),
+					Value: p.Whole(e),
+					Says: fmt.Sprintf("%s is answered with %s: what is written by hand counts first. %s has no name any "+
+						"more, and its address none in reverse.", owner, by.Data, upper(f.sayOf(e))),
+				}
+				if a, err := netip.ParseAddr(e.Data); err == nil {
+					found.Addresses = []address.Range{address.Single(a)}
+				}
+				if by.From.Kind == site.KindRecord {
+					found.Fix = f.removingEntry("Remove the record of "+by.Data, by)
+				}
+				report(found)
+			}
+		})
+	}
+}
+
+// upper begins a sentence.
+func upper(text string) string {
+	if text == "" {
+		return ""
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
 }
 
 func ofKind(list []compile.Entry, kind string) []compile.Entry {
