@@ -543,6 +543,9 @@ func (r *run) land(ctx context.Context) error {
 	case err != nil: // it has confirmed, and another has not: it is put back under a timed confirm of its own
 		return r.move(ctx, stateReturning, err.Error())
 	}
+	if err := r.proveNames(ctx); err != nil {
+		return err
+	}
 	for wait := 100 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
 		err := r.landOnce(ctx)
 		if err == nil {

@@ -48,6 +48,8 @@ type Watcher interface {
 	Observe(ctx context.Context, siteID string)
 	// ReadDevices reads them, and looks at nothing else.
 	ReadDevices(ctx context.Context, siteID string) (ok bool)
+	// ProveFollowing has an outside name told what its line has, and asks its server for it.
+	ProveFollowing(ctx context.Context, doc *site.Site, id string) (says string, err error)
 }
 
 // Service is the use cases of rehearsing and pushing. It is safe for concurrent use,

@@ -73,14 +73,57 @@ func (p *climber) step(title, state, says string) {
 }
 
 func (p *climber) climb(ctx context.Context, line outside.Line) {
+	held := p.resolvers(ctx, p.w)
+	addresses, ok := p.told(ctx, line)
+	if !ok {
+		return
+	}
+	z, ok := p.head.ZoneOf(p.w.Name, site.Outside)
+	if !ok {
+		return
+	}
+	p.narrow(ctx, *z, addresses[0])
+	p.answers(ctx, *z, addresses)
+	p.follow(held, addresses)
+}
+
+// ProveFollowing has a name of a document told what its line has, and asks the server of its zone for it. It gives what
+// that came to, or why it is not so.
+func (s *Service) ProveFollowing(ctx context.Context, doc *site.Site, id string) (says string, err error) {
+	w, ok := doc.Follower(id)
+	if !ok {
+		return "", errors.New("the site has no such name")
+	}
+	b, err := s.store.Beside(ctx, doc.ID, doc.Customer.Name)
+	if err != nil {
+		return "", err
+	}
+	p := &climber{Service: s, head: doc, w: w}
+	addresses, ok := p.told(ctx, b.LineOf(w.Line()))
+	if ok {
+		z, in := doc.ZoneOf(w.Name, site.Outside)
+		if !in {
+			return "", errors.New("no outside zone of the site holds it")
+		}
+		p.answers(ctx, *z, addresses)
+	}
+	for _, step := range p.steps {
+		if step.State != provedPass {
+			return "", fmt.Errorf("%s: %s", step.Title, step.Says)
+		}
+	}
+	return "told " + spelled(addresses) + ", and answered so by its server", nil
+}
+
+// told has the name told the addresses of its line, where the world reaches them.
+func (p *climber) told(ctx context.Context, line outside.Line) (addresses []netip.Addr, ok bool) {
 	const has = "The line has an address"
-	var addresses []netip.Addr
 	for _, typ := range p.w.Types() {
 		a := line.Of(typ)
 		if !a.IsValid() {
 			p.step(has, provedFail, fmt.Sprintf("No %s was read yet; read the device, or look whether the line is up",
 				map[string]string{"A": "IPv4 address", "AAAA": "IPv6 address"}[typ]))
-			return
+			return nil, false
 		}
 		addresses = append(addresses, a)
 	}
@@ -89,24 +132,17 @@ func (p *climber) climb(ctx context.Context, line outside.Line) {
 	for _, a := range addresses {
 		if !p.reached(a) {
 			p.step(public, provedFail, outside.ReachOf(a).Says())
-			return
+			return nil, false
 		}
 	}
 	p.step(public, provedPass, "It is public")
-	held := p.resolvers(ctx, p.w)
 	const taken = "The key is taken"
 	if err := p.tell(ctx, addresses); err != nil {
 		p.step(taken, provedFail, sentence(err))
-		return
+		return nil, false
 	}
 	p.step(taken, provedPass, p.w.Name+" is "+spelled(addresses))
-	z, ok := p.head.ZoneOf(p.w.Name, site.Outside)
-	if !ok {
-		return
-	}
-	p.narrow(ctx, *z, addresses[0])
-	p.answers(ctx, *z, addresses)
-	p.follow(held, addresses)
+	return addresses, true
 }
 
 // tell tells the addresses, from here or from the device that keeps the name.

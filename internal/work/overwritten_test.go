@@ -10,6 +10,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/yang"
+	"lithos/internal/work"
 )
 
 // overwrite has somebody write another address of home at the provider of the Garret; none where it is empty.
@@ -83,4 +84,38 @@ func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
 		return o.follows("the-garret").State == "follows"
 	}, untilTold, 50*time.Millisecond, "%s", o.log)
 	o.becomes("A", "203.0.113.97")
+}
+
+// A push climbs a rung for each following name that it touches: told, and answered so by the server of its zone. What
+// does not hold waits for somebody to see to it.
+func Test14APushProvesTheNamesThatItTouches(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	o.Observe(t.Context(), "site-the-garret")
+	o.Observe(t.Context(), "site-the-yard")
+	journal := func(v *work.OrderView) (out string) {
+		for _, l := range v.Push.Journal {
+			out += l.Says + " " + l.State + "\n"
+		}
+		return out
+	}
+	id := o.at("the-garret")
+	o.edit(id, entry("following", "following-home", "ttl", "300"))
+	o.pushed(o.Service, id)
+	v, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Contains(t, journal(v), "home.garret.example is told 203.0.113.97, and answered so by its server done")
+	assert.Empty(t, v.Push.Unverified)
+
+	id = o.at("the-yard")
+	w := o.document("the-yard").Following[0]
+	o.edit(id, entry("following", w.ID, "ttl", "300"))
+	o.pushed(o.Service, id)
+	v, err = o.Order(t.Context(), id)
+	require.NoError(t, err)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Contains(t, journal(v), w.Name+" is not verified: The key is taken: ")
+	require.Len(t, v.Push.Unverified, 1)
+	assert.Equal(t, w.Name, v.Push.Unverified[0].Name)
 }
