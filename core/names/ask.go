@@ -70,8 +70,21 @@ type World struct {
 	common  compile.Everywhere
 	servers map[string]*Server
 	outside *Server
-	live    Live // nil where answers are computed
+	live    Live                // nil where answers are computed
+	read    map[string]ReadZone // by name
 }
+
+// ReadZone is what the server of an outside zone held when it was read last.
+type ReadZone struct {
+	At      time.Time
+	Serial  uint32
+	Records []zone.Record
+	// Whole says that the internet is answered from it. In a draft only what follows a line is: the rest is proposed.
+	Whole bool
+}
+
+// Read gives the world what the servers of outside zones held, by the name of the zone.
+func (w *World) Read(zones map[string]ReadZone) { w.read = zones }
 
 // Live asks a name server for somebody, where the devices themselves answer. An invalid server is the
 // device's own. took is how long that took; problem is why there is no answer.
@@ -102,7 +115,7 @@ func (w *World) server(d *site.Device) (s *Server, ok bool) {
 		return nil, false
 	}
 	held := NewTable(HeldOf(compile.Device(w.site, d.ID).DHCP, c.Resolver.Settings.LeaseNames, w.leases[d.ID], w.now))
-	s = NewServer(c, Around{Leases: func(time.Time) *Table { return held }, Up: w.up(d), Serial: uint32(w.now.Unix())})
+	s = NewServer(c, Around{Leases: func(time.Time) *Table { return held }, Up: w.up(d)})
 	w.servers[d.ID] = s
 	return s, true
 }
@@ -184,10 +197,24 @@ func (s *Server) listens(iface string, to yang.NameServer) bool {
 func (w *World) world() *Server {
 	if w.outside == nil {
 		c := yang.Config{Resolver: yang.Resolver{Settings: &yang.ResolverSettings{Enabled: true}}}
+		serials := map[string]uint32{}
 		for _, p := range w.book.Outside {
-			c.Resolver.Zone = append(c.Resolver.Zone, compile.Zone(p, "ns."+p.Name))
+			z := compile.Zone(p, "ns."+p.Name)
+			if read, ok := w.read[p.Name]; ok {
+				serials[p.Name] = read.Serial
+				if read.Whole {
+					z.Record = nil
+				}
+				for _, r := range read.Records {
+					_, follows := w.site.FollowerOf(zone.Absolute(r.Owner, p.Name))
+					if read.Whole || follows && (r.Type == "A" || r.Type == "AAAA") {
+						z.Record = append(z.Record, yang.Record{Owner: r.Owner, Type: r.Type, Data: r.Data, TTL: r.TTL})
+					}
+				}
+			}
+			c.Resolver.Zone = append(c.Resolver.Zone, z)
 		}
-		w.outside = NewServer(c, Around{Serial: uint32(w.now.Unix())})
+		w.outside = NewServer(c, Around{Serials: serials})
 	}
 	return w.outside
 }
@@ -653,6 +680,12 @@ func outcome(q, reply *dns.Msg, steps []Fell) Answer {
 			out.TTL = ttl
 		}
 	}
+	for _, rr := range reply.Answer {
+		if soa, ok := rr.(*dns.SOA); ok && unread(soa) != "" {
+			out.Steps = append(out.Steps, Fell{Stratum: Outcome, State: Passed, Title: "The serial is not known here",
+				Says: strings.TrimSpace(unread(soa))})
+		}
+	}
 	beyond := slices.ContainsFunc(steps, func(s Fell) bool { return s.State == Beyond })
 	switch {
 	case beyond:
@@ -675,6 +708,14 @@ func outcome(q, reply *dns.Msg, steps []Fell) Answer {
 	return out
 }
 
+// unread says of a computed SOA that its serial is not one that was read; nothing of any other.
+func unread(soa *dns.SOA) string {
+	if soa.Serial != 0 {
+		return ""
+	}
+	return " Its serial is counted where the zone is answered; 0 stands for it."
+}
+
 // remembered says how long others remember that there is nothing (RFC 2308 section 5).
 func (a *Answer) remembered(reply *dns.Msg) {
 	for _, rr := range reply.Ns {
@@ -688,7 +729,7 @@ func (a *Answer) remembered(reply *dns.Msg) {
 		}
 		a.Steps = append(a.Steps, Fell{Stratum: Outcome, State: Passed,
 			Title: fmt.Sprintf("Others remember that for %d s", min(soa.Hdr.Ttl, soa.Minttl)),
-			Says:  "The SOA of " + of + " says so (RFC 2308)."})
+			Says:  "The SOA of " + of + " says so (RFC 2308)." + unread(soa)})
 		return
 	}
 }
@@ -700,15 +741,37 @@ func has(m *dns.Msg, typ uint16) bool {
 	})
 }
 
+// whence says from what an answer to the internet was learnt.
+func (w *World) whence(name string, read ReadZone, known bool) Fell {
+	out := Fell{Stratum: FromOutside, State: Passed}
+	_, follows := w.site.FollowerOf(name)
+	at := "Read on " + read.At.In(w.site.Location()).Format("2 January at 15:04") + "."
+	switch {
+	case known && read.Whole:
+		out.Title, out.Says = "As its server had it", at
+	case known && follows:
+		out.Title, out.Says = "As its server had it", at+" The rest of the zone is what the draft makes of it."
+	case known:
+		out.Title, out.Says = "As the draft makes it", "What its server has now stands beside it in the list of the zone."
+	default:
+		out.Title, out.Says = "As the site says", "Its server was not read; the serial is not known, and 0 stands for it."
+	}
+	return out
+}
+
 // fromOutside is a question from the internet, which only the zones seen from outside answer.
 func (w *World) fromOutside(q Question, typed string, typ uint16) Answer {
 	name := zone.Tidy(typed)
 	out := Answer{Outcome: Elsewhere, Values: []string{}}
 	p := compile.Find(w.book.Outside, name)
-	if f, ok := w.site.FollowerOf(name); ok {
-		says := "What it is now is not in the document."
+	read, known := ReadZone{}, false
+	if p != nil {
+		read, known = w.read[p.Name]
+	}
+	if f, ok := w.site.FollowerOf(name); ok && !known {
+		says := "What the world is told of it has not been read."
 		if d, i, ok := w.site.Interface(f.Uplink); ok {
-			says = fmt.Sprintf("It has the address of %s of %s, whatever that is now.", i.Name, d.Name)
+			says = fmt.Sprintf("It is to have the address of %s of %s. ", i.Name, d.Name) + says
 		}
 		out.Steps = []Fell{{Stratum: FromOutside, State: Beyond, Title: f.Name + " follows a line", Says: says,
 			Of: site.Ref{Kind: site.KindFollowing, ID: f.ID}.String()}}
@@ -725,6 +788,7 @@ func (w *World) fromOutside(q Question, typed string, typ uint16) Answer {
 		m.Id = 1
 		reply, steps := w.world().Trace(w.now, m, Asker{Own: true})
 		steps = slices.DeleteFunc(steps, func(s Fell) bool { return s.Stratum == Access })
+		steps = append([]Fell{w.whence(name, read, known)}, steps...)
 		for i := range steps {
 			if steps[i].Stratum == Zones {
 				steps[i].Stratum = FromOutside

@@ -190,3 +190,36 @@ func TestEveryOctetIsTold(t *testing.T) {
 		covered(t, Decode(s.Answer(now, q, desk)))
 	})
 }
+
+// As the internet a name that follows a line is answered with what its server was read to have, and the serial with it;
+// what was not read is not shown.
+func Test15TheInternetIsAnsweredWithWhatWasRead(t *testing.T) {
+	s := scenario.Site("the-garret")
+	w := s.Following[0]
+	z, ok := s.ZoneOf(w.Name, site.Outside)
+	require.True(t, ok)
+	owner, _ := zone.Relative(w.Name, z.Name)
+	world := func() *World { return NewWorld(now, s, compile.Names(s), nil) }
+	ask := func(world *World, name, typ string) Answer {
+		a, err := world.Ask(Question{Who: Internet, Name: name, Type: typ})
+		require.NoError(t, err)
+		return a
+	}
+	unknown := ask(world(), w.Name, "A")
+	assert.Equal(t, Elsewhere, unknown.Outcome)
+	assert.Contains(t, unknown.Steps[0].Says, "has not been read")
+	assert.Contains(t, ask(world(), z.Name, "SOA").Values[0], " 0 ", "no serial that nobody has read")
+	for _, whole := range []bool{true, false} {
+		known := world()
+		known.Read(map[string]ReadZone{z.Name: {At: now, Serial: 4711, Whole: whole,
+			Records: []zone.Record{{Owner: owner, Type: "A", Data: "203.0.113.1", TTL: 120}}}})
+		a := ask(known, w.Name, "A")
+		assert.Equal(t, Found, a.Outcome)
+		assert.Equal(t, []string{"203.0.113.1"}, a.Values)
+		assert.Contains(t, a.Steps[0].Says, "Read on ")
+		assert.Contains(t, ask(known, z.Name, "SOA").Values[0], " 4711 ")
+	}
+	empty := world()
+	empty.Read(map[string]ReadZone{z.Name: {At: now, Serial: 4711, Whole: true}})
+	assert.Equal(t, NoName, ask(empty, w.Name, "A").Outcome, "told or not, its server has no such name")
+}

@@ -55,8 +55,9 @@ type Around struct {
 	Anchors []*dns.DS
 	// Signed are the records that sign zones, by the name of the zone: keys, signatures, denials.
 	Signed map[string][]dns.RR
-	// Serial is what zones say of how new they are (RFC 1035 section 3.3.13).
-	Serial uint32
+	// Serial is what zones say of how new they are (RFC 1035 section 3.3.13); Serials is that of single zones, by name.
+	Serial  uint32
+	Serials map[string]uint32
 }
 
 // NewServer runs the resolver of a configuration; one without a resolver answers nobody.
@@ -75,7 +76,11 @@ func NewServer(c yang.Config, with Around) *Server {
 		s.cache.Resize(s.settings.CacheEntries)
 	}
 	for _, z := range c.Resolver.Zone {
-		s.zones[z.Name] = learn(z, with.Serial)
+		serial := with.Serial
+		if own, ok := with.Serials[z.Name]; ok {
+			serial = own
+		}
+		s.zones[z.Name] = learn(z, serial)
 		s.zones[z.Name].sign(with.Signed[z.Name])
 	}
 	for _, d := range s.settings.Domain {

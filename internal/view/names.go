@@ -848,7 +848,9 @@ type AskedView struct {
 // Ask asks a question of the site as the page has it.
 func (p *Page) Ask(q names.Question) (*AskedView, error) {
 	leases := rehearse.LeasesOf(p.Site, p.beside.Seen, time.Now())
-	a, err := names.NewWorld(time.Now(), p.Site, p.Book(), leases).Ask(q)
+	w := names.NewWorld(time.Now(), p.Site, p.Book(), leases)
+	w.Read(p.readZones())
+	a, err := w.Ask(q)
 	var fields site.FieldErrors
 	if errors.As(err, &fields) {
 		return nil, act.RefuseFields("Nothing was asked", fields)
@@ -861,6 +863,19 @@ func (p *Page) Ask(q names.Question) (*AskedView, error) {
 		p.whyNot(out, q)
 	}
 	return out, nil
+}
+
+// readZones is what the servers of the outside zones held when they were read last, by the name of the zone.
+func (p *Page) readZones() map[string]names.ReadZone {
+	out := map[string]names.ReadZone{}
+	for _, z := range p.Site.Zones {
+		read := p.Told(z.ID)
+		if z.Side == site.Outside && read != nil && read.ReadAt != nil {
+			out[z.Name] = names.ReadZone{At: *read.ReadAt, Serial: read.Serial, Records: read.Records,
+				Whole: p.draft == nil}
+		}
+	}
+	return out
 }
 
 // whyNot finds the first step that would make an answer.
