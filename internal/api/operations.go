@@ -511,6 +511,15 @@ func (s *server) beginOperations(api huma.API) {
 			v, err := s.work.Compare(ctx, in.Site, in.From, in.To)
 			return answer(s, v, err)
 		})
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/gone", "gone",
+		"Whether a part that a link names is there, and what became of it where not"),
+		func(ctx context.Context, in *struct {
+			Drafted
+			Part string `query:"part" maxLength:"200" doc:"kind:id"`
+		}) (*body[*work.Gone], error) {
+			v, err := s.work.Gone(ctx, in.Site, in.Order, in.Part)
+			return answer(s, v, err)
+		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/past", "past",
 		"Who had an address, a name or a network, and from when to when"),
 		func(ctx context.Context, in *struct {

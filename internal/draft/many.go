@@ -33,7 +33,21 @@ func (s *Service) Paste(ctx context.Context, id int64, r PasteRequest) (*PastePr
 		return nil, err
 	}
 	lines, edits, err := r.read(d.Doc())
-	return &PastePreview{lines, len(edits)}, err
+	return &PastePreview{lines, changing(lines, edits)}, err
+}
+
+// changing counts the lines that change something: several may write one record, and one several edits.
+func changing(lines []edit.Line, edits []edit.Edit) int {
+	n := 0
+	for _, l := range lines {
+		if l.Outcome == edit.LineAdds || l.Outcome == edit.LineChanges {
+			n++
+		}
+	}
+	if len(edits) == 0 {
+		return 0
+	}
+	return n
 }
 
 func (r PasteRequest) read(doc *site.Site) ([]edit.Line, []edit.Edit, error) {

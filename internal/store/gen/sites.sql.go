@@ -559,6 +559,24 @@ func (q *Queries) InsertSite(ctx context.Context, arg InsertSiteParams) error {
 	return err
 }
 
+const LastRevisionWith = `-- name: LastRevisionWith :one
+SELECT coalesce(max(revision), 0)::integer FROM site_revision WHERE site_id = $1
+AND jsonb_path_exists(doc, '$.**.id ? (@ == $id)', jsonb_build_object('id', $2::text))
+`
+
+type LastRevisionWithParams struct {
+	SiteID string
+	Part   string
+}
+
+// The newest revision of a site that has a part with an id; 0 for none.
+func (q *Queries) LastRevisionWith(ctx context.Context, arg LastRevisionWithParams) (int32, error) {
+	row := q.db.QueryRow(ctx, LastRevisionWith, arg.SiteID, arg.Part)
+	var column_1 int32
+	err := row.Scan(&column_1)
+	return column_1, err
+}
+
 const ListRevisions = `-- name: ListRevisions :many
 SELECT r.revision, r.note, r.order_id, r.made_at, coalesce(t.full_name, '') AS made_by
 FROM site_revision r LEFT JOIN technician t ON t.id = r.made_by

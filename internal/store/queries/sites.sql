@@ -49,6 +49,11 @@ SELECT * FROM site WHERE id = $1;
 -- name: RevisionDoc :one
 SELECT doc FROM site_revision WHERE site_id = $1 AND revision = $2;
 
+-- The newest revision of a site that has a part with an id; 0 for none.
+-- name: LastRevisionWith :one
+SELECT coalesce(max(revision), 0)::integer FROM site_revision WHERE site_id = @site_id
+AND jsonb_path_exists(doc, '$.**.id ? (@ == $id)', jsonb_build_object('id', @part::text));
+
 -- name: ListRevisions :many
 SELECT r.revision, r.note, r.order_id, r.made_at, coalesce(t.full_name, '') AS made_by
 FROM site_revision r LEFT JOIN technician t ON t.id = r.made_by

@@ -1167,6 +1167,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/gone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a part that a link names is there, and what became of it where not */
+        get: operations["gone"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/happened": {
         parameters: {
             query?: never;
@@ -2332,7 +2349,7 @@ export interface components {
             site: string;
             siteName: string;
             /** @enum {string} */
-            state: "follows" | "wrong" | "unreached" | "off" | "unknown";
+            state: "follows" | "wrong" | "untold" | "unreached" | "off" | "unknown";
             /** @description one for each type of record that it has */
             tracks: components["schemas"]["FollowedTrack"][];
             /**
@@ -2413,6 +2430,18 @@ export interface components {
             seconds: number;
             /** Format: int64 */
             until: number;
+        };
+        Gone: {
+            /** @description the site, or its draft, does not have the part */
+            gone: boolean;
+            /** @description why that is the nearest, in words */
+            nearest?: string;
+            /** @description id of the nearest network that is there; none where the site has no such */
+            network?: string;
+            /** @description what it was, and since when it is gone */
+            says?: string;
+            /** @description kind:id of the part that has its address now */
+            select?: string;
         };
         "Greet-deviceRequest": {
             /** @description https://host:port */
@@ -7239,6 +7268,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Frame"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    gone: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description kind:id */
+                part?: string;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gone"];
                 };
             };
             /** @description Error */

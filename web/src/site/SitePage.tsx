@@ -6,6 +6,7 @@ import { FirstSteps } from './FirstSteps'
 import { Empty } from '../parts/Empty'
 import { Ruler } from '../ruler/Ruler'
 import { Section } from '../section/Section'
+import { GoneNote } from './GoneNote'
 import { Inspector } from './Inspector'
 import { NetworkHead } from './NetworkHead'
 import { NetworkPicker } from './NetworkPicker'
@@ -52,6 +53,7 @@ export function SitePage() {
         ref={setScroller}
         className="bg-sheet min-w-0 overflow-auto [overflow-anchor:none] px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
       >
+        <GoneNote code={code} look={look} view={view} go={go} />
         {network ? (
           <>
             <NetworkHead network={network} />
