@@ -243,6 +243,9 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 		return
 	}
 	in.Effective = told(p.Own(), compile.Effective(p.Site, c), ref)
+	if ref.Kind == site.KindNetwork {
+		in.Effective = p.toldOn(c.Network, ref)
+	}
 	in.Levels = p.levels(c.Network, c.Pool)
 	if ref.Kind == site.KindNetwork && c.Pool != nil { // what one is on comes first
 		in.Levels[0], in.Levels[1] = in.Levels[1], in.Levels[0]

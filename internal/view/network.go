@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 
 	"lithos/core/address"
 	"lithos/core/compile"
@@ -58,6 +59,8 @@ type Effective struct {
 	Level string `json:"level"`           // kind:id of the level that sets it
 	Own   bool   `json:"own"`             // set on the inspected part itself
 	Hides string `json:"hides,omitempty"` // sentence
+	// Otherwise is what clients of other pools of the network are told, in words.
+	Otherwise string `json:"otherwise,omitempty"`
 }
 
 // Network is the network a look is at; nil at a site without any.
@@ -72,8 +75,7 @@ func (p *Page) Network(look Look) *NetworkView {
 			Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(),
 			Mask: address.Mask(n.Prefix.Bits()).String(), VLAN: n.VLAN,
 			Where: compile.Where(p.Site, n), Pools: []PoolChoice{},
-			Effective: told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}),
-				site.Ref{Kind: site.KindNetwork, ID: n.ID}),
+			Effective: p.toldOn(n, site.Ref{Kind: site.KindNetwork, ID: n.ID}),
 		},
 		Ruler: survey.Draw(p.Scene, n, rows, p.Judgement.Findings, p.Seen, look.From),
 		Rows:  rows, Seen: p.seenOn(n),
@@ -88,6 +90,47 @@ func (p *Page) Network(look Look) *NetworkView {
 		v.NextFree = a.String()
 	}
 	return v
+}
+
+// toldOn is what clients of a network are told: those of its first pool, and where those of another are told something
+// else, what. It is the one answer that every place gives which speaks of a network.
+func (p *Page) toldOn(n *site.Network, ref site.Ref) []Effective {
+	pools := p.PoolsOn(n)
+	if len(pools) == 0 {
+		return told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}), ref)
+	}
+	of := func(pool *site.Pool) []Effective {
+		return told(p.Own(), compile.Effective(p.Site, compile.For{Network: n, Pool: pool}), ref)
+	}
+	out := of(pools[0])
+	for _, pool := range pools[1:] {
+		other := of(pool)
+		for _, o := range other {
+			at := slices.IndexFunc(out, func(e Effective) bool { return e.Code == o.Code })
+			if at < 0 {
+				o.From = "to clients of " + pool.Name + " alone, " + o.From
+				out = append(out, o)
+				continue
+			}
+			if out[at].Value != o.Value {
+				out[at].Otherwise = joined(out[at].Otherwise, o.Value+" for clients of "+pool.Name)
+			}
+		}
+		for i := range out {
+			if !slices.ContainsFunc(other, func(o Effective) bool { return o.Code == out[i].Code }) {
+				out[i].Otherwise = joined(out[i].Otherwise, "not told to clients of "+pool.Name)
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Effective) int { return int(a.Code) - int(b.Code) })
+	return out
+}
+
+func joined(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
 }
 
 // told puts where an option comes from in words.

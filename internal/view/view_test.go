@@ -13,6 +13,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/edit/edittest"
+	"lithos/core/option"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/act"
@@ -341,4 +342,28 @@ func TestPortsAreTheDevices(t *testing.T) {
 	byHand, _ := kinds(order.Beside{})
 	assert.Contains(t, byHand, site.Port)
 	assert.Contains(t, byHand, site.Uplink)
+}
+
+// Number 18: every place that speaks of a network gives one answer of what its clients are told, and says for whom
+// another holds.
+func Test18OneAnswerOfWhatClientsAreTold(t *testing.T) {
+	doc := scenario.Site("kelder-bridge")
+	pool, _ := doc.Pool("pool-imaging")
+	pool.Options = append(pool.Options, site.Option{Code: option.LeaseTime, Value: "2 hours"})
+	other := *pool
+	other.ID, other.Name, other.Options = "pool-second", "Carts", []site.Option{{Code: option.LeaseTime, Value: "5 minutes"}}
+	doc.Pools = append(doc.Pools, other)
+	p := view.Of(check.Of(site.Normal(doc)), nil, 1, order.Beside{})
+	look := view.Look{Network: "net-imaging", Select: "network:net-imaging"}
+	lease := func(list []view.Effective) view.Effective {
+		i := slices.IndexFunc(list, func(e view.Effective) bool { return e.Code == option.LeaseTime })
+		require.GreaterOrEqual(t, i, 0)
+		return list[i]
+	}
+	listed, inspected := lease(p.Network(look).Effective), lease(p.Part(look).Effective)
+	assert.Equal(t, listed, inspected)
+	both := listed.Value + " " + listed.Otherwise
+	assert.Contains(t, both, "2 hours")
+	assert.Contains(t, both, "5 minutes")
+	assert.Contains(t, listed.Otherwise, "for clients of ")
 }

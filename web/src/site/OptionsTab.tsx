@@ -29,13 +29,14 @@ export function OptionsTab({ view, network, site, onSelect, ask }: Props) {
               <td className="list-cell text-ink-2" title={o.from}>
                 {o.from}
                 {o.hides && `; ${o.hides}`}
+                {o.otherwise && `; ${o.otherwise}`}
               </td>
             </tr>
           ))}
         </tbody>
       </Table>
       <p className="text-ink-2 mt-2">
-        What every client of this network is told before a pool, vendor class or reservation says otherwise.
+        What clients of this network are told before a vendor class or reservation says otherwise.
       </p>
       <div className="flex gap-2 mt-2">
         <button
