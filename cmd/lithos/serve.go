@@ -45,6 +45,7 @@ type serveCommand struct {
 	Authority   string         `name:"certificate-authority" help:"URL that says whether a certificate would be issued (docs/operating.md)." env:"LITHOS_CERTIFICATE_AUTHORITY"`
 	Resolvers   []netip.Addr   `name:"resolver" help:"Resolvers on the internet that a trial of a following name asks what they hold; several times for several." env:"LITHOS_RESOLVERS"`
 	Reach       []netip.Prefix `help:"Prefixes that Lithos may connect to although they are loopback, link-local or, for servers of names and providers, private." env:"LITHOS_REACH"`
+	KeepSeen    time.Duration  `help:"How long it is kept who had an address." env:"LITHOS_KEEP_SEEN" default:"17520h"`
 	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`
 	Proxy       []netip.Prefix `help:"Reverse proxies, as prefixes, whose X-Forwarded-For is believed." env:"LITHOS_PROXY"`
 	Metrics     string         `help:"Address and port where counters are served as /metrics; none when empty." env:"LITHOS_METRICS"`
@@ -74,6 +75,7 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	w.Pushes.Outside, w.Pushes.OutsideName = c.Outside, c.OutsideName
 	w.Resolvers = c.Resolvers
 	w.Outbound.Allowed = c.Reach
+	w.Watch.KeepSeen = c.KeepSeen
 	w.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	metrics := prometheus.NewRegistry()

@@ -144,6 +144,23 @@ type Holding struct {
 	Until    *time.Time `json:"until,omitempty" doc:"none for now"`
 }
 
+// Seen is who was seen to have it, from when to when.
+type Seen struct {
+	Address string     `json:"address"`
+	MAC     string     `json:"mac"`
+	Name    string     `json:"name,omitempty" doc:"as the client said it"`
+	Port    string     `json:"port,omitempty" doc:"that it was heard on, with its device"`
+	Sure    string     `json:"sure" doc:"from what it is known, in words"`
+	From    time.Time  `json:"from"`
+	Until   *time.Time `json:"until,omitempty" doc:"none while it has it"`
+}
+
+// History is who had what is asked about: by the revisions of the site, and as it was seen.
+type History struct {
+	Recorded []Holding `json:"recorded"`
+	Seen     []Seen    `json:"seen"`
+}
+
 // Over is who had what is asked about, over revisions from the oldest to the newest; the newest span first.
 func (q Question) Over(revisions []Revision) []Holding {
 	out := []Holding{}

@@ -525,7 +525,7 @@ func (s *server) beginOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			SiteInput
 			Of string `query:"of" maxLength:"300" doc:"an address, a prefix or a name"`
-		}) (*body[[]past.Holding], error) {
+		}) (*body[*past.History], error) {
 			v, err := s.work.Past(ctx, in.Site, in.Of)
 			return answer(s, v, err)
 		})

@@ -4,12 +4,16 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"strings"
+	"time"
 
 	"lithos/core/edit"
 	"lithos/core/past"
+	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
+	"lithos/internal/store/gen"
 )
 
 // Compared is what became of a site between two revisions.
@@ -65,7 +69,7 @@ func (s *Service) Compare(ctx context.Context, code string, from, to int32) (*Co
 }
 
 // Past says who had an address, a name or a network of a site, and from when to when.
-func (s *Service) Past(ctx context.Context, code, of string) ([]past.Holding, error) {
+func (s *Service) Past(ctx context.Context, code, of string) (*past.History, error) {
 	q, err := past.Ask(of)
 	if err != nil {
 		return nil, act.RefuseFields("Nothing was looked up", site.FieldErrors{{Field: "of", Says: err.Error()}})
@@ -86,5 +90,45 @@ func (s *Service) Past(ctx context.Context, code, of string) ([]past.Holding, er
 		}
 		all = append(all, past.Revision{Number: r.Revision, At: r.MadeAt, By: r.MadeBy, Site: doc})
 	}
-	return q.Over(all), nil
+	out := &past.History{Recorded: q.Over(all), Seen: []past.Seen{}}
+	if q.Network.IsValid() || len(all) == 0 {
+		return out, nil
+	}
+	newest := all[len(all)-1].Site
+	asks := gen.PastSightingsParams{SiteID: row.ID}
+	if q.Address.IsValid() {
+		asks.Address = &q.Address
+	} else {
+		label, _, _ := strings.Cut(q.Name, ".")
+		asks.Name = label
+	}
+	spans, err := s.store.PastSightings(ctx, asks)
+	for _, r := range spans {
+		out.Seen = append(out.Seen, seenBy(newest, r))
+	}
+	return out, err
+}
+
+// seenBy is a time in which somebody was seen, in words.
+func seenBy(doc *site.Site, r gen.PastSightingsRow) past.Seen {
+	called := func(id string) string {
+		if d, ok := doc.Device(id); ok {
+			return d.Name
+		}
+		return id
+	}
+	out := past.Seen{Address: r.Address.String(), MAC: r.Mac.String(), Name: r.Name, From: r.First,
+		Sure: "leased by " + called(r.DeviceID)}
+	lasts := time.Now()
+	if r.Source == seen.Neighbour {
+		out.Sure = "answered " + called(r.DeviceID) + " by ARP: it used the address, whoever gave it"
+		lasts = lasts.Add(-time.Hour)
+	}
+	if r.Port != "" {
+		out.Port = r.Port + " of " + called(r.PortOf)
+	}
+	if r.Until.Before(lasts) {
+		out.Until = &r.Until
+	}
+	return out
 }

@@ -63,6 +63,9 @@ type Service struct {
 	// Resolvers are those that a trial asks what they hold of a name; it is set before anything is served.
 	Resolvers []netip.Addr
 
+	// KeepSeen is how long it is kept who had an address. It is set before anything is served.
+	KeepSeen time.Duration
+
 	store   *store.Store
 	sites   Sites
 	devices Devices
@@ -75,6 +78,9 @@ type Service struct {
 	life context.Context
 }
 
+// KeepSeen is how long it is usually kept who had an address: two years.
+const KeepSeen = 2 * 365 * 24 * time.Hour
+
 // toldSites is of how many sites it is remembered what browsers were told.
 const toldSites = 4096
 
@@ -85,7 +91,7 @@ func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Servic
 		panic("a cache of a positive size is always made: " + err.Error())
 	}
 	return &Service{
-		told: told, store: s, sites: sites, devices: devices, log: log, life: context.Background(),
+		told: told, KeepSeen: KeepSeen, store: s, sites: sites, devices: devices, log: log, life: context.Background(),
 		reads: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "lithos_device_reads_total", Help: "Readings of devices, by outcome: answered or failed.",
 		}, []string{"outcome"}),

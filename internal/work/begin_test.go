@@ -237,8 +237,9 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	for _, want := range []string{"pool Garret", "Remove reservation nas", "300"} {
 		assert.Contains(t, says, want)
 	}
-	spans, err := o.Past(ctx, code, "192.168.211.20")
+	history, err := o.Past(ctx, code, "192.168.211.20")
 	require.NoError(t, err)
+	spans := history.Recorded
 	require.Len(t, spans, 2)
 	assert.Empty(t, spans[0].Owners)
 	assert.Equal(t, []string{"nas, reserved for 00:00:5e:00:53:c0"}, spans[1].Owners)

@@ -2,6 +2,7 @@ package work_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -71,4 +72,42 @@ func Test11And12WhatIsPutBackIsRehearsedProvedAndKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, steps(before.Plans), steps(later.Plans), "whatever devices hold by then")
 	assert.Equal(t, []string{"net-clinic"}, later.Networks)
+}
+
+// Who had an address is answered from leases and neighbours too, with from when to when, and kept when the sightings
+// themselves are forgotten.
+func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	put := func(mac, state, from, until string) {
+		o.exec(`INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
+			VALUES ('site-kelder-bridge', 'dev-gw-1', 'lease', '10.84.18.150', $1::macaddr, '', 'tablet', '', 'p', $2, '',
+			now() + $3::interval, now() + $3::interval, now() + $4::interval)
+			ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET state = excluded.state, last = excluded.last,
+			expires = excluded.expires`, mac, state, from, until)
+	}
+	const first, second = "02:00:5e:00:00:01", "02:00:5e:00:00:02"
+	put(first, "bound", "-10 days", "-9 days")
+	put(first, "bound", "-9 days -12 hours", "-8 days -12 hours") // renewed
+	put(first, "released", "-8 days -20 hours", "-8 days -20 hours")
+	put(second, "offered", "-2 hours", "-1 hour")
+	put(second, "bound", "-2 hours", "2 hours")
+	o.exec("DELETE FROM sighting")
+	h, err := o.Past(ctx, "kelder-bridge", "10.84.18.150")
+	require.NoError(t, err)
+	require.Len(t, h.Seen, 2)
+	assert.Equal(t, second, h.Seen[0].MAC)
+	assert.Nil(t, h.Seen[0].Until, "it has it")
+	assert.Equal(t, "leased by gw-1", h.Seen[0].Sure)
+	gone := h.Seen[1]
+	assert.Equal(t, first, gone.MAC)
+	require.NotNil(t, gone.Until)
+	assert.InDelta(t, 28, gone.Until.Sub(gone.From).Hours(), 0.1, "from the first lease until it was given back")
+	named, err := o.Past(ctx, "kelder-bridge", "tablet")
+	require.NoError(t, err)
+	assert.Len(t, named.Seen, 2)
+	require.NoError(t, o.Store.ForgetPastSightings(ctx, (24 * time.Hour).Seconds()))
+	h, err = o.Past(ctx, "kelder-bridge", "10.84.18.150")
+	require.NoError(t, err)
+	assert.Len(t, h.Seen, 1, "what is older is forgotten")
 }

@@ -260,6 +260,19 @@ type Sighting struct {
 	VendorClass string
 }
 
+type SightingPast struct {
+	SiteID   string
+	Address  netip.Addr
+	Mac      net.HardwareAddr
+	Source   string
+	DeviceID string
+	Name     string
+	Port     string
+	PortOf   string
+	First    time.Time
+	Until    time.Time
+}
+
 type SignInAttempt struct {
 	Name    string
 	Source  string

@@ -7,6 +7,7 @@ package gen
 
 import (
 	"context"
+	"net"
 	"net/netip"
 	"time"
 )
@@ -181,6 +182,15 @@ type ForgetNamesParams struct {
 
 func (q *Queries) ForgetNames(ctx context.Context, arg ForgetNamesParams) error {
 	_, err := q.db.Exec(ctx, ForgetNames, arg.SiteID, arg.Names)
+	return err
+}
+
+const ForgetPastSightings = `-- name: ForgetPastSightings :exec
+DELETE FROM sighting_past WHERE until < now() - make_interval(secs => $1::double precision)
+`
+
+func (q *Queries) ForgetPastSightings(ctx context.Context, seconds float64) error {
+	_, err := q.db.Exec(ctx, ForgetPastSightings, seconds)
 	return err
 }
 
@@ -573,6 +583,61 @@ func (q *Queries) OneSecret(ctx context.Context) ([]byte, error) {
 	var secret []byte
 	err := row.Scan(&secret)
 	return secret, err
+}
+
+const PastSightings = `-- name: PastSightings :many
+SELECT address, mac, source, device_id, name, port, port_of, first, until FROM sighting_past
+WHERE site_id = $1 AND (address = $2::inet OR name <> '' AND lower(name) = lower(nullif($3::text, '')))
+ORDER BY until DESC, first DESC LIMIT 200
+`
+
+type PastSightingsParams struct {
+	SiteID  string
+	Address *netip.Addr
+	Name    string
+}
+
+type PastSightingsRow struct {
+	Address  netip.Addr
+	Mac      net.HardwareAddr
+	Source   string
+	DeviceID string
+	Name     string
+	Port     string
+	PortOf   string
+	First    time.Time
+	Until    time.Time
+}
+
+// Who had an address, or a name, as it was seen; the newest first.
+func (q *Queries) PastSightings(ctx context.Context, arg PastSightingsParams) ([]PastSightingsRow, error) {
+	rows, err := q.db.Query(ctx, PastSightings, arg.SiteID, arg.Address, arg.Name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []PastSightingsRow
+	for rows.Next() {
+		var i PastSightingsRow
+		if err := rows.Scan(
+			&i.Address,
+			&i.Mac,
+			&i.Source,
+			&i.DeviceID,
+			&i.Name,
+			&i.Port,
+			&i.PortOf,
+			&i.First,
+			&i.Until,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const PlannedOfOrder = `-- name: PlannedOfOrder :one

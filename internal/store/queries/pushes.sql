@@ -157,6 +157,15 @@ ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET
 UPDATE sighting SET state = 'expired', expires = least(expires, now())
 WHERE site_id = @site_id AND device_id = @device_id AND source = 'lease' AND address = @address AND mac <> @mac AND state <> 'expired';
 
+-- Who had an address, or a name, as it was seen; the newest first.
+-- name: PastSightings :many
+SELECT address, mac, source, device_id, name, port, port_of, first, until FROM sighting_past
+WHERE site_id = @site_id AND (address = sqlc.narg(address)::inet OR name <> '' AND lower(name) = lower(nullif(@name::text, '')))
+ORDER BY until DESC, first DESC LIMIT 200;
+
+-- name: ForgetPastSightings :exec
+DELETE FROM sighting_past WHERE until < now() - make_interval(secs => @seconds::double precision);
+
 -- name: ForgetSightings :exec
 DELETE FROM sighting WHERE last < now() - interval '60 days';
 

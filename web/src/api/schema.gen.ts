@@ -2141,6 +2141,7 @@ export interface components {
             level: string;
             mono: boolean;
             name: string;
+            otherwise?: string;
             own: boolean;
             value: string;
         };
@@ -2521,6 +2522,10 @@ export interface components {
             because: string;
             /** Format: date-time */
             since: string;
+        };
+        History: {
+            recorded: components["schemas"]["Holding"][];
+            seen: components["schemas"]["Seen"][];
         };
         Hit: {
             code: string;
@@ -4031,6 +4036,23 @@ export interface components {
             messages: components["schemas"]["Message"][];
             network: string;
             says: string;
+        };
+        Seen: {
+            address: string;
+            /** Format: date-time */
+            from: string;
+            mac: string;
+            /** @description as the client said it */
+            name?: string;
+            /** @description that it was heard on, with its device */
+            port?: string;
+            /** @description from what it is known, in words */
+            sure: string;
+            /**
+             * Format: date-time
+             * @description none while it has it
+             */
+            until?: string;
         };
         SeenRow: {
             actions: components["schemas"]["Action"][];
@@ -7713,7 +7735,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Holding"][];
+                    "application/json": components["schemas"]["History"];
                 };
             };
             /** @description Error */

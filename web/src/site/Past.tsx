@@ -37,20 +37,23 @@ export function Past({ site, zone }: { site: string; zone?: string }) {
       <Alert className="mt-2">{problem && !problem.fields.of && problem.message}</Alert>
       <div role="status">
         <ol className="mt-1 text-[13px]">
-          {(asked.data ?? []).map((s) => (
-            <li key={s.revision} className="py-1.5 border-b border-seam-2 [overflow-wrap:anywhere]">
-              {s.owners.length > 0 ? s.owners.join(' · ') : <span className="text-ink-2">nobody</span>}
+          {(asked.data?.seen ?? []).map((s) => (
+            <li key={s.mac + s.from + s.sure} className="py-1.5 border-b border-seam-2 [overflow-wrap:anywhere]">
+              {s.name && `${s.name} · `}
+              <span className="mono">{s.mac}</span>
+              {` at ${s.address}`}
+              {s.port && `, on ${s.port}`}
               <div className="text-[12px] text-ink-3">
-                from <When at={s.from} zone={zone} />
-                {s.until ? (
-                  <>
-                    {' '}
-                    until <When at={s.until} zone={zone} />
-                  </>
-                ) : (
-                  ', now'
-                )}
-                {` · revision ${s.revision}`}
+                <Span from={s.from} until={s.until} zone={zone} /> · {s.sure}
+              </div>
+            </li>
+          ))}
+          {(asked.data?.recorded ?? []).map((s) => (
+            <li key={s.revision} className="py-1.5 border-b border-seam-2 [overflow-wrap:anywhere]">
+              {s.owners.length > 0 ? s.owners.join(' · ') : <span className="text-ink-2">nobody recorded</span>}
+              <div className="text-[12px] text-ink-3">
+                <Span from={s.from} until={s.until} zone={zone} />
+                {` · recorded in revision ${s.revision}`}
                 {s.by && `, ${s.by}`}
               </div>
             </li>
@@ -58,5 +61,22 @@ export function Past({ site, zone }: { site: string; zone?: string }) {
         </ol>
       </div>
     </section>
+  )
+}
+
+/** From when to when. */
+function Span({ from, until, zone }: { from: string; until?: string; zone?: string }) {
+  return (
+    <>
+      from <When at={from} zone={zone} />
+      {until ? (
+        <>
+          {' '}
+          until <When at={until} zone={zone} />
+        </>
+      ) : (
+        ', now'
+      )}
+    </>
   )
 }
