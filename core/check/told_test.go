@@ -51,3 +51,21 @@ func Test10WhatClientsAreToldAnswersThem(t *testing.T) {
 	s.Networks[0].Options = []site.Option{{Code: 6, Value: "192.0.2.53"}}
 	assert.Nil(t, found("resolver-not-listening"), "one outside is not ours to judge")
 }
+
+// Number 20: a complaint as it is said leads to the rules that may be why; each of those is one.
+func Test20AComplaintLeadsToRules(t *testing.T) {
+	known := map[string]bool{}
+	for _, r := range check.Rules() {
+		known[r.Slug] = true
+	}
+	for _, said := range []string{"The till gets no address", "NO  INTERNET in the ward", "name not found", "it comes and goes",
+		"everything is slow", "vpn"} {
+		rules := check.RulesFor(said)
+		assert.NotEmpty(t, rules, said)
+		for _, slug := range rules {
+			assert.True(t, known[slug], "%s is no rule", slug)
+		}
+	}
+	assert.Empty(t, check.RulesFor("a vpnless thing"))
+	assert.Empty(t, check.RulesFor(""))
+}

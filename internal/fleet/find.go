@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"lithos/core/check"
 	"lithos/core/site"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
@@ -220,7 +221,12 @@ func (f *finding) orders() error {
 }
 
 func (f *finding) findings() error {
-	rows, err := f.store.FindFindings(f.ctx, gen.FindFindingsParams{Rules: rules, Name: f.name})
+	whole := ""
+	if a, err := netip.ParseAddr(f.text); err == nil {
+		whole = a.String()
+	}
+	rows, err := f.store.FindFindings(f.ctx, gen.FindFindingsParams{Rules: rules, Name: f.name, Address: whole,
+		Symptom: check.RulesFor(f.text)})
 	for _, r := range rows {
 		f.hits = append(f.hits,
 			Hit{Kind: "finding", What: "Finding", Title: r.Title, Site: r.Site, Code: r.Code, Finding: r.ID})

@@ -1,6 +1,7 @@
 package work_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -106,8 +107,26 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 	named, err := o.Past(ctx, "kelder-bridge", "tablet")
 	require.NoError(t, err)
 	assert.Len(t, named.Seen, 2)
-	require.NoError(t, o.Store.ForgetPastSightings(ctx, (24 * time.Hour).Seconds()))
+	require.NoError(t, o.Store.ForgetPastSightings(ctx, (24*time.Hour).Seconds()))
 	h, err = o.Past(ctx, "kelder-bridge", "10.84.18.150")
 	require.NoError(t, err)
 	assert.Len(t, h.Seen, 1, "what is older is forgotten")
+}
+
+// Find for an address shows what is wrong with it; for a complaint, what may be why.
+func Test20FindShowsFindings(t *testing.T) {
+	o := open(t)
+	of := func(text string) (rules []string) {
+		hits, err := o.Find(t.Context(), text)
+		require.NoError(t, err)
+		for _, h := range hits {
+			if h.Kind == "finding" {
+				rules = append(rules, h.Code+" "+strings.Split(h.Finding, ".")[0])
+			}
+		}
+		return rules
+	}
+	assert.Contains(t, of("10.84.18.57"), "kelder-bridge address-two-owners")
+	assert.NotContains(t, of("10.84.18.5"), "kelder-bridge address-two-owners", "another address is not that one")
+	assert.Contains(t, of("no address"), "hallin-road pool-off")
 }

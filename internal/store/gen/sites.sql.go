@@ -138,12 +138,16 @@ SELECT f.code, f.site, (f.finding ->> 'id')::text AS id, (f.finding ->> 'title')
         jsonb_array_elements(coalesce(m.findings, '[]')::jsonb || coalesce(a.findings, '[]')::jsonb) AS finding FROM site s
     LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = $1
     LEFT JOIN site_standing a ON a.site_id = s.id AND a.revision = s.head) f
-WHERE f.finding ->> 'title' ILIKE $2::text ORDER BY f.site LIMIT 20
+WHERE f.finding ->> 'title' ILIKE $2::text
+OR $3::text <> '' AND (f.finding ->> 'id') || '.' LIKE '%.' || $3 || '.%'
+OR split_part(f.finding ->> 'id', '.', 1) = ANY ($4::text[]) ORDER BY f.site LIMIT 20
 `
 
 type FindFindingsParams struct {
-	Rules string
-	Name  string
+	Rules   string
+	Name    string
+	Address string
+	Symptom []string
 }
 
 type FindFindingsRow struct {
@@ -153,8 +157,14 @@ type FindFindingsRow struct {
 	Title string
 }
 
+// Those of a title, of an address (which is part of its id), or of rules.
 func (q *Queries) FindFindings(ctx context.Context, arg FindFindingsParams) ([]FindFindingsRow, error) {
-	rows, err := q.db.Query(ctx, FindFindings, arg.Rules, arg.Name)
+	rows, err := q.db.Query(ctx, FindFindings,
+		arg.Rules,
+		arg.Name,
+		arg.Address,
+		arg.Symptom,
+	)
 	if err != nil {
 		return nil, err
 	}

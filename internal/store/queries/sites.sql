@@ -122,13 +122,16 @@ WHERE o.id = @id OR o.title ILIKE @name OR o.ticket ILIKE @name OR t.full_name I
     OR EXISTS (SELECT FROM work_order_step e JOIN technician m ON m.id = e.made_by WHERE e.order_id = o.id AND m.full_name ILIKE @name)
 ORDER BY (o.id = @id) DESC, (o.state IN ('open', 'pushing')) DESC, o.id DESC LIMIT 20;
 
+-- Those of a title, of an address (which is part of its id), or of rules.
 -- name: FindFindings :many
 SELECT f.code, f.site, (f.finding ->> 'id')::text AS id, (f.finding ->> 'title')::text AS title FROM (
     SELECT s.code, s.name AS site,
         jsonb_array_elements(coalesce(m.findings, '[]')::jsonb || coalesce(a.findings, '[]')::jsonb) AS finding FROM site s
     LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = @rules
     LEFT JOIN site_standing a ON a.site_id = s.id AND a.revision = s.head) f
-WHERE f.finding ->> 'title' ILIKE @name::text ORDER BY f.site LIMIT 20;
+WHERE f.finding ->> 'title' ILIKE @name::text
+OR @address::text <> '' AND (f.finding ->> 'id') || '.' LIKE '%.' || @address || '.%'
+OR split_part(f.finding ->> 'id', '.', 1) = ANY (@symptom::text[]) ORDER BY f.site LIMIT 20;
 
 -- name: FindPrefixes :many
 SELECT s.code, s.name AS site, p.part, p.name, p.vlan, p.prefix FROM site_prefix p JOIN site s ON s.id = p.site_id
