@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
@@ -159,21 +160,45 @@ func (c *zoneImport) Run(out io.Writer) error {
 	at := slices.IndexFunc(doc.Zones, func(z site.Zone) bool { return z.Name == name && z.Side == c.Side })
 	if at < 0 {
 		doc.Zones = append(doc.Zones, site.Zone{ID: "zone-" + strings.NewReplacer(".", "-", "/", "-").Replace(name),
-			Name: name, Side: c.Side, TTL: read.TTL})
+			Name: name, Side: c.Side, TTL: min(read.TTL, zone.MaxTTL)})
 		at = len(doc.Zones) - 1
+		if soa := read.SOA; soa != nil {
+			z := &doc.Zones[at]
+			z.Contact = soa.Contact
+			z.Refresh, z.Retry = within(soa.Refresh, zone.MaxTTL), within(soa.Retry, zone.MaxTTL)
+			z.Expire, z.Negative = within(soa.Expire, 31_536_000), within(soa.Negative, 86_400)
+		}
+	} else if read.SOA != nil {
+		fmt.Fprintf(os.Stderr, "left out: the SOA's contact and timers; %s keeps its own\n", name)
 	}
 	z := &doc.Zones[at]
+	if read.SOA != nil {
+		fmt.Fprintf(os.Stderr, "left out: the SOA's server and serial; they are of whoever answers the zone\n")
+	}
+	given := map[string]bool{} // addresses that have a name by now
+	for _, r := range z.Records {
+		given[r.Data] = given[r.Data] || r.Type == "A" && !r.NoReverse
+	}
 	for i, r := range read.Records {
 		if slices.ContainsFunc(z.Records, func(o *site.Record) bool {
 			return o.Owner == r.Owner && o.Type == r.Type && o.Data == r.Data
 		}) {
 			continue
 		}
+		ttl := r.TTL
+		if ttl == 0 && read.TTL != 0 && read.TTL != cmp.Or(z.TTL, site.DefaultTTL) {
+			ttl = min(read.TTL, zone.MaxTTL) // what the file says of all is said of each: the zone says something else
+		}
+		// Of several names of an address the first counts in reverse.
 		z.Records = append(z.Records, &site.Record{ID: freshRecord(z, i), Owner: r.Owner, Type: r.Type, Data: r.Data,
-			TTL: r.TTL})
+			TTL: ttl, NoReverse: r.Type == "A" && given[r.Data]})
+		given[r.Data] = given[r.Data] || r.Type == "A"
 	}
 	for _, l := range read.Left {
 		fmt.Fprintf(os.Stderr, "left out: %s: %s\n", l.Text, l.Why)
+	}
+	for _, l := range read.Otherwise {
+		fmt.Fprintf(os.Stderr, "taken otherwise: %s: %s\n", l.Text, l.Why)
 	}
 	encode := site.EncodeYAML
 	if strings.EqualFold(filepath.Ext(c.File), ".json") {
@@ -184,6 +209,14 @@ func (c *zoneImport) Run(out io.Writer) error {
 		_, err = out.Write(text)
 	}
 	return err
+}
+
+// within is a time of a SOA where a zone can have it; 0, the usual one, where not.
+func within(seconds, most int) int {
+	if seconds < 1 || seconds > most {
+		return 0
+	}
+	return seconds
 }
 
 // freshRecord is an id that no record of the zone has.

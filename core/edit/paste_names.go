@@ -1,10 +1,14 @@
 package edit
 
 import (
+	"cmp"
 	"encoding/csv"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
+
+	"github.com/miekg/dns"
 
 	"lithos/core/site"
 	"lithos/core/zone"
@@ -29,11 +33,41 @@ func PasteNames(s *site.Site, in, text string, newID func(line int) string) ([]L
 	}
 	lines := make([]Line, len(rows))
 	var edits []Edit
-	for i, row := range rows {
-		lines[i] = p.line(i+1, strings.TrimRight(row, "\r"), newID)
+	rows[0] = strings.TrimPrefix(rows[0], "\ufeff")
+	for i := 0; i < len(rows); i++ {
+		row, more := whole(rows[i:])
+		lines[i] = p.line(i+1, row, newID)
 		edits = append(edits, lines[i].edits...)
+		for k := range more {
+			lines[i+1+k] = Line{Number: i + 2 + k, Text: rows[i+1+k], Outcome: LineSkipped,
+				Says: fmt.Sprintf("Belongs to line %d", i+1)}
+		}
+		i += more
 	}
 	return lines, edits, nil
+}
+
+// whole is a line of a zone file with those that it goes on on, in parentheses (RFC 1035 section 5.1), as one. more is
+// how many those are.
+func whole(rows []string) (row string, more int) {
+	depth, parts := 0, []string{}
+	for i, text := range rows {
+		text = strings.TrimRight(text, "\r")
+		said, _, _ := strings.Cut(text, ";")
+		if strings.Contains(text, `"`) {
+			said = text // what is quoted may hold any of these
+		} else {
+			depth += strings.Count(said, "(") - strings.Count(said, ")")
+		}
+		if i == 0 && depth <= 0 {
+			return text, 0
+		}
+		parts = append(parts, said)
+		if depth <= 0 {
+			return strings.NewReplacer("(", " ", ")", " ").Replace(strings.Join(parts, " ")), i
+		}
+	}
+	return strings.TrimRight(rows[0], "\r"), 0
 }
 
 // pastedRows splits what was pasted into lines.
@@ -54,6 +88,7 @@ type namePaster struct {
 	zone   *site.Zone
 	origin string         // as $ORIGIN last said
 	last   string         // owner of the zone-file line before
+	ttl    int            // as $TTL last said; 0 for none
 	taken  map[string]int // lines, by what they say
 	// alias is of each name that there is whether it is an alias, which has nothing beside it (RFC 1034
 	// section 3.6.2).
@@ -74,6 +109,10 @@ func (p *namePaster) line(number int, row string, newID func(line int) string) L
 		l.Outcome, l.Says = LineSkipped, "A heading"
 		return l
 	}
+	if a, err := netip.ParseAddr(strings.Trim(strings.Fields(text)[0], ",")); err == nil && zone.OwnAddress(a) != "" {
+		l.Outcome, l.Says = LineSkipped, "Left out: "+zone.OwnAddress(a)
+		return l
+	}
 	records, err := p.records(row)
 	if err != nil {
 		l.Says = sentence(err.Error())
@@ -81,11 +120,14 @@ func (p *namePaster) line(number int, row string, newID func(line int) string) L
 	}
 	var says []string
 	for n, r := range records {
+		if r.TTL == 0 {
+			r.TTL = p.ttl
+		}
 		if l.Name == "" {
 			l.Name = zone.Absolute(r.Owner, p.zone.Name)
 			l.Address, _ = netip.ParseAddr(r.Data)
 		}
-		outcome, one, edits := p.put(number, r, func() string { return newID(number*100 + n) })
+		outcome, one, edits := p.put(number, r, n > 0 && r.Type == "A", func() string { return newID(number*100 + n) })
 		says = append(says, one)
 		l.edits = append(l.edits, edits...)
 		if l.Outcome == LineRefused || l.Outcome == LineSame {
@@ -101,12 +143,19 @@ func sentence(text string) string { return strings.ToUpper(text[:1]) + text[1:] 
 // directive is about a line of a zone file that says how others are read.
 func (p *namePaster) directive(text string) (outcome, says string) {
 	words := strings.Fields(text)
-	if words[0] == "$ORIGIN" && len(words) > 1 {
+	switch name := strings.ToUpper(words[0]); {
+	case name == "$ORIGIN" && len(words) > 1:
 		p.origin = zone.Tidy(words[1])
 		return LineSkipped, "Names after it are in " + p.origin
-	}
-	if words[0] == "$TTL" {
-		return LineSkipped, "The zone has its own TTL"
+	case name == "$TTL" && len(words) > 1:
+		f, err := zone.Parse(strings.NewReader("$TTL "+words[1]+"\n"), p.zone.Name)
+		if err != nil || f.TTL == 0 {
+			return LineRefused, fmt.Sprintf("%q is not a TTL; write a number of seconds", words[1])
+		}
+		if p.ttl = min(f.TTL, zone.MaxTTL); p.ttl == cmp.Or(p.zone.TTL, site.DefaultTTL) {
+			p.ttl = 0
+		}
+		return LineSkipped, fmt.Sprintf("Lines after it without a TTL have %d seconds", min(f.TTL, zone.MaxTTL))
 	}
 	return LineRefused, words[0] + " is not carried out; write its records out"
 }
@@ -123,7 +172,16 @@ func (p *namePaster) records(row string) ([]zone.Record, error) {
 		return oneOf(f, err, "it cannot be read")
 	}
 	if strings.ContainsAny(row, "()") && !strings.Contains(row, `"`) {
-		return nil, fmt.Errorf("it goes on on another line; write the record on one")
+		return nil, fmt.Errorf("its parentheses are not closed; close them, or write the record on one line")
+	}
+	if len(words) == 2 {
+		if a, err := netip.ParseAddr(words[1]); err == nil && row[0] != ' ' && row[0] != '\t' { // the name first
+			row = fmt.Sprintf("%s %s %s", words[0], zone.TypeOfAddress(a), a)
+			words = strings.Fields(row)
+		}
+	}
+	if err := unlike(words); err != nil && row[0] != ' ' && row[0] != '\t' {
+		return nil, err
 	}
 	if row[0] == ' ' || row[0] == '\t' {
 		row = p.last + " " + row
@@ -137,6 +195,30 @@ func (p *namePaster) records(row string) ([]zone.Record, error) {
 	return oneOf(f, err, "it is no record")
 }
 
+// unlike says why words are no line of a zone file, where none of them is a type of record.
+func unlike(words []string) error {
+	for _, w := range words[1:] {
+		w = strings.ToUpper(w)
+		if slices.Contains(zone.Types(), w) || w == "SOA" || strings.HasPrefix(w, "TYPE") ||
+			dns.StringToType[w] != dns.TypeNone {
+			return nil
+		}
+	}
+	for _, w := range words {
+		looks := strings.Trim(w, "0123456789.") == "" && strings.Contains(w, ".")
+		if _, err := netip.ParseAddr(w); looks && err != nil {
+			return fmt.Errorf("%q is no address: it has four numbers from 0 to 255", w)
+		}
+	}
+	if len(words) == 1 {
+		if _, err := netip.ParseAddr(words[0]); err == nil {
+			return fmt.Errorf("%s has no name; type one behind it", words[0])
+		}
+		return fmt.Errorf("%q has no value; type an address behind it, or a type and its data", words[0])
+	}
+	return fmt.Errorf("it is no record: type a name and an address, or a name, a type such as CNAME, and its data")
+}
+
 func oneOf(f zone.File, err error, none string) ([]zone.Record, error) {
 	switch {
 	case err != nil:
@@ -145,12 +227,15 @@ func oneOf(f zone.File, err error, none string) ([]zone.Record, error) {
 		return f.Records, nil
 	case len(f.Left) > 0:
 		return nil, fmt.Errorf("%s", f.Left[0].Why)
+	case f.SOA != nil:
+		return nil, fmt.Errorf("a SOA is not taken: the zone's contact and timers are in its form")
 	}
 	return nil, fmt.Errorf("%s", none)
 }
 
-// put decides what becomes of one record.
-func (p *namePaster) put(number int, r zone.Record, newID func() string) (outcome, says string, edits []Edit) {
+// put decides what becomes of one record. another says that its address has a name on the same line, which counts in
+// reverse.
+func (p *namePaster) put(number int, r zone.Record, another bool, newID func() string) (outcome, says string, edits []Edit) {
 	what := fmt.Sprintf("%s %s %s", r.Owner, r.Type, r.Data)
 	if other, dup := p.taken[what]; dup {
 		return LineSkipped, fmt.Sprintf("%s is on line %d already", what, other), nil
@@ -181,6 +266,9 @@ func (p *namePaster) put(number int, r zone.Record, newID func() string) (outcom
 	}
 	p.alias[r.Owner] = r.Type == "CNAME"
 	id := newID()
-	fresh := &site.Record{ID: id, Owner: r.Owner, Type: r.Type, Data: r.Data, TTL: r.TTL}
+	fresh := &site.Record{ID: id, Owner: r.Owner, Type: r.Type, Data: r.Data, TTL: r.TTL, NoReverse: another}
+	if another {
+		what += " (reverse names the first of the line)"
+	}
 	return LineAdds, what, []Edit{Adding(site.KindRecord, id, in, fresh)}
 }

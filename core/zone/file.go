@@ -48,7 +48,15 @@ type File struct {
 	SOA     *SOA
 	Records []Record // in the order of the file
 	Left    []Left   // records of types that Lithos does not keep
+	// Otherwise are records that were taken otherwise than they are written, with how.
+	Otherwise []Left
 }
+
+// MaxTTL is the longest that others may keep a record, in seconds: a week.
+const MaxTTL = 604_800
+
+// noTTL stands for the TTL of a record that says none, in a file that says none for all.
+const noTTL = 1<<31 - 2
 
 // Parse reads a zone file (RFC 1035 section 5.1): $ORIGIN, $TTL, parentheses, escapes and relative
 // names. origin is the zone's name, which the file may also say itself; records outside it are left.
@@ -70,6 +78,7 @@ func Parse(r io.Reader, origin string) (File, error) {
 			"the file does not say which zone it is; begin it with $ORIGIN and the zone's name",
 		}
 	}
+	raw = upperDirectives(raw)
 	if err := f.refuseDirectives(raw); err != nil {
 		return File{}, err
 	}
@@ -92,7 +101,7 @@ func (f *File) part(raw []byte, line int, origin, owner string, directed bool) (
 	first := line
 	line -= strings.Count(head, "\n")
 	p := dns.NewZoneParser(io.MultiReader(strings.NewReader(head), bytes.NewReader(raw)), dns.Fqdn(f.Origin), "")
-	p.SetDefaultTTL(uint32(f.TTL))
+	p.SetDefaultTTL(uint32(cmp.Or(f.TTL, noTTL)))
 	for rr, ok := p.Next(); ok; rr, ok = p.Next() {
 		if skip--; skip >= 0 {
 			continue
@@ -116,12 +125,34 @@ func (f *File) full() error {
 	return nil
 }
 
+// readAll reads a file, without the mark at its beginning that says it is UTF-8.
 func readAll(r io.Reader) ([]byte, error) {
 	raw, err := io.ReadAll(io.LimitReader(r, MaxFile+1))
+	raw = bytes.TrimPrefix(raw, []byte{0xef, 0xbb, 0xbf})
 	if err == nil && len(raw) > MaxFile {
 		err = &FileError{1, fmt.Sprintf("the file is larger than %d MiB; read it in parts", MaxFile>>20)}
 	}
 	return raw, err
+}
+
+// upperDirectives writes directives in capitals, as they are looked for: they are not told apart by that (RFC 1035
+// section 5.1).
+func upperDirectives(raw []byte) []byte {
+	if bytes.IndexByte(raw, '$') < 0 {
+		return raw
+	}
+	var out bytes.Buffer
+	out.Grow(len(raw))
+	for line := range bytes.Lines(raw) {
+		word := bytes.IndexAny(line, " \t\r\n;")
+		if line[0] != '$' || word < 0 {
+			out.Write(line)
+			continue
+		}
+		out.Write(bytes.ToUpper(line[:word]))
+		out.Write(line[word:])
+	}
+	return out.Bytes()
 }
 
 // firstOrigin is the zone that a file names first; empty where it names none.
@@ -146,7 +177,7 @@ func firstOrigin(raw []byte) (string, error) {
 func originIn(line string) (name string, ok bool) {
 	said, _, _ := strings.Cut(line, ";")
 	words := strings.Fields(said)
-	if len(words) < 2 || words[0] != "$ORIGIN" {
+	if len(words) < 2 || !strings.EqualFold(words[0], "$ORIGIN") {
 		return "", false
 	}
 	return words[1], true
@@ -170,6 +201,10 @@ func (f *File) refuseDirectives(raw []byte) error {
 			if len(words) > 1 && f.TTL == 0 {
 				if rr, err := parseRR("x. " + words[1] + " IN A 192.0.2.1"); err == nil {
 					f.TTL = int(rr.Header().Ttl)
+				}
+				if f.TTL > MaxTTL {
+					f.Otherwise = append(f.Otherwise, Left{Line: number, Text: strings.TrimSpace(string(line)),
+						Why: "a TTL of more than a week is taken as one"})
 				}
 			}
 		}
@@ -226,8 +261,17 @@ func (f *File) take(rr dns.RR) {
 		return
 	}
 	r := Record{Owner: owner, Type: typ, Data: data, TTL: int(h.Ttl)}
-	if r.TTL == f.TTL {
+	otherwise := func(ttl int, how string) {
+		r.TTL = ttl
+		f.Otherwise = append(f.Otherwise, Left{Text: strings.ReplaceAll(rr.String(), "\t", " "), Why: how})
+	}
+	switch {
+	case r.TTL == f.TTL && f.TTL != 0, r.TTL == noTTL:
 		r.TTL = 0
+	case r.TTL == 0:
+		otherwise(1, "a TTL of 0 is taken as 1 second")
+	case r.TTL > MaxTTL:
+		otherwise(MaxTTL, fmt.Sprintf("a TTL of %d seconds is taken as a week", h.Ttl))
 	}
 	f.Records = append(f.Records, r)
 }

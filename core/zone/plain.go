@@ -113,7 +113,7 @@ func (f *File) plain(line, origin string) (r Record, name string, ok bool) {
 			continue
 		}
 		seconds, err := strconv.ParseUint(w, 10, 31)
-		if err != nil || has {
+		if err != nil || has || seconds == 0 || seconds > MaxTTL {
 			return r, "", false
 		}
 		ttl, has = int(seconds), true

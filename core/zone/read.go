@@ -57,6 +57,10 @@ func fromHosts(raw []byte, origin string) (File, error) {
 	hosts, left, err := ParseHosts(bytes.NewReader(raw))
 	f := File{Origin: Tidy(origin), Left: left}
 	for _, h := range hosts {
+		if why := OwnAddress(h.Address); why != "" {
+			f.Left = append(f.Left, Left{Text: h.Address.String() + " " + strings.Join(h.Names, " "), Why: why})
+			continue
+		}
 		typ := "A"
 		if h.Address.Is6() {
 			typ = "AAAA"
@@ -74,6 +78,21 @@ func fromHosts(raw []byte, origin string) (File, error) {
 		}
 	}
 	return f, err
+}
+
+// OwnAddress is why an address of a hosts file is no record's: each machine has one of its own; empty for any other.
+func OwnAddress(a netip.Addr) string {
+	switch {
+	case a.IsLoopback():
+		return "a loopback address is each machine's own"
+	case a.IsLinkLocalUnicast():
+		return "a link-local address means something on one link alone"
+	case a.IsMulticast(), a.IsInterfaceLocalMulticast():
+		return "it is the address of a group"
+	case a.IsUnspecified():
+		return "it is no address of a machine"
+	}
+	return ""
 }
 
 func fromCSV(raw []byte, origin string) (File, error) {
@@ -114,6 +133,12 @@ func csvRecord(cells []string, origin string) (Record, error) {
 		return Record{}, fmt.Errorf("it has no value")
 	}
 	typ, data := "", cells[1]
+	if first, err := netip.ParseAddr(strings.TrimSpace(cells[0])); err == nil && len(cells) == 2 {
+		if why := OwnAddress(first); why != "" {
+			return Record{}, errors.New(why)
+		}
+		cells, data = []string{cells[1], cells[0]}, cells[0] // the address first, as in a hosts file
+	}
 	if len(cells) > 2 {
 		typ, data = strings.ToUpper(strings.TrimSpace(cells[1])), cells[2]
 	}

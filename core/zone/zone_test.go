@@ -373,3 +373,23 @@ func TestPlainLinesAreReadAlike(t *testing.T) {
 		}
 	})
 }
+
+// Number 25: what is read in can always be written and read again, and what was taken otherwise is told.
+func Test25WhatIsReadInIsReadAgain(t *testing.T) {
+	f, err := Read(strings.NewReader("\ufeff$ttl 3600\n$origin lab.example.\na 0 IN A 192.0.2.1\nb 700000 IN A 192.0.2.2\n"+
+		"c IN A 192.0.2.3\n@ IN SOA ns.lab.example. h.lab.example. 1 2 3 4 5\n"), "lab.example")
+	require.NoError(t, err)
+	require.Len(t, f.Records, 3)
+	assert.Equal(t, []int{1, MaxTTL, 0}, []int{f.Records[0].TTL, f.Records[1].TTL, f.Records[2].TTL})
+	assert.Len(t, f.Otherwise, 2)
+	assert.Equal(t, "h.lab.example", f.SOA.Contact)
+	none, err := Read(strings.NewReader("a 0 IN A 192.0.2.1\n"), "lab.example")
+	require.NoError(t, err)
+	assert.Equal(t, 1, none.Records[0].TTL, "zero is said, and is not the zone's")
+	_, err = Read(strings.NewReader("$generate 1-4 h$ A 192.0.2.$\n"), "lab.example")
+	require.ErrorContains(t, err, "$GENERATE is not carried out")
+	hosts, err := Read(strings.NewReader("127.0.0.1 localhost\n192.0.2.9 nine\n"), "lab.example")
+	require.NoError(t, err)
+	assert.Len(t, hosts.Records, 1)
+	assert.Contains(t, hosts.Left[0].Why, "each machine's own")
+}
