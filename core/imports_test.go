@@ -49,7 +49,7 @@ var noRows = []string{"lithos/internal/order", "lithos/internal/view", "lithos/i
 
 // corePackages are the modules core may stand on beside the standard library.
 var corePackages = []string{"go4.org/netipx", "github.com/insomniacslk/dhcp", "go.yaml.in/yaml/v3",
-	"github.com/santhosh-tekuri/jsonschema/v6", "github.com/miekg/dns"}
+	"github.com/santhosh-tekuri/jsonschema/v6", "github.com/miekg/dns", "golang.org/x/net/publicsuffix"}
 
 func deps(t *testing.T, pattern string, args ...string) []string {
 	t.Helper()

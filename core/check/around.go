@@ -29,7 +29,7 @@ type Surroundings struct {
 	Told map[string][]zone.Record
 	// Lines are the addresses that lines had when they were last read (site.Following.Line).
 	Lines map[string]outside.Line
-	// Keys are what the providers of outside zones tell of keys, by zone id.
+	// Keys are what the providers of outside zones tell of keys, by zone id; those that never told any are not in it.
 	Keys map[string][]outside.Key
 	// Sets are the records that providers say who writes, by zone id.
 	Sets map[string][]outside.Set
@@ -123,6 +123,12 @@ var observed = []aroundRule{
 		Promise: "Somebody keeps a name that follows."}, followingNobody},
 	{Rule{Slug: "ddns-key-ending", Family: "Names", Severity: Warns,
 		Promise: "The key of a following name is taken for weeks yet."}, followingKeyEnding},
+	{Rule{Slug: "changing-line-by-hand", Family: "Names", Severity: Warns,
+		Promise: "A name of a changing line follows it."}, followingByHand},
+	{Rule{Slug: "ddns-key-gone", Family: "Names", Severity: Blocks,
+		Promise: "The server of a following name has its key."}, followingKeyGone},
+	{Rule{Slug: "key-gone", Family: "Names", Severity: Warns,
+		Promise: "The provider of a zone has every key that the site uses."}, keyGone},
 	{Rule{Slug: "device-unread", Family: "Management", Severity: Warns,
 		Promise: "A device that Lithos reaches can be read."}, deviceUnread},
 	{Rule{Slug: Drifted, Family: "Management", Severity: Warns,

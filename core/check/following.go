@@ -365,3 +365,149 @@ func (a *around) takeBack(w followed) *Remedy {
 	}
 	return send
 }
+
+// followingHidden is about names that the world is told and that an inside zone of the same domain hides.
+func followingHidden(f *facts, report func(Finding)) {
+	f.eachFollowing(func(w *site.Following) {
+		home := compile.Find(f.book().Inside, w.Name)
+		if home == nil || home.Zone == nil || home.Partial() || f.answeredElsewhere(w.Name) || home.Covers(w.Name) {
+			return
+		}
+		if _, there := home.At(w.Name); there || w.Name == home.Name {
+			return
+		}
+		was, now := *home.Zone, *home.Zone
+		now.Partial = true
+		found := Finding{
+			Title: w.Name + " is there outside and not inside", Parts: []site.Ref{followingRef(w.ID)}, Value: w.Name,
+			Says: fmt.Sprintf("Inside, %s is answered for by the site itself, which says that there is no such name. A "+
+				"laptop that uses it away from the site does not get through here.", home.Name),
+			Fix: change("Ask the forwarders for what "+home.Name+" does not have", site.KindZone, was.ID, site.Ref{}, was,
+				now),
+		}
+		if d, i, ok := f.Interface(w.Uplink); ok {
+			if at := insideOf(d, i); at.IsValid() {
+				owner, _ := zone.Relative(w.Name, home.Name)
+				fresh := site.Record{ID: "rec-" + w.ID, Owner: owner, Type: "A", Data: at.String(), NoReverse: true}
+				found.Other = &Fix{fmt.Sprintf("Let it be %s of %s inside", at, d.Name),
+					[]edit.Edit{edit.Adding(site.KindRecord, fresh.ID, zoneRef(was.ID), fresh)}}
+			}
+		}
+		report(found)
+	})
+}
+
+// insideOf is the first address of a device that is none of its uplinks; invalid where it has none.
+func insideOf(d *site.Device, uplink *site.Interface) netip.Addr {
+	for _, i := range d.Interfaces {
+		if i.ID != uplink.ID && i.Kind != site.Uplink && len(i.Addresses) > 0 {
+			return i.Addresses[0].Addr()
+		}
+	}
+	return netip.Addr{}
+}
+
+// followingByHand is about records by hand that hold the address of a line which changes.
+func followingByHand(a *around, report func(Finding)) {
+	lines := a.changing()
+	for _, p := range a.book().Outside {
+		for _, e := range p.Entries {
+			at, err := netip.ParseAddr(e.Data)
+			uplink, ok := lines[at]
+			if err != nil || !ok || e.From.Kind != site.KindRecord || strings.HasPrefix(e.Owner, "*") {
+				continue
+			}
+			name := p.Whole(e)
+			if slices.ContainsFunc(a.Following, func(w site.Following) bool { return w.Name == name }) {
+				continue // ddns-two-writers says so
+			}
+			w := site.Following{ID: "following-" + e.From.ID, Name: name, Uplink: uplink.ID, Enabled: true}
+			if e.Type == "AAAA" {
+				w.Addresses = site.OnlyIPv6
+			}
+			fix := &Fix{Title: "Let it follow"}
+			fix.Edits, _ = edit.Removing(a.Site, e.From, e.In)
+			fix.Edits = append(fix.Edits, edit.Adding(site.KindFollowing, w.ID, site.Ref{}, w))
+			if !site.ValidID(w.ID) {
+				fix = nil
+			}
+			report(Finding{
+				Title: name + " is by hand the address of a line that changes", Parts: refs(p, e), Addresses: single(at),
+				Value: name + "/" + e.Type,
+				Says: fmt.Sprintf("%s had %s when it was last read, from its provider. When it gets another, the world "+
+					"is still told this one.", uplink.Name, at),
+				Fix: fix,
+			})
+		}
+	}
+}
+
+// changing is the uplinks whose provider gives them their addresses, by the addresses that they were last read with.
+func (a *around) changing() map[netip.Addr]*site.Interface {
+	out := map[netip.Addr]*site.Interface{}
+	for d := range a.Devices {
+		for k := range a.Devices[d].Interfaces {
+			i := &a.Devices[d].Interfaces[k]
+			if i.Kind != site.Uplink || i.Uplink == nil || i.Uplink.Method == site.ByFixed {
+				continue
+			}
+			for _, at := range []netip.Addr{a.Lines[i.ID].IPv4, a.Lines[i.ID].IPv6} {
+				if at.IsValid() {
+					out[at] = i
+				}
+			}
+		}
+	}
+	return out
+}
+
+// keyIsGone reports whether the provider of a name's zone has no such key, as its keys were last read.
+func (a *around) keyIsGone(name, key string) bool {
+	z, ok := a.ZoneOf(name, site.Outside)
+	if !ok || key == "" || z.KeysAt == "" {
+		return false
+	}
+	keys, read := a.Keys[z.ID]
+	return read && !slices.ContainsFunc(keys, func(k outside.Key) bool { return k.Name == key })
+}
+
+func followingKeyGone(a *around, report func(Finding)) {
+	a.eachFollowing(func(w *site.Following) {
+		if !a.keyIsGone(w.Name, w.Key) {
+			return
+		}
+		report(Finding{
+			Title: "The key of " + w.Name + " is gone", Parts: []site.Ref{followingRef(w.ID)}, Value: w.Key,
+			Says: fmt.Sprintf("Its provider had no %s when its keys were read last: it was revoked. No update is "+
+				"taken with it, and the name stays where it is.", w.Key),
+			Remedy: a.newKey("Have a new key made", w),
+		})
+	})
+}
+
+// keyGone is about keys of zones and of certificates that their provider does not have.
+func keyGone(a *around, report func(Finding)) {
+	for i := range a.Zones {
+		z := &a.Zones[i]
+		if z.Side != site.Outside || !a.keyIsGone(z.Name, z.Key) {
+			continue
+		}
+		report(Finding{
+			Title: "The key of " + z.Name + " is gone", Parts: []site.Ref{zoneRef(z.ID)}, Value: z.Key,
+			Says: fmt.Sprintf("Its provider had no %s when its keys were read last. The zone is neither read nor "+
+				"written until it has another.", z.Key),
+		})
+	}
+	for i := range a.Certificates {
+		c := &a.Certificates[i]
+		if !a.keyIsGone(strings.TrimPrefix(c.Name, "*."), c.Key) {
+			continue
+		}
+		report(Finding{
+			Title: "The key for " + c.Name + " is gone", Parts: []site.Ref{{Kind: site.KindCertificate, ID: c.ID}},
+			Value: c.Key,
+			Says: fmt.Sprintf("Its provider had no %s when its keys were read last. The certificate cannot be "+
+				"had again when it ends.", c.Key),
+		})
+	}
+}

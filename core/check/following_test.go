@@ -102,6 +102,36 @@ func keyEnds(after time.Duration) func(*site.Site, *check.Surroundings) {
 	}
 }
 
+// keysRead is a site with a following name whose provider has told these keys.
+func keysRead(names ...string) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, w *check.Surroundings) {
+		kept(asItIs)(s, w)
+		z, _ := s.ZoneOf("away.larkrise.example", site.Outside)
+		z.KeysAt = "https://names.provider.example"
+		w.Keys = map[string][]outside.Key{z.ID: {}}
+		for _, name := range names {
+			w.Keys[z.ID] = append(w.Keys[z.ID], outside.Key{Name: name})
+		}
+	}
+}
+
+// lineByHand is a site with a line of a method that has 9.9.9.9, and a record by hand of an address.
+func lineByHand(method, address string) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, w *check.Surroundings) {
+		w.Lines = map[string]outside.Line{}
+		for d := range s.Devices {
+			for k := range s.Devices[d].Interfaces {
+				if i := &s.Devices[d].Interfaces[k]; i.Kind == site.Uplink {
+					i.Uplink.Method = method
+					w.Lines[i.ID] = outside.Line{}.With(addr("9.9.9.9"))
+				}
+			}
+		}
+		z, _ := s.ZoneOf("cloud.larkrise.example", site.Outside)
+		z.Records = append(z.Records, &site.Record{ID: "rec-cloud", Owner: "cloud", Type: "A", Data: address})
+	}
+}
+
 // hasBoth is a site whose following name has both addresses of its line, and is told one of each.
 func hasBoth(line6, told6 string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
@@ -128,6 +158,21 @@ var followingAroundCases = []aroundCase{
 	{"ddns-stale", hasBoth("2606::7", "2606::8"), hasBoth("2606::7", "2606::7"), false},
 	{"ddns-key-ending", keyEnds(13 * 24 * time.Hour), keyEnds(15 * 24 * time.Hour), false},
 	{"ddns-key-ending", keyEnds(-time.Hour), kept(asItIs), false},
+	{"ddns-key-gone", keysRead("other"), keysRead("away.larkrise"), false},
+	{"ddns-key-gone", keysRead("other"), func(s *site.Site, w *check.Surroundings) {
+		keysRead("other")(s, w)
+		w.Keys = nil
+	}, false},
+	{"key-gone", keysRead("away.larkrise"), keysRead("away.larkrise", "lithos.larkrise", "challenge.kelder"), false},
+	{"key-gone", func(s *site.Site, w *check.Surroundings) {
+		keysRead("away.larkrise", "lithos.larkrise")(s, w)
+		certificate("www.larkrise.example", "away.www")(s)
+	}, func(s *site.Site, w *check.Surroundings) {
+		keysRead("away.larkrise", "lithos.larkrise")(s, w)
+		certificate("www.larkrise.example", "away.larkrise")(s)
+	}, false},
+	{"changing-line-by-hand", lineByHand(site.ByDHCP, "9.9.9.9"), lineByHand(site.ByDHCP, "9.9.9.8"), true},
+	{"changing-line-by-hand", lineByHand(site.ByPPPoE, "9.9.9.9"), lineByHand(site.ByFixed, "9.9.9.9"), true},
 	{"ddns-nobody-keeps", kept(func(w *site.Following) { w.Key = "" }), kept(asItIs), true},
 	{"ddns-nobody-keeps", kept(func(w *site.Following) { w.Name = "away.nowhere.example" }),
 		kept(func(w *site.Following) { w.Name, w.Enabled = "away.nowhere.example", false }), true},

@@ -119,6 +119,35 @@ var nameCases = []ruleCase{
 		"203.0.113.45"), true},
 	{"service-outside-only", func(s *site.Site) { s.Services[0].Inside = false },
 		both(record(home, "records", "A", "10.84.16.20"), func(s *site.Site) { s.Services[0].Inside = false }), true},
+	{"service-nowhere", func(s *site.Site) { s.Services[0].Name, s.Services[0].Outside = "jelly.other.example.", true },
+		func(s *site.Site) {
+			s.Services[0].Name, s.Services[0].Outside = "jelly.other.example.", true
+			s.Zones = append(s.Zones, site.Zone{ID: "zone-o", Name: "other.example", Side: site.Inside},
+				site.Zone{ID: "zone-w", Name: "other.example", Side: site.Outside})
+		}, false},
+	{"zone-shadows-domain", zoneInside("other.example"), zoneInside("nas.other.example"), true},
+	{"zone-shadows-domain", zoneInside("other.example"), func(s *site.Site) {
+		zoneInside("other.example")(s)
+		s.Zones[len(s.Zones)-1].Partial = true
+	}, true},
+	{"zone-shadows-domain", zoneInside("other.example"), func(s *site.Site) {
+		zoneInside("other.example")(s)
+		s.Zones = append(s.Zones, site.Zone{ID: "zone-y", Name: "other.example", Side: site.Outside})
+	}, true},
+	{"zone-shadows-domain", zoneInside("other.example"), zoneInside("other.home.arpa"), true},
+	{"following-hidden-inside", func(s *site.Site) {
+		follows(func(w *site.Following) { w.Name = "away.kelder.larkrise.example" })(s)
+	}, func(s *site.Site) {
+		follows(func(w *site.Following) { w.Name = "away.kelder.larkrise.example" })(s)
+		record(home, "away", "A", "10.84.20.1")(s)
+	}, true},
+	{"following-hidden-inside", func(s *site.Site) {
+		follows(func(w *site.Following) { w.Name = "away.kelder.larkrise.example" })(s)
+	}, func(s *site.Site) {
+		follows(func(w *site.Following) { w.Name = "away.kelder.larkrise.example" })(s)
+		z, _ := s.Zone(home)
+		z.Partial = true
+	}, true},
 	{"lease-names-off", onResolver(func(r *site.Resolver) { r.LeaseNames = "" }),
 		onResolver(func(r *site.Resolver) { r.LeaseNames = site.LeaseNamesReserved }), true},
 	{"cache-above-memory", func(s *site.Site) { s.Devices[0].Memory, resolver(s).CacheEntries = 64, 17_000 },
@@ -130,6 +159,15 @@ var nameCases = []ruleCase{
 	{"open-resolver", onResolver(func(r *site.Resolver) {
 		r.Askers = []netip.Prefix{prefix("10.84.16.0/20"), prefix("0.0.0.0/0")}
 	}), onResolver(func(r *site.Resolver) { r.Askers = []netip.Prefix{prefix("10.0.0.0/8")} }), true},
+}
+
+// zoneInside is a zone beside the site's own with a record.
+func zoneInside(name string) func(*site.Site) {
+	return func(s *site.Site) {
+		s.Zones = append(s.Zones, site.Zone{ID: "zone-x", Name: name, Side: site.Inside, Records: []*site.Record{
+			{ID: "rec-x", Owner: "nas", Type: "A", Data: "10.84.20.40"},
+			{ID: "rec-y", Owner: "nas", Type: "MX", Data: "10 nas"}}})
+	}
 }
 
 // certificate is a certificate of a site with a key.

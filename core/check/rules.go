@@ -245,6 +245,9 @@ var rules = []Rule{
 		ofNames(splitInsideMissing)},
 	{"split-outside-private", "Names", Blocks, "The world is told no private address.", ofNames(splitOutsidePrivate)},
 	{"service-outside-only", "Names", Warns, "A service is reached from inside, too.", ofNames(serviceOutsideOnly)},
+	{"service-nowhere", "Names", Warns, "A service is in a zone wherever it is to be there.", ofNames(serviceNowhere)},
+	{"zone-shadows-domain", "Names", Notes, "A zone inside hides nothing of a registered domain.",
+		ofNames(zoneShadowsDomain)},
 	{"lease-names-off", "Names", Notes, "Clients with leases have names.", ofNames(leaseNamesOff)},
 	{"cache-above-memory", "Names", Warns, "A cache fits into its device.", ofNames(cacheAboveMemory)},
 	{"tls-name-missing", "Names", Warns, "Who is asked over TLS has a name to verify.", ofNames(tlsNameMissing)},
@@ -260,5 +263,6 @@ var rules = []Rule{
 		ofNames(followingTooOften)},
 	{"ddns-two-writers", "Names", Blocks, "One writes what the world is told of a name.", ofNames(followingTwoWriters)},
 	{"ddns-outside-alias", "Names", Blocks, "A name that follows is no alias.", ofNames(followingAlias)},
+	{"following-hidden-inside", "Names", Warns, "A name that follows is there inside, too.", ofNames(followingHidden)},
 	{"open-resolver", "Names", Blocks, "A resolver answers the site alone.", ofNames(openResolver)},
 }

@@ -309,7 +309,7 @@ func follows(side []*compile.Pages, name string) (end string, there, circle, our
 		}
 		e, ok := p.At(name)
 		if !ok {
-			return name, p.Covers(name), false, true
+			return name, p.Covers(name), false, !p.Partial()
 		}
 		if e.Type != "CNAME" {
 			return name, true, false, true
@@ -645,7 +645,7 @@ func splitInsideMissing(f *facts, report func(Finding)) {
 		owners(p, func(owner string, list []compile.Entry) {
 			name := zone.Absolute(owner, p.Name)
 			home := compile.Find(b.Inside, name)
-			if home == nil || owner == zone.Apex || strings.HasPrefix(owner, "*") || f.answeredElsewhere(name) {
+			if home == nil || home.Partial() || owner == zone.Apex || strings.HasPrefix(owner, "*") || f.answeredElsewhere(name) {
 				return
 			}
 			if _, there := home.At(name); there || home.Covers(name) || list[0].From.Kind == site.KindService {
@@ -692,9 +692,9 @@ func splitOutsidePrivate(f *facts, report func(Finding)) {
 func serviceOutsideOnly(f *facts, report func(Finding)) {
 	for i := range f.Services {
 		v := &f.Services[i]
-		name := zone.Absolute(v.Name, f.Domain)
+		name := v.Whole(f.Domain)
 		home := compile.Find(f.book().Inside, name)
-		if v.Inside || !v.Outside || home == nil {
+		if v.Inside || !v.Outside || home == nil || home.Partial() {
 			continue
 		}
 		if _, there := home.At(name); there || home.Covers(name) {
@@ -710,6 +710,97 @@ func serviceOutsideOnly(f *facts, report func(Finding)) {
 			Fix: change("Let it be there inside too", site.KindService, v.ID, site.Ref{}, *v, now),
 		})
 	}
+}
+
+// serviceNowhere is about services that are to be on a side where no zone of the site has their name.
+func serviceNowhere(f *facts, report func(Finding)) {
+	for i := range f.Services {
+		v := &f.Services[i]
+		name := v.Whole(f.Domain)
+		on := func(side string) (none bool) {
+			_, ok := f.ZoneOf(name, side)
+			return !ok
+		}
+		now := *v
+		switch inside, outside := v.Inside && on(site.Inside), v.Outside && on(site.Outside); {
+		case outside:
+			now.Outside = false
+			report(Finding{
+				Title: name + " is in no outside zone", Parts: []site.Ref{serviceRef(v.ID)}, Value: name,
+				Says: "It is to be there outside, and no outside zone of the site holds it. The world is told nothing " +
+					"of it. Add the zone that does.",
+				Fix: change("Leave it out outside", site.KindService, v.ID, site.Ref{}, *v, now),
+			})
+		case inside:
+			now.Inside = false
+			report(Finding{
+				Title: name + " is in no inside zone", Parts: []site.Ref{serviceRef(v.ID)}, Value: name,
+				Says: "It is to be there inside, and no inside zone of the site holds it. Resolvers here ask others " +
+					"for it. Add the zone that does.",
+				Fix: change("Leave it out inside", site.KindService, v.ID, site.Ref{}, *v, now),
+			})
+		}
+	}
+}
+
+func serviceRef(id string) site.Ref { return site.Ref{Kind: site.KindService, ID: id} }
+
+// zoneShadowsDomain is about inside zones of a domain that is registered, of which the site does not know what the world
+// is told: what they do not have is not there for those inside.
+func zoneShadowsDomain(f *facts, report func(Finding)) {
+	for i := range f.Zones {
+		z := &f.Zones[i]
+		if z.Side != site.Inside || z.Partial || zone.Registrable(z.Name) != z.Name {
+			continue
+		}
+		if _, known := f.ZoneOf(z.Name, site.Outside); known {
+			continue // split-inside-missing compares them name by name
+		}
+		was, now := *z, *z
+		now.Partial = true
+		report(Finding{
+			Title: "What else " + z.Name + " has is hidden inside", Parts: []site.Ref{zoneRef(z.ID)}, Value: z.Name,
+			Says: fmt.Sprintf("The site answers for all of %s, and nothing here says what the world is told of it. A "+
+				"name that is not in the zone, such as mail.%s, is not there for anybody inside.", z.Name, z.Name),
+			Fix:   change("Ask the forwarders for what it does not have", site.KindZone, z.ID, site.Ref{}, was, now),
+			Other: f.zonesOfOneName(z),
+		})
+	}
+}
+
+// zonesOfOneName is the fix that has a zone for each name of a zone in its place: nothing else of the domain is answered
+// for then. A zone of one name is no alias, and only the zone of the site's domain has the names that follow.
+func (f *facts) zonesOfOneName(z *site.Zone) *Fix {
+	if z.Name == f.Domain || len(z.Records) == 0 || slices.ContainsFunc(z.Records, func(r *site.Record) bool {
+		return r.Owner == zone.Apex || strings.HasPrefix(r.Owner, "*") || r.Type == "CNAME" || r.Type == "NS"
+	}) || slices.ContainsFunc(f.Services, func(v site.Service) bool { return zone.Within(v.Whole(f.Domain), z.Name) }) {
+		return nil
+	}
+	fix := &Fix{Title: "Have a zone for each of its names"}
+	fix.Edits, _ = edit.Removing(f.Site, zoneRef(z.ID), site.Ref{})
+	made := map[string]string{}
+	for _, r := range z.Records {
+		whole := zone.Absolute(r.Owner, z.Name)
+		id := made[whole]
+		if id == "" {
+			id = "zone-" + strings.NewReplacer(".", "-", "_", "").Replace(whole)
+			one := site.Zone{ID: id, Name: whole, Side: site.Inside, TTL: z.TTL, Negative: z.Negative}
+			if _, taken := f.Zone(id); taken || !site.ValidID(id) {
+				return nil
+			}
+			made[whole] = id
+			fix.Edits = append(fix.Edits, edit.Adding(site.KindZone, id, site.Ref{}, one))
+		}
+		moved := *r
+		moved.Owner = zone.Apex
+		if target, names := zone.TargetOf(zone.Record{Owner: r.Owner, Type: r.Type, Data: r.Data}, z.Name); names {
+			words := strings.Fields(r.Data) // of all types that name something it is the last
+			words[len(words)-1] = target
+			moved.Data = strings.Join(words, " ")
+		}
+		fix.Edits = append(fix.Edits, edit.Adding(site.KindRecord, r.ID, zoneRef(id), moved))
+	}
+	return fix
 }
 
 // claimed is a name that another site's document claims too.

@@ -39,6 +39,9 @@ type Entry struct {
 	In   site.Ref // the zone of a record
 }
 
+// Partial reports whether the forwarders are asked for names that the zone does not have.
+func (p *Pages) Partial() bool { return p.Zone != nil && p.Zone.Partial }
+
 // idOf is what an entry is called in a device: by the part it is of, and counted where the part has
 // several of its type. used is how many of each there were before.
 func idOf(e Entry, used map[string]int) string {
@@ -148,7 +151,7 @@ func (b *Book) serve(s *site.Site) {
 		taken := map[*Pages]claims{}
 		for i := range s.Services {
 			v := &s.Services[i]
-			name := zone.Absolute(v.Name, s.Domain)
+			name := v.Whole(s.Domain)
 			p := Find(side, name)
 			if p == nil || p.Side == site.Inside && !v.Inside || p.Side == site.Outside && !v.Outside {
 				continue
@@ -372,6 +375,7 @@ func Zone(p *Pages, primary string) yang.Zone {
 			"hostmaster."+p.Name,
 		), Refresh: cmp.Or(z.Refresh, 3600), Retry: cmp.Or(z.Retry, 600),
 		Expire: cmp.Or(z.Expire, 604800), Negative: cmp.Or(z.Negative, 300),
+		Partial: z.Partial,
 	}
 	used := make(map[string]int, len(p.Entries))
 	for _, e := range p.Entries {

@@ -58,6 +58,10 @@ func readPart(r *site.Reading, k *site.Kind) []Edit {
 	if !ok {
 		return nil
 	}
+	owner := r.In
+	if k.In == "" {
+		owner = site.Ref{} // it was opened from there, and is not in there
+	}
 	now := was
 	if r.New {
 		now = k.Empty(r.ID)
@@ -81,9 +85,9 @@ func readPart(r *site.Reading, k *site.Kind) []Edit {
 		return nil
 	}
 	if r.New {
-		return []Edit{Adding(k.Name, r.ID, r.In, now)}
+		return []Edit{Adding(k.Name, r.ID, owner, now)}
 	}
-	e, differs := Changing(k.Name, r.ID, r.In, was, now)
+	e, differs := Changing(k.Name, r.ID, owner, was, now)
 	if !differs {
 		return options
 	}

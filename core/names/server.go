@@ -350,6 +350,11 @@ func (f *fall) layers(name string, typ uint16) (r result, alias string) {
 	if r, alias, ok := f.local(name, typ); ok {
 		return r, alias
 	}
+	return f.beyond(name, typ)
+}
+
+// beyond is about names that no zone here answers for.
+func (f *fall) beyond(name string, typ uint16) (result, string) {
 	if domain, list := f.serversFor(name); list != nil {
 		f.step(Servers, Followed, "Asked of the servers of "+domain, addressesOf(list), "")
 		return f.forward(name, typ, list)
@@ -527,6 +532,11 @@ func (f *fall) local(name string, typ uint16) (r result, alias string, ok bool) 
 		}
 	}
 	found := b.find(name, typ)
+	if b.leaves(found, name) {
+		f.step(Zones, Passed, "In "+b.name, name+" is not there, and others are asked.", "")
+		r, alias = f.beyond(name, typ)
+		return r, alias, true
+	}
 	if len(b.chain) > 0 {
 		defer func() { r.sigs, r.proof = b.proven(r, found, name) }()
 	}

@@ -382,3 +382,46 @@ func FuzzAnswer(f *testing.F) {
 		assert.LessOrEqual(t, len(out), max(MaxUDP, 12+len(wire)))
 	})
 }
+
+// Number 32: a partial zone answers for the names it has, and the forwarders for the others, its own name among them.
+func Test32APartialZoneLeavesTheRestToTheForwarders(t *testing.T) {
+	answers := func(partial bool, name string, typ uint16) (string, int) {
+		var asked string
+		z := yang.Zone{Name: "larkrise.example", TTL: 300, Primary: "ns.larkrise.example", Contact: "h.larkrise.example",
+			Refresh: 3600, Retry: 600, Expire: 604800, Negative: 300, Partial: partial,
+			Record: []yang.Record{{ID: "a", Owner: "nas", Type: "A", Data: "10.84.20.40"},
+				{ID: "b", Owner: "*.lab", Type: "A", Data: "10.84.20.41"}, {ID: "c", Owner: "deep.well", Type: "A",
+					Data: "10.84.20.42"}}}
+		s := NewServer(yang.Config{Resolver: yang.Resolver{Zone: []yang.Zone{z}, Settings: &yang.ResolverSettings{
+			Enabled: true, KeepShort: true, Completion: "larkrise.example", GreatestTTL: 600, NegativeTTL: 60,
+			Forwarder: []yang.NameServer{{Address: netip.MustParseAddr("192.0.2.53"), Port: 53}}}}},
+			Around{Up: func(_ yang.NameServer, q *dns.Msg) (*dns.Msg, error) {
+				asked = q.Question[0].Name
+				reply := new(dns.Msg)
+				reply.SetReply(q)
+				return reply, nil
+			}})
+		q := new(dns.Msg)
+		q.SetQuestion(name+".", typ)
+		reply := s.Answer(time.Unix(0, 0), q, Asker{Own: true})
+		return asked, reply.Rcode
+	}
+	for name, typ := range map[string]uint16{"mail.larkrise.example": dns.TypeA, "larkrise.example": dns.TypeMX,
+		"well.larkrise.example": dns.TypeA, "larkrise.example ": dns.TypeSOA} {
+		name = strings.TrimSpace(name)
+		asked, code := answers(true, name, typ)
+		assert.Equal(t, name+".", asked)
+		assert.Equal(t, dns.RcodeSuccess, code)
+		asked, _ = answers(false, name, typ)
+		assert.Empty(t, asked, "another zone says itself what is not there")
+	}
+	for _, name := range []string{"nas.larkrise.example", "x.lab.larkrise.example"} {
+		for _, typ := range []uint16{dns.TypeA, dns.TypeAAAA} {
+			asked, _ := answers(true, name, typ)
+			assert.Empty(t, asked, "%s is the zone's, with the types it has", name)
+		}
+	}
+	asked, code := answers(true, "mail", dns.TypeA)
+	assert.Equal(t, "mail.larkrise.example.", asked, "a name of one word, completed")
+	assert.Equal(t, dns.RcodeSuccess, code)
+}

@@ -20,6 +20,8 @@ type book struct {
 	soa   *dns.SOA
 	nodes map[string]*node
 	chain []*dns.NSEC // the denials of a signed zone, in their order
+
+	partial bool // that others are asked for names it does not have
 }
 
 // node is one name of a zone: its records by type. One without any stands because others are below it.
@@ -31,15 +33,18 @@ type node struct {
 // learn makes a zone ready to be looked up in. Records that cannot be sent are left out; a device
 // refuses them (yang.Config.Validate).
 func learn(z yang.Zone, serial uint32) *book {
-	b := &book{name: z.Name, nodes: make(map[string]*node, len(z.Record)+1), soa: StartOf(z, serial)}
+	b := &book{name: z.Name, nodes: make(map[string]*node, len(z.Record)+1), soa: StartOf(z, serial),
+		partial: z.Partial}
 	apex := b.node(z.Name)
-	apex.put(b.soa, "")
+	if !z.Partial { // whose SOA and name servers are those of the domain
+		apex.put(b.soa, "")
+	}
 	for _, r := range z.Record {
 		if rr, err := r.Text().RR(z.Name, z.TTL); err == nil {
 			b.node(zone.Tidy(rr.Header().Name)).put(rr, r.ID)
 		}
 	}
-	if len(apex.sets[dns.TypeNS]) == 0 {
+	if !z.Partial && len(apex.sets[dns.TypeNS]) == 0 {
 		apex.put(&dns.NS{Hdr: dns.RR_Header{Name: b.soa.Hdr.Name, Rrtype: dns.TypeNS, Class: dns.ClassINET,
 			Ttl: uint32(z.TTL)}, Ns: b.soa.Ns}, "")
 	}
@@ -68,6 +73,16 @@ func Whole(z yang.Zone, serial uint32) []dns.RR {
 		}
 	}
 	return out
+}
+
+// leaves reports whether a question for a name is left to others: a partial zone has no record of that name, nor of a
+// wildcard for it.
+func (b *book) leaves(f found, name string) bool {
+	if !b.partial || len(f.records) > 0 || f.cut != nil || f.star != "" {
+		return false
+	}
+	n := b.nodes[name]
+	return n == nil || len(n.sets) == 0
 }
 
 // sign puts the records that sign the zone into it.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"path"
 	"strings"
 
 	"lithos/core/address"
@@ -282,6 +283,8 @@ func zoneKind() *Kind {
 			must("a zone needs a name; type for example kelder.larkrise.example, or a prefix for its reverse zone"),
 		chosen("side", "Answered", func(z *Zone) *string { return &z.Side }, "a side",
 			Choice{Inside, "Inside, by the site’s resolvers"}, Choice{Outside, "Outside, seen from the internet"}),
+		onOff("partial", "Names it does not have", func(z *Zone) *bool { return &z.Partial }, "Are not there").
+			said("names it does not have").choices("Are asked of the forwarders").when("side", Inside),
 		ttl(func(z *Zone) *int { return &z.TTL }).hint("Seconds; empty for 3600"),
 		hostOrNothing("primary", "SOA primary", func(z *Zone) *string { return &z.Primary }).said("SOA primary").
 			hint("Empty for the resolver’s device"),
@@ -400,7 +403,11 @@ func zoneNamed(r *Reading) string {
 
 func recordKind() *Kind {
 	data := typed("data", "Value", func(r *Reading, p *Record, t string) error {
-		v, err := zone.ReadData(cmp.Or(r.Given["type"], p.Type), t, zoneNamed(r))
+		typ, said := r.Given["type"]
+		if r.New && !said {
+			p.Type = typeIn(zoneNamed(r), t)
+		}
+		v, err := zone.ReadData(cmp.Or(typ, p.Type), t, zoneNamed(r))
 		if err == nil {
 			p.Data = v
 		}
@@ -431,6 +438,15 @@ func recordKind() *Kind {
 	}, inside(zoneList, zoneID, func(z *Zone) *[]*Record { return &z.Records }), byPointer[Record]())
 }
 
+// typeIn is the type of a record that is typed without one: in a reverse zone a value is a name, elsewhere it says itself
+// what it is.
+func typeIn(zoneName, data string) string {
+	if _, reverse := zone.ReversePrefix(zoneName); reverse {
+		return "PTR"
+	}
+	return zone.TypeOf(data)
+}
+
 // settleRecord finds a value that does not fit another type chosen beside it.
 func settleRecord(r *Reading, p *Record) {
 	if p.Type != "A" {
@@ -451,10 +467,7 @@ func reverse[T any](at func(*T) *bool) *Field {
 }
 
 func serviceKind() *Kind {
-	name := typed("name", "Name", func(r *Reading, p *Service, t string) (err error) {
-		p.Name, err = zone.ReadOwner(t, r.Site.Domain)
-		return err
-	}, func(p *Service) string { return p.Name })
+	name := typed("name", "Name", readServiceName, func(p *Service) string { return p.Name })
 	base := typed("base", "Behind", func(r *Reading, p *Service, t string) error {
 		v, err := zone.ReadData("CNAME", t, r.Site.Domain)
 		if err == nil {
@@ -464,7 +477,7 @@ func serviceKind() *Kind {
 	}, func(p *Service) string { return p.Base })
 	there := "An alias of the proxy"
 	return define(Kind{Name: KindService, Noun: "service", Adds: "Add a service", Begins: "service", Fields: []*Field{
-		name.mono().hint("Without the site’s domain").must("a service needs a name; type for example records"),
+		name.mono().hint("Without the site’s domain; of another zone the whole name").must("a service needs a name; type for example records"),
 		base.mono().hint("The proxy’s name; one word is of the site’s domain").
 			must("the proxy is missing; type its name, for example edge"),
 		onOff("inside", "Inside", func(p *Service) *bool { return &p.Inside }, "Not there").choices(there),
@@ -482,6 +495,32 @@ func serviceKind() *Kind {
 			}
 		},
 	})
+}
+
+// readServiceName reads the name of a service: of the site's domain without it, of another zone of the site whole, with a
+// dot at the end (RFC 1035 section 5.1). A whole name that no zone has is nowhere.
+func readServiceName(r *Reading, p *Service, t string) (err error) {
+	name := zone.Tidy(t)
+	if _, ours := zone.Relative(name, r.Site.Domain); ours || zone.Labels(name) < 2 {
+		p.Name, err = zone.ReadOwner(t, r.Site.Domain)
+		return err
+	}
+	if err := zone.CheckName(name); err != nil {
+		return err
+	}
+	_, inside := r.Site.ZoneOf(name, Inside)
+	_, outside := r.Site.ZoneOf(name, Outside)
+	switch {
+	case inside || outside:
+		p.Name = name + "."
+	case strings.HasSuffix(strings.TrimSpace(t), "."), zone.Registrable(name) != "",
+		path.Ext(name) == path.Ext(r.Site.Domain):
+		return fmt.Errorf("no zone of the site has %q; add its zone first, or type the whole name "+
+			"with %s", name, r.Site.Domain)
+	default:
+		p.Name, err = zone.ReadOwner(t, r.Site.Domain)
+	}
+	return err
 }
 
 func certificateKind() *Kind {
@@ -523,9 +562,35 @@ func webAddress[T any](name, label string, at func(*T) *string) *Field {
 	}, func(p *T) string { return *at(p) }).mono().said(strings.ToLower(label[:1]) + label[1:])
 }
 
+// completed is the whole name of what was typed: one word is of the zone that the form was opened from, or of the only
+// outside zone; @ is that zone itself.
+func completed(r *Reading, t string) string {
+	name := zone.Tidy(t)
+	if name != zone.Apex && zone.Labels(name) != 1 {
+		return name
+	}
+	in, ok := r.Site.Zone(r.In.ID)
+	if !ok {
+		var outside []*Zone
+		for i := range r.Site.Zones {
+			if z := &r.Site.Zones[i]; z.Side == Outside {
+				outside = append(outside, z)
+			}
+		}
+		if len(outside) != 1 {
+			return name
+		}
+		in = outside[0]
+	}
+	return zone.Absolute(name, in.Name)
+}
+
 func followingKind() *Kind {
-	name := typed("name", "Name", func(_ *Reading, f *Following, t string) error {
-		f.Name = zone.Tidy(t)
+	name := typed("name", "Name", func(r *Reading, f *Following, t string) error {
+		f.Name = completed(r, t)
+		if zone.Labels(f.Name) < 2 {
+			return fmt.Errorf("%q is of no zone; type the whole name, for example remote.quill.example", f.Name)
+		}
 		if strings.HasPrefix(f.Name, "*") {
 			return fmt.Errorf("%q is a wildcard; name what is below it, and let every name below follow, too", f.Name)
 		}
@@ -546,7 +611,7 @@ func followingKind() *Kind {
 	}
 	return define(Kind{Name: KindFollowing, Noun: "outside name that follows", Adds: "Let a name follow a line",
 		Begins: "following", Fields: []*Field{
-			name.mono().hint("The whole name, for example remote.quill.example").
+			name.mono().hint("One word is of the zone; else the whole name: remote.quill.example").
 				must("the name is missing; type for example remote.quill.example"),
 			uplink,
 			onOff("enabled", "Switched", func(f *Following) *bool { return &f.Enabled }, "Off").choices("On"),

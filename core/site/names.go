@@ -144,6 +144,7 @@ type Zone struct {
 	Retry        int       `json:"retry,omitempty" range:"1-604800" doc:"SOA retry, in seconds; 600 when not given"`
 	Expire       int       `json:"expire,omitempty" range:"1-31536000" doc:"SOA expire, in seconds; 604800 when not given"`
 	Negative     int       `json:"negative,omitempty" range:"1-86400" doc:"how long it is remembered that a name is not there (RFC 2308), in seconds; 300 when not given"`
+	Partial      bool      `json:"partial,omitempty" doc:"of an inside zone: that names it does not have are asked of the forwarders; without it they are not there"`
 	Server       Forwarder `json:"server,omitzero" doc:"of an outside zone: the server that holds it, from which it is read (AXFR, RFC 5936) and to which it is written (UPDATE, RFC 2136)"`
 	Key          string    `json:"key,omitempty" doc:"of an outside zone: the name of the TSIG key (RFC 8945) that reads and writes it"`
 	KeyAlgorithm string    `json:"keyAlgorithm,omitempty" doc:"how the key signs; hmac-sha256 when not given" enum:"hmac-sha256,hmac-sha384,hmac-sha512"`
@@ -180,12 +181,20 @@ type Record struct {
 // Service is a name for something behind a proxy: an alias of the proxy's name, inside, outside or both.
 type Service struct {
 	ID      string `json:"id" doc:"stable id"`
-	Name    string `json:"name" doc:"the name people type, relative to the site's domain"`
+	Name    string `json:"name" doc:"the name people type, relative to the site's domain; with a dot at the end a whole name, in another zone of the site"`
 	Base    string `json:"base" doc:"the proxy's name: one word is of the site's domain"`
 	Inside  bool   `json:"inside,omitempty" doc:"whether it is there inside"`
 	Outside bool   `json:"outside,omitempty" doc:"whether it is there outside"`
 	TTL     int    `json:"ttl,omitempty" range:"1-604800" doc:"how long others may keep the alias, in seconds; the zone's when not given"`
 	Note    string `json:"note,omitempty" doc:"what it is"`
+}
+
+// Whole is the whole name of the service at a site with a domain.
+func (v *Service) Whole(domain string) string {
+	if name, whole := strings.CutSuffix(v.Name, "."); whole {
+		return name
+	}
+	return zone.Absolute(v.Name, domain)
 }
 
 // Certificate is a name that a certificate is had for: whoever asks for one proves that the name is theirs by

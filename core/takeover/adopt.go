@@ -203,7 +203,7 @@ func (r *reader) takeZone(h Held, held yang.Zone) {
 	z := &r.Zones[at]
 	z.TTL, z.Refresh = unless(held.TTL, site.DefaultTTL), unless(held.Refresh, 3600)
 	z.Retry, z.Expire = unless(held.Retry, 600), unless(held.Expire, 604800)
-	z.Negative = unless(held.Negative, 300)
+	z.Negative, z.Partial = unless(held.Negative, 300), held.Partial
 	z.Primary = unless(held.Primary, zone.Absolute(zone.Tidy(d.Name), r.Domain))
 	z.Contact = unless(held.Contact, "hostmaster."+held.Name)
 	has := map[zone.Record]bool{}

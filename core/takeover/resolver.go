@@ -100,7 +100,7 @@ func (r *reader) zones(h Held, d *site.Device) {
 		now := site.Zone{ID: idOf("zone", z.Name), Name: z.Name, Side: site.Inside, TTL: unless(z.TTL, site.DefaultTTL),
 			Primary: unless(z.Primary, primary), Contact: unless(z.Contact, "hostmaster."+z.Name),
 			Refresh: unless(z.Refresh, 3600), Retry: unless(z.Retry, 600), Expire: unless(z.Expire, 604800),
-			Negative: unless(z.Negative, 300)}
+			Negative: unless(z.Negative, 300), Partial: z.Partial}
 		r.Zones = append(r.Zones, now)
 		fresh = append(fresh, z.Name)
 	}

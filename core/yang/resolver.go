@@ -83,6 +83,7 @@ type Zone struct {
 	Retry    int      `json:"retry"`
 	Expire   int      `json:"expire"`
 	Negative int      `json:"negative"`
+	Partial  bool     `json:"partial,omitempty"` // that the forwarders are asked for names it does not have
 	Record   []Record `json:"record,omitempty"`
 }
 

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"github.com/miekg/dns"
+	"golang.org/x/net/publicsuffix"
 )
 
 // Above is the name one label above another; empty for a name of one label and for the root. A dot that is escaped
@@ -59,4 +60,21 @@ func below(name, domain string) bool {
 	}
 	escapes := len(head) - len(strings.TrimRight(head, `\`))
 	return escapes%2 == 0
+}
+
+// documented is the top-level domain that stands in documentation for those that are registered under (RFC 2606).
+const documented = "example"
+
+// Registrable is the domain of a name that somebody registers, one label below a public suffix: larkrise.example of
+// www.larkrise.example. It is empty for a name that nobody can register, such as one of home.arpa.
+func Registrable(name string) string {
+	suffix, public := publicsuffix.PublicSuffix(name)
+	if Within(name, "arpa") || !public && !strings.Contains(suffix, ".") && suffix != documented {
+		return ""
+	}
+	domain, err := publicsuffix.EffectiveTLDPlusOne(name)
+	if err != nil {
+		return ""
+	}
+	return domain
 }

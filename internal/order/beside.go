@@ -45,6 +45,7 @@ type ZoneReading struct {
 	Records []zone.Record
 	// Keys and Sets are what its provider tells of keys and of who writes the records; KeysProblem is why it
 	// told nothing the last time.
+	KeysReadAt  *time.Time // nil where it never told them
 	Keys        []outside.Key
 	Sets        []outside.Set
 	KeysProblem string
@@ -126,7 +127,9 @@ func (b Beside) Around(doc *site.Site) check.Surroundings {
 		with.Lines[l.Interface] = with.Lines[l.Interface].With(l.Address)
 	}
 	for _, z := range b.Zones {
-		with.Keys[z.ZoneID] = z.Keys
+		if z.KeysReadAt != nil {
+			with.Keys[z.ZoneID] = z.Keys
+		}
 		with.Sets[z.ZoneID] = z.Sets
 		if z.ReadAt != nil {
 			with.Told[z.ZoneID] = z.Records

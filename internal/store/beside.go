@@ -119,7 +119,7 @@ func zonesOf(rows []gen.ZoneReading) []order.ZoneReading {
 	var out []order.ZoneReading
 	for _, r := range rows {
 		z := order.ZoneReading{ZoneID: r.ZoneID, ReadAt: r.ReadAt, Problem: r.Problem, Serial: uint32(r.Serial),
-			KeysProblem: r.KeysProblem}
+			KeysProblem: r.KeysProblem, KeysReadAt: r.KeysReadAt}
 		_ = errors.Join(json.Unmarshal(r.Records, &z.Records), // Lithos wrote them itself
 			json.Unmarshal(r.Keys, &z.Keys), json.Unmarshal(r.Sets, &z.Sets))
 		out = append(out, z)

@@ -64,8 +64,8 @@ func (f FollowedRows) Sites(documents bool) ([]order.Followed, error) {
 	for _, r := range f.zones {
 		b := at[r.SiteID]
 		b.Zones = append(b.Zones, zonesOf([]gen.ZoneReading{{SiteID: r.SiteID, ZoneID: r.ZoneID, ReadAt: r.ReadAt,
-			Problem: r.Problem, Serial: r.Serial, Records: r.Records, Keys: r.Keys, Sets: []byte("[]"),
-			KeysProblem: r.KeysProblem}})...)
+			Problem: r.Problem, Serial: r.Serial, Records: r.Records, Keys: r.Keys, Sets: r.Sets,
+			KeysProblem: r.KeysProblem, KeysReadAt: r.KeysReadAt}})...)
 	}
 	for _, r := range f.reached {
 		b := at[r.SiteID]

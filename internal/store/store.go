@@ -373,11 +373,16 @@ func names(s *site.Site) []gen.PutNamesParams {
 	for _, v := range s.Services {
 		for side, there := range map[string]bool{site.Inside: v.Inside, site.Outside: v.Outside} {
 			if there {
-				add(site.KindService, v.ID, zone.Absolute(v.Name, s.Domain), side, "CNAME", v.Base, false)
+				add(site.KindService, v.ID, v.Whole(s.Domain), side, "CNAME", v.Base, false)
 			}
 		}
 	}
 	return out
+}
+
+// LastWith is the last revision of a site that had a part of an id; 0 for none.
+func (s *Store) LastWith(ctx context.Context, siteID, part string) (int32, error) {
+	return s.LastRevisionWith(ctx, gen.LastRevisionWithParams{SiteID: siteID, Part: part})
 }
 
 // Revision reads one revision of a site.

@@ -264,5 +264,5 @@ func (s *Service) KeyFor(
 		defer cancel()
 		return errors.Join(err, a.Revoke(cleanUp, made.Name))
 	}
-	return nil
+	return s.readKeys(ctx, doc.ID, *z) // so that nothing says that the provider does not have it
 }

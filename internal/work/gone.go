@@ -7,7 +7,6 @@ import (
 	"lithos/core/past"
 	"lithos/core/site"
 	"lithos/internal/order"
-	"lithos/internal/store/gen"
 )
 
 // Gone is what became of a part that a link names and the site does not have.
@@ -37,7 +36,7 @@ func (s *Service) Gone(ctx context.Context, code string, id int64, part string) 
 		}
 	}
 	if was == nil {
-		last, err := s.Store.LastRevisionWith(ctx, gen.LastRevisionWithParams{SiteID: sc.Site.ID, Part: ref.ID})
+		last, err := s.Store.LastWith(ctx, sc.Site.ID, ref.ID)
 		if err != nil {
 			return nil, err
 		}

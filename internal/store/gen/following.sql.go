@@ -122,7 +122,7 @@ func (q *Queries) FollowedTold(ctx context.Context, sites []string) ([]ToldAddre
 }
 
 const FollowedZones = `-- name: FollowedZones :many
-SELECT site_id, zone_id, read_at, problem, serial, keys, keys_problem,
+SELECT site_id, zone_id, read_at, problem, serial, keys, sets, keys_problem, keys_read_at,
     jsonb_path_query_array(records, '$[*] ? (@.Type == "A" || @.Type == "AAAA")')::jsonb AS records
 FROM zone_reading WHERE site_id = ANY ($1::text[]) ORDER BY site_id, zone_id
 `
@@ -134,7 +134,9 @@ type FollowedZonesRow struct {
 	Problem     string
 	Serial      int64
 	Keys        []byte
+	Sets        []byte
 	KeysProblem string
+	KeysReadAt  *time.Time
 	Records     []byte
 }
 
@@ -154,7 +156,9 @@ func (q *Queries) FollowedZones(ctx context.Context, sites []string) ([]Followed
 			&i.Problem,
 			&i.Serial,
 			&i.Keys,
+			&i.Sets,
 			&i.KeysProblem,
+			&i.KeysReadAt,
 			&i.Records,
 		); err != nil {
 			return nil, err

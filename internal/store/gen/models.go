@@ -466,4 +466,5 @@ type ZoneReading struct {
 	Keys        []byte
 	Sets        []byte
 	KeysProblem string
+	KeysReadAt  *time.Time
 }

@@ -490,9 +490,10 @@ func (q *Queries) NewNames(ctx context.Context, arg NewNamesParams) error {
 }
 
 const NoteKeys = `-- name: NoteKeys :exec
-INSERT INTO zone_reading (site_id, zone_id, problem, serial, records, keys, sets, keys_problem)
-VALUES ($1, $2, '', 0, '[]', $3, $4, $5)
+INSERT INTO zone_reading (site_id, zone_id, problem, serial, records, keys, sets, keys_problem, keys_read_at)
+VALUES ($1, $2, '', 0, '[]', $3, $4, $5, CASE WHEN $5::text = '' THEN now() END)
 ON CONFLICT (site_id, zone_id) DO UPDATE SET keys_problem = excluded.keys_problem,
+    keys_read_at = coalesce(excluded.keys_read_at, zone_reading.keys_read_at),
     keys = CASE WHEN excluded.keys_problem = '' THEN excluded.keys ELSE zone_reading.keys END,
     sets = CASE WHEN excluded.keys_problem = '' THEN excluded.sets ELSE zone_reading.sets END
 `
@@ -1177,7 +1178,7 @@ func (q *Queries) WriteLine(ctx context.Context, arg WriteLineParams) (WriteLine
 }
 
 const ZonesOfSite = `-- name: ZonesOfSite :many
-SELECT site_id, zone_id, read_at, problem, serial, records, keys, sets, keys_problem FROM zone_reading WHERE site_id = $1 ORDER BY zone_id
+SELECT site_id, zone_id, read_at, problem, serial, records, keys, sets, keys_problem, keys_read_at FROM zone_reading WHERE site_id = $1 ORDER BY zone_id
 `
 
 func (q *Queries) ZonesOfSite(ctx context.Context, siteID string) ([]ZoneReading, error) {
@@ -1199,6 +1200,7 @@ func (q *Queries) ZonesOfSite(ctx context.Context, siteID string) ([]ZoneReading
 			&i.Keys,
 			&i.Sets,
 			&i.KeysProblem,
+			&i.KeysReadAt,
 		); err != nil {
 			return nil, err
 		}

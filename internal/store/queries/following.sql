@@ -71,7 +71,7 @@ SELECT * FROM line_address WHERE site_id = ANY (@sites::text[]) AND last > now()
 SELECT * FROM told_address WHERE site_id = ANY (@sites::text[]) AND at > now() - interval '7 days' ORDER BY site_id, following_id, at, id;
 
 -- name: FollowedZones :many
-SELECT site_id, zone_id, read_at, problem, serial, keys, keys_problem,
+SELECT site_id, zone_id, read_at, problem, serial, keys, sets, keys_problem, keys_read_at,
     jsonb_path_query_array(records, '$[*] ? (@.Type == "A" || @.Type == "AAAA")')::jsonb AS records
 FROM zone_reading WHERE site_id = ANY (@sites::text[]) ORDER BY site_id, zone_id;
 

@@ -127,9 +127,10 @@ ON CONFLICT (site_id, zone_id) DO UPDATE SET problem = excluded.problem, read_at
     records = CASE WHEN excluded.problem = '' THEN excluded.records ELSE zone_reading.records END;
 
 -- name: NoteKeys :exec
-INSERT INTO zone_reading (site_id, zone_id, problem, serial, records, keys, sets, keys_problem)
-VALUES (@site_id, @zone_id, '', 0, '[]', @keys, @sets, @problem)
+INSERT INTO zone_reading (site_id, zone_id, problem, serial, records, keys, sets, keys_problem, keys_read_at)
+VALUES (@site_id, @zone_id, '', 0, '[]', @keys, @sets, @problem, CASE WHEN @problem::text = '' THEN now() END)
 ON CONFLICT (site_id, zone_id) DO UPDATE SET keys_problem = excluded.keys_problem,
+    keys_read_at = coalesce(excluded.keys_read_at, zone_reading.keys_read_at),
     keys = CASE WHEN excluded.keys_problem = '' THEN excluded.keys ELSE zone_reading.keys END,
     sets = CASE WHEN excluded.keys_problem = '' THEN excluded.sets ELSE zone_reading.sets END;
 

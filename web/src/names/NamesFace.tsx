@@ -98,7 +98,10 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
             </button>
           )}
           {names.strata.find((s) => s.id === names.chosen)?.outside && (
-            <button className="btn !h-[28px]" onClick={() => page.ask({ kind: 'form', form: { kind: 'following' } })}>
+            <button
+              className="btn !h-[28px]"
+              onClick={() => page.ask({ kind: 'form', form: { kind: 'following', in: names.ref } })}
+            >
               Let a name follow a line
             </button>
           )}

@@ -305,18 +305,14 @@ const entryOf = (r: NameRow, fields: Record<string, string>) => {
   return { kind: ref.slice(0, cut), id: ref.slice(cut + 1), in: r.in, fields }
 }
 
-/** A new record: what its value looks like says which type it is. */
-function newEntry(names: Names, values: Record<string, string>) {
-  const data = values.data ?? ''
-  const type = names.title.endsWith('.arpa')
-    ? 'PTR'
-    : /^\d+\.\d+\.\d+\.\d+$/.test(data)
-      ? 'A'
-      : data.includes(':') && !data.includes(' ')
-        ? 'AAAA'
-        : 'CNAME'
-  return { kind: 'record', id: '', new: true, in: names.ref, fields: { owner: values.owner ?? '', type, data } }
-}
+/** A new record: its type is what the server makes of its value in this zone. */
+const newEntry = (names: Names, values: Record<string, string>) => ({
+  kind: 'record',
+  id: '',
+  new: true,
+  in: names.ref,
+  fields: { owner: values.owner ?? '', data: values.data ?? '' },
+})
 
 /** Rows one after another that name the same machine, the machine's own name before its aliases. */
 function byMachine(rows: NameRow[]): NameRow[] {
