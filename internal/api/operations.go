@@ -642,16 +642,24 @@ func (s *server) orderOperations(api huma.API) {
 		OrderInput
 		Body struct {
 			draft.Change
-			KeyFor string    `json:"keyFor,omitempty" maxLength:"64" doc:"instead of a change: id of a following name that a key is made for by its provider; it is put into the draft and not shown"`
-			Follow bool      `json:"follow,omitempty" doc:"with keyFor: lets a record written by hand follow from the first update"`
-			Look   view.Look `json:"look"`
+			KeyFor  string    `json:"keyFor,omitempty" maxLength:"64" doc:"instead of a change: id of a following name that a key is made for by its provider; it is put into the draft and not shown"`
+			Follow  bool      `json:"follow,omitempty" doc:"with keyFor: lets a record written by hand follow, which its provider does at once"`
+			Before  string    `json:"before,omitempty" enum:"keep,end" doc:"with keyFor: what becomes of the key that was made for it before"`
+			Replace string    `json:"replace,omitempty" maxLength:"253" doc:"instead of a change: the key of zone that its provider replaces; the new one is put into the draft wherever the other is used, and not shown"`
+			Zone    string    `json:"zone,omitempty" maxLength:"64" doc:"with replace: id of the outside zone"`
+			Look    view.Look `json:"look"`
 		}
 	}) (*body[*view.Changed], error) {
 		in.Body.Look.Order = in.Order
 		var v *view.Changed
 		draw := func(out *draft.Edited) { v = s.changed(out, in.Body.Look) }
 		if in.Body.KeyFor != "" {
-			err := s.work.HaveKeyMade(ctx, who(ctx), in.Order, in.Body.Version, in.Body.KeyFor, in.Body.Follow, draw)
+			err := s.work.HaveKeyMade(ctx, who(ctx), in.Order, in.Body.Version, in.Body.KeyFor,
+				watch.KeyMaking{Follow: in.Body.Follow, Before: in.Body.Before}, draw)
+			return answer(s, v, err)
+		}
+		if in.Body.Replace != "" {
+			err := s.work.HaveKeyReplaced(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Zone, in.Body.Replace, draw)
 			return answer(s, v, err)
 		}
 		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change, draw)

@@ -165,6 +165,9 @@ func (s *Service) MakeKey(
 
 // asked is why a provider did not do what it was asked for.
 func asked(err error) error {
+	if err == nil {
+		return nil
+	}
 	var refused *transfer.RefusedError
 	if errors.As(err, &refused) && refused.Code == transfer.FixedRecord {
 		return &act.Refusal{Kind: act.Conflict, Says: refused.Says,
@@ -219,11 +222,25 @@ func (s *Service) keyDone(ctx context.Context, by act.Technician, doc *site.Site
 		act.Publish(ctx, s.store.Queries, act.Event{Topic: "seen", ID: code}))
 }
 
+// KeyMaking is what a technician says to what is asked before a key is made for a following name.
+type KeyMaking struct {
+	// Follow lets a record written by hand follow, which its provider does at once.
+	Follow bool
+	// Before is what becomes of the key that was made for the name before: empty to be asked.
+	Before string
+}
+
+// What becomes of a key when another is made.
+const (
+	KeepBefore = "keep"
+	EndBefore  = "end"
+)
+
 // KeyFor has a key made that may do nothing but write the addresses of a following name, for who keeps it. It is
-// handed to hand and not shown; where that fails it is revoked. Where the name has a record written by hand, follow
-// says that this is meant; without it what will happen is said.
+// handed to hand and not shown; where that fails it is revoked. What of it is not with the push is asked before, as a
+// refusal with the field follow or before.
 func (s *Service) KeyFor(
-	ctx context.Context, doc *site.Site, w *site.Following, follow bool, hand func(transfer.MadeKey) error,
+	ctx context.Context, doc *site.Site, w *site.Following, say KeyMaking, hand func(transfer.MadeKey) error,
 ) error {
 	if err := act.Held(ctx, s.store.Queries); err != nil {
 		return err
@@ -237,7 +254,7 @@ func (s *Service) KeyFor(
 	if err != nil {
 		return act.Refuse(act.Conflict, "%s.", sentence(err))
 	}
-	wish := transfer.KeyWish{Follow: follow, Limits: outside.Limits{Names: []string{w.Name}, Types: w.Types(),
+	wish := transfer.KeyWish{Follow: say.Follow, Limits: outside.Limits{Names: []string{w.Name}, Types: w.Types(),
 		UpdateOnly: true}}
 	if w.Wildcard {
 		wish.Names = append(wish.Names, "*."+w.Name)
@@ -250,12 +267,63 @@ func (s *Service) KeyFor(
 	for _, k := range keys {
 		taken[k.Name] = true
 	}
+	before := madeBefore(keys, w)
+	if before != "" && say.Before == "" {
+		says := fmt.Sprintf("%s was made for it before, and its provider takes it for as long as it is not ended. "+
+			"Ending it is at once: who still has it tells nothing more.", before)
+		return &act.Refusal{Kind: act.Conflict, Says: says, Fields: site.FieldErrors{{Field: "before", Says: says}}}
+	}
 	for i := 1; ; i++ {
 		if wish.Name = fmt.Sprintf("key-%d.%s", i, w.Name); !taken[wish.Name] {
 			break
 		}
 	}
 	made, err := a.Make(ctx, wish)
+	var refusal *act.Refusal
+	if err = asked(err); errors.As(err, &refusal) && len(refusal.Fields) > 0 {
+		refusal.Says += " It does so at its provider as soon as the key is made, before this draft is pushed, and " +
+			"taking the draft back does not undo that."
+	}
+	if err != nil {
+		return err
+	}
+	if err := hand(made); err != nil {
+		cleanUp, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUpWithin)
+		defer cancel()
+		return errors.Join(err, a.Revoke(cleanUp, made.Name))
+	}
+	if before != "" && say.Before == EndBefore {
+		if err := a.Revoke(ctx, before); err != nil {
+			return act.Refuse(act.Conflict, "The new key is in the draft, and %s could not be ended: %s.", before,
+				sentence(err))
+		}
+	}
+	return s.readKeys(ctx, doc.ID, *z) // so that nothing says that the provider does not have it
+}
+
+// madeBefore is the key of a name that may write that name alone, as its provider has it; empty for none.
+func madeBefore(keys []outside.Key, w *site.Following) string {
+	for _, k := range keys {
+		if k.Name == w.Key && len(k.Names) > 0 && !k.Wider(w.Name, w.Wildcard) {
+			return k.Name
+		}
+	}
+	return ""
+}
+
+// ReplaceFor has a key made in the place of one that a document uses, which is taken for a week yet. The new one is
+// handed to hand and not shown; where that fails it is revoked.
+func (s *Service) ReplaceFor(
+	ctx context.Context, doc *site.Site, z *site.Zone, key string, hand func(transfer.MadeKey) error,
+) error {
+	if err := act.Held(ctx, s.store.Queries); err != nil {
+		return err
+	}
+	a, err := s.devices.Account(ctx, doc.ID, *z)
+	if err != nil {
+		return act.Refuse(act.Conflict, "%s.", sentence(err))
+	}
+	made, err := a.Replace(ctx, key, keptAfter)
 	if err != nil {
 		return asked(err)
 	}
@@ -264,5 +332,5 @@ func (s *Service) KeyFor(
 		defer cancel()
 		return errors.Join(err, a.Revoke(cleanUp, made.Name))
 	}
-	return s.readKeys(ctx, doc.ID, *z) // so that nothing says that the provider does not have it
+	return s.readKeys(ctx, doc.ID, *z)
 }

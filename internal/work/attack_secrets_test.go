@@ -105,7 +105,7 @@ func TestAttack01AProvidersPasswordGoesNowhereElse(t *testing.T) {
 	require.NotEmpty(t, zone.ID)
 	follower := d.Doc().Following[0]
 	version := o.version(id)
-	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, version, follower.ID, true, nil), "the one it was typed for is asked")
+	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, version, follower.ID, watch.KeyMaking{Follow: true}, nil), "the one it was typed for is asked")
 	elsewhere := func(fields map[string]string) error {
 		_, err := o.Edit(ctx, o.mk, id, draft.Change{Version: o.version(id), Entries: []edit.Entry{{Kind: site.KindZone,
 			ID: zone.ID, Fields: fields}}}, nil)

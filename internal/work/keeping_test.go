@@ -189,7 +189,7 @@ func TestKeyIsHandedOver(t *testing.T) {
 	assert.True(t, o.found("quill-street", "ddns-key-too-wide"))
 	id := o.at("quill-street")
 	o.edit(id, entry("following", "following-remote", "least", "1"))
-	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", false, nil))
+	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", watch.KeyMaking{}, nil))
 	d, err := o.Draft(ctx, id)
 	require.NoError(t, err)
 	w, _ := d.Doc().Follower("following-remote")
@@ -231,19 +231,75 @@ func TestFixedRecordBecomesAFollowingOne(t *testing.T) {
 		"enabled", "true", "keeper", "device")
 	c.Entries[0].New = true
 	o.edit(id, c)
-	err := o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", false, nil)
+	err := o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", watch.KeyMaking{}, nil)
 	var r *act.Refusal
 	require.ErrorAs(t, err, &r)
 	require.Len(t, r.Fields, 1)
 	assert.Equal(t, "follow", r.Fields[0].Field)
 	assert.Contains(t, r.Says, "cloud.quill.example is written by hand as 192.0.2.77")
-	err = o.HaveKeyMade(ctx, o.mk, id, o.version(id)-1, "following-cloud", true, nil)
+	assert.Contains(t, r.Says, "before this draft is pushed", "number 30: what is not with the push is said before")
+	err = o.HaveKeyMade(ctx, o.mk, id, o.version(id)-1, "following-cloud", watch.KeyMaking{Follow: true}, nil)
 	require.Error(t, err)
 	_, left := o.devices.Internet.Key("key-1.cloud.quill.example")
 	assert.False(t, left, "it is revoked")
-	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", true, nil))
+	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", watch.KeyMaking{Follow: true}, nil))
 	assert.True(t, slices.ContainsFunc(o.page("quill-street", id).Judgement.Findings,
 		func(f check.Finding) bool { return f.Rule == "ddns-two-writers" }), "the document still writes it, too")
+}
+
+// Number 30: a key that is made again says that the one before lives, and ends it where one chooses so.
+func Test30AKeyMadeAgainSaysThatTheOldOneLives(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	id := o.at("quill-street")
+	made := func(before string) error {
+		return o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", watch.KeyMaking{Before: before}, nil)
+	}
+	lives := func(name string) bool { _, ok := o.devices.Internet.Key(name); return ok }
+	const first, second, third = "key-1.remote.quill.example", "key-2.remote.quill.example", "key-3.remote.quill.example"
+	require.NoError(t, made(""), "the wide key before it is the zone's and none of its own")
+	var r *act.Refusal
+	require.ErrorAs(t, made(""), &r)
+	assert.Equal(t, "before", r.Fields[0].Field)
+	assert.Contains(t, r.Says, first)
+	assert.False(t, lives(second), "nothing is made before it is answered")
+	require.NoError(t, made(watch.KeepBefore))
+	assert.True(t, lives(first))
+	assert.True(t, lives(second))
+	require.NoError(t, made(watch.EndBefore))
+	assert.False(t, lives(second))
+	assert.True(t, lives(third))
+}
+
+// Number 34: a key that is replaced is replaced wherever the draft uses it, and one that is revoked is found.
+func Test34AReplacedKeyIsReplacedWhereverItIsUsed(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	run(t, o.Service)
+	id := o.at("quill-street")
+	replace := func(key string) error {
+		return o.HaveKeyReplaced(ctx, o.mk, id, o.version(id), "zone-quill-out", key, nil)
+	}
+	require.ErrorContains(t, replace("challenge.nobody"), "Nothing of this draft uses")
+	require.NoError(t, replace("lithos.quill"))
+	d, err := o.Draft(ctx, id)
+	require.NoError(t, err)
+	z, _ := d.Doc().Zone("zone-quill-out")
+	w, _ := d.Doc().Follower("following-remote")
+	assert.NotEqual(t, "lithos.quill", z.Key)
+	assert.Equal(t, z.Key, w.Key, "the name that uses it has the new one, too")
+	key, ok := o.devices.Internet.Key(z.Key)
+	require.True(t, ok)
+	raw, err := json.Marshal([]any{d.Doc(), d.Steps})
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), key.Secret)
+	require.Equal(t, "landed", o.pushed(o.Service, id).State)
+
+	o.Observe(ctx, "site-quill-street")
+	assert.False(t, o.found("quill-street", "ddns-key-gone"))
+	require.NoError(t, o.RevokeKey(ctx, o.mk, "quill-street", "zone-quill-out", w.Key))
+	assert.True(t, o.found("quill-street", "ddns-key-gone"), "who revokes it is told what it stops")
+	assert.True(t, o.found("quill-street", "key-gone"), "the zone's is that key, too")
 }
 
 // Keys of a zone are made and shown once, replaced while the old one is taken yet, and revoked; wrong values are

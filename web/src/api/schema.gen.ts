@@ -2109,12 +2109,17 @@ export interface components {
             writing: components["schemas"]["FileLine"][];
         };
         EditRequest: {
+            /**
+             * @description with keyFor: what becomes of the key that was made for it before
+             * @enum {string}
+             */
+            before?: "keep" | "end";
             entries?: components["schemas"]["Entry"][];
             /** @description id of the finding to fix */
             fix?: string;
             /** @description rule whose findings are all fixed */
             fixAll?: string;
-            /** @description with keyFor: lets a record written by hand follow from the first update */
+            /** @description with keyFor: lets a record written by hand follow, which its provider does at once */
             follow?: boolean;
             /** @description kind:id of the owner of what is removed */
             in?: string;
@@ -2126,12 +2131,16 @@ export interface components {
             paste?: components["schemas"]["PasteRequest"];
             /** @description kind:id of the part to remove */
             remove?: string;
+            /** @description instead of a change: the key of zone that its provider replaces; the new one is put into the draft wherever the other is used, and not shown */
+            replace?: string;
             resize?: components["schemas"]["Resize"];
             /**
              * Format: int32
              * @description the draft's version the change was made on
              */
             version: number;
+            /** @description with replace: id of the outside zone */
+            zone?: string;
         };
         Effective: {
             /** Format: int32 */

@@ -22,11 +22,13 @@ export function Follower({
   const id = of.ref.slice('following:'.length)
   const sending = useSending(page.code, id)
   const [meant, setMeant] = useState('')
+  const [lives, setLives] = useState('')
   const [says, setSays] = useState('')
-  const haveKey = (follow: boolean) => {
+  const haveKey = (follow: boolean, before?: 'keep' | 'end') => {
     setMeant('')
+    setLives('')
     setSays('')
-    const change = { keyFor: id, follow }
+    const change = { keyFor: id, follow, before }
     if (!page.head) {
       page.ask({ kind: 'change', change })
       return
@@ -34,6 +36,7 @@ export function Follower({
     page.save(change).catch((e: unknown) => {
       const problem = problemOf(e)
       if (problem.fields.follow) setMeant(problem.message)
+      else if (problem.fields.before) setLives(problem.message)
       else setSays(problem.message)
     })
   }
@@ -63,6 +66,16 @@ export function Follower({
           <span className="flex flex-wrap gap-1.5 mt-1.5">
             <SmallButton onClick={() => haveKey(true)}>Let it follow</SmallButton>
             <SmallButton onClick={() => setMeant('')}>Leave it as it is</SmallButton>
+          </span>
+        </div>
+      )}
+      {lives && (
+        <div role="alert" className="border-l-3 border-sand bg-sand-t px-2.5 py-2 my-2 text-[13px]">
+          <p>{lives}</p>
+          <span className="flex flex-wrap gap-1.5 mt-1.5">
+            <SmallButton onClick={() => haveKey(false, 'end')}>Make another and end that one</SmallButton>
+            <SmallButton onClick={() => haveKey(false, 'keep')}>Make another and keep that one</SmallButton>
+            <SmallButton onClick={() => setLives('')}>Make none</SmallButton>
           </span>
         </div>
       )}

@@ -163,7 +163,7 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
           needOrder={() => page.ask({ kind: 'order' })}
           onSelect={select}
         />
-        {names.keys && <ZoneKeys key={`keys of ${names.keys.zone}`} site={page.code} keys={names.keys} />}
+        {names.keys && <ZoneKeys key={`keys of ${names.keys.zone}`} page={page} keys={names.keys} />}
         <Changes names={names} />
       </div>
       <div

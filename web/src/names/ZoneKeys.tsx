@@ -8,6 +8,7 @@ import { Table } from '../parts/Table'
 import { When } from '../parts/When'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
+import type { Page } from '../site/useSitePage'
 import { KeyUse } from './Tracks'
 
 type Keys = Schemas['OutsideKeys']
@@ -21,7 +22,8 @@ const columns = [
 ] as const
 
 /** The keys of an outside zone at its provider: what each may do, and making, replacing and revoking them. */
-export function ZoneKeys({ site, keys }: { site: string; keys: Keys }) {
+export function ZoneKeys({ page, keys }: { page: Page; keys: Keys }) {
+  const site = page.code
   const client = useQueryClient()
   const path = { site, zone: keys.zone }
   const [making, setMaking] = useState(false)
@@ -40,7 +42,21 @@ export function ZoneKeys({ site, keys }: { site: string; keys: Keys }) {
     onSuccess: () => setEnding(''),
     onSettled: again,
   })
-  const busy = replace.isPending || revoke.isPending
+  const [says, setSays] = useState('')
+  /** A key that something of the site uses is replaced in the draft, wherever it is used. */
+  const replaceUsed = (key: string) => {
+    setSays('')
+    const change = { replace: key, zone: keys.zone }
+    if (!page.head) {
+      page.ask({ kind: 'change', change })
+      return
+    }
+    page
+      .save(change)
+      .then(() => setSays(`A new key is in the draft wherever ${key} was used. ${key} is taken for a week yet.`))
+      .catch((e: unknown) => setSays(problemOf(e).message))
+  }
+  const busy = page.busy || replace.isPending || revoke.isPending
   const failed = replace.error ?? revoke.error
   return (
     <section className="mt-6" aria-label="Keys">
@@ -57,6 +73,9 @@ export function ZoneKeys({ site, keys }: { site: string; keys: Keys }) {
       </div>
       <Alert className="mt-2">{keys.problem && `The keys could not be read: ${keys.problem}.`}</Alert>
       <Alert className="mt-2">{failed && problemOf(failed).message}</Alert>
+      <p role="status" className="text-[12.5px] text-ink-2">
+        {says}
+      </p>
       {keys.keys.length > 0 && (
         <Table columns={columns} className="mt-1">
           <tbody>
@@ -78,7 +97,7 @@ export function ZoneKeys({ site, keys }: { site: string; keys: Keys }) {
                     <SmallButton
                       disabled={busy}
                       aria-label={`Replace ${k.name}`}
-                      onClick={() => replace.mutate(k.name)}
+                      onClick={() => (k.for ? replaceUsed(k.name) : replace.mutate(k.name))}
                     >
                       Replace
                     </SmallButton>
