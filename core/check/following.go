@@ -380,10 +380,10 @@ func followingHidden(f *facts, report func(Finding)) {
 		now.Partial = true
 		found := Finding{
 			Title: w.Name + " is there outside and not inside", Parts: []site.Ref{followingRef(w.ID)}, Value: w.Name,
-			Says: fmt.Sprintf("Inside, %s is answered for by the site itself, which says that there is no such name. A "+
-				"laptop that uses it away from the site does not get through here.", home.Name),
-			Fix: change("Ask the forwarders for what "+home.Name+" does not have", site.KindZone, was.ID, site.Ref{}, was,
-				now),
+			Says: fmt.Sprintf("Inside, %s is answered for by the site itself, which says that there is no such "+
+				"name. A laptop that uses it away from the site does not get through here.", home.Name),
+			Fix: change("Ask the forwarders for what "+home.Name+" does not have", site.KindZone, was.ID, site.Ref{},
+				was, now),
 		}
 		if d, i, ok := f.Interface(w.Uplink); ok {
 			if at := insideOf(d, i); at.IsValid() {
@@ -432,10 +432,11 @@ func followingByHand(a *around, report func(Finding)) {
 				fix = nil
 			}
 			report(Finding{
-				Title: name + " is by hand the address of a line that changes", Parts: refs(p, e), Addresses: single(at),
-				Value: name + "/" + e.Type,
-				Says: fmt.Sprintf("%s had %s when it was last read, from its provider. When it gets another, the world "+
-					"is still told this one.", uplink.Name, at),
+				Title: name + " is by hand the address of a line that changes", Parts: refs(p, e),
+				Addresses: single(at),
+				Value:     name + "/" + e.Type,
+				Says: fmt.Sprintf("%s had %s when it was last read, from its provider. When it gets another, the "+
+					"world is still told this one.", uplink.Name, at),
 				Fix: fix,
 			})
 		}

@@ -198,8 +198,10 @@ func Test28WhatCuresARecordByHand(t *testing.T) {
 	w := s.Following[0]
 	z, _ := s.ZoneOf(w.Name, site.Outside)
 	owner, _ := zone.Relative(w.Name, z.Name)
-	with := check.Surroundings{Documents: true, Lines: map[string]outside.Line{w.Line(): {IPv4: netip.MustParseAddr("203.0.113.91")}},
-		Told: map[string][]zone.Record{z.ID: {{Owner: owner, Type: "A", Data: "203.0.113.1"}}}, Sets: map[string][]outside.Set{}}
+	line := outside.Line{IPv4: netip.MustParseAddr("203.0.113.91")}
+	with := check.Surroundings{Documents: true, Lines: map[string]outside.Line{w.Line(): line},
+		Told: map[string][]zone.Record{z.ID: {{Owner: owner, Type: "A", Data: "203.0.113.1"}}},
+		Sets: map[string][]outside.Set{}}
 	remedy := func() *check.Remedy {
 		for _, f := range check.Following(s, with) {
 			if f.Rule == "ddns-stale" {
@@ -209,7 +211,8 @@ func Test28WhatCuresARecordByHand(t *testing.T) {
 		return nil
 	}
 	require.NotNil(t, remedy())
-	assert.Equal(t, check.Remedy{Title: "Take it back", Do: check.RemedySend, On: site.Ref{Kind: site.KindFollowing, ID: w.ID}},
+	assert.Equal(t, check.Remedy{Title: "Take it back", Do: check.RemedySend, On: site.Ref{Kind: site.KindFollowing,
+		ID: w.ID}},
 		*remedy())
 	with.Sets[z.ID] = []outside.Set{{Name: w.Name, Type: "A", Origin: "hand"}}
 	require.NotNil(t, remedy())

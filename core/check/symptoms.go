@@ -19,8 +19,10 @@ var symptoms = []symptom{
 			"network-untranslated", "option-shadows-router", "uplink-gateway-outside", "no-forwarder", "dns-missing",
 			"dns-unreachable", "resolver-not-listening"}},
 	{[]string{"no names", "name not found", "cannot resolve", "dns", "website", "page not found", "no printer by name"},
-		[]string{"dns-missing", "dns-unreachable", "dns-outside-first", "dns-inside-outside-mixed", "resolver-not-listening",
-			"resolver-not-permitted", "asker-not-allowed", "no-forwarder", "forwarder-loops", "search-domain-misses-zone",
+		[]string{"dns-missing", "dns-unreachable", "dns-outside-first", "dns-inside-outside-mixed",
+			"resolver-not-listening",
+			"resolver-not-permitted", "asker-not-allowed", "no-forwarder", "forwarder-loops",
+			"search-domain-misses-zone",
 			"lease-names-off", "alias-target-missing", "name-lost", "name-two-addresses"}},
 	{[]string{"drops", "comes and goes", "on and off", "address conflict", "duplicate", "conflict", "unstable"},
 		[]string{"address-two-owners", "pool-holds-fixed-device", "pools-overlap", "networks-overlap", "two-servers",
@@ -28,7 +30,8 @@ var symptoms = []symptom{
 	{[]string{"slow", "hangs", "large pages", "some pages"},
 		[]string{"mtu-above-uplink", "dns-unreachable", "dns-outside-first", "resolver-not-listening"}},
 	{[]string{"not reachable from outside", "vpn", "remote", "from home"},
-		[]string{"ddns-stale", "ddns-private-address", "ddns-shared-address", "ddns-record-missing", "ddns-nobody-keeps",
+		[]string{"ddns-stale", "ddns-private-address", "ddns-shared-address", "ddns-record-missing",
+			"ddns-nobody-keeps",
 			"split-outside-private"}},
 }
 

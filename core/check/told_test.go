@@ -58,7 +58,8 @@ func Test20AComplaintLeadsToRules(t *testing.T) {
 	for _, r := range check.Rules() {
 		known[r.Slug] = true
 	}
-	for _, said := range []string{"The till gets no address", "NO  INTERNET in the ward", "name not found", "it comes and goes",
+	for _, said := range []string{"The till gets no address", "NO  INTERNET in the ward", "name not found",
+		"it comes and goes",
 		"everything is slow", "vpn"} {
 		rules := check.RulesFor(said)
 		assert.NotEmpty(t, rules, said)

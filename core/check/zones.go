@@ -198,8 +198,8 @@ func nameLost(f *facts, report func(Finding)) {
 				found := Finding{
 					Title: fmt.Sprintf("%s loses its name to %s", e.Data, f.sayOf(by)), Parts: refs(p, e, by),
 					Value: p.Whole(e),
-					Says: fmt.Sprintf("%s is answered with %s: what is written by hand counts first. %s has no name any "+
-						"more, and its address none in reverse.", owner, by.Data, upper(f.sayOf(e))),
+					Says: fmt.Sprintf("%s is answered with %s: what is written by hand counts first. %s has no name "+
+						"any more, and its address none in reverse.", owner, by.Data, upper(f.sayOf(e))),
 				}
 				if a, err := netip.ParseAddr(e.Data); err == nil {
 					found.Addresses = []address.Range{address.Single(a)}
@@ -286,8 +286,7 @@ func aliasWithOtherData(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("%s is an alias and more", whole), Parts: refs(p, list...), Value: whole,
 				Says: fmt.Sprintf("An alias has nothing beside it (RFC 1034 section 3.6.2), and %s. What clients "+
-					"get depends "+
-					"on who answers.", beside),
+					"get depends on who answers.", beside),
 				Fix: f.removingEntry("Remove the alias", aliases[0]),
 			})
 		})
@@ -367,8 +366,7 @@ func aliasTargetMissing(f *facts, report func(Finding)) {
 					Title: fmt.Sprintf("%s leads to nothing", p.Whole(e)), Parts: refs(p, e), Value: p.Whole(e) +
 						p.Side + target,
 					Says: fmt.Sprintf("It is %s %s, and %s is not there. Who asks learns that there is such a name "+
-						"and gets no "+
-						"address.", what, target, end),
+						"and gets no address.", what, target, end),
 					Fix: f.removingEntry("Remove it", e),
 				})
 			}
@@ -500,8 +498,7 @@ func reverseDiffers(f *facts, report func(Finding)) {
 				Title: fmt.Sprintf("%s has another name in reverse", a), Parts: refs(p, e),
 				Addresses: []address.Range{address.Single(a)}, Value: name,
 				Says: fmt.Sprintf("In reverse it is %s, and %s. Servers that check both ways refuse the machine, "+
-					"and logs name "+
-					"another.", name, says),
+					"and logs name another.", name, says),
 				Fix: f.removingEntry("Let it follow the name", e),
 			})
 		}
@@ -551,8 +548,7 @@ func recordOutsideSite(f *facts, report func(Finding)) {
 			Title: fmt.Sprintf("%s is an address of no network here", p.Whole(e)), Parts: refs(p, e),
 			Addresses: []address.Range{address.Single(a)}, Value: p.Whole(e),
 			Says: fmt.Sprintf("%s is private and not this site's. It may have been typed from another site; nobody "+
-				"is reached "+
-				"there.", a),
+				"is reached there.", a),
 			Fix: f.removingEntry("Remove it", e),
 		})
 	})
@@ -589,8 +585,7 @@ func recordIntoPool(f *facts, report func(Finding)) {
 				Parts: append(refs(p, e), poolRef(pool.ID)), Addresses: []address.Range{address.Single(a)},
 				Value: p.Whole(e),
 				Says: fmt.Sprintf("%s is handed out to whoever asks next. The name leads to another machine every "+
-					"few days; "+
-					"reserve the address for the one that is meant.", a),
+					"few days; reserve the address for the one that is meant.", a),
 			})
 			return
 		}
@@ -613,8 +608,7 @@ func multicast(name string, part site.Ref) Finding {
 	return Finding{
 		Title: name + " is for multicast names", Parts: []site.Ref{part}, Value: name,
 		Says: "Names under .local are what machines ask each other for on their own network (RFC 6762). Many " +
-			"clients never " +
-			"send them to a name server. Use a domain of your own, or home.arpa.",
+			"clients never send them to a name server. Use a domain of your own, or home.arpa.",
 	}
 }
 
@@ -645,7 +639,8 @@ func splitInsideMissing(f *facts, report func(Finding)) {
 		owners(p, func(owner string, list []compile.Entry) {
 			name := zone.Absolute(owner, p.Name)
 			home := compile.Find(b.Inside, name)
-			if home == nil || home.Partial() || owner == zone.Apex || strings.HasPrefix(owner, "*") || f.answeredElsewhere(name) {
+			if home == nil || home.Partial() || owner == zone.Apex || strings.HasPrefix(owner, "*") ||
+				f.answeredElsewhere(name) {
 				return
 			}
 			if _, there := home.At(name); there || home.Covers(name) || list[0].From.Kind == site.KindService {
@@ -663,8 +658,7 @@ func splitInsideMissing(f *facts, report func(Finding)) {
 			found := Finding{
 				Title: fmt.Sprintf("%s is there outside and not inside", name), Parts: refs(p, list...), Value: name,
 				Says: fmt.Sprintf("The world is told %s. Inside, %s is answered for by the site itself, which says "+
-					"that there is "+
-					"no such name.", list[0].Data, home.Name),
+					"that there is no such name.", list[0].Data, home.Name),
 			}
 			if home.Zone != nil && site.ValidID(fresh.ID) {
 				found.Fix = &Fix{"Give it the same answer inside",
@@ -705,8 +699,7 @@ func serviceOutsideOnly(f *facts, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("%s is there outside only", name), Parts: []site.Ref{{Kind: site.KindService, ID: v.ID}},
 			Says: fmt.Sprintf("From the internet it leads to %s. Inside, %s is answered for by the site itself, "+
-				"which says that "+
-				"there is no such name.", v.Base, home.Name),
+				"which says that there is no such name.", v.Base, home.Name),
 			Fix: change("Let it be there inside too", site.KindService, v.ID, site.Ref{}, *v, now),
 		})
 	}
@@ -727,8 +720,8 @@ func serviceNowhere(f *facts, report func(Finding)) {
 			now.Outside = false
 			report(Finding{
 				Title: name + " is in no outside zone", Parts: []site.Ref{serviceRef(v.ID)}, Value: name,
-				Says: "It is to be there outside, and no outside zone of the site holds it. The world is told nothing " +
-					"of it. Add the zone that does.",
+				Says: "It is to be there outside, and no outside zone of the site holds it. The world is told " +
+					"nothing of it. Add the zone that does.",
 				Fix: change("Leave it out outside", site.KindService, v.ID, site.Ref{}, *v, now),
 			})
 		case inside:
@@ -745,8 +738,8 @@ func serviceNowhere(f *facts, report func(Finding)) {
 
 func serviceRef(id string) site.Ref { return site.Ref{Kind: site.KindService, ID: id} }
 
-// zoneShadowsDomain is about inside zones of a domain that is registered, of which the site does not know what the world
-// is told: what they do not have is not there for those inside.
+// zoneShadowsDomain is about inside zones of a domain that is registered, of which the site does not know what the
+// world is told: what they do not have is not there for those inside.
 func zoneShadowsDomain(f *facts, report func(Finding)) {
 	for i := range f.Zones {
 		z := &f.Zones[i]
@@ -768,8 +761,8 @@ func zoneShadowsDomain(f *facts, report func(Finding)) {
 	}
 }
 
-// zonesOfOneName is the fix that has a zone for each name of a zone in its place: nothing else of the domain is answered
-// for then. A zone of one name is no alias, and only the zone of the site's domain has the names that follow.
+// zonesOfOneName is the fix that has a zone for each name of a zone in its place: nothing else of the domain is
+// answered for then. A zone of one name is no alias, and only the zone of the site's domain has the names that follow.
 func (f *facts) zonesOfOneName(z *site.Zone) *Fix {
 	if z.Name == f.Domain || len(z.Records) == 0 || slices.ContainsFunc(z.Records, func(r *site.Record) bool {
 		return r.Owner == zone.Apex || strings.HasPrefix(r.Owner, "*") || r.Type == "CNAME" || r.Type == "NS"
@@ -850,8 +843,7 @@ func zoneElsewhere(a *around, report func(Finding)) {
 				Title: fmt.Sprintf("%s is the domain of %s", z.Name, n.Name), Parts: []site.Ref{zoneRef(z.ID)},
 				Value: z.Name,
 				Says: fmt.Sprintf("This site answers for it itself, from a copy. What %s adds or moves is not known "+
-					"here; ask its "+
-					"own server, as a server for a single domain.", n.Name),
+					"here; ask its own server, as a server for a single domain.", n.Name),
 				Fix: fix,
 			})
 		}

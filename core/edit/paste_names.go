@@ -235,7 +235,8 @@ func oneOf(f zone.File, err error, none string) ([]zone.Record, error) {
 
 // put decides what becomes of one record. another says that its address has a name on the same line, which counts in
 // reverse.
-func (p *namePaster) put(number int, r zone.Record, another bool, newID func() string) (outcome, says string, edits []Edit) {
+func (p *namePaster) put(number int, r zone.Record, another bool, newID func() string) (outcome, says string,
+	edits []Edit) {
 	what := fmt.Sprintf("%s %s %s", r.Owner, r.Type, r.Data)
 	if other, dup := p.taken[what]; dup {
 		return LineSkipped, fmt.Sprintf("%s is on line %d already", what, other), nil

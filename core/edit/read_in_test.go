@@ -23,7 +23,11 @@ func pasted(t *testing.T, text string) ([]edit.Line, *site.Site) {
 		}
 	}
 	n := 0
-	lines, edits, err := edit.PasteNames(s, in, text, func(int) string { n++; return "rec-pasted-" + string(rune('a'+n)) })
+	lines, edits, err := edit.PasteNames(s, in, text, func(int) string {
+		n++
+		return "rec-pasted-" +
+			string(rune('a'+n))
+	})
 	require.NoError(t, err)
 	after, err := edit.Apply(s, edits...)
 	require.NoError(t, err)
@@ -44,7 +48,8 @@ func recordsOf(s *site.Site, owner string) (out []*site.Record) {
 // Number 25: what is pasted keeps what it says, or a line says what is not taken.
 func Test25WhatIsPastedIsTakenAsItSays(t *testing.T) {
 	lines, s := pasted(t, "\ufefffirst A 10.84.20.61\n$ttl 300\nsecond A 10.84.20.62\nthird 900 A 10.84.20.63\n"+
-		"@ SOA ns h ( 1\n 2 3\n 4 5 ) ; timers\nlong 2000000 A 10.84.20.58\n$origin deep.kelder.larkrise.example.\nx A 10.84.20.59\n"+
+		"@ SOA ns h ( 1\n 2 3\n 4 5 ) ; timers\nlong 2000000 A 10.84.20.58\n$origin "+
+		"deep.kelder.larkrise.example.\nx A 10.84.20.59\n"+
 		"$generate 1-9 h$ A 10.84.20.$\n")
 	require.Len(t, recordsOf(s, "first"), 1, "the mark at the beginning is none of the name")
 	assert.Zero(t, recordsOf(s, "first")[0].TTL)
@@ -65,8 +70,9 @@ func Test25WhatIsPastedIsTakenAsItSays(t *testing.T) {
 func Test26WhyALineIsRefused(t *testing.T) {
 	for line, why := range map[string]string{
 		"printer 10.0.0.300": "is no address", "10.84.20.300 printer": "is no address", "10.84.20.61": "has no name",
-		"printer": "has no value", "127.0.0.1 localhost": "each machine's own", "::1 ip6-localhost": "each machine's own",
-		"fe80::1 router": "one link alone", "224.0.0.1 all": "a group", "a b c d": "It is no record",
+		"printer": "has no value", "127.0.0.1 localhost": "each machine's own",
+		"::1 ip6-localhost": "each machine's own",
+		"fe80::1 router":    "one link alone", "224.0.0.1 all": "a group", "a b c d": "It is no record",
 		"printer A": "", "name with ( open": "parentheses are not closed",
 	} {
 		lines, _ := pasted(t, line)
@@ -74,7 +80,8 @@ func Test26WhyALineIsRefused(t *testing.T) {
 		assert.NotContains(t, lines[0].Says, "not a TTL", line)
 		assert.NotEqual(t, edit.LineAdds, lines[0].Outcome, line)
 	}
-	for _, line := range []string{"10.84.20.61 printer", "printer 10.84.20.61", "printer,10.84.20.61", "10.84.20.61, printer",
+	for _, line := range []string{"10.84.20.61 printer", "printer 10.84.20.61", "printer,10.84.20.61",
+		"10.84.20.61, printer",
 		"printer\t10.84.20.61", "printer A 10.84.20.61", "*.any A 10.84.20.61", "*.any 10.84.20.61"} {
 		lines, s := pasted(t, line)
 		assert.Equal(t, edit.LineAdds, lines[0].Outcome, "%s: %s", line, lines[0].Says)

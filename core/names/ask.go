@@ -1,6 +1,7 @@
 package names
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -72,6 +73,7 @@ type World struct {
 	outside *Server
 	live    Live                // nil where answers are computed
 	read    map[string]ReadZone // by name
+	beside  map[string][]yang.Program
 }
 
 // ReadZone is what the server of an outside zone held when it was read last.
@@ -85,6 +87,20 @@ type ReadZone struct {
 
 // Read gives the world what the servers of outside zones held, by the name of the zone.
 func (w *World) Read(zones map[string]ReadZone) { w.read = zones }
+
+// Beside gives the world the programs that listen for names beside the resolvers, by device id, as they were read last.
+func (w *World) Beside(programs map[string][]yang.Program) { w.beside = programs }
+
+// taken says which program keeps the resolver of a device from listening; empty for none.
+func (w *World) taken(d *site.Device, s *Server) string {
+	for _, p := range w.beside[d.ID] {
+		if p.Holds(&s.settings) && !s.settings.StopOthers {
+			return fmt.Sprintf("%s held port %d of %s when it was last read, and its resolver cannot listen beside it.",
+				p.Name, p.Port, d.Name)
+		}
+	}
+	return ""
+}
 
 // Live asks a name server for somebody, where the devices themselves answer. An invalid server is the
 // device's own. took is how long that took; problem is why there is no answer.
@@ -159,7 +175,7 @@ func (w *World) up(from *site.Device) Up {
 				return nil, errors.New("it would ask itself")
 			}
 			s, has := w.server(d)
-			if !has || !s.listens(on.Name, to) {
+			if !has || !s.listens(on.Name, to) || w.taken(d, s) != "" {
 				return nil, errors.New("nothing answers names there")
 			}
 			return s.Answer(w.now, q, Asker{From: addressOf(from, to.Address)}), nil
@@ -253,12 +269,29 @@ func (w *World) Asker(who string) (Asking, error) {
 		a = Asking{Who: d.Name, Own: d, From: addressOf(d, netip.Addr{}), Search: nonempty(w.site.Domain),
 			List: "the site's domain"}
 		if _, own := w.server(d); !own {
-			w.tell(&a, compile.For{})
+			w.tellDevice(&a, d)
 		}
 	default:
 		return a, fmt.Errorf("%q does not ask; choose a client, a network, a device or the internet", who)
 	}
 	return a, nil
+}
+
+// tellDevice says which name servers a device without a resolver has: those of the whole site; else those that clients
+// beside it are told; else those that its uplink learnt.
+func (w *World) tellDevice(a *Asking, d *site.Device) {
+	w.tell(a, compile.For{})
+	for i := 0; i < len(w.site.Networks) && len(a.Servers) == 0; i++ {
+		n := &w.site.Networks[i]
+		if n.Prefix.Contains(a.From) {
+			w.tell(a, compile.For{Network: n, Pool: w.poolOf(n)})
+		}
+	}
+	for _, i := range d.Interfaces {
+		if len(a.Servers) == 0 && i.Uplink != nil {
+			a.Servers, a.Told = i.Uplink.LearntServers, "as its uplink learnt them, when they were written down"
+		}
+	}
 }
 
 func nonempty(s string) []string {
@@ -351,8 +384,7 @@ func (w *World) Ask(q Question) (Answer, error) {
 	}
 	if q.Who == Internet && w.live != nil {
 		return Answer{}, site.FieldErrors{{Field: "who", Says: "no device stands outside; choose a client, a " +
-			"network or " +
-			"a device"}}
+			"network or a device"}}
 	}
 	if q.Who == Internet {
 		return w.fromOutside(q, name, typ), nil
@@ -375,8 +407,12 @@ func readQuestion(q Question) (typ uint16, name string, err error) {
 			q.Type)}}
 	}
 	name = strings.TrimSpace(q.Name)
-	if a, err := netip.ParseAddr(name); err == nil && a.Is4() {
-		return dns.TypePTR, zone.Reverse(a) + ".", nil // what looks an address up asks
+	if a, err := netip.ParseAddr(name); err == nil && a.Zone() == "" {
+		reverse, err := dns.ReverseAddr(a.Unmap().String()) // what looks an address up asks
+		return dns.TypePTR, reverse, err
+	}
+	if name == "." {
+		return typ, name, nil // the root
 	}
 	if err := zone.CheckName(zone.Tidy(name)); err != nil {
 		return 0, "", site.FieldErrors{{Field: "name", Says: err.Error()}}
@@ -390,11 +426,13 @@ func (w *World) AskAs(by Asking, typed string, typ uint16) Answer {
 	if by.Network != nil {
 		a.Network = by.Network.ID
 	}
-	if name, ok := strings.CutSuffix(typed, "."); ok && typ == dns.TypePTR {
+	if typed == "." {
+		a.Typed = typed
+	} else if name, ok := strings.CutSuffix(typed, "."); ok && typ == dns.TypePTR {
 		a.Typed = name
 	}
 	tries := completions(typed, by.Search)
-	if by.Own == nil && len(by.Servers) == 0 {
+	if _, own := w.ownServer(by.Own); !own && len(by.Servers) == 0 {
 		a.Outcome, a.Name = noServers, tries[0]
 		a.Steps = []Fell{{Stratum: NameServer, State: Stopped, Title: "Told no name server", Rule: "dns-missing",
 			Says: by.Who + " reaches addresses and no names."}}
@@ -410,7 +448,7 @@ func (w *World) AskAs(by Asking, typed string, typ uint16) Answer {
 	}
 	at := counts(tried)
 	one := tried[at]
-	a.Name, a.Outcome, a.Values, a.TTL = one.Name, one.Outcome, one.Values, one.TTL
+	a.Name, a.Outcome, a.Values, a.TTL = cmp.Or(one.Name, "."), one.Outcome, one.Values, one.TTL
 	a.Server, a.Device, a.Resolver, a.Message = one.Server, one.Device, one.Resolver, one.Message
 	for i, t := range tried {
 		head := completed(typed, t.Name, by, i, len(tries))
@@ -508,17 +546,35 @@ func (a *Answer) note(typed string) {
 			"there."})
 }
 
+// The rules about name servers that do not answer, and what is said of them.
+const (
+	portTaken    = "port-taken"
+	notListening = "resolver-not-listening"
+	outsideFirst = "dns-outside-first"
+	nobody       = "Nobody answers there"
+)
+
+// ownServer is the resolver of a device that asks itself; none for anybody else.
+func (w *World) ownServer(d *site.Device) (*Server, bool) {
+	if d == nil {
+		return nil, false
+	}
+	return w.server(d)
+}
+
 // askServers asks the servers of a client in order, until one answers.
 func (w *World) askServers(by Asking, name string, typ uint16) Answer {
-	if w.live != nil && by.Own != nil {
+	if _, own := w.ownServer(by.Own); own && w.live != nil {
 		return w.askLive(by, netip.Addr{}, name, typ, Fell{Stratum: NameServer, State: Followed,
 			Title: "asks its own resolver"})
 	}
-	if by.Own != nil {
-		if s, own := w.server(by.Own); own {
-			return w.askServer(by, s, by.Own, addressOf(by.Own, netip.Addr{}), name, typ,
-				Fell{Stratum: NameServer, State: Followed, Title: "asks its own resolver"})
+	if s, own := w.ownServer(by.Own); own {
+		head := Fell{Stratum: NameServer, State: Followed, Title: "asks its own resolver"}
+		if title, says, rule := w.keeps(by, netip.Addr{}); title != "" {
+			return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
+				{Stratum: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
 		}
+		return w.askServer(by, s, by.Own, addressOf(by.Own, netip.Addr{}), name, typ, head)
 	}
 	out := Answer{Outcome: Silent, Values: []string{}}
 	for i, at := range by.Servers {
@@ -545,9 +601,13 @@ func (w *World) askServers(by Asking, name string, typ uint16) Answer {
 // askLive asks a server of the world twice: cold, and again when it may know the answer.
 func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head Fell) Answer {
 	m, took, problem := w.live(by, at, name, typ)
+	_, cause, rule := w.keeps(by, at)
 	if problem != "" {
+		if cause != "" {
+			problem += " " + cause
+		}
 		return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
-			{Stratum: Transported, State: Stopped, Title: "No answer", Says: problem}}}
+			{Stratum: Transported, State: Stopped, Title: "No answer", Says: problem, Rule: rule}}}
 	}
 	q := new(dns.Msg)
 	q.SetQuestion(dns.Fqdn(name), typ)
@@ -566,8 +626,11 @@ func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head 
 	if m.Rcode != dns.RcodeSuccess {
 		state = Stopped
 	}
-	out := outcome(q, m, []Fell{head, {Stratum: Transported, State: state,
-		Title: "It says " + dns.RcodeToString[m.Rcode], Says: says + "."}})
+	told := Fell{Stratum: Transported, State: state, Title: "It says " + dns.RcodeToString[m.Rcode], Says: says + "."}
+	if state == Stopped && by.Own == nil && w.stranger(at) && compile.Find(w.book.Inside, name) != nil {
+		told.Says, told.Rule = told.Says+" It is outside the site and knows none of its names.", outsideFirst
+	}
+	out := outcome(q, m, []Fell{head, told})
 	out.Server = "the device's own"
 	if at.IsValid() {
 		out.Server = at.String()
@@ -587,15 +650,41 @@ func isBogus(m *dns.Msg) bool {
 
 func millis(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
 
+// stranger reports whether an address is none that is recorded at the site.
+func (w *World) stranger(at netip.Addr) bool {
+	_, _, held := w.site.HolderOf(at)
+	return at.IsValid() && !held && !w.site.Inside(at)
+}
+
 // reach is about whether a question gets to a server at all, and then asks it.
 func (w *World) reach(by Asking, at netip.Addr, name string, typ uint16, head Fell) Answer {
-	stop := func(title, says, rule string) Answer {
+	d, _, held := w.site.HolderOf(at)
+	if !held {
+		return w.reachOther(at, name, head)
+	}
+	if title, says, rule := w.keeps(by, at); title != "" {
 		return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
 			{Stratum: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
 	}
+	s, _ := w.server(d)
+	return w.askServer(by, s, d, at, name, typ, head)
+}
+
+// keeps is what keeps a device from answering somebody at an address, as the site has it, with the rule about that;
+// empty where nothing does, or where no device of the site has the address. An invalid address is the device's own
+// resolver.
+func (w *World) keeps(by Asking, at netip.Addr) (title, says, rule string) {
+	if !at.IsValid() {
+		if s, own := w.ownServer(by.Own); own {
+			if says = w.taken(by.Own, s); says != "" {
+				return nobody, says, portTaken
+			}
+		}
+		return "", "", ""
+	}
 	d, on, held := w.site.HolderOf(at)
 	if !held {
-		return w.reachOther(by, at, head)
+		return "", "", ""
 	}
 	in := on
 	if by.Network != nil {
@@ -609,29 +698,32 @@ func (w *World) reach(by Asking, at netip.Addr, name string, typ uint16, head Fe
 	s, has := w.server(d)
 	switch {
 	case !in.Permitted(site.PermitDNS):
-		return stop(fmt.Sprintf("%s of %s drops it", in.Name, d.Name), "The interface does not permit DNS.",
-			"resolver-not-permitted")
+		return fmt.Sprintf("%s of %s drops it", in.Name, d.Name), "The interface does not permit DNS.",
+			"resolver-not-permitted"
 	case !has:
-		return stop("Nobody answers there", d.Name+" has no resolver.", "resolver-not-listening")
+		return nobody, d.Name + " has no resolver.", notListening
+	case w.taken(d, s) != "":
+		return nobody, w.taken(d, s), portTaken
 	case !s.settings.Enabled:
-		return stop("Nobody answers there", "The resolver of "+d.Name+" is switched off.", "resolver-not-listening")
+		return nobody, "The resolver of " + d.Name + " is switched off.", notListening
 	case !s.listens(on.Name, yang.NameServer{Address: at, Port: s.settings.Port}):
-		return stop("Nobody answers there", "The resolver of "+d.Name+" does not listen on "+on.Name+".",
-			"resolver-not-listening")
+		return nobody, "The resolver of " + d.Name + " does not listen on " + on.Name + ".", notListening
 	case s.settings.Port != 53:
-		return stop("Nobody answers there", fmt.Sprintf("The resolver of %s listens on port %d, and clients ask "+
-			"port 53.",
-			d.Name, s.settings.Port), "resolver-not-listening")
+		return nobody, fmt.Sprintf("The resolver of %s listens on port %d, and clients ask port 53.", d.Name,
+			s.settings.Port), notListening
 	}
-	return w.askServer(by, s, d, at, name, typ, head)
+	return "", "", ""
 }
 
 // reachOther is about servers that no device of the site is.
-func (w *World) reachOther(by Asking, at netip.Addr, head Fell) Answer {
+func (w *World) reachOther(at netip.Addr, name string, head Fell) Answer {
 	out := Answer{Outcome: Elsewhere, Values: []string{}, Server: at.String()}
 	says := at.String() + " is outside the site. It knows none of the site's own names; what else it answers is not " +
 		"known here."
 	rule := ""
+	if compile.Find(w.book.Inside, name) != nil {
+		rule = outsideFirst
+	}
 	if w.site.Inside(at) {
 		out.Outcome, rule = Silent, "dns-unreachable"
 		says = "Nothing recorded holds " + at.String() + "."
@@ -752,9 +844,11 @@ func (w *World) whence(name string, read ReadZone, known bool) Fell {
 	case known && follows:
 		out.Title, out.Says = "As its server had it", at+" The rest of the zone is what the draft makes of it."
 	case known:
-		out.Title, out.Says = "As the draft makes it", "What its server has now stands beside it in the list of the zone."
+		out.Title, out.Says = "As the draft makes it", "What its server has now stands beside it in the list of the "+
+			"zone."
 	default:
-		out.Title, out.Says = "As the site says", "Its server was not read; the serial is not known, and 0 stands for it."
+		out.Title, out.Says = "As the site says", "Its server was not read; the serial is not known, and 0 stands "+
+			"for it."
 	}
 	return out
 }

@@ -2,9 +2,11 @@ package names
 
 import (
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/miekg/dns"
 	"github.com/stretchr/testify/assert"
@@ -15,6 +17,7 @@ import (
 	"lithos/core/dhcp"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/core/yang"
 	"lithos/core/zone"
 )
 
@@ -222,4 +225,78 @@ func Test15TheInternetIsAnsweredWithWhatWasRead(t *testing.T) {
 	empty := world()
 	empty.Read(map[string]ReadZone{z.Name: {At: now, Serial: 4711, Whole: true}})
 	assert.Equal(t, NoName, ask(empty, w.Name, "A").Outcome, "told or not, its server has no such name")
+}
+
+// Number 35: what a question ends with is its cause, computed and asked of the devices themselves.
+func Test35AQuestionEndsWithItsCause(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	gw := s.Resolvers[0].Device
+	ends := func(w *World, who, name string) Fell {
+		a, err := w.Ask(Question{Who: who, Name: name})
+		require.NoError(t, err)
+		for _, step := range a.Steps {
+			if step.State == Stopped {
+				return step
+			}
+		}
+		return Fell{}
+	}
+	taken := map[string][]yang.Program{gw: {{Name: "hostname-cache", Port: 53, Runs: true}}}
+	unanswered := func(Asking, netip.Addr, string, uint16) (*dns.Msg, time.Duration, string) {
+		return nil, 0, "Asked through it: timed out."
+	}
+	for what, w := range map[string]*World{"computed": NewWorld(now, s, compile.Names(s), nil),
+		"live": NewLive(now, s, compile.Names(s), unanswered)} {
+		assert.NotEqual(t, "port-taken", ends(w, "network:net-imaging", "gw-1").Rule, what)
+		w.Beside(taken)
+		for _, who := range []string{"network:net-imaging", "device:" + gw} {
+			step := ends(w, who, "gw-1")
+			assert.Equal(t, "port-taken", step.Rule, "%s, %s", what, who)
+			assert.Contains(t, step.Says, "hostname-cache held port 53", "%s, %s", what, who)
+		}
+	}
+	setOption(s, "net-imaging", 6, "198.51.100.53")
+	missing := func(_ Asking, _ netip.Addr, name string, typ uint16) (*dns.Msg, time.Duration, string) {
+		q := new(dns.Msg)
+		q.SetQuestion(dns.Fqdn(name), typ)
+		return new(dns.Msg).SetRcode(q, dns.RcodeNameError), time.Millisecond, ""
+	}
+	for what, w := range map[string]*World{"computed": NewWorld(now, s, compile.Names(s), nil),
+		"live": NewLive(now, s, compile.Names(s), missing)} {
+		assert.Equal(t, "dns-outside-first", ends(w, "network:net-imaging", "gw-1").Rule, what)
+		assert.Empty(t, ends(w, "network:net-imaging", "www.elsewhere.example").Rule, "%s: it would know that", what)
+	}
+}
+
+// Number 35: a device without a resolver asks the servers that it is told, and IPv6 addresses and the root are questions.
+func Test35WhatIsAsked(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	s.Resolvers = nil
+	var asked []string
+	w := NewLive(now, s, compile.Names(s), func(by Asking, at netip.Addr, name string, typ uint16) (*dns.Msg, time.Duration,
+		string,
+	) {
+		asked = append(asked, at.String()+" "+dns.Fqdn(name)+" "+dns.TypeToString[typ])
+		q := new(dns.Msg)
+		q.SetQuestion(dns.Fqdn(name), typ)
+		return new(dns.Msg).SetRcode(q, dns.RcodeNameError), time.Millisecond, ""
+	})
+	for name, want := range map[string]string{"fd00::7": "7.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.d.f." +
+		"ip6.arpa. PTR", "::ffff:10.84.20.7": "7.20.84.10.in-addr.arpa. PTR", ".": ". NS"} {
+		asked = nil
+		a, err := w.Ask(Question{Who: "device:dev-gw-1", Name: name, Type: "NS"})
+		require.NoError(t, err)
+		require.NotEmpty(t, asked, "%s: %+v", name, a.Steps)
+		assert.Regexp(t, `^10\.84\.\d+\.\d+ `+regexp.QuoteMeta(want)+"$", asked[0])
+		assert.NotEmpty(t, a.Name)
+	}
+	_, err := w.Ask(Question{Who: "device:dev-gw-1", Name: "fe80::1%eth0"})
+	assert.Error(t, err)
+}
+
+// setOption sets an option of a network.
+func setOption(s *site.Site, network string, code uint8, value string) {
+	n, _ := s.Network(network)
+	n.Options = append(slices.DeleteFunc(n.Options, func(o site.Option) bool { return o.Code == code }),
+		site.Option{Code: code, Value: value})
 }

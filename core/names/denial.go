@@ -199,7 +199,8 @@ func (d denials) between(name string) bool {
 // not signed may be.
 func (d denials) noneBelow(name string) (covered, optOut bool) {
 	if slices.ContainsFunc(d.plain, func(n *dns.NSEC) bool {
-		return covers(n, name) && !zone.Within(zone.Tidy(n.NextDomain), name) && speaksFor(n.Hdr.Name, n.TypeBitMap, name)
+		return covers(n, name) && !zone.Within(zone.Tidy(n.NextDomain), name) && speaksFor(n.Hdr.Name, n.TypeBitMap,
+			name)
 	}) {
 		return true, false
 	}
@@ -219,7 +220,8 @@ func speaksFor(owner string, types []uint16, name string) bool {
 // gap (RFC 4592 section 3.3.1).
 func (d denials) plainEncloser(name string) (encloser string, ok bool) {
 	for _, n := range d.plain {
-		if !covers(n, name) || zone.Within(zone.Tidy(n.NextDomain), name) || !speaksFor(n.Hdr.Name, n.TypeBitMap, name) {
+		if !covers(n, name) || zone.Within(zone.Tidy(n.NextDomain), name) || !speaksFor(n.Hdr.Name, n.TypeBitMap,
+			name) {
 			continue
 		}
 		shared := max(dns.CompareDomainName(dns.Fqdn(name), n.Hdr.Name), dns.CompareDomainName(dns.Fqdn(name),

@@ -192,8 +192,8 @@ func (f *fall) judge(q *dns.Msg) (r result, done bool) {
 	return r, false
 }
 
-// extensionLawful reports whether a message has one OPT record at most, of the root, in its additional section (RFC 6891
-// section 6.1.1).
+// extensionLawful reports whether a message has one OPT record at most, of the root, in its additional section (RFC
+// 6891 section 6.1.1).
 func extensionLawful(q *dns.Msg) bool {
 	isOPT := func(rr dns.RR) bool { return rr.Header().Rrtype == dns.TypeOPT }
 	if slices.ContainsFunc(q.Answer, isOPT) || slices.ContainsFunc(q.Ns, isOPT) {

@@ -387,7 +387,8 @@ func FuzzAnswer(f *testing.F) {
 func Test32APartialZoneLeavesTheRestToTheForwarders(t *testing.T) {
 	answers := func(partial bool, name string, typ uint16) (string, int) {
 		var asked string
-		z := yang.Zone{Name: "larkrise.example", TTL: 300, Primary: "ns.larkrise.example", Contact: "h.larkrise.example",
+		z := yang.Zone{Name: "larkrise.example", TTL: 300, Primary: "ns.larkrise.example",
+			Contact: "h.larkrise.example",
 			Refresh: 3600, Retry: 600, Expire: 604800, Negative: 300, Partial: partial,
 			Record: []yang.Record{{ID: "a", Owner: "nas", Type: "A", Data: "10.84.20.40"},
 				{ID: "b", Owner: "*.lab", Type: "A", Data: "10.84.20.41"}, {ID: "c", Owner: "deep.well", Type: "A",

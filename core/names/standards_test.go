@@ -26,7 +26,8 @@ func Test21AFailureBehindAnAliasIsKeptForTheLesserTime(t *testing.T) {
 			alias, minimum, kept time.Duration
 		}{{86400, 30, 30}, {20, 300, 20}} {
 			asked := 0
-			s := NewServer(config(), Around{Cache: NewCache(9), Up: func(_ yang.NameServer, q *dns.Msg) (*dns.Msg, error) {
+			s := NewServer(config(), Around{Cache: NewCache(9), Up: func(_ yang.NameServer, q *dns.Msg) (*dns.Msg,
+				error) {
 				asked++
 				m := new(dns.Msg)
 				m.SetRcode(q, code)
@@ -466,7 +467,8 @@ func Test24AnswersOfRFC5155AppendixB(t *testing.T) {
 				{"no proof", "a.z.w.example", dns.TypeMX, there, wild, nil, "bogus", "bogus"},
 				{"no closer name", "a.c.x.w.example", dns.TypeA, missing, nil, []string{"x.w.example"}, "bogus",
 					"bogus"},
-				{"no wildcard", apart, dns.TypeAAAA, missing, nil, []string{zone.Above(apart), apart}, "bogus", "bogus"},
+				{"no wildcard", apart, dns.TypeAAAA, missing, nil, []string{zone.Above(apart), apart}, "bogus",
+					"bogus"},
 				{"no data of what is there", "x.w.example", dns.TypeMX, there, nil, []string{"x.w.example"}, "bogus",
 					"bogus"},
 				{"name error of what is there", "x.w.example", dns.TypeMX, missing, nil,
@@ -487,7 +489,8 @@ func Test24AnswersOfRFC5155AppendixB(t *testing.T) {
 				if iterations > maxIterations && len(c.proof) > 0 {
 					want = "insecure"
 				}
-				assert.Equal(t, want, w.verdict(c.name, c.typ), "%s, %d iterations, flags %d", c.what, iterations, flags)
+				assert.Equal(t, want, w.verdict(c.name, c.typ), "%s, %d iterations, flags %d", c.what, iterations,
+					flags)
 			}
 		}
 	}
@@ -524,7 +527,8 @@ func Test24KeysThatAreTold(t *testing.T) {
 		{"another key's", []string{"example. 60 DS 7 13 2 00"}, false, false, "bogus"},
 		{"one that is known beside one that is not", []string{"example. 60 DS 7 13 99 00"}, false, true, "secure"},
 		{"a weak digest", nil, true, false, "secure"},
-		{"a weak digest beside a better one of another key", []string{"example. 60 DS 7 13 2 00"}, true, false, "bogus"},
+		{"a weak digest beside a better one of another key", []string{"example. 60 DS 7 13 2 00"}, true, false,
+			"bogus"},
 	} {
 		w := newWorld(t)
 		w.zones = append(w.zones, z)

@@ -297,7 +297,8 @@ func (v *validator) below(by signer, at string) (next signer, more bool, err err
 		}
 		told = understood(told)
 		if len(told) == 0 {
-			return signer{}, false, nil // signed in a way that is not known here: as if it were not (RFC 4035 section 5.2)
+			// signed in a way that is not known here: as if it were not (RFC 4035 section 5.2)
+			return signer{}, false, nil
 		}
 		next, err = v.keysOf(at, told)
 		return next, true, err

@@ -49,7 +49,8 @@ func BenchmarkRehearsal(b *testing.B) {
 		b.Run(fmt.Sprintf("%d clients", n), func(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
-				report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Site: s}, s, nil, func(rehearse.Client) error { return nil })
+				report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Site: s}, s, nil,
+					func(rehearse.Client) error { return nil })
 				require.NoError(b, err)
 				require.GreaterOrEqual(b, report.Clients, n)
 			}

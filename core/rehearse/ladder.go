@@ -15,6 +15,7 @@ import (
 	"lithos/core/names"
 	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 // Ladder computes the rungs of one network for a client nobody knows yet.
@@ -24,21 +25,25 @@ func Ladder(now time.Time, s *site.Site, n *site.Network, leases Leases) []Rung 
 
 // LadderOf computes the rungs of one network for the client that exchanged messages last:
 // where it was given an address, its lease, its router and its name servers are what it was told. live
-// asks those; nil where what they answer is computed.
+// asks those; nil where what they answer is computed. beside are the programs that listen for names beside the
+// resolvers, by device id, as they were last read.
 func LadderOf(
-	now time.Time, s *site.Site, n *site.Network, leases Leases, passed []dhcp.Message, live names.Live,
+	now time.Time, s *site.Site, n *site.Network, leases Leases, passed []dhcp.Message,
+	beside map[string][]yang.Program, live names.Live,
 ) []Rung {
 	if len(passed) > 0 {
 		last := passed[len(passed)-1]
 		given, err := netip.ParseAddr(last.Your)
 		st := NewStage(now, s, leases.with(s, given, passed, now))
-		st.live, st.given = live, given
+		st.live, st.given, st.beside = live, given, beside
 		if link := linkRung(s, n); err == nil && last.Type == "ack" && link.State == Pass {
 			return append([]Rung{link, {Name: "lease", State: Pass, Value: address.Short(given, n.Prefix)}},
 				st.outward(n, last.Router(), &last)...)
 		}
 	}
-	return NewStage(now, s, leases).ladder(n)
+	st := NewStage(now, s, leases)
+	st.beside = beside
+	return st.ladder(n)
 }
 
 // with is the leases with the one that a client was just given.

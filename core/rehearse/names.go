@@ -59,6 +59,7 @@ func (st *Stage) World() *names.World {
 	default:
 		st.world = names.NewWorld(st.now, st.site, book(st.site), st.leases)
 	}
+	st.world.Beside(st.beside)
 	return st.world
 }
 
@@ -99,6 +100,9 @@ func skipped(why string, rungs ...string) []Rung {
 	return out
 }
 
+// saying are the layers whose sentence is the cause, where the title of others is.
+var saying = []string{names.Zones, names.Home, names.Transported}
+
 // nameRung is what came of a question, with the first step that kept it from an answer.
 func nameRung(name string, a names.Answer) Rung {
 	switch {
@@ -111,7 +115,7 @@ func nameRung(name string, a names.Answer) Rung {
 	for _, s := range a.Steps {
 		if s.State == names.Stopped {
 			r.Value, r.Rule = s.Title, s.Rule
-			if s.Stratum == names.Zones || s.Stratum == names.Home {
+			if s.Says != "" && slices.Contains(saying, s.Stratum) {
 				r.Value = s.Says
 			}
 			break

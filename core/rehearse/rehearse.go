@@ -101,6 +101,8 @@ type Start struct {
 	Site  *site.Site // as it stands
 	// Held is what devices hold and tell by now, by id, where that may be something else than the site says.
 	Held map[string]yang.Config
+	// Beside are the programs that listen for names beside the resolvers, by device id, as they were last read.
+	Beside map[string][]yang.Program
 }
 
 // Run rehearses draft against base and gives each known client to each: those of
@@ -114,6 +116,7 @@ func Run(start Start, draft *site.Site, leases Leases, each func(Client) error) 
 		r.From, from = opens, opens
 	}
 	before, after := newStage(now, base, start.Held, leases), NewStage(now, draft, leases)
+	before.beside, after.beside = start.Beside, start.Beside
 	asks := everything(base, draft)
 	count := map[string]int{}
 	knows := map[string]*Known{}

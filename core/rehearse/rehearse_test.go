@@ -415,7 +415,7 @@ func TestTheLadderOfAGivenAddress(t *testing.T) {
 		trial := rehearse.NewTrial(stage, n, &dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, i}, HostName: "tab"})
 		scene, err := trial.Do(rehearse.Act{Do: rehearse.ActLease})
 		require.NoError(t, err)
-		rungs := rehearse.LadderOf(now, s, n, nil, scene.Messages, nil)
+		rungs := rehearse.LadderOf(now, s, n, nil, scene.Messages, nil, nil)
 		assert.Equal(t, "reverse pass tab.kelder.larkrise.example",
 			rungs[6].Name+" "+rungs[6].State+" "+rungs[6].Value, "what it says it is called")
 		assert.Equal(t, "lease "+address.Short(netip.MustParseAddr(scene.Address), n.Prefix),
@@ -428,11 +428,13 @@ func Test07TimesAreCountedFromTheWindow(t *testing.T) {
 	base, draft := scenario.Site("kelder-bridge"), scenario.Site("kelder-bridge")
 	n, _ := draft.Network("net-imaging")
 	n.Options = append(n.Options, site.Option{Code: 42, Value: "10.84.16.99"})
-	held := dhcp.Lease{Address: netip.MustParseAddr("10.84.20.24"), MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}, Pool: "pool-imaging",
+	held := dhcp.Lease{Address: netip.MustParseAddr("10.84.20.24"), MAC: [6]byte{0, 0, 0x5e, 9, 9, 1},
+		Pool:  "pool-imaging",
 		State: dhcp.Bound, Since: now, Expires: now.Add(24 * time.Hour), Subnet: netip.MustParsePrefix("10.84.20.0/26")}
 	for _, opens := range []time.Duration{0, 26 * time.Hour, 100 * time.Hour} {
 		from := now.Add(opens)
-		report, err := rehearse.Run(rehearse.Start{Now: now, Opens: from, Site: base}, draft, rehearse.Leases{"dev-gw-1": {held}},
+		report, err := rehearse.Run(rehearse.Start{Now: now, Opens: from, Site: base}, draft,
+			rehearse.Leases{"dev-gw-1": {held}},
 			func(rehearse.Client) error { return nil })
 		require.NoError(t, err)
 		require.Len(t, report.Known, 1)

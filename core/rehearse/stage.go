@@ -25,11 +25,12 @@ type Stage struct {
 	own      option.Own
 	servers  map[string]*dhcp.Server
 	relays   map[string]*dhcp.Relay
-	leases   Leases          // that they began with
-	live     names.Live      // nil where what resolvers answer is computed
-	given    netip.Addr      // the address of a client that was tried; invalid for one nobody knows
-	world    *names.World    // its resolvers, made when they are first asked
-	findings []check.Finding // of the site, worked out when a rung first fails
+	leases   Leases                    // that they began with
+	beside   map[string][]yang.Program // that listen for names beside the resolvers, by device id
+	live     names.Live                // nil where what resolvers answer is computed
+	given    netip.Addr                // the address of a client that was tried; invalid for one nobody knows
+	world    *names.World              // its resolvers, made when they are first asked
+	findings []check.Finding           // of the site, worked out when a rung first fails
 }
 
 // NewStage sets the devices of a site up, with the leases they hold.

@@ -438,8 +438,8 @@ func recordKind() *Kind {
 	}, inside(zoneList, zoneID, func(z *Zone) *[]*Record { return &z.Records }), byPointer[Record]())
 }
 
-// typeIn is the type of a record that is typed without one: in a reverse zone a value is a name, elsewhere it says itself
-// what it is.
+// typeIn is the type of a record that is typed without one: in a reverse zone a value is a name, elsewhere it says
+// itself what it is.
 func typeIn(zoneName, data string) string {
 	if _, reverse := zone.ReversePrefix(zoneName); reverse {
 		return "PTR"
@@ -477,7 +477,8 @@ func serviceKind() *Kind {
 	}, func(p *Service) string { return p.Base })
 	there := "An alias of the proxy"
 	return define(Kind{Name: KindService, Noun: "service", Adds: "Add a service", Begins: "service", Fields: []*Field{
-		name.mono().hint("Without the site’s domain; of another zone the whole name").must("a service needs a name; type for example records"),
+		name.mono().hint("Without the site’s domain; of another zone the whole name").
+			must("a service needs a name; type for example records"),
 		base.mono().hint("The proxy’s name; one word is of the site’s domain").
 			must("the proxy is missing; type its name, for example edge"),
 		onOff("inside", "Inside", func(p *Service) *bool { return &p.Inside }, "Not there").choices(there),
@@ -497,8 +498,8 @@ func serviceKind() *Kind {
 	})
 }
 
-// readServiceName reads the name of a service: of the site's domain without it, of another zone of the site whole, with a
-// dot at the end (RFC 1035 section 5.1). A whole name that no zone has is nowhere.
+// readServiceName reads the name of a service: of the site's domain without it, of another zone of the site whole, with
+// a dot at the end (RFC 1035 section 5.1). A whole name that no zone has is nowhere.
 func readServiceName(r *Reading, p *Service, t string) (err error) {
 	name := zone.Tidy(t)
 	if _, ours := zone.Relative(name, r.Site.Domain); ours || zone.Labels(name) < 2 {

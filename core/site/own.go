@@ -81,8 +81,8 @@ func CheckKey(secret string) error {
 	return nil
 }
 
-// GoesTo is where what is kept under a name is sent as it is: the scheme, host and port of a provider that is asked over
-// HTTPS. It is empty for what only signs or is handed to a device.
+// GoesTo is where what is kept under a name is sent as it is: the scheme, host and port of a provider that is asked
+// over HTTPS. It is empty for what only signs or is handed to a device.
 func (s *Site) GoesTo(secret string) string {
 	for _, z := range s.Zones {
 		if z.Account == secret && z.KeysAt != "" {

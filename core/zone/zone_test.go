@@ -376,8 +376,8 @@ func TestPlainLinesAreReadAlike(t *testing.T) {
 
 // Number 25: what is read in can always be written and read again, and what was taken otherwise is told.
 func Test25WhatIsReadInIsReadAgain(t *testing.T) {
-	f, err := Read(strings.NewReader("\ufeff$ttl 3600\n$origin lab.example.\na 0 IN A 192.0.2.1\nb 700000 IN A 192.0.2.2\n"+
-		"c IN A 192.0.2.3\n@ IN SOA ns.lab.example. h.lab.example. 1 2 3 4 5\n"), "lab.example")
+	f, err := Read(strings.NewReader("\ufeff$ttl 3600\n$origin lab.example.\na 0 IN A 192.0.2.1\nb 700000 IN A "+
+		"192.0.2.2\nc IN A 192.0.2.3\n@ IN SOA ns.lab.example. h.lab.example. 1 2 3 4 5\n"), "lab.example")
 	require.NoError(t, err)
 	require.Len(t, f.Records, 3)
 	assert.Equal(t, []int{1, MaxTTL, 0}, []int{f.Records[0].TTL, f.Records[1].TTL, f.Records[2].TTL})

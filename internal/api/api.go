@@ -98,7 +98,8 @@ func New(w *work.Service, o Options) http.Handler {
 	)
 	e.GET("/healthz", alive)
 	e.GET("/readyz", s.ready)
-	group := e.Group("/api", onlyText, onlyJSON, noStore, unchanged, sameOrigin, echo.WrapMiddleware(s.sessions.LoadAndSave))
+	group := e.Group("/api", onlyText, onlyJSON, noStore, unchanged, sameOrigin,
+		echo.WrapMiddleware(s.sessions.LoadAndSave))
 	s.operations(newAPI(e, group.Group("", timed)))
 	files := echo.WrapHandler(pages(o.Files))
 	e.GET("/*", func(c *echo.Context) error {

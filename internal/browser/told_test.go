@@ -28,7 +28,8 @@ func pageOfAnotherOrder(t *testing.T, a *app) {
 		id, err := a.Work.OpenOrder(t.Context(), who, code, title, "")
 		require.NoError(t, err)
 		change := draft.Change{}
-		change.Entries = append(change.Entries, entry("reservation", "res-lamp", "network", network, "address", at, "name", "lamp", "mac",
+		change.Entries = append(change.Entries, entry("reservation", "res-lamp", "network", network, "address", at,
+			"name", "lamp", "mac",
 			"02:00:5e:00:00:77"))
 		change.Entries[0].New = true
 		_, err = a.Work.Edit(t.Context(), who, id, change, nil)

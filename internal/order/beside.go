@@ -120,7 +120,8 @@ type Opened struct {
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
 		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{},
-		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{}, Sets: map[string][]outside.Set{},
+		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{},
+		Sets:    map[string][]outside.Set{},
 		Reached: map[string]bool{}, Readings: map[string]check.Reading{}, Strays: b.Servers, Kept: b.Kept}
 	with.Documents, with.Moves = b.Documents, b.Moves
 	for _, l := range b.Lines {

@@ -36,6 +36,15 @@ type Access struct {
 	Held      *yang.Config
 }
 
+// Programs are what listens for names beside the resolvers of devices, by device id, as they were last read.
+func Programs(access []Access) map[string][]yang.Program {
+	out := map[string][]yang.Program{}
+	for _, a := range access {
+		out[a.DeviceID] = a.Programs
+	}
+	return out
+}
+
 // On finds how a device is reached; nil where Lithos does not reach it.
 func On(access []Access, device string) *Access {
 	i := slices.IndexFunc(access, func(a Access) bool { return a.DeviceID == device })

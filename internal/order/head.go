@@ -36,8 +36,8 @@ type Head struct {
 	Waits     string     `json:"waits,omitempty"`  // who has left it to start by itself
 	Waited    string     `json:"waited,omitempty"` // why it did not start, the last time
 	Window    string     `json:"window,omitempty"` // why the window keeps it from being pushed now
-	// Leavable says that nothing but a window that has yet to open keeps it from being pushed, and that nobody has left it
-	// to start by itself: that is the next step then.
+	// Leavable says that nothing but a window that has yet to open keeps it from being pushed, and that nobody has left
+	// it to start by itself: that is the next step then.
 	Leavable bool `json:"leavable"`
 	// Drifted says which device holds something that a push would undo unasked.
 	Drifted string `json:"drifted,omitempty"`

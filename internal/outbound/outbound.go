@@ -38,8 +38,8 @@ type RefusedError struct {
 }
 
 func (e *RefusedError) Error() string {
-	return fmt.Sprintf("Lithos does not connect to %s: it is %s; type the address that the device or server has on its "+
-		"network, or let it with serve --reach", e.Address, e.Why)
+	return fmt.Sprintf("Lithos does not connect to %s: it is %s; type the address that the device or server has on "+
+		"its network, or let it with serve --reach", e.Address, e.Why)
 }
 
 // Refused is the refusal in an error of a connection; nil where the rule did not refuse it.

@@ -13,6 +13,7 @@ import (
 	"lithos/core/dhcp"
 	"lithos/core/rehearse"
 	"lithos/internal/act"
+	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
@@ -80,7 +81,7 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 		}
 		out := clientWriter{ctx: ctx, q: q, order: id}
 		report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Opens: opens, Site: d.Base.Site,
-			Held: d.HeldByTargets(access)}, d.Doc(), leases, out.put)
+			Held: d.HeldByTargets(access), Beside: order.Programs(access)}, d.Doc(), leases, out.put)
 		if err == nil {
 			err = out.flush()
 		}

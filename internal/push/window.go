@@ -121,8 +121,8 @@ func (s *Service) Wait(ctx context.Context, by act.Technician, id int64, version
 		return act.Refuse(act.Conflict, "Say first when its change window opens.")
 	}
 	if d.Order.NotAfter == nil && time.Since(*d.Order.NotBefore) > LateAtMost {
-		return act.Refuse(act.Conflict, "Its change window opened more than an hour ago. Push it now, or give it another "+
-			"window.")
+		return act.Refuse(act.Conflict, "Its change window opened more than an hour ago. Push it now, or give it "+
+			"another window.")
 	}
 	b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
 	if err != nil {
@@ -183,8 +183,8 @@ func (s *Service) StartWaiting(ctx context.Context) error {
 	return errors.Join(failed...)
 }
 
-// LateAtMost is how much later than its window opens an order starts by itself, where nothing says when the window ends.
-// One that was left to start tonight must not do so next Monday, when Lithos is switched on again.
+// LateAtMost is how much later than its window opens an order starts by itself, where nothing says when the window
+// ends. One that was left to start tonight must not do so next Monday, when Lithos is switched on again.
 const LateAtMost = time.Hour
 
 func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
@@ -194,8 +194,8 @@ func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	}
 	late := r.NotAfter == nil && time.Since(*r.NotBefore) > LateAtMost
 	if late {
-		err = act.Refuse(act.Conflict, "Its window opened more than an hour ago, nothing says when it ends, and nobody "+
-			"was there to start it. Push it now, or give it another window.")
+		err = act.Refuse(act.Conflict, "Its window opened more than an hour ago, nothing says when it ends, and "+
+			"nobody was there to start it. Push it now, or give it another window.")
 	} else {
 		_, err = s.Push(ctx, by, r.ID, r.Version)
 	}

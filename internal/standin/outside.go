@@ -267,7 +267,8 @@ func (d *Device) tell(n yang.OutsideName, addresses []netip.Addr) (after time.Du
 	if !ok || at.Port != n.Port {
 		return 0, fmt.Errorf("%s is not reached", n.Server)
 	}
-	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: n.Zone, Key: n.Key, Algorithm: n.Algorithm, Secret: secret}
+	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: n.Zone, Key: n.Key, Algorithm: n.Algorithm,
+		Secret: secret}
 	return 0, s.TellName(ctx, n.Name, n.Wildcard, n.TTL, addresses...)
 }
 

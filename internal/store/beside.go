@@ -138,7 +138,8 @@ func linesOf(rows []gen.LineAddress) []order.LineReading {
 func readOf(rows []gen.FollowingRead) []order.ReadAddress {
 	var out []order.ReadAddress
 	for _, r := range rows {
-		out = append(out, order.ReadAddress{Following: r.FollowingID, Type: r.Type, Data: r.Data, First: r.First, Last: r.Last})
+		out = append(out, order.ReadAddress{Following: r.FollowingID, Type: r.Type, Data: r.Data, First: r.First,
+			Last: r.Last})
 	}
 	return out
 }

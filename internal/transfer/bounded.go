@@ -39,7 +39,8 @@ type verifier struct {
 }
 
 // hashes are those of the algorithms of keys (RFC 8945 section 6).
-var hashes = map[string]func() hash.Hash{dns.HmacSHA256: sha256.New, dns.HmacSHA384: sha512.New384, dns.HmacSHA512: sha512.New}
+var hashes = map[string]func() hash.Hash{dns.HmacSHA256: sha256.New, dns.HmacSHA384: sha512.New384,
+	dns.HmacSHA512: sha512.New}
 
 // Generate implements dns.TsigProvider.
 func (v *verifier) Generate(msg []byte, t *dns.TSIG) ([]byte, error) {

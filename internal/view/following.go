@@ -184,8 +184,8 @@ func keptBy(w *site.Following, device string) string {
 	return fmt.Sprintf("%s, every %s and at a change, by %s", device, option.FormatDuration(every), how)
 }
 
-// toldSpans is what the world was told over time: what was sent from here, and what its server was read to answer, which
-// counts where the two differ. An answer of none or several addresses is no span.
+// toldSpans is what the world was told over time: what was sent from here, and what its server was read to answer,
+// which counts where the two differ. An answer of none or several addresses is no span.
 func toldSpans(all []order.SentAddress, read []order.ReadAddress, typ string, now time.Time) []held {
 	var events []held
 	for _, sent := range all {

@@ -850,6 +850,7 @@ func (p *Page) Ask(q names.Question) (*AskedView, error) {
 	leases := rehearse.LeasesOf(p.Site, p.beside.Seen, time.Now())
 	w := names.NewWorld(time.Now(), p.Site, p.Book(), leases)
 	w.Read(p.readZones())
+	w.Beside(order.Programs(p.beside.Access))
 	a, err := w.Ask(q)
 	var fields site.FieldErrors
 	if errors.As(err, &fields) {

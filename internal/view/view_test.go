@@ -351,7 +351,8 @@ func Test18OneAnswerOfWhatClientsAreTold(t *testing.T) {
 	pool, _ := doc.Pool("pool-imaging")
 	pool.Options = append(pool.Options, site.Option{Code: option.LeaseTime, Value: "2 hours"})
 	other := *pool
-	other.ID, other.Name, other.Options = "pool-second", "Carts", []site.Option{{Code: option.LeaseTime, Value: "5 minutes"}}
+	other.ID, other.Name, other.Options = "pool-second", "Carts", []site.Option{{Code: option.LeaseTime,
+		Value: "5 minutes"}}
 	doc.Pools = append(doc.Pools, other)
 	p := view.Of(check.Of(site.Normal(doc)), nil, 1, order.Beside{})
 	look := view.Look{Network: "net-imaging", Select: "network:net-imaging"}

@@ -31,7 +31,9 @@ func (s *Service) Ask(ctx context.Context, code string, q names.Question) (*name
 	}
 	l := live{Service: s, ctx: ctx, site: sc.Site, access: access, drivers: map[string]*device.RESTCONF{}}
 	defer l.close()
-	a, err := names.NewLive(time.Now(), sc.Site, sc.Book(), l.ask).Ask(q)
+	world := names.NewLive(time.Now(), sc.Site, sc.Book(), l.ask)
+	world.Beside(order.Programs(access))
+	a, err := world.Ask(q)
 	var fields site.FieldErrors
 	switch {
 	case errors.As(err, &fields):

@@ -129,8 +129,8 @@ func answered(records []zone.Record, w *site.Following, z site.Zone, typ string)
 
 // keepNames tells the servers of a site's following names the addresses that their lines have now, where
 // they were told others. Where a device keeps a name, it is told to write it again when somebody has written over it: a
-// device knows what it last told, and not what its server answers. What is sent is written down before it is looked at again: a
-// process that is killed in between sends it once more.
+// device knows what it last told, and not what its server answers. What is sent is written down before it is looked at
+// again: a process that is killed in between sends it once more.
 func (s *Service) keepNames(ctx context.Context, head *site.Site, b order.Beside) {
 	for i := range head.Following {
 		w := &head.Following[i]
@@ -202,7 +202,7 @@ func (s *Service) tellByDevice(ctx context.Context, head *site.Site, w *site.Fol
 	}
 	row := order.On(access, d.ID)
 	if row == nil {
-		return fmt.Errorf("Lithos does not reach %s, which keeps it", d.Name)
+		return fmt.Errorf("%s, which keeps it, is not reached by Lithos", d.Name)
 	}
 	driver, err := s.devices.Reach(*row)
 	if err != nil {

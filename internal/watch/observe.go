@@ -120,7 +120,8 @@ func (tidyWorker) Timeout(*river.Job[tidyArgs]) time.Duration { return 5 * time.
 // Work implements river.Worker.
 func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 	return errors.Join(
-		w.store.ForgetSightings(ctx), w.store.ForgetPastSightings(ctx, w.KeepSeen.Seconds()), w.store.ForgetLines(ctx), w.store.ForgetSessions(ctx),
+		w.store.ForgetSightings(ctx), w.store.ForgetPastSightings(ctx, w.KeepSeen.Seconds()), w.store.ForgetLines(ctx),
+		w.store.ForgetSessions(ctx),
 		w.store.ForgetBrowsers(ctx), w.store.ForgetConfigs(ctx), w.store.ForgetServers(ctx),
 		w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
 	)

@@ -150,7 +150,8 @@ func (s *Service) withKept(ctx context.Context, doc *site.Site, deviceID string,
 	case err != nil:
 		return a, nil, err
 	case !used:
-		return refuse("type it: the one that is kept goes only to the address and the certificate that it was kept with")
+		return refuse("type it: the one that is kept goes only to the address and the certificate that it was kept " +
+			"with")
 	}
 	a.Password = password
 	return a, nil, nil

@@ -107,11 +107,11 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 		}
 	}
 	var ask names.Live
+	access, err := s.store.Access(ctx, doc.ID)
+	if err != nil {
+		return nil, err
+	}
 	if r.Against == "device" {
-		access, err := s.store.Access(ctx, doc.ID)
-		if err != nil {
-			return nil, err
-		}
 		l := live{Service: s, ctx: ctx, site: doc, access: access, drivers: map[string]*device.RESTCONF{}}
 		defer l.close()
 		ask = l.ask
@@ -120,7 +120,7 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 	if out.Address = last.Address; out.Address == "" {
 		out.Why = last.Says
 	}
-	out.Rungs = rehearse.LadderOf(time.Now(), doc, n, leases, last.Messages, ask)
+	out.Rungs = rehearse.LadderOf(time.Now(), doc, n, leases, last.Messages, order.Programs(access), ask)
 	if r.Against == "device" {
 		s.Observe(ctx, doc.ID)
 	}

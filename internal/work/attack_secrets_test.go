@@ -64,7 +64,8 @@ func TestAttack01AKeptPasswordGoesNowhereElse(t *testing.T) {
 	} {
 		_, err := o.Introduce(ctx, o.mk, "kelder-bridge", "dev-gw-1", r)
 		require.ErrorContains(t, err, "type it: the one that is kept", what)
-		require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, "kelder-bridge", "dev-gw-1", r), "type it: the one that is kept", what)
+		require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, "kelder-bridge", "dev-gw-1", r),
+			"type it: the one that is kept", what)
 	}
 	assert.Empty(t, evil.sent)
 	like := watch.Reaching{URL: evil.URL, Fingerprint: watch.Colons(sum[:]), Like: "dev-sw-core", Password: "a guess"}
@@ -105,7 +106,8 @@ func TestAttack01AProvidersPasswordGoesNowhereElse(t *testing.T) {
 	require.NotEmpty(t, zone.ID)
 	follower := d.Doc().Following[0]
 	version := o.version(id)
-	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, version, follower.ID, watch.KeyMaking{Follow: true}, nil), "the one it was typed for is asked")
+	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, version, follower.ID, watch.KeyMaking{Follow: true}, nil),
+		"the one it was typed for is asked")
 	elsewhere := func(fields map[string]string) error {
 		_, err := o.Edit(ctx, o.mk, id, draft.Change{Version: o.version(id), Entries: []edit.Entry{{Kind: site.KindZone,
 			ID: zone.ID, Fields: fields}}}, nil)

@@ -244,7 +244,8 @@ func TestFixedRecordBecomesAFollowingOne(t *testing.T) {
 	require.Error(t, err)
 	_, left := o.devices.Internet.Key("key-1.cloud.quill.example")
 	assert.False(t, left, "it is revoked")
-	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", watch.KeyMaking{Follow: true}, nil))
+	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", watch.KeyMaking{Follow: true},
+		nil))
 	assert.True(t, slices.ContainsFunc(o.page("quill-street", id).Judgement.Findings,
 		func(f check.Finding) bool { return f.Rule == "ddns-two-writers" }), "the document still writes it, too")
 }
@@ -258,7 +259,8 @@ func Test30AKeyMadeAgainSaysThatTheOldOneLives(t *testing.T) {
 		return o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", watch.KeyMaking{Before: before}, nil)
 	}
 	lives := func(name string) bool { _, ok := o.devices.Internet.Key(name); return ok }
-	const first, second, third = "key-1.remote.quill.example", "key-2.remote.quill.example", "key-3.remote.quill.example"
+	const first, second, third = "key-1.remote.quill.example", "key-2.remote.quill.example",
+		"key-3.remote.quill.example"
 	require.NoError(t, made(""), "the wide key before it is the zone's and none of its own")
 	var r *act.Refusal
 	require.ErrorAs(t, made(""), &r)

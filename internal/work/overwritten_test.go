@@ -62,8 +62,8 @@ func Test09SinceWhenItIsToldWrong(t *testing.T) {
 	assert.Nil(t, never.Since)
 }
 
-// A name that a device keeps is written again once Lithos has read that somebody wrote over it: the device compares with
-// what it told itself.
+// A name that a device keeps is written again once Lithos has read that somebody wrote over it: the device compares
+// with what it told itself.
 func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()

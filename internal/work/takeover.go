@@ -97,7 +97,8 @@ func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, ve
 			continue
 		}
 		after := sc.After(doc, f.Fix.Edits)
-		report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Site: sc.Site}, doc, leases, func(rehearse.Client) error { return ctx.Err() })
+		report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Site: sc.Site}, doc, leases,
+			func(rehearse.Client) error { return ctx.Err() })
 		if err != nil {
 			return nil, err
 		}

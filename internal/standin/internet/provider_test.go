@@ -36,8 +36,9 @@ func held(t *testing.T) (*Internet, transfer.Server) {
 	n.AddKey(Key{Name: "all.larkrise", Secret: secret, Zone: larkrise, Reads: true})
 	at, ok := n.Endpoint(Provider)
 	require.True(t, ok)
-	return n, transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "all.larkrise", Algorithm: "hmac-sha256",
-		Secret: secret}
+	return n, transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "all.larkrise",
+		Algorithm: "hmac-sha256",
+		Secret:    secret}
 }
 
 func ask(t *testing.T, n *Internet, name string, typ uint16) []string {

@@ -134,7 +134,8 @@ func TestFixedRecordIsLeftAlone(t *testing.T) {
 	_, _, err = web.Tell(t.Context(), requestTo, www, other, addresses("203.0.113.9"))
 	assert.ErrorContains(t, err, "is written by hand as 203.0.113.80")
 	at, _ := n.Endpoint(Provider)
-	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "www.larkrise", Algorithm: "hmac-sha256", Secret: other}
+	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "www.larkrise",
+		Algorithm: "hmac-sha256", Secret: other}
 	err = s.Replace(t.Context(), []zone.Record{record("www", "A", "203.0.113.9")})
 	assert.ErrorContains(t, err, "is written by hand as 203.0.113.80", "an UPDATE is told why, too (RFC 8914)")
 
@@ -154,7 +155,8 @@ func TestKeysAreMade(t *testing.T) {
 	ctx := t.Context()
 	at, _ := n.Endpoint(Provider)
 	by := func(name, secret string) transfer.Server {
-		return transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: name, Algorithm: "hmac-sha512", Secret: secret}
+		return transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: name,
+			Algorithm: "hmac-sha512", Secret: secret}
 	}
 	put := func(s transfer.Server, data string) error {
 		return s.Replace(ctx, []zone.Record{record("away", "A", data)})

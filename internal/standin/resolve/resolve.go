@@ -217,8 +217,8 @@ func Ask(from netip.Addr, to yang.NameServer, at Endpoint, q *dns.Msg) (*dns.Msg
 }
 
 // overUDP asks over UDP. The socket takes packets from the server's address and port alone; one that is a reply to
-// another question, or no message at all, was made up by somebody else, and the real one is waited for (RFC 5452 section
-// 9.1).
+// another question, or no message at all, was made up by somebody else, and the real one is waited for (RFC 5452
+// section 9.1).
 func overUDP(c dns.Client, m *dns.Msg, at string) (*dns.Msg, error) {
 	conn, err := c.Dial(at)
 	if err != nil {
