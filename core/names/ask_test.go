@@ -268,12 +268,14 @@ func Test35AQuestionEndsWithItsCause(t *testing.T) {
 	}
 }
 
-// Number 35: a device without a resolver asks the servers that it is told, and IPv6 addresses and the root are questions.
+// Number 35: a device without a resolver asks the servers that it is told, and IPv6 addresses and the root are
+// questions.
 func Test35WhatIsAsked(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	s.Resolvers = nil
 	var asked []string
-	w := NewLive(now, s, compile.Names(s), func(by Asking, at netip.Addr, name string, typ uint16) (*dns.Msg, time.Duration,
+	w := NewLive(now, s, compile.Names(s), func(by Asking, at netip.Addr, name string, typ uint16) (*dns.Msg,
+		time.Duration,
 		string,
 	) {
 		asked = append(asked, at.String()+" "+dns.Fqdn(name)+" "+dns.TypeToString[typ])

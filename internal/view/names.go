@@ -415,6 +415,9 @@ func (n *namer) pages(id string) *compile.Pages {
 func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 	v.Chosen, v.Title, v.Ref = z.Zone.ID, z.Name, site.Ref{Kind: site.KindZone, ID: z.Zone.ID}.String()
 	v.Says = "TTL " + secondsWords(cmp.Or(z.Zone.TTL, site.DefaultTTL))
+	if z.Partial() {
+		v.Says += " · names it does not have are asked of the forwarders"
+	}
 	switch {
 	case z.Side == site.Outside:
 		v.Says += " · seen from the internet"

@@ -7,7 +7,15 @@ import { useDraftEdit } from '../api/queries'
 import { useCurrentOrder } from '../frame/currentOrder'
 
 type Look = Schemas['Look']
-type To = { network?: string; select?: string; tab?: string; from?: number; finding?: string; face?: string }
+type To = {
+  network?: string
+  select?: string
+  tab?: string
+  from?: number
+  finding?: string
+  face?: string
+  stratum?: string
+}
 
 /** What of the site is on the screen, kept in the address so that it can be pasted into a ticket. */
 export function useLook(code: string) {
@@ -124,7 +132,9 @@ export function useEdit(code: string, look: Look, go: (to: To) => void) {
     if (now) client.setQueryData(networkKey(code, next), now)
     else void client.invalidateQueries({ queryKey: networkKey(code, look) })
     client.setQueryData(partKey(code, next), changed.part)
-    if (made) go({ network: next.network, select: made })
+    // The list of a new zone is open: what comes next is its names.
+    const stratum = made?.startsWith('zone:') ? made.slice('zone:'.length) : undefined
+    if (made) go({ network: next.network, select: made, ...(stratum && { stratum }) })
   })
 }
 
