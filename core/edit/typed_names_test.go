@@ -50,6 +50,11 @@ func Test33AValueIsWhatItIsInItsZone(t *testing.T) {
 	_, err := typedNew(t, s, edit.Entry{Kind: site.KindRecord, In: "zone:zone-in-ga",
 		Fields: map[string]string{"owner": "7", "type": "A", "data": "nas"}})
 	assert.ErrorContains(t, err, "nas", "a type that is chosen counts")
+	for _, mistyped := range []string{"10.84.20.999", "fd00::g"} {
+		_, err = typedNew(t, s, edit.Entry{Kind: site.KindRecord, In: "zone:zone-in-ga",
+			Fields: map[string]string{"owner": "7", "data": mistyped}})
+		assert.ErrorContains(t, err, "is not an", "a mistyped address is no alias")
+	}
 }
 
 // Number 27: one word in the form of a name that follows is of the zone that it was opened from.

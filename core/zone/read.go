@@ -172,14 +172,17 @@ func TypeOfAddress(a netip.Addr) string {
 	return "AAAA"
 }
 
-// TypeOf is the type that a value looks like: of an address, else an alias.
+// TypeOf is the type that a value looks like: of an address, also of one that is mistyped, else an alias. No name ends
+// with a number (RFC 1123 section 2.1), and none has a colon.
 func TypeOf(data string) string {
-	a, err := netip.ParseAddr(strings.TrimSpace(data))
+	data = strings.TrimSpace(data)
+	last := data[strings.LastIndexByte(data, '.')+1:]
+	_, err := strconv.ParseUint(last, 10, 64)
 	switch {
-	case err != nil:
-		return "CNAME"
-	case a.Is4():
+	case strings.Contains(data, ":"):
+		return "AAAA"
+	case err == nil && strings.Contains(data, "."):
 		return "A"
 	}
-	return "AAAA"
+	return "CNAME"
 }

@@ -103,6 +103,7 @@ func TestTogether(t *testing.T) {
 		"printing":          printing,
 		"another-order":     pageOfAnotherOrder,
 		"window-opens":      windowOpens,
+		"zone-begun":        zoneBegun,
 		"live-again":        liveAgain,
 	})
 }

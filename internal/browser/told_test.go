@@ -147,3 +147,34 @@ func liveAgain(t *testing.T, a *app) {
 	b.errs = nil // the browser's own words for the answers that were no stream
 	b.mu.Unlock()
 }
+
+// Numbers 33 and 35: the list of a zone that was added is open, and what is typed into it is what the zone makes of it.
+func zoneBegun(t *testing.T, a *app) {
+	b := a.names(t, "the-garret", "")
+	b.click("button", "^Add a zone$")
+	b.fill("Zone", "shed.home.arpa")
+	b.click("[role=dialog] button", "^Add")
+	b.until("the list of the new zone", `() => document.querySelector('main h1')?.innerText === 'shed.home.arpa'`)
+	b.until("its new line", `() => {
+		const e = document.querySelector('[data-cell="0/0"]')
+		e?.focus()
+		return !!e && document.activeElement === e
+	}`)
+	b.keys(input.Enter)
+	b.focus("the field of the new name", `e => e.placeholder === 'label-prn'`)
+	b.typed("kiln")
+	b.keys(input.Tab)
+	b.focus("the field of its value", `e => e.placeholder?.startsWith('10.84')`)
+	b.typed("192.168.211.40")
+	b.keys(input.Enter)
+	b.until("the name in the list", `() => [...document.querySelectorAll('[data-cell]')]
+		.some(e => e.innerText.trim().startsWith('kiln'))`)
+	d, err := a.Work.Draft(t.Context(), b.order())
+	require.NoError(t, err)
+	for _, z := range d.Doc().Zones {
+		if z.Name == "shed.home.arpa" {
+			require.Len(t, z.Records, 1)
+			assert.Equal(t, "A", z.Records[0].Type, "under home.arpa an address is an address")
+		}
+	}
+}
