@@ -41,7 +41,7 @@ func Moving(ctx context.Context, w *work.Service) error {
 	if err != nil {
 		return err
 	}
-	opened := time.Now().In(zone).Add(-time.Hour).Format(site.Clock)
+	opened := time.Now().In(zone).Add(-push.LateAtMost / 2).Format(site.Clock)
 	if err := w.SetWindow(ctx, by, first, push.WindowEntry{Note: m.Phases[0].Says, NotBefore: opened}); err != nil {
 		return err
 	}
