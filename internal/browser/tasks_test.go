@@ -104,6 +104,7 @@ func TestTogether(t *testing.T) {
 		"another-order":     pageOfAnotherOrder,
 		"window-opens":      windowOpens,
 		"zone-begun":        zoneBegun,
+		"dead-link":         deadLink,
 		"live-again":        liveAgain,
 	})
 }

@@ -178,3 +178,20 @@ func zoneBegun(t *testing.T, a *app) {
 		}
 	}
 }
+
+// Number 17: a link to what is gone says so, and leads to what is nearest where there is such.
+func deadLink(t *testing.T, a *app) {
+	b := a.at(t, 1280, 800, "/sites/kelder-bridge?select=reservation:never-there")
+	b.see("What the link is of was never at this site.")
+	b.until("no way to nowhere", `() => ![...document.querySelectorAll('button')]
+		.some(e => e.innerText.startsWith('Go to'))`)
+	b.axe("a dead link")
+	id, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Take the clock away", "")
+	require.NoError(t, err)
+	_, err = a.Work.Edit(t.Context(), a.technician(t), id, draft.Change{Remove: "reservation:res-clock"}, nil)
+	require.NoError(t, err)
+	b.visit(fmt.Sprintf("%s/sites/kelder-bridge?order=%d&select=reservation:res-clock", a.URL, id))
+	b.see(fmt.Sprintf("is taken away in WO-%04d", id))
+	b.click("[role=status] button", "^Go to ")
+	b.until("the network on the page", `() => new URL(location.href).searchParams.get('network') !== null`)
+}

@@ -27,7 +27,7 @@ function columnsOf(names: Names): Column[] {
       { ...value, name: heads[1] },
       { ...from, name: heads[2] },
     ]
-  const age = { key: 'since', name: 'Age', width: '56px' } as const
+  const age = { key: 'since', name: 'Age', width: '64px' } as const
   if (chosen === 'leases') return [{ key: 'name', name: 'Name' }, value, from, { key: 'until', name: 'Until' }, age]
   if (chosen === 'reverse') return [{ key: 'name', name: 'Address' }, { ...value, name: 'Name' }, from, ttl]
   if (names.strata.find((s) => s.id === chosen)?.outside)

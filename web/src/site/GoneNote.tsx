@@ -28,7 +28,7 @@ export function GoneNote({
   })
   const gone = asked.data
   if (!gone?.gone) return null
-  const near = view.layers.find((l) => l.id === gone.network)
+  const near = gone.network ? view.layers.find((l) => l.id === gone.network) : undefined
   return (
     <div role="status" className="bg-sand-t text-sand-ink border-l-3 border-sand px-3 py-2 mb-2.5">
       {gone.says}{' '}

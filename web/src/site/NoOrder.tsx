@@ -23,7 +23,7 @@ export function NoOrder({
     >
       <span>
         Shown as it stands at revision {view.site.revision}.{' '}
-        {elsewhere ? `${current.name} is for another site.` : open ? '' : 'Edits are kept in a work order.'}
+        {elsewhere ? `${current.name} is for another site. ` : open ? '' : 'Edits are kept in a work order.'}
         {open && (
           <>
             {open.by} has <b className="text-on-basalt">{open.name}</b> {open.title} open
