@@ -710,28 +710,26 @@ func serviceNowhere(f *facts, report func(Finding)) {
 	for i := range f.Services {
 		v := &f.Services[i]
 		name := v.Whole(f.Domain)
-		on := func(side string) (none bool) {
-			_, ok := f.ZoneOf(name, side)
-			return !ok
+		nowhere := func(side, says string, now site.Service) {
+			if _, ok := f.ZoneOf(name, side); ok {
+				return
+			}
+			report(Finding{
+				Title: fmt.Sprintf("%s is in no %s zone", name, side), Parts: []site.Ref{serviceRef(v.ID)},
+				Value: name + " " + side,
+				Says: fmt.Sprintf("It is to be there %s, and no %s zone of the site holds it. %s Add the zone that " +
+					"does.",
+					side, side, says),
+				Fix: change("Leave it out "+side, site.KindService, v.ID, site.Ref{}, *v, now),
+			})
 		}
-		now := *v
-		switch inside, outside := v.Inside && on(site.Inside), v.Outside && on(site.Outside); {
-		case outside:
-			now.Outside = false
-			report(Finding{
-				Title: name + " is in no outside zone", Parts: []site.Ref{serviceRef(v.ID)}, Value: name,
-				Says: "It is to be there outside, and no outside zone of the site holds it. The world is told " +
-					"nothing of it. Add the zone that does.",
-				Fix: change("Leave it out outside", site.KindService, v.ID, site.Ref{}, *v, now),
-			})
-		case inside:
-			now.Inside = false
-			report(Finding{
-				Title: name + " is in no inside zone", Parts: []site.Ref{serviceRef(v.ID)}, Value: name,
-				Says: "It is to be there inside, and no inside zone of the site holds it. Resolvers here ask others " +
-					"for it. Add the zone that does.",
-				Fix: change("Leave it out inside", site.KindService, v.ID, site.Ref{}, *v, now),
-			})
+		inside, outside := *v, *v
+		inside.Inside, outside.Outside = false, false
+		if v.Outside {
+			nowhere(site.Outside, "The world is told nothing of it.", outside)
+		}
+		if v.Inside {
+			nowhere(site.Inside, "Resolvers here ask others for it.", inside)
 		}
 	}
 }

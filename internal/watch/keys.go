@@ -287,10 +287,8 @@ func (s *Service) KeyFor(
 	if err != nil {
 		return err
 	}
-	if err := hand(made); err != nil {
-		cleanUp, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUpWithin)
-		defer cancel()
-		return errors.Join(err, a.Revoke(cleanUp, made.Name))
+	if err := handOver(ctx, a, made, hand); err != nil {
+		return err
 	}
 	if before != "" && say.Before == EndBefore {
 		if err := a.Revoke(ctx, before); err != nil {
@@ -327,10 +325,19 @@ func (s *Service) ReplaceFor(
 	if err != nil {
 		return asked(err)
 	}
-	if err := hand(made); err != nil {
-		cleanUp, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUpWithin)
-		defer cancel()
-		return errors.Join(err, a.Revoke(cleanUp, made.Name))
+	if err := handOver(ctx, a, made, hand); err != nil {
+		return err
 	}
 	return s.readKeys(ctx, doc.ID, *z)
+}
+
+// handOver hands a new key over; where that fails it is revoked.
+func handOver(ctx context.Context, a transfer.Account, made transfer.MadeKey, hand func(transfer.MadeKey) error) error {
+	err := hand(made)
+	if err == nil {
+		return nil
+	}
+	cleanUp, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUpWithin)
+	defer cancel()
+	return errors.Join(err, a.Revoke(cleanUp, made.Name))
 }
