@@ -1,12 +1,14 @@
 package check_test
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/check"
+	"lithos/core/compile"
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
@@ -69,4 +71,42 @@ func Test20AComplaintLeadsToRules(t *testing.T) {
 	}
 	assert.Empty(t, check.RulesFor("a vpnless thing"))
 	assert.Empty(t, check.RulesFor(""))
+}
+
+// Number 13: of a record by hand and a machine with its only name the record wins. The finding says so, and blocks.
+func Test13WhoWinsAName(t *testing.T) {
+	s := clean()
+	record(home, "pbx", "A", "10.84.16.131")(s)
+	i := slices.IndexFunc(check.Site(site.Normal(s)), func(f check.Finding) bool { return f.Rule == "name-lost" })
+	require.GreaterOrEqual(t, i, 0)
+	f := check.Site(site.Normal(s))[i]
+	assert.Equal(t, check.Blocks, f.Severity)
+	assert.Contains(t, f.Says, "pbx is answered with 10.84.16.131: what is written by hand counts first.")
+	assert.Contains(t, f.Says, "none in reverse")
+	book := compile.Names(site.Normal(s))
+	assert.Equal(t, []string{"10.84.16.131"}, compile.Find(book.Inside, "pbx.kelder.larkrise.example").Values(
+		"pbx.kelder.larkrise.example", "A"), "which is what is answered")
+}
+
+// Number 29: a new following name that an inside zone hides is found, and each of the two fixes has it answered inside.
+func Test29AHiddenFollowingNameIsFound(t *testing.T) {
+	s := clean()
+	follows(func(w *site.Following) { w.Name = "away.kelder.larkrise.example" })(s)
+	found := check.Site(site.Normal(s))
+	i := slices.IndexFunc(found, func(f check.Finding) bool { return f.Rule == "following-hidden-inside" })
+	require.GreaterOrEqual(t, i, 0)
+	asks, err := edit.Apply(s, found[i].Fix.Edits...)
+	require.NoError(t, err)
+	z, _ := asks.Zone(home)
+	assert.True(t, z.Partial)
+	require.NotNil(t, found[i].Other)
+	names, err := edit.Apply(s, found[i].Other.Edits...)
+	require.NoError(t, err)
+	at := compile.Find(compile.Names(names).Inside, "away.kelder.larkrise.example").Values(
+		"away.kelder.larkrise.example", "A")
+	require.Len(t, at, 1)
+	d, _, ok := names.HolderOf(addr(at[0]))
+	require.True(t, ok, "it is an address of a device")
+	uplink, _, _ := names.Interface(names.Following[0].Uplink)
+	assert.Equal(t, uplink.ID, d.ID)
 }

@@ -717,7 +717,7 @@ func serviceNowhere(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("%s is in no %s zone", name, side), Parts: []site.Ref{serviceRef(v.ID)},
 				Value: name + " " + side,
-				Says: fmt.Sprintf("It is to be there %s, and no %s zone of the site holds it. %s Add the zone that " +
+				Says: fmt.Sprintf("It is to be there %s, and no %s zone of the site holds it. %s Add the zone that "+
 					"does.",
 					side, side, says),
 				Fix: change("Leave it out "+side, site.KindService, v.ID, site.Ref{}, *v, now),

@@ -105,6 +105,7 @@ func TestTogether(t *testing.T) {
 		"window-opens":      windowOpens,
 		"zone-begun":        zoneBegun,
 		"dead-link":         deadLink,
+		"keys-again":        keysAgain,
 		"live-again":        liveAgain,
 	})
 }

@@ -195,3 +195,28 @@ func deadLink(t *testing.T, a *app) {
 	b.click("[role=status] button", "^Go to ")
 	b.until("the network on the page", `() => new URL(location.href).searchParams.get('network') !== null`)
 }
+
+// Numbers 30 and 34: a key that is made again says that the one before lives; one that is used is replaced in the draft.
+func keysAgain(t *testing.T, a *app) {
+	b := a.names(t, "quill-street", "stratum=zone-quill-out&select=following:following-remote")
+	b.click("button", "^Have a key made for it$")
+	drafted := func() string {
+		d, err := a.Work.Draft(t.Context(), b.order())
+		require.NoError(t, err)
+		w, _ := d.Doc().Follower("following-remote")
+		return w.Key
+	}
+	require.Eventually(t, func() bool { return drafted() == "key-1.remote.quill.example" }, 10*time.Second,
+		20*time.Millisecond)
+	b.click("button", "^Have a key made for it$")
+	b.see("key-1.remote.quill.example was made for it before")
+	b.axe("a key that lives")
+	b.click("button", "^Make another and end that one$")
+	require.Eventually(t, func() bool { return drafted() == "key-2.remote.quill.example" }, 10*time.Second,
+		20*time.Millisecond)
+	b.click("section[aria-label=Keys] button", "^Replace$")
+	b.see("A new key is in the draft wherever challenge.cloud was used.")
+	d, err := a.Work.Draft(t.Context(), b.order())
+	require.NoError(t, err)
+	assert.NotEqual(t, "challenge.cloud", d.Doc().Certificates[0].Key)
+}

@@ -44,6 +44,15 @@ func interfaceOf(device, id string, fields ...string) draft.Change {
 	return c
 }
 
+// Number 16: what is said to change is counted in lines, also where a line makes two records.
+func Test16LinesAreCountedAsLines(t *testing.T) {
+	o := open(t)
+	p, err := o.Paste(t.Context(), o.order(), draft.PasteRequest{Zone: "zone-kelder", Kind: "record",
+		Text: "10.84.20.61 scans scanner\nfiles CNAME scans\n# a remark\nno record at all\n"})
+	require.NoError(t, err)
+	assert.Equal(t, 2, p.Edits)
+}
+
 func TestPasteInADraft(t *testing.T) {
 	o := open(t)
 	id := o.order()
