@@ -196,7 +196,8 @@ func deadLink(t *testing.T, a *app) {
 	b.until("the network on the page", `() => new URL(location.href).searchParams.get('network') !== null`)
 }
 
-// Numbers 30 and 34: a key that is made again says that the one before lives; one that is used is replaced in the draft.
+// Numbers 30 and 34: a key that is made again says that the one before lives; one that is used is replaced in the
+// draft.
 func keysAgain(t *testing.T, a *app) {
 	b := a.names(t, "quill-street", "stratum=zone-quill-out&select=following:following-remote")
 	b.click("button", "^Have a key made for it$")
