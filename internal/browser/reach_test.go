@@ -2,11 +2,7 @@ package browser
 
 import (
 	"fmt"
-	"io"
-	"net/http"
 	"net/netip"
-	"regexp"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -262,17 +258,18 @@ func TestOnlyWhatChangesIsFetched(t *testing.T) {
 // readings is how many readings of devices have been answered.
 func readings(t *testing.T, a *app) int {
 	t.Helper()
-	answer, err := http.Get(a.URL + "/metrics")
+	families, err := a.Counted.Gather()
 	require.NoError(t, err)
-	defer answer.Body.Close()
-	all, err := io.ReadAll(answer.Body)
-	require.NoError(t, err)
-	line := regexp.MustCompile(`lithos_device_reads_total\{outcome="answered"\} (\d+)`).FindSubmatch(all)
-	if line == nil {
-		return 0
+	n := 0
+	for _, f := range families {
+		for _, m := range f.GetMetric() {
+			for _, l := range m.GetLabel() {
+				if f.GetName() == "lithos_device_reads_total" && l.GetValue() == "answered" {
+					n += int(m.GetCounter().GetValue())
+				}
+			}
+		}
 	}
-	n, err := strconv.Atoi(string(line[1]))
-	require.NoError(t, err)
 	return n
 }
 

@@ -12,10 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/require"
 
 	"lithos/internal/api"
 	"lithos/internal/demo"
+	"lithos/internal/outbound"
 	"lithos/internal/people"
 	"lithos/internal/people/peopletest"
 	"lithos/internal/postgres/pgtest"
@@ -45,6 +47,7 @@ type Running struct {
 	Work    *work.Service
 	Store   *store.Store
 	Devices *demo.Devices
+	Counted prometheus.Gatherer // what the use cases count
 }
 
 // Vault is a vault with a key of its own.
@@ -80,8 +83,10 @@ func Start(t testing.TB, o Options) *Running {
 		devices, err = demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})
 	}
 	require.NoError(t, err)
+	w.Outbound.Allowed = outbound.Loopback().Allowed // the simulated devices are on this machine, also those of a test
 	require.NoError(t, w.Run(ctx, o.Poll))
-	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet}))
+	counted := prometheus.NewRegistry()
+	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet, Metrics: counted}))
 	var once sync.Once
 	stop := func() {
 		once.Do(func() {
@@ -94,5 +99,5 @@ func Start(t testing.TB, o Options) *Running {
 		})
 	}
 	t.Cleanup(stop)
-	return &Running{server.URL, stop, w, s, devices}
+	return &Running{server.URL, stop, w, s, devices, counted}
 }
