@@ -113,6 +113,8 @@ var observed = []aroundRule{
 		Promise: "A resolver has its ports to itself."}, portTaken},
 	{Rule{Slug: OutsideDiffers, Family: "Names", Severity: Warns,
 		Promise: "The world is told what the document says."}, outsideDiffers},
+	{Rule{Slug: "dns-of-nobody", Family: "Options", Severity: Warns,
+		Promise: "A name server with a private address is of a known site."}, dnsOfNobody},
 	{Rule{Slug: "ddns-private-address", Family: "Names", Severity: Blocks,
 		Promise: "A name follows a line that the world reaches."}, followingPrivate},
 	{Rule{Slug: "ddns-shared-address", Family: "Names", Severity: Blocks,

@@ -132,6 +132,58 @@ func dnsUnreachable(f *facts, n *site.Network, report func(Finding)) {
 	})
 }
 
+// dnsOfNobody is about name servers with a private address that is of no site which is known.
+func dnsOfNobody(a *around, report func(Finding)) {
+	known := func(at netip.Addr) bool {
+		return !isPrivate(at) || a.inside(at) || a.routedElsewhere(at) || a.beyondUplink(at) ||
+			slices.ContainsFunc(a.Neighbors, func(n Neighbor) bool {
+				return slices.ContainsFunc(n.Networks, func(o site.Network) bool { return o.Prefix.Contains(at) })
+			})
+	}
+	look := func(n *site.Network) {
+		a.eachTold(n, option.NameServers, func(t option.Effective) {
+			servers := told(t)
+			at := slices.IndexFunc(servers, func(s netip.Addr) bool { return !known(s) })
+			if at < 0 {
+				return
+			}
+			found := Finding{
+				Title: fmt.Sprintf("Nothing is known of the name server %s", servers[at]), Network: idOf(n),
+				Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
+				Addresses: []address.Range{address.Single(servers[at])},
+				Says: fmt.Sprintf("%s, set on %s, is private, and of no network of this site or of the customer's "+
+					"others. Clients wait for an answer that may not come.", servers[at], t.From.Name),
+			}
+			if rest := slices.Delete(slices.Clone(servers), at, at+1); len(rest) > 0 {
+				found.Fix = a.retell("Leave "+servers[at].String()+" out", t, words(rest))
+			}
+			report(found)
+		})
+	}
+	look(nil)
+	for i := range a.Networks {
+		look(&a.Networks[i])
+	}
+}
+
+// beyondUplink reports whether a private address may be of a router that an uplink is behind: one that it learnt, or
+// any where what the line has is private, too.
+func (a *around) beyondUplink(at netip.Addr) bool {
+	for _, d := range a.Devices {
+		for _, i := range d.Interfaces {
+			if i.Kind != site.Uplink {
+				continue
+			}
+			line := a.Lines[i.ID].IPv4
+			if i.Uplink != nil && slices.Contains(i.Uplink.LearntServers, at) || line.IsValid() && isPrivate(line) ||
+				slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return isPrivate(p.Addr()) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {
 	f.eachTold(n, option.NameServers, func(t option.Effective) {
 		servers := told(t)

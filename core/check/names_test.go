@@ -161,6 +161,11 @@ var nameCases = []ruleCase{
 	}), onResolver(func(r *site.Resolver) { r.Askers = []netip.Prefix{prefix("10.0.0.0/8")} }), true},
 }
 
+// tells is a site whose clients are told some name servers.
+func tells(servers string) func(*site.Site, *check.Surroundings) {
+	return func(s *site.Site, _ *check.Surroundings) { told(6, servers)(s) }
+}
+
 // zoneInside is a zone beside the site's own with a record.
 func zoneInside(name string) func(*site.Site) {
 	return func(s *site.Site) {
@@ -183,6 +188,12 @@ var nameAroundCases = []aroundCase{
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Outside: []string{"www.larkrise.example"}}}
 	}, func(_ *site.Site, w *check.Surroundings) {
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Outside: []string{"hallin.larkrise.example"}}}
+	}, true},
+	{"dns-of-nobody", tells("10.84.20.1, 192.168.77.53"), tells("10.84.20.1, 203.0.113.53"), true},
+	{"dns-of-nobody", tells("10.84.20.1, 192.168.77.53"), func(s *site.Site, w *check.Surroundings) {
+		tells("10.84.20.1, 192.168.77.53")(s, w)
+		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Networks: []site.Network{{Name: "Desk",
+			Prefix: prefix("192.168.77.0/24")}}}}
 	}, true},
 	{"outside-differs", func(s *site.Site, w *check.Surroundings) {
 		w.Told = toldOutside(s, "203.0.113.99")

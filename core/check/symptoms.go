@@ -17,7 +17,7 @@ var symptoms = []symptom{
 	{[]string{"no internet", "not online", "offline", "no connection", "internet is down"},
 		[]string{"router-missing", "router-outside-network", "gateway-outside-network", "gateway-on-no-interface",
 			"network-untranslated", "option-shadows-router", "uplink-gateway-outside", "no-forwarder", "dns-missing",
-			"dns-unreachable", "resolver-not-listening"}},
+			"dns-unreachable", "dns-of-nobody", "resolver-not-listening"}},
 	{[]string{"no names", "name not found", "cannot resolve", "dns", "website", "page not found", "no printer by name"},
 		[]string{"dns-missing", "dns-unreachable", "dns-outside-first", "dns-inside-outside-mixed",
 			"resolver-not-listening",
