@@ -12,9 +12,11 @@ import (
 	"lithos/core/address"
 	"lithos/core/dhcp"
 	"lithos/core/edit"
+	"lithos/core/option"
 	"lithos/core/rehearse"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/core/yang"
 )
 
 var now = time.Date(2026, 11, 23, 21, 30, 0, 0, time.UTC)
@@ -420,6 +422,23 @@ func TestTheLadderOfAGivenAddress(t *testing.T) {
 			rungs[6].Name+" "+rungs[6].State+" "+rungs[6].Value, "what it says it is called")
 		assert.Equal(t, "lease "+address.Short(netip.MustParseAddr(scene.Address), n.Prefix),
 			rungs[1].Name+" "+rungs[1].Value)
+	}
+}
+
+// Number 35: a rung that fails ends with its cause, where that is known.
+func Test35AFailedRungHasItsCause(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	n, _ := s.Network("net-imaging")
+	n.Options = append(n.Options, site.Option{Code: option.NameServers, Value: "10.84.20.1"})
+	stage := rehearse.NewStage(now, s, nil)
+	scene, err := rehearse.NewTrial(stage, n, &dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}}).
+		Do(rehearse.Act{Do: rehearse.ActLease})
+	require.NoError(t, err)
+	beside := map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 53, Runs: true}}}
+	for _, passed := range [][]dhcp.Message{scene.Messages, nil} {
+		rung := rehearse.LadderOf(now, s, n, nil, passed, beside, nil)[4]
+		assert.Equal(t, "local name fail port-taken", rung.Name+" "+rung.State+" "+rung.Rule)
+		assert.Contains(t, rung.Value, "hostname-cache held port 53")
 	}
 }
 
