@@ -335,3 +335,15 @@ func FuzzLawfulLabel(f *testing.F) {
 		}
 	})
 }
+
+// Whatever a client says of its kind, nothing is read that it did not send.
+func FuzzClassesSaid(f *testing.F) {
+	f.Add([]byte("phone"), []byte{0, 0, 0, 9, 3, 2, 'a', 'b'})
+	f.Add([]byte{}, []byte{0, 0, 0, 9, 200, 1})
+	f.Fuzz(func(t *testing.T, class, byEnterprise []byte) {
+		sent := append(append([]byte{}, class...), byEnterprise...)
+		for _, said := range ClassesSaid(class, byEnterprise) {
+			assert.Contains(t, string(sent), said)
+		}
+	})
+}

@@ -393,3 +393,18 @@ func Test25WhatIsReadInIsReadAgain(t *testing.T) {
 	assert.Len(t, hosts.Records, 1)
 	assert.Contains(t, hosts.Left[0].Why, "each machine's own")
 }
+
+// Whatever a label says, its octets are no more than its characters, and one without escapes is what it says.
+func FuzzOctets(f *testing.F) {
+	f.Add(`a\.b`)
+	f.Add(`\065\\`)
+	f.Add(`\99`)
+	f.Fuzz(func(t *testing.T, label string) {
+		got := Octets(label)
+		assert.LessOrEqual(t, len(got), len(label))
+		if !strings.Contains(label, `\`) {
+			assert.Equal(t, label, got)
+		}
+		Registrable(label)
+	})
+}
