@@ -303,12 +303,7 @@ func (a *around) toldOf(w followed) (told []string, read bool) {
 	}
 	list, read := a.Told[z.ID]
 	owner, _ := zone.Relative(w.Name, z.Name)
-	for _, r := range list {
-		if r.Type == w.typ && strings.EqualFold(r.Owner, owner) {
-			told = append(told, r.Data)
-		}
-	}
-	return told, read
+	return zone.DataAt(list, owner, w.typ), read
 }
 
 // sendNow is telling a name its address at once; nil where nobody reaches that.
@@ -369,11 +364,8 @@ func (a *around) takeBack(w followed) *Remedy {
 // followingHidden is about names that the world is told and that an inside zone of the same domain hides.
 func followingHidden(f *facts, report func(Finding)) {
 	f.eachFollowing(func(w *site.Following) {
-		home := compile.Find(f.book().Inside, w.Name)
-		if home == nil || home.Zone == nil || home.Partial() || f.answeredElsewhere(w.Name) || home.Covers(w.Name) {
-			return
-		}
-		if _, there := home.At(w.Name); there || w.Name == home.Name {
+		home := f.hiddenBy(w.Name)
+		if home == nil || home.Zone == nil || f.answeredElsewhere(w.Name) || w.Name == home.Name {
 			return
 		}
 		was, now := *home.Zone, *home.Zone
@@ -433,8 +425,7 @@ func followingByHand(a *around, report func(Finding)) {
 			}
 			report(Finding{
 				Title: name + " is by hand the address of a line that changes", Parts: refs(p, e),
-				Addresses: single(at),
-				Value:     name + "/" + e.Type,
+				Addresses: single(at), Value: name + "/" + e.Type,
 				Says: fmt.Sprintf("%s had %s when it was last read, from its provider. When it gets another, the "+
 					"world is still told this one.", uplink.Name, at),
 				Fix: fix,
@@ -446,16 +437,13 @@ func followingByHand(a *around, report func(Finding)) {
 // changing is the uplinks whose provider gives them their addresses, by the addresses that they were last read with.
 func (a *around) changing() map[netip.Addr]*site.Interface {
 	out := map[netip.Addr]*site.Interface{}
-	for d := range a.Devices {
-		for k := range a.Devices[d].Interfaces {
-			i := &a.Devices[d].Interfaces[k]
-			if i.Kind != site.Uplink || i.Uplink == nil || i.Uplink.Method == site.ByFixed {
-				continue
-			}
-			for _, at := range []netip.Addr{a.Lines[i.ID].IPv4, a.Lines[i.ID].IPv6} {
-				if at.IsValid() {
-					out[at] = i
-				}
+	for _, i := range a.uplinks {
+		if i.Uplink == nil || i.Uplink.Method == site.ByFixed {
+			continue
+		}
+		for _, at := range []netip.Addr{a.Lines[i.ID].IPv4, a.Lines[i.ID].IPv6} {
+			if at.IsValid() {
+				out[at] = i
 			}
 		}
 	}

@@ -169,19 +169,11 @@ func dnsOfNobody(a *around, report func(Finding)) {
 // beyondUplink reports whether a private address may be of a router that an uplink is behind: one that it learnt, or
 // any where what the line has is private, too.
 func (a *around) beyondUplink(at netip.Addr) bool {
-	for _, d := range a.Devices {
-		for _, i := range d.Interfaces {
-			if i.Kind != site.Uplink {
-				continue
-			}
-			line := a.Lines[i.ID].IPv4
-			if i.Uplink != nil && slices.Contains(i.Uplink.LearntServers, at) || line.IsValid() && isPrivate(line) ||
-				slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return isPrivate(p.Addr()) }) {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.ContainsFunc(a.uplinks, func(i *site.Interface) bool {
+		line := a.Lines[i.ID].IPv4
+		return i.Uplink != nil && slices.Contains(i.Uplink.LearntServers, at) || line.IsValid() && isPrivate(line) ||
+			slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return isPrivate(p.Addr()) })
+	})
 }
 
 func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {

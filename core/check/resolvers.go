@@ -307,15 +307,19 @@ func (f *facts) freshResolver(d *site.Device) edit.Edit {
 	return edit.Adding(site.KindResolver, fresh.ID, site.Ref{}, fresh)
 }
 
+// mayAsk reports whether every client of a network may ask a resolver.
+func mayAsk(r *site.Resolver, n *site.Network) bool {
+	return len(r.Askers) == 0 || slices.ContainsFunc(r.Askers, func(p netip.Prefix) bool {
+		return p.Bits() <= n.Prefix.Bits() && p.Contains(n.Prefix.Addr())
+	})
+}
+
 // answersAt is an address of the site at which a resolver answers clients of a network: one of their own network where
 // there is one. It is invalid where nobody does.
 func (f *facts) answersAt(n *site.Network) netip.Addr {
 	var out netip.Addr
 	f.eachResolver(func(r *site.Resolver, d *site.Device) {
-		asks := len(r.Askers) == 0 || slices.ContainsFunc(r.Askers, func(p netip.Prefix) bool {
-			return p.Bits() <= n.Prefix.Bits() && p.Contains(n.Prefix.Addr())
-		})
-		if !asks {
+		if !mayAsk(r, n) {
 			return
 		}
 		for _, i := range compile.ListensOn(f.Site, d, r) {
@@ -396,13 +400,7 @@ func resolverNotPermitted(f *facts, report func(Finding)) {
 func askerNotAllowed(f *facts, report func(Finding)) {
 	f.eachToldResolver(func(t toldResolver) {
 		r := f.resolverOn(t.device)
-		if r == nil || !r.Enabled || len(r.Askers) == 0 {
-			return
-		}
-		covered := slices.ContainsFunc(r.Askers, func(p netip.Prefix) bool {
-			return p.Bits() <= t.network.Prefix.Bits() && p.Contains(t.network.Prefix.Addr())
-		})
-		if covered {
+		if r == nil || !r.Enabled || mayAsk(r, t.network) {
 			return
 		}
 		askers := append(slices.Clone(r.Askers), t.network.Prefix.Masked())

@@ -20,10 +20,8 @@ var symptoms = []symptom{
 			"dns-unreachable", "dns-of-nobody", "resolver-not-listening"}},
 	{[]string{"no names", "name not found", "cannot resolve", "dns", "website", "page not found", "no printer by name"},
 		[]string{"dns-missing", "dns-unreachable", "dns-outside-first", "dns-inside-outside-mixed",
-			"resolver-not-listening",
-			"resolver-not-permitted", "asker-not-allowed", "no-forwarder", "forwarder-loops",
-			"search-domain-misses-zone",
-			"lease-names-off", "alias-target-missing", "name-lost", "name-two-addresses"}},
+			"resolver-not-listening", "resolver-not-permitted", "asker-not-allowed", "no-forwarder", "forwarder-loops",
+			"search-domain-misses-zone", "lease-names-off", "alias-target-missing", "name-lost", "name-two-addresses"}},
 	{[]string{"drops", "comes and goes", "on and off", "address conflict", "duplicate", "conflict", "unstable"},
 		[]string{"address-two-owners", "pool-holds-fixed-device", "pools-overlap", "networks-overlap", "two-servers",
 			"unknown-server", "mac-cloned", "dns-inside-outside-mixed", "pool-holds-gateway", "pool-holds-interface"}},
@@ -31,8 +29,7 @@ var symptoms = []symptom{
 		[]string{"mtu-above-uplink", "dns-unreachable", "dns-outside-first", "resolver-not-listening"}},
 	{[]string{"not reachable from outside", "vpn", "remote", "from home"},
 		[]string{"ddns-stale", "ddns-private-address", "ddns-shared-address", "ddns-record-missing",
-			"ddns-nobody-keeps",
-			"split-outside-private"}},
+			"ddns-nobody-keeps", "split-outside-private"}},
 }
 
 // RulesFor are the rules that may be why of a complaint as it was said; none where no word of it is known.

@@ -632,18 +632,27 @@ func domainNotOurs(f *facts, report func(Finding)) {
 	})
 }
 
+// hiddenBy is the inside zone that hides a name from those inside: it answers for the name and does not have it. It is
+// nil where none does.
+func (f *facts) hiddenBy(name string) *compile.Pages {
+	home := compile.Find(f.book().Inside, name)
+	if home == nil || home.Partial() || home.Covers(name) {
+		return nil
+	}
+	if _, there := home.At(name); there {
+		return nil
+	}
+	return home
+}
+
 // splitInsideMissing is about names that the world is told and that an inside zone hides.
 func splitInsideMissing(f *facts, report func(Finding)) {
-	b := f.book()
-	for _, p := range b.Outside {
+	for _, p := range f.book().Outside {
 		owners(p, func(owner string, list []compile.Entry) {
 			name := zone.Absolute(owner, p.Name)
-			home := compile.Find(b.Inside, name)
-			if home == nil || home.Partial() || owner == zone.Apex || strings.HasPrefix(owner, "*") ||
-				f.answeredElsewhere(name) {
-				return
-			}
-			if _, there := home.At(name); there || home.Covers(name) || list[0].From.Kind == site.KindService {
+			home := f.hiddenBy(name)
+			if home == nil || owner == zone.Apex || strings.HasPrefix(owner, "*") || f.answeredElsewhere(name) ||
+				list[0].From.Kind == site.KindService {
 				return
 			}
 			if list[0].Type != "A" && list[0].Type != "CNAME" {
@@ -687,17 +696,14 @@ func serviceOutsideOnly(f *facts, report func(Finding)) {
 	for i := range f.Services {
 		v := &f.Services[i]
 		name := v.Whole(f.Domain)
-		home := compile.Find(f.book().Inside, name)
-		if v.Inside || !v.Outside || home == nil || home.Partial() {
-			continue
-		}
-		if _, there := home.At(name); there || home.Covers(name) {
+		home := f.hiddenBy(name)
+		if v.Inside || !v.Outside || home == nil {
 			continue
 		}
 		now := *v
 		now.Inside = true
 		report(Finding{
-			Title: fmt.Sprintf("%s is there outside only", name), Parts: []site.Ref{{Kind: site.KindService, ID: v.ID}},
+			Title: fmt.Sprintf("%s is there outside only", name), Parts: []site.Ref{serviceRef(v.ID)},
 			Says: fmt.Sprintf("From the internet it leads to %s. Inside, %s is answered for by the site itself, "+
 				"which says that there is no such name.", v.Base, home.Name),
 			Fix: change("Let it be there inside too", site.KindService, v.ID, site.Ref{}, *v, now),
@@ -717,9 +723,8 @@ func serviceNowhere(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("%s is in no %s zone", name, side), Parts: []site.Ref{serviceRef(v.ID)},
 				Value: name + " " + side,
-				Says: fmt.Sprintf("It is to be there %s, and no %s zone of the site holds it. %s Add the zone that "+
-					"does.",
-					side, side, says),
+				Says: fmt.Sprintf("It is to be there %s, and no %s zone of the site holds it. ", side, side) + says +
+					" Add the zone that does.",
 				Fix: change("Leave it out "+side, site.KindService, v.ID, site.Ref{}, *v, now),
 			})
 		}

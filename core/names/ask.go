@@ -564,15 +564,13 @@ func (w *World) ownServer(d *site.Device) (*Server, bool) {
 
 // askServers asks the servers of a client in order, until one answers.
 func (w *World) askServers(by Asking, name string, typ uint16) Answer {
-	if _, own := w.ownServer(by.Own); own && w.live != nil {
-		return w.askLive(by, netip.Addr{}, name, typ, Fell{Stratum: NameServer, State: Followed,
-			Title: "asks its own resolver"})
-	}
 	if s, own := w.ownServer(by.Own); own {
 		head := Fell{Stratum: NameServer, State: Followed, Title: "asks its own resolver"}
+		if w.live != nil {
+			return w.askLive(by, netip.Addr{}, name, typ, head)
+		}
 		if title, says, rule := w.keeps(by, netip.Addr{}); title != "" {
-			return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
-				{Stratum: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
+			return silent(head, title, says, rule)
 		}
 		return w.askServer(by, s, by.Own, addressOf(by.Own, netip.Addr{}), name, typ, head)
 	}
@@ -598,6 +596,12 @@ func (w *World) askServers(by Asking, name string, typ uint16) Answer {
 	return out
 }
 
+// silent is what comes of a question that nobody answers, with why.
+func silent(head Fell, title, says, rule string) Answer {
+	return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
+		{Stratum: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
+}
+
 // askLive asks a server of the world twice: cold, and again when it may know the answer.
 func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head Fell) Answer {
 	m, took, problem := w.live(by, at, name, typ)
@@ -606,8 +610,7 @@ func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head 
 		if cause != "" {
 			problem += " " + cause
 		}
-		return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
-			{Stratum: Transported, State: Stopped, Title: "No answer", Says: problem, Rule: rule}}}
+		return silent(head, "No answer", problem, rule)
 	}
 	q := new(dns.Msg)
 	q.SetQuestion(dns.Fqdn(name), typ)
@@ -663,8 +666,7 @@ func (w *World) reach(by Asking, at netip.Addr, name string, typ uint16, head Fe
 		return w.reachOther(at, name, head)
 	}
 	if title, says, rule := w.keeps(by, at); title != "" {
-		return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
-			{Stratum: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
+		return silent(head, title, says, rule)
 	}
 	s, _ := w.server(d)
 	return w.askServer(by, s, d, at, name, typ, head)
@@ -696,14 +698,18 @@ func (w *World) keeps(by Asking, at netip.Addr) (title, says, rule string) {
 		}
 	}
 	s, has := w.server(d)
+	taken := ""
+	if has {
+		taken = w.taken(d, s)
+	}
 	switch {
 	case !in.Permitted(site.PermitDNS):
 		return fmt.Sprintf("%s of %s drops it", in.Name, d.Name), "The interface does not permit DNS.",
 			"resolver-not-permitted"
 	case !has:
 		return nobody, d.Name + " has no resolver.", notListening
-	case w.taken(d, s) != "":
-		return nobody, w.taken(d, s), portTaken
+	case taken != "":
+		return nobody, taken, portTaken
 	case !s.settings.Enabled:
 		return nobody, "The resolver of " + d.Name + " is switched off.", notListening
 	case !s.listens(on.Name, yang.NameServer{Address: at, Port: s.settings.Port}):

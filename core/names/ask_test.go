@@ -274,15 +274,13 @@ func Test35WhatIsAsked(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	s.Resolvers = nil
 	var asked []string
-	w := NewLive(now, s, compile.Names(s), func(by Asking, at netip.Addr, name string, typ uint16) (*dns.Msg,
-		time.Duration,
-		string,
-	) {
+	hear := func(_ Asking, at netip.Addr, name string, typ uint16) (*dns.Msg, time.Duration, string) {
 		asked = append(asked, at.String()+" "+dns.Fqdn(name)+" "+dns.TypeToString[typ])
 		q := new(dns.Msg)
 		q.SetQuestion(dns.Fqdn(name), typ)
 		return new(dns.Msg).SetRcode(q, dns.RcodeNameError), time.Millisecond, ""
-	})
+	}
+	w := NewLive(now, s, compile.Names(s), hear)
 	far := "7." + strings.Repeat("0.", 29) + "d.f.ip6.arpa. PTR"
 	for name, want := range map[string]string{"fd00::7": far, "::ffff:10.84.20.7": "7.20.84.10.in-addr.arpa. PTR",
 		".": ". NS"} {

@@ -54,8 +54,8 @@ func (d *denials) hash(n *dns.NSEC3) {
 	case n.Hash != dns.SHA1, n.Flags > 1, zone.Above(zone.Tidy(n.Hdr.Name)) != d.zone:
 	case n.Iterations > maxIterations:
 		d.beyond = true
-	case len(d.hashed) > 0 && (n.Iterations != d.hashed[0].Iterations || !strings.EqualFold(n.Salt,
-		d.hashed[0].Salt)):
+	case len(d.hashed) > 0 &&
+		(n.Iterations != d.hashed[0].Iterations || !strings.EqualFold(n.Salt, d.hashed[0].Salt)):
 	default:
 		upper := *n // as a hash is written
 		upper.NextDomain = strings.ToUpper(n.NextDomain)
@@ -198,13 +198,16 @@ func (d denials) between(name string) bool {
 // noneBelow reports whether a name is proved not to be there, nor anything below it. optOut says that zones which are
 // not signed may be.
 func (d denials) noneBelow(name string) (covered, optOut bool) {
-	if slices.ContainsFunc(d.plain, func(n *dns.NSEC) bool {
-		return covers(n, name) && !zone.Within(zone.Tidy(n.NextDomain), name) && speaksFor(n.Hdr.Name, n.TypeBitMap,
-			name)
-	}) {
+	if slices.ContainsFunc(d.plain, func(n *dns.NSEC) bool { return deniesBelow(n, name) }) {
 		return true, false
 	}
 	return d.hashedCover(name)
+}
+
+// deniesBelow reports whether a denial says that there is no such name, nor anything below it.
+func deniesBelow(n *dns.NSEC, name string) bool {
+	return covers(n, name) && !zone.Within(zone.Tidy(n.NextDomain), name) &&
+		speaksFor(n.Hdr.Name, n.TypeBitMap, name)
 }
 
 // speaksFor reports whether a denial may say something of a name: not of what lies below a delegation or a DNAME of
@@ -220,12 +223,11 @@ func speaksFor(owner string, types []uint16, name string) bool {
 // gap (RFC 4592 section 3.3.1).
 func (d denials) plainEncloser(name string) (encloser string, ok bool) {
 	for _, n := range d.plain {
-		if !covers(n, name) || zone.Within(zone.Tidy(n.NextDomain), name) || !speaksFor(n.Hdr.Name, n.TypeBitMap,
-			name) {
+		if !deniesBelow(n, name) {
 			continue
 		}
-		shared := max(dns.CompareDomainName(dns.Fqdn(name), n.Hdr.Name), dns.CompareDomainName(dns.Fqdn(name),
-			n.NextDomain))
+		whole := dns.Fqdn(name)
+		shared := max(dns.CompareDomainName(whole, n.Hdr.Name), dns.CompareDomainName(whole, n.NextDomain))
 		return ancestor(name, shared), true
 	}
 	return "", false

@@ -31,9 +31,8 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 		return result{code: dns.RcodeRefused}, ""
 	}
 	if f.direct {
-		f.step(Forwarded, Stopped, "Not asked of others", "The question asks for no recursion (RFC 1035 section "+
-			"4.1.1).",
-			"")
+		says := "The question asks for no recursion (RFC 1035 section 4.1.1)."
+		f.step(Forwarded, Stopped, "Not asked of others", says, "")
 		return result{code: dns.RcodeRefused}, ""
 	}
 	stratum := Servers

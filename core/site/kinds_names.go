@@ -566,31 +566,33 @@ func webAddress[T any](name, label string, at func(*T) *string) *Field {
 // completed is the whole name of what was typed: one word is of the zone that the form was opened from, or of the only
 // outside zone; @ is that zone itself.
 func completed(r *Reading, t string) string {
-	name := zone.Tidy(t)
-	if name != zone.Apex && zone.Labels(name) != 1 {
-		return name
+	in := zoneNamed(r)
+	if in == "" {
+		in = onlyOutside(r.Site)
 	}
-	in, ok := r.Site.Zone(r.In.ID)
-	if !ok {
-		var outside []*Zone
-		for i := range r.Site.Zones {
-			if z := &r.Site.Zones[i]; z.Side == Outside {
-				outside = append(outside, z)
-			}
+	return zone.Target(t, in)
+}
+
+// onlyOutside is the name of the one outside zone of a site; empty where it has none or several.
+func onlyOutside(s *Site) string {
+	out := ""
+	for _, z := range s.Zones {
+		switch {
+		case z.Side != Outside:
+		case out != "":
+			return ""
+		default:
+			out = z.Name
 		}
-		if len(outside) != 1 {
-			return name
-		}
-		in = outside[0]
 	}
-	return zone.Absolute(name, in.Name)
+	return out
 }
 
 func followingKind() *Kind {
 	name := typed("name", "Name", func(r *Reading, f *Following, t string) error {
 		f.Name = completed(r, t)
 		if zone.Labels(f.Name) < 2 {
-			return fmt.Errorf("%q is of no zone; type the whole name, for example remote.quill.example", f.Name)
+			return fmt.Errorf("%q is of no zone; type the whole name, for example remote.quill.example", t)
 		}
 		if strings.HasPrefix(f.Name, "*") {
 			return fmt.Errorf("%q is a wildcard; name what is below it, and let every name below follow, too", f.Name)

@@ -107,6 +107,17 @@ func Within(name, domain string) bool {
 	return domain == "" || name == domain || below(name, domain)
 }
 
+// DataAt is the data of the records of an owner and a type; capitals of the owner do not matter (RFC 4343 section 3).
+func DataAt(list []Record, owner, typ string) []string {
+	var out []string
+	for _, r := range list {
+		if r.Type == typ && strings.EqualFold(r.Owner, owner) {
+			out = append(out, r.Data)
+		}
+	}
+	return out
+}
+
 // ReadOwner reads the owner of a record as typed: relative to the zone, or the whole name, which ends
 // with the zone. Nothing typed is the zone itself.
 func ReadOwner(text, zone string) (owner string, err error) {

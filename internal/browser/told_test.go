@@ -29,8 +29,7 @@ func pageOfAnotherOrder(t *testing.T, a *app) {
 		require.NoError(t, err)
 		change := draft.Change{}
 		change.Entries = append(change.Entries, entry("reservation", "res-lamp", "network", network, "address", at,
-			"name", "lamp", "mac",
-			"02:00:5e:00:00:77"))
+			"name", "lamp", "mac", "02:00:5e:00:00:77"))
 		change.Entries[0].New = true
 		_, err = a.Work.Edit(t.Context(), who, id, change, nil)
 		require.NoError(t, err)

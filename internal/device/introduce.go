@@ -39,17 +39,15 @@ func Greet(ctx context.Context, address string, to outbound.Rule) ([]byte, error
 	ctx, cancel := context.WithTimeout(ctx, greetWithin)
 	defer cancel()
 	// Any certificate is looked at; none is trusted by this.
-	dialer := tls.Dialer{NetDialer: to.ToDevices(greetWithin), Config: &tls.Config{InsecureSkipVerify: true,
-		MinVersion: tls.VersionTLS12,
-		ServerName: u.Hostname()}}
+	unchecked := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, ServerName: u.Hostname()}
+	dialer := tls.Dialer{NetDialer: to.ToDevices(greetWithin), Config: unchecked}
 	conn, err := dialer.DialContext(ctx, "tcp", at)
 	if refused := outbound.Refused(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil { // in the same words, whether a port is closed or speaks something else: this is no look around
 		return nil, fmt.Errorf("no device answers over TLS at %s; are the address and the port right, and the "+
-			"device up?",
-			at)
+			"device up?", at)
 	}
 	defer func() { _ = conn.Close() }()
 	shown := conn.(*tls.Conn).ConnectionState().PeerCertificates

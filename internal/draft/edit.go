@@ -391,9 +391,8 @@ func (s *Service) goElsewhere(
 			return err
 		}
 		says := "type it again: the one that is kept was typed for another place, and does not go to " + to
-		refusal := act.RefuseFields("Nothing was changed", site.FieldErrors{{Field: keptFieldOf(now, name, entries),
-			Says: says}})
-		return refusal
+		return act.RefuseFields("Nothing was changed",
+			site.FieldErrors{{Field: keptFieldOf(now, name, entries), Says: says}})
 	}
 	return nil
 }

@@ -38,14 +38,14 @@ func (s *Service) Paste(ctx context.Context, id int64, r PasteRequest) (*PastePr
 
 // changing counts the lines that change something: several may write one record, and one several edits.
 func changing(lines []edit.Line, edits []edit.Edit) int {
+	if len(edits) == 0 {
+		return 0
+	}
 	n := 0
 	for _, l := range lines {
 		if l.Outcome == edit.LineAdds || l.Outcome == edit.LineChanges {
 			n++
 		}
-	}
-	if len(edits) == 0 {
-		return 0
 	}
 	return n
 }

@@ -10,7 +10,6 @@ import (
 	"lithos/core/outside"
 	"lithos/core/seen"
 	"lithos/core/site"
-	"lithos/core/yang"
 	"lithos/core/zone"
 )
 
@@ -119,10 +118,10 @@ type Opened struct {
 // Around is what rules need beside the document of a site.
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
-		Neighbors: slices.Clone(b.Neighbors), Programs: map[string][]yang.Program{},
+		Neighbors: slices.Clone(b.Neighbors), Programs: Programs(b.Access),
 		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{},
-		Sets:    map[string][]outside.Set{},
-		Reached: map[string]bool{}, Readings: map[string]check.Reading{}, Strays: b.Servers, Kept: b.Kept}
+		Sets: map[string][]outside.Set{}, Reached: map[string]bool{}, Readings: map[string]check.Reading{},
+		Strays: b.Servers, Kept: b.Kept}
 	with.Documents, with.Moves = b.Documents, b.Moves
 	for _, l := range b.Lines {
 		with.Lines[l.Interface] = with.Lines[l.Interface].With(l.Address)
@@ -137,7 +136,7 @@ func (b Beside) Around(doc *site.Site) check.Surroundings {
 		}
 	}
 	for _, a := range b.Access {
-		with.Programs[a.DeviceID], with.Reached[a.DeviceID] = a.Programs, true
+		with.Reached[a.DeviceID] = true
 		with.Readings[a.DeviceID] = a.reading()
 	}
 	with.Neighbors = slices.DeleteFunc(with.Neighbors, func(n check.Neighbor) bool { return n.ID == doc.ID })

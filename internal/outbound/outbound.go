@@ -15,6 +15,8 @@ import (
 	"slices"
 	"syscall"
 	"time"
+
+	"lithos/core/outside"
 )
 
 // Rule says where connections may be opened to. The zero value lets through what is neither of the machine itself nor
@@ -90,7 +92,10 @@ func special(a netip.Addr) string {
 }
 
 // isPrivate reports whether an address means something in a private network alone (RFC 1918, RFC 4193, RFC 6598).
-func isPrivate(a netip.Addr) bool { return a.IsPrivate() || within(a, "100.64.0.0/10") }
+func isPrivate(a netip.Addr) bool {
+	reach := outside.ReachOf(a)
+	return reach == outside.Private || reach == outside.Shared
+}
 
 func within(a netip.Addr, prefix string) bool { return netip.MustParsePrefix(prefix).Contains(a) }
 

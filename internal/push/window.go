@@ -120,7 +120,7 @@ func (s *Service) Wait(ctx context.Context, by act.Technician, id int64, version
 	if d.Order.NotBefore == nil {
 		return act.Refuse(act.Conflict, "Say first when its change window opens.")
 	}
-	if d.Order.NotAfter == nil && time.Since(*d.Order.NotBefore) > LateAtMost {
+	if late(*d.Order.NotBefore, d.Order.NotAfter) {
 		return act.Refuse(act.Conflict, "Its change window opened more than an hour ago. Push it now, or give it "+
 			"another window.")
 	}
@@ -187,13 +187,17 @@ func (s *Service) StartWaiting(ctx context.Context) error {
 // ends. One that was left to start tonight must not do so next Monday, when Lithos is switched on again.
 const LateAtMost = time.Hour
 
+// late reports whether a window opened too long ago for an order to start by itself.
+func late(opens time.Time, ends *time.Time) bool {
+	return ends == nil && time.Since(opens) > LateAtMost
+}
+
 func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	by, err := s.accounts.TechnicianByID(ctx, *r.WaitsFor)
 	if err != nil {
 		return err
 	}
-	late := r.NotAfter == nil && time.Since(*r.NotBefore) > LateAtMost
-	if late {
+	if late(*r.NotBefore, r.NotAfter) {
 		err = act.Refuse(act.Conflict, "Its window opened more than an hour ago, nothing says when it ends, and "+
 			"nobody was there to start it. Push it now, or give it another window.")
 	} else {

@@ -359,10 +359,5 @@ func (p *outer) toldNow(w *site.Following, typ string) (told []string, at *time.
 	}
 	reading := cmp.Or(p.Told(z.ID), &order.ZoneReading{})
 	owner, _ := zone.Relative(w.Name, z.Name)
-	for _, r := range reading.Records {
-		if r.Type == typ && strings.EqualFold(r.Owner, owner) {
-			told = append(told, r.Data)
-		}
-	}
-	return told, reading.ReadAt
+	return zone.DataAt(reading.Records, owner, typ), reading.ReadAt
 }

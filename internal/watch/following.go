@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"lithos/core/outside"
@@ -87,16 +86,15 @@ func (s *Service) noteKept(
 	return nil
 }
 
-// noteRead keeps what the server of a zone answers for the names that follow a line.
-func (s *Service) noteRead(ctx context.Context, head *site.Site, z site.Zone, records []zone.Record) error {
+// noteRead keeps what the server of a zone answers for the names that follow a line. sent is what was sent of the
+// site's names.
+func (s *Service) noteRead(
+	ctx context.Context, head *site.Site, z site.Zone, records []zone.Record, sent []gen.ToldAddress,
+) error {
 	for i := range head.Following {
 		w := &head.Following[i]
 		if in, ok := head.ZoneOf(w.Name, site.Outside); !ok || in.ID != z.ID {
 			continue
-		}
-		sent, err := s.store.ToldOfSite(ctx, head.ID)
-		if err != nil {
-			return err
 		}
 		for _, typ := range w.Types() {
 			toldAt := time.Time{}
@@ -117,12 +115,7 @@ func (s *Service) noteRead(ctx context.Context, head *site.Site, z site.Zone, re
 // answered is what records of a zone say of a following name in one type.
 func answered(records []zone.Record, w *site.Following, z site.Zone, typ string) []string {
 	owner, _ := zone.Relative(w.Name, z.Name)
-	out := []string{}
-	for _, r := range records {
-		if strings.EqualFold(r.Owner, owner) && r.Type == typ {
-			out = append(out, r.Data)
-		}
-	}
+	out := append([]string{}, zone.DataAt(records, owner, typ)...)
 	slices.Sort(out)
 	return out
 }
@@ -171,9 +164,9 @@ func timingOf(w *site.Following) outside.Timing {
 
 // lastTold is what was last told of a name in one type. Where the server was read since and has something else, it
 // counts as not taken: somebody has written over it.
-func lastTold(head *site.Site, w *site.Following, b order.Beside, typ string, line netip.Addr) (told outside.Told,
-	over bool,
-) {
+func lastTold(
+	head *site.Site, w *site.Following, b order.Beside, typ string, line netip.Addr,
+) (told outside.Told, over bool) {
 	for _, sent := range b.SentOf(w.ID) {
 		if sent.Address.Is4() != line.Is4() {
 			continue

@@ -76,11 +76,17 @@ func (s *Service) account(ctx context.Context, code, zoneID string) (*site.Site,
 		return nil, transfer.Account{}, act.Refuse(act.Missing,
 			"The site as it stands does not say where keys of this zone are made; say so in its form and push it.")
 	}
-	a, err := s.devices.Account(ctx, sc.Site.ID, *z)
+	a, err := s.accountOf(ctx, sc.Site.ID, *z)
+	return sc.Site, a, err
+}
+
+// accountOf is the account of a zone at its provider, or a refusal that says why it cannot be had.
+func (s *Service) accountOf(ctx context.Context, siteID string, z site.Zone) (transfer.Account, error) {
+	a, err := s.devices.Account(ctx, siteID, z)
 	if err != nil {
-		return nil, a, act.Refuse(act.Conflict, "%s.", sentence(err))
+		return a, act.Refuse(act.Conflict, "%s.", sentence(err))
 	}
-	return sc.Site, a, nil
+	return a, nil
 }
 
 // KeyWish is a key that a technician wants made, as typed.
@@ -250,9 +256,9 @@ func (s *Service) KeyFor(
 		return act.Refuse(act.Conflict, "Nothing says where keys of the zone of %s are made; say so in its form.",
 			w.Name)
 	}
-	a, err := s.devices.Account(ctx, doc.ID, *z)
+	a, err := s.accountOf(ctx, doc.ID, *z)
 	if err != nil {
-		return act.Refuse(act.Conflict, "%s.", sentence(err))
+		return err
 	}
 	wish := transfer.KeyWish{Follow: say.Follow, Limits: outside.Limits{Names: []string{w.Name}, Types: w.Types(),
 		UpdateOnly: true}}
@@ -317,9 +323,9 @@ func (s *Service) ReplaceFor(
 	if err := act.Held(ctx, s.store.Queries); err != nil {
 		return err
 	}
-	a, err := s.devices.Account(ctx, doc.ID, *z)
+	a, err := s.accountOf(ctx, doc.ID, *z)
 	if err != nil {
-		return act.Refuse(act.Conflict, "%s.", sentence(err))
+		return err
 	}
 	made, err := a.Replace(ctx, key, keptAfter)
 	if err != nil {

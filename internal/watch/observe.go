@@ -120,9 +120,9 @@ func (tidyWorker) Timeout(*river.Job[tidyArgs]) time.Duration { return 5 * time.
 // Work implements river.Worker.
 func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 	return errors.Join(
-		w.store.ForgetSightings(ctx), w.store.ForgetPastSightings(ctx, w.KeepSeen.Seconds()), w.store.ForgetLines(ctx),
-		w.store.ForgetSessions(ctx),
-		w.store.ForgetBrowsers(ctx), w.store.ForgetConfigs(ctx), w.store.ForgetServers(ctx),
+		w.store.ForgetSightings(ctx), w.store.ForgetPastSightings(ctx, w.KeepSeen.Seconds()),
+		w.store.ForgetLines(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx), w.store.ForgetConfigs(ctx),
+		w.store.ForgetServers(ctx),
 		w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
 	)
 }
@@ -207,6 +207,13 @@ func (s *Service) headOf(ctx context.Context, siteID string) (gen.Site, *check.S
 
 // readZones reads the outside zones of a site from the servers that hold them.
 func (s *Service) readZones(ctx context.Context, siteID string, head *site.Site) error {
+	var sent []gen.ToldAddress
+	if len(head.Following) > 0 {
+		var err error
+		if sent, err = s.store.ToldOfSite(ctx, head.ID); err != nil {
+			return err
+		}
+	}
 	for _, z := range head.Zones {
 		if z.Side != site.Outside || !z.Server.Address.IsValid() {
 			continue
@@ -224,7 +231,7 @@ func (s *Service) readZones(ctx context.Context, siteID string, head *site.Site)
 			return err
 		}
 		if err == nil {
-			if err := s.noteRead(ctx, head, z, held.Records); err != nil {
+			if err := s.noteRead(ctx, head, z, held.Records, sent); err != nil {
 				return err
 			}
 		}

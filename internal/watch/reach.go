@@ -150,8 +150,8 @@ func (s *Service) withKept(ctx context.Context, doc *site.Site, deviceID string,
 	case err != nil:
 		return a, nil, err
 	case !used:
-		return refuse("type it: the one that is kept goes only to the address and the certificate that it was kept " +
-			"with")
+		return refuse("type it: the one that is kept goes only to the address and the certificate that it was " +
+			"kept with")
 	}
 	a.Password = password
 	return a, nil, nil
@@ -270,9 +270,9 @@ func (s *Service) introduce(ctx context.Context, by act.Technician, doc *site.Si
 }
 
 // Introduce signs in to a device and says what it is; nothing is kept.
-func (s *Service) Introduce(ctx context.Context, by act.Technician, code, deviceID string, r Reaching) (*Introduced,
-	error,
-) {
+func (s *Service) Introduce(
+	ctx context.Context, by act.Technician, code, deviceID string, r Reaching,
+) (*Introduced, error) {
 	doc, d, a, err := s.toReach(ctx, code, deviceID, r)
 	if err != nil {
 		return nil, err

@@ -81,13 +81,12 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
 	put := func(mac, state, from, until string) {
-		o.exec(`INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
-			VALUES ('site-kelder-bridge', 'dev-gw-1', 'lease', '10.84.18.150', $1::macaddr, '', 'tablet', '', 'p', $2,
-				'',
-			now() + $3::interval, now() + $3::interval, now() + $4::interval)
+		o.exec(`INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool,
+				state, port, first, last, expires)
+			VALUES ('site-kelder-bridge', 'dev-gw-1', 'lease', '10.84.18.150', $1::macaddr, '', 'tablet', '', 'p',
+				$2, '', now() + $3::interval, now() + $3::interval, now() + $4::interval)
 			ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET state = excluded.state,
-				last = excluded.last,
-			expires = excluded.expires`, mac, state, from, until)
+				last = excluded.last, expires = excluded.expires`, mac, state, from, until)
 	}
 	const first, second = "02:00:5e:00:00:01", "02:00:5e:00:00:02"
 	put(first, "bound", "-10 days", "-9 days")

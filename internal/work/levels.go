@@ -67,8 +67,8 @@ func (s *Service) becomes(ctx context.Context, l *fleet.Level, doc *site.Site) (
 	if err != nil {
 		return one, err
 	}
-	report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Site: doc}, now, rehearse.LeasesOf(doc, heard,
-		time.Now()),
+	at := time.Now()
+	report, err := rehearse.Run(rehearse.Start{Now: at, Site: doc}, now, rehearse.LeasesOf(doc, heard, at),
 		func(rehearse.Client) error { return ctx.Err() })
 	one.Moving, one.Known = report.Moving, report.Clients
 	return one, err
