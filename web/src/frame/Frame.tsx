@@ -104,8 +104,8 @@ function Away() {
   if (!since || now - since < patience) return <span />
   return (
     <div role="status" className="bg-sand-t text-sand-ink border-b border-sand px-4 py-2">
-      <b>This page is not live</b>: Lithos does not answer since <When at={new Date(since).toISOString()} clock />. What
-      is shown may be old. It is tried again by itself.
+      <b>This page is not live</b>: Lithos has not answered since <When at={new Date(since).toISOString()} clock />.
+      What is shown may be old. It is tried again by itself.
     </div>
   )
 }

@@ -5,7 +5,11 @@ import { FindingCard } from '../parts/FindingCard'
 import { SmallButton } from '../parts/SmallButton'
 import type { Page } from '../site/useSitePage'
 import { SendNow, useSending } from './Prove'
+import { AskFirst } from './AskFirst'
 import { Attempts, Keeping, Standing, Tracks } from './Tracks'
+
+/** What was answered to what is asked before a key is made. */
+type Answers = { follow?: boolean; before?: 'keep' | 'end' }
 
 /** A name that follows a line: how it stands, what helps, who keeps it, and the trial from the line to the world. */
 export function Follower({
@@ -21,25 +25,24 @@ export function Follower({
 }) {
   const id = of.ref.slice('following:'.length)
   const sending = useSending(page.code, id)
-  const [meant, setMeant] = useState('')
-  const [lives, setLives] = useState('')
+  const [asked, setAsked] = useState<{ field: keyof Answers; says: string; answers: Answers }>()
   const [says, setSays] = useState('')
-  const haveKey = (follow: boolean, before?: 'keep' | 'end') => {
-    setMeant('')
-    setLives('')
+  const haveKey = (answers: Answers = {}) => {
+    setAsked(undefined)
     setSays('')
-    const change = { keyFor: id, follow, before }
+    const change = { keyFor: id, ...answers }
     if (!page.head) {
       page.ask({ kind: 'change', change })
       return
     }
     page.save(change).catch((e: unknown) => {
       const problem = problemOf(e)
-      if (problem.fields.follow) setMeant(problem.message)
-      else if (problem.fields.before) setLives(problem.message)
+      const field = (['follow', 'before'] as const).find((f) => problem.fields[f])
+      if (field) setAsked({ field, says: problem.message, answers })
       else setSays(problem.message)
     })
   }
+  const answer = (more: Answers) => haveKey({ ...asked?.answers, ...more })
   return (
     <>
       {findings.map((f) => (
@@ -48,7 +51,7 @@ export function Follower({
           finding={f}
           busy={page.busy || sending.isPending}
           onFix={(other) => page.change({ fix: f.id, other: other || undefined })}
-          onRemedy={(remedy) => (remedy.do === 'send' ? sending.mutate() : haveKey(false))}
+          onRemedy={(remedy) => (remedy.do === 'send' ? sending.mutate() : haveKey())}
           onFixAll={() => page.ask({ kind: 'fixAll', rule: f.rule })}
         />
       ))}
@@ -60,27 +63,21 @@ export function Follower({
         <Keeping of={of} />
       </div>
       <Alert>{says}</Alert>
-      {meant && (
-        <div role="alert" className="border-l-3 border-sand bg-sand-t px-2.5 py-2 my-2 text-[13px]">
-          <p>{meant}</p>
-          <span className="flex flex-wrap gap-1.5 mt-1.5">
-            <SmallButton onClick={() => haveKey(true)}>Let it follow</SmallButton>
-            <SmallButton onClick={() => setMeant('')}>Leave it as it is</SmallButton>
-          </span>
-        </div>
+      {asked?.field === 'follow' && (
+        <AskFirst says={asked.says} className="my-2">
+          <SmallButton onClick={() => answer({ follow: true })}>Let it follow</SmallButton>
+          <SmallButton onClick={() => setAsked(undefined)}>Leave it as it is</SmallButton>
+        </AskFirst>
       )}
-      {lives && (
-        <div role="alert" className="border-l-3 border-sand bg-sand-t px-2.5 py-2 my-2 text-[13px]">
-          <p>{lives}</p>
-          <span className="flex flex-wrap gap-1.5 mt-1.5">
-            <SmallButton onClick={() => haveKey(false, 'end')}>Make another and end that one</SmallButton>
-            <SmallButton onClick={() => haveKey(false, 'keep')}>Make another and keep that one</SmallButton>
-            <SmallButton onClick={() => setLives('')}>Make none</SmallButton>
-          </span>
-        </div>
+      {asked?.field === 'before' && (
+        <AskFirst says={asked.says} className="my-2">
+          <SmallButton onClick={() => answer({ before: 'end' })}>Make another and end that one</SmallButton>
+          <SmallButton onClick={() => answer({ before: 'keep' })}>Make another and keep that one</SmallButton>
+          <SmallButton onClick={() => setAsked(undefined)}>Make none</SmallButton>
+        </AskFirst>
       )}
       {keys && (
-        <SmallButton disabled={page.busy} onClick={() => haveKey(false)}>
+        <SmallButton disabled={page.busy} onClick={() => haveKey()}>
           Have a key made for it
         </SmallButton>
       )}

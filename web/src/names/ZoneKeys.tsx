@@ -9,6 +9,7 @@ import { When } from '../parts/When'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
 import type { Page } from '../site/useSitePage'
+import { AskFirst } from './AskFirst'
 import { KeyUse } from './Tracks'
 
 type Keys = Schemas['OutsideKeys']
@@ -227,12 +228,9 @@ function MakeKey(props: { path: { site: string; zone: string }; onClose: () => v
         </div>
         <Alert>{problem && !problem.fields.follow && problem.message}</Alert>
         {problem?.fields.follow ? (
-          <div role="alert" className="border-l-3 border-sand bg-sand-t px-2.5 py-2 text-[13px]">
-            <p>{problem.message}</p>
-            <SmallButton className="mt-1.5" onClick={() => make.mutate(true)}>
-              Let it follow
-            </SmallButton>
-          </div>
+          <AskFirst says={problem.message}>
+            <SmallButton onClick={() => make.mutate(true)}>Let it follow</SmallButton>
+          </AskFirst>
         ) : (
           <span className="flex justify-end gap-2 mt-1">
             <button type="button" className="btn" onClick={onClose}>

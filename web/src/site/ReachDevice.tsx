@@ -177,7 +177,7 @@ export function ReachDevice({
 
 /** When a password has to be typed: a kept one goes only to the address and certificate that it was kept with. */
 function passwordHint(typed: { url: string; like: string }, device: Device) {
-  if (typed.like) return 'Of that account: it was never sent to this address'
+  if (typed.like) return 'Of that account; empty where it is used at this address already'
   if (!device.reached) return undefined
   return typed.url === device.url ? 'Empty for the one there is' : 'Again, for another address'
 }
