@@ -182,13 +182,15 @@ type signedZone struct {
 	name string
 	key  *dns.DNSKEY
 	priv crypto.Signer
+	// at is when it is signed: an hour before, for an hour after
+	at time.Time
 	// of what is signed, by owner and type
 	sets map[string][]dns.RR
 }
 
 func newZone(t testing.TB, name string, lines ...string) *signedZone {
 	t.Helper()
-	z := &signedZone{t: t, name: name, sets: map[string][]dns.RR{}}
+	z := &signedZone{t: t, name: name, at: now, sets: map[string][]dns.RR{}}
 	for z.key == nil || z.key.KeyTag() == 0 {
 		z.key = &dns.DNSKEY{Hdr: dns.RR_Header{Name: dns.Fqdn(name), Rrtype: dns.TypeDNSKEY, Class: dns.ClassINET,
 			Ttl: 3600}, Flags: dns.ZONE | dns.SEP, Protocol: 3, Algorithm: dns.ECDSAP256SHA256}
@@ -229,8 +231,8 @@ func (z *signedZone) signed(name string, typ uint16, as ...string) []dns.RR {
 func (z *signedZone) sign(set []dns.RR) *dns.RRSIG {
 	sig := &dns.RRSIG{Hdr: dns.RR_Header{Name: set[0].Header().Name, Rrtype: dns.TypeRRSIG, Class: dns.ClassINET,
 		Ttl: set[0].Header().Ttl}, TypeCovered: set[0].Header().Rrtype, Algorithm: z.key.Algorithm,
-		KeyTag: z.key.KeyTag(), SignerName: z.key.Hdr.Name, Inception: uint32(now.Add(-time.Hour).Unix()),
-		Expiration: uint32(now.Add(time.Hour).Unix())}
+		KeyTag: z.key.KeyTag(), SignerName: z.key.Hdr.Name, Inception: uint32(z.at.Add(-time.Hour).Unix()),
+		Expiration: uint32(z.at.Add(time.Hour).Unix())}
 	require.NoError(z.t, sig.Sign(z.priv, set))
 	return sig
 }
@@ -286,7 +288,7 @@ func (w *world24) verdict(name string, typ uint16) string {
 	s := NewServer(c, Around{Cache: NewCache(200), Up: w.up, Anchors: []*dns.DS{w.root.key.ToDS(dns.SHA256)}})
 	q := ask(name, typ)
 	q.AuthenticatedData = true
-	m := s.Answer(now, q, desk)
+	m := s.Answer(w.root.at, q, desk)
 	switch {
 	case m.Rcode == dns.RcodeServerFailure:
 		return "bogus"
@@ -579,6 +581,106 @@ func Test24AnAnswerIsKeptNoLongerThanItsSignature(t *testing.T) {
 	assert.EqualValues(t, 3600, m.Answer[0].Header().Ttl, "signed for an hour yet")
 	later := s.Answer(now.Add(time.Hour+time.Second), ask("www.example", dns.TypeA), desk)
 	assert.Equal(t, dns.RcodeServerFailure, later.Rcode, "asked for again, and out of date")
+}
+
+// printed are the responses of an RFC's appendix B, by their headings, and the keys of their zone.
+func printed(t *testing.T, file string) (keys []dns.RR, responses map[string]*dns.Msg) {
+	raw, err := os.ReadFile(filepath.Join("testdata", file))
+	require.NoError(t, err)
+	records := func(text string) (out []dns.RR) {
+		parser := dns.NewZoneParser(strings.NewReader(text), ".", file)
+		parser.SetDefaultTTL(3600)
+		for one, ok := parser.Next(); ok; one, ok = parser.Next() {
+			if n, is := one.(*dns.NSEC3); is {
+				slices.Sort(n.TypeBitMap) // printed in another order than on the wire
+			}
+			out = append(out, one)
+		}
+		require.NoError(t, parser.Err(), text)
+		return out
+	}
+	parts := strings.Split(string(raw), ";;; ")
+	responses = map[string]*dns.Msg{}
+	for _, part := range parts[1:] {
+		heading, body, _ := strings.Cut(part, "\n")
+		_, question, _ := strings.Cut(body, ";; Question\n")
+		question, rest, _ := strings.Cut(question, ";; Answer\n")
+		answer, authority, _ := strings.Cut(rest, ";; Authority\n")
+		asked := strings.Fields(question)
+		require.Len(t, asked, 3, heading)
+		m := ask(asked[0], dns.StringToType[asked[2]])
+		m.Response, m.Answer, m.Ns = true, records(answer), records(authority)
+		if strings.Contains(body, "RCODE=3") {
+			m.Rcode = dns.RcodeNameError
+		}
+		responses[heading] = m
+	}
+	return records(parts[0]), responses
+}
+
+// The signatures that RFC 4035 and RFC 5155 print in their appendix B, at a moment at which they were in force: each
+// holds as it is printed, and none with an octet changed, a day late, or without the denials that prove it.
+func Test24SignaturesThatTheRFCsPrint(t *testing.T) {
+	t.Setenv("GODEBUG", "rsa1024min=0") // the keys of RFC 5155 have 512 bits
+	for _, c := range []struct {
+		file     string
+		at, late time.Time
+		want     map[string]string
+	}{
+		{"rfc4035-b.zone", time.Date(2004, 4, 20, 0, 0, 0, 0, time.UTC), time.Date(2004, 5, 10, 0, 0, 0, 0, time.UTC),
+			map[string]string{"B.1 Answer": "secure", "B.2 Name Error": "secure", "B.3 No Data Error": "secure",
+				"B.4 Referral to Signed Zone": "secure", "B.5 Referral to Unsigned Zone": "secure",
+				"B.6 Wildcard Expansion": "secure", "B.7 Wildcard No Data Error": "secure",
+				"B.8 DS Child Zone No Data Error": "bogus"}}, // what a child says of its own DS is not its parent's word
+		{"rfc5155-b.zone", time.Date(2010, 4, 20, 0, 0, 0, 0, time.UTC), time.Date(2015, 4, 21, 0, 0, 0, 0, time.UTC),
+			map[string]string{"B.1 Name Error": "insecure", // what is covered is so with opt-out: RFC 5155 section 9.2
+				"B.2 No Data Error": "secure", "B.2.1 No Data Error, Empty Non-Terminal": "secure",
+				"B.3 Referral to an Opt-Out Unsigned Zone": "insecure", "B.4 Wildcard Expansion": "insecure",
+				"B.5 Wildcard No Data Error": "insecure", "B.6 DS Child Zone No Data Error": "bogus"}},
+	} {
+		keys, responses := printed(t, c.file)
+		require.Len(t, responses, len(c.want))
+		for heading, want := range c.want {
+			verdict := func(at time.Time, change func(m *dns.Msg)) string {
+				w := newWorld(t)
+				w.root.at = at
+				for _, key := range keys {
+					if k, ok := key.(*dns.DNSKEY); ok && k.Flags&dns.SEP != 0 {
+						w.root.add(k.ToDS(dns.SHA256))
+					}
+				}
+				w.says("example", dns.TypeDNSKEY, func(m *dns.Msg) { m.Answer = keys })
+				said := responses[heading].Copy()
+				change(said)
+				name, typ := zone.Tidy(said.Question[0].Name), said.Question[0].Qtype
+				if strings.Contains(heading, "Referral") { // what the zone above says is asked of it as DS
+					name, typ = zone.Above(name), dns.TypeDS
+					said.Ns = slices.DeleteFunc(said.Ns, func(one dns.RR) bool {
+						return one.Header().Rrtype == dns.TypeNS
+					})
+					if said.Ns[0].Header().Rrtype == dns.TypeDS {
+						said.Answer, said.Ns = said.Ns, nil
+					}
+				}
+				w.says(name, typ, func(m *dns.Msg) { m.Rcode, m.Answer, m.Ns = said.Rcode, said.Answer, said.Ns })
+				return w.verdict(name, typ)
+			}
+			assert.Equal(t, want, verdict(c.at, func(*dns.Msg) {}), "%s: %s", c.file, heading)
+			assert.Equal(t, "bogus", verdict(c.late, func(*dns.Msg) {}), "%s: %s, late", c.file, heading)
+			for _, list := range []func(m *dns.Msg) []dns.RR{func(m *dns.Msg) []dns.RR { return m.Answer },
+				func(m *dns.Msg) []dns.RR { return m.Ns }} {
+				for i, one := range list(responses[heading]) {
+					sig, ok := one.(*dns.RRSIG)
+					if !ok || sig.TypeCovered == dns.TypeNS || sig.TypeCovered == dns.TypeSOA {
+						continue // not part of what proves the answer
+					}
+					assert.Equal(t, "bogus", verdict(c.at, func(m *dns.Msg) {
+						list(m)[i].(*dns.RRSIG).OrigTtl++
+					}), "%s: %s, signature %d changed", c.file, heading, i)
+				}
+			}
+		}
+	}
 }
 
 // Zones signed by another program, with denials of both kinds, hold; and no longer with an octet changed.
