@@ -22,9 +22,19 @@ type Reading struct {
 	// Drifted is how many things it holds otherwise than it was last given, and since when.
 	Drifted   int
 	DriftedAt *time.Time
-	At        netip.Addr // where Lithos reaches it; invalid where that is a name
+	// Cuts are the networks that it cuts off as it is set, and would not if it held what it was last given.
+	Cuts []Cut
+	At   netip.Addr // where Lithos reaches it; invalid where that is a name
 	// Interfaces are those that it has, where it does not hold what it was last given.
 	Interfaces []yang.Interface
+}
+
+// Cut is the lowest rung of a network's ladder that does not hold as a device is set, and would hold if it had what the
+// site gives it.
+type Cut struct {
+	Network string `json:"network"` // id
+	Rung    string `json:"rung"`
+	Says    string `json:"says"` // the cause
 }
 
 // Stray is a DHCP server that a device heard on one of its networks.
@@ -79,6 +89,14 @@ func drifted(a *around, report func(Finding)) {
 			Value: d.ID,
 			Says: fmt.Sprintf("It holds %s otherwise than this site has it%s. A push to it is refused until each is "+
 				"adopted or put back: see the site's history.", things, since)})
+		for _, c := range r.Cuts {
+			if n, there := a.Network(c.Network); there {
+				report(Finding{Title: fmt.Sprintf("%s has no %s as %s is set now", n.Name, c.Rung, d.Name), Network: n.ID,
+					Parts: []site.Ref{networkRef(n.ID), deviceRef(d.ID)}, Value: d.ID,
+					Says: fmt.Sprintf("%s. %s was changed, and not by Lithos. Put that back, or adopt it if the network is to be "+
+						"so: see the site's history.", strings.TrimSuffix(c.Says, "."), d.Name)})
+			}
+		}
 	})
 }
 

@@ -139,6 +139,7 @@ func Run(start Start, draft *site.Site, leases Leases, each func(Client) error) 
 		r.Known = append(r.Known, *knows[what])
 	}
 	walked := NewStage(now, draft, leases)
+	walked.beside = start.Beside
 	for i := range draft.Networks {
 		n := &draft.Networks[i]
 		r.Networks = append(r.Networks, Network{n.ID, n.Name, n.VLAN, count[n.ID], walked.ladder(n)})
@@ -361,8 +362,11 @@ func compare(from time.Time, k knownClient, was, is *dhcp.Message, why string) C
 	if c.Before != c.After {
 		c.Changes = append(c.Changes, Told{What: "address", Was: c.Before, Now: c.After})
 	}
-	if was != nil && is != nil {
+	switch {
+	case was != nil && is != nil:
 		c.Changes = append(c.Changes, otherwise(was, is)...)
+	case is != nil && len(c.Changes) == 0: // it keeps what nobody renews
+		c.Changes = append(c.Changes, Told{What: "answer", Was: "nobody answers", Now: "renewed by " + is.Option(option.ServerID)})
 	}
 	if c.Moves = len(c.Changes) > 0; c.Moves {
 		c.When, c.By = learns(from, k, was, is)

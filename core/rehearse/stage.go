@@ -11,6 +11,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/dhcp"
+	"lithos/core/drift"
 	"lithos/core/names"
 	"lithos/core/option"
 	"lithos/core/site"
@@ -39,8 +40,9 @@ func NewStage(now time.Time, s *site.Site, leases Leases) *Stage {
 }
 
 // newStage sets the devices of a site up; those of held with what they hold, which may be something else than the site
-// says.
+// says: what they serve and relay, and their interfaces, permits, VLANs and uplinks.
 func newStage(now time.Time, s *site.Site, held map[string]yang.Config, leases Leases) *Stage {
+	s = drift.AsHeld(s, held)
 	st := &Stage{now: now, site: s, own: s.Own(), leases: leases, servers: map[string]*dhcp.Server{},
 		relays: map[string]*dhcp.Relay{}}
 	for _, d := range s.Devices {

@@ -251,7 +251,10 @@ func (r *reader) lose(h Held, path string) (*site.Site, error) {
 			ref = site.Ref{Kind: site.KindInterface, ID: i.ID}
 			in = site.Ref{Kind: site.KindDevice, ID: d.ID}
 		case yang.RelayPath(i.Name):
-			return site.Normal(r.Site), r.takeRelay(h, yang.Relay{Interface: i.Name})
+			if err := r.takeRelay(h, yang.Relay{Interface: i.Name}); err != nil {
+				return nil, err
+			}
+			return site.Normal(r.Site), nil
 		}
 	}
 	for _, z := range r.Zones {

@@ -11,6 +11,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/drift"
+	"lithos/core/rehearse"
 	"lithos/core/site"
 	"lithos/core/survey"
 	"lithos/core/yang"
@@ -34,6 +35,17 @@ type Access struct {
 	Drifted   int
 	DriftedAt *time.Time
 	Held      *yang.Config
+	// Cuts are the networks that it cuts off, as it was read, and would not if it held what the site's revision gives it.
+	Cuts []check.Cut
+}
+
+// HeldBy is what a device holds otherwise than a site gives it, and which networks that cuts off.
+func HeldBy(doc *site.Site, device string, held yang.Config) (list []drift.Difference, cuts []check.Cut) {
+	given := compile.Device(doc, device)
+	if list = drift.Between(doc.Own(), given, held, given); len(list) > 0 {
+		cuts = rehearse.Cuts(time.Now(), doc, map[string]yang.Config{device: held})
+	}
+	return list, cuts
 }
 
 // Programs are what listens for names beside the resolvers of devices, by device id, as they were last read.
@@ -57,7 +69,7 @@ func On(access []Access, device string) *Access {
 // reading is what rules need of it.
 func (a *Access) reading() check.Reading {
 	out := check.Reading{Problem: a.Problem, ProblemAt: a.ProblemAt, ReadAt: a.ReadAt, Drifted: a.Drifted,
-		DriftedAt: a.DriftedAt}
+		DriftedAt: a.DriftedAt, Cuts: a.Cuts}
 	if u, err := url.Parse(a.URL); err == nil {
 		out.At, _ = netip.ParseAddr(u.Hostname()) // a name is no address that a draft could move
 	}
@@ -269,17 +281,24 @@ func Held(access []Access) map[string]yang.Config {
 	return out
 }
 
+// backAt is what the draft puts back, by the devices that were read: the ids of the differences.
+func (d *Draft) backAt(held map[string]yang.Config) map[string]map[string]bool {
+	out := map[string]map[string]bool{}
+	for _, dev := range d.Base.Devices {
+		back := d.PutBack(dev.ID)
+		if _, read := held[dev.ID]; read && len(back) > 0 {
+			out[dev.ID] = back
+		}
+	}
+	return out
+}
+
 // putBackParts are the parts of which something is put back at devices.
 func (d *Draft) putBackParts(held map[string]yang.Config) []site.Ref {
 	var out []site.Ref
-	for _, dev := range d.Base.Devices {
-		back := d.PutBack(dev.ID)
-		config, read := held[dev.ID]
-		if len(back) == 0 || !read {
-			continue
-		}
-		pushed := compile.Device(d.Base.Site, dev.ID)
-		for _, one := range drift.Between(d.Base.Own(), pushed, config, compile.Device(d.Doc(), dev.ID)) {
+	for device, back := range d.backAt(held) {
+		pushed := compile.Device(d.Base.Site, device)
+		for _, one := range drift.Between(d.Base.Own(), pushed, held[device], compile.Device(d.Doc(), device)) {
 			if back[one.ID] {
 				out = append(out, site.ParseRef(one.Part))
 			}
@@ -309,6 +328,11 @@ func (d *Draft) Networks(held map[string]yang.Config) []string {
 	}
 	for _, ref := range parts {
 		about[ref] = true
+	}
+	for device := range d.backAt(held) {
+		for _, c := range rehearse.Cuts(time.Now(), d.Base.Site, map[string]yang.Config{device: held[device]}) {
+			hit[c.Network] = true // whom putting back gives service again
+		}
 	}
 	now, was := survey.Places(d.Doc(), about), survey.Places(d.Base.Site, about)
 	for _, ref := range parts {

@@ -16,7 +16,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
-	"lithos/core/compile"
 	"lithos/core/drift"
 	"lithos/core/edit"
 	"lithos/core/plan"
@@ -657,9 +656,8 @@ func (r *run) moves(d gen.PushDevice, at string) (string, bool) {
 // between.
 func (r *run) noteHeld(ctx context.Context, q *gen.Queries, doc *site.Site) error {
 	for device, goal := range r.goals {
-		given := compile.Device(doc, device)
-		list := drift.Between(doc.Own(), given, goal, given)
-		if _, err := store.NoteHeld(ctx, q, doc.ID, device, goal, list); err != nil {
+		list, cuts := order.HeldBy(doc, device, goal)
+		if _, err := store.NoteHeld(ctx, q, doc.ID, device, goal, list, cuts); err != nil {
 			return err
 		}
 	}

@@ -102,6 +102,7 @@ func accessOf(rows []gen.AccessOfSiteRow) []order.Access {
 			Programs: programs,
 			Drifted:  int(r.Drifted), DriftedAt: r.DriftedAt, Shared: r.Shared,
 		}
+		_ = json.Unmarshal(r.Cuts, &a.Cuts) // Lithos wrote it itself
 		if r.Shared != "" {
 			a.Account, a.Sealed = r.SharedAccount, r.SharedSecret
 		}
@@ -366,12 +367,17 @@ func (l KeptLevel) Keep(ctx context.Context, q *gen.Queries, by act.Technician) 
 		act.Publish(ctx, q, act.RoundsEvent))
 }
 
-// NoteHeld keeps what a device holds, and how much of that is otherwise than it was given, by the differences. It
-// says how many there were before, what Lithos did not put there apart.
+// NoteHeld keeps what a device holds, how much of that is otherwise than it was given, by the differences, and which
+// networks that cuts off. It says how many differences there were before, what Lithos did not put there apart.
 func NoteHeld(
 	ctx context.Context, q *gen.Queries, siteID, device string, held yang.Config, list []drift.Difference,
+	cuts []check.Cut,
 ) (was int, err error) {
 	raw, err := json.Marshal(held)
+	if err != nil {
+		return 0, err
+	}
+	off, err := json.Marshal(slices.Concat([]check.Cut{}, cuts))
 	if err != nil {
 		return 0, err
 	}
@@ -385,6 +391,6 @@ func NoteHeld(
 		}
 	}
 	before, err := q.NoteDrift(ctx, gen.NoteDriftParams{SiteID: siteID, DeviceID: device,
-		Drifted: int32(len(list) - beside), Others: int32(beside)})
+		Drifted: int32(len(list) - beside), Others: int32(beside), Cuts: off})
 	return int(before), err
 }

@@ -8,7 +8,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"lithos/core/compile"
 	"lithos/core/drift"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -32,8 +31,7 @@ func (s *Service) noteConfig(
 	if err != nil {
 		return err
 	}
-	pushed := compile.Device(doc, a.DeviceID)
-	list := drift.Between(doc.Own(), pushed, held, pushed)
+	list, cuts := order.HeldBy(doc, a.DeviceID, held)
 	return s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
 		// A push that began, or landed, since the device was read makes the reading an old one.
 		head, err := store.LockSite(ctx, tx, row.ID)
@@ -44,7 +42,7 @@ func (s *Service) noteConfig(
 		if err != nil || busy || head != row.Head {
 			return err
 		}
-		was, err := store.NoteHeld(ctx, q, row.ID, a.DeviceID, held, list)
+		was, err := store.NoteHeld(ctx, q, row.ID, a.DeviceID, held, list, cuts)
 		if err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/drift"
 	"lithos/core/edit"
@@ -29,6 +30,7 @@ type Drift struct {
 	Since       *time.Time   `json:"since,omitempty" doc:"when a difference was first seen"`
 	Problem     string       `json:"problem,omitempty" doc:"why it could not be read the last time"`
 	Differences []DriftRow   `json:"differences"`
+	Cuts        []DriftCut   `json:"cuts" doc:"the networks that the device cuts off as it is, and would not if it held what is wanted"`
 	Same        int          `json:"same" doc:"how many entries are as they were given"`
 	Kept        []KeptConfig `json:"kept" doc:"the forms of its configuration that are kept, the newest first"`
 }
@@ -40,8 +42,16 @@ type DriftRow struct {
 	Why     string           `json:"why,omitempty" doc:"why it cannot be adopted"`
 	Moves   []DriftMove      `json:"moves" doc:"clients that are told something else if it is put back"`
 	More    int              `json:"more" doc:"how many of those are not listed"`
+	Mends   []DriftCut       `json:"mends" doc:"the cuts that are no more if it alone is put back"`
 	Adopts  string           `json:"adopts,omitempty" doc:"what adopting it changes in the site, in words"`
 	Writing []fleet.FileLine `json:"writing" doc:"the entry as the device writes it, beside what it was given"`
+}
+
+// DriftCut is the lowest rung of a network's ladder that does not hold as the device is, with the cause.
+type DriftCut struct {
+	Network string `json:"network" doc:"its name"`
+	Rung    string `json:"rung"`
+	Says    string `json:"says"`
 }
 
 // DriftMove is a client that is told something else.
@@ -144,16 +154,16 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 	if len(list) > many {
 		most = ofMany
 	}
-	worked := slices.DeleteFunc(slices.Clone(list[:min(len(list), most)]),
-		func(one drift.Difference) bool { return one.Settled })
-	all, _ := drift.Adopt(d.doc, device, d.held, worked)
+	cuts := d.cuts(d.held)
+	out.Cuts = d.inWords(cuts)
 	for i, one := range list {
-		row := DriftRow{Difference: one, PutBack: back[one.ID], Moves: []DriftMove{}, Writing: []fleet.FileLine{}}
+		row := DriftRow{Difference: one, PutBack: back[one.ID], Moves: []DriftMove{}, Mends: []DriftCut{},
+			Writing: []fleet.FileLine{}}
 		if i < mostWritten {
 			row.Writing = fleet.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.held, one.Path))
 		}
 		if i < most && !one.Settled {
-			if err := d.workOut(&row, all, worked, leases); err != nil {
+			if err := d.workOut(&row, list, cuts, leases); err != nil {
 				return nil, err
 			}
 		}
@@ -166,20 +176,41 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 	return out, err
 }
 
-// workOut says what comes of adopting a difference, and of putting it back: of clients that are told something else if
-// it alone of the differences is put back. all is the site with each of them adopted.
-func (d *driftScene) workOut(row *DriftRow, all *site.Site, list []drift.Difference, leases rehearse.Leases) error {
+// cuts are the networks that the device cuts off where it is set in a way.
+func (d *driftScene) cuts(as yang.Config) []check.Cut {
+	return rehearse.Cuts(time.Now(), d.doc, map[string]yang.Config{d.device.ID: as})
+}
+
+func (d *driftScene) inWords(cuts []check.Cut) []DriftCut {
+	out := []DriftCut{}
+	for _, c := range cuts {
+		if n, there := d.doc.Network(c.Network); there {
+			out = append(out, DriftCut{n.Name, c.Rung, c.Says})
+		}
+	}
+	return out
+}
+
+// workOut says what comes of adopting a difference, and of putting it back: which clients are told something else, and
+// which networks have service again, if it alone of the differences is put back. cuts are those of the device as it is.
+func (d *driftScene) workOut(
+	row *DriftRow, list []drift.Difference, cuts []check.Cut, leases rehearse.Leases,
+) error {
 	adopted, refused := drift.Adopt(d.doc, d.device.ID, d.held, []drift.Difference{row.Difference})
 	if len(refused) > 0 {
 		row.Why = refused[0].Why
-		return nil
-	}
-	if edits := edit.Between(d.doc, adopted); len(edits) > 0 {
+	} else if edits := edit.Between(d.doc, adopted); len(edits) > 0 {
 		row.Adopts = order.Describe(d.doc, adopted, edits)
 	}
-	without, _ := drift.Adopt(d.doc, d.device.ID, d.held,
+	without := drift.Mixed(compile.Device(d.doc, d.device.ID), d.held,
 		slices.DeleteFunc(slices.Clone(list), func(o drift.Difference) bool { return o.ID == row.ID }))
-	_, err := rehearse.Run(rehearse.Start{Now: time.Now(), Site: all}, without, leases, func(c rehearse.Client) error {
+	left := d.cuts(without)
+	row.Mends = d.inWords(slices.DeleteFunc(slices.Clone(cuts), func(c check.Cut) bool {
+		return slices.ContainsFunc(left, func(o check.Cut) bool { return o.Network == c.Network && o.Rung == c.Rung })
+	}))
+	start := rehearse.Start{Now: time.Now(), Site: d.doc, Held: map[string]yang.Config{d.device.ID: d.held}}
+	then := drift.AsHeld(d.doc, map[string]yang.Config{d.device.ID: without})
+	_, err := rehearse.Run(start, then, leases, func(c rehearse.Client) error {
 		switch {
 		case !c.Moves:
 		case len(row.Moves) == mostMoves:

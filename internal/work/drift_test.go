@@ -3,16 +3,19 @@ package work_test
 import (
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/address"
+	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/yang"
 	"lithos/internal/draft"
 	"lithos/internal/fleet"
+	"lithos/internal/push"
 	"lithos/internal/watch"
 	"lithos/internal/work"
 )
@@ -210,4 +213,45 @@ func TestAStrayServerIsFound(t *testing.T) {
 	feed, err := o.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(feed.Items, func(i fleet.Item) bool { return i.Kind == "server" }))
+}
+
+// What somebody takes away by hand at a device is told with what it means: which network has no service, in the findings
+// of the site, on the drift page for all and for each, and in the rehearsal; what puts it back climbs that network's
+// ladder. The same is so of a device of which nobody's part is the difference.
+func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	o.byHand("dev-gw-1", func(c *yang.Config) {
+		c.Interfaces.Interface = slices.Clone(c.Interfaces.Interface)
+		for i := range c.Interfaces.Interface {
+			if f := &c.Interfaces.Interface[i]; f.Name == "lan.24" {
+				f.Permit = []string{"dns", "ping"}
+			}
+		}
+	})
+	d := o.drift(0)
+	require.Len(t, d.Differences, 1)
+	assert.Equal(t, []work.DriftCut{{Network: "Clinic floor", Rung: "lease",
+		Says: "lan.24 lets no DHCP in"}}, d.Cuts)
+	assert.Equal(t, d.Cuts, d.Differences[0].Mends, "put back, it has service again")
+	require.NotEmpty(t, d.Differences[0].Moves, "clients that nobody answers are told something")
+	assert.NotEmpty(t, d.Differences[0].Moves[0].After)
+	i := slices.IndexFunc(o.page("kelder-bridge", 0).Judgement.Findings, func(f check.Finding) bool {
+		return f.Rule == check.Drifted && f.Network == "net-clinic"
+	})
+	assert.GreaterOrEqual(t, i, 0, "the network is marked")
+
+	out, err := o.DecideDrift(t.Context(), o.mk, "kelder-bridge", "dev-gw-1",
+		work.Decision{PutBack: []string{d.Differences[0].ID}})
+	require.NoError(t, err)
+	v, err := o.Rehearse(t.Context(), o.mk, out.Order, out.Version)
+	require.NoError(t, err)
+	assert.Positive(t, v.Report.Moving)
+	require.NoError(t, o.pushAll(o.Service, out.Order))
+	pushed := o.waitPush(o.Service, out.Order)
+	require.Equal(t, "landed", pushed.Push.State, pushed.Push.Problem)
+	assert.True(t, slices.ContainsFunc(pushed.Push.Journal, func(e push.JournalEntry) bool {
+		return strings.HasPrefix(e.Says, "Lease on Clinic floor: a new client gets")
+	}), "%v", pushed.Push.Journal)
+	assert.Empty(t, o.drift(0).Cuts)
 }

@@ -276,9 +276,9 @@ func (q *Queries) NoteConfig(ctx context.Context, arg NoteConfigParams) error {
 
 const NoteDrift = `-- name: NoteDrift :one
 WITH was AS (
-    SELECT site_id, device_id, drifted FROM device_access b WHERE b.site_id = $3 AND b.device_id = $4 FOR UPDATE
+    SELECT site_id, device_id, drifted FROM device_access b WHERE b.site_id = $4 AND b.device_id = $5 FOR UPDATE
 )
-UPDATE device_access a SET drifted = $1, others = $2,
+UPDATE device_access a SET drifted = $1, others = $2, cuts = $3,
     drifted_at = CASE WHEN $1::integer = 0 THEN NULL ELSE coalesce(a.drifted_at, now()) END
 FROM was WHERE a.site_id = was.site_id AND a.device_id = was.device_id RETURNING was.drifted
 `
@@ -286,6 +286,7 @@ FROM was WHERE a.site_id = was.site_id AND a.device_id = was.device_id RETURNING
 type NoteDriftParams struct {
 	Drifted  int32
 	Others   int32
+	Cuts     []byte
 	SiteID   string
 	DeviceID string
 }
@@ -295,6 +296,7 @@ func (q *Queries) NoteDrift(ctx context.Context, arg NoteDriftParams) (int32, er
 	row := q.db.QueryRow(ctx, NoteDrift,
 		arg.Drifted,
 		arg.Others,
+		arg.Cuts,
 		arg.SiteID,
 		arg.DeviceID,
 	)

@@ -43,6 +43,7 @@ type DeviceAccess struct {
 	DriftedAt   *time.Time
 	ProblemAt   *time.Time
 	Shared      string
+	Cuts        []byte
 }
 
 type DeviceConfig struct {

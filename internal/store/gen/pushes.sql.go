@@ -13,7 +13,7 @@ import (
 )
 
 const AccessOfSite = `-- name: AccessOfSite :many
-SELECT a.site_id, a.device_id, a.url, a.account, a.secret, a.fingerprint, a.read_at, a.problem, a.tried_at, a.programs, a.drifted, a.others, a.drifted_at, a.problem_at, a.shared, coalesce(k.account, '') AS shared_account, k.secret AS shared_secret, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
+SELECT a.site_id, a.device_id, a.url, a.account, a.secret, a.fingerprint, a.read_at, a.problem, a.tried_at, a.programs, a.drifted, a.others, a.drifted_at, a.problem_at, a.shared, a.cuts, coalesce(k.account, '') AS shared_account, k.secret AS shared_secret, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
     ORDER BY c.id DESC LIMIT 1) AS held
 FROM device_access a LEFT JOIN credential k ON k.id = a.shared WHERE a.site_id = $1 ORDER BY a.device_id
 `
@@ -34,6 +34,7 @@ type AccessOfSiteRow struct {
 	DriftedAt     *time.Time
 	ProblemAt     *time.Time
 	Shared        string
+	Cuts          []byte
 	SharedAccount string
 	SharedSecret  []byte
 	Held          []byte
@@ -64,6 +65,7 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]AccessOfSi
 			&i.DriftedAt,
 			&i.ProblemAt,
 			&i.Shared,
+			&i.Cuts,
 			&i.SharedAccount,
 			&i.SharedSecret,
 			&i.Held,

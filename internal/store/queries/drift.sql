@@ -12,7 +12,7 @@ INSERT INTO device_config (site_id, device_id, config) SELECT @site_id, @device_
 WITH was AS (
     SELECT site_id, device_id, drifted FROM device_access b WHERE b.site_id = @site_id AND b.device_id = @device_id FOR UPDATE
 )
-UPDATE device_access a SET drifted = @drifted, others = @others,
+UPDATE device_access a SET drifted = @drifted, others = @others, cuts = @cuts,
     drifted_at = CASE WHEN @drifted::integer = 0 THEN NULL ELSE coalesce(a.drifted_at, now()) END
 FROM was WHERE a.site_id = was.site_id AND a.device_id = was.device_id RETURNING was.drifted;
 

@@ -2044,6 +2044,8 @@ export interface components {
             says: string;
         };
         Drift: {
+            /** @description the networks that the device cuts off as it is, and would not if it held what is wanted */
+            cuts: components["schemas"]["DriftCut"][];
             device: string;
             differences: components["schemas"]["DriftRow"][];
             /** @description the forms of its configuration that are kept, the newest first */
@@ -2071,6 +2073,12 @@ export interface components {
             /** Format: int32 */
             version: number;
         };
+        DriftCut: {
+            /** @description its name */
+            network: string;
+            rung: string;
+            says: string;
+        };
         DriftMove: {
             after: string;
             client: string;
@@ -2086,6 +2094,8 @@ export interface components {
             id: string;
             /** @description member of the entry; empty for the whole of it */
             member?: string;
+            /** @description the cuts that are no more if it alone is put back */
+            mends: components["schemas"]["DriftCut"][];
             /**
              * Format: int64
              * @description how many of those are not listed

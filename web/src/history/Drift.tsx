@@ -185,7 +185,8 @@ export function Drift({
           </button>
         </div>
       )}
-      <Consequences rows={v.differences} old={old} />
+      {!old && <CutOff cuts={v.cuts} name={v.name} />}
+      <Consequences rows={v.differences} old={old} cut={v.cuts.length > 0} />
       {written.map((d) => (
         <details key={d.id} className="mt-3">
           <summary className="cursor-pointer text-ink-2 text-[12.5px] font-[650]">
@@ -273,9 +274,45 @@ function Deciding({
   )
 }
 
+const spelled = (cuts: Schemas['DriftCut'][], word: string) =>
+  cuts.map((c) => `${c.network} has ${word} ${c.rung}`).join('; ')
+
+/** The networks that a device cuts off as it is set. */
+function CutOff({ cuts, name }: { cuts: Schemas['DriftCut'][]; name: string }) {
+  if (cuts.length === 0) return null
+  return (
+    <section aria-label="Who is cut off" className="mt-5">
+      <h2>Who is cut off</h2>
+      <p className="text-ink-2">As {name} is set, and not if it held what is wanted.</p>
+      <ul className="mt-1">
+        {cuts.map((c) => (
+          <li key={c.network} className="py-1.5 border-b border-seam-2">
+            <Mark severity="warns" /> <b className="font-semibold">{c.network}</b> has no {c.rung}. {c.says}.
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+/** What becomes of clients where a difference is adopted. */
+function adopted(d: Row, old: boolean, cut: boolean): string {
+  if (old) return ''
+  if (d.mends.length > 0) return ` It stays so: ${spelled(d.mends, 'no')}.`
+  return cut ? ' Nothing changes for clients.' : ' Clients keep what the device tells them now.'
+}
+
+/** What becomes of clients where it alone is put back, and no known client is told anything else. */
+function unmoved(d: Row, cut: boolean): string {
+  if (d.mends.length > 0) return ''
+  return cut
+    ? 'by itself nothing changes for clients, while the other differences stand.'
+    : 'no known client is told anything else.'
+}
+
 /** What adopting or putting back does to the site and to clients. */
-function Consequences({ rows, old }: { rows: Row[]; old: boolean }) {
-  const told = rows.filter((d) => !d.settled && !d.why && (d.moves.length > 0 || d.adopts))
+function Consequences({ rows, old, cut }: { rows: Row[]; old: boolean; cut: boolean }) {
+  const told = rows.filter((d) => !d.settled && (d.moves.length > 0 || d.mends.length > 0 || d.adopts))
   if (told.length === 0) return null
   return (
     <section aria-label="What each does" className="mt-5">
@@ -286,18 +323,19 @@ function Consequences({ rows, old }: { rows: Row[]; old: boolean }) {
             <b className="font-semibold">{d.what}</b>
             {d.adopts && (
               <p>
-                <span className="text-ink-2">{old ? 'Brought back' : 'Adopted'}:</span> {d.adopts}
-                {!old && '. Clients keep what the device tells them now.'}
+                <span className="text-ink-2">{old ? 'Brought back' : 'Adopted'}:</span> {d.adopts}.
+                {adopted(d, old, cut)}
               </p>
             )}
-            {!old && d.moves.length === 0 && (
+            {!old && (d.mends.length > 0 || d.moves.length === 0) && (
               <p>
-                <span className="text-ink-2">Put back:</span> no known client is told anything else.
+                <span className="text-ink-2">Put back:</span>{' '}
+                {d.mends.length > 0 ? `${spelled(d.mends, 'a')} again.` : unmoved(d, cut)}
               </p>
             )}
             {!old && d.moves.length > 0 && (
               <>
-                <p className="text-ink-2">Put back:</p>
+                <p className="text-ink-2">{d.mends.length > 0 ? 'Its clients:' : 'Put back:'}</p>
                 <ul>
                   {d.moves.map((m, n) => (
                     <li key={n} className="flex flex-wrap gap-x-3 pl-3">
