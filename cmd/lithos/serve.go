@@ -73,6 +73,7 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 		return fmt.Errorf("%w; give another address with --listen", err)
 	}
 	w.Pushes.Outside, w.Pushes.OutsideName = c.Outside, c.OutsideName
+	w.Watch.OutsideEcho = c.Outside
 	w.Resolvers = c.Resolvers
 	w.Outbound.Allowed = c.Reach
 	w.Watch.KeepSeen = c.KeepSeen

@@ -157,6 +157,13 @@ var observed = []aroundRule{
 		Promise: "The world is told the address that the line has."}, followingStale},
 }
 
+// stopping are the rules whose findings keep a push from doing what it does: the device refuses it, or nobody is told.
+var stopping = []string{"port-taken", "ddns-key-gone", "ddns-private-address", "ddns-shared-address"}
+
+// Stops reports whether what a rule finds keeps a push from carrying out what it is about. Such a finding holds for a
+// draft that does it, though the site had it before.
+func Stops(rule string) bool { return slices.Contains(stopping, rule) }
+
 func aroundRules() []Rule {
 	var out []Rule
 	for _, r := range observed {

@@ -12,7 +12,6 @@ import (
 	"lithos/core/check"
 	"lithos/core/dhcp"
 	"lithos/core/links"
-	"lithos/core/names"
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -24,18 +23,17 @@ func Ladder(now time.Time, s *site.Site, n *site.Network, leases Leases) []Rung 
 }
 
 // LadderOf computes the rungs of one network for the client that exchanged messages last:
-// where it was given an address, its lease, its router and its name servers are what it was told. live
-// asks those; nil where what they answer is computed. beside are the programs that listen for names beside the
+// where it was given an address, its lease, its router and its name servers are what it was told. beside are the programs that listen for names beside the
 // resolvers, by device id, as they were last read.
 func LadderOf(
 	now time.Time, s *site.Site, n *site.Network, leases Leases, passed []dhcp.Message,
-	beside map[string][]yang.Program, live names.Live,
+	beside map[string][]yang.Program,
 ) []Rung {
 	if len(passed) > 0 {
 		last := passed[len(passed)-1]
 		given, err := netip.ParseAddr(last.Your)
 		st := NewStage(now, s, leases.with(s, given, passed, now))
-		st.live, st.given, st.beside = live, given, beside
+		st.given, st.beside = given, beside
 		if link := linkRung(s, n); err == nil && last.Type == "ack" && link.State == Pass {
 			return append([]Rung{link, {Name: "lease", State: Pass, Value: address.Short(given, n.Prefix)}},
 				st.outward(n, last.Router(), &last)...)
@@ -102,6 +100,11 @@ func (st *Stage) outward(n *site.Network, router netip.Addr, told *dhcp.Message)
 			nameRungs)...)...)
 	}
 	internet := InternetRung(st.site, n)
+	return append([]Rung{gateway, internet}, st.names(n, router, told, internet.State != Fail)...)
+}
+
+// names is the rungs about names of a client that is told a router. internet says whether what is outside may answer.
+func (st *Stage) names(n *site.Network, router netip.Addr, told *dhcp.Message, internet bool) []Rung {
 	by, err := st.World().Asker(site.Ref{Kind: site.KindNetwork, ID: n.ID}.String())
 	if told != nil && err == nil {
 		servers, search := toldBy(*told)
@@ -113,8 +116,7 @@ func (st *Stage) outward(n *site.Network, router netip.Addr, told *dhcp.Message)
 	if st.given.IsValid() {
 		by.From, local = st.given, st.given
 	}
-	return append([]Rung{gateway, internet},
-		st.resolve(by, local, labelAt(st.site, router), internet.State != Fail)...)
+	return st.resolve(by, local, labelAt(st.site, router), internet)
 }
 
 // ProbeMAC is the hardware address of the client that walks the ladder, locally

@@ -417,7 +417,7 @@ func TestTheLadderOfAGivenAddress(t *testing.T) {
 		trial := rehearse.NewTrial(stage, n, &dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, i}, HostName: "tab"})
 		scene, err := trial.Do(rehearse.Act{Do: rehearse.ActLease})
 		require.NoError(t, err)
-		rungs := rehearse.LadderOf(now, s, n, nil, scene.Messages, nil, nil)
+		rungs := rehearse.LadderOf(now, s, n, nil, scene.Messages, nil)
 		assert.Equal(t, "reverse pass tab.kelder.larkrise.example",
 			rungs[6].Name+" "+rungs[6].State+" "+rungs[6].Value, "what it says it is called")
 		assert.Equal(t, "lease "+address.Short(netip.MustParseAddr(scene.Address), n.Prefix),
@@ -436,7 +436,7 @@ func Test35AFailedRungHasItsCause(t *testing.T) {
 	require.NoError(t, err)
 	beside := map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 53, Runs: true}}}
 	for _, passed := range [][]dhcp.Message{scene.Messages, nil} {
-		rung := rehearse.LadderOf(now, s, n, nil, passed, beside, nil)[4]
+		rung := rehearse.LadderOf(now, s, n, nil, passed, beside)[4]
 		assert.Equal(t, "local name fail port-taken", rung.Name+" "+rung.State+" "+rung.Rule)
 		assert.Contains(t, rung.Value, "hostname-cache held port 53")
 	}

@@ -57,7 +57,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	if err := account(ctx, w); err != nil {
 		return nil, err
 	}
-	w.Outside, w.Store.Documents = scenario.Outside, true
+	w.Outside, w.OutsideEcho, w.Store.Documents = scenario.Outside, scenario.Outside, true
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop,
 		secrets: map[string]string{}, fabrics: map[string]*standin.Fabric{}}

@@ -30,6 +30,7 @@ import (
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
 	"lithos/core/dhcp"
+	"lithos/core/links"
 	"lithos/core/plan"
 	"lithos/core/site"
 	"lithos/core/yang"
@@ -475,6 +476,30 @@ func (r *RESTCONF) Plugs(ctx context.Context, iface string) (bool, error) {
 	return slices.ContainsFunc(o.Wires.Wire, func(w yang.Wire) bool {
 		return w.Interface == iface && w.Endpoint != ""
 	}), err
+}
+
+// Farthest finds the port of a network that is farthest from its router and takes a test client; the driver is nil where
+// no port does. plugs are the network's ports, in the order in which one comes to them from the router. reach gives the
+// driver of a device, nil for one that is not reached.
+func Farthest(ctx context.Context, plugs []links.End, reach func(device string) (*RESTCONF, error)) (*RESTCONF,
+	links.End, error) {
+	for _, e := range slices.Backward(plugs) {
+		driver, err := reach(e.Device.ID)
+		if err != nil {
+			return nil, e, err
+		}
+		if driver == nil {
+			continue
+		}
+		can, err := driver.Plugs(ctx, e.Interface.Name)
+		if err != nil {
+			return nil, e, fmt.Errorf("%s: %w", e.Device.Name, err)
+		}
+		if can {
+			return driver, e, nil
+		}
+	}
+	return nil, links.End{}, nil
 }
 
 // AttachTo connects a test client to the addresses of an interface, wherever the client is:

@@ -175,8 +175,15 @@ func (d *Draft) Judge(b Beside) Judgement {
 			return o.Rule == f.Rule && o.Value == f.Value
 		})
 	})
-	return Judgement{Findings: joined(d.Scene.Findings, found), Added: joined(d.Added(), check.Added(was, found)),
-		Seen: with.Seen}
+	added := slices.Concat(check.Added(was, found), d.again(stillThere(was, found), Held(b.Access)))
+	return Judgement{Findings: joined(d.Scene.Findings, found), Added: joined(d.Added(), added), Seen: with.Seen}
+}
+
+// stillThere are findings that were there before, and are with the draft.
+func stillThere(was, found []check.Finding) []check.Finding {
+	return slices.DeleteFunc(slices.Clone(found), func(f check.Finding) bool {
+		return !slices.ContainsFunc(was, func(o check.Finding) bool { return o.ID == f.ID })
+	})
 }
 
 func joined(document, around []check.Finding) []check.Finding {

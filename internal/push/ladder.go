@@ -184,28 +184,24 @@ func (l ladder) lease(ctx context.Context) (netip.Addr, error) {
 		return netip.Addr{}, stored(err)
 	}
 	plugs := links.Learn(l.draft.Doc()).Path(l.network).Plugs
-	for _, e := range slices.Backward(plugs) { // a path lists what it comes to first at first
-		if order.On(access, e.Device.ID) == nil {
-			continue
+	driver, e, err := device.Farthest(ctx, plugs, func(id string) (*device.RESTCONF, error) {
+		if order.On(access, id) == nil {
+			return nil, nil
 		}
-		driver, err := l.driverOf(l.drivers, access, e.Device.ID)
-		if err != nil {
-			return netip.Addr{}, err
-		}
-		can, err := driver.Plugs(ctx, e.Interface.Name)
-		if err != nil {
-			return netip.Addr{}, fmt.Errorf("%s: %w", e.Device.Name, err)
-		}
-		if can {
-			router, err := l.probe(ctx, driver, l.network, e.Interface.Name)
-			if err != nil {
-				return router, fmt.Errorf("at `%s` of %s: %w", e.Interface.Name, e.Device.Name, err)
-			}
-			l.found += fmt.Sprintf(" at `%s` of %s", e.Interface.Name, e.Device.Name)
-			return router, nil
-		}
+		return l.driverOf(l.drivers, access, id)
+	})
+	if err != nil {
+		return netip.Addr{}, err
 	}
-	return l.probe(ctx, l.driver, l.network, l.iface)
+	if driver == nil {
+		return l.probe(ctx, l.driver, l.network, l.iface)
+	}
+	router, err := l.probe(ctx, driver, l.network, e.Interface.Name)
+	if err != nil {
+		return router, fmt.Errorf("at `%s` of %s: %w", e.Interface.Name, e.Device.Name, err)
+	}
+	l.found += fmt.Sprintf(" at `%s` of %s", e.Interface.Name, e.Device.Name)
+	return router, nil
 }
 
 func (l ladder) rung(ctx context.Context, name string, do func() error) error {

@@ -128,6 +128,20 @@ func (s *Service) Latest(ctx context.Context, id int64) (*PushView, error) {
 	return v, errors.Join(err1, err2, err3, err4, err5)
 }
 
+// FailedAt is where a push failed: the device, and the sentence of the step or the rung; both are empty for one that did
+// not.
+func (v *PushView) FailedAt() (device, says string) {
+	if v.State != stateFailed {
+		return "", ""
+	}
+	for _, l := range v.Journal {
+		if l.State == "failed" {
+			return l.Device, l.Says
+		}
+	}
+	return "", ""
+}
+
 // left is how many seconds the rest of a journal takes at the pace of what there is of it.
 func left(journal []JournalEntry, lines int) int {
 	n := len(journal)

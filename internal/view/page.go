@@ -234,6 +234,61 @@ func (p *Page) AddedFindings() []Finding {
 	return out
 }
 
+// mostCauses is how many findings are offered as what a push may have failed for.
+const mostCauses = 5
+
+// CausesOf lists what is found of a device, by its name, and of the network that a sentence names, gravest first, where
+// there is something to be done about it.
+func (p *Page) CausesOf(device, says string) []Finding {
+	out := []Finding{}
+	if device == "" && says == "" {
+		return out
+	}
+	for _, f := range p.Judgement.Findings {
+		n, on := p.Scene.Network(f.Network)
+		about := on && strings.Contains(says, n.Name) ||
+			slices.ContainsFunc(f.Parts, func(r site.Ref) bool { return p.deviceOf(r) == device })
+		if about && (f.Fix != nil || f.Remedy != nil || f.Rule == check.Drifted) && len(out) < mostCauses &&
+			f.Severity != check.Notes {
+			out = append(out, p.finding(f))
+		}
+	}
+	return out
+}
+
+// deviceOf is the name of the device that a part is on; empty where it is on none.
+func (p *Page) deviceOf(part site.Ref) string {
+	id := part.ID
+	switch part.Kind {
+	case site.KindDevice:
+	case site.KindInterface:
+		d, _, ok := p.Interface(id)
+		if !ok {
+			return ""
+		}
+		return d.Name
+	case site.KindResolver:
+		r, ok := p.Resolver(id)
+		if !ok {
+			return ""
+		}
+		id = r.Device
+	case site.KindPool:
+		q, ok := p.Pool(id)
+		if !ok {
+			return ""
+		}
+		id = q.Server
+	default:
+		return ""
+	}
+	d, _ := p.Device(id)
+	if d == nil {
+		return ""
+	}
+	return d.Name
+}
+
 func words[T fmt.Stringer](list []T) string {
 	var out []string
 	for _, t := range list {

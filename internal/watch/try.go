@@ -12,10 +12,10 @@ import (
 	"lithos/core/address"
 	"lithos/core/dhcp"
 	"lithos/core/links"
-	"lithos/core/names"
 	"lithos/core/option"
 	"lithos/core/rehearse"
 	"lithos/core/site"
+	"lithos/core/yang"
 	"lithos/internal/act"
 	"lithos/internal/device"
 	"lithos/internal/order"
@@ -78,17 +78,18 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 		return nil, err
 	}
 	leases := rehearse.LeasesOf(doc, heard, time.Now())
+	access, err := s.store.Access(ctx, doc.ID)
+	if err != nil {
+		return nil, err
+	}
 	out := &TryResult{MAC: c.MAC.String(), On: "the draft, computed", Scenes: []rehearse.Scene{},
 		Strangers: []string{}}
 	trial := rehearse.NewTrial(rehearse.NewStage(time.Now(), doc, leases), n, c)
+	var on *bench
 	if r.Against == "device" {
-		bench, err := s.bench(ctx, doc)
-		if err != nil {
-			return nil, err
-		}
-		defer bench.close()
-		trial = rehearse.NewTrialOn(doc, n, c, bench.plug(ctx, &out.On))
-		defer func() { out.Strangers = bench.strangers() }()
+		on = &bench{s: s, doc: doc, access: access, port: r.Port, drivers: map[string]*device.RESTCONF{}}
+		defer on.close()
+		trial = rehearse.NewTrialOn(doc, n, c, on.plug(ctx))
 	}
 	if len(r.Acts) == 0 {
 		r.Acts = []rehearse.Act{{Do: rehearse.ActLease}}
@@ -106,24 +107,20 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 			n = to
 		}
 	}
-	var ask names.Live
-	access, err := s.store.Access(ctx, doc.ID)
-	if err != nil {
-		return nil, err
-	}
-	if r.Against == "device" {
-		l := live{Service: s, ctx: ctx, site: doc, access: access, drivers: map[string]*device.RESTCONF{}}
-		defer l.close()
-		ask = l.ask
-	}
 	last := out.Scenes[len(out.Scenes)-1]
 	if out.Address = last.Address; out.Address == "" {
 		out.Why = last.Says
 	}
-	out.Rungs = rehearse.LadderOf(time.Now(), doc, n, leases, last.Messages, order.Programs(access), ask)
-	if r.Against == "device" {
-		s.Observe(ctx, doc.ID)
+	beside := order.Programs(access)
+	if on == nil {
+		out.Rungs = rehearse.LadderOf(time.Now(), doc, n, leases, last.Messages, beside)
+		return out, nil
 	}
+	out.On, out.Strangers = on.at(), on.strangers()
+	l := live{Service: s, ctx: ctx, site: doc, access: access, drivers: on.drivers}
+	tried := on.tried(ctx, n, out.Scenes)
+	out.Rungs = rehearse.LadderTried(time.Now(), doc, leases, beside, l.ask, tried)
+	s.Observe(ctx, doc.ID)
 	return out, nil
 }
 
@@ -209,16 +206,14 @@ func (r TryRequest) client() (*dhcp.Client, error) {
 
 // bench attaches test clients to the networks of a site's devices.
 type bench struct {
-	s      *Service
-	doc    *site.Site
-	access []order.Access
-	open   []func()
-	used   []*device.RESTCONF
-}
-
-func (s *Service) bench(ctx context.Context, doc *site.Site) (*bench, error) {
-	access, err := s.store.Access(ctx, doc.ID)
-	return &bench{s: s, doc: doc, access: access}, err
+	s       *Service
+	doc     *site.Site
+	access  []order.Access
+	port    string                      // where the client is plugged in; empty for any of its network
+	drivers map[string]*device.RESTCONF // of devices, by id
+	open    []func()
+	device  *site.Device // where a client was attached last
+	iface   string
 }
 
 func (b *bench) close() {
@@ -227,10 +222,13 @@ func (b *bench) close() {
 	}
 }
 
+// at is where a client was attached last.
+func (b *bench) at() string { return b.iface + " of " + b.device.Name }
+
 // strangers are the servers that answered and are no device of the site.
 func (b *bench) strangers() []string {
 	out := []string{}
-	for _, driver := range b.used {
+	for _, driver := range b.drivers {
 		for _, at := range driver.Servers() {
 			if _, _, own := b.doc.HolderOf(at); !own && !slices.Contains(out, at.String()) {
 				out = append(out, at.String())
@@ -240,20 +238,37 @@ func (b *bench) strangers() []string {
 	return out
 }
 
-// plug attaches to the interface that hears a network's clients: the one that
-// serves or relays, else the gateway's.
-func (b *bench) plug(ctx context.Context, on *string) rehearse.Plug {
+// reach is the driver of a device; nil where Lithos does not reach it.
+func (b *bench) reach(id string) (*device.RESTCONF, error) {
+	a := order.On(b.access, id)
+	if a == nil {
+		return nil, nil
+	}
+	if driver := b.drivers[id]; driver != nil {
+		return driver, nil
+	}
+	driver, err := b.s.devices.Reach(*a)
+	if err != nil {
+		return nil, err
+	}
+	b.drivers[id] = driver
+	b.open = append(b.open, driver.Close)
+	return driver, nil
+}
+
+// plug attaches to the port that was named, or the one of the network that is farthest from its router, so that the
+// cables and VLANs in between are tried as well. Where there is none, it attaches to the interface that hears the
+// network's clients: the one that serves or relays, else the gateway's.
+func (b *bench) plug(ctx context.Context) rehearse.Plug {
 	return func(n *site.Network) (dhcp.Wire, error) {
-		d, i, ok := links.Hearing(b.doc, n)
-		if !ok {
-			return nil, act.Refuse(act.Conflict,
-				"No device has an interface in %s, so there is nothing to plug the client into.", n.Prefix)
-		}
-		network, err := b.attach(ctx, d, (*device.RESTCONF).Attach, i.Name)
+		driver, err := b.place(ctx, n)
 		if err != nil {
 			return nil, err
 		}
-		*on = i.Name + " of " + d.Name
+		network, err := b.attach(ctx, driver, (*device.RESTCONF).Attach)
+		if err != nil {
+			return nil, err
+		}
 		return func(request []byte, to netip.Addr) ([]byte, string, error) {
 			if !to.IsValid() {
 				return network(request, to)
@@ -262,35 +277,85 @@ func (b *bench) plug(ctx context.Context, on *string) rehearse.Plug {
 			if !ok {
 				return nil, fmt.Sprintf("No device of this site holds %s, which the client was served by.", to), nil
 			}
-			wire, err := b.attach(ctx, server, (*device.RESTCONF).AttachTo, at.Name)
+			holder, err := b.reach(server.ID)
 			if err != nil {
 				return nil, "", err
 			}
+			if holder == nil {
+				return nil, fmt.Sprintf("Lithos does not reach %s, which the client was served by.", server.Name), nil
+			}
+			wire, detach, err := holder.AttachTo(ctx, at.Name)
+			if err != nil {
+				return nil, fmt.Sprintf("%s is not to be had at %s: %s.", to, server.Name, err), nil
+			}
+			b.open = append(b.open, detach)
 			return wire(request, to)
 		}, nil
 	}
 }
 
-// attach attaches to an interface of a device, by how.
-func (b *bench) attach(
-	ctx context.Context, d *site.Device,
-	how func(*device.RESTCONF, context.Context, string) (dhcp.Wire, func(), error), iface string,
-) (dhcp.Wire, error) {
-	for _, a := range b.access {
-		if a.DeviceID != d.ID {
-			continue
-		}
-		driver, err := b.s.devices.Reach(a)
-		if err != nil {
-			return nil, err
-		}
-		b.open, b.used = append(b.open, driver.Close), append(b.used, driver)
-		wire, detach, err := how(driver, ctx, iface)
-		if err != nil {
-			return nil, act.Refuse(act.Conflict, "The client cannot be attached to %s: %s.", d.Name, err)
-		}
-		b.open = append(b.open, detach)
-		return wire, nil
+// place chooses where a client of a network is attached.
+func (b *bench) place(ctx context.Context, n *site.Network) (*device.RESTCONF, error) {
+	plugs := links.Learn(b.doc).Path(n).Plugs
+	if i := slices.IndexFunc(plugs, func(e links.End) bool { return e.Interface.ID == b.port }); i >= 0 {
+		plugs = plugs[i : i+1]
 	}
-	return nil, act.Refuse(act.Conflict, "Lithos has no way to reach %s. Try the client against the draft.", d.Name)
+	driver, end, err := device.Farthest(ctx, plugs, b.reach)
+	if err != nil {
+		return nil, act.Refuse(act.Conflict, "The client cannot be attached: %s.", err)
+	}
+	if driver != nil {
+		b.device, b.iface = end.Device, end.Interface.Name
+		return driver, nil
+	}
+	d, i, ok := links.Hearing(b.doc, n)
+	if !ok {
+		return nil, act.Refuse(act.Conflict,
+			"No device has an interface in %s, so there is nothing to plug the client into.", n.Prefix)
+	}
+	b.device, b.iface = d, i.Name
+	driver, err = b.reach(d.ID)
+	if driver == nil && err == nil {
+		err = act.Refuse(act.Conflict, "Lithos has no way to reach %s. Try the client against the draft.", d.Name)
+	}
+	return driver, err
+}
+
+// attach attaches to the interface that was chosen, by how.
+func (b *bench) attach(
+	ctx context.Context, driver *device.RESTCONF,
+	how func(*device.RESTCONF, context.Context, string) (dhcp.Wire, func(), error),
+) (dhcp.Wire, error) {
+	wire, detach, err := how(driver, ctx, b.iface)
+	if err != nil {
+		return nil, act.Refuse(act.Conflict, "The client cannot be attached to %s: %s.", b.device.Name, err)
+	}
+	b.open = append(b.open, detach)
+	return wire, nil
+}
+
+// tried is what came of the client on the network that it ended on. Echoes go out from the interface that hears that
+// network: a client that is plugged in elsewhere asks across the same devices.
+func (b *bench) tried(ctx context.Context, n *site.Network, scenes []rehearse.Scene) rehearse.Tried {
+	out := rehearse.Tried{Network: n, At: b.at(), Scenes: scenes, Outside: b.s.OutsideEcho, Held: order.Held(b.access)}
+	o, err := b.drivers[b.device.ID].Observe(ctx)
+	out.Up = err == nil && slices.ContainsFunc(o.Interfaces.Interface, func(i yang.InterfaceState) bool {
+		return i.Name == b.iface && i.OperStatus == "up"
+	})
+	out.Ping = func(to netip.Addr) (bool, string) {
+		d, i, ok := links.Hearing(b.doc, n)
+		if !ok {
+			return false, "no device has an interface in " + n.Name
+		}
+		driver, err := b.reach(d.ID)
+		if err != nil || driver == nil {
+			return false, "Lithos does not reach " + d.Name
+		}
+		replies, err := driver.Ping(ctx, i.Name, to)
+		if err != nil {
+			return false, d.Name + " says: " + err.Error()
+		}
+		return replies > 0, ""
+	}
+	return out
 }

@@ -255,3 +255,55 @@ func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
 	}), "%v", pushed.Push.Journal)
 	assert.Empty(t, o.drift(0).Cuts)
 }
+
+// A client that is tried on the devices tells what was tried: with a relay, a permit or a trunk taken away by hand it
+// has no address, what comes after was not tried, and the cause is what the devices hold.
+func Test37ALiveLadderIsWhatWasTried(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	ladder := func(network string) (out []string) {
+		r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: network, Against: "device",
+			MAC: "02005e0000ae"})
+		require.NoError(t, err)
+		for _, rung := range r.Rungs {
+			out = append(out, rung.Name+" "+rung.State+" "+rung.Value)
+		}
+		require.Len(t, out, 7)
+		return out
+	}
+	well := ladder("net-imaging")
+	assert.Equal(t, "link pass answered at port3 of sw-ward", well[0])
+	assert.Equal(t, "gateway pass 10.84.20.1 answers", well[2])
+	assert.Equal(t, "internet pass 192.0.2.1 answers", well[3])
+	interfaces := func(name string, change func(i *yang.Interface)) func(c *yang.Config) {
+		return func(c *yang.Config) {
+			c.Interfaces.Interface = slices.Clone(c.Interfaces.Interface)
+			for i := range c.Interfaces.Interface {
+				if f := &c.Interfaces.Interface[i]; f.Name == name {
+					change(f)
+				}
+			}
+		}
+	}
+	o.byHand("dev-gw-1", interfaces("wan", func(i *yang.Interface) {
+		u := *i.Uplink
+		u.Translate, i.Uplink = nil, &u
+	}))
+	cut := ladder("net-imaging")
+	assert.Equal(t, well[:3], cut[:3])
+	assert.Equal(t, "internet fail 192.0.2.1 does not answer", cut[3])
+	o.byHand("dev-gw-1", interfaces("lan.48", func(i *yang.Interface) { i.Permit = []string{"dns"} }))
+	cut = ladder("net-imaging")
+	assert.Equal(t, "link skip port3 of sw-ward is up; as nobody answered, no more is known", cut[0])
+	assert.Equal(t, "lease fail lan.48 lets no DHCP in", cut[1])
+	for _, rung := range cut[2:] {
+		assert.Contains(t, rung, "skip not tried: it has no lease")
+	}
+	o.byHand("dev-sw-core", interfaces("uplink1", func(i *yang.Interface) {
+		p := *i.Switchport
+		p.Tagged, i.Switchport = []int{11, 31, 66, 90}, &p
+	}))
+	cut = ladder("net-clinic")
+	assert.Equal(t, "link fail p1 of gw-1 sends VLAN 24, and uplink1 of sw-core does not take it", cut[0])
+	assert.Equal(t, "lease fail No reply within 2 seconds", cut[1])
+}

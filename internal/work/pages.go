@@ -52,6 +52,7 @@ type OrderView struct {
 	Plans     []push.DevicePlan `json:"plans"`
 	Gaps      []push.Gap        `json:"gaps"`     // what is not so in between
 	Findings  []view.Finding    `json:"findings"` // that the draft brings in
+	Causes    []view.Finding    `json:"causes" doc:"after a push that failed: what is found of the device or the network at which it did"`
 	Networks  []string          `json:"networks"` // ids of those the draft touches
 	Rehearsal *push.Rehearsed   `json:"rehearsal,omitempty"`
 	Push      *push.PushView    `json:"push,omitempty"`
@@ -121,6 +122,10 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	}
 	v.Head, v.Plans, v.Gaps = *page.Head(), planned.Parts, planned.Gaps
 	v.Findings, v.Networks = page.AddedFindings(), d.Networks(order.Held(b.Access))
+	v.Causes = []view.Finding{}
+	if v.Push != nil && v.Head.State == "open" {
+		v.Causes = page.CausesOf(v.Push.FailedAt())
+	}
 	if v.Head.State != "open" {
 		// What was carried out is what its push was planned to do, whatever devices hold by now.
 		kept, err := s.PlanOfPush(ctx, id)

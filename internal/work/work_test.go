@@ -635,3 +635,65 @@ func TestTakenPortIsFoundAndFreed(t *testing.T) {
 	assert.GreaterOrEqual(t, stop, 0)
 	assert.Less(t, stop, answer)
 }
+
+// A finding that was there before is in force again for a draft that does what it speaks of: putting back the resolver
+// of a device whose port is taken. It is rehearsed as it would come out, and after a push that failed for it the order's
+// page offers the fix.
+func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
+	o := open(t)
+	run(t, o.Service)
+	server := o.devices.ByID["dev-moss-srv"]
+	held := server.Running()
+	whole := held
+	held.Resolver = yang.Resolver{Program: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}}
+	set := func(c yang.Config) {
+		require.NoError(t, server.Set(c))
+		o.Observe(t.Context(), "site-moss-end")
+	}
+	set(held)
+	missing, err := o.Drift(t.Context(), "moss-end", "dev-moss-srv", 0, 0)
+	require.NoError(t, err)
+	decision := work.Decision{}
+	for _, d := range missing.Differences {
+		decision.PutBack = append(decision.PutBack, d.ID)
+	}
+	decided, err := o.DecideDrift(t.Context(), o.mk, "moss-end", "dev-moss-srv", decision)
+	require.NoError(t, err)
+	require.ErrorContains(t, o.pushAll(o.Service, decided.Order), "1 finding of this draft block")
+	v, err := o.Order(t.Context(), decided.Order)
+	require.NoError(t, err)
+	require.Len(t, v.Findings, 1)
+	assert.Equal(t, "Stop it before the resolver listens", v.Findings[0].Fix)
+	var local []string
+	for _, n := range v.Rehearsal.Report.Networks {
+		for _, r := range n.Rungs {
+			if r.Name == "local name" && r.Rule == "port-taken" {
+				local = append(local, n.Name)
+			}
+		}
+	}
+	assert.NotEmpty(t, local, "no local name is found where nobody can answer")
+
+	// Another draft of the site is not kept from its push, and is when the port is taken while it is under way.
+	other, err := o.OpenOrder(t.Context(), o.mk, "moss-end", "Another cache", "")
+	require.NoError(t, err)
+	free := whole
+	free.Resolver.Program = nil
+	set(free)
+	doc := o.page("moss-end", other).Site
+	o.edit(other, draft.Change{Entries: []edit.Entry{{Kind: site.KindResolver, ID: doc.Resolvers[0].ID,
+		Fields: map[string]string{"cacheEntries": "700"}}}})
+	rehearsed, err := o.Rehearse(t.Context(), o.mk, other, o.version(other))
+	require.NoError(t, err)
+	require.NotNil(t, rehearsed)
+	require.NoError(t, server.Set(held))
+	_, err = o.Push(t.Context(), o.mk, other, o.version(other))
+	require.NoError(t, err)
+	pushed := o.waitPush(o.Service, other)
+	require.Equal(t, "failed", pushed.Push.State)
+	o.Observe(t.Context(), "site-moss-end")
+	pushed, err = o.Order(t.Context(), other)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(pushed.Causes, func(f view.Finding) bool { return f.Rule == "port-taken" }),
+		"%s; %v", pushed.Push.Problem, pushed.Causes)
+}

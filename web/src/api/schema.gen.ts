@@ -3529,6 +3529,8 @@ export interface components {
         OrderView: {
             /** Format: int64 */
             asOf: number;
+            /** @description after a push that failed: what is found of the device or the network at which it did */
+            causes: components["schemas"]["Finding"][];
             findings: components["schemas"]["Finding"][];
             gaps: components["schemas"]["Gap"][];
             head: components["schemas"]["Head"];

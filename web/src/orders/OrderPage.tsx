@@ -71,6 +71,13 @@ export function OrderPage() {
       <section aria-label="Outcome" className="px-5 py-4 min-w-0">
         {view.waves && <Together waves={view.waves} order={id} />}
         {view.push && <PushJournal push={view.push} order={id} />}
+        {view.causes.length > 0 && head.state === 'open' && (
+          <div className="mb-5 max-w-[640px]">
+            <h2>What it may have failed for</h2>
+            <p className="text-ink-2">Found of the device or the network at which the push failed.</p>
+            <DraftFindings order={head.id} head={head} findings={view.causes} />
+          </div>
+        )}
         {view.lost.length > 0 && <Lost lost={view.lost} head={head} />}
         {view.findings.length > 0 && head.state === 'open' && (
           <div className="mb-5 max-w-[640px]">
