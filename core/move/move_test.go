@@ -136,9 +136,12 @@ func TestCarriedAlong(t *testing.T) {
 	assert.Contains(t, says, "sw-core uplink1, tagged VLANs: 11, 24, 31, 48, 66, 90 > 11, 24, 48, 66, 90, 131")
 	assert.Contains(t, says, "pool Handsets, addresses: 10.84.16.160 – 10.84.16.239 > 10.84.22.64 – 10.84.22.223")
 	assert.Contains(t, says, "zone 22.84.10.in-addr.arpa:  > added")
-	assert.Equal(t, "1 10.84.22.2", strings.Split(p.Rows[slices.IndexFunc(p.Rows, func(r move.Moved) bool {
+	assert.Equal(t, "10.84.22.2", strings.Split(p.Rows[slices.IndexFunc(p.Rows, func(r move.Moved) bool {
 		return r.Part.Kind == site.KindVendorClass
 	})].Will, ",")[0])
+	class := p.Rows[slices.IndexFunc(p.Rows, func(r move.Moved) bool { return r.Part.Kind == site.KindVendorClass })]
+	assert.Contains(t, class.What, ", sub-option 1", "number 41: a value is told by its name")
+	assert.Contains(t, strings.Join(says, "\n"), "Bench, classless static routes: 10.9.0.0/16 via 10.84.16.130 > ")
 	n, _ := p.Will.Network(s.Networks[0].ID)
 	value := func(code uint8) string {
 		return n.Options[slices.IndexFunc(n.Options, func(o site.Option) bool { return o.Code == code })].Value

@@ -2,12 +2,14 @@ package move
 
 import (
 	"encoding/json"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 
 	"lithos/core/edit"
+	"lithos/core/option"
 	"lithos/core/site"
 )
 
@@ -66,6 +68,10 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 			continue
 		}
 		for _, f := range e.Fields {
+			if f.Name == "options" || f.Name == "subOptions" {
+				out = append(out, optionRows(doc.Own(), row, f)...)
+				continue
+			}
 			one := row
 			one.Was, one.Will = plain(f.From), plain(f.To)
 			if label := labels[f.Name]; label != "" {
@@ -82,6 +88,39 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Moved) int { return rank(a.Part.Kind) - rank(b.Part.Kind) })
+	return out
+}
+
+// optionRows are a row for each option of a part that is told otherwise, by its name.
+func optionRows(own option.Own, row Moved, f edit.Field) []Moved {
+	values := func(raw json.RawMessage) map[uint8]string {
+		var list []site.Option
+		_ = json.Unmarshal(raw, &list) // a site file's own
+		out := map[uint8]string{}
+		for _, o := range list {
+			out[o.Code] = o.Value
+		}
+		return out
+	}
+	was, will := values(f.From), values(f.To)
+	codes := maps.Clone(was)
+	maps.Copy(codes, will)
+	var out []Moved
+	for _, code := range slices.Sorted(maps.Keys(codes)) {
+		if was[code] == will[code] {
+			continue
+		}
+		one := row
+		one.Was, one.Will = was[code], will[code]
+		word := "sub-option " + strconv.Itoa(int(code))
+		if d, known := own.Lookup(code); known && f.Name == "options" {
+			word = d.InSentence()
+		} else if f.Name == "options" {
+			word = "option " + strconv.Itoa(int(code))
+		}
+		one.What += ", " + word
+		out = append(out, one)
+	}
 	return out
 }
 
@@ -199,7 +238,7 @@ func inWords(v any) string {
 			return inWords(v["from"]) + " – " + inWords(v["to"])
 		}
 		var out []string
-		for _, key := range []string{"code", "domain", "address", "value", "servers", "method", "translates"} {
+		for _, key := range []string{"domain", "address", "value", "servers", "method", "translates"} {
 			if v[key] != nil {
 				out = append(out, inWords(v[key]))
 			}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -185,91 +184,6 @@ func (v *values) names(c yang.Config) {
 	for _, n := range c.Outside.Name {
 		v.add("Name", n.Name)
 		v.add("Key", n.Key)
-	}
-}
-
-// ReadBack is what to ask at a console to see that steps brought a device to its goal: one question for each thing they
-// are about, in their order.
-func ReadBack(steps []Step, goal yang.Config) []Question {
-	var out []Question
-	asked := map[string]bool{}
-	ask := func(says, expect string) {
-		if !asked[says] {
-			asked[says] = true
-			out = append(out, Question{says, expect})
-		}
-	}
-	paths := []string{}
-	for _, s := range steps {
-		if s.Method != "PATCH" {
-			paths = append(paths, s.Path)
-			continue
-		}
-		if p, err := yang.ReadPatch(s.Body); err == nil {
-			for _, e := range p.Doc.Edit {
-				paths = append(paths, e.Target)
-			}
-		}
-	}
-	for _, path := range paths {
-		about(path, steps, goal, ask)
-	}
-	return out
-}
-
-// about asks about what is at a path.
-func about(path string, steps []Step, goal yang.Config, ask func(says, expect string)) {
-	path = strings.TrimSuffix(path, ipv4Part)
-	for _, i := range goal.Interfaces.Interface {
-		if yang.InterfacePath(i.Name) != path {
-			continue
-		}
-		if i.VLAN != nil {
-			ask("Which VLAN is `"+i.Name+"`?", strconv.Itoa(i.VLAN.ID))
-		}
-		if i.Switchport != nil {
-			ask("Which VLANs does `"+i.Name+"` carry?", vlans(i.Switchport))
-		}
-		ask("Which address does `"+i.Name+"` have?", orNone(bare(i.IPv4)))
-		return
-	}
-	for _, p := range goal.DHCP.Pool {
-		if yang.PoolPath(p.ID) == path {
-			expect := ranges(p)
-			if !p.Enabled {
-				expect += ", switched off"
-			}
-			ask("Which addresses does the pool for `"+p.Subnet.String()+"` hand out?", expect)
-			return
-		}
-	}
-	for _, r := range goal.Relays.Relay {
-		if yang.RelayPath(r.Interface) == path {
-			ask("Where is DHCP heard on `"+r.Interface+"` passed to?", joined(r.Server))
-			return
-		}
-	}
-	for _, z := range goal.Resolver.Zone {
-		if yang.ZonePath(z.Name) == path {
-			ask("How many records does `"+z.Name+"` have?", strconv.Itoa(len(z.Record)))
-			return
-		}
-	}
-	switch {
-	case strings.HasPrefix(path, yang.ReservationPath("")):
-		ask("How many reservations are listed?", strconv.Itoa(len(goal.DHCP.Reservation)))
-	case path == yang.SettingsPath() && goal.Resolver.Settings != nil:
-		ask("On which interfaces are names answered?", orNone(strings.Join(goal.Resolver.Settings.Interface, ", ")))
-	default:
-		gone(path, steps, ask)
-	}
-}
-
-// gone asks whether what a step took away is still there.
-func gone(path string, steps []Step, ask func(says, expect string)) {
-	k := slices.IndexFunc(steps, func(s Step) bool { return s.Path == path && s.Method == "DELETE" })
-	if k >= 0 {
-		ask("Is it still there: "+steps[k].Text+"?", "no")
 	}
 }
 

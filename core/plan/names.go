@@ -182,34 +182,31 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// differing counts what of a zone changes.
+// mostNamed is how many names of a zone a step says what becomes of; the others are counted.
+const mostNamed = 3
+
+// differing says what of a zone changes: which records, from what to what.
 func differing(was, now yang.Zone) string {
-	key := func(r yang.Record) string { return r.ID }
-	before, after := by(was.Record, key), by(now.Record, key)
-	added, changed, removed := 0, 0, 0
-	for id, r := range after {
-		if old, had := before[id]; !had {
-			added++
-		} else if old != r {
-			changed++
-		}
-	}
-	for id := range before {
-		if _, stays := after[id]; !stays {
-			removed++
-		}
-	}
+	before, after := sets(was), sets(now)
+	changed := changedSets(was, now)
 	var out []string
-	for _, c := range []struct {
-		n    int
-		word string
-	}{{added, "added"}, {changed, "changed"}, {removed, "removed"}} {
-		if c.n > 0 {
-			out = append(out, plural(c.n, "record")+" "+c.word)
+	for i, s := range changed {
+		if i == mostNamed {
+			out = append(out, plural(len(changed)-i, "more name"))
+			break
+		}
+		name := fmt.Sprintf("`%s` %s ", s.owner, s.typ)
+		switch {
+		case before[s] == "":
+			out = append(out, name+"`"+after[s]+"` is added")
+		case after[s] == "":
+			out = append(out, name+"is removed")
+		default:
+			out = append(out, name+"is `"+after[s]+"`, was `"+before[s]+"`")
 		}
 	}
 	if len(out) == 0 {
 		return "What the zone says of itself"
 	}
-	return strings.Join(out, ", ")
+	return strings.Join(out, "; ")
 }

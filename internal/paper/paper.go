@@ -21,6 +21,7 @@ type Block struct {
 	Text     string     `json:"text,omitempty"`
 	List     []string   `json:"list,omitempty"`
 	Numbered bool       `json:"numbered,omitempty" doc:"whether the list is one of steps"`
+	First    int        `json:"first,omitempty" doc:"number of the first of them; 1 where there is none"`
 	Head     []string   `json:"head,omitempty" doc:"the heads of the table's columns"`
 	Rows     [][]string `json:"rows,omitempty"`
 }
@@ -57,7 +58,7 @@ func (p *Page) Markdown() string {
 		for i, item := range b.List {
 			mark := "-"
 			if b.Numbered {
-				mark = fmt.Sprintf("%d.", i+1)
+				mark = fmt.Sprintf("%d.", max(b.First, 1)+i)
 			}
 			line("%s %s", mark, plain.Replace(item))
 		}

@@ -20,7 +20,10 @@ const (
 
 const family = "body"
 
-type printer struct{ *fpdf.Fpdf }
+type printer struct {
+	*fpdf.Fpdf
+	size float64 // of the letters of the table that is drawn
+}
 
 // PDF is the page in A4. Pages are numbered.
 func (p *Page) PDF() ([]byte, error) {
@@ -42,7 +45,7 @@ func (p *Page) PDF() ([]byte, error) {
 	f.AddPage()
 	f.SetTextColor(20, 28, 26)
 	f.SetDrawColor(200, 208, 205)
-	d := printer{f}
+	d := &printer{Fpdf: f}
 	d.write("B", 16, 8, p.Title)
 	if p.Under != "" {
 		d.write("", body, step, p.Under)
@@ -70,12 +73,12 @@ func flat(text string) string {
 	}, signs.Replace(text))
 }
 
-func (d printer) write(style string, size, high float64, text string) {
+func (d *printer) write(style string, size, high float64, text string) {
 	d.SetFont(family, style, size)
 	d.MultiCell(width, high, flat(text), "", "L", false)
 }
 
-func (d printer) block(b Block) {
+func (d *printer) block(b Block) {
 	d.Ln(2.5)
 	if b.Heading != "" {
 		if d.GetY() > 297-margin-25 { // a heading does not stand alone at the foot of a page
@@ -92,7 +95,7 @@ func (d printer) block(b Block) {
 	for i, item := range b.List {
 		mark := "• "
 		if b.Numbered {
-			mark = fmt.Sprintf("%d. ", i+1)
+			mark = fmt.Sprintf("%d. ", max(b.First, 1)+i)
 		}
 		d.write("", body, step, mark+item)
 	}
@@ -102,7 +105,7 @@ func (d printer) block(b Block) {
 }
 
 // table draws rows with a line below each. Columns are as wide as what stands in them asks for.
-func (d printer) table(head []string, rows [][]string) {
+func (d *printer) table(head []string, rows [][]string) {
 	widths := d.widths(head, rows)
 	if len(head) > 0 {
 		d.row(head, widths, "B")
@@ -112,40 +115,97 @@ func (d printer) table(head []string, rows [][]string) {
 	}
 }
 
-// widths shares the width of the page among columns, by the longest that stands in each; none is more than half.
-func (d printer) widths(head []string, rows [][]string) []float64 {
-	d.SetFont(family, "B", body)
-	var want []float64
-	total := 0.0
-	for _, row := range append([][]string{head}, rows...) {
-		for i, cell := range row {
-			for len(want) <= i {
-				want = append(want, 12)
+// smallest is the size of letters below which a table is not read any more.
+const smallest = 6
+
+// gap is what a column has beside its text, in millimetres.
+const gap = 3
+
+// widths shares the width of the page among columns: each has room for its longest word, so that no address, MAC or name
+// is broken, and of what is left as much as its longest line asks for. Where the words alone are wider than the page,
+// the letters of the table are smaller.
+func (d *printer) widths(head []string, rows [][]string) []float64 {
+	for d.size = body; ; d.size -= 0.5 {
+		least, want := d.asked(head, rows)
+		words, lines := sum(least), sum(want)
+		switch {
+		case lines <= width:
+			return want
+		case words <= width:
+			for i := range least {
+				least[i] += (width - words) * (want[i] - least[i]) / max(lines-words, 1)
 			}
-			want[i] = min(max(want[i], d.GetStringWidth(flat(cell))+4), width/2)
+			return least
+		case d.size <= smallest: // a word as long as the page is broken
+			for i := range least {
+				least[i] *= width / words
+			}
+			return least
 		}
 	}
-	for _, w := range want {
-		total += w
-	}
-	for i := range want {
-		want[i] *= width / max(total, width)
-	}
-	return want
 }
 
-func (d printer) row(cells []string, widths []float64, style string) {
-	d.SetFont(family, style, body)
-	lines := 1
+// asked is how wide the longest word and the longest line of each column are.
+func (d *printer) asked(head []string, rows [][]string) (least, want []float64) {
+	for n, row := range append([][]string{head}, rows...) {
+		d.SetFont(family, map[bool]string{true: "B"}[n == 0], d.size)
+		for i, cell := range row {
+			for len(want) <= i {
+				least, want = append(least, 12), append(want, 12)
+			}
+			text := flat(cell)
+			want[i] = max(want[i], d.GetStringWidth(text)+gap)
+			for _, word := range strings.Fields(text) {
+				least[i] = max(least[i], d.GetStringWidth(word)+gap)
+			}
+		}
+	}
+	return least, want
+}
+
+func sum(list []float64) (out float64) {
+	for _, one := range list {
+		out += one
+	}
+	return out
+}
+
+// lines breaks a text between words; a word is broken where it alone is too wide.
+func (d *printer) lines(text string, wide float64) []string {
+	out := []string{""}
+	for _, word := range strings.Fields(text) {
+		last := &out[len(out)-1]
+		if joined := strings.TrimSpace(*last + " " + word); d.GetStringWidth(joined) <= wide {
+			*last = joined
+			continue
+		}
+		if *last != "" {
+			out = append(out, "")
+		}
+		for _, c := range word {
+			last = &out[len(out)-1]
+			if *last != "" && d.GetStringWidth(*last+string(c)) > wide {
+				out = append(out, "")
+				last = &out[len(out)-1]
+			}
+			*last += string(c)
+		}
+	}
+	return out
+}
+
+func (d *printer) row(cells []string, widths []float64, style string) {
+	d.SetFont(family, style, d.size)
+	most := 1
 	text := make([][]string, len(cells))
 	for i, cell := range cells {
-		text[i] = d.SplitText(flat(cell), widths[i]-2)
-		lines = max(lines, len(text[i]))
+		text[i] = d.lines(flat(cell), widths[i]-gap+0.01)
+		most = max(most, len(text[i]))
 	}
-	high := float64(lines)*step + 1.4
+	high := float64(most)*step + 1.4
 	if d.GetY()+high > 297-margin {
 		d.AddPage()
-		d.SetFont(family, style, body)
+		d.SetFont(family, style, d.size)
 	}
 	top := d.GetY()
 	left := float64(margin)

@@ -1,6 +1,7 @@
 package push
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -32,6 +33,7 @@ const (
 // HandLine is one line of a runbook.
 type HandLine struct {
 	Seq    int32        `json:"seq"`
+	Number int          `json:"number" doc:"of a step, among those of all devices of the push; of others their place in their part"`
 	Device string       `json:"device"`
 	Part   string       `json:"part" enum:"do,ask,back"`
 	Says   string       `json:"says"`
@@ -173,10 +175,10 @@ func (r *run) writeRunbook(ctx context.Context, w *way, o prove.Order) error {
 	if err != nil {
 		return err
 	}
-	var steps []plan.Step
-	for _, s := range o.Steps {
+	var steps []numbered
+	for i, s := range o.Steps {
 		if s.Device == w.ID {
-			steps = append(steps, s.Step)
+			steps = append(steps, numbered{s.Step, i + 1})
 		}
 	}
 	says := "Not reached by Lithos: " + order.Counted(len(steps), "step") + " to be done by hand"
@@ -195,7 +197,7 @@ func (r *run) writeRunbook(ctx context.Context, w *way, o prove.Order) error {
 		if err := r.putSteps(ctx, q, w.ID, w.Name, partDo, steps); err != nil {
 			return err
 		}
-		for _, a := range plan.ReadBack(steps, w.goal) {
+		for _, a := range plan.ReadBack(r.draft.Doc().Own(), plain(steps), w.running, w.goal) {
 			if err := q.PutHand(ctx, gen.PutHandParams{PushID: r.push.ID, DeviceID: w.ID, Name: w.Name, Part: partAsk,
 				Says: a.Says, Expect: a.Expect}); err != nil {
 				return err
@@ -205,8 +207,22 @@ func (r *run) writeRunbook(ctx context.Context, w *way, o prove.Order) error {
 	}))
 }
 
+// numbered is a step with its number among those of all devices of the push; 0 for one that puts something back.
+type numbered struct {
+	plan.Step
+	Number int `json:"number,omitempty"`
+}
+
+func plain(steps []numbered) []plan.Step {
+	var out []plan.Step
+	for _, s := range steps {
+		out = append(out, s.Step)
+	}
+	return out
+}
+
 func (r *run) putSteps(
-	ctx context.Context, q *gen.Queries, id, name, part string, steps []plan.Step,
+	ctx context.Context, q *gen.Queries, id, name, part string, steps []numbered,
 ) error {
 	for _, s := range steps {
 		raw, err := json.Marshal(s)
@@ -257,7 +273,10 @@ func (h *atConsole) putBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	steps := plan.Between(now, h.before)
+	var steps []numbered
+	for _, st := range plan.Between(now, h.before) {
+		steps = append(steps, numbered{Step: st})
+	}
 	h.found = order.Counted(len(steps), "step") + " below"
 	if slices.ContainsFunc(book.lines, func(l gen.HandRow) bool { return l.Part == partBack }) {
 		return nil
@@ -282,12 +301,15 @@ func (h *atConsole) returned() string {
 func (s *Service) handLines(ctx context.Context, push int64) ([]HandLine, error) {
 	rows, err := s.store.Hand(ctx, push)
 	out := []HandLine{}
+	place := map[string]int{}
 	for _, l := range rows {
-		line := HandLine{Seq: l.Seq, Device: l.Name, Part: l.Part, Says: l.Says, Why: l.Why, Values: []plan.Value{},
+		place[l.Name+l.Part]++
+		line := HandLine{Seq: l.Seq, Number: place[l.Name+l.Part], Device: l.Name, Part: l.Part, Says: l.Says, Why: l.Why, Values: []plan.Value{},
 			Expect: l.Expect, Answer: l.Answer, By: l.Doer, At: l.DoneAt}
-		var step plan.Step
+		var step numbered
 		if len(l.Step) > 0 && json.Unmarshal(l.Step, &step) == nil {
-			line.Values = append(line.Values, plan.Values(option.Own(nil), step)...)
+			line.Values = append(line.Values, plan.Values(option.Own(nil), step.Step)...)
+			line.Number = cmp.Or(step.Number, line.Number)
 		}
 		out = append(out, line)
 	}

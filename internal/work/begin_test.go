@@ -17,6 +17,7 @@ import (
 	"lithos/internal/draft"
 	"lithos/internal/fleet"
 	"lithos/internal/order"
+	"lithos/internal/push"
 	"lithos/internal/standin"
 	"lithos/internal/watch"
 )
@@ -382,4 +383,51 @@ func TestASiteOnOneSheet(t *testing.T) {
 	p, err := o.Card(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Contains(t, p.Markdown(), "- Oren Pike, holds the key of the cupboard, 01632 960027")
+}
+
+// A sheet says what clients get: the lease time that the pool gives, not the one of a level it hides, and each pool's
+// where they differ.
+func Test41TheSheetSaysWhatClientsGet(t *testing.T) {
+	o := open(t)
+	row := func(network string) string {
+		p, err := o.Card(t.Context(), "kelder-bridge")
+		require.NoError(t, err)
+		for _, line := range strings.Split(p.Markdown(), "\n") {
+			if strings.HasPrefix(line, "| "+network+" ") && strings.Contains(line, "/") {
+				return line
+			}
+		}
+		return ""
+	}
+	run(t, o.Service)
+	id := o.order()
+	o.edit(id, draft.Change{Entries: []edit.Entry{{Kind: site.KindOption, ID: "51", In: "pool:pool-imaging",
+		Fields: map[string]string{"value": "30 minutes"}}}})
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	assert.Contains(t, row("Imaging"), "| 30 minutes |")
+
+	// A runbook counts its steps through all devices, as the order's page does.
+	o.exec("DELETE FROM device_access WHERE device_id IN ('dev-sw-core', 'dev-sw-ward')")
+	id = o.order()
+	for _, one := range [][2]string{{"dev-sw-core", "if-sw-core-mgmt"}, {"dev-sw-ward", "if-sw-ward-mgmt"}} {
+		c := entry("interface", one[1], "permits", "ping")
+		c.Entries[0].In = "device:" + one[0]
+		o.edit(id, c)
+	}
+	before, err := o.Order(t.Context(), id)
+	require.NoError(t, err)
+	require.NoError(t, o.pushAll(o.Service, id))
+	p := o.pushUntil(o.Service, id, "the runbook", func(p *push.PushView) bool { return p.State == "byhand" })
+	var numbers []int
+	for _, l := range p.Hand {
+		if l.Part == "do" {
+			numbers = append(numbers, l.Number)
+		}
+	}
+	assert.Equal(t, []int{before.Plans[0].First, before.Plans[1].First}, numbers)
+	page, err := o.Runbook(t.Context(), id)
+	require.NoError(t, err)
+	assert.Contains(t, page.Markdown(), `\[ \] 2`)
 }

@@ -108,16 +108,14 @@ func (c *card) networks() {
 	common := compile.Common(c.Site)
 	for i := range c.Networks {
 		n := &c.Networks[i]
-		told := common.Effective(compile.For{Network: n})
-		of := func(code uint8) string {
-			t, _ := compile.Value(told, code)
-			return t.Value
-		}
+		told := []compile.For{}
 		var ranges []string
-		for _, p := range c.Pools {
+		for k := range c.Pools {
+			p := &c.Pools[k]
 			if p.Network != n.ID {
 				continue
 			}
+			told = append(told, compile.For{Network: n, Pool: p})
 			for _, r := range p.Ranges {
 				ranges = append(ranges, r.Short(n.Prefix))
 			}
@@ -128,6 +126,9 @@ func (c *card) networks() {
 				ranges = append(ranges, "switched off")
 			}
 		}
+		if len(told) == 0 {
+			told = append(told, compile.For{Network: n})
+		}
 		vlan, gateway := "untagged", "none"
 		if n.VLAN != 0 {
 			vlan = strconv.Itoa(n.VLAN)
@@ -136,11 +137,29 @@ func (c *card) networks() {
 			gateway = n.Gateway.String()
 		}
 		b.Rows = append(b.Rows, []string{n.Name, vlan, n.Prefix.String(), gateway, strings.Join(ranges, ", "),
-			of(option.LeaseTime), of(option.NameServers)})
+			eachTold(common, told, option.LeaseTime), eachTold(common, told, option.NameServers)})
 	}
 	if len(b.Rows) > 0 {
 		c.Add(b)
 	}
+}
+
+// eachTold is what clients are told as an option by each pool of a network; with the pool's name where they differ.
+func eachTold(common compile.Everywhere, told []compile.For, code uint8) string {
+	var values, named []string
+	for _, f := range told {
+		v, _ := compile.Value(common.Effective(f), code)
+		if !slices.Contains(values, v.Value) {
+			values = append(values, v.Value)
+		}
+		if f.Pool != nil {
+			named = append(named, v.Value+" ("+f.Pool.Name+")")
+		}
+	}
+	if len(values) > 1 {
+		return strings.Join(named, ", ")
+	}
+	return strings.Join(values, "")
 }
 
 // mostMachines is how many reservations and fixed devices are on a sheet; a longer list is taken out as a table.

@@ -60,7 +60,7 @@ func (r *recorder) order(v *OrderView) {
 
 func (r *recorder) steps(v *OrderView) {
 	for _, p := range v.Plans {
-		b := paper.Block{Heading: "What " + p.Device + " is told", Numbered: true}
+		b := paper.Block{Heading: "What " + p.Device + " is told", Numbered: true, First: p.First}
 		if p.ByHand {
 			b.Heading += ", by hand"
 		}

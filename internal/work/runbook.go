@@ -73,7 +73,7 @@ func underWay(p *paper.Page, lines []push.HandLine) {
 		if l.At != nil {
 			box, seen = "[x] ", l.By+", "+l.At.UTC().Format("2 January 15:04 UTC")
 		}
-		b.Rows = append(b.Rows, []string{box + strconv.Itoa(len(b.Rows)+1), l.Says,
+		b.Rows = append(b.Rows, []string{box + strconv.Itoa(l.Number), l.Says,
 			cmp.Or(typed(l.Values), l.Expect), seen})
 	}
 }

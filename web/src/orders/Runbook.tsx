@@ -32,11 +32,11 @@ export function Runbook({ push, order }: { push: Schemas['PushView']; order: num
             <b>{g.title}</b>: {parts[g.part]}
           </h3>
           <ol>
-            {g.lines.map((l, n) => (
+            {g.lines.map((l) => (
               <LineRow
                 key={l.seq}
                 line={l}
-                number={n + 1}
+                number={l.number}
                 order={order}
                 can={g.part === 'back' ? push.state === 'failed' : open}
                 next={nextOf(push.hand, l)}
