@@ -129,6 +129,20 @@ func (p *Plan) Old() []netip.Prefix {
 	return out
 }
 
+// New are the subnets that the move brings in, where the site had nothing before: those that are gone when it is taken
+// back.
+func (p *Plan) New() []netip.Prefix {
+	var out []netip.Prefix
+	for _, f := range p.m.sources {
+		to := f.target.Prefix.Masked()
+		had := slices.ContainsFunc(p.Was.Networks, func(n site.Network) bool { return n.Prefix.Overlaps(to) })
+		if !had && !slices.Contains(out, to) {
+			out = append(out, to)
+		}
+	}
+	return out
+}
+
 // Elsewhere is another site of the customer with what points at moved addresses, and a row for each such place. It is
 // the site itself where nothing does.
 func (p *Plan) Elsewhere(other *site.Site) (*site.Site, []Moved, error) {

@@ -13,6 +13,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/check"
+	"lithos/core/edit"
 	"lithos/core/move"
 	"lithos/core/scenario"
 	"lithos/core/site"
@@ -108,7 +109,7 @@ func TestNightOfAMovedNameServer(t *testing.T) {
 	p, err = move.Of(s, r)
 	require.NoError(t, err)
 	phases := p.Phases()
-	assert.Contains(t, phases[0].Says, "Handsets and Clinic floor, which is told a server that moves, from")
+	assert.Contains(t, phases[0].Says, "Leases become 30 minutes: of Handsets (1 day), Clinic floor (8 hours), which is told a server that moves. ")
 	out = move.Simulate(s, crowd("net-clinic", 18, t1, night), acts(p))
 	assert.InDelta(t, 18*15.0/2, out.NameMinutes, 45)
 	last := phases[len(phases)-1].Doc
@@ -396,4 +397,29 @@ func TestSleeperWakes(t *testing.T) {
 	}
 	assert.Equal(t, 1, n.Affected)
 	assert.Zero(t, n.Stranded)
+}
+
+// What a phase takes away is said by the phase that takes it, whose leases are shortened is named with what they had,
+// and an address out of a pool is called likely.
+func Test42APhaseSaysWhatItTakesAway(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	p, err := move.Of(s, handsets("10.84.22.0/24"))
+	require.NoError(t, err)
+	taken := map[string]string{}
+	for _, ph := range p.Phases() {
+		for _, e := range ph.Edits {
+			if e.Op == edit.Remove && e.Part.Kind != site.KindOption {
+				assert.Contains(t, ph.Says, "It takes away", "%s: %s", ph.Kind, e.Part)
+			}
+		}
+		taken[ph.Kind] = ph.Says
+	}
+	assert.Contains(t, taken[move.Shorten], "Leases become 30 minutes: of Handsets (1 day)")
+	assert.Contains(t, taken[move.Swap], "It takes away VLAN 31 on 1 port.")
+	played := move.Simulate(s, []move.Client{{Name: "tab", MAC: address.MAC{0, 0, 94, 0, 83, 0xd0}, Network: "net-handsets",
+		Address: netip.MustParseAddr("10.84.16.170")}, {Name: "pbx", MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0x30},
+		Network: "net-handsets", Address: netip.MustParseAddr("10.84.16.130")}}, []move.Act{{At: night, Doc: p.Will, Takes: time.Minute}})
+	for _, f := range played.Fates {
+		assert.Equal(t, f.Name == "tab", f.Likely, f.Name)
+	}
 }

@@ -102,6 +102,7 @@ type Fate struct {
 	Network     string     `json:"network"`
 	Was         netip.Addr `json:"was,omitzero"`
 	Will        netip.Addr `json:"will,omitzero"`
+	Likely      bool       `json:"likely,omitempty" doc:"the new address is out of a pool: it may get another"`
 	Lost        *time.Time `json:"lost,omitempty" doc:"when it first loses service"`
 	Regained    *time.Time `json:"regained,omitempty" doc:"when it has service for good; none where it never has"`
 	Seconds     int        `json:"seconds" doc:"without service, in all"`
@@ -605,9 +606,14 @@ func (n *night) told() Night {
 		out.End = latest(out.End, a.At.Add(a.Takes))
 	}
 	begin, end := out.End, n.begin
+	reserved := map[netip.Addr]bool{}
+	for _, r := range n.doc.Reservations {
+		reserved[r.Address] = true
+	}
 	for _, a := range n.actors {
 		f := Fate{Name: cmp.Or(a.known.Name, a.MAC.String()), MAC: a.MAC.String(), Network: a.known.Network,
 			Was: a.known.Address, Will: a.Address, Asleep: !a.known.Wakes.IsZero()}
+		f.Likely = a.Address.IsValid() && !reserved[a.Address]
 		for _, o := range a.outages {
 			if f.Lost == nil {
 				f.Lost = &o.from

@@ -2,6 +2,7 @@ package move
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -54,9 +55,8 @@ func (p *Plan) Phases() []Phase {
 	if ahead.Needed {
 		out = append(out, Phase{Kind: Shorten, Title: "Shorten the leases", Doc: short,
 			NotBefore: night.Add(-ahead.Sleepers - ahead.Before), NotAfter: night.Add(-ahead.Before),
-			Says: fmt.Sprintf("%s from %s to %s. Everybody who is awake knows within %s, so that they follow "+
-				"within %s of the swap and not %s.", p.shortens(retold), option.FormatDuration(longest),
-				option.FormatDuration(p.lease()),
+			Says: fmt.Sprintf("Leases become %[2]s: of %[1]s. Everybody who is awake knows within %[3]s, so that they follow "+
+				"within %[4]s of the swap and not %[5]s.", p.shortens(moves, retold), option.FormatDuration(p.lease()),
 				option.FormatDuration(ahead.Before), inMinutes(p.lease()*7/8), inMinutes(longest*7/8))})
 	} else {
 		short = p.Was
@@ -72,7 +72,7 @@ func (p *Plan) Phases() []Phase {
 	if len(edit.Between(swapped, p.Will)) > 0 {
 		out = append(out, Phase{Kind: Follow, Title: "Lengthen the leases, clear the old", Doc: p.Will,
 			NotBefore: night.Add(18 * time.Hour), NotAfter: night.Add(7 * 24 * time.Hour),
-			Says: "Leases as they were; reverse zones that nothing is left in are taken away."})
+			Says: "Leases are as they were."})
 	}
 	return p.linked(out...)
 }
@@ -88,6 +88,7 @@ func (p *Plan) linked(phases ...Phase) []Phase {
 	for i := range phases {
 		phases[i].Was = before
 		phases[i].Edits = edit.Between(before, phases[i].Doc)
+		phases[i].Says += takenAway(before, phases[i].Doc, phases[i].Edits)
 		before = phases[i].Doc
 	}
 	return phases
@@ -106,30 +107,69 @@ func (r Request) leaseTime() time.Duration {
 	return time.Duration(r.Lease) * time.Second
 }
 
-func (p *Plan) names() string {
+// takenAway says what a phase removes: the parts, and the VLANs that ports carry no more.
+func takenAway(was, now *site.Site, edits []edit.Edit) string {
+	names := namesOf(was)
 	var out []string
-	for _, f := range p.m.sources {
-		if !f.target.fresh && !slices.Contains(out, f.was.Name) {
-			out = append(out, f.was.Name)
+	for _, e := range edits {
+		if e.Op == edit.Remove {
+			out = append(out, called(was, e, noun(e.Part.Kind)+" "+names[e.Part]))
 		}
 	}
-	slices.Sort(out)
-	if len(out) > 3 {
-		return fmt.Sprintf("%d networks", len(out))
+	ports := map[int]int{}
+	for _, d := range was.Devices {
+		for _, i := range d.Interfaces {
+			_, after, there := now.Interface(i.ID)
+			for _, id := range i.Tagged {
+				if there && !slices.Contains(after.Tagged, id) {
+					ports[id]++
+				}
+			}
+		}
 	}
-	return strings.Join(out, ", ")
+	for _, id := range slices.Sorted(maps.Keys(ports)) {
+		word := "ports"
+		if ports[id] == 1 {
+			word = "port"
+		}
+		out = append(out, fmt.Sprintf("VLAN %d on %d %s", id, ports[id], word))
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return " It takes away " + strings.Join(out, ", ") + "."
 }
 
-// shortens says whose leases are shortened.
-func (p *Plan) shortens(retold []string) string {
-	switch len(retold) {
-	case 0:
-		return p.names()
-	case 1:
-		n, _ := p.Was.Network(retold[0])
-		return p.names() + " and " + n.Name + ", which is told a server that moves,"
+// shortens names the networks whose leases are shortened, each with the lease that it had: those that move, and those
+// that are told a server that moves.
+func (p *Plan) shortens(moves map[string]bool, retold []string) string {
+	var own, told []string
+	for i := range p.Was.Pools {
+		pool := &p.Was.Pools[i]
+		n, ok := p.Was.Network(pool.Network)
+		if !ok || !pool.Enabled || !moves[n.ID] && !slices.Contains(retold, n.ID) {
+			continue
+		}
+		had := LeaseTime(p.Was, n, pool)
+		if had <= p.lease() {
+			continue
+		}
+		text := fmt.Sprintf("%s (%s)", n.Name, option.FormatDuration(had))
+		switch {
+		case slices.Contains(own, text) || slices.Contains(told, text):
+		case moves[n.ID]:
+			own = append(own, text)
+		default:
+			told = append(told, text)
+		}
 	}
-	return fmt.Sprintf("%s and %d networks that are told a server that moves", p.names(), len(retold))
+	switch {
+	case len(told) == 1:
+		own = append(own, told[0]+", which is told a server that moves")
+	case len(told) > 1:
+		own = append(own, strings.Join(told, ", ")+", which are told a server that moves")
+	}
+	return strings.Join(own, ", ")
 }
 
 // retold are the ids of the networks that stay and whose clients are told other addresses: a server of theirs moves.
@@ -375,14 +415,27 @@ type Visit struct {
 	At   string     `json:"at" doc:"where it stands, as far as its note says"`
 	Was  netip.Addr `json:"was"`
 	Will netip.Addr `json:"will"`
-	// Type is what is typed there: address with its length, gateway, name servers.
+	// Type is what is typed there: address with its length, gateway, name servers. Undo is the same as it was before.
 	Type []Typed `json:"type"`
+	Undo []Typed `json:"undo"`
 }
 
 // Typed is one value that is typed at a device.
 type Typed struct {
 	Label string `json:"label"`
 	Value string `json:"value"`
+}
+
+// typed is what is typed at a device that holds an address of a network itself.
+func typed(s *site.Site, n *site.Network, at netip.Addr) []Typed {
+	out := []Typed{{"Address", netip.PrefixFrom(at, n.Prefix.Bits()).String()},
+		{"Mask", address.Mask(n.Prefix.Bits()).String()}, {"Gateway", n.Gateway.String()}}
+	for _, o := range compile.Common(s).Effective(compile.For{Network: n}) {
+		if o.Code == option.NameServers {
+			out = append(out, Typed{"Name servers", o.Value})
+		}
+	}
+	return out
 }
 
 // Visits lists the devices to be visited by hand, in the order of their old addresses.
@@ -405,13 +458,7 @@ func (p *Plan) Visits() []Visit {
 		if !was.MAC.IsZero() {
 			v.MAC = was.MAC.String()
 		}
-		v.Type = []Typed{{"Address", netip.PrefixFrom(will.Address, n.Prefix.Bits()).String()},
-			{"Mask", address.Mask(n.Prefix.Bits()).String()}, {"Gateway", n.Gateway.String()}}
-		for _, o := range compile.Common(p.Will).Effective(compile.For{Network: n}) {
-			if o.Code == option.NameServers {
-				v.Type = append(v.Type, Typed{"Name servers", o.Value})
-			}
-		}
+		v.Type, v.Undo = typed(p.Will, n, will.Address), typed(p.Was, old, was.Address)
 		out = append(out, v)
 	}
 	slices.SortFunc(out, func(a, b Visit) int { return a.Was.Compare(b.Was) })

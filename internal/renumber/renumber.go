@@ -236,6 +236,7 @@ type MoveVisit struct {
 	Seq    int        `json:"seq"`
 	DoneBy string     `json:"doneBy,omitempty"`
 	DoneAt *time.Time `json:"doneAt,omitempty"`
+	ToUndo bool       `json:"toUndo,omitempty" doc:"the move was taken back, and this was done: it is to have its old address again"`
 	Seen   string     `json:"seen,omitempty" enum:"new,old" doc:"where it was seen last, since the swap"`
 	SeenAt *time.Time `json:"seenAt,omitempty"`
 }

@@ -13,6 +13,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/move"
 	"lithos/core/seen"
+	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -29,7 +30,16 @@ type MoveView struct {
 	Revision int32     `json:"revision" doc:"of the site as it was"`
 	// Next is the phase that is to be pushed next, counted from 1; 0 for none.
 	Next  int        `json:"next"`
+	Due   *MoveDue   `json:"due,omitempty" doc:"what is to be done next; none where nothing is"`
+	Back  bool       `json:"back" doc:"it was taken back: who did not follow, did not come back to the old addresses, and visits that were done are to be undone"`
 	After MoveResult `json:"after" doc:"who did not follow, once the swap has landed"`
+}
+
+// MoveDue is what is to be done next of a move.
+type MoveDue struct {
+	Do    string `json:"do" enum:"order,visits" doc:"order: a work order is next; visits: somebody goes to the devices"`
+	Order int64  `json:"order,omitempty"`
+	Says  string `json:"says"`
 }
 
 // MoveResult is who did not follow a move.
@@ -133,6 +143,7 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	}
 	out := &MoveView{MovePlan: *p.view, ID: m.ID, State: m.State, By: m.Opener, At: m.OpenedAt,
 		Revision: m.BaseRevision,
+		Back:     m.State == "back",
 		After:    MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}, Told: []Straggler{}}}
 	out.phases(phases)
 	now := time.Now()
@@ -142,12 +153,16 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 			one := &out.Visits[i]
 			one.DoneBy, one.DoneAt = v.DoneBy, v.DoneAt
 			one.look(sightings, out.After.Swapped)
+			one.ToUndo = out.Back && (one.DoneAt != nil || one.Seen == "new")
 		}
 	}
 	if out.After.Swapped != nil {
-		out.After.look(p, sightings)
-		out.After.told(p, heard, now)
+		out.After.look(p.course(out.Back), sightings, now)
+		if !out.Back {
+			out.After.told(p, heard, now)
+		}
 	}
+	out.Due = out.due(now)
 	return out, nil
 }
 
@@ -202,7 +217,7 @@ func (v *MoveView) phases(rows []gen.PhasesOfRow) {
 			p.Site = r.Code
 		}
 		p.Overdue = r.State == "open" && time.Now().After(p.NotAfter)
-		if r.Kind == move.Swap {
+		if r.Kind == move.Swap && v.After.Swapped == nil || r.Kind == kindBack && r.State == "landed" {
 			v.After.Swapped = r.LandedAt
 		}
 		if v.Next == 0 && r.State == "open" && r.Kind != kindElsewhere {
@@ -251,20 +266,71 @@ func (v *MoveVisit) look(all []seen.Sighting, since *time.Time) {
 	}
 }
 
-// look finds who did not follow.
-func (r *MoveResult) look(p *planned, all []seen.Sighting) {
-	old := p.Old()
-	should, given := map[string]netip.Addr{}, map[netip.Addr]bool{}
-	for _, t := range p.Threads {
-		given[t.To] = true
+// due is what is to be done next: the phase whose turn it is, what points at the move from other sites once the swap has
+// landed, and before the window of the last phase the visits.
+func (v *MoveView) due(now time.Time) *MoveDue {
+	var next *MovePhase
+	for i := range v.Phases {
+		p := &v.Phases[i]
+		open := p.Order != 0 && p.Stage != "landed" && p.Stage != "dropped"
+		switch {
+		case open && p.Kind == kindBack:
+			return &MoveDue{"order", p.Order, p.Name + ": " + p.Title}
+		case open && p.Kind == kindElsewhere && v.After.Swapped != nil:
+			return &MoveDue{"order", p.Order, p.Name + " at " + p.Title}
+		case open && p.Kind != kindElsewhere && next == nil:
+			next = p
+		}
 	}
-	for i := range p.Will.Reservations {
-		if x := p.Will.Reservations[i]; !x.MAC.IsZero() {
+	left := 0
+	for _, one := range v.Visits {
+		if v.After.Swapped != nil && !v.Back && one.DoneAt == nil && one.Seen != "new" || one.ToUndo {
+			left++
+		}
+	}
+	if left > 0 && (next == nil || now.Before(next.NotBefore)) {
+		return &MoveDue{Do: "visits", Says: order.Counted(left, "device") + " to be visited"}
+	}
+	if next == nil {
+		return nil
+	}
+	return &MoveDue{"order", next.Order, next.Name + ": " + next.Title}
+}
+
+// course is which way a move goes: out of which subnets, to which site, to which addresses.
+type course struct {
+	from  []netip.Prefix
+	to    *site.Site
+	given map[netip.Addr]bool
+}
+
+// course is the way that the move has gone last: there, or back.
+func (p *planned) course(back bool) course {
+	out := course{from: p.Old(), to: p.Will, given: map[netip.Addr]bool{}}
+	if back {
+		out.from, out.to = p.New(), p.Was
+	}
+	for _, t := range p.Threads {
+		to := t.To
+		if back {
+			to = t.From
+		}
+		out.given[to] = true
+	}
+	return out
+}
+
+// look finds who did not follow.
+func (r *MoveResult) look(c course, all []seen.Sighting, now time.Time) {
+	old, given := c.from, c.given
+	should := map[string]netip.Addr{}
+	for i := range c.to.Reservations {
+		if x := c.to.Reservations[i]; !x.MAC.IsZero() {
 			should[x.MAC.String()] = x.Address
 		}
 	}
-	for i := range p.Will.FixedDevices {
-		if x := &p.Will.FixedDevices[i]; !x.MAC.IsZero() {
+	for i := range c.to.FixedDevices {
+		if x := &c.to.FixedDevices[i]; !x.MAC.IsZero() {
 			should[x.MAC.String()] = x.Address
 		}
 	}
@@ -277,7 +343,10 @@ func (r *MoveResult) look(p *planned, all []seen.Sighting) {
 		}
 		atOld := slices.ContainsFunc(old, func(q netip.Prefix) bool { return q.Contains(one.Address) })
 		switch {
-		case atOld && one.Source == seen.Lease && one.Live && one.Last.Before(*r.Swapped):
+		case atOld && one.Source == seen.Lease && one.Last.Before(*r.Swapped):
+			if !one.Live || !one.Expires.After(now) {
+				continue // it has ended
+			}
 			until := one.Expires
 			s.Until = &until
 			r.Leases = append(r.Leases, s)
@@ -333,6 +402,9 @@ func (s *Service) TickVisit(ctx context.Context, by act.Technician, id int64, se
 		n, err = s.store.TickVisit(ctx, gen.TickVisitParams{MoveID: id, Seq: seq, By: &by.ID, At: &at})
 	} else {
 		says = fmt.Sprintf("%s does not have %s yet", v.Name, v.Will)
+		if m.State == "back" {
+			says = fmt.Sprintf("%s has %s again", v.Name, v.Was)
+		}
 		n, err = s.store.UntickVisit(ctx, gen.UntickVisitParams{MoveID: id, Seq: seq})
 	}
 	if err != nil || n == 0 { // somebody else ticked it: it is ticked, and their name stays

@@ -59,19 +59,60 @@ func TestWhoDidNotFollow(t *testing.T) {
 	r := MoveResult{Swapped: &night}
 	lease := sighting("10.84.16.170", "00:00:5e:00:53:0b", before)
 	lease.Source, lease.Expires = seen.Lease, after
-	r.look(p, []seen.Sighting{
+	all := []seen.Sighting{
 		sighting("10.84.16.137", "00:00:5e:00:53:9b", after), // the door panel, at its old address
 		sighting("10.84.22.77", "00:00:5e:00:53:30", after),  // the pbx, at one of the pool's
 		lease,
 		sighting("10.84.18.24", "00:00:5e:00:53:10", after), // it did not move
 		sighting("10.84.22.9", "00:00:5e:00:53:9b", before),
-	})
+	}
+	r.look(p.course(false), all, night.Add(time.Minute))
 	require.Len(t, r.Old, 1)
 	assert.Equal(t, "10.84.22.9", r.Old[0].Should)
 	require.Len(t, r.Other, 1)
 	assert.Equal(t, "10.84.22.2", r.Other[0].Should)
 	require.Len(t, r.Leases, 1)
 	assert.Equal(t, after, *r.Leases[0].Until)
+
+	// Number 42: a lease ends in time, and of a move that was taken back nobody is sent to the new address.
+	late := MoveResult{Swapped: &night}
+	late.look(p.course(false), all, after)
+	assert.Empty(t, late.Leases, "it has ended")
+	back := MoveResult{Swapped: &night}
+	back.look(p.course(true), all, night.Add(time.Minute))
+	require.Len(t, back.Old, 1)
+	assert.Equal(t, "10.84.22.77 10.84.16.130", back.Old[0].Address.String()+" "+back.Old[0].Should,
+		"the pbx has an address of the move yet, and belongs at its old one")
+	assert.Empty(t, back.Leases)
+}
+
+// What is due next is said: what points at the move from other sites once the swap has landed, then the visits, and the
+// last phase when its window opens; of a move that was taken back, the visits that are to be undone.
+func Test42WhatIsDueNext(t *testing.T) {
+	swap := MovePhase{Seq: 2, Kind: move.Swap, Title: "Swap", Order: 12, Name: "WO-0012", Stage: "drafted"}
+	follow := MovePhase{Seq: 3, Kind: move.Follow, Title: "Clear", Order: 13, Name: "WO-0013", Stage: "later",
+		NotBefore: after}
+	other := MovePhase{Seq: 4, Kind: kindElsewhere, Title: "Hallin Road", Order: 14, Name: "WO-0014", Stage: "drafted"}
+	v := &MoveView{MovePlan: MovePlan{Phases: []MovePhase{swap, follow, other},
+		Visits: []MoveVisit{{Visit: move.Visit{Name: "door-panel"}, Seq: 1}}}}
+	says := func(at time.Time) string {
+		if d := v.due(at); d != nil {
+			return d.Do + " " + d.Says
+		}
+		return ""
+	}
+	assert.Equal(t, "order WO-0012: Swap", says(night))
+	v.Phases[0].Stage, v.After.Swapped = "landed", &before
+	assert.Equal(t, "order WO-0014 at Hallin Road", says(night))
+	v.Phases[2].Stage = "landed"
+	assert.Equal(t, "visits 1 device to be visited", says(night))
+	assert.Equal(t, "order WO-0013: Clear", says(after.Add(time.Minute)))
+	v.Visits[0].Seen = "new"
+	assert.Equal(t, "order WO-0013: Clear", says(night))
+	v.Phases[1].Stage, v.Back, v.Visits[0].ToUndo = "dropped", true, true
+	assert.Equal(t, "visits 1 device to be visited", says(night))
+	v.Visits[0].ToUndo = false
+	assert.Empty(t, says(night))
 }
 
 // A client of a network that stays was told a server that moves: until it renews it asks the old one.

@@ -1819,6 +1819,11 @@ export interface components {
         Block: {
             /** @description pairs of what and its value */
             facts?: string[][];
+            /**
+             * Format: int64
+             * @description number of the first of them; 1 where there is none
+             */
+            first?: number;
             /** @description the heads of the table's columns */
             head?: string[];
             heading?: string;
@@ -2247,6 +2252,8 @@ export interface components {
         };
         Fate: {
             asleep?: boolean;
+            /** @description the new address is out of a pool: it may get another */
+            likely?: boolean;
             /**
              * Format: date-time
              * @description when it first loses service
@@ -2480,6 +2487,11 @@ export interface components {
             device: string;
             /** @description what should be seen */
             expect?: string;
+            /**
+             * Format: int64
+             * @description of a step, among those of all devices of the push; of others their place in their part
+             */
+            number: number;
             /** @enum {string} */
             part: "do" | "ask" | "back";
             says: string;
@@ -3082,6 +3094,16 @@ export interface components {
             /** Format: int64 */
             untagged: number;
         };
+        MoveDue: {
+            /**
+             * @description order: a work order is next; visits: somebody goes to the devices
+             * @enum {string}
+             */
+            do: "order" | "visits";
+            /** Format: int64 */
+            order?: number;
+            says: string;
+        };
         MoveFinding: {
             rule: string;
             says: string;
@@ -3167,8 +3189,12 @@ export interface components {
             after: components["schemas"]["MoveResult"];
             /** Format: date-time */
             at: string;
+            /** @description it was taken back: who did not follow, did not come back to the old addresses, and visits that were done are to be undone */
+            back: boolean;
             bands: components["schemas"]["Band"][];
             by: string;
+            /** @description what is to be done next; none where nothing is */
+            due?: components["schemas"]["MoveDue"];
             /** @description the customer's other sites that point at what moves */
             elsewhere: components["schemas"]["Elsewhere"][];
             /** @description what is wrong with the move, and what it would bring into the site */
@@ -3219,7 +3245,10 @@ export interface components {
             seenAt?: string;
             /** Format: int64 */
             seq: number;
+            /** @description the move was taken back, and this was done: it is to have its old address again */
+            toUndo?: boolean;
             type: components["schemas"]["Typed"][];
+            undo: components["schemas"]["Typed"][];
             /** Format: ip */
             was: string;
             /** Format: ip */

@@ -33,7 +33,6 @@ export function MovePage() {
       <Empty title="The move cannot be shown" says={error.message} to="/orders" first="Go to Work orders" />
     ) : null
   const nights = move.phases.filter((p) => p.kind !== 'elsewhere').length
-  const next = move.phases.find((p) => p.seq === move.next)
   return (
     <div className="min-h-full grid grid-cols-[minmax(0,1fr)_390px] max-[1000px]:grid-cols-1 max-[1000px]:content-start">
       <section aria-label="The move" className="bg-sheet px-5 py-4 min-w-0">
@@ -48,9 +47,12 @@ export function MovePage() {
           {move.says}. Begun <When at={move.at} /> by {move.by}.
         </p>
         <div className="flex flex-wrap gap-2 mt-2 print:hidden">
-          {next?.order && (
-            <Link className="btn btn-next" to={`/orders/${next.order}`}>
-              Go to {next.name}: {next.title.toLowerCase()}
+          {move.due && (
+            <Link
+              className="btn btn-next"
+              to={move.due.do === 'visits' ? `/moves/${id}/visits` : `/orders/${move.due.order ?? 0}`}
+            >
+              {move.due.do === 'visits' ? move.due.says : `Go to ${move.due.says}`}
             </Link>
           )}
           <a className="btn" href={`/api/moves/${id}/record`} download>

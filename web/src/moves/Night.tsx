@@ -103,7 +103,10 @@ export function Night({ plan }: { plan: Plan }) {
                   {f.asleep && <span className="text-ink-2">, asleep</span>}
                 </td>
                 <td className="list-cell mono">{f.was}</td>
-                <td className="list-cell mono">{f.will}</td>
+                <td className="list-cell">
+                  {f.likely && <span className="text-ink-2">likely </span>}
+                  <span className="mono">{f.will}</span>
+                </td>
                 <Lack of={{ seconds: f.seconds, from: f.lost, until: f.regained }} when={when} />
                 <Lack of={f.nameServers} when={when} />
                 {anyMisled && <Lack of={f.ownName} when={when} />}

@@ -20,15 +20,24 @@ export function Stragglers({ move }: { move: Move }) {
   const none = after.old.length + after.other.length + after.leases.length + after.told.length === 0
   return (
     <section aria-label="Who did not follow" className="mt-4">
-      <h2>Afterwards: who did not follow</h2>
+      <h2>{move.back ? 'Afterwards: who did not come back' : 'Afterwards: who did not follow'}</h2>
       {none && after.swapped && (
         <p className="mt-1 text-malachite-ink">
-          Since the swap, <When at={after.swapped} zone={move.zone} />, nobody was seen at an old address.
+          Since {move.back ? 'it was taken back' : 'the swap'}, <When at={after.swapped} zone={move.zone} />, nobody was
+          seen at {move.back ? 'an address of the move' : 'an old address'}.
         </p>
       )}
-      <List title="Still at an old address" rows={after.old} zone={move.zone} />
-      <List title="Back with another address than the move gives them" rows={after.other} zone={move.zone} />
-      <List title="Hold a lease of an old address, and ask its old server yet" rows={after.leases} zone={move.zone} />
+      <List
+        title={move.back ? 'Still at an address of the move' : 'Still at an old address'}
+        rows={after.old}
+        zone={move.zone}
+      />
+      <List title="Back with another address than they should have" rows={after.other} zone={move.zone} />
+      <List
+        title="Hold a lease of an address that is no more, and ask its server yet"
+        rows={after.leases}
+        zone={move.zone}
+      />
       <List
         title="Were told a server that has moved, and have not renewed since"
         rows={after.told}

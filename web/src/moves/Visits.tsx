@@ -14,7 +14,10 @@ export function VisitsList({ plan }: { plan: Plan }) {
           <li key={v.seq} className="flex flex-wrap gap-x-2 py-1.5 border-b border-seam-2">
             <b>{v.name}</b>
             <span className="text-ink-2">{v.at}</span>
-            <span className="ml-auto mono">→ {v.will}</span>
+            {v.mac && <span className="mono text-ink-2">{v.mac}</span>}
+            <span className="ml-auto mono">
+              {v.was} → {v.will}
+            </span>
           </li>
         ))}
       </ul>
@@ -26,6 +29,7 @@ export function VisitsList({ plan }: { plan: Plan }) {
 export function Visits({ move, narrow }: { move: Move; narrow?: boolean }) {
   const { tick, waiting, problem } = useTicks(move.id)
   if (move.visits.length === 0) return null
+  if (move.back) return <ToUndo move={move} tick={tick} problem={problem} narrow={narrow} />
   const ticked = (v: Visit) => waiting.find((t) => t.seq === v.seq)?.on ?? (!!v.doneAt || v.seen === 'new')
   const done = move.visits.filter(ticked).length
   return (
@@ -59,7 +63,9 @@ export function Visits({ move, narrow }: { move: Move; narrow?: boolean }) {
               />
               <b>{v.name}</b>
               <span className="text-ink-2">{v.at}</span>
-              <span className="ml-auto mono">→ {v.will}</span>
+              <span className="ml-auto mono">
+                {v.was} → {v.will}
+              </span>
             </label>
             <div className="text-[12.5px] text-ink-2 pl-7">
               {v.doneAt && (
@@ -69,18 +75,7 @@ export function Visits({ move, narrow }: { move: Move; narrow?: boolean }) {
               )}
               {v.seen === 'new' && <span className="text-malachite-ink">✓ seen at {v.will}. </span>}
               {v.seen === 'old' && <span className="text-cinnabar-ink">✗ still seen at {v.was}. </span>}
-              {narrow && (
-                <dl className="grid grid-cols-[auto_1fr] gap-x-3 mt-1 text-[15px]">
-                  {v.type.map((t) => (
-                    <div key={t.label} className="contents">
-                      <dt>{t.label}</dt>
-                      <dd className="mono text-ink">
-                        <Copy text={t.value} />
-                      </dd>
-                    </div>
-                  ))}
-                </dl>
-              )}
+              {narrow && <ToType visit={v} values={v.type} />}
             </div>
           </li>
         ))}
@@ -98,6 +93,74 @@ export function Visits({ move, narrow }: { move: Move; narrow?: boolean }) {
           ; Lithos ticks what it sees at the new address.
         </p>
       )}
+    </section>
+  )
+}
+
+/** What is typed at a device, with its MAC, by which somebody there knows it. */
+function ToType({ visit, values }: { visit: Visit; values: Visit['type'] }) {
+  return (
+    <dl className="grid grid-cols-[auto_1fr] gap-x-3 mt-1 text-[15px]">
+      {[...(visit.mac ? [{ label: 'MAC', value: visit.mac }] : []), ...values].map((t) => (
+        <div key={t.label} className="contents">
+          <dt>{t.label}</dt>
+          <dd className="mono text-ink">
+            <Copy text={t.value} />
+          </dd>
+        </div>
+      ))}
+    </dl>
+  )
+}
+
+/** Of a move that was taken back: the devices that have their new address, and are to have the old one again. */
+function ToUndo({
+  move,
+  tick,
+  problem,
+  narrow,
+}: {
+  move: Move
+  tick: (seq: number, on: boolean) => void
+  problem?: string
+  narrow?: boolean
+}) {
+  const left = move.visits.filter((v) => v.toUndo)
+  return (
+    <section aria-label="To be visited again" className={narrow ? '' : 'mt-5'}>
+      <h2>To be visited again, {left.length}</h2>
+      <p className="text-ink-2">
+        {left.length === 0
+          ? 'No device has an address of the move that somebody gave it.'
+          : 'Somebody gave them their new address; the move was taken back.'}
+      </p>
+      {problem && (
+        <p role="alert" className="text-cinnabar-ink mt-1">
+          {problem}
+        </p>
+      )}
+      <ul className="mt-1">
+        {left.map((v) => (
+          <li key={v.seq} className="py-1.5 border-b border-seam-2">
+            <label className="flex gap-2 items-baseline flex-wrap cursor-pointer">
+              <input
+                type="checkbox"
+                className={narrow ? 'size-6' : 'size-4'}
+                checked={false}
+                onChange={() => {
+                  tick(v.seq, false)
+                }}
+              />
+              <b>{v.name}</b>
+              <span className="text-ink-2">{v.at}</span>
+              <span className="ml-auto mono">
+                {v.will} → {v.was}
+              </span>
+            </label>
+            {narrow && <ToType visit={v} values={v.undo} />}
+          </li>
+        ))}
+      </ul>
     </section>
   )
 }
