@@ -574,10 +574,12 @@ func (s *server) reachOperations(api huma.API) {
 		DeviceInput
 		Body struct {
 			Fault  string `json:"fault" maxLength:"40" doc:"by its name in module lithos-standin; none ends all"`
-			Amount int    `json:"amount" minimum:"0" maximum:"600000"`
+			Amount int    `json:"amount,omitempty" minimum:"0" maximum:"600000"`
+			At     string `json:"at,omitempty" maxLength:"64" doc:"a port or an uplink"`
+			Value  string `json:"value,omitempty" maxLength:"64" doc:"the MAC of a machine, or the address of a line"`
 		}
 	}) (*body[*watch.Faults], error) {
-		v, err := s.work.Misbehave(ctx, who(ctx), in.Site, in.Device, in.Body.Fault, in.Body.Amount)
+		v, err := s.work.Misbehave(ctx, who(ctx), in.Site, in.Device, watch.Fault(in.Body))
 		return answer(s, v, err)
 	})
 	type reaching struct {

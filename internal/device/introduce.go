@@ -104,11 +104,52 @@ func (r *RESTCONF) Modules(ctx context.Context) ([]string, error) {
 // StandinModule is spoken by simulated devices alone.
 const StandinModule = "lithos-standin"
 
-// Misbehave has something go wrong with a simulated device, by its name in StandinModule; amount is in what that says.
-// It returns what is still to go wrong.
-func (r *RESTCONF) Misbehave(ctx context.Context, fault string, amount int) (armed []string, err error) {
-	body, err := json.Marshal(map[string]any{StandinModule + ":input": map[string]any{"fault": fault,
-		"amount": amount}})
+// Fault is something that is to go wrong with a simulated device, by its name in StandinModule; the rest is in what that
+// says.
+type Fault struct {
+	Fault  string `json:"fault"`
+	Amount int    `json:"amount,omitempty"`
+	At     string `json:"at,omitempty"` // a port or an uplink
+	Value  string `json:"value,omitempty"`
+}
+
+// Sockets is what of a simulated device can be plugged and unplugged.
+type Sockets struct {
+	Port []struct {
+		Name string `json:"name"`
+		Up   bool   `json:"up"`
+	} `json:"port"`
+	Line    []string `json:"line"` // uplinks whose line can be given another address
+	Machine []struct {
+		MAC  string `json:"hw-address"`
+		Name string `json:"name"`
+		At   string `json:"at"`
+	} `json:"machine"`
+}
+
+// Sockets lists what of a simulated device can be plugged and unplugged.
+func (r *RESTCONF) Sockets(ctx context.Context) (Sockets, error) {
+	var out struct {
+		Output Sockets `json:"lithos-standin:output"`
+	}
+	_, err := r.do(ctx, http.MethodPost, "/restconf/operations/"+StandinModule+":sockets", []byte("{}"), &out)
+	s := &out.Output
+	for i := range s.Port {
+		s.Port[i].Name = clean(s.Port[i].Name)
+	}
+	for i := range s.Line {
+		s.Line[i] = clean(s.Line[i])
+	}
+	for i := range s.Machine {
+		m := &s.Machine[i]
+		m.MAC, m.Name, m.At = clean(m.MAC), clean(m.Name), clean(m.At)
+	}
+	return *s, err
+}
+
+// Misbehave has something go wrong with a simulated device. It returns what is still to go wrong.
+func (r *RESTCONF) Misbehave(ctx context.Context, f Fault) (armed []string, err error) {
+	body, err := json.Marshal(map[string]any{StandinModule + ":input": f})
 	if err != nil {
 		return nil, err
 	}

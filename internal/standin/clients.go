@@ -8,20 +8,17 @@ import (
 	"net"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"lithos/core/address"
 	"lithos/core/dhcp"
-	"lithos/core/site"
-	"lithos/core/yang"
 )
 
 // Client is a simulated machine on a network of a site.
 type Client struct {
 	Name  string
 	MAC   address.MAC
-	VLAN  int        // of the network it is plugged into, 0 for untagged
+	VLAN  int        // of the network it is plugged into at first, 0 for untagged
 	Fixed netip.Addr // the address it holds itself; invalid for a DHCP client
 }
 
@@ -42,7 +39,7 @@ func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duratio
 				return
 			case <-tick.C:
 			}
-			at := f.hearing(c)
+			at, vlan := f.hearing(c)
 			if len(at) == 0 {
 				continue
 			}
@@ -53,7 +50,7 @@ func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duratio
 			if clients[i] == nil {
 				clients[i] = &dhcp.Client{MAC: c.MAC, HostName: c.Name}
 			}
-			if f.lease(at, f.straysOn(c.VLAN), clients[i]) == nil {
+			if f.lease(at, f.straysOn(vlan), clients[i]) == nil {
 				f.hear(at, c, clients[i].Address)
 			}
 		}
@@ -73,48 +70,29 @@ func (f *Fabric) hear(at []place, who Client, holds netip.Addr) {
 		p.device.heard[holds] = heard{p.iface, who.MAC, who.Name}
 		p.device.mu.Unlock()
 	}
+	h := f.hang(who)
 	for _, d := range f.devices() {
-		d.learn(who)
+		d.learn(who, h)
 	}
 }
 
-// hearing lists who hears a client: of those on its VLAN the ones that its frames get to from the port it is plugged
-// into. Where no port is recorded for its VLAN, and of devices whose cables are not, all are taken to.
-func (f *Fabric) hearing(who Client) []place {
-	at := f.segment(who.VLAN)
-	d, port := f.socketOf(who)
-	if d == nil {
-		return at
+// hearing lists who hears a client, and its VLAN: of those on that the ones that its frames get to from the port it is
+// plugged into. Where the site has no port for it, behind a trunk, and of devices whose cables are not recorded, all are
+// taken to. A client whose port is off is heard by nobody.
+func (f *Fabric) hearing(who Client) (at []place, vlan int) {
+	h := f.hang(who)
+	vlan, on := h.vlan(who)
+	if !on {
+		return nil, 0
 	}
-	wires := f.heardFrom(d, port)
+	at = f.segment(vlan)
+	if h.device == nil || h.tag != 0 {
+		return at, vlan
+	}
+	wires := f.heardFrom(h.device, h.port)
 	return slices.DeleteFunc(at, func(p place) bool {
 		return len(p.device.config.Links) > 0 && !slices.Contains(wires, p.wire)
-	})
-}
-
-// socketOf is the port that a client is plugged into: one of those of its VLAN, always the same for the same client.
-func (f *Fabric) socketOf(who Client) (*Device, string) {
-	devices := f.devices()
-	slices.SortFunc(devices, func(a, b *Device) int { return strings.Compare(a.config.Name, b.config.Name) })
-	type socket struct {
-		device *Device
-		port   string
-	}
-	var all []socket
-	for _, d := range devices {
-		d.mu.Lock()
-		for _, i := range d.running.Interfaces.Interface {
-			if _, open := d.plugs[i.Name]; open && i.Switchport.Untagged == who.VLAN {
-				all = append(all, socket{d, i.Name})
-			}
-		}
-		d.mu.Unlock()
-	}
-	if len(all) == 0 {
-		return nil, ""
-	}
-	one := all[int(hashOf(who.MAC))%len(all)]
-	return one.device, one.port
+	}), vlan
 }
 
 func hashOf(mac address.MAC) uint32 {
@@ -123,23 +101,14 @@ func hashOf(mac address.MAC) uint32 {
 	return h.Sum32()
 }
 
-// learn notes which port of a switch a client is on: one without a tag on its
-// VLAN, always the same for the same client.
-func (d *Device) learn(who Client) {
-	if d.config.Kind != site.L2Switch && d.config.Kind != site.L3Switch {
-		return
-	}
+// learn notes which port of a switch a client is on: the one that it is plugged into, and no other switch's.
+func (d *Device) learn(who Client, h hung) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	var ports []string
-	for _, i := range d.running.Interfaces.Interface {
-		if i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged == who.VLAN &&
-			len(i.Switchport.Tagged) == 0 {
-			ports = append(ports, i.Name)
-		}
-	}
-	if len(ports) > 0 {
-		d.learnt[who.MAC] = ports[int(hashOf(who.MAC))%len(ports)]
+	if h.device == d {
+		d.learnt[who.MAC] = h.port
+	} else if h.device != nil {
+		delete(d.learnt, who.MAC)
 	}
 }
 

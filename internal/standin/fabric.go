@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"lithos/core/address"
 	"lithos/core/site"
 	"lithos/internal/standin/resolve"
 )
@@ -18,7 +19,9 @@ type Fabric struct {
 	names  map[*Device]resolve.Endpoint // their name servers
 	outer  *Outer                       // nil where nothing is beyond the site
 	strays []*Stray
-	own    *resolve.Authority // signs the certificates of name servers where there is no world
+	hung   map[machine]hung       // where the simulated machines of the site are plugged in
+	called map[address.MAC]string // and what they are called
+	own    *resolve.Authority     // signs the certificates of name servers where there is no world
 }
 
 // place is one interface of a device on a network.

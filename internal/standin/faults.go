@@ -63,6 +63,8 @@ func (d *Device) misbehave(w http.ResponseWriter, r *http.Request) {
 		Input struct {
 			Fault  string `json:"fault"`
 			Amount int    `json:"amount"`
+			At     string `json:"at"`
+			Value  string `json:"value"`
 		} `json:"lithos-standin:input"`
 	}
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody)).Decode(&doc); err != nil {
@@ -73,7 +75,11 @@ func (d *Device) misbehave(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "invalid-value", "amount is from 0 to 600000.")
 		return
 	}
-	if err := d.Misbehave(doc.Input.Fault, doc.Input.Amount); err != nil {
+	done, err := d.at(doc.Input.Fault, doc.Input.At, doc.Input.Value)
+	if !done {
+		err = d.Misbehave(doc.Input.Fault, doc.Input.Amount)
+	}
+	if err != nil {
 		refuse(w, http.StatusBadRequest, "invalid-value", err.Error())
 		return
 	}
@@ -89,7 +95,8 @@ func (d *Device) Misbehave(fault string, amount int) error {
 	f := &d.faults
 	switch fault {
 	case "none":
-		*f = Faults{}
+		*f, d.off = Faults{}, nil
+		return d.plugSockets()
 	case "slow":
 		f.Slow = span
 	case "cut":
@@ -140,6 +147,9 @@ func (d *Device) armed() []string {
 		if one.is {
 			out = append(out, one.name)
 		}
+	}
+	if len(d.off) > 0 {
+		out = append(out, "port-off")
 	}
 	return out
 }

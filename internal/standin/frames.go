@@ -24,8 +24,8 @@ func (d *Device) sockets() []string {
 	}
 	var out []string
 	for _, i := range d.running.Interfaces.Interface {
-		cabled := slices.ContainsFunc(d.config.Links, func(n yang.LinkNeighbor) bool { return n.Interface == i.Name })
-		if i.Enabled && i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged != 0 &&
+		cabled := d.cabled(i.Name)
+		if d.up(i) && i.Type == yang.TypeEthernet && i.Switchport != nil && i.Switchport.Untagged != 0 &&
 			i.IPv4 == nil &&
 			!cabled {
 			out = append(out, i.Name)
@@ -107,6 +107,9 @@ func (f *Fabric) heardFrom(from *Device, port string) []netip.AddrPort {
 	}
 	for i := range s.Devices {
 		for _, n := range linksOf(devices, s.Devices[i].ID) {
+			if pulled(devices, s.Devices[i].ID, n.Interface) || pulled(devices, n.SystemName, n.PortID) {
+				continue
+			}
 			if f, ok := s.Devices[i].Interface(n.Interface); ok {
 				f.Peer = n.SystemName + "/" + n.PortID
 			}
@@ -128,4 +131,16 @@ func linksOf(devices []*Device, name string) []yang.LinkNeighbor {
 		}
 	}
 	return nil
+}
+
+// pulled reports whether the plug of a device's port is pulled.
+func pulled(devices []*Device, name, port string) bool {
+	for _, d := range devices {
+		if d.config.System == name {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			return d.off[port]
+		}
+	}
+	return false
 }

@@ -48,6 +48,7 @@ func (d *Device) routes() http.Handler {
 	mux.HandleFunc("PATCH /restconf/data", d.edit)
 	mux.HandleFunc("POST /restconf/operations/{name}", d.operate)
 	mux.HandleFunc("POST "+misbehave, d.misbehave)
+	mux.HandleFunc("POST "+listSockets, d.listsSockets)
 	return d.failing(d.authorised(mux))
 }
 
@@ -126,7 +127,7 @@ func (d *Device) operational() yang.Operational {
 	var o yang.Operational
 	for _, i := range d.running.Interfaces.Interface {
 		state := yang.InterfaceState{Name: i.Name, OperStatus: "down"}
-		if i.Enabled {
+		if d.up(i) {
 			state.OperStatus = "up"
 		}
 		state.IPv4.Address, state.IPv6.Address = d.addressesOf(i, "A"), d.addressesOf(i, "AAAA")

@@ -83,6 +83,7 @@ type Device struct {
 	waiting   map[dhcpv4.TransactionID]netip.AddrPort // clients whose requests were relayed
 	heard     map[netip.Addr]heard
 	learnt    map[address.MAC]string // of a switch: the port of a station
+	off       map[string]bool        // ports whose plug is pulled, by name
 	secrets   map[string]string
 	lines     map[string]line   // what the lines of uplinks give, by name
 	learns    map[string]Learnt // what uplinks have learnt, by name

@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"lithos/internal/act"
 	"lithos/internal/device"
@@ -14,14 +15,61 @@ type Faults struct {
 	// Simulated says whether the device is a simulated one: nothing else is asked to go wrong.
 	Simulated bool     `json:"simulated"`
 	Armed     []string `json:"armed" doc:"what is still to go wrong, after it was asked for"`
+	// Ports, Lines and Machines are what can be plugged and unplugged.
+	Ports    []SimulatedPort    `json:"ports"`
+	Lines    []string           `json:"lines" doc:"uplinks whose line can be given another address"`
+	Machines []SimulatedMachine `json:"machines"`
+}
+
+// Fault is something that is to go wrong with a simulated device, by its name in module lithos-standin.
+type Fault struct {
+	Fault  string `json:"fault"`
+	Amount int    `json:"amount,omitempty"`
+	At     string `json:"at,omitempty"` // a port or an uplink
+	Value  string `json:"value,omitempty"`
+}
+
+// SimulatedPort is a port of a simulated device.
+type SimulatedPort struct {
+	Name string `json:"name"`
+	Up   bool   `json:"up"`
+}
+
+// SimulatedMachine is a simulated machine of a site.
+type SimulatedMachine struct {
+	MAC  string `json:"mac"`
+	Name string `json:"name"`
+	At   string `json:"at,omitempty" doc:"where it is plugged in: the port and its device"`
+}
+
+func noFaults() *Faults {
+	return &Faults{Armed: []string{}, Ports: []SimulatedPort{}, Lines: []string{}, Machines: []SimulatedMachine{}}
+}
+
+// look fills in what can be plugged and unplugged.
+func (f *Faults) look(ctx context.Context, driver *device.RESTCONF) error {
+	s, err := driver.Sockets(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range s.Port {
+		f.Ports = append(f.Ports, SimulatedPort(p))
+	}
+	f.Lines = append(f.Lines, s.Line...)
+	for _, m := range s.Machine {
+		f.Machines = append(f.Machines, SimulatedMachine(m))
+	}
+	return nil
 }
 
 // Simulated reports whether a device is a simulated one, by the modules that it speaks.
 func (s *Service) Simulated(ctx context.Context, code, deviceID string) (*Faults, error) {
-	out := &Faults{Armed: []string{}}
+	out := noFaults()
 	err := s.withDriver(ctx, code, deviceID, func(driver *device.RESTCONF) error {
 		modules, err := driver.Modules(ctx)
-		out.Simulated = slices.Contains(modules, device.StandinModule)
+		if out.Simulated = slices.Contains(modules, device.StandinModule); out.Simulated {
+			err = out.look(ctx, driver)
+		}
 		return err
 	})
 	return out, err
@@ -29,17 +77,20 @@ func (s *Service) Simulated(ctx context.Context, code, deviceID string) (*Faults
 
 // Misbehave has something go wrong with a simulated device. It is refused for any other.
 func (s *Service) Misbehave(
-	ctx context.Context, by act.Technician, code, deviceID, fault string, amount int,
+	ctx context.Context, by act.Technician, code, deviceID string, fault Fault,
 ) (*Faults, error) {
-	out := &Faults{Simulated: true}
+	out := noFaults()
+	out.Simulated = true
 	err := s.withDriver(ctx, code, deviceID, func(driver *device.RESTCONF) (err error) {
-		out.Armed, err = driver.Misbehave(ctx, fault, amount)
+		if out.Armed, err = driver.Misbehave(ctx, device.Fault(fault)); err == nil {
+			err = out.look(ctx, driver)
+		}
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	return out, act.Record(ctx, s.store.Queries, by, "device-misbehaves", code+" "+deviceID, fault)
+	return out, act.Record(ctx, s.store.Queries, by, "device-misbehaves", code+" "+deviceID, strings.TrimSpace(fault.Fault+" "+fault.At+" "+fault.Value))
 }
 
 // withDriver does something with a device that is reached. What the device says against it is refused in its words.

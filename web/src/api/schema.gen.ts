@@ -2284,6 +2284,10 @@ export interface components {
         Faults: {
             /** @description what is still to go wrong, after it was asked for */
             armed: string[];
+            /** @description uplinks whose line can be given another address */
+            lines: string[];
+            machines: components["schemas"]["SimulatedMachine"][];
+            ports: components["schemas"]["SimulatedPort"][];
             simulated: boolean;
         };
         Fell: {
@@ -3049,9 +3053,13 @@ export interface components {
         };
         MisbehaveRequest: {
             /** Format: int64 */
-            amount: number;
+            amount?: number;
+            /** @description a port or an uplink */
+            at?: string;
             /** @description by its name in module lithos-standin; none ends all */
             fault: string;
+            /** @description the MAC of a machine, or the address of a line */
+            value?: string;
         };
         Movable: {
             block: string;
@@ -4208,6 +4216,16 @@ export interface components {
         SignInRequestBody: {
             name: string;
             password: string;
+        };
+        SimulatedMachine: {
+            /** @description where it is plugged in: the port and its device */
+            at?: string;
+            mac: string;
+            name: string;
+        };
+        SimulatedPort: {
+            name: string;
+            up: boolean;
         };
         SiteHead: {
             block: string;

@@ -4,6 +4,7 @@ import { api, call, problemOf } from '../api/client'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
 import { Choice, Field } from '../parts/Field'
+import { Simulated } from './Simulated'
 
 /** What can go wrong with a simulated device: its name in module lithos-standin, in words, and what is counted. */
 const faults: [name: string, says: string, unit?: string, amount?: number][] = [
@@ -18,7 +19,7 @@ const faults: [name: string, says: string, unit?: string, amount?: number][] = [
   ['lost-confirm', 'The next confirm is lost on the way'],
   ['lost-confirm-answer', 'The answer to the next confirm is lost'],
   ['full-startup', 'Its startup storage is full', 'confirms', 1],
-  ['line-down', 'Its line drops', 'ms', 10000],
+  ['line-down', 'It is not reached', 'ms', 10000],
 ]
 
 /** Has something go wrong with a simulated device; nothing is shown for a real one. */
@@ -28,7 +29,7 @@ export function Misbehave({ site, device }: { site: string; device: string }) {
     queryKey: ['simulated', site, device],
     queryFn: () => call(api.GET('/api/sites/{site}/devices/{device}/faults', { params: { path } })),
     retry: false,
-  }).data?.simulated
+  }).data
   const [fault, setFault] = useState('slow')
   const chosen = faults.find((f) => f[0] === fault)
   const [amount, setAmount] = useState('1500')
@@ -42,8 +43,9 @@ export function Misbehave({ site, device }: { site: string; device: string }) {
       ),
     onSuccess: (_, name) => announce(name === 'none' ? 'Nothing more goes wrong' : `Asked: ${chosen?.[1] ?? name}`),
   })
-  if (!simulated) return null
-  const words = (name: string) => faults.find((f) => f[0] === name)?.[1].toLowerCase() ?? name
+  if (!simulated?.simulated) return null
+  const words = (name: string) =>
+    name === 'port-off' ? 'a port is off' : (faults.find((f) => f[0] === name)?.[1].toLowerCase() ?? name)
   const wrong = chosen?.[2] !== undefined && !/^\d{1,6}$/.test(amount)
   return (
     <details className="border-t border-seam mt-3 pt-2">
@@ -86,6 +88,7 @@ export function Misbehave({ site, device }: { site: string; device: string }) {
             : 'Nothing is left to go wrong.')}
       </p>
       <Alert>{ask.error && problemOf(ask.error).message}</Alert>
+      <Simulated site={site} device={device} of={simulated} />
     </details>
   )
 }
