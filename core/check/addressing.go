@@ -8,6 +8,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/edit"
+	"lithos/core/links"
 	"lithos/core/site"
 )
 
@@ -120,36 +121,98 @@ func (f *facts) setGateway(n *site.Network) *Fix {
 	return change("Make "+at.Addr().String()+" the gateway", site.KindNetwork, n.ID, site.Ref{}, *n, now)
 }
 
-// ProposeInterface is the VLAN interface that would hold a network's gateway, on
-// the router or firewall that carries most VLAN interfaces already; ok is false
-// where the network has no gateway or VLAN id, or no device carries VLANs.
+// ProposeInterface is the VLAN interface that would hold a network's gateway, on the device that routes most VLANs
+// already: a router or firewall before a layer 3 switch, and where none has any the first that could. ok is false where
+// the network has no gateway or VLAN id, or nothing routes.
 func ProposeInterface(s *site.Site, n *site.Network) (on *site.Device, i site.Interface, ok bool) {
-	most := 0
+	best := -1
 	for di := range s.Devices {
 		d := &s.Devices[di]
-		vlans, parent := 0, ""
-		for _, i := range d.Interfaces {
-			if i.Kind == site.VLAN {
-				vlans, parent = vlans+1, i.Parent
+		vlans, _ := carriesVLANs(d)
+		weight := vlans * 2
+		switch d.Kind {
+		case site.Router, site.Firewall:
+			weight++
+		case site.L3Switch:
+		default:
+			continue
+		}
+		if weight > best {
+			if proposed, can := ProposeInterfaceOn(d, n); can {
+				best, on, i = weight, d, proposed
 			}
 		}
-		if vlans > most && (d.Kind == site.Router || d.Kind == site.Firewall) {
-			most, on, i.Parent = vlans, d, parent
-		}
 	}
-	if on == nil || n.VLAN == 0 || !address.Usable(n.Prefix).Contains(n.Gateway) {
-		return nil, site.Interface{}, false
-	}
-	i.ID = fmt.Sprintf("if-%s-vlan-%d", on.ID, n.VLAN)
-	i.ID = i.ID[:min(len(i.ID), 64)]
-	i.Name, i.Kind, i.VLAN = fmt.Sprintf("%s.%d", i.Parent, n.VLAN), site.VLAN, n.VLAN
-	i.Addresses = []netip.Prefix{netip.PrefixFrom(n.Gateway, n.Prefix.Bits())}
-	taken := slices.ContainsFunc(on.Interfaces, func(o site.Interface) bool { return o.ID == i.ID || o.Name == i.Name })
-	return on, i, !taken
+	return on, i, on != nil
 }
 
-// addInterface is the fix that gives a device the interface a network lacks.
+// carriesVLANs counts the VLAN interfaces of a device, and says what carries the last of them.
+func carriesVLANs(d *site.Device) (count int, parent string) {
+	for _, i := range d.Interfaces {
+		if i.Kind == site.VLAN {
+			count, parent = count+1, i.Parent
+		}
+	}
+	return count, parent
+}
+
+// ProposeInterfaceOn is the VLAN interface that would hold a network's gateway on a device: carried by what carries the
+// others there, else by its port group or first port, and named as the others are. ok is false where the network has no
+// gateway or VLAN id, or the device nothing that carries it.
+func ProposeInterfaceOn(d *site.Device, n *site.Network) (i site.Interface, ok bool) {
+	if n.VLAN == 0 || !address.Usable(n.Prefix).Contains(n.Gateway) {
+		return i, false
+	}
+	vlans, parent := carriesVLANs(d)
+	isSwitch := d.Kind == site.L2Switch || d.Kind == site.L3Switch
+	if vlans == 0 && !isSwitch {
+		lan, has := lanOf(d)
+		if !has {
+			return i, false
+		}
+		parent = lan.Name
+	}
+	i = site.Interface{Kind: site.VLAN, VLAN: n.VLAN, Parent: parent,
+		Addresses: []netip.Prefix{netip.PrefixFrom(n.Gateway, n.Prefix.Bits())}}
+	i.ID = fmt.Sprintf("if-%s-vlan-%d", d.ID, n.VLAN)
+	i.ID = i.ID[:min(len(i.ID), 64)]
+	if i.Name = fmt.Sprintf("%s.%d", parent, n.VLAN); parent == "" {
+		i.Name = fmt.Sprintf("vlan%d", n.VLAN)
+	}
+	taken := slices.ContainsFunc(d.Interfaces, func(o site.Interface) bool { return o.ID == i.ID || o.Name == i.Name })
+	return i, !taken
+}
+
+// lanOf is the interface of a device that carries its networks: a port group, else a port with a cable, else any that is
+// in no group.
+func lanOf(d *site.Device) (*site.Interface, bool) {
+	var found *site.Interface
+	weight := 0
+	for k := range d.Interfaces {
+		i := &d.Interfaces[k]
+		member := slices.ContainsFunc(d.Interfaces, func(g site.Interface) bool { return slices.Contains(g.Members, i.Name) })
+		w := 0
+		switch {
+		case i.Kind == site.PortGroup:
+			w = 3
+		case i.Kind == site.Port && !member && i.Peer != "":
+			w = 2
+		case i.Kind == site.Port && !member:
+			w = 1
+		}
+		if w > weight {
+			found, weight = i, w
+		}
+	}
+	return found, found != nil
+}
+
+// addInterface is the fix that gives a device the interface a network lacks: a VLAN interface, and where the network has
+// no VLAN the address for the interface that carries the device's networks.
 func (f *facts) addInterface(n *site.Network) *Fix {
+	if n.VLAN == 0 {
+		return f.addressWithoutVLAN(n)
+	}
 	d, i, ok := ProposeInterface(f.Site, n)
 	if !ok {
 		return nil
@@ -160,6 +223,112 @@ func (f *facts) addInterface(n *site.Network) *Fix {
 	}
 }
 
+func (f *facts) addressWithoutVLAN(n *site.Network) *Fix {
+	if !address.Usable(n.Prefix).Contains(n.Gateway) {
+		return nil
+	}
+	for k := range f.Devices {
+		d := &f.Devices[k]
+		if d.Kind != site.Router && d.Kind != site.Firewall && d.Kind != site.L3Switch {
+			continue
+		}
+		if i, ok := lanOf(d); ok && len(i.Addresses) == 0 {
+			now := *i
+			now.Addresses = []netip.Prefix{netip.PrefixFrom(n.Gateway, n.Prefix.Bits())}
+			return changeInterface(fmt.Sprintf("Give %s of %s the address %s", i.Name, d.Name, n.Gateway), d, *i, now)
+		}
+	}
+	return nil
+}
+
+// networkAtNoPort is about networks that a device of the site holds, and that come out at no port of its switches: a
+// client can be plugged in nowhere. A port that carries it with a tag may have an access point.
+func networkAtNoPort(f *facts, n *site.Network, report func(Finding)) {
+	path := f.joined.Path(n)
+	if !path.Drawn || len(path.Homes) == 0 || len(path.Plugs)+len(path.Trunks)+len(path.Breaks) > 0 {
+		return
+	}
+	alone := !slices.ContainsFunc(path.Homes, func(e links.End) bool { return e.Device.ID != path.Homes[0].Device.ID })
+	switched := slices.ContainsFunc(f.Devices, func(d site.Device) bool {
+		return d.Kind == site.L2Switch || d.Kind == site.L3Switch
+	})
+	routed := slices.ContainsFunc(path.Homes, func(e links.End) bool {
+		return e.Interface.Kind == site.VLAN || e.Interface.Kind == site.PortGroup
+	})
+	if !alone || !switched || !routed || n.VLAN == 0 {
+		return // where several devices are in it, it is theirs
+	}
+	report(Finding{
+		Title: n.Name + " comes out at no port", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
+		Value: fmt.Sprint(n.VLAN), Fix: f.putAtPort(n),
+		Says: fmt.Sprintf("VLAN %d ends at %s: no port of a switch has it, with a tag or without. Whoever is plugged in "+
+			"anywhere is on another network.", n.VLAN, path.Homes[0]),
+	})
+}
+
+// putAtPort is the fix that puts a network on a free port of a switch, and on the trunk that leads there. Where no port
+// is free, one that clients have carries it with a tag as well, for an access point.
+func (f *facts) putAtPort(n *site.Network) *Fix {
+	var tagged *Fix
+	for k := range f.Devices {
+		d := &f.Devices[k]
+		if d.Kind != site.L2Switch && d.Kind != site.L3Switch {
+			continue
+		}
+		open := func(i site.Interface) bool {
+			return i.Kind == site.Port && len(i.Addresses) == 0 && !f.joined.Cabled(i.ID)
+		}
+		if free := slices.IndexFunc(d.Interfaces, func(i site.Interface) bool {
+			return open(i) && i.Untagged == 0 && len(i.Tagged) == 0
+		}); free >= 0 {
+			was := d.Interfaces[free]
+			now := was
+			now.Untagged = n.VLAN
+			return f.upTo(d, n, changeInterface(fmt.Sprintf("Put %s of %s into VLAN %d", was.Name, d.Name, n.VLAN), d, was,
+				now))
+		}
+		if last := slices.IndexFunc(d.Interfaces, open); last >= 0 && tagged == nil {
+			was := d.Interfaces[last]
+			now := was
+			now.Tagged = append(slices.Clone(was.Tagged), n.VLAN)
+			slices.Sort(now.Tagged)
+			tagged = f.upTo(d, n, changeInterface(fmt.Sprintf("Carry VLAN %d with a tag on %s of %s, for an access point",
+				n.VLAN, was.Name, d.Name), d, was, now))
+		}
+	}
+	return tagged
+}
+
+// upTo is a fix at a switch with its trunk carrying a network, where that does not yet.
+func (f *facts) upTo(d *site.Device, n *site.Network, fix *Fix) *Fix {
+	for _, trunk := range d.Interfaces {
+		if len(trunk.Tagged) == 0 || !f.joined.Cabled(trunk.ID) || slices.Contains(trunk.Tagged, n.VLAN) {
+			continue
+		}
+		wide := trunk
+		wide.Tagged = append(slices.Clone(trunk.Tagged), n.VLAN)
+		slices.Sort(wide.Tagged)
+		fix.Edits = append(fix.Edits, changeInterface("", d, trunk, wide).Edits...)
+		break
+	}
+	return fix
+}
+
+// giveGateway is the fix that gives a network its first address as the gateway, held by a new interface.
+func (f *facts) giveGateway(n *site.Network) *Fix {
+	now := *n
+	now.Gateway = address.Usable(n.Prefix).From
+	if len(f.ownersIn(address.Single(now.Gateway))) > 0 {
+		return nil
+	}
+	fix := f.addInterface(&now)
+	if fix == nil {
+		return nil
+	}
+	fix.Edits = append(change("", site.KindNetwork, n.ID, site.Ref{}, *n, now).Edits, fix.Edits...)
+	return fix
+}
+
 func networkWithoutInterface(f *facts, n *site.Network, report func(Finding)) {
 	if n.Gateway.IsValid() || len(f.homes(n)) > 0 {
 		return // gateway-on-no-interface speaks of those with a gateway
@@ -167,6 +336,7 @@ func networkWithoutInterface(f *facts, n *site.Network, report func(Finding)) {
 	report(Finding{
 		Title: n.Name + " has no interface", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
 		Says: fmt.Sprintf("No device has an address in %s, so nothing can be served or reached there.", n.Prefix),
+		Fix:  f.giveGateway(n),
 	})
 }
 

@@ -352,6 +352,8 @@ var plainCases = []ruleCase{
 	{"network-without-interface", func(s *site.Site) {
 		s.Networks = append(s.Networks, site.Network{ID: "net-lost", Name: "Lost", Prefix: prefix("10.84.17.0/24")})
 	}, func(s *site.Site) { network(s, "net-imaging").Gateway = netip.Addr{} }, false},
+	{"network-at-no-port", func(s *site.Site) { iface(s, "if-sw-core-3").Untagged = 24 },
+		func(s *site.Site) { iface(s, "if-sw-core-3").Untagged, iface(s, "if-sw-core-3").Tagged = 24, []int{31} }, true},
 	{"public-prefix-inside", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("203.0.113.64/26") },
 		func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("172.31.255.0/26") }, false},
 	{"beyond-device", func(s *site.Site) {
@@ -728,4 +730,58 @@ func TestLearntIsTheFarthestLevel(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, "198.51.100.9", alone.Value)
 	assert.Empty(t, alone.Hides)
+}
+
+// A gateway that no interface holds has a fix wherever something routes: on a layer 3 switch, on a router that has no
+// VLAN yet, and where the network has none.
+func Test44AGatewayIsHeldSomewhere(t *testing.T) {
+	lan := site.Network{ID: "net-a", Name: "Office", Prefix: prefix("10.84.16.0/24"), Gateway: addr("10.84.16.1"), VLAN: 52}
+	for _, c := range []struct {
+		what   string
+		device site.Device
+		vlan   int
+		want   string
+	}{
+		{"a layer 3 switch", site.Device{ID: "d", Name: "sw-1", Kind: site.L3Switch, Interfaces: []site.Interface{
+			{ID: "i1", Name: "port1", Kind: site.Port}}}, 52, "Give sw-1 the interface vlan52 with 10.84.16.1"},
+		{"a router without VLANs", site.Device{ID: "d", Name: "rt-1", Kind: site.Router, Interfaces: []site.Interface{
+			{ID: "i1", Name: "lan", Kind: site.PortGroup}, {ID: "i2", Name: "wan", Kind: site.Uplink}}}, 52,
+			"Give rt-1 the interface lan.52 with 10.84.16.1"},
+		{"no VLAN", site.Device{ID: "d", Name: "rt-1", Kind: site.Router, Interfaces: []site.Interface{
+			{ID: "i1", Name: "lan", Kind: site.PortGroup}}}, 0, "Give lan of rt-1 the address 10.84.16.1"},
+	} {
+		s := &site.Site{ID: "s", Name: "S", Block: []netip.Prefix{prefix("10.84.16.0/20")}, Networks: []site.Network{lan},
+			Devices: []site.Device{c.device}}
+		s.Networks[0].VLAN = c.vlan
+		of := func(s *site.Site) *check.Finding {
+			for _, f := range check.Site(s) {
+				if f.Rule == "gateway-on-no-interface" {
+					return &f
+				}
+			}
+			return nil
+		}
+		f := of(s)
+		require.NotNil(t, f, c.what)
+		require.NotNil(t, f.Fix, c.what)
+		assert.Equal(t, c.want, f.Fix.Title, c.what)
+		after, err := edit.Apply(site.Normal(s), f.Fix.Edits...)
+		require.NoError(t, err)
+		assert.Nil(t, of(after), c.what)
+	}
+	// A network without a gateway or an interface is given both.
+	s := &site.Site{ID: "s", Name: "S", Block: []netip.Prefix{prefix("10.84.16.0/20")}, Networks: []site.Network{lan},
+		Devices: []site.Device{{ID: "d", Name: "sw-1", Kind: site.L3Switch, Interfaces: []site.Interface{
+			{ID: "i1", Name: "port1", Kind: site.Port}}}}}
+	s.Networks[0].Gateway = netip.Addr{}
+	found := check.Site(s)
+	i := slices.IndexFunc(found, func(f check.Finding) bool { return f.Rule == "network-without-interface" })
+	require.GreaterOrEqual(t, i, 0)
+	require.NotNil(t, found[i].Fix)
+	after, err := edit.Apply(site.Normal(s), found[i].Fix.Edits...)
+	require.NoError(t, err)
+	n, _ := after.Network("net-a")
+	_, held, _, ok := after.InterfaceOn(n)
+	require.True(t, ok)
+	assert.Equal(t, "vlan52 10.84.16.1", held.Name+" "+n.Gateway.String())
 }

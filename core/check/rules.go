@@ -153,6 +153,8 @@ var rules = []Rule{
 		ofSite(untaggedDiffers)},
 	{"network-without-interface", "Addressing", Warns, "A device has an address in each network.",
 		inNetwork(networkWithoutInterface)},
+	{"network-at-no-port", "Addressing", Warns, "Each network comes out at a port of a switch.",
+		inNetwork(networkAtNoPort)},
 	{"public-prefix-inside", "Addressing", Warns, "Networks use addresses that are free for private use.",
 		inNetwork(publicPrefixInside)},
 	{"beyond-device", "Addressing", Blocks, "A device is asked only for what its kind can do.",

@@ -51,6 +51,9 @@ func Learn(s *site.Site) *Map {
 	return m
 }
 
+// Cabled reports whether an interface has a cable to another, by its id.
+func (m *Map) Cabled(id string) bool { return m.peer[id].Interface != nil }
+
 // isSwitch reports whether a device passes frames between all its ports.
 func isSwitch(d *site.Device) bool { return d.Kind == site.L2Switch || d.Kind == site.L3Switch }
 
@@ -120,6 +123,7 @@ type Path struct {
 	Homes  []End // the interfaces that have an address in the network
 	Hops   []Hop
 	Plugs  []End // ports where a client can be plugged in and be on the network
+	Trunks []End // ports of switches without a cable that carry it with a tag: an access point may be there
 	Breaks []Break
 	// Drawn reports whether the site records any cable or access port, so that
 	// the lack of a plug means something.
@@ -219,6 +223,9 @@ func (w *walk) spread(d *site.Device, group *site.Interface, vlan int, from *sit
 		switch {
 		case !tagged && !plain:
 		case w.peer[port.ID].Interface == nil:
+			if tagged && isSwitch(d) {
+				w.path.Trunks = append(w.path.Trunks, End{d, port})
+			}
 			if plain && port.Kind != site.Uplink && len(port.Addresses) == 0 {
 				plug := End{d, port}
 				w.path.Plugs = append(w.path.Plugs, plug)

@@ -16,7 +16,7 @@ func TestPlantedMistakes(t *testing.T) {
 		"kelder-bridge": {"address-two-owners", "reverse-two-names"},
 		"hallin-road":   {"pool-off", "reverse-differs"},
 		"moss-end":      {"relay-missing"},
-		"quill-street":  {"alias-target-missing", "ddns-key-too-wide"},
+		"quill-street":  {"network-at-no-port", "alias-target-missing", "ddns-key-too-wide"},
 		"the-garret":    {"short-names-leak"},
 		"the-yard":      {"dns-outside-first"},
 		"the-hut":       {"mtu-above-uplink"},

@@ -203,9 +203,28 @@ func poolKind() *Kind {
 	})
 }
 
-// serverOf is the device that most likely serves a network: the one with an interface
-// there.
+// serverOf is the device that most likely serves a network: the one that serves most of the networks beside it that the
+// same device routes, else the one with an interface there.
 func serverOf(s *Site, n *Network) string {
+	home, _, _, routed := s.InterfaceOn(n)
+	serves := map[string]int{}
+	best := ""
+	for _, p := range s.Pools {
+		other, ok := s.Network(p.Network)
+		if !ok || other.ID == n.ID || p.Server == "" {
+			continue
+		}
+		d, _, _, at := s.InterfaceOn(other)
+		if !routed || !at || d.ID != home.ID {
+			continue
+		}
+		if serves[p.Server]++; serves[p.Server] > serves[best] {
+			best = p.Server
+		}
+	}
+	if _, there := s.Device(best); there {
+		return best
+	}
 	if d, _, _, ok := s.InterfaceOn(n); ok {
 		return d.ID
 	}

@@ -21,10 +21,42 @@ func (p *Page) Form(o Opens, network string) (*edit.Form, error) {
 	if err != nil {
 		return nil, act.Refuse(act.Missing, "%s.", capital(err.Error()))
 	}
+	if d, ok := p.Device(site.ParseRef(o.In).ID); ok && form.New && o.Kind == site.KindInterface {
+		p.proposed(&form, d, n)
+	}
 	if in := site.ParseRef(o.In); form.New && o.Kind == site.KindInterface && order.On(p.beside.Access, in.ID) != nil {
 		withoutPorts(&form)
 	}
 	return &form, nil
+}
+
+// proposed fills in what a new interface of a device most likely is: the one that the network that is looked at lacks,
+// else the first network that no device has an address in.
+func (p *Page) proposed(form *edit.Form, d *site.Device, n *site.Network) {
+	lacks := func(n *site.Network) (site.Interface, bool) {
+		if _, _, _, has := p.InterfaceOn(n); has {
+			return site.Interface{}, false
+		}
+		return check.ProposeInterfaceOn(d, n)
+	}
+	var i site.Interface
+	ok := false
+	if n != nil {
+		i, ok = lacks(n)
+	}
+	for k := 0; !ok && k < len(p.Networks); k++ {
+		i, ok = lacks(&p.Networks[k])
+	}
+	if !ok {
+		return
+	}
+	values := map[string]string{"name": i.Name, "kind": i.Kind, "parent": i.Parent, "vlan": strconv.Itoa(i.VLAN),
+		"addresses": words(i.Addresses)}
+	for k := range form.Fields {
+		if text, set := values[form.Fields[k].Name]; set {
+			form.Fields[k].Value = text
+		}
+	}
 }
 
 // withoutPorts takes the ports out of what can be added to a device that Lithos reads: it has those

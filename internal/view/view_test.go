@@ -3,6 +3,7 @@ package view_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"slices"
 	"testing"
 
@@ -367,4 +368,30 @@ func Test18OneAnswerOfWhatClientsAreTold(t *testing.T) {
 	assert.Contains(t, both, "2 hours")
 	assert.Contains(t, both, "5 minutes")
 	assert.Contains(t, listed.Otherwise, "for clients of ")
+}
+
+// A new interface is proposed with the name, the parent, the VLAN and the address that the network lacks, and a new pool
+// with the server that its neighbours have.
+func Test44WhatIsNewIsProposed(t *testing.T) {
+	doc := scenario.Site("moss-end")
+	doc.Networks = append(doc.Networks, site.Network{ID: "net-new", Name: "Recovery", VLAN: 77,
+		Prefix: netip.MustParsePrefix("10.84.60.0/24"), Gateway: netip.MustParseAddr("10.84.60.1")})
+	p := view.Of(check.Of(site.Normal(doc)), nil, 1, order.Beside{})
+	values := func(kind, in, network string) map[string]string {
+		form, err := p.Form(view.Opens{Kind: kind, In: in}, network)
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, f := range form.Fields {
+			out[f.Name] = f.Value
+		}
+		return out
+	}
+	v := values(site.KindInterface, "device:dev-moss-sw", "net-new")
+	assert.Equal(t, []string{"vlan77", site.VLAN, "77", "10.84.60.1/24"},
+		[]string{v["name"], v["kind"], v["vlan"], v["addresses"]})
+	v = values(site.KindInterface, "device:dev-moss-sw", "net-moss-ward")
+	assert.Equal(t, "vlan77", v["name"], "the network that lacks one, where the one that is looked at does not")
+	ward, _ := doc.Pool("pool-moss-ward")
+	assert.Equal(t, ward.Server, values(site.KindPool, "", "net-moss-kennels")["server"],
+		"behind the relay as the others are")
 }
