@@ -125,3 +125,29 @@ func tried(s *site.Site, entries []edit.Entry) (*site.Site, []edit.Edit, bool) {
 	}
 	return s, all, true
 }
+
+// An option that a nearer level sets changes nothing at the other site: that is said, with the level that hides it. Where
+// one client is told otherwise, it is not.
+func Test45WhatANearerLevelHidesChangesNothing(t *testing.T) {
+	north, south := scenario.Site("orchard-north"), scenario.Site("orchard-south")
+	now, edits := edited(t, north, edit.Entry{Kind: "option", In: "site:" + north.ID, ID: "42", New: true,
+		Fields: map[string]string{"code": "42", "value": "192.0.2.42"}})
+	for i := range south.Networks {
+		n := &south.Networks[i]
+		n.Options = append(n.Options, site.Option{Code: 42, Value: "192.0.2.7"})
+	}
+	placed, left := alike.Place(north, now, south, edits, ids())
+	require.Empty(t, left)
+	after, err := edit.Apply(south, placed...)
+	require.NoError(t, err)
+	hidden := alike.HiddenIn(south, after, placed)
+	require.Len(t, hidden, 1)
+	assert.Equal(t, "NTP servers 192.0.2.42", hidden[0].Name+" "+hidden[0].Value)
+	assert.Len(t, hidden[0].By, len(south.Networks))
+	assert.Equal(t, site.KindNetwork, hidden[0].By[0].Kind)
+
+	south.Networks[0].Options = nil
+	after, err = edit.Apply(south, placed...)
+	require.NoError(t, err)
+	assert.Empty(t, alike.HiddenIn(south, after, placed), "one network is told it")
+}

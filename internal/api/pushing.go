@@ -85,12 +85,13 @@ func (s *server) pushOperations(api huma.API) {
 		"Push the orders that belong together, in waves or all or none"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body struct {
-			Sizes    []int `json:"sizes" maxItems:"20" doc:"how many sites each wave takes; the last one is repeated"`
-			Together bool  `json:"together" doc:"every site lands, or every one returns"`
+			Sizes    []int   `json:"sizes" maxItems:"20" doc:"how many sites each wave takes; the last one is repeated"`
+			Together bool    `json:"together" doc:"every site lands, or every one returns"`
+			Without  []int64 `json:"without,omitempty" maxItems:"500" doc:"orders that are left out and stay open"`
 		}
 	}) (*body[*work.OrderView], error) {
 		return s.orderAfter(ctx, in.Order,
-			s.work.StartWaves(ctx, who(ctx), in.Order, in.Body.Sizes, in.Body.Together))
+			s.work.StartWaves(ctx, who(ctx), in.Order, in.Body.Sizes, in.Body.Together, in.Body.Without))
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/stop-waves", "stop-waves",
 		"Let no further wave begin"), func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {

@@ -11,6 +11,7 @@ import (
 
 	"lithos/core/alike"
 	"lithos/core/edit"
+	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
@@ -24,6 +25,34 @@ type Copied struct {
 	Edits int    `json:"edits" doc:"that found their place"`
 	Left  int    `json:"left" doc:"that did not, and wait there for a decision"`
 	Says  string `json:"says,omitempty" doc:"why none was opened"`
+	// Hidden are options that change nothing there, because a nearer level sets them.
+	Hidden []HiddenThere `json:"hidden"`
+}
+
+// HiddenThere is an option that was set at another site, and that nearer levels hide from every client there.
+type HiddenThere struct {
+	Code   uint8         `json:"code"`
+	What   string        `json:"what" doc:"name of the option"`
+	Value  string        `json:"value"`
+	Levels []NearerLevel `json:"levels" doc:"that set it instead"`
+}
+
+// NearerLevel is a level that hides an option.
+type NearerLevel struct {
+	In   string `json:"in" doc:"kind:id"`
+	Says string `json:"says" doc:"what it is called"`
+}
+
+func hiddenThere(was, now *site.Site, placed []edit.Edit) []HiddenThere {
+	out := []HiddenThere{}
+	for _, h := range alike.HiddenIn(was, now, placed) {
+		one := HiddenThere{Code: h.Code, What: h.Name, Value: h.Value}
+		for _, l := range h.By {
+			one.Levels = append(one.Levels, NearerLevel{site.Ref{Kind: l.Kind, ID: l.ID}.String(), l.Kind + " " + l.Name})
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 const mostCopies = 200
@@ -61,14 +90,15 @@ func (s *Service) CopyTo(ctx context.Context, by act.Technician, id int64, codes
 	out := []Copied{}
 	for _, code := range codes {
 		if has := open[code]; has != 0 {
-			out = append(out, Copied{Site: code, Name: code, Says: order.Name(has) + " is open there already"})
+			out = append(out, Copied{Site: code, Name: code, Says: order.Name(has) + " is open there already",
+				Hidden: []HiddenThere{}})
 			continue
 		}
 		c, err := s.copyOne(ctx, by, d, lead, code, edits)
 		var refusal *act.Refusal
 		switch {
 		case errors.As(err, &refusal):
-			c = Copied{Site: code, Name: code, Says: refusal.Says}
+			c = Copied{Site: code, Name: code, Says: refusal.Says, Hidden: []HiddenThere{}}
 		case err != nil:
 			return nil, err
 		}
@@ -89,7 +119,7 @@ func (s *Service) copyOne(
 		return Copied{}, err
 	}
 	placed, left := alike.Place(d.Base.Site, d.Doc(), head.Site, edits, newID)
-	out := Copied{Site: code, Name: row.Name, Edits: len(placed), Left: len(left)}
+	out := Copied{Site: code, Name: row.Name, Edits: len(placed), Left: len(left), Hidden: []HiddenThere{}}
 	if len(placed)+len(left) == 0 {
 		out.Says = "all of it is so there already"
 		return out, nil
@@ -98,6 +128,7 @@ func (s *Service) copyOne(
 	if err != nil {
 		return Copied{}, err
 	}
+	out.Hidden = hiddenThere(head.Site, doc, placed)
 	out.Order, err = s.OpenOrder(ctx, by, code, d.Order.Title, d.Order.Ticket)
 	if err != nil {
 		return out, err

@@ -145,8 +145,10 @@ const mostWaves = 20
 // StartWaves pushes the orders that belong together, site by site: each wave takes as many as sizes says, the last size
 // again and again. The next one begins when each of the one before has landed; one that returned stops them. With
 // together, all are in one wave, and either every site lands or every one returns. It is refused where one of them
-// cannot be pushed.
-func (s *Service) StartWaves(ctx context.Context, by act.Technician, id int64, sizes []int, together bool) error {
+// cannot be pushed that is not left out; an order that is stays open.
+func (s *Service) StartWaves(
+	ctx context.Context, by act.Technician, id int64, sizes []int, together bool, without []int64,
+) error {
 	w, err := s.together(ctx, id)
 	if err != nil {
 		return err
@@ -156,11 +158,15 @@ func (s *Service) StartWaves(ctx context.Context, by act.Technician, id int64, s
 		switch {
 		case one.State == "pushing":
 			return act.Refuse(act.Conflict, "%s of %s is being pushed. Wait until that has ended.", one.Name, one.Site)
+		case slices.Contains(without, one.Order):
 		case one.State == "open" && one.Refuses != "":
-			return act.Refuse(act.Conflict, "%s: %s", one.Site, one.Refuses)
+			return act.Refuse(act.Conflict, "%s: %s Leave that site out, or see to it first.", one.Site, one.Refuses)
 		case one.State == "open":
 			open = append(open, one)
 		}
+	}
+	if len(open) == 0 && len(without) > 0 {
+		return act.Refuse(act.Invalid, "All sites that are open were left out. Leave at least one in.")
 	}
 	if len(open) == 0 {
 		return act.Refuse(act.Conflict, "None of them is open any more.")

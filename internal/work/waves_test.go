@@ -54,9 +54,9 @@ func TestWaves(t *testing.T) {
 	run(t, o.Service)
 	ctx := t.Context()
 	lead, orders := o.everywhere()
-	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false), act.Conflict, "was not rehearsed")
+	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "was not rehearsed")
 	require.NoError(t, o.RehearseTogether(ctx, o.mk, lead))
-	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false), act.Conflict, "1 edit does not apply here")
+	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "1 edit does not apply here")
 	d, err := o.Draft(ctx, orders["the-garret"])
 	require.NoError(t, err)
 	lost, err := o.Lost(ctx, d)
@@ -65,7 +65,7 @@ func TestWaves(t *testing.T) {
 	assert.Contains(t, lost[0].Why, "has no network like Bench")
 	require.NoError(t, o.Drop(ctx, o.mk, orders["the-garret"], d.Order.Version))
 
-	require.NoError(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false))
+	require.NoError(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil))
 	w := o.wavesEnd(orders["orchard-south"])
 	assert.Equal(t, "landed", w.State, w.Problem)
 	assert.Equal(t, 2, w.Number)
@@ -75,7 +75,7 @@ func TestWaves(t *testing.T) {
 		assert.Equal(t, i+1, w.Sites[i].Wave)
 		assert.Equal(t, "landed", w.Sites[i].State)
 	}
-	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1}, false), act.Conflict, "None of them is open")
+	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1}, false, nil), act.Conflict, "None of them is open")
 }
 
 // A site that returns stops the waves: those behind it are not begun.
@@ -87,13 +87,13 @@ func TestWaveThatReturnsStops(t *testing.T) {
 	o.drop(orders["the-garret"])
 	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
 	o.devices.ByID["dev-orchard-north-gw"].Inject(standin.Faults{RefuseWrite: 1})
-	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false))
+	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil))
 	w := o.wavesEnd(lead)
 	assert.Equal(t, "stopped", w.State)
 	assert.Contains(t, w.Problem, "Orchard Lane north practice returned")
 	assert.Equal(t, "open", w.Sites[1].State)
 	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
-	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false), "they are started anew")
+	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), "they are started anew")
 	assert.Equal(t, "landed", o.wavesEnd(lead).State)
 }
 
@@ -113,7 +113,7 @@ func TestSitesTogether(t *testing.T) {
 			north, south := o.devices.ByID["dev-orchard-north-gw"], o.devices.ByID["dev-orchard-south-gw"]
 			was := north.Running()
 			south.Inject(fault)
-			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true))
+			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
 			w := o.wavesEnd(lead)
 			assert.Equal(t, "stopped", w.State)
 			assert.Equal(t, "failed", o.waitPush(o.Service, orders["orchard-south"]).Push.State)
@@ -124,7 +124,7 @@ func TestSitesTogether(t *testing.T) {
 
 			south.Inject(standin.Faults{})
 			require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
-			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true))
+			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
 			assert.Equal(t, "landed", o.wavesEnd(lead).State)
 			assert.False(t, was.Equal(north.Running()))
 		})
@@ -140,4 +140,27 @@ func optionOf(in, code, value string) draft.Change {
 	c := entry("option", code, "value", value)
 	c.Entries[0].In = in
 	return c
+}
+
+// A site that is not ready can be left out: the others are pushed, its order stays open, and without it nothing is
+// refused for its sake. What stopped a wave is named.
+func Test45ASiteIsLeftOutOfAWave(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	lead, orders := o.everywhere()
+	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
+	refusal(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), act.Conflict, "Leave that site out")
+	refusal(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{lead, orders["orchard-south"],
+		orders["the-garret"]}), act.Invalid, "Leave at least one in")
+	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{orders["the-garret"]}))
+	w := o.wavesEnd(lead)
+	assert.Equal(t, "landed", w.State, w.Problem)
+	for _, s := range w.Sites {
+		want := "landed"
+		if s.Code == "the-garret" {
+			want = "open"
+		}
+		assert.Equal(t, want, s.State, s.Site)
+	}
 }

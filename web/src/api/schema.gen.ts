@@ -1900,6 +1900,7 @@ export interface components {
              * @description that found their place
              */
             edits: number;
+            hidden: components["schemas"]["HiddenThere"][];
             /**
              * Format: int64
              * @description that did not, and wait there for a decision
@@ -2557,6 +2558,15 @@ export interface components {
             because: string;
             /** Format: date-time */
             since: string;
+        };
+        HiddenThere: {
+            /** Format: int32 */
+            code: number;
+            /** @description that set it instead */
+            levels: components["schemas"]["NearerLevel"][];
+            value: string;
+            /** @description name of the option */
+            what: string;
         };
         History: {
             recorded: components["schemas"]["Holding"][];
@@ -3357,6 +3367,12 @@ export interface components {
             title: string;
             /** Format: int32 */
             version: number;
+        };
+        NearerLevel: {
+            /** @description kind:id */
+            in: string;
+            /** @description what it is called */
+            says: string;
         };
         Network: {
             /** Format: int64 */
@@ -4367,6 +4383,8 @@ export interface components {
             sizes: number[];
             /** @description every site lands, or every one returns */
             together: boolean;
+            /** @description orders that are left out and stay open */
+            without?: number[];
         };
         StateCount: {
             /** Format: int64 */

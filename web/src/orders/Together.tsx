@@ -70,8 +70,10 @@ export function Together({ waves, order }: { waves: Waves; order: number }) {
             <button className="btn" disabled={busy} onClick={() => void rehearse()}>
               {busy ? 'Rehearsing…' : `Rehearse all ${open.length}`}
             </button>
-            <button className="btn" disabled={busy || ready.length < open.length} onClick={() => setAsking(true)}>
-              Push all {open.length} sites…
+            <button className="btn" disabled={busy || ready.length === 0} onClick={() => setAsking(true)}>
+              {ready.length < open.length
+                ? `Push ${ready.length} of ${open.length} sites…`
+                : `Push all ${open.length} sites…`}
             </button>
           </>
         )}
@@ -86,7 +88,7 @@ export function Together({ waves, order }: { waves: Waves; order: number }) {
           {problem}
         </div>
       )}
-      {asking && <Start order={order} count={open.length} onClose={() => setAsking(false)} />}
+      {asking && <Start order={order} open={open} onClose={() => setAsking(false)} />}
     </section>
   )
 }
@@ -96,8 +98,10 @@ function stands(w: Waves): string {
   switch (w.state) {
     case 'running':
       return w.together ? 'being pushed, all or none' : `wave ${w.number} of ${waves} is being pushed`
-    case 'landed':
-      return 'all have landed'
+    case 'landed': {
+      const left = w.sites.filter((s) => s.state === 'open').length
+      return left > 0 ? `landed, but for ${plural(left, 'site')}` : 'all have landed'
+    }
     case 'stopped':
       return 'stopped'
     default:
@@ -105,10 +109,13 @@ function stands(w: Waves): string {
   }
 }
 
-/** How the sites are pushed: in waves of growing size, or all or none. */
-function Start({ order, count, onClose }: { order: number; count: number; onClose: () => void }) {
+/** How the sites are pushed: in waves of growing size, or all or none; without those that are left out. */
+function Start({ order, open, onClose }: { order: number; open: Waves['sites']; onClose: () => void }) {
   const { act, problem, busy } = useOrderAct(order)
   const [together, setTogether] = useState(false)
+  const [without, setWithout] = useState(() => open.filter((s) => s.refuses).map((s) => s.order))
+  const count = open.length - without.length
+  const flip = (id: number) => setWithout((now) => (now.includes(id) ? now.filter((o) => o !== id) : [...now, id]))
   const [sizes, setSizes] = useState(count > 11 ? `1, 10, ${count - 11}` : count > 1 ? `1, ${count - 1}` : '1')
   const numbers = sizes.split(/[\s,]+/).filter((s) => s !== '')
   const wrong = numbers.length === 0 || numbers.some((s) => !/^[1-9]\d{0,3}$/.test(s))
@@ -117,7 +124,7 @@ function Start({ order, count, onClose }: { order: number; count: number; onClos
       call(
         api.POST('/api/orders/{order}/waves', {
           params: { path: { order } },
-          body: { together, sizes: together ? [] : numbers.map(Number) },
+          body: { together, sizes: together ? [] : numbers.map(Number), without },
         }),
       ),
     )
@@ -169,6 +176,23 @@ function Start({ order, count, onClose }: { order: number; count: number; onClos
             </span>
           </label>
         </fieldset>
+        <fieldset className="mt-3 max-h-[220px] overflow-y-auto border-t border-seam pt-2">
+          <legend className="font-[650]">Sites</legend>
+          {open.map((s) => (
+            <label key={s.order} className="flex gap-2 items-baseline py-0.5">
+              <input
+                type="checkbox"
+                checked={!without.includes(s.order)}
+                disabled={!!s.refuses}
+                onChange={() => flip(s.order)}
+              />
+              <span>
+                {s.site}
+                {s.refuses && <span className="block text-[12.5px] text-sand-ink">Left out: {s.refuses}</span>}
+              </span>
+            </label>
+          ))}
+        </fieldset>
         {problem && (
           <div role="alert" className="text-cinnabar-ink mt-2">
             {problem}
@@ -178,7 +202,7 @@ function Start({ order, count, onClose }: { order: number; count: number; onClos
           <button type="button" className="btn" onClick={onClose}>
             Not now
           </button>
-          <button className="btn btn-next" disabled={busy || (!together && wrong)}>
+          <button className="btn btn-next" disabled={busy || count === 0 || (!together && wrong)}>
             Push
           </button>
         </div>
@@ -256,6 +280,9 @@ function Choose({ view, onClose }: { view: View; onClose: () => void }) {
                     </Link>
                     , {plural(c.edits, 'edit')} placed
                     {c.left > 0 && <span className="text-sand-ink">, {c.left} without a place: decide there</span>}
+                    {c.hidden.map((h) => (
+                      <HiddenOption key={h.code} of={h} order={c.order} />
+                    ))}
                   </>
                 ) : (
                   <span className="text-ink-2">not opened: {c.says}</span>
@@ -306,5 +333,48 @@ function Choose({ view, onClose }: { view: View; onClose: () => void }) {
         </form>
       )}
     </Window>
+  )
+}
+
+/** An option that changes nothing at a site, because nearer levels set it: the way to set it there. */
+function HiddenOption({ of: h, order }: { of: Schemas['HiddenThere']; order: number }) {
+  const [state, setState] = useState('')
+  const client = useQueryClient()
+  const set = async () => {
+    try {
+      const view = await call(api.GET('/api/orders/{order}', { params: { path: { order } } }))
+      await call(
+        api.POST('/api/orders/{order}/edits', {
+          params: { path: { order } },
+          body: {
+            version: view.head.version,
+            look: {},
+            entries: h.levels.map((l) => ({
+              kind: 'option',
+              id: String(h.code),
+              in: l.in,
+              fields: { value: h.value },
+            })),
+          },
+        }),
+      )
+      setState('set there')
+      await client.invalidateQueries({ queryKey: ['order', order] })
+    } catch (e) {
+      setState(e instanceof Error ? e.message : String(e))
+    }
+  }
+  return (
+    <span className="block text-[12.5px] text-sand-ink">
+      {h.what} {h.value}: nothing changes there, because {h.levels.map((l) => l.says).join(', ')} set
+      {h.levels.length === 1 ? 's' : ''} it.{' '}
+      {state ? (
+        <span role="status">{state}</span>
+      ) : (
+        <button type="button" className="underline" onClick={() => void set()}>
+          Set it there instead
+        </button>
+      )}
+    </span>
   )
 }
