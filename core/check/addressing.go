@@ -253,7 +253,7 @@ func networkAtNoPort(f *facts, n *site.Network, report func(Finding)) {
 		return d.Kind == site.L2Switch || d.Kind == site.L3Switch
 	})
 	routed := slices.ContainsFunc(path.Homes, func(e links.End) bool {
-		return e.Interface.Kind == site.VLAN || e.Interface.Kind == site.PortGroup
+		return e.Interface.Kind == site.VLAN && e.Interface.VLAN == n.VLAN // else another rule speaks of it
 	})
 	if !alone || !switched || !routed || n.VLAN == 0 {
 		return // where several devices are in it, it is theirs

@@ -411,22 +411,18 @@ const usualStay = time.Hour
 func poolTooSmall(a *around, report func(Finding)) {
 	a.everyPool(func(p *site.Pool, n *site.Network) {
 		week := a.Now.Add(-7 * 24 * time.Hour)
-		var came []time.Time
+		var came []forecast.Visit
 		for _, v := range a.leases[n.ID] {
 			if p.Offers(v.Address) && v.First.After(week) {
-				came = append(came, v.First)
+				came = append(came, forecast.Visit{Client: v.Client(), First: v.First, Last: v.Last})
 			}
 		}
-		if len(came) < 20 || !p.Enabled {
+		d, basis := forecast.Observed(came, week, a.Now, usualStay, time.UTC)
+		if basis.Clients < 20 || basis.Span < forecast.Enough || !p.Enabled {
 			return // too few to say anything of a day
 		}
 		size, _ := a.offers(p, n)
-		since := slices.MinFunc(came, time.Time.Compare)
-		if a.Now.Sub(since) < 24*time.Hour {
-			return // not a whole day yet
-		}
 		lease := a.timers(p).Lease
-		d := forecast.Observed(came, since, a.Now, usualStay, time.UTC)
 		day := forecast.Pool(size, lease, d)
 		if day.Share <= 0.01 || size == 0 {
 			return

@@ -1,6 +1,7 @@
 package forecast
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -99,18 +100,36 @@ func TestWhatDoesDoes(t *testing.T) {
 	})
 }
 
-func TestObservedArrivals(t *testing.T) {
+// Clients that come back are the same: ten who come on each of three days are ten, all of them regulars, and thirty who
+// come once each are thirty. One whose lease is renewed from day to day is there on each of them.
+func Test46ClientsThatComeBackAreTheSame(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	var at []time.Time
-	for day := range 3 {
-		for range 10 {
-			at = append(at, now.AddDate(0, 0, -day).Add(-3*time.Hour))
+	visits := func(client func(day, i int) string) (out []Visit) {
+		for day := range 3 {
+			for i := range 10 {
+				at := now.AddDate(0, 0, -day).Add(-12 * time.Hour)
+				out = append(out, Visit{Client: client(day, i), First: at, Last: at.Add(time.Hour)})
+			}
 		}
+		return append(out, Visit{Client: "of old", First: now.AddDate(0, 0, -30), Last: now})
 	}
-	at = append(at, now.AddDate(0, 0, -30))
-	d := Observed(at, now.AddDate(0, 0, -3), now, time.Hour, time.UTC)
-	assert.InDelta(t, 10, d.PerDay, 1e-9)
-	assert.Equal(t, 30.0, d.Shape.Hours[9])
+	week := now.AddDate(0, 0, -7)
+	d, b := Observed(visits(func(_, i int) string { return fmt.Sprint(i) }), week, now, time.Hour, time.UTC)
+	assert.Equal(t, 10, b.Clients)
+	assert.InDelta(t, 1, d.Regulars, 1e-9)
+	assert.InDelta(t, 12, d.PerDay, 1e-9)
+	assert.Equal(t, 60*time.Hour, b.Span)
+	assert.Equal(t, 30.0, d.Shape.Hours[0])
+	d, b = Observed(visits(func(day, i int) string { return fmt.Sprint(day, i) }), week, now, time.Hour, time.UTC)
+	assert.Equal(t, 30, b.Clients)
+	assert.Zero(t, d.Regulars)
+	assert.InDelta(t, 12, d.PerDay, 1e-9)
+	d, b = Observed([]Visit{{"always on", now.Add(-60 * time.Hour), now}}, week, now, time.Hour, time.UTC)
+	assert.Equal(t, 1, b.Clients)
+	assert.InDelta(t, 1, d.Regulars, 1e-9)
+	assert.InDelta(t, 1.2, d.PerDay, 1e-9, "three days of two and a half")
+	_, b = Observed(nil, week, now, time.Hour, time.UTC)
+	assert.Zero(t, b.Clients+int(b.Span))
 }
 
 // With leases granted evenly over T1, the part that has learnt grows evenly

@@ -216,19 +216,58 @@ func SizeThatDoes(lease time.Duration, d Demand) int {
 	return high
 }
 
-// Observed is the demand that arrivals of the last days show: their number a
-// day and their shape. since is the time of the first that counts.
-func Observed(arrivals []time.Time, since, now time.Time, stay time.Duration, in *time.Location) Demand {
+// Visit is a client's lease of one address, from when it was first seen to when it was seen last.
+type Visit struct {
+	Client      string // its MAC or identifier: one that comes back is the same
+	First, Last time.Time
+}
+
+// Enough is how long a pool must have been read before its days say anything.
+const Enough = 48 * time.Hour
+
+// Basis is what a demand rests on.
+type Basis struct {
+	Clients int           // distinct ones
+	Span    time.Duration // from the first visit that counts until now
+}
+
+// Observed is the demand that the visits since a moment show: how many clients a day, how many of them come on several
+// days, and when. A client counts once on each day on which it is there, whatever addresses it has.
+func Observed(visits []Visit, since, now time.Time, stay time.Duration, in *time.Location) (Demand, Basis) {
 	d := Demand{Stay: stay, Shape: Shape{Name: "as seen"}}
-	count := 0.0
-	for _, a := range arrivals {
-		if !a.Before(since) && !a.After(now) {
-			d.Shape.Hours[a.In(in).Hour()]++
-			count++
+	days := map[string]map[string]bool{} // by client, the days on which it is there
+	first := now
+	for _, v := range visits {
+		if v.First.Before(since) || v.First.After(now) {
+			continue
+		}
+		if v.First.Before(first) {
+			first = v.First
+		}
+		there := days[v.Client]
+		if there == nil {
+			there = map[string]bool{}
+			days[v.Client] = there
+		}
+		from, to := v.First.In(in), v.Last.In(in)
+		if !there[from.Format(time.DateOnly)] {
+			d.Shape.Hours[from.Hour()]++
+		}
+		for day := from; !day.After(to); day = day.AddDate(0, 0, 1) {
+			there[day.Format(time.DateOnly)] = true
+		}
+		there[from.Format(time.DateOnly)] = true
+	}
+	comes, again := 0, 0
+	for _, there := range days {
+		if comes += len(there); len(there) > 1 {
+			again += len(there)
 		}
 	}
-	if days := now.Sub(since).Hours() / 24; days > 0 {
-		d.PerDay = count / max(days, 1)
+	b := Basis{Clients: len(days), Span: now.Sub(first)}
+	if comes > 0 {
+		d.PerDay = float64(comes) / max(b.Span.Hours()/24, 1)
+		d.Regulars = float64(again) / float64(comes)
 	}
-	return d
+	return d, b
 }

@@ -82,6 +82,14 @@ func (s Sighting) heardOn() string {
 	return cmp.Or(s.Port, s.Device)
 }
 
+// Client is what tells a client from others: its MAC, and where that is not known its address.
+func (v Sighting) Client() string {
+	if v.MAC.IsZero() {
+		return v.Address.String()
+	}
+	return v.MAC.String()
+}
+
 // One is what was seen at one address from one MAC, with what to make of it.
 type One struct {
 	Sighting

@@ -32,19 +32,24 @@ type ForecastRequest struct {
 
 // ForecastView is a pool's day, and what would do.
 type ForecastView struct {
-	Pool   string       `json:"pool"`
-	Size   int          `json:"size"`
-	Lease  string       `json:"lease"`
-	PerDay float64      `json:"perDay"`
-	Stay   string       `json:"stay"`
-	Shape  string       `json:"shape"`
-	Shapes []string     `json:"shapes"` // that can be asked for
-	Seen   int          `json:"seen"`   // leases the shape as seen rests on
-	Day    forecast.Day `json:"day"`
-	Course int          `json:"course"` // addresses of a course of the ruler
-	Base   int          `json:"base"`   // offset of the course's first address
-	Pools  []Stretch    `json:"pools"`  // what the pool offers, on that course
-	Filled []Stretch    `json:"filled"` // as much of it as is held at the fullest
+	Pool     string       `json:"pool"`
+	Size     int          `json:"size"`
+	Lease    string       `json:"lease"`
+	PerDay   float64      `json:"perDay"`
+	Stay     string       `json:"stay"`
+	Shape    string       `json:"shape"`
+	Shapes   []string     `json:"shapes"` // that can be asked for
+	Seen     int          `json:"seen"`   // clients the shape as seen rests on
+	Hours    int          `json:"hours" doc:"how long the pool was read before, in hours; at most a week counts"`
+	Held     int          `json:"held" doc:"addresses leased now"`
+	TooFew   bool         `json:"tooFew" doc:"fewer than two days were read: too few for a verdict"`
+	Low      bool         `json:"low" doc:"more addresses are leased now than these numbers ever give"`
+	Regulars int          `json:"regulars" doc:"how many in 100 come on several days"`
+	Day      forecast.Day `json:"day"`
+	Course   int          `json:"course"` // addresses of a course of the ruler
+	Base     int          `json:"base"`   // offset of the course's first address
+	Pools    []Stretch    `json:"pools"`  // what the pool offers, on that course
+	Filled   []Stretch    `json:"filled"` // as much of it as is held at the fullest
 	// the longest lease time with which hardly anybody is turned away
 	LeaseDoes string `json:"leaseDoes,omitempty"`
 	SizeDoes  int    `json:"sizeDoes"` // the fewest addresses
@@ -131,7 +136,9 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 	if len(wrong) > 0 {
 		return nil, act.RefuseFields("Nothing was computed", wrong)
 	}
-	d := demand(doc, p, pg.Seen, stay, &v.Seen)
+	d, basis, held := demand(doc, p, pg.Seen, stay)
+	v.Seen, v.Held, v.Hours = basis.Clients, held, int(basis.Span.Hours())
+	v.TooFew = perDay == 0 && r.Shape == "" && basis.Span < forecast.Enough
 	for _, shape := range forecast.Shapes {
 		v.Shapes = append(v.Shapes, shape.Name)
 		if shape.Name == r.Shape || r.Shape == "" && v.Seen == 0 && shape.Name == "waiting room" {
@@ -143,39 +150,43 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 	} else if v.Seen == 0 {
 		d.PerDay = 60
 	}
-	d.Regulars = regulars / 100
+	if strings.TrimSpace(r.Regulars) != "" || perDay > 0 || d.Shape.Name != asSeen {
+		d.Regulars = regulars / 100
+	}
+	v.Regulars = int(d.Regulars*100 + 0.5)
 	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(lease), option.FormatDuration(stay), d.PerDay,
 		d.Shape.Name
 	v.Day = forecast.Pool(v.Size, lease, d)
 	v.ontoRuler(n, survey.Offered(pg.Scene, p))
+	v.Low = float64(v.Held) > v.Day.Peak+1
 	if l, ok := forecast.LeaseThatDoes(v.Size, d); ok {
 		v.LeaseDoes = option.FormatDuration(l)
 	}
-	v.SizeDoes = forecast.SizeThatDoes(lease, d)
+	v.SizeDoes = max(forecast.SizeThatDoes(lease, d), v.Held)
 	return v, nil
 }
 
 // seenFor is how far back leases count for a forecast.
 const seenFor = 7 * 24 * time.Hour
 
-// demand is what the leases of a pool's last days show.
-func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duration, count *int) forecast.Demand {
+// demand is what the leases of a pool's last days show, and how many are held now.
+func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duration) (
+	d forecast.Demand, b forecast.Basis, held int,
+) {
 	now := time.Now()
-	zone := doc.Location()
-	var came []time.Time
-	first := now
+	var came []forecast.Visit
 	for _, v := range all {
-		if v.Source != seen.Lease || v.First.Before(now.Add(-seenFor)) ||
+		if v.Source != seen.Lease ||
 			!slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
 			continue
 		}
-		came = append(came, v.First)
-		if v.First.Before(first) {
-			first = v.First
+		if v.Live {
+			held++
 		}
+		came = append(came, forecast.Visit{Client: v.Client(), First: v.First, Last: v.Last})
 	}
-	*count = len(came)
-	return forecast.Observed(came, first, now, stay, zone)
+	d, b = forecast.Observed(came, now.Add(-seenFor), now, stay, doc.Location())
+	return d, b, held
 }
 
 // timersOf is how long a pool's clients hold their leases.

@@ -6,16 +6,19 @@ import (
 	"net/netip"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/edit/edittest"
 	"lithos/core/option"
 	"lithos/core/scenario"
+	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
@@ -394,4 +397,33 @@ func Test44WhatIsNewIsProposed(t *testing.T) {
 	ward, _ := doc.Pool("pool-moss-ward")
 	assert.Equal(t, ward.Server, values(site.KindPool, "", "net-moss-kennels")["server"],
 		"behind the relay as the others are")
+}
+
+// A forecast gives no verdict on fewer than two days of readings, and is not below what is leased now.
+func Test46AForecastIsNotAboveItsReadings(t *testing.T) {
+	doc := scenario.Site("kelder-bridge")
+	pool, _ := doc.Pool("pool-imaging")
+	forecast := func(clients int, ago time.Duration) *view.ForecastView {
+		var heard []seen.Heard
+		for i := range clients {
+			heard = append(heard, seen.Heard{Source: seen.Lease, Address: address.FromUint(address.Uint(
+				pool.Ranges[0].From) + uint32(i)), MAC: address.MAC{0, 0, 94, 9, 9, byte(i)}, Device: "dev-gw-1",
+				Pool: pool.ID, First: time.Now().Add(-ago), Last: time.Now(), Bound: true,
+				Expires: time.Now().Add(time.Hour)})
+		}
+		v, err := view.Of(check.Of(doc), nil, 1, order.Beside{Seen: heard}).Forecast(view.ForecastRequest{Pool: pool.ID})
+		require.NoError(t, err)
+		return v
+	}
+	v := forecast(20, 3*time.Hour)
+	assert.True(t, v.TooFew)
+	assert.Equal(t, []int{20, 20, 3}, []int{v.Seen, v.Held, v.Hours})
+	v = forecast(20, 50*time.Hour)
+	assert.False(t, v.TooFew)
+	assert.Equal(t, 100, v.Regulars, "they are there day after day")
+	assert.GreaterOrEqual(t, v.SizeDoes, 20)
+	assert.False(t, v.Low)
+	none := forecast(0, 0)
+	assert.True(t, none.TooFew)
+	assert.Zero(t, none.Seen)
 }

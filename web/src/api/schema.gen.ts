@@ -2399,12 +2399,29 @@ export interface components {
             course: number;
             day: components["schemas"]["Day"];
             filled: components["schemas"]["Stretch"][];
+            /**
+             * Format: int64
+             * @description addresses leased now
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description how long the pool was read before, in hours; at most a week counts
+             */
+            hours: number;
             lease: string;
             leaseDoes?: string;
+            /** @description more addresses are leased now than these numbers ever give */
+            low: boolean;
             /** Format: double */
             perDay: number;
             pool: string;
             pools: components["schemas"]["Stretch"][];
+            /**
+             * Format: int64
+             * @description how many in 100 come on several days
+             */
+            regulars: number;
             /** Format: int64 */
             seen: number;
             shape: string;
@@ -2414,6 +2431,8 @@ export interface components {
             /** Format: int64 */
             sizeDoes: number;
             stay: string;
+            /** @description fewer than two days were read: too few for a verdict */
+            tooFew: boolean;
         };
         Form: {
             fields: components["schemas"]["FormField"][];

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { api, call, problemOf, type Schemas, type View } from '../api/client'
 import { Choice, Field } from '../parts/Field'
+import { plural } from '../parts/plural'
 import { Day, Curve, Fill } from './ForecastCharts'
 
 type Props = { view: View; network: Schemas['NetworkView']; site: string }
@@ -39,6 +40,16 @@ type Ask = { shape: string; perDay: string; stay: string; regulars: string; leas
 const nothing: Ask = { shape: '', perDay: '', stay: '', regulars: '', lease: '', size: '' }
 const clock = (minutes: number) =>
   `${String(Math.floor(minutes / 60)).padStart(2, '0')}:${String(minutes % 60).padStart(2, '0')}`
+
+/** Why no verdict is given; empty where one is. */
+function verdict(f: Schemas['ForecastView']): string {
+  if (f.low)
+    return `More addresses are leased now than these numbers ever give: ${f.held}, and at most ${Math.round(f.day.peak)}. They are too low.`
+  if (!f.tooFew) return ''
+  return f.seen === 0
+    ? 'No lease was read yet, so that there is no verdict. What is drawn is assumed: 60 clients a day, as in a waiting room.'
+    : `Too few readings for a verdict: ${plural(f.hours, 'hour')} of the 48 that it takes. What is drawn is what they show so far.`
+}
 
 function PoolDay({ view, site, pool }: { view: View; site: string; pool: string }) {
   const [ask, setAsk] = useState(nothing)
@@ -78,7 +89,7 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
         <Choice
           label="Arrivals"
           options={[
-            { value: '', label: f ? `${f.shape}${f.seen ? ` (${f.seen} leases)` : ''}` : '' },
+            { value: '', label: f ? `${f.shape}${f.seen ? ` (${plural(f.seen, 'client')})` : ', assumed'}` : '' },
             ...(f?.shapes ?? []).map((s) => ({ value: s, label: s })),
           ]}
           {...form.register('shape')}
@@ -95,7 +106,7 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
           label="Of them regulars, %"
           mono
           inputMode="numeric"
-          placeholder="0"
+          placeholder={f && String(f.regulars)}
           {...form.register('regulars')}
           error={wrong.regulars}
         />
@@ -129,7 +140,9 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
           />
           <Day held={f.day.held} size={f.size} />
           <p className="mt-1" role="status">
-            {f.day.fillsAt >= 0 ? (
+            {verdict(f) ? (
+              <b className="text-sand-ink">{verdict(f)}</b>
+            ) : f.day.fillsAt >= 0 ? (
               <>
                 <b className="text-cinnabar-ink">✗ Full from {clock(f.day.fillsAt)}.</b> Of {Math.round(f.perDay)}{' '}
                 clients a day about {f.day.turnedAway < 10 ? f.day.turnedAway.toFixed(1) : Math.round(f.day.turnedAway)}{' '}
@@ -140,10 +153,12 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
                 <b className="text-malachite-ink">✓ Never full.</b> At most {Math.round(f.day.peak)} of {f.size} are
                 held, at {clock(f.day.peakAt)}.
               </>
-            )}
+            )}{' '}
+            Now {f.held} {f.held === 1 ? 'is' : 'are'} leased.
           </p>
           <p className="text-ink-2">
-            With {f.size} addresses{' '}
+            {f.tooFew && 'By what is drawn above: '}
+            {f.tooFew ? 'with' : 'With'} {f.size} addresses{' '}
             {f.leaseDoes ? (
               <>
                 a lease time of <b className="text-ink">{f.leaseDoes}</b> would do
