@@ -37,6 +37,8 @@ type Surroundings struct {
 	Readings map[string]Reading
 	// Kept are the levels above the site as they are kept for all sites.
 	Kept Kept
+	// Elsewhere are devices of other sites that are reached at the same address with the same certificate, by device id.
+	Elsewhere map[string][]string
 	// Strays are DHCP servers that devices heard and that none of them is.
 	Strays []Stray
 	// Reached are the devices that Lithos reads, by id.
@@ -135,6 +137,10 @@ var observed = []aroundRule{
 		Promise: "A device that Lithos reaches can be read."}, deviceUnread},
 	{Rule{Slug: Drifted, Family: "Management", Severity: Warns,
 		Promise: "A device holds what it was last given."}, drifted},
+	{Rule{Slug: "device-at-two-sites", Family: "Management", Severity: Warns,
+		Promise: "A machine is one device of one site."}, deviceAtTwoSites},
+	{Rule{Slug: "zone-without-server", Family: "Names", Severity: Warns,
+		Promise: "An outside zone says which servers hold it."}, zoneWithoutServer},
 	{Rule{Slug: "management-path-moves", Family: "Management", Severity: Warns,
 		Promise: "A device keeps the address that Lithos reaches it at."}, managementPathMoves},
 	{Rule{Slug: "unknown-server", Family: "Management", Severity: Warns,

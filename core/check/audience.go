@@ -216,8 +216,11 @@ var machines = func() (is [256]bool) {
 // optionNamesUnusable is about addresses that no machine can have: a network's first and last.
 func optionNamesUnusable(f *facts, n *site.Network, report func(Finding)) {
 	f.eachMachine(n, func(t option.Effective, a netip.Addr) {
-		in, ok := f.NetworkOf(a)
-		if !ok || address.Usable(in.Prefix).Contains(a) {
+		why := unusableHost(a)
+		if in, ok := f.NetworkOf(a); why == "" && ok && !address.Usable(in.Prefix).Contains(a) {
+			why = fmt.Sprintf("is the network or broadcast address of %s", in.Prefix)
+		}
+		if why == "" {
 			return
 		}
 		def, _ := f.own.Lookup(t.Code)
@@ -225,9 +228,8 @@ func optionNamesUnusable(f *facts, n *site.Network, report func(Finding)) {
 			Title: fmt.Sprintf("%s: %s is an address no host can hold", def.Name, a), Network: idOf(n),
 			Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Addresses: []address.Range{address.Single(a)},
-			Says: fmt.Sprintf("%s, set on %s, is the network or broadcast address of %s. Nothing answers there.", a,
-				t.From.Name, in.Prefix),
-			Fix: f.leavingOut(t, a),
+			Says:      fmt.Sprintf("%s, set on %s, %s. Nothing answers there.", a, t.From.Name, why),
+			Fix:       f.leavingOut(t, a),
 		})
 	})
 }
@@ -303,4 +305,58 @@ func (f *facts) leavingOut(t option.Effective, a netip.Addr) *Fix {
 		return f.unsetting("Stop setting it", t)
 	}
 	return f.retell("Leave "+a.String()+" out", t, words(rest))
+}
+
+// routeThroughClient is about routes that clients are told by a router that is one of themselves, and about routes to
+// their own subnet, which they are on.
+func routeThroughClient(f *facts, n *site.Network, report func(Finding)) {
+	codes := []uint8{option.ClasslessRoutes, option.PrivateRoutes}
+	f.eachAudience(n, codes, func(c audience) {
+		for _, code := range codes {
+			t, ok := c.sets(code)
+			if !ok {
+				continue
+			}
+			to, via := routesOf(t)
+			for i, router := range via {
+				found := Finding{Network: n.ID, Parts: c.parts(level(t)), Value: fmt.Sprint(code, to[i]),
+					Addresses: []address.Range{address.Single(router)}, Fix: f.withoutRoute(t, i)}
+				switch {
+				case !router.IsUnspecified() && to[i].Masked() == n.Prefix.Masked():
+					found.Title = fmt.Sprintf("%s is told a route to its own subnet", c.name)
+					found.Says = fmt.Sprintf("Clients are on %s, and are told to send there by %s. They talk to each other "+
+						"through it, or not at all.", n.Prefix, router)
+				case f.isClient(n, router):
+					found.Title = fmt.Sprintf("%s is told a route through a client", c.name)
+					found.Says = fmt.Sprintf("The way to %s is told as %s, which pool addresses and reservations are for "+
+						"machines that route nothing. Packets end there.", to[i], router)
+				default:
+					continue
+				}
+				report(found)
+			}
+		}
+	})
+}
+
+// isClient reports whether an address of a network is handed out to clients.
+func (f *facts) isClient(n *site.Network, at netip.Addr) bool {
+	if _, _, device := f.HolderOf(at); device || at == n.Gateway {
+		return false
+	}
+	return slices.ContainsFunc(f.pools[n.ID], func(p *site.Pool) bool { return p.Offers(at) })
+}
+
+// withoutRoute is the fix that tells the other routes of an option.
+func (f *facts) withoutRoute(t option.Effective, at int) *Fix {
+	var rest []string
+	for i, item := range strings.Split(t.Value, ",") {
+		if i != at {
+			rest = append(rest, strings.TrimSpace(item))
+		}
+	}
+	if len(rest) == 0 {
+		return f.unsetting("Stop setting it", t)
+	}
+	return f.retell("Leave that route out", t, strings.Join(rest, ", "))
 }

@@ -65,7 +65,7 @@ type ruleCase struct {
 }
 
 // cases are of every rule that needs nothing but the document.
-var cases = slices.Concat(plainCases, nameCases, followingCases)
+var cases = slices.Concat(plainCases, nameCases, followingCases, missingCases)
 
 var plainCases = []ruleCase{
 	{"network-outside-block", func(s *site.Site) { s.Block[0] = prefix("10.84.16.0/21") },

@@ -12,6 +12,7 @@ import (
 	"lithos/core/site"
 	"lithos/core/takeover"
 	"lithos/core/yang"
+	"lithos/core/zone"
 )
 
 // Reading is how a device that Lithos reaches was when it was read last.
@@ -179,4 +180,39 @@ func portUnknown(a *around, report func(Finding)) {
 			Says: fmt.Sprintf("The device has %s. What is plugged in there cannot be followed, and a push leaves it "+
 				"as it is.", strings.Join(names, ", "))})
 	})
+}
+
+// deviceAtTwoSites is about machines that are recorded at other sites as well: two documents say what one device holds.
+func deviceAtTwoSites(a *around, report func(Finding)) {
+	for i := range a.Devices {
+		d := &a.Devices[i]
+		others := a.Elsewhere[d.ID]
+		if len(others) == 0 {
+			continue
+		}
+		report(Finding{
+			Title: fmt.Sprintf("%s is %s, too", d.Name, others[0]), Parts: []site.Ref{deviceRef(d.ID)},
+			Value: strings.Join(others, ", "),
+			Says: fmt.Sprintf("It is reached at the same address with the same certificate as %s. Each push of one site undoes "+
+				"what the other has put there. Take the access away at the site it is not at.", strings.Join(others, ", ")),
+		})
+	}
+}
+
+// zoneWithoutServer is about outside zones that name no server, as they were read from the one that holds them.
+func zoneWithoutServer(a *around, report func(Finding)) {
+	for i := range a.Zones {
+		z := &a.Zones[i]
+		records, read := a.Told[z.ID]
+		if z.Side != site.Outside || !read || len(records) == 0 || slices.ContainsFunc(records, func(r zone.Record) bool {
+			return r.Owner == zone.Apex && r.Type == "NS"
+		}) {
+			continue
+		}
+		report(Finding{
+			Title: z.Name + " names no server", Parts: []site.Ref{zoneRef(z.ID)}, Value: z.Name,
+			Says: "It has no NS record at its top, as it was read (RFC 1034 section 4.2.1). Who looks for it from the root " +
+				"finds nobody to ask.",
+		})
+	}
 }

@@ -9,6 +9,7 @@ import (
 	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/yang"
+	"lithos/core/zone"
 )
 
 // reading is how gw-1 was read, without anything amiss.
@@ -64,7 +65,24 @@ func namesOld(swapped bool) func(*site.Site, *check.Surroundings) {
 	}
 }
 
+// worldRead is the outside zone as its server had it.
+func worldRead(records ...zone.Record) func(*site.Site, *check.Surroundings) {
+	return func(_ *site.Site, w *check.Surroundings) { w.Told = map[string][]zone.Record{world: records} }
+}
+
 var managementCases = []aroundCase{
+	{"device-at-two-sites", func(_ *site.Site, w *check.Surroundings) {
+		w.Elsewhere = map[string][]string{"dev-gw-1": {"gw-yard of The yard"}}
+	}, func(_ *site.Site, w *check.Surroundings) {
+		w.Elsewhere = map[string][]string{"dev-none": {"gw-yard of The yard"}}
+	}, false},
+	{"zone-without-server", worldRead(zone.Record{Owner: "www", Type: "A", Data: "203.0.113.80"}),
+		worldRead(zone.Record{Owner: zone.Apex, Type: "NS", Data: "ns.example."}), false},
+	{"drifted", reading(func(r *check.Reading) {
+		r.Drifted, r.Cuts = 1, []check.Cut{{Network: "net-clinic", Rung: "lease", Says: "lan.24 lets no DHCP in"}}
+	}), reading(func(r *check.Reading) {
+		r.Cuts = []check.Cut{{Network: "net-clinic", Rung: "lease", Says: "lan.24 lets no DHCP in"}}
+	}), false},
 	{"move-overlap", func(s *site.Site, w *check.Surroundings) {
 		underWay(func(m *check.Moving) { m.New = prefixes("10.84.33.0/24") })(s, w)
 		w.Neighbors = []check.Neighbor{{Name: "Hallin Road", Networks: []site.Network{{Name: "Desk",

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"lithos/core/address"
+	"lithos/core/edit"
 	"lithos/core/site"
 )
 
@@ -133,4 +134,44 @@ func reservationKnownTwice(f *facts, n *site.Network, report func(Finding)) {
 			Fix: change("Leave the MAC out", site.KindReservation, r.ID, site.Ref{}, *r, now),
 		})
 	}
+}
+
+// fixedMACTwice is about fixed devices that are said to be one machine, by their MAC.
+func fixedMACTwice(f *facts, report func(Finding)) {
+	key := func(x *site.FixedDevice) string {
+		if x.MAC.IsZero() {
+			return ""
+		}
+		return x.MAC.String() + x.Network
+	}
+	twice(f.FixedDevices, key, func(first, again *site.FixedDevice) {
+		ref := func(x *site.FixedDevice) site.Ref { return site.Ref{Kind: site.KindFixedDevice, ID: x.ID} }
+		report(Finding{
+			Title: fmt.Sprintf("%s and %s have one MAC", first.Name, again.Name), Network: again.Network,
+			Parts: []site.Ref{ref(first), ref(again)}, Value: again.MAC.String(),
+			Addresses: []address.Range{address.Single(first.Address), address.Single(again.Address)},
+			Says: fmt.Sprintf("%s is said to be at %s and at %s. Either is mistyped, or the switches see it in two places.",
+				again.MAC, first.Address, again.Address),
+		})
+	})
+}
+
+// knownTwice is about clients that are recorded twice.
+func knownTwice(f *facts, report func(Finding)) {
+	key := func(k *site.KnownClient) string {
+		if k.MAC.IsZero() {
+			return ""
+		}
+		return k.MAC.String()
+	}
+	twice(f.KnownClients, key, func(first, again *site.KnownClient) {
+		ref := func(k *site.KnownClient) site.Ref { return site.Ref{Kind: site.KindKnownClient, ID: k.ID} }
+		fix := &Fix{Title: "Remove " + again.Name}
+		fix.Edits, _ = edit.Removing(f.Site, ref(again), site.Ref{})
+		report(Finding{
+			Title: fmt.Sprintf("%s is known as %s and as %s", again.MAC, first.Name, again.Name),
+			Parts: []site.Ref{ref(first), ref(again)}, Value: again.MAC.String(), Fix: fix,
+			Says: "One machine has two entries; which of the two is shown is left to chance.",
+		})
+	})
 }

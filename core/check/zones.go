@@ -308,7 +308,9 @@ func follows(side []*compile.Pages, name string) (end string, there, circle, our
 		}
 		e, ok := p.At(name)
 		if !ok {
-			return name, p.Covers(name), false, !p.Partial()
+			if e, ok = p.Wildcard(name); !ok || e.Type != "CNAME" {
+				return name, ok, false, !p.Partial()
+			}
 		}
 		if e.Type != "CNAME" {
 			return name, true, false, true
@@ -561,7 +563,7 @@ func (f *facts) routedElsewhere(a netip.Addr) bool {
 
 func (f *facts) eachAddress(side []*compile.Pages, do func(p *compile.Pages, e compile.Entry, a netip.Addr)) {
 	for _, p := range side {
-		for _, e := range ofType(p.Entries, "A") {
+		for _, e := range slices.Concat(ofType(p.Entries, "A"), ofType(p.Entries, "AAAA")) {
 			if a, err := netip.ParseAddr(e.Data); err == nil {
 				do(p, e, a)
 			}
@@ -636,8 +638,8 @@ func domainNotOurs(f *facts, report func(Finding)) {
 // nil where none does.
 func (f *facts) hiddenBy(name string) *compile.Pages {
 	home := compile.Find(f.book().Inside, name)
-	if home == nil || home.Partial() || home.Covers(name) {
-		return nil
+	if home == nil || home.Name == "" || home.Partial() || home.Covers(name) {
+		return nil // a zone for the root is zone-too-high's
 	}
 	if _, there := home.At(name); there {
 		return nil
@@ -680,13 +682,17 @@ func splitInsideMissing(f *facts, report func(Finding)) {
 
 func splitOutsidePrivate(f *facts, report func(Finding)) {
 	f.eachAddress(f.book().Outside, func(p *compile.Pages, e compile.Entry, a netip.Addr) {
-		if !isPrivate(a) {
+		why := "cannot be reached from outside, and tells everybody how the site is laid out"
+		switch {
+		case unusableHost(a) != "":
+			why = unusableHost(a) + ". Nobody outside reaches anything there"
+		case !isPrivate(a) && !a.IsPrivate(): // the latter is fc00::/7, too (RFC 4193)
 			return
 		}
 		report(Finding{
 			Title: fmt.Sprintf("The world is told a private address of %s", p.Whole(e)), Parts: refs(p, e),
 			Addresses: []address.Range{address.Single(a)}, Value: p.Whole(e),
-			Says: fmt.Sprintf("%s cannot be reached from outside, and tells everybody how the site is laid out.", a),
+			Says: fmt.Sprintf("%s %s.", a, why),
 			Fix:  f.removingEntry("Remove it outside", e),
 		})
 	})
@@ -746,7 +752,7 @@ func serviceRef(id string) site.Ref { return site.Ref{Kind: site.KindService, ID
 func zoneShadowsDomain(f *facts, report func(Finding)) {
 	for i := range f.Zones {
 		z := &f.Zones[i]
-		if z.Side != site.Inside || z.Partial || zone.Registrable(z.Name) != z.Name {
+		if z.Side != site.Inside || z.Partial || zone.Tidy(z.Name) == "" || zone.Registrable(z.Name) != z.Name {
 			continue
 		}
 		if _, known := f.ZoneOf(z.Name, site.Outside); known {

@@ -532,15 +532,22 @@ func (p *Pages) Has(name, typ, data string) bool { return slices.Contains(p.Valu
 // Covers reports whether a wildcard of the zone stands for a whole name that is not there itself (RFC
 // 4592).
 func (p *Pages) Covers(name string) bool {
+	_, ok := p.Wildcard(name)
+	return ok
+}
+
+// Wildcard is the first entry of the wildcard that stands for a whole name which is not there itself (RFC 4592), an alias
+// before others.
+func (p *Pages) Wildcard(name string) (Entry, bool) {
 	for at := name; at != p.Name; {
 		_, above, ok := strings.Cut(at, ".")
 		if !ok {
-			return false
+			return Entry{}, false
 		}
-		if len(p.named("*."+above)) > 0 {
-			return true
+		if e, ok := p.At("*." + above); ok {
+			return e, true
 		}
 		at = above
 	}
-	return false
+	return Entry{}, false
 }

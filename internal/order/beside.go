@@ -18,15 +18,16 @@ type Beside struct {
 	Access    []Access // of its devices
 	Orders    []Opened
 	Seen      []seen.Heard
-	Zones     []ZoneReading    // of its outside zones
-	Lines     []LineReading    // the addresses its uplinks had, the oldest first of each
-	Sent      []SentAddress    // what was sent of its names that follow, the oldest first of each
-	Read      []ReadAddress    // what their servers answered, the oldest first of each
-	Kept      check.Kept       // the standard and the customer's options as they are kept for all sites
-	Servers   []check.Stray    // DHCP servers that nobody recorded, as they were heard
-	Moves     []check.Moving   // of networks of the customer's sites
-	Documents bool             // addresses of documents (RFC 5737) stand for public ones
-	Neighbors []check.Neighbor // the customer's sites; whether this one is among them does not matter
+	Zones     []ZoneReading       // of its outside zones
+	Lines     []LineReading       // the addresses its uplinks had, the oldest first of each
+	Sent      []SentAddress       // what was sent of its names that follow, the oldest first of each
+	Read      []ReadAddress       // what their servers answered, the oldest first of each
+	Kept      check.Kept          // the standard and the customer's options as they are kept for all sites
+	Servers   []check.Stray       // DHCP servers that nobody recorded, as they were heard
+	Moves     []check.Moving      // of networks of the customer's sites
+	Elsewhere map[string][]string // devices of other sites that are the same machine, by device id
+	Documents bool                // addresses of documents (RFC 5737) stand for public ones
+	Neighbors []check.Neighbor    // the customer's sites; whether this one is among them does not matter
 }
 
 // Followed is a site with as much of its document as its following names are about.
@@ -122,7 +123,7 @@ func (b Beside) Around(doc *site.Site) check.Surroundings {
 		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{},
 		Sets: map[string][]outside.Set{}, Reached: map[string]bool{}, Readings: map[string]check.Reading{},
 		Strays: b.Servers, Kept: b.Kept}
-	with.Documents, with.Moves = b.Documents, b.Moves
+	with.Documents, with.Moves, with.Elsewhere = b.Documents, b.Moves, b.Elsewhere
 	for _, l := range b.Lines {
 		with.Lines[l.Interface] = with.Lines[l.Interface].With(l.Address)
 	}

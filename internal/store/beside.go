@@ -28,6 +28,12 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	var b order.Beside
 	var batch pgx.Batch
 	queue(&batch, gen.AccessOfSite, func(rows []gen.AccessOfSiteRow) { b.Access = accessOf(rows) }, siteID)
+	queue(&batch, gen.DevicesElsewhere, func(rows []gen.DevicesElsewhereRow) {
+		b.Elsewhere = map[string][]string{}
+		for _, r := range rows {
+			b.Elsewhere[r.DeviceID] = append(b.Elsewhere[r.DeviceID], r.Other+" of "+r.Site)
+		}
+	}, siteID)
 	queue(&batch, gen.OpenOrdersOfSite, func(rows []gen.OpenOrdersOfSiteRow) {
 		for _, r := range rows {
 			b.Orders = append(b.Orders, order.Opened{ID: r.ID, Name: order.Name(r.ID), Title: r.Title, By: r.Opener})

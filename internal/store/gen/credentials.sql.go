@@ -104,6 +104,81 @@ func (q *Queries) ChangeCredential(ctx context.Context, arg ChangeCredentialPara
 	return err
 }
 
+const DevicesAt = `-- name: DevicesAt :many
+SELECT b.device_id, s.id AS site_id, s.name AS site, s.customer FROM device_access b JOIN site s ON s.id = b.site_id
+WHERE b.url = $1 AND b.fingerprint = $2 ORDER BY s.name, b.device_id
+`
+
+type DevicesAtParams struct {
+	Url         string
+	Fingerprint []byte
+}
+
+type DevicesAtRow struct {
+	DeviceID string
+	SiteID   string
+	Site     string
+	Customer string
+}
+
+func (q *Queries) DevicesAt(ctx context.Context, arg DevicesAtParams) ([]DevicesAtRow, error) {
+	rows, err := q.db.Query(ctx, DevicesAt, arg.Url, arg.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []DevicesAtRow
+	for rows.Next() {
+		var i DevicesAtRow
+		if err := rows.Scan(
+			&i.DeviceID,
+			&i.SiteID,
+			&i.Site,
+			&i.Customer,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const DevicesElsewhere = `-- name: DevicesElsewhere :many
+SELECT a.device_id, b.device_id AS other, s.name AS site FROM device_access a
+JOIN device_access b ON b.url = a.url AND b.fingerprint = a.fingerprint AND b.site_id <> a.site_id
+JOIN site s ON s.id = b.site_id WHERE a.site_id = $1 ORDER BY a.device_id, s.name
+`
+
+type DevicesElsewhereRow struct {
+	DeviceID string
+	Other    string
+	Site     string
+}
+
+// Devices of other sites at the same address and with the same certificate as those of a site.
+func (q *Queries) DevicesElsewhere(ctx context.Context, siteID string) ([]DevicesElsewhereRow, error) {
+	rows, err := q.db.Query(ctx, DevicesElsewhere, siteID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []DevicesElsewhereRow
+	for rows.Next() {
+		var i DevicesElsewhereRow
+		if err := rows.Scan(&i.DeviceID, &i.Other, &i.Site); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const ForgetUnusedCredentials = `-- name: ForgetUnusedCredentials :exec
 DELETE FROM credential c WHERE NOT EXISTS (SELECT FROM device_access a WHERE a.shared = c.id)
 `

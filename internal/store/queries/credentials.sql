@@ -21,3 +21,13 @@ WHERE a.shared = @shared ORDER BY s.name, a.device_id;
 
 -- name: ForgetUnusedCredentials :exec
 DELETE FROM credential c WHERE NOT EXISTS (SELECT FROM device_access a WHERE a.shared = c.id);
+
+-- Devices of other sites at the same address and with the same certificate as those of a site.
+-- name: DevicesElsewhere :many
+SELECT a.device_id, b.device_id AS other, s.name AS site FROM device_access a
+JOIN device_access b ON b.url = a.url AND b.fingerprint = a.fingerprint AND b.site_id <> a.site_id
+JOIN site s ON s.id = b.site_id WHERE a.site_id = @site_id ORDER BY a.device_id, s.name;
+
+-- name: DevicesAt :many
+SELECT b.device_id, s.id AS site_id, s.name AS site, s.customer FROM device_access b JOIN site s ON s.id = b.site_id
+WHERE b.url = @url AND b.fingerprint = @fingerprint ORDER BY s.name, b.device_id;
