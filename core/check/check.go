@@ -113,6 +113,13 @@ func (r Rule) signed(found Finding) Finding {
 	return found
 }
 
+// Facts is a digest of what a finding tells: where it differs, something about it has changed.
+func (f Finding) Facts() string {
+	sum := fnv.New64a()
+	_, _ = fmt.Fprintln(sum, f.Title, f.Says, f.Addresses)
+	return fmt.Sprintf("%x", sum.Sum64())
+}
+
 // maxAddressesInID keeps ids short enough for the address of a page.
 const maxAddressesInID = 4
 

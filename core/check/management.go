@@ -76,6 +76,14 @@ func deviceUnread(a *around, report func(Finding)) {
 
 func drifted(a *around, report func(Finding)) {
 	a.eachReading(func(d *site.Device, r Reading) {
+		for _, c := range r.Cuts {
+			if n, there := a.Network(c.Network); there {
+				report(Finding{Title: fmt.Sprintf("%s has no %s as %s is set now", n.Name, c.Rung, d.Name), Network: n.ID,
+					Parts: []site.Ref{networkRef(n.ID), deviceRef(d.ID)}, Value: d.ID,
+					Says: fmt.Sprintf("%s. %s was changed, and not by Lithos. Put that back, or adopt it if the network is to be "+
+						"so: see the site's history.", strings.TrimSuffix(c.Says, "."), d.Name)})
+			}
+		}
 		if r.Drifted == 0 {
 			return
 		}
@@ -90,14 +98,6 @@ func drifted(a *around, report func(Finding)) {
 			Value: d.ID,
 			Says: fmt.Sprintf("It holds %s otherwise than this site has it%s. A push to it is refused until each is "+
 				"adopted or put back: see the site's history.", things, since)})
-		for _, c := range r.Cuts {
-			if n, there := a.Network(c.Network); there {
-				report(Finding{Title: fmt.Sprintf("%s has no %s as %s is set now", n.Name, c.Rung, d.Name), Network: n.ID,
-					Parts: []site.Ref{networkRef(n.ID), deviceRef(d.ID)}, Value: d.ID,
-					Says: fmt.Sprintf("%s. %s was changed, and not by Lithos. Put that back, or adopt it if the network is to be "+
-						"so: see the site's history.", strings.TrimSuffix(c.Says, "."), d.Name)})
-			}
-		}
 	})
 }
 

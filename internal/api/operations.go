@@ -559,6 +559,32 @@ func (s *server) beginOperations(api huma.API) {
 	s.paperOperations(api)
 	s.pushOperations(api)
 	s.reachOperations(api)
+	s.meantOperations(api)
+}
+
+// meantOperations are about findings that are meant so.
+func (s *server) meantOperations(api huma.API) {
+	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/meant", "mean-so",
+		"Say that a finding is meant so: it is counted, and shown again when its facts change"),
+		func(ctx context.Context, in *struct {
+			SiteInput
+			Body work.MeantSo
+		}) (*struct{}, error) {
+			if err := s.work.MeanSo(ctx, who(ctx), in.Site, in.Body); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+	huma.Register(api, op(http.MethodDelete, "/api/sites/{site}/meant/{finding}", "mean-no-more",
+		"Show a finding again that was meant so"), func(ctx context.Context, in *struct {
+		SiteInput
+		Finding string `path:"finding" maxLength:"400"`
+	}) (*struct{}, error) {
+		if err := s.work.MeanNoMore(ctx, who(ctx), in.Site, in.Finding); err != nil {
+			return nil, s.problem(err)
+		}
+		return nil, nil
+	})
 }
 
 // reachOperations are about how devices are reached.

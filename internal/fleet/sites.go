@@ -36,6 +36,7 @@ type SiteRow struct {
 	Blocks   int          `json:"blocks"` // findings by severity
 	Warns    int          `json:"warns"`
 	Findings int          `json:"findings"`
+	Meant    int          `json:"meant" doc:"findings that somebody has said are meant so"`
 	Worst    *order.Brief `json:"worst,omitempty"` // the gravest
 }
 
@@ -61,19 +62,44 @@ func (s *Service) Sites(ctx context.Context, archived bool) ([]SiteRow, error) {
 			Revision: r.Head, Changed: r.MadeAt,
 			By: r.MadeBy, Orders: int(r.OpenOrders),
 		}
-		row.count(sum.findings)
+		said, err := meantOf(r.Meant)
+		if err != nil {
+			return nil, fmt.Errorf("what is meant so at %s: %w", r.Code, err)
+		}
+		row.Meant = len(said)
+		row.count(order.Unanswered(sum.findings, said, time.Now()))
 		if len(r.Around) > len("[]") {
 			var around []order.Brief
 			if err := json.Unmarshal(r.Around, &around); err != nil {
 				return nil, fmt.Errorf("what was found around %s: %w", r.Code, err)
 			}
-			row.count(around)
+			row.count(order.Unanswered(around, said, time.Now()))
 		}
 		out = append(out, row)
 	}
 	// What is worst comes first; the rest stays by customer and name.
 	slices.SortStableFunc(out,
 		func(a, b SiteRow) int { return cmp.Or(b.Blocks-a.Blocks, b.Warns-a.Warns, b.Findings-a.Findings) })
+	return out, nil
+}
+
+// meantOf is what is said of findings at a site.
+func meantOf(raw []byte) ([]order.Meant, error) {
+	var rows []struct {
+		Finding, Facts string
+		Until          string
+	}
+	if err := json.Unmarshal(raw, &rows); err != nil {
+		return nil, err
+	}
+	var out []order.Meant
+	for _, r := range rows {
+		m := order.Meant{Finding: r.Finding, Facts: r.Facts}
+		if at, err := time.Parse(time.DateOnly, r.Until); err == nil {
+			m.Until = &at
+		}
+		out = append(out, m)
+	}
 	return out, nil
 }
 

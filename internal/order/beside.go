@@ -25,6 +25,7 @@ type Beside struct {
 	Kept      check.Kept          // the standard and the customer's options as they are kept for all sites
 	Servers   []check.Stray       // DHCP servers that nobody recorded, as they were heard
 	Moves     []check.Moving      // of networks of the customer's sites
+	Meant     []Meant             // what somebody has said is meant so
 	Elsewhere map[string][]string // devices of other sites that are the same machine, by device id
 	Documents bool                // addresses of documents (RFC 5737) stand for public ones
 	Neighbors []check.Neighbor    // the customer's sites; whether this one is among them does not matter
@@ -152,13 +153,15 @@ func (b Beside) Around(doc *site.Site) check.Surroundings {
 type Judgement struct {
 	Findings []check.Finding
 	Added    []check.Finding
+	Meant    []Answered // findings that somebody has said are meant so: they are in neither of the others
 	Seen     []seen.Sighting
 }
 
 // Judge finds what is wrong with a site as it is.
 func Judge(sc *check.Scene, b Beside) Judgement {
 	with := b.Around(sc.Site)
-	return Judgement{Findings: joined(sc.Findings, check.Around(sc, with)), Seen: with.Seen}
+	found, meant := split(joined(sc.Findings, check.Around(sc, with)), b.Meant, with.Now)
+	return Judgement{Findings: found, Meant: meant, Seen: with.Seen}
 }
 
 // Judge finds what is wrong with the site a draft proposes.
@@ -177,7 +180,9 @@ func (d *Draft) Judge(b Beside) Judgement {
 		})
 	})
 	added := slices.Concat(check.Added(was, found), d.again(stillThere(was, found), Held(b.Access)))
-	return Judgement{Findings: joined(d.Scene.Findings, found), Added: joined(d.Added(), added), Seen: with.Seen}
+	all, meant := split(joined(d.Scene.Findings, found), b.Meant, with.Now)
+	brought, _ := split(joined(d.Added(), added), b.Meant, with.Now)
+	return Judgement{Findings: all, Added: brought, Meant: meant, Seen: with.Seen}
 }
 
 // stillThere are findings that were there before, and are with the draft.
@@ -200,6 +205,7 @@ type Brief struct {
 	ID       string         `json:"id"`
 	Severity check.Severity `json:"severity" enum:"blocks,warns,notes"`
 	Title    string         `json:"title"`
+	Facts    string         `json:"facts" doc:"a digest of what it tells"`
 }
 
 // Before reports whether a finding comes before another in their order, as far as is known in brief.
@@ -216,7 +222,7 @@ func (b Brief) Before(other Brief) bool {
 func InBrief(findings []check.Finding) []Brief {
 	out := make([]Brief, len(findings))
 	for i, f := range findings {
-		out[i] = Brief{f.ID, f.Severity, f.Title}
+		out[i] = Brief{f.ID, f.Severity, f.Title, f.Facts()}
 	}
 	return out
 }

@@ -28,6 +28,12 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	var b order.Beside
 	var batch pgx.Batch
 	queue(&batch, gen.AccessOfSite, func(rows []gen.AccessOfSiteRow) { b.Access = accessOf(rows) }, siteID)
+	queue(&batch, gen.MeantOfSite, func(rows []gen.MeantOfSiteRow) {
+		for _, r := range rows {
+			b.Meant = append(b.Meant, order.Meant{Finding: r.Finding, Facts: r.Facts, Reason: r.Reason, Until: r.Until,
+				By: r.By, At: r.SaidAt})
+		}
+	}, siteID)
 	queue(&batch, gen.DevicesElsewhere, func(rows []gen.DevicesElsewhereRow) {
 		b.Elsewhere = map[string][]string{}
 		for _, r := range rows {

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"lithos/core/address"
 	"lithos/core/check"
@@ -25,10 +26,22 @@ type Inspection struct {
 	Facts     []Fact      `json:"facts"`
 	Actions   []Action    `json:"actions"`
 	Findings  []Finding   `json:"findings"`
-	More      int         `json:"more"`          // findings that are not listed
+	More      int         `json:"more"` // findings that are not listed
+	Meant     []Meant     `json:"meant" doc:"findings that somebody has said are meant so"`
 	Effective []Effective `json:"effective"`     // the effective options of a client there
 	Levels    []Level     `json:"levels"`        // whose options can be set from here
 	For       string      `json:"for,omitempty"` // whose effective options these are
+}
+
+// Meant is a finding that somebody has said is meant so.
+type Meant struct {
+	ID     string     `json:"id"`
+	Title  string     `json:"title"`
+	Says   string     `json:"says"`
+	Reason string     `json:"reason"`
+	By     string     `json:"by"`
+	At     time.Time  `json:"at"`
+	Until  *time.Time `json:"until,omitempty"`
 }
 
 // Fact is one line of the inspector.
@@ -71,7 +84,7 @@ const maxFindings = 8
 func (p *Page) Part(look Look) *Inspection {
 	n, ref := p.chosen(look)
 	in := &Inspection{Version: p.Version(), Facts: []Fact{}, Actions: []Action{}, Findings: []Finding{},
-		Effective: []Effective{}, Levels: []Level{}}
+		Effective: []Effective{}, Levels: []Level{}, Meant: []Meant{}}
 	k, owner, part, ok := site.Find(p.Site, ref)
 	switch {
 	case ref.Kind == kindSeen && n != nil && p.inspectSeen(in, n, ref.ID):
@@ -98,16 +111,25 @@ func (p *Page) Part(look Look) *Inspection {
 
 func (p *Page) listFindings(in *Inspection, ref site.Ref) {
 	for _, f := range p.Judgement.Findings {
-		concerns := slices.Contains(f.Parts, ref) || ref.Kind == site.KindNetwork && ref.ID == f.Network ||
-			ref.Kind == site.KindSite && f.Network == ""
 		switch {
-		case !concerns:
+		case !concerns(f, ref):
 		case len(in.Findings) == maxFindings:
 			in.More++
 		default:
 			in.Findings = append(in.Findings, p.finding(f))
 		}
 	}
+	for _, m := range p.Judgement.Meant {
+		if concerns(m.Finding, ref) {
+			in.Meant = append(in.Meant, Meant{m.ID, m.Title, m.Says, m.Meant.Reason, m.Meant.By, m.Meant.At, m.Meant.Until})
+		}
+	}
+}
+
+// concerns reports whether a finding is about a part.
+func concerns(f check.Finding, ref site.Ref) bool {
+	return slices.Contains(f.Parts, ref) || ref.Kind == site.KindNetwork && ref.ID == f.Network ||
+		ref.Kind == site.KindSite && f.Network == ""
 }
 
 // inspect describes a part by its fields, and by what is worked out of it.

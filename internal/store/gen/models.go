@@ -55,6 +55,17 @@ type DeviceConfig struct {
 	LastAt   time.Time
 }
 
+type FindingMeant struct {
+	SiteID  string
+	Finding string
+	Facts   string
+	Title   string
+	Reason  string
+	Until   *time.Time
+	SaidBy  int64
+	SaidAt  time.Time
+}
+
 type FollowingRead struct {
 	SiteID      string
 	FollowingID string

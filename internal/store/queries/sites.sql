@@ -2,7 +2,8 @@
 SELECT s.id, s.code, s.name, s.customer, s.head, r.made_at, coalesce(t.full_name, '') AS made_by,
     (SELECT count(*) FROM work_order o WHERE o.site_id = s.id AND o.state IN ('open', 'pushing')) AS open_orders,
     (SELECT count(*) FROM site_prefix p WHERE p.site_id = s.id) AS networks, coalesce(f.findings, '[]')::json AS around,
-    (m.site_id IS NOT NULL)::boolean AS summarised, coalesce(m.block, '') AS block, coalesce(m.findings, '[]')::json AS findings
+    (m.site_id IS NOT NULL)::boolean AS summarised, coalesce(m.block, '') AS block, coalesce(m.findings, '[]')::json AS findings,
+    coalesce((SELECT json_agg(json_build_object('finding', a.finding, 'facts', a.facts, 'until', a.until)) FROM finding_meant a WHERE a.site_id = s.id), '[]')::json AS meant
 FROM site s JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head
 LEFT JOIN technician t ON t.id = r.made_by LEFT JOIN site_standing f ON f.site_id = s.id
 LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = @rules

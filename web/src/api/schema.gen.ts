@@ -1252,6 +1252,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/meant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a finding is meant so: it is counted, and shown again when its facts change */
+        post: operations["mean-so"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/meant/{finding}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Show a finding again that was meant so */
+        delete: operations["mean-no-more"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/movable": {
         parameters: {
             query?: never;
@@ -1845,6 +1879,8 @@ export interface components {
             row: number;
         };
         Brief: {
+            /** @description a digest of what it tells */
+            facts: string;
             id: string;
             /** @enum {string} */
             severity: "blocks" | "warns" | "notes";
@@ -2634,6 +2670,8 @@ export interface components {
             in?: string;
             kind: string;
             levels: components["schemas"]["Level"][];
+            /** @description findings that somebody has said are meant so */
+            meant: components["schemas"]["Meant"][];
             /** Format: int64 */
             more: number;
             ref: string;
@@ -3020,6 +3058,30 @@ export interface components {
             /** Format: int64 */
             findings: number;
             severity?: string;
+        };
+        Meant: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            id: string;
+            reason: string;
+            says: string;
+            title: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        MeantSo: {
+            /** @description id of the finding */
+            finding: string;
+            /**
+             * Format: int64
+             * @description the work order whose draft has the finding; none: the site as it stands
+             */
+            order?: number;
+            /** @description why it is meant so */
+            reason: string;
+            /** @description the last day on which that holds, for example 2027-03-31; as long as nothing changes when empty */
+            until?: string;
         };
         Meanwhile: {
             /**
@@ -4303,6 +4365,11 @@ export interface components {
             customer: string;
             /** Format: int64 */
             findings: number;
+            /**
+             * Format: int64
+             * @description findings that somebody has said are meant so
+             */
+            meant: number;
             name: string;
             /** Format: int64 */
             networks: number;
@@ -7559,6 +7626,71 @@ export interface operations {
             path: {
                 /** @description code of the site */
                 site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mean-so": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeantSo"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mean-no-more": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+                finding: string;
             };
             cookie?: never;
         };

@@ -39,6 +39,7 @@ export function DraftFindings({
           key={f.id}
           finding={f}
           busy={edit.isPending || head.state !== 'open'}
+          at={{ site: head.site, order }}
           onFix={(other) => {
             fix(f, other)
           }}

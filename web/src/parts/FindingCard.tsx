@@ -1,6 +1,7 @@
 import type { ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 import type { Finding, Schemas } from '../api/client'
+import { MeantSo } from './MeantSo'
 
 const tones: Record<Finding['severity'], string> = {
   blocks: 'border-cinnabar bg-cinnabar-t',
@@ -15,6 +16,7 @@ export function FindingCard({
   onFix,
   onRemedy,
   onFixAll,
+  at,
   children,
 }: {
   finding: Finding
@@ -22,6 +24,8 @@ export function FindingCard({
   onFix?: (other: boolean) => void
   onRemedy?: (remedy: Schemas['Remedy']) => void
   onFixAll?: () => void
+  /** Where it can be said that it is meant so: the site, and the order whose draft has it. */
+  at?: { site: string; order?: number }
   children?: ReactNode
 }) {
   const { code } = useParams()
@@ -71,6 +75,7 @@ export function FindingCard({
           Fix all {f.alike} of this kind…
         </button>
       )}
+      {at && f.severity !== 'blocks' && <MeantSo finding={f} at={at} />}
       {children}
     </section>
   )

@@ -89,8 +89,9 @@ export function Rounds() {
                     {s.findings > 1 && ` and ${s.findings - 1} more`}
                   </Link>
                 ) : (
-                  <span className="text-ink-3">keeps every rule</span>
+                  <span className="text-ink-3">keeps every {s.meant > 0 && 'other '}rule</span>
                 )}
+                {s.meant > 0 && <span className="text-ink-3">, {s.meant} meant so</span>}
                 {s.orders > 0 && (
                   <span className="text-ink-2 ml-3">
                     {s.orders} open work order{s.orders > 1 && 's'}

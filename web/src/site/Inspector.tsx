@@ -7,6 +7,7 @@ import { Toolbar } from '../parts/Toolbar'
 import { Dotted, Values } from '../parts/Values'
 import { Actions } from './Actions'
 import { History } from './History'
+import { MeantList } from './MeantList'
 import type { Asked } from './pageState'
 import { Past } from './Past'
 import { PutAway } from './PutAway'
@@ -55,8 +56,10 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
           busy={busy}
           onFix={(other) => change({ fix: f.id, other: other || undefined })}
           onFixAll={() => ask({ kind: 'fixAll', rule: f.rule })}
+          at={{ site: view.site.code, order: view.order?.id }}
         />
       ))}
+      <MeantList of={i.meant} site={view.site.code} zone={view.site.timeZone} />
       {wide?.severity && (
         <button
           className="flex gap-1.5 items-baseline mt-2.5 text-[13px] text-left hover:underline"
