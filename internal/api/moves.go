@@ -64,6 +64,11 @@ func (s *server) moveOperations(api huma.API) {
 			_, err := s.work.TakeMoveBack(ctx, who(ctx), in.Move)
 			return s.moveAfter(ctx, in.Move, err)
 		})
+	huma.Register(api, op(http.MethodPost, "/api/moves/{move}/take-over", "take-move-over",
+		"Have a move go on in one's own name"),
+		func(ctx context.Context, in *MoveInput) (*body[*renumber.MoveView], error) {
+			return s.moveAfter(ctx, in.Move, s.work.TakeOverMove(ctx, who(ctx), in.Move))
+		})
 	huma.Register(api, op(http.MethodPost, "/api/moves/{move}/visits", "tick-visit",
 		"Note that somebody has been at a device that holds its address itself, or take that back"),
 		func(ctx context.Context, in *struct {

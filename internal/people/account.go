@@ -380,6 +380,21 @@ func (s *Service) Sessions(ctx context.Context, name string) ([]OpenSession, err
 	return out, err
 }
 
+// Acting finds who something is done for in the background. It is refused where their account is switched off: what they
+// left to be done waits.
+func (s *Service) Acting(ctx context.Context, id int64) (act.Technician, error) {
+	row, err := store.Found(s.store.TechnicianByID(ctx, id))
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return act.Technician{}, act.Refuse(act.Missing, "There is no such account.")
+	case err != nil:
+		return act.Technician{}, err
+	case row.OffAt != nil:
+		err = act.Refuse(act.Conflict, "It waits: the account of %s is switched off.", row.FullName)
+	}
+	return act.Known(row.ID, row.Name, row.FullName), err
+}
+
 // TechnicianByID finds who did something.
 func (s *Service) TechnicianByID(ctx context.Context, id int64) (act.Technician, error) {
 	row, err := store.Found(s.store.TechnicianByID(ctx, id))

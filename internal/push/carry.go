@@ -47,6 +47,11 @@ type storeError struct{ error }
 
 func (e storeError) Unwrap() error { return e.error }
 
+// ofStore reports whether an error is the database's word, and no device's.
+func ofStore(err error) bool {
+	return errors.As(err, new(storeError)) || errors.As(err, new(*store.DatabaseError))
+}
+
 func stored(err error) error {
 	if err == nil {
 		return nil
@@ -146,6 +151,14 @@ func (r *run) moveIn(ctx context.Context, q *gen.Queries, state, problem string)
 	return act.Publish(ctx, q, act.PushEvent(r.push.OrderID))
 }
 
+// held is the outcome of a write that names the run: no row was written where another run holds the push by now.
+func (r *run) held(n int64, err error) error {
+	if err == nil && n == 0 {
+		err = errHoldLost
+	}
+	return err
+}
+
 // change brings every device to what it must hold and climbs the ladder. Whatever
 // goes wrong with a device sends the push back.
 func (r *run) change(ctx context.Context) error {
@@ -153,7 +166,10 @@ func (r *run) change(ctx context.Context) error {
 	if r.push.ReadyAt != nil {
 		started = *r.push.ReadyAt
 	}
-	if err := r.goesOn(ctx); err != nil {
+	switch err := r.goesOn(ctx); {
+	case ofStore(err):
+		return err
+	case err != nil:
 		return r.move(ctx, stateReturning, err.Error())
 	}
 	if age := time.Since(started); age > r.Timing.ResumeWithin && (r.resumed || r.push.State == stateQueued) {
@@ -179,7 +195,7 @@ func (r *run) change(ctx context.Context) error {
 	}
 	access, err := r.store.Access(ctx, r.push.SiteID)
 	if err == nil {
-		err = r.store.ForgetUnverified(ctx, r.push.ID)
+		err = r.held(r.store.ForgetUnverified(ctx, gen.ForgetUnverifiedParams{PushID: r.push.ID, Run: r.id}))
 	}
 	if err != nil {
 		return stored(err)
@@ -192,7 +208,7 @@ func (r *run) change(ctx context.Context) error {
 		return r.move(ctx, stateConfirming, "")
 	case errors.Is(err, errByHand):
 		return r.move(ctx, stateByHand, "")
-	case early.Err() != nil || errors.As(err, new(storeError)):
+	case early.Err() != nil || ofStore(err):
 		return err
 	}
 	return r.move(ctx, stateReturning, err.Error())
@@ -490,8 +506,8 @@ func (r *run) begin(ctx context.Context, w *way) error {
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		if err := r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID, Name: w.Name,
-			Before: before, Startup: startup}); err != nil {
+		if err := r.held(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID, Name: w.Name,
+			Before: before, Startup: startup, Run: r.id})); err != nil {
 			return stored(err)
 		}
 	}
@@ -537,7 +553,7 @@ func (r *run) land(ctx context.Context) error {
 	switch err := r.others(ctx, stateLanding); {
 	case errors.Is(err, errOthersNotReady):
 		return river.JobSnooze(lookAtOthers)
-	case errors.As(err, new(storeError)):
+	case ofStore(err):
 		return err
 	case err != nil: // it has confirmed, and another has not: it is put back under a timed confirm of its own
 		return r.move(ctx, stateReturning, err.Error())

@@ -126,7 +126,7 @@ func (r *run) prepare(ctx context.Context, t order.ZoneTarget) error {
 		}
 		why := "Its form names no server and key, so that Lithos cannot write it. Make its " +
 			order.Counted(len(t.Changes()), "change") + " by hand, then say so here"
-		return stored(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: t.Name, Why: why}))
+		return r.putUnverified(ctx, t.Name, why)
 	}
 	return r.note(ctx, t.Name, "read", "Read what the world is told, and ask whether the change would be taken",
 		func() error {
@@ -142,8 +142,8 @@ func (r *run) prepare(ctx context.Context, t order.ZoneTarget) error {
 			if err != nil {
 				return err
 			}
-			if err := r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: zoneMark + t.ID,
-				Name: t.Name, Before: before}); err != nil {
+			if err := r.held(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: zoneMark + t.ID,
+				Name: t.Name, Before: before, Run: r.id})); err != nil {
 				return stored(err)
 			}
 			goal := zone.Merged(held.Records, t.Base, t.Wanted)

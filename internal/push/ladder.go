@@ -91,7 +91,13 @@ func (r *run) notVerified(ctx context.Context, n *site.Network, why string) erro
 	if err := r.skip(ctx, "", "ladder", n.Name+" is not verified: "+why); err != nil {
 		return err
 	}
-	return stored(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: n.Name, Why: why}))
+	return r.putUnverified(ctx, n.Name, why)
+}
+
+// putUnverified keeps that something was not proved.
+func (r *run) putUnverified(ctx context.Context, name, why string) error {
+	return stored(r.held(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: name, Why: why,
+		Run: r.id})))
 }
 
 // ladder is the rungs of one network, climbed from an interface of a device.

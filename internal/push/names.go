@@ -7,7 +7,6 @@ import (
 	"lithos/core/edit"
 	"lithos/core/site"
 	"lithos/internal/order"
-	"lithos/internal/store/gen"
 )
 
 // proveNames climbs a rung for each outside name that the draft touches and that follows a line: it is told what its
@@ -33,9 +32,8 @@ func (r *run) proveNames(ctx context.Context) error {
 		if err := r.skip(ctx, "", "ladder", w.Name+" is not verified: "+err.Error()); err != nil {
 			return err
 		}
-		if err := r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: w.Name,
-			Why: err.Error()}); err != nil {
-			return stored(err)
+		if err := r.putUnverified(ctx, w.Name, err.Error()); err != nil {
+			return err
 		}
 	}
 	return nil

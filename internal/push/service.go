@@ -41,6 +41,8 @@ type Devices interface {
 // Accounts finds who started a push.
 type Accounts interface {
 	TechnicianByID(ctx context.Context, id int64) (act.Technician, error)
+	// Acting is TechnicianByID; it is refused where the account is switched off.
+	Acting(ctx context.Context, id int64) (act.Technician, error)
 }
 
 // Watcher reads the devices of a site, before a push and after it.

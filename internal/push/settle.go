@@ -75,7 +75,7 @@ func (r *run) confirm(ctx context.Context) error {
 	switch err := r.others(ctx, stateConfirming); {
 	case errors.Is(err, errOthersNotReady):
 		return river.JobSnooze(lookAtOthers)
-	case errors.As(err, new(storeError)):
+	case ofStore(err):
 		return err
 	case err != nil:
 		return r.move(ctx, stateReturning, err.Error())
@@ -86,7 +86,7 @@ func (r *run) confirm(ctx context.Context) error {
 			return d.State, nil
 		}
 		if err := r.goesOn(ctx); err != nil {
-			if errors.As(err, new(storeError)) {
+			if ofStore(err) {
 				return d.State, err
 			}
 			problem = cmp.Or(problem, err.Error())
@@ -98,7 +98,7 @@ func (r *run) confirm(ctx context.Context) error {
 			return deviceConfirmed, nil
 		case errors.As(err, new(*unknownError)):
 			return deviceUnknown, nil
-		case errors.As(err, new(storeError)):
+		case ofStore(err):
 			return d.State, err
 		}
 		if problem == "" {
@@ -184,7 +184,7 @@ func (r *run) giveBack(ctx context.Context) error {
 		switch {
 		case err == nil:
 			return h.returned(), nil
-		case errors.As(err, new(storeError)):
+		case ofStore(err):
 			return d.State, err
 		}
 		return deviceUnknown, nil
@@ -322,8 +322,8 @@ func (r *run) eachDevice(
 		if state == d.State {
 			continue
 		}
-		if err := r.store.SetPushDevice(ctx,
-			gen.SetPushDeviceParams{PushID: r.push.ID, DeviceID: d.DeviceID, State: state}); err != nil {
+		if err := r.held(r.store.SetPushDevice(ctx, gen.SetPushDeviceParams{PushID: r.push.ID, DeviceID: d.DeviceID,
+			State: state, Run: r.id})); err != nil {
 			return false, stored(err)
 		}
 	}

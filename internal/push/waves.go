@@ -289,7 +289,14 @@ func (s *Service) advance(ctx context.Context, lead int64) error {
 	if err != nil || len(start) == 0 {
 		return err
 	}
-	by, err := s.accounts.TechnicianByID(ctx, wave.StartedBy)
+	by, err := s.accounts.Acting(ctx, wave.StartedBy)
+	var off *act.Refusal
+	if errors.As(err, &off) {
+		return s.noteWave(ctx, lead, off.Says+" Let no further wave begin, and push what is left in your own name.")
+	}
+	if err == nil {
+		err = s.noteWave(ctx, lead, "")
+	}
 	if err != nil {
 		return err
 	}
@@ -299,6 +306,15 @@ func (s *Service) advance(ctx context.Context, lead int64) error {
 		}
 	}
 	return nil
+}
+
+// noteWave says why waves wait, or that they do not.
+func (s *Service) noteWave(ctx context.Context, lead int64, problem string) error {
+	n, err := s.store.NoteWave(ctx, gen.NoteWaveParams{Lead: lead, Problem: problem})
+	if err != nil || n == 0 {
+		return err
+	}
+	return s.tellTogether(ctx, s.store.Queries, lead)
 }
 
 // whatNext is the number of the wave that begins now, 0 while one is under way, or why none does any more.

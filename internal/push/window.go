@@ -193,7 +193,11 @@ func late(opens time.Time, ends *time.Time) bool {
 }
 
 func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
-	by, err := s.accounts.TechnicianByID(ctx, *r.WaitsFor)
+	by, err := s.accounts.Acting(ctx, *r.WaitsFor)
+	var off *act.Refusal
+	if errors.As(err, &off) {
+		return s.waitsOn(ctx, r.ID, off.Says+" Leave the order to start by itself in your own name, or push it.")
+	}
 	if err != nil {
 		return err
 	}
@@ -217,4 +221,13 @@ func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	}
 	return errors.Join(act.Record(ctx, s.store.Queries, by, "did-not-start", order.Name(r.ID), waited),
 		act.Publish(ctx, s.store.Queries, act.OrderEvent(r.ID, 0)))
+}
+
+// waitsOn says why an order whose window has opened goes on waiting.
+func (s *Service) waitsOn(ctx context.Context, id int64, why string) error {
+	n, err := s.store.NoteWaiting(ctx, gen.NoteWaitingParams{ID: id, Waited: why})
+	if err != nil || n == 0 {
+		return err // it is said already
+	}
+	return act.Publish(ctx, s.store.Queries, act.OrderEvent(id, 0))
 }

@@ -41,7 +41,8 @@ type Drafts interface {
 
 // Accounts are the technicians.
 type Accounts interface {
-	TechnicianByID(ctx context.Context, id int64) (act.Technician, error)
+	// Acting is who something is done for; it is refused where their account is switched off.
+	Acting(ctx context.Context, id int64) (act.Technician, error)
 }
 
 // Service is the use cases of moves. It is safe for concurrent use, and any number of processes may run one on the
@@ -590,9 +591,9 @@ func (s *Service) fill(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	by, err := s.accounts.TechnicianByID(ctx, m.OpenedBy)
+	by, err := s.accounts.Acting(ctx, m.OpenedBy)
 	if err != nil {
-		return err
+		return settled(err) // its page says why it waits
 	}
 	phases, err := s.store.PhasesOf(ctx, id)
 	if err != nil {
@@ -653,7 +654,7 @@ func (s *Service) fillOne(ctx context.Context, by act.Technician, p gen.PhasesOf
 	return err
 }
 
-// settled forgives what another did at the same time.
+// settled forgives what another did at the same time, and what waits.
 func settled(err error) error {
 	if errors.As(err, new(*act.Refusal)) {
 		return nil

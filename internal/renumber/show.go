@@ -31,6 +31,7 @@ type MoveView struct {
 	// Next is the phase that is to be pushed next, counted from 1; 0 for none.
 	Next  int        `json:"next"`
 	Due   *MoveDue   `json:"due,omitempty" doc:"what is to be done next; none where nothing is"`
+	Waits string     `json:"waits,omitempty" doc:"why no phase is drafted any more"`
 	Back  bool       `json:"back" doc:"it was taken back: who did not follow, did not come back to the old addresses, and visits that were done are to be undone"`
 	After MoveResult `json:"after" doc:"who did not follow, once the swap has landed"`
 }
@@ -163,6 +164,12 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 		}
 	}
 	out.Due = out.due(now)
+	if m.State == "open" {
+		var refusal *act.Refusal
+		if _, err := s.accounts.Acting(ctx, m.OpenedBy); errors.As(err, &refusal) {
+			out.Waits = refusal.Says + " Its next phases are not drafted. Take the move over, or have the account switched on."
+		}
+	}
 	return out, nil
 }
 
@@ -372,6 +379,23 @@ func (r *MoveResult) told(p *planned, heard []seen.Heard, now time.Time) {
 				Address: h.Address, Seen: h.Last, Until: &h.Expires, Servers: servers})
 		}
 	}
+}
+
+// TakeOverMove has a move go on in another technician's name, who is asked for whatever is left of it.
+func (s *Service) TakeOverMove(ctx context.Context, by act.Technician, id int64) error {
+	m, err := s.found(ctx, id)
+	if err != nil {
+		return err
+	}
+	n, err := s.store.SetMoveOpener(ctx, gen.SetMoveOpenerParams{ID: id, By: by.ID})
+	if err == nil && n == 0 {
+		err = act.Refuse(act.Conflict, "The move has ended; there is nothing to take over.")
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(act.Record(ctx, s.store.Queries, by, "move-taken-over", m.Code, m.Title), s.fill(ctx, id),
+		act.Publish(ctx, s.store.Queries, act.Event{Topic: "site", ID: m.Code}))
 }
 
 // TickVisit notes that somebody has been at a device, at a moment that may lie in the past where they were out of

@@ -75,7 +75,7 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
 		customer, siteID)
 	if err := s.Pool.SendBatch(ctx, &batch).Close(); err != nil {
-		return b, fmt.Errorf("read beside site %s: %w", siteID, err)
+		return b, fmt.Errorf("read beside site %s: %w", siteID, failed(err))
 	}
 	return b, nil
 }

@@ -77,7 +77,7 @@ func Open(ctx context.Context, url string, connections int) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("connect to PostgreSQL: %w", err)
 	}
-	return &Store{Queries: gen.New(pool), Pool: pool}, nil
+	return &Store{Queries: gen.New(marked{pool}), Pool: pool}, nil
 }
 
 // Close ends every connection.
@@ -120,7 +120,15 @@ func Migrate(ctx context.Context, url string) error {
 
 // InTx runs do in one transaction, kept when do returns nil.
 func (s *Store) InTx(ctx context.Context, do func(q *gen.Queries, tx pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error { return do(s.Queries.WithTx(tx), tx) })
+	var done error
+	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		done = do(gen.New(marked{tx}), tx)
+		return done
+	})
+	if done != nil {
+		return done
+	}
+	return failed(err)
 }
 
 // Found turns the driver's word for no row into ErrNotFound.

@@ -625,3 +625,57 @@ func TestAttackSecondMistakeOnTheSamePart(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, blocking(d))
 }
+
+// A database that cannot be asked amid a push keeps it from going on, and sends no device back: it pauses, and goes on
+// once the database allows, as at the confirm.
+func Test51AHiccupOfTheDatabasePausesAPush(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	id := o.outside()
+	gw := o.devices.ByID["dev-gw-1"]
+	gw.Inject(standin.Faults{HoldWrite: 1})
+	require.NoError(t, o.pushAll(o.Service, id))
+	o.pushUntil(o.Service, id, "the first step", func(p *push.PushView) bool { return len(p.Journal) >= 3 })
+	o.exec("ALTER TABLE secret RENAME TO secret_away")
+	gw.Inject(standin.Faults{})
+	require.Eventually(t, func() bool { return strings.Contains(o.log.String(), "secret") }, time.Minute,
+		10*time.Millisecond, "the key of the zone cannot be read")
+	o.exec("ALTER TABLE secret_away RENAME TO secret")
+	v := o.waitPush(o.Service, id)
+	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	for _, l := range v.Push.Journal {
+		assert.NotEqual(t, "return", l.Stage, "no device was sent back")
+	}
+	assert.Equal(t, "203.0.113.81", o.told("www", "A"))
+}
+
+// What a run writes of devices, and of what was not verified, names the run: one that has lost its hold changes nothing.
+func Test52EveryWriteNamesTheRun(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	id := o.order()
+	o.bigger(id)
+	require.NoError(t, o.pushAll(o.Service, id))
+	v := o.waitPush(o.Service, id)
+	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
+	o.exec("UPDATE push SET held_by = 'mine'")
+	ctx, q := t.Context(), o.Store.Queries
+	for run, rows := range map[string]int64{"mine": 1, "another": 0} {
+		n, err := q.SetPushDevice(ctx, gen.SetPushDeviceParams{PushID: v.Push.ID, DeviceID: "dev-gw-1", State: "confirmed",
+			Run: run})
+		require.NoError(t, err)
+		assert.Equal(t, rows, n, "the state of a device, %s", run)
+		n, err = q.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: v.Push.ID, DeviceID: "dev-gw-1", Name: "gw-1",
+			Before: []byte("{}"), Run: run})
+		require.NoError(t, err)
+		assert.Equal(t, rows, n, "what a device held, %s", run)
+		n, err = q.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: v.Push.ID, Name: "x", Why: "y", Run: run})
+		require.NoError(t, err)
+		assert.Equal(t, rows, n, "what was not verified, %s", run)
+		n, err = q.ForgetUnverified(ctx, gen.ForgetUnverifiedParams{PushID: v.Push.ID, Run: run})
+		require.NoError(t, err)
+		assert.Equal(t, rows, n, "what is verified anew, %s", run)
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/site"
+	"lithos/internal/act"
 	"lithos/internal/push"
 )
 
@@ -132,4 +133,50 @@ func Test05AnOrderStartsAnHourLateAtMost(t *testing.T) {
 	assert.Contains(t, v.Head.Waited, "opened more than an hour ago")
 	require.ErrorContains(t, o.Wait(t.Context(), o.mk, late, o.version(late), true), "Push it now")
 	assert.Equal(t, "landed", o.waitPush(o.Service, soon).Push.State)
+}
+
+// What somebody left to be done waits while their account is switched off, and says why: an order at its window, a wave,
+// the phases of a move. Another order starts at its own window all the same.
+func Test49WhatSomebodyLeftWaitsForTheirAccount(t *testing.T) {
+	o := open(t)
+	ctx := t.Context()
+	run(t, o.Service)
+	left := func(by act.Technician, name, at, mac string) int64 {
+		id, err := o.OpenOrder(ctx, by, "kelder-bridge", name, "")
+		require.NoError(t, err)
+		o.edit(id, reserve("net-clinic", name, at, mac))
+		_, err = o.Rehearse(ctx, by, id, o.version(id))
+		require.NoError(t, err)
+		require.NoError(t, o.SetWindow(ctx, by, id, push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
+		require.NoError(t, o.Wait(ctx, by, id, o.version(id), true))
+		o.exec("UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
+		return id
+	}
+	first := left(o.jo, "scale", "10.84.18.210", "00:00:5e:00:53:d1")
+	require.NoError(t, o.People.SwitchAccount(ctx, "a test", o.jo.Name, true))
+	require.NoError(t, o.StartWaiting(ctx))
+	v, err := o.Order(ctx, first)
+	require.NoError(t, err)
+	assert.Equal(t, "open", v.Head.State)
+	assert.Equal(t, o.jo.FullName, v.Head.Waits, "it waits")
+	assert.Contains(t, v.Head.Waited, "the account of "+o.jo.FullName+" is switched off")
+	require.NoError(t, o.People.SwitchAccount(ctx, "a test", o.jo.Name, false))
+	require.NoError(t, o.StartWaiting(ctx))
+	assert.Equal(t, "landed", o.waitPush(o.Service, first).Push.State, "it starts once the account is on again")
+
+	second := left(o.jo, "lamp", "10.84.18.212", "00:00:5e:00:53:d2")
+	require.NoError(t, o.People.SwitchAccount(ctx, "a test", o.jo.Name, true))
+	other, err := o.OpenOrder(ctx, o.mk, "hallin-road", "Names", "")
+	require.NoError(t, err)
+	o.edit(other, entry("network", o.page("hallin-road", other).Site.Networks[0].ID, "purpose", "desks"))
+	_, err = o.Rehearse(ctx, o.mk, other, o.version(other))
+	require.NoError(t, err)
+	require.NoError(t, o.SetWindow(ctx, o.mk, other, push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
+	require.NoError(t, o.Wait(ctx, o.mk, other, o.version(other), true))
+	o.exec("UPDATE work_order SET not_before = now() - interval '1 second' WHERE id = $1", other)
+	require.NoError(t, o.StartWaiting(ctx))
+	assert.Equal(t, "landed", o.waitPush(o.Service, other).Push.State, "number 50: each is tried by itself")
+	v, err = o.Order(ctx, second)
+	require.NoError(t, err)
+	assert.Equal(t, "open", v.Head.State)
 }

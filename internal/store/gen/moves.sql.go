@@ -490,6 +490,23 @@ func (q *Queries) ReopenMove(ctx context.Context, id int64) (int64, error) {
 	return result.RowsAffected(), nil
 }
 
+const SetMoveOpener = `-- name: SetMoveOpener :execrows
+UPDATE move SET opened_by = $1 WHERE id = $2 AND state = 'open'
+`
+
+type SetMoveOpenerParams struct {
+	By int64
+	ID int64
+}
+
+func (q *Queries) SetMoveOpener(ctx context.Context, arg SetMoveOpenerParams) (int64, error) {
+	result, err := q.db.Exec(ctx, SetMoveOpener, arg.By, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const SitesOfCustomer = `-- name: SitesOfCustomer :many
 SELECT id, head FROM site WHERE customer = $1 AND id <> $2 AND archived_at IS NULL ORDER BY name, id
 `

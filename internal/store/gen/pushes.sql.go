@@ -220,13 +220,24 @@ func (q *Queries) ForgetSightings(ctx context.Context) error {
 	return err
 }
 
-const ForgetUnverified = `-- name: ForgetUnverified :exec
-DELETE FROM push_unverified WHERE push_id = $1
+const ForgetUnverified = `-- name: ForgetUnverified :execrows
+WITH at AS (SELECT id FROM push WHERE id = $1 AND held_by = $2),
+gone AS (DELETE FROM push_unverified u USING at WHERE u.push_id = at.id)
+SELECT id FROM at
 `
 
-func (q *Queries) ForgetUnverified(ctx context.Context, pushID int64) error {
-	_, err := q.db.Exec(ctx, ForgetUnverified, pushID)
-	return err
+type ForgetUnverifiedParams struct {
+	PushID int64
+	Run    string
+}
+
+// It counts the push itself, so that none is a run that does not hold it any more.
+func (q *Queries) ForgetUnverified(ctx context.Context, arg ForgetUnverifiedParams) (int64, error) {
+	result, err := q.db.Exec(ctx, ForgetUnverified, arg.PushID, arg.Run)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const HoldPush = `-- name: HoldPush :one
@@ -773,33 +784,39 @@ func (q *Queries) PutAccess(ctx context.Context, arg PutAccessParams) error {
 	return err
 }
 
-const PutPushDevice = `-- name: PutPushDevice :exec
+const PutPushDevice = `-- name: PutPushDevice :execrows
 INSERT INTO push_device (push_id, device_id, name, seq, state, before, startup, by_hand)
-SELECT $1, $2, $3, (SELECT count(*) FROM push_device d WHERE d.push_id = $1), 'begun', $4, $5, $6
+SELECT p.id, $1, $2, (SELECT count(*) FROM push_device d WHERE d.push_id = p.id), 'begun', $3, $4, $5
+FROM push p WHERE p.id = $6 AND p.held_by = $7
 ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before, startup = excluded.startup
 `
 
 type PutPushDeviceParams struct {
-	PushID   int64
 	DeviceID string
 	Name     string
 	Before   []byte
 	Startup  []byte
 	ByHand   bool
+	PushID   int64
+	Run      string
 }
 
 // What a device holds before a push changes it. A device that has returned
 // meanwhile begins anew.
-func (q *Queries) PutPushDevice(ctx context.Context, arg PutPushDeviceParams) error {
-	_, err := q.db.Exec(ctx, PutPushDevice,
-		arg.PushID,
+func (q *Queries) PutPushDevice(ctx context.Context, arg PutPushDeviceParams) (int64, error) {
+	result, err := q.db.Exec(ctx, PutPushDevice,
 		arg.DeviceID,
 		arg.Name,
 		arg.Before,
 		arg.Startup,
 		arg.ByHand,
+		arg.PushID,
+		arg.Run,
 	)
-	return err
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const PutSecret = `-- name: PutSecret :exec
@@ -829,20 +846,30 @@ func (q *Queries) PutSecret(ctx context.Context, arg PutSecretParams) error {
 	return err
 }
 
-const PutUnverified = `-- name: PutUnverified :exec
+const PutUnverified = `-- name: PutUnverified :execrows
 INSERT INTO push_unverified (push_id, seq, name, why)
-SELECT $1, (SELECT count(*) FROM push_unverified u WHERE u.push_id = $1), $2, $3
+SELECT p.id, (SELECT count(*) FROM push_unverified u WHERE u.push_id = p.id), $1, $2 FROM push p
+WHERE p.id = $3 AND p.held_by = $4
 `
 
 type PutUnverifiedParams struct {
-	PushID int64
 	Name   string
 	Why    string
+	PushID int64
+	Run    string
 }
 
-func (q *Queries) PutUnverified(ctx context.Context, arg PutUnverifiedParams) error {
-	_, err := q.db.Exec(ctx, PutUnverified, arg.PushID, arg.Name, arg.Why)
-	return err
+func (q *Queries) PutUnverified(ctx context.Context, arg PutUnverifiedParams) (int64, error) {
+	result, err := q.db.Exec(ctx, PutUnverified,
+		arg.Name,
+		arg.Why,
+		arg.PushID,
+		arg.Run,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const ReleaseHold = `-- name: ReleaseHold :exec
@@ -880,19 +907,29 @@ func (q *Queries) SecretNamed(ctx context.Context, arg SecretNamedParams) (Secre
 	return i, err
 }
 
-const SetPushDevice = `-- name: SetPushDevice :exec
-UPDATE push_device SET state = $1 WHERE push_id = $2 AND device_id = $3
+const SetPushDevice = `-- name: SetPushDevice :execrows
+UPDATE push_device d SET state = $1 FROM push p
+WHERE d.push_id = $2 AND d.device_id = $3 AND p.id = d.push_id AND p.held_by = $4
 `
 
 type SetPushDeviceParams struct {
 	State    string
 	PushID   int64
 	DeviceID string
+	Run      string
 }
 
-func (q *Queries) SetPushDevice(ctx context.Context, arg SetPushDeviceParams) error {
-	_, err := q.db.Exec(ctx, SetPushDevice, arg.State, arg.PushID, arg.DeviceID)
-	return err
+func (q *Queries) SetPushDevice(ctx context.Context, arg SetPushDeviceParams) (int64, error) {
+	result, err := q.db.Exec(ctx, SetPushDevice,
+		arg.State,
+		arg.PushID,
+		arg.DeviceID,
+		arg.Run,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const SetPushPlanned = `-- name: SetPushPlanned :execrows

@@ -58,6 +58,24 @@ func (q *Queries) LockWave(ctx context.Context, lead int64) (Wave, error) {
 	return i, err
 }
 
+const NoteWave = `-- name: NoteWave :execrows
+UPDATE wave SET problem = $1 WHERE lead = $2 AND state = 'running' AND problem <> $1
+`
+
+type NoteWaveParams struct {
+	Problem string
+	Lead    int64
+}
+
+// Why waves wait; no row where that is said already.
+func (q *Queries) NoteWave(ctx context.Context, arg NoteWaveParams) (int64, error) {
+	result, err := q.db.Exec(ctx, NoteWave, arg.Problem, arg.Lead)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const PutWave = `-- name: PutWave :execrows
 INSERT INTO wave (lead, sizes, together, state, started_by) VALUES ($1, $2, $3, 'running', $4)
 ON CONFLICT (lead) DO UPDATE SET number = 0, sizes = excluded.sizes, together = excluded.together, state = 'running', problem = '',

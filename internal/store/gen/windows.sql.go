@@ -28,6 +28,24 @@ func (q *Queries) EndWaiting(ctx context.Context, arg EndWaitingParams) (int64, 
 	return result.RowsAffected(), nil
 }
 
+const NoteWaiting = `-- name: NoteWaiting :execrows
+UPDATE work_order SET waited = $1 WHERE id = $2 AND waits_for IS NOT NULL AND waited <> $1
+`
+
+type NoteWaitingParams struct {
+	Waited string
+	ID     int64
+}
+
+// Why an order goes on waiting; no row where it says so already.
+func (q *Queries) NoteWaiting(ctx context.Context, arg NoteWaitingParams) (int64, error) {
+	result, err := q.db.Exec(ctx, NoteWaiting, arg.Waited, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const OrdersToStart = `-- name: OrdersToStart :many
 SELECT id, version, waits_for, not_before, not_after FROM work_order WHERE waits_for IS NOT NULL AND state = 'open' AND not_before <= now() ORDER BY not_before, id LIMIT 50
 `

@@ -84,3 +84,6 @@ UPDATE move SET levels = '[]' WHERE id = @id AND levels IS NOT DISTINCT FROM sql
 
 -- name: NoteMoveLevels :exec
 UPDATE move SET levels = @levels WHERE id = @id;
+
+-- name: SetMoveOpener :execrows
+UPDATE move SET opened_by = @by WHERE id = @id AND state = 'open';

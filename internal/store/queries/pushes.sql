@@ -67,23 +67,29 @@ AND set_config('synchronous_commit', 'off', true) = 'off';
 
 -- What a device holds before a push changes it. A device that has returned
 -- meanwhile begins anew.
--- name: PutPushDevice :exec
+-- name: PutPushDevice :execrows
 INSERT INTO push_device (push_id, device_id, name, seq, state, before, startup, by_hand)
-SELECT @push_id, @device_id, @name, (SELECT count(*) FROM push_device d WHERE d.push_id = @push_id), 'begun', @before, @startup, @by_hand
+SELECT p.id, @device_id, @name, (SELECT count(*) FROM push_device d WHERE d.push_id = p.id), 'begun', @before, @startup, @by_hand
+FROM push p WHERE p.id = @push_id AND p.held_by = @run
 ON CONFLICT (push_id, device_id) DO UPDATE SET state = 'begun', before = excluded.before, startup = excluded.startup;
 
--- name: SetPushDevice :exec
-UPDATE push_device SET state = @state WHERE push_id = @push_id AND device_id = @device_id;
+-- name: SetPushDevice :execrows
+UPDATE push_device d SET state = @state FROM push p
+WHERE d.push_id = @push_id AND d.device_id = @device_id AND p.id = d.push_id AND p.held_by = @run;
 
 -- name: PushDevices :many
 SELECT * FROM push_device WHERE push_id = $1 ORDER BY seq;
 
--- name: PutUnverified :exec
+-- name: PutUnverified :execrows
 INSERT INTO push_unverified (push_id, seq, name, why)
-SELECT @push_id, (SELECT count(*) FROM push_unverified u WHERE u.push_id = @push_id), @name, @why;
+SELECT p.id, (SELECT count(*) FROM push_unverified u WHERE u.push_id = p.id), @name, @why FROM push p
+WHERE p.id = @push_id AND p.held_by = @run;
 
--- name: ForgetUnverified :exec
-DELETE FROM push_unverified WHERE push_id = $1;
+-- It counts the push itself, so that none is a run that does not hold it any more.
+-- name: ForgetUnverified :execrows
+WITH at AS (SELECT id FROM push WHERE id = @push_id AND held_by = @run),
+gone AS (DELETE FROM push_unverified u USING at WHERE u.push_id = at.id)
+SELECT id FROM at;
 
 -- name: Unverified :many
 SELECT u.seq, u.name, u.why, coalesce(t.full_name, '') AS verifier, u.verified_at

@@ -35,3 +35,7 @@ UPDATE wave SET state = @state, problem = @problem, ended_at = now() WHERE lead 
 
 -- name: SetTogether :exec
 UPDATE push SET together = @lead::bigint WHERE id = @id;
+
+-- Why waves wait; no row where that is said already.
+-- name: NoteWave :execrows
+UPDATE wave SET problem = @problem WHERE lead = @lead AND state = 'running' AND problem <> @problem;

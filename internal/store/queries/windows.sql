@@ -11,3 +11,7 @@ SELECT id, version, waits_for, not_before, not_after FROM work_order WHERE waits
 -- An order waits no more: it has started, or says why it did not.
 -- name: EndWaiting :execrows
 UPDATE work_order SET waits_for = NULL, waited = @waited WHERE id = @id AND waits_for IS NOT NULL;
+
+-- Why an order goes on waiting; no row where it says so already.
+-- name: NoteWaiting :execrows
+UPDATE work_order SET waited = @waited WHERE id = @id AND waits_for IS NOT NULL AND waited <> @waited;

@@ -191,6 +191,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/moves/{move}/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a move go on in one's own name */
+        post: operations["take-move-over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/moves/{move}/visits": {
         parameters: {
             query?: never;
@@ -3323,6 +3340,8 @@ export interface components {
             threads: components["schemas"]["Thread"][];
             title: string;
             visits: components["schemas"]["MoveVisit"][];
+            /** @description why no phase is drafted any more */
+            waits?: string;
             /** @description the site's time zone */
             zone: string;
         };
@@ -5223,6 +5242,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-move-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the move */
+                move: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveView"];
                 };
             };
             /** @description Error */

@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { api, call, problemOf } from '../api/client'
 import { usePageTitle } from '../frame/usePageTitle'
 import { useCurrentOrder } from '../frame/currentOrder'
@@ -46,6 +46,7 @@ export function MovePage() {
         <p className="text-ink-2">
           {move.says}. Begun <When at={move.at} /> by {move.by}.
         </p>
+        {move.waits && <Waits move={move} />}
         <div className="flex flex-wrap gap-2 mt-2 print:hidden">
           {move.due && (
             <Link
@@ -135,5 +136,26 @@ function TakeBack({ move }: { move: Move }) {
         </button>
       </Window>
     </>
+  )
+}
+
+/** Why no phase is drafted any more, and the way to go on. */
+function Waits({ move }: { move: Move }) {
+  const client = useQueryClient()
+  const over = useMutation({
+    mutationFn: () => call(api.POST('/api/moves/{move}/take-over', { params: { path: { move: move.id } } })),
+    onSuccess: (now) => {
+      client.setQueryData(['move', move.id], now)
+      announce('The move goes on in your name')
+    },
+  })
+  return (
+    <div role="alert" className="border-l-3 border-sand bg-sand-t text-sand-ink px-3 py-2 mt-2">
+      {move.waits}{' '}
+      <button className="underline" disabled={over.isPending} onClick={() => over.mutate()}>
+        Take the move over
+      </button>
+      {over.error && <p className="text-cinnabar-ink">{problemOf(over.error).message}</p>}
+    </div>
   )
 }
