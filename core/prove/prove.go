@@ -68,8 +68,13 @@ func (o Order) Console() *Gap {
 // Of orders the steps of a push that makes goal of base. Where in each order two devices hold the same at once, steps
 // are added that give some of them another address for a while, as long as that helps.
 func Of(base, goal *site.Site, devices []Device) Order {
+	return within(mostJudged, base, goal, devices)
+}
+
+// within orders the steps and looks at no more than so many states in search of the best order.
+func within(most int, base, goal *site.Site, devices []Device) Order {
 	extra := map[string]aside{} // by device
-	best := ordered(base, goal, devices, extra)
+	best := ordered(most, base, goal, devices, extra)
 	for found := true; found && best.collides(); {
 		found = false
 		for _, e := range asides(base, goal, devices) {
@@ -78,7 +83,7 @@ func Of(base, goal *site.Site, devices []Device) Order {
 			}
 			more := maps.Clone(extra)
 			more[e.device] = e
-			if with := ordered(base, goal, devices, more); with.cost < best.cost {
+			if with := ordered(most, base, goal, devices, more); with.cost < best.cost {
 				best, extra, found = with, more, true
 			}
 		}
@@ -135,7 +140,7 @@ func (j judged) collides() bool {
 	return slices.ContainsFunc(j.Gaps, func(g Gap) bool { return g.Kind == Collides })
 }
 
-func ordered(base, goal *site.Site, devices []Device, extra map[string]aside) judged {
+func ordered(most int, base, goal *site.Site, devices []Device, extra map[string]aside) judged {
 	w := newWorld(base, goal, devices)
 	for _, d := range devices {
 		steps := plan.Between(d.Running, d.Goal)
@@ -147,7 +152,7 @@ func ordered(base, goal *site.Site, devices []Device, extra map[string]aside) ju
 		c.late(w)
 		w.chains = append(w.chains, c)
 	}
-	moves, cost := w.search()
+	moves, cost := w.search(most)
 	return judged{w.told(moves), cost}
 }
 

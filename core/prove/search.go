@@ -66,18 +66,21 @@ func (q *queue) Pop() any {
 	return last
 }
 
-// search finds the moves that cost least (Dijkstra's algorithm over the states).
-func (w *world) search() (moves []int, cost int) {
+// search finds the moves that cost least (Dijkstra's algorithm over the states). Once more than so many states are
+// known it goes on from where it is, each time by the cheapest move.
+func (w *world) search(most int) (moves []int, cost int) {
 	q := &queue{{at: make([]int, len(w.chains))}}
 	done := map[string]bool{}
 	for q.Len() > 0 {
 		n := heap.Pop(q).(node)
 		key := fmt.Sprint(n.at, n.last())
-		if done[key] {
+		many := len(w.known) > most
+		if done[key] && !many {
 			continue
 		}
 		done[key] = true
-		if len(w.known) > mostJudged {
+		if many {
+			// From here on the only way is this one: a state that was passed before is passed again.
 			*q = (*q)[:0]
 		}
 		ended := true
