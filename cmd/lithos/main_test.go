@@ -45,9 +45,13 @@ func file(t *testing.T, name string, s *site.Site, change ...string) string {
 }
 
 func TestCheck(t *testing.T) {
-	// What is planted there is an alias that leads to nothing, and a key that can rewrite its zone.
+	// What is planted there is an alias that leads to nothing, a key that can rewrite its zone, and guests that come out
+	// at no port.
 	quill := scenario.Site("quill-street")
 	quill.Following[0].Key = "remote.quill"
+	_, port, there := quill.Interface("if-quill-sw-3")
+	require.True(t, there)
+	port.Tagged = []int{40}
 	clean := file(t, "quill.yaml", quill, "data: photo-box", "data: proxy")
 	warned := file(t, "hallin.json", scenario.Site("hallin-road"))
 	blocked := file(t, "kelder.yaml", scenario.Site("kelder-bridge"))

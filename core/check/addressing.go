@@ -260,15 +260,15 @@ func networkAtNoPort(f *facts, n *site.Network, report func(Finding)) {
 	}
 	report(Finding{
 		Title: n.Name + " comes out at no port", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
-		Value: fmt.Sprint(n.VLAN), Fix: f.putAtPort(n),
-		Says: fmt.Sprintf("VLAN %d ends at %s: no port of a switch has it, with a tag or without. Whoever is plugged in "+
-			"anywhere is on another network.", n.VLAN, path.Homes[0]),
+		Value: fmt.Sprint(n.VLAN), Fix: f.putAtPort(n, path.Homes[0].Device),
+		Says: fmt.Sprintf("Apart from cables between devices, no port has VLAN %d of %s, with a tag or without. Whoever "+
+			"is plugged in anywhere is on another network.", n.VLAN, path.Homes[0]),
 	})
 }
 
 // putAtPort is the fix that puts a network on a free port of a switch, and on the trunk that leads there. Where no port
 // is free, one that clients have carries it with a tag as well, for an access point.
-func (f *facts) putAtPort(n *site.Network) *Fix {
+func (f *facts) putAtPort(n *site.Network, home *site.Device) *Fix {
 	var tagged *Fix
 	for k := range f.Devices {
 		d := &f.Devices[k]
@@ -284,7 +284,7 @@ func (f *facts) putAtPort(n *site.Network) *Fix {
 			was := d.Interfaces[free]
 			now := was
 			now.Untagged = n.VLAN
-			return f.upTo(d, n, changeInterface(fmt.Sprintf("Put %s of %s into VLAN %d", was.Name, d.Name, n.VLAN), d, was,
+			return f.upTo(d, home, n, changeInterface(fmt.Sprintf("Put %s of %s into VLAN %d", was.Name, d.Name, n.VLAN), d, was,
 				now))
 		}
 		if last := slices.IndexFunc(d.Interfaces, open); last >= 0 && tagged == nil {
@@ -292,24 +292,26 @@ func (f *facts) putAtPort(n *site.Network) *Fix {
 			now := was
 			now.Tagged = append(slices.Clone(was.Tagged), n.VLAN)
 			slices.Sort(now.Tagged)
-			tagged = f.upTo(d, n, changeInterface(fmt.Sprintf("Carry VLAN %d with a tag on %s of %s, for an access point",
+			tagged = f.upTo(d, home, n, changeInterface(fmt.Sprintf("Carry VLAN %d with a tag on %s of %s, for an access point",
 				n.VLAN, was.Name, d.Name), d, was, now))
 		}
 	}
 	return tagged
 }
 
-// upTo is a fix at a switch with its trunk carrying a network, where that does not yet.
-func (f *facts) upTo(d *site.Device, n *site.Network, fix *Fix) *Fix {
-	for _, trunk := range d.Interfaces {
-		if len(trunk.Tagged) == 0 || !f.joined.Cabled(trunk.ID) || slices.Contains(trunk.Tagged, n.VLAN) {
+// upTo is a fix at a switch, with the ports of switches on the way to the network's interface carrying it where they do
+// not yet.
+func (f *facts) upTo(d *site.Device, home *site.Device, n *site.Network, fix *Fix) *Fix {
+	for _, e := range f.joined.Way(d.ID, home.ID) {
+		switched := e.Device.Kind == site.L2Switch || e.Device.Kind == site.L3Switch
+		if !switched || links.Untagged(e.Device, e.Interface) == n.VLAN ||
+			slices.Contains(links.Tagged(e.Device, e.Interface), n.VLAN) {
 			continue
 		}
-		wide := trunk
-		wide.Tagged = append(slices.Clone(trunk.Tagged), n.VLAN)
+		wide := *e.Interface
+		wide.Tagged = append(slices.Clone(wide.Tagged), n.VLAN)
 		slices.Sort(wide.Tagged)
-		fix.Edits = append(fix.Edits, changeInterface("", d, trunk, wide).Edits...)
-		break
+		fix.Edits = append(fix.Edits, changeInterface("", e.Device, *e.Interface, wide).Edits...)
 	}
 	return fix
 }

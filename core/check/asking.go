@@ -17,11 +17,11 @@ import (
 // Rules about whom resolvers ask, what they silence, and on which ports and for how long they answer.
 
 // unusableHost says why no machine answers at an address, wherever it is asked from; empty where one may.
-func unusableHost(a netip.Addr) string {
+func (f *facts) unusableHost(a netip.Addr) string {
 	switch {
 	case a.IsUnspecified():
 		return "means no address (RFC 1122 section 3.2.1.3)"
-	case a.IsLoopback():
+	case a.IsLoopback() && !f.inside(a):
 		return "is whoever asks itself (RFC 1122 section 3.2.1.3)"
 	case a.IsMulticast():
 		return "is a group and no machine (RFC 5771)"
@@ -85,7 +85,7 @@ func withoutDomain(list []site.DomainServer, i int) []site.DomainServer {
 func forwarderUnusable(f *facts, report func(Finding)) {
 	f.eachResolver(func(r *site.Resolver, _ *site.Device) {
 		f.eachAsked(r, func(a asked) {
-			why := unusableHost(a.server.Address)
+			why := f.unusableHost(a.server.Address)
 			if why == "" {
 				return
 			}
@@ -105,7 +105,7 @@ func forwarderNoServer(f *facts, report func(Finding)) {
 	f.eachResolver(func(r *site.Resolver, _ *site.Device) {
 		f.eachAsked(r, func(a asked) {
 			at := a.server.Address
-			if !f.inside(at) || unusableHost(at) != "" || f.isNameServer(at) {
+			if !f.inside(at) || f.unusableHost(at) != "" || f.isNameServer(at) {
 				return
 			}
 			report(Finding{
@@ -306,7 +306,7 @@ func dnsOnlyOutside(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
 		t, ok := compile.Value(f.toldIn(p), option.NameServers)
 		servers := told(t)
-		within := func(a netip.Addr) bool { return f.inside(a) || isPrivate(a) || unusableHost(a) != "" }
+		within := func(a netip.Addr) bool { return f.inside(a) || isPrivate(a) || f.unusableHost(a) != "" }
 		if !ok || len(servers) == 0 || slices.ContainsFunc(servers, within) {
 			return
 		}

@@ -785,3 +785,34 @@ func Test44AGatewayIsHeldSomewhere(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, "vlan52 10.84.16.1", held.Name+" "+n.Gateway.String())
 }
+
+// The fix of a network that comes out at no port carries it along the way to its router, and to no other device.
+func Test44AnAccessPortIsReached(t *testing.T) {
+	s := clean()
+	s.Networks = append(s.Networks, site.Network{ID: "net-ward", Name: "Recovery", Prefix: prefix("10.84.20.64/26"),
+		Gateway: addr("10.84.20.65"), VLAN: 91})
+	gw, has := s.Device("dev-gw-1")
+	require.True(t, has)
+	gw.Interfaces = append(gw.Interfaces, site.Interface{ID: "if-lan-91", Name: "lan.91", Kind: site.VLAN, Parent: "lan",
+		VLAN: 91, Addresses: []netip.Prefix{prefix("10.84.20.65/26")}})
+	_, trunk, has := s.Interface("if-sw-core-uplink1")
+	require.True(t, has)
+	trunk.Tagged = append(trunk.Tagged, 91)
+	about := func(s *site.Site) (rules []string, fix *check.Fix) {
+		for _, f := range check.Site(s) {
+			if f.Rule == "network-at-no-port" {
+				fix = f.Fix
+			} else if f.Network == "net-ward" {
+				rules = append(rules, f.Rule)
+			}
+		}
+		return rules, fix
+	}
+	before, fix := about(s)
+	require.NotNil(t, fix)
+	after, err := edit.Apply(site.Normal(s), fix.Edits...)
+	require.NoError(t, err)
+	rules, again := about(after)
+	assert.Nil(t, again)
+	assert.Subset(t, before, rules, fix.Title)
+}

@@ -334,7 +334,7 @@ func wildcardAtApex(f *facts, report func(Finding)) {
 // recordAddressUnusable is about addresses in records inside at which no machine is.
 func recordAddressUnusable(f *facts, report func(Finding)) {
 	f.eachAddress(f.book().Inside, func(p *compile.Pages, e compile.Entry, a netip.Addr) {
-		why := unusableHost(a)
+		why := f.unusableHost(a)
 		if n, in := f.NetworkOf(a); why == "" && in && !address.Usable(n.Prefix).Contains(a) {
 			why = fmt.Sprintf("is the network or broadcast address of %s", n.Prefix)
 		}
@@ -402,7 +402,7 @@ func zoneServerPrivate(f *facts, report func(Finding)) {
 	for i := range f.Zones {
 		z := &f.Zones[i]
 		at := z.Server.Address
-		if z.Side != site.Outside || !at.IsValid() || !isPrivate(at) && unusableHost(at) == "" {
+		if z.Side != site.Outside || !at.IsValid() || !isPrivate(at) && f.unusableHost(at) == "" {
 			continue
 		}
 		report(Finding{

@@ -684,8 +684,8 @@ func splitOutsidePrivate(f *facts, report func(Finding)) {
 	f.eachAddress(f.book().Outside, func(p *compile.Pages, e compile.Entry, a netip.Addr) {
 		why := "cannot be reached from outside, and tells everybody how the site is laid out"
 		switch {
-		case unusableHost(a) != "":
-			why = unusableHost(a) + ". Nobody outside reaches anything there"
+		case f.unusableHost(a) != "":
+			why = f.unusableHost(a) + ". Nobody outside reaches anything there"
 		case !isPrivate(a) && !a.IsPrivate(): // the latter is fc00::/7, too (RFC 4193)
 			return
 		}

@@ -54,6 +54,24 @@ func Learn(s *site.Site) *Map {
 // Cabled reports whether an interface has a cable to another, by its id.
 func (m *Map) Cabled(id string) bool { return m.peer[id].Interface != nil }
 
+// Way is the ends of the cables on the shortest way from one device to another, those of each cable after one another;
+// empty where none leads there.
+func (m *Map) Way(from, to string) []End {
+	ways := map[string][]End{from: {}} // by device
+	for next := []string{from}; len(next) > 0; next = next[1:] {
+		for _, c := range m.Cables {
+			for _, ends := range [][]End{{c.A, c.B}, {c.B, c.A}} {
+				if _, seen := ways[ends[1].Device.ID]; seen || ends[0].Device.ID != next[0] {
+					continue
+				}
+				ways[ends[1].Device.ID] = append(slices.Clone(ways[next[0]]), ends...)
+				next = append(next, ends[1].Device.ID)
+			}
+		}
+	}
+	return ways[to]
+}
+
 // isSwitch reports whether a device passes frames between all its ports.
 func isSwitch(d *site.Device) bool { return d.Kind == site.L2Switch || d.Kind == site.L3Switch }
 

@@ -45,6 +45,9 @@ func Publish(ctx context.Context, q *gen.Queries, e Event) error {
 type Hub struct {
 	mu   sync.Mutex
 	subs map[*subscriber]bool
+
+	heard chan struct{} // closed once events are heard of
+	once  sync.Once
 }
 
 // subscriber is one listener. behind says that it missed events.
@@ -61,7 +64,17 @@ var Everything = Event{Topic: "all"}
 const backlog = 64
 
 // NewHub is a hub nobody listens to yet.
-func NewHub() *Hub { return &Hub{subs: map[*subscriber]bool{}} }
+func NewHub() *Hub { return &Hub{subs: map[*subscriber]bool{}, heard: make(chan struct{})} }
+
+// Hears says that the hub is told of events from now on. What was published before is in none: each subscriber is told
+// to ask for everything.
+func (h *Hub) Hears() {
+	h.once.Do(func() { close(h.heard) })
+	h.Send(Everything)
+}
+
+// Heard is closed once the hub is told of events: before that a subscriber would miss some.
+func (h *Hub) Heard() <-chan struct{} { return h.heard }
 
 // Subscribe returns a channel of events until cancel is called. A subscriber that
 // falls behind gets one event of topic all in place of those it missed.

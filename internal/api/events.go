@@ -47,6 +47,11 @@ type stream struct {
 
 // events passes on what has changed until the browser goes or its session ends.
 func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
+	select {
+	case <-s.work.Events.Heard():
+	case <-ctx.Done():
+		return
+	}
 	events, cancel := s.work.Events.Subscribe()
 	defer cancel()
 	keep := time.NewTicker(keepOpenEvery)

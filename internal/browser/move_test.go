@@ -114,7 +114,7 @@ func planningAMove(t *testing.T, a *app) {
 	b.axe("a plan with a wrong value")
 	b.fill("Leases before it, in minutes", "45")
 	b.gone("What is shown below is of before the last change")
-	b.see("from 8 hours to 45 minutes")
+	b.see("Leases become 45 minutes, of Clinic floor (now 8 hours)")
 
 	b.click("button", "^Join, split or route it elsewhere$")
 	b.click("button", "^Split part of it off$")

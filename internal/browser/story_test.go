@@ -81,6 +81,9 @@ func TestRecoveryWard(t *testing.T) {
 	b.gone("finding blocks the push")
 	b.click("aside button", "Translate it on wan of gw-1")
 	b.gone("is translated by no uplink")
+	b.see("Recovery comes out at no port")
+	b.click("aside button", "^Carry VLAN 91")
+	b.gone("Recovery comes out at no port")
 
 	// A pool, dragged on the ruler; four addresses in it excluded.
 	b.dragRuler(0, 64, 16, 55)

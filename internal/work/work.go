@@ -119,8 +119,7 @@ func (s *Service) Stopped() { <-s.jobs.Stopped() }
 // after a dropped connection.
 func (s *Service) listen(ctx context.Context) {
 	for ctx.Err() == nil {
-		// What was published while nobody listened is in no event.
-		err := s.Store.Listen(ctx, func() { s.Events.Send(act.Everything) }, func(payload string) {
+		err := s.Store.Listen(ctx, s.Events.Hears, func(payload string) {
 			var e act.Event
 			if json.Unmarshal([]byte(payload), &e) == nil {
 				s.Events.Send(e)

@@ -179,7 +179,7 @@ function Start({ order, open, onClose }: { order: number; open: Waves['sites']; 
         <fieldset className="mt-3 max-h-[220px] overflow-y-auto border-t border-seam pt-2">
           <legend className="font-[650]">Sites</legend>
           {open.map((s) => (
-            <label key={s.order} className="flex gap-2 items-baseline py-0.5">
+            <label key={s.order} className="flex gap-2 items-baseline py-1">
               <input
                 type="checkbox"
                 checked={!without.includes(s.order)}
