@@ -28,6 +28,7 @@ type Access struct {
 	Fingerprint []byte // of its certificate
 	ReadAt      *time.Time
 	Problem     string
+	TriedAt     *time.Time     // when it was last read or tried to; nil for never
 	ProblemAt   *time.Time     // since when it cannot be read; nil where it can
 	Programs    []yang.Program // that listen for names there beside its resolver
 	// Drifted is how many things it held otherwise than the site's revision when it was read, what Lithos did not put

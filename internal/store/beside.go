@@ -110,9 +110,10 @@ func accessOf(rows []gen.AccessOfSiteRow) []order.Access {
 		_ = json.Unmarshal(r.Programs, &programs) // Lithos wrote it itself
 		a := order.Access{
 			SiteID: r.SiteID, DeviceID: r.DeviceID, URL: r.Url, Account: r.Account, Sealed: r.Secret,
-			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, Problem: r.Problem, ProblemAt: r.ProblemAt,
-			Programs: programs,
-			Drifted:  int(r.Drifted), DriftedAt: r.DriftedAt, Shared: r.Shared,
+			Fingerprint: r.Fingerprint, ReadAt: r.ReadAt, TriedAt: r.TriedAt, Problem: r.Problem,
+			ProblemAt: r.ProblemAt,
+			Programs:  programs,
+			Drifted:   int(r.Drifted), DriftedAt: r.DriftedAt, Shared: r.Shared,
 		}
 		_ = json.Unmarshal(r.Cuts, &a.Cuts) // Lithos wrote it itself
 		if r.Shared != "" {

@@ -8,11 +8,13 @@ import (
 	"hash/fnv"
 	"net"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/rivertype"
+	"golang.org/x/sync/errgroup"
 
 	"lithos/core/check"
 	"lithos/core/dhcp"
@@ -99,9 +101,24 @@ func (w readWorker) Work(ctx context.Context, job *river.Job[readArgs]) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(w.life, cancel)()
-	w.Observe(ctx, job.Args.Site)
+	w.observeThose(ctx, job.Args.Site, due)
 	return nil
 }
+
+// rarest is how long a device that is silent is left alone at most.
+const rarest = time.Hour
+
+// due reports whether a device is read again by itself: one that answered is with each poll, one that is silent after as
+// long again as it has been, and at least once in the time of rarest.
+func due(a order.Access, now time.Time) bool {
+	if a.ProblemAt == nil || a.TriedAt == nil {
+		return true
+	}
+	return !now.Before(a.TriedAt.Add(min(a.TriedAt.Sub(*a.ProblemAt), rarest) - spread))
+}
+
+// always has every device read: somebody waits for it.
+func always(order.Access, time.Time) bool { return true }
 
 // tidyArgs is the job that forgets what is too old and looks around at sites.
 type tidyArgs struct{}
@@ -129,8 +146,10 @@ func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 
 // Observe reads every device of a site that Lithos reaches, now, and looks at what the world is told of it. What goes
 // wrong is recorded with the device and does not keep the others from being read.
-func (s *Service) Observe(ctx context.Context, siteID string) {
-	if !s.ReadDevices(ctx, siteID) {
+func (s *Service) Observe(ctx context.Context, siteID string) { s.observeThose(ctx, siteID, always) }
+
+func (s *Service) observeThose(ctx context.Context, siteID string, wanted func(order.Access, time.Time) bool) {
+	if !s.readThose(ctx, siteID, wanted) {
 		return
 	}
 	if err := s.outward(ctx, siteID); err != nil && ctx.Err() == nil {
@@ -143,6 +162,14 @@ func (s *Service) Observe(ctx context.Context, siteID string) {
 
 // ReadDevices reads every device of a site that Lithos reaches, now; ok is false where they cannot be read at all.
 func (s *Service) ReadDevices(ctx context.Context, siteID string) (ok bool) {
+	return s.readThose(ctx, siteID, always)
+}
+
+// readAtOnce bounds how many devices of a site are read at a time: a few that are silent do not keep the others waiting.
+const readAtOnce = 6
+
+// readThose reads those devices of a site that are wanted, each by itself, those that wait the longest first.
+func (s *Service) readThose(ctx context.Context, siteID string, wanted func(order.Access, time.Time) bool) (ok bool) {
 	if err := act.Held(ctx, s.store.Queries); err != nil {
 		s.log.Info("the devices of a site are not read", "site", siteID, "reason", err)
 		return false
@@ -153,27 +180,52 @@ func (s *Service) ReadDevices(ctx context.Context, siteID string) (ok bool) {
 		s.log.Warn("cannot read the devices of a site", "site", siteID, "error", err)
 		return false
 	}
+	slices.SortStableFunc(access, func(a, b order.Access) int {
+		return orNever(a.TriedAt).Compare(orNever(b.TriedAt))
+	})
+	var reading errgroup.Group
+	reading.SetLimit(readAtOnce)
 	for _, a := range access {
-		problem, outcome, began := "", "answered", time.Now()
-		programs, err := s.observe(ctx, a, row, head.Site)
-		if err != nil {
-			problem, outcome = store.ForPeople(err), "failed"
-		}
-		s.reads.WithLabelValues(outcome).Inc()
-		s.reading.Observe(time.Since(began).Seconds())
-		if ctx.Err() != nil {
-			return false
-		}
-		if err := s.store.NoteRead(ctx,
-			gen.NoteReadParams{SiteID: siteID, DeviceID: a.DeviceID, Problem: problem,
-				Programs: programs}); err != nil {
-			s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
-		}
-		if err := s.noteSilence(ctx, a, row, head.Site, problem); err != nil {
-			s.log.Warn("cannot note that a device fell silent", "device", a.DeviceID, "error", err)
+		if wanted(a, time.Now()) {
+			reading.Go(func() error {
+				s.read(ctx, a, row, head.Site)
+				return nil
+			})
 		}
 	}
-	return true
+	_ = reading.Wait() // what went wrong is noted with each device
+	return ctx.Err() == nil
+}
+
+func orNever(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+// read reads one device, and notes whether it answered.
+func (s *Service) read(ctx context.Context, a order.Access, row gen.Site, doc *site.Site) {
+	if ctx.Err() != nil {
+		return
+	}
+	problem, outcome, began := "", "answered", time.Now()
+	programs, err := s.observe(ctx, a, row, doc)
+	if err != nil {
+		problem, outcome = store.ForPeople(err), "failed"
+	}
+	s.reads.WithLabelValues(outcome).Inc()
+	s.reading.Observe(time.Since(began).Seconds())
+	if ctx.Err() != nil {
+		return
+	}
+	if err := s.store.NoteRead(ctx,
+		gen.NoteReadParams{SiteID: row.ID, DeviceID: a.DeviceID, Problem: problem, Programs: programs}); err != nil {
+		s.log.Warn("cannot note that a device was read", "device", a.DeviceID, "error", err)
+	}
+	if err := s.noteSilence(ctx, a, row, doc, problem); err != nil {
+		s.log.Warn("cannot note that a device fell silent", "device", a.DeviceID, "error", err)
+	}
 }
 
 // mostTold is how many records of an outside zone are kept; of a larger zone nothing is compared.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -23,6 +24,7 @@ import (
 	"lithos/internal/device"
 	"lithos/internal/draft"
 	"lithos/internal/people"
+	"lithos/internal/store/gen"
 	"lithos/internal/watch"
 )
 
@@ -316,6 +318,31 @@ func TestAttackSilentDevicesKeepOthersUnread(t *testing.T) {
 		assert.Zero(t, twice, "a site has one job at a time")
 		return read && sites >= 5 // the silent ones are still being waited for
 	}, time.Minute, 10*time.Millisecond)
+}
+
+// Devices of a site that are silent do not keep the others of it unread: each is read by itself.
+func Test54SilentDevicesOfOneSite(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	hole, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer hole.Close()
+	o.exec(`INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint)
+		SELECT site_id, 'a-silent-' || n, $1, account, secret, fingerprint
+		FROM device_access, generate_series(1, 5) n WHERE device_id = 'dev-gw-1'`, "https://"+hole.Addr().String())
+	ctx, cancel := context.WithCancel(t.Context())
+	read := make(chan bool, 1)
+	go func() { read <- o.ReadDevices(ctx, "site-kelder-bridge") }()
+	_, s := o.another()
+	require.Eventually(t, func() bool {
+		access, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
+		require.NoError(t, err)
+		return !slices.ContainsFunc(access, func(a gen.AccessOfSiteRow) bool {
+			return !strings.HasPrefix(a.DeviceID, "a-silent-") && a.ReadAt == nil
+		})
+	}, 12*time.Second, 10*time.Millisecond, "before the first silent one is given up")
+	cancel()
+	assert.False(t, <-read)
 }
 
 // What somebody else did elsewhere in the draft does not refuse a form, what they did
