@@ -103,26 +103,10 @@ func secret(e edit.Edit) bool {
 // over is an edit on what the other site has.
 func (p *placer) over(e edit.Edit) (*edit.Edit, string) {
 	scratch := *p.at
-	list, ok := site.ListOf(&scratch, e.Part.Kind, e.In)
-	if !ok {
+	if _, ok := site.ListOf(&scratch, e.Part.Kind, e.In); !ok {
 		return nil, p.at.Name + " has no place for it"
 	}
-	at, there := list.Find(e.Part.ID)
-	if e.Op == edit.Add && there && e.Part.Kind == site.KindOption {
-		var fields []edit.Field
-		var now map[string]json.RawMessage
-		if err := json.Unmarshal(e.Value, &now); err != nil {
-			return nil, err.Error()
-		}
-		for name, to := range now {
-			fields = append(fields, edit.Field{Name: name, To: to})
-		}
-		e = edit.Edit{Op: edit.Change, Part: e.Part, In: e.In, Fields: fields}
-	}
-	if e.Op == edit.Remove && !there {
-		return nil, ""
-	}
-	if e.Op == edit.Change && there && same(list.JSON(at), e.Fields) {
+	if edit.Made(p.at, e) {
 		return nil, ""
 	}
 	over, ok := edit.Over(p.at, e)
@@ -130,26 +114,6 @@ func (p *placer) over(e edit.Edit) (*edit.Edit, string) {
 		return nil, fmt.Sprintf("it does not fit %s", p.at.Name)
 	}
 	return &over, ""
-}
-
-// same reports whether a part has what a change would give it.
-func same(part json.RawMessage, fields []edit.Field) bool {
-	var now map[string]json.RawMessage
-	if json.Unmarshal(part, &now) != nil {
-		return false
-	}
-	for _, f := range fields {
-		if plain(now[f.Name]) != plain(f.To) {
-			return false
-		}
-	}
-	return true
-}
-
-func plain(raw json.RawMessage) string {
-	var v any
-	_ = json.Unmarshal(raw, &v)
-	return fmt.Sprint(v)
 }
 
 func withID(raw json.RawMessage, part site.Ref) json.RawMessage {

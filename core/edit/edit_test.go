@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lithos/core/address"
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
@@ -353,4 +354,92 @@ func TestChangedPartsTakeTheirPlaces(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, site.Normal(got), got)
 	})
+}
+
+// Of an edit that clashes, whatever it does and to which kind of part: what was before both, what is there now and what it
+// makes of it are told as values. Mine, theirs and another can be had.
+func Test55AClashIsToldAndDecidedByValues(t *testing.T) {
+	was := scenario.Site("kelder-bridge")
+	option := func(value string) site.Option { return site.Option{Code: 51, Value: value} }
+	net := site.Ref{Kind: site.KindNetwork, ID: "net-imaging"}
+	setting := edit.Adding(site.KindOption, "51", net, option("4 hours"))
+	res := site.Ref{Kind: site.KindReservation, ID: "res-xray-plate"}
+	plate, _ := was.Reservation(res.ID)
+	renamed := edit.Edit{Op: edit.Change, Part: res, Value: mustJSON(t, with(*plate, "xray-mine")),
+		Fields: []edit.Field{{Name: "name", From: mustJSON(t, plate.Name), To: mustJSON(t, "xray-mine")}}}
+	gone := edit.Edit{Op: edit.Remove, Part: res, Value: mustJSON(t, plate)}
+	fresh := edit.Adding(site.KindReservation, "res-new", site.Ref{}, &site.Reservation{ID: "res-new",
+		Network: "net-waiting", Name: "kiosk", Address: netip.MustParseAddr("10.84.24.20"),
+		MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xe1}})
+	theirs := edit.Edit{Op: edit.Change, Part: res,
+		Fields: []edit.Field{{Name: "name", From: mustJSON(t, plate.Name), To: mustJSON(t, "xray-theirs")}}}
+	waiting, _ := was.Network("net-waiting")
+	for _, c := range []struct {
+		what         string
+		mine, theirs edit.Edit
+		told         string // field: before, theirs, mine
+		typed        map[string]string
+		wins, other  string // what mine and another leave
+	}{
+		{"set by both", setting, edit.Adding(site.KindOption, "51", net, option("8 hours")),
+			"lease time: not set, 8 hours, 4 hours", map[string]string{"value": "2 hours"}, "4 hours", "2 hours"},
+		{"changed by both", renamed, theirs, "name: xray-plate, xray-theirs, xray-mine",
+			map[string]string{"name": "xray-other"}, "xray-mine", "xray-other"},
+		{"changed here, removed there", renamed, gone, "name: xray-plate, removed, xray-mine",
+			map[string]string{"name": "xray-other"}, "xray-mine", "xray-other"},
+		{"removed here, changed there", gone, theirs, "name: xray-plate, xray-theirs, removed",
+			map[string]string{"name": "xray-other"}, "", "xray-other"},
+		{"added here in what was removed there", fresh,
+			edit.Edit{Op: edit.Remove, Part: site.Ref{Kind: site.KindNetwork, ID: waiting.ID}, Value: mustJSON(t, waiting)},
+			"network: not there, not there, Waiting room",
+			map[string]string{"network": "net-imaging", "address": "10.84.20.50"}, "none", "kiosk"},
+	} {
+		now, err := edit.Apply(was, c.theirs)
+		require.NoError(t, err, c.what)
+		_, lost := edit.Replay(now, []edit.Edit{c.mine})
+		require.Len(t, lost, 1, c.what)
+		assert.NotContains(t, edit.Why(was, now, lost[0]), "net-", "names, not ids")
+		var told []string
+		for _, v := range edit.Threes(was, now, c.mine) {
+			told = append(told, v.Field+": "+v.Base+", "+v.Theirs+", "+v.Mine)
+			require.NotNil(t, v.Another, c.what)
+			assert.Contains(t, c.typed, v.Another.Name, c.what)
+		}
+		assert.Contains(t, told, c.told, c.what)
+		holds := func(s *site.Site) string {
+			var held struct{ Name, Value string }
+			if raw := edit.PartOf(s, c.mine); raw != nil {
+				require.NoError(t, json.Unmarshal(raw, &held))
+			}
+			return held.Name + held.Value
+		}
+		if over, ok := edit.Over(now, c.mine); assert.Equal(t, c.wins != "none", ok, c.what) && ok {
+			after, err := edit.Apply(now, over)
+			require.NoError(t, err, c.what)
+			assert.Equal(t, c.wins, holds(after), c.what)
+			assert.True(t, edit.Made(after, c.mine), c.what)
+		}
+		edits, err := edit.Another(now, c.mine, c.typed)
+		require.NoError(t, err, c.what)
+		after, err := edit.Apply(now, edits...)
+		require.NoError(t, err, c.what)
+		assert.Equal(t, c.other, holds(after), c.what)
+		if name := c.typed["name"]; name != "" {
+			_, err = edit.Another(now, c.mine, map[string]string{"name": "not a name"})
+			var wrong site.FieldErrors
+			assert.ErrorAs(t, err, &wrong, c.what)
+		}
+	}
+}
+
+func with(r site.Reservation, name string) *site.Reservation {
+	r.Name = name
+	return &r
+}
+
+func mustJSON(t *testing.T, v any) json.RawMessage {
+	t.Helper()
+	raw, err := json.Marshal(v)
+	require.NoError(t, err)
+	return raw
 }

@@ -795,11 +795,10 @@ func (s *server) orderOperations(api huma.API) {
 		OrderInput
 		Body struct {
 			Version int32 `json:"version" doc:"the draft's version as it was seen"`
-			Seq     int32 `json:"seq" doc:"of the edit"`
-			Mine    bool  `json:"mine" doc:"make the edit in place of what is there now; else it is left out"`
+			draft.Decision
 		}
 	}) (*body[*work.OrderView], error) {
-		_, err := s.work.Decide(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Seq, in.Body.Mine)
+		_, err := s.work.Decide(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Decision)
 		return s.orderAfter(ctx, in.Order, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/drop", "drop", "Close the order without pushing it"),

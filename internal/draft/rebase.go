@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"lithos/core/edit"
+	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -50,13 +51,19 @@ func (s *Service) Rebase(ctx context.Context, id int64, version int32) (*order.D
 		now, conflicts := edit.Replay(doc, step.Edits)
 		gone := map[int]bool{}
 		for _, c := range conflicts {
+			gone[c.At] = true
+			if edit.Made(base.Site, c.Edit) {
+				continue // it was done there, too
+			}
+			if c.Edit.Op == edit.Change {
+				c.Edit.Value = edit.PartOf(d.Doc(), c.Edit) // whoever takes it puts it back, should it be gone
+			}
 			raw, err := json.Marshal(c.Edit)
 			if err != nil {
 				return nil, err
 			}
-			gone[c.At] = true
 			lost = append(lost, gen.LoseEditParams{OrderID: id, Edit: raw, Says: edit.Describe(d.Doc(), c.Edit),
-				Why: edit.Why(d.Doc(), base.Site, c), MadeBy: step.ByID})
+				Why: edit.Why(d.Doc(), base.Site, c), MadeBy: step.ByID, MadeOn: d.Order.BaseRevision})
 		}
 		var stay []edit.Edit
 		for i, e := range step.Edits {
@@ -109,15 +116,36 @@ func (s *Service) Lost(ctx context.Context, d *order.Draft) ([]Lost, error) {
 			return nil, fmt.Errorf("an edit of order %d that no longer applies: %w", d.Order.ID, err)
 		}
 		_, mine := edit.Over(d.Doc(), e)
-		out = append(out, Lost{r.Seq, r.Says, r.Why, r.MadeBy, mine, edit.Threes(d.Base.Site, d.Doc(), e)})
+		was := d.Base.Site
+		if r.MadeOn > 0 {
+			scene, err := s.Head(ctx, d.Order.SiteID, r.MadeOn)
+			if err != nil {
+				return nil, err
+			}
+			was = scene.Site
+		}
+		out = append(out, Lost{r.Seq, r.Says, r.Why, r.MadeBy, mine, edit.Threes(was, d.Doc(), e)})
 	}
 	return out, err
 }
 
-// Decide ends the wait of an edit that no longer applied: it is left out, or with
-// mine made in place of what is there now, as a step of by's.
+// What can be decided about an edit that no longer applies.
+const (
+	TakeMine    = "mine"    // the edit is made in place of what is there now
+	TakeTheirs  = "theirs"  // the edit is left out
+	TakeAnother = "another" // neither: another value is typed
+)
+
+// Decision is what somebody decides about an edit that no longer applied.
+type Decision struct {
+	Seq    int32             `json:"seq" doc:"of the edit"`
+	Take   string            `json:"take" enum:"mine,theirs,another" doc:"this edit, what the site has, or another value"`
+	Fields map[string]string `json:"fields,omitempty" doc:"the other value, by the names of its fields"`
+}
+
+// Decide ends the wait of an edit that no longer applied, as a step of by's where something is changed.
 func (s *Service) Decide(
-	ctx context.Context, by act.Technician, id int64, version, seq int32, mine bool,
+	ctx context.Context, by act.Technician, id int64, version int32, decision Decision,
 ) (*order.Draft, error) {
 	d, err := s.Editable(ctx, id, version)
 	if err != nil {
@@ -127,29 +155,35 @@ func (s *Service) Decide(
 	if err != nil {
 		return nil, err
 	}
-	at := slices.IndexFunc(rows, func(r gen.LostEditsRow) bool { return r.Seq == seq })
+	at := slices.IndexFunc(rows, func(r gen.LostEditsRow) bool { return r.Seq == decision.Seq })
 	if at < 0 {
 		return nil, act.Refuse(act.Conflict, "Somebody has decided about this edit already.")
 	}
 	next := *d
 	next.Order.Lost--
-	if !mine {
-		err := s.touch(ctx, &next, func(q *gen.Queries) error { return forgetLost(ctx, q, id, seq) })
+	leave := func() (*order.Draft, error) {
+		err := s.touch(ctx, &next, func(q *gen.Queries) error { return forgetLost(ctx, q, id, decision.Seq) })
 		return &next, err
+	}
+	if decision.Take == TakeTheirs {
+		return leave()
 	}
 	var e edit.Edit
 	if err := json.Unmarshal(rows[at].Edit, &e); err != nil {
 		return nil, err
 	}
-	over, ok := edit.Over(d.Doc(), e)
-	if !ok {
-		return nil, act.Refuse(act.Conflict, "This edit cannot be made any more: %s. Leave it out.", rows[at].Why)
+	edits, err := decided(d.Doc(), e, decision)
+	if err != nil {
+		return nil, err
 	}
-	doc, err := edit.Apply(d.Doc(), over)
+	if len(edits) == 0 {
+		return leave() // the other value is the one that is there
+	}
+	doc, err := edit.Apply(d.Doc(), edits...)
 	if err != nil {
 		return nil, act.Refuse(act.Conflict, "%s.", err)
 	}
-	step := d.NextStep(by, doc, []edit.Edit{over})
+	step := d.NextStep(by, doc, edits)
 	raw, back, err := written(step)
 	if err != nil {
 		return nil, err
@@ -159,12 +193,32 @@ func (s *Service) Decide(
 	next.Order.Lost = lost
 	err = s.touch(ctx, &next, func(q *gen.Queries) error {
 		return errors.Join(
-			forgetLost(ctx, q, id, seq),
+			forgetLost(ctx, q, id, decision.Seq),
 			q.AddStep(ctx, gen.AddStepParams{OrderID: id, Seq: step.Seq, Says: step.Says, Edits: raw,
 				PutBack: back, Version: step.Version, MadeBy: by.ID, MadeAt: step.At}),
 		)
 	})
 	return &next, err
+}
+
+// decided is the edits that a decision makes of one that no longer applied.
+func decided(doc *site.Site, e edit.Edit, decision Decision) ([]edit.Edit, error) {
+	if decision.Take == TakeAnother {
+		edits, err := edit.Another(doc, e, decision.Fields)
+		if wrong := site.FieldErrors(nil); errors.As(err, &wrong) {
+			return nil, act.RefuseFields("Nothing was changed", wrong)
+		}
+		if err != nil {
+			return nil, act.Refuse(act.Conflict, "This edit cannot be made any more: %s.", err)
+		}
+		return edits, nil
+	}
+	over, ok := edit.Over(doc, e)
+	if !ok {
+		return nil, act.Refuse(act.Conflict,
+			"This edit cannot be made any more: what it needs is gone. Keep what the site has, or type another value.")
+	}
+	return []edit.Edit{over}, nil
 }
 
 func forgetLost(ctx context.Context, q *gen.Queries, order int64, seq int32) error {

@@ -429,22 +429,27 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	assert.Equal(t, "Maren Kolb", v.Lost[1].By)
 	assert.True(t, v.Lost[0].Mine)
 	assert.Contains(t, v.Head.Refuses, "3 edits do not apply here")
-	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, v.Lost[0].Seq, true)
+	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, draft.Decision{Seq: v.Lost[0].Seq, Take: draft.TakeMine})
 	require.NoError(t, err)
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[0].Seq, true)
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[0].Seq, Take: draft.TakeMine})
 	refusal(t, err, act.Conflict, "decided about this edit already")
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[1].Seq, false)
+	other := draft.Decision{Seq: v.Lost[1].Seq, Take: draft.TakeAnother, Fields: map[string]string{"name": "no name"}}
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), other)
+	refusal(t, err, act.Invalid, "name")
+	other.Fields["name"] = "xray-third"
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), other)
 	require.NoError(t, err)
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), v.Lost[2].Seq, false)
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[2].Seq, Take: draft.TakeTheirs})
 	require.NoError(t, err)
 	v, err = fresh.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Empty(t, v.Lost)
-	assert.Equal(t, "Change network Imaging: VLAN 49, was 50", v.Steps[len(v.Steps)-1].Says)
+	assert.Equal(t, "Change network Imaging: VLAN 49, was 50", v.Steps[len(v.Steps)-2].Says)
+	assert.Contains(t, v.Steps[len(v.Steps)-1].Says, "xray-third")
 	d, err := fresh.Draft(t.Context(), id)
 	require.NoError(t, err)
 	kept, _ := d.Doc().Reservation("res-xray-plate")
-	assert.Equal(t, "xray-old", kept.Name)
+	assert.Equal(t, "xray-third", kept.Name)
 }
 
 // The audit table only grows.

@@ -507,7 +507,9 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, v.Lost, 1)
 	assert.Equal(t, "Network Scans: VLAN is now 50, and was 48 when it was changed here", v.Lost[0].Why)
-	assert.Equal(t, []edit.Three{{Field: "VLAN", Base: "48", Theirs: "50", Mine: "49"}}, v.Lost[0].Threes)
+	three := v.Lost[0].Threes[0]
+	assert.Equal(t, "VLAN: 48, 50, 49", three.Field+": "+three.Base+", "+three.Theirs+", "+three.Mine)
+	assert.Equal(t, "vlan 49", three.Another.Name+" "+three.Another.Value)
 	n, _ = d.Doc().Network("net-imaging")
 	assert.Equal(t, "Scans 50", fmt.Sprint(n.Name, " ", n.VLAN))
 	assert.Equal(t, "Maren Kolb", d.Steps[0].By)

@@ -453,6 +453,7 @@ type WorkOrderLost struct {
 	Says    string
 	Why     string
 	MadeBy  int64
+	MadeOn  int32
 }
 
 type WorkOrderStep struct {

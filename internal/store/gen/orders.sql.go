@@ -168,8 +168,8 @@ func (q *Queries) ListOrders(ctx context.Context) ([]ListOrdersRow, error) {
 }
 
 const LoseEdit = `-- name: LoseEdit :exec
-INSERT INTO work_order_lost (order_id, seq, edit, says, why, made_by)
-SELECT $1, (SELECT coalesce(max(seq), 0) + 1 FROM work_order_lost l WHERE l.order_id = $1), $2, $3, $4, $5
+INSERT INTO work_order_lost (order_id, seq, edit, says, why, made_by, made_on)
+SELECT $1, (SELECT coalesce(max(seq), 0) + 1 FROM work_order_lost l WHERE l.order_id = $1), $2, $3, $4, $5, $6
 `
 
 type LoseEditParams struct {
@@ -178,6 +178,7 @@ type LoseEditParams struct {
 	Says    string
 	Why     string
 	MadeBy  int64
+	MadeOn  int32
 }
 
 func (q *Queries) LoseEdit(ctx context.Context, arg LoseEditParams) error {
@@ -187,12 +188,13 @@ func (q *Queries) LoseEdit(ctx context.Context, arg LoseEditParams) error {
 		arg.Says,
 		arg.Why,
 		arg.MadeBy,
+		arg.MadeOn,
 	)
 	return err
 }
 
 const LostEdits = `-- name: LostEdits :many
-SELECT l.seq, l.edit, l.says, l.why, l.made_by AS by_id, t.full_name AS made_by FROM work_order_lost l JOIN technician t ON t.id = l.made_by
+SELECT l.seq, l.edit, l.says, l.why, l.made_on, l.made_by AS by_id, t.full_name AS made_by FROM work_order_lost l JOIN technician t ON t.id = l.made_by
 WHERE l.order_id = $1 ORDER BY l.seq
 `
 
@@ -201,6 +203,7 @@ type LostEditsRow struct {
 	Edit   []byte
 	Says   string
 	Why    string
+	MadeOn int32
 	ByID   int64
 	MadeBy string
 }
@@ -219,6 +222,7 @@ func (q *Queries) LostEdits(ctx context.Context, orderID int64) ([]LostEditsRow,
 			&i.Edit,
 			&i.Says,
 			&i.Why,
+			&i.MadeOn,
 			&i.ByID,
 			&i.MadeBy,
 		); err != nil {

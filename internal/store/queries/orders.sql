@@ -88,11 +88,11 @@ UPDATE work_order SET state = 'open', version = version + 1, closed_at = NULL, c
 WHERE id = @id AND version = @version AND state = 'dropped';
 
 -- name: LoseEdit :exec
-INSERT INTO work_order_lost (order_id, seq, edit, says, why, made_by)
-SELECT @order_id, (SELECT coalesce(max(seq), 0) + 1 FROM work_order_lost l WHERE l.order_id = @order_id), @edit, @says, @why, @made_by;
+INSERT INTO work_order_lost (order_id, seq, edit, says, why, made_by, made_on)
+SELECT @order_id, (SELECT coalesce(max(seq), 0) + 1 FROM work_order_lost l WHERE l.order_id = @order_id), @edit, @says, @why, @made_by, @made_on;
 
 -- name: LostEdits :many
-SELECT l.seq, l.edit, l.says, l.why, l.made_by AS by_id, t.full_name AS made_by FROM work_order_lost l JOIN technician t ON t.id = l.made_by
+SELECT l.seq, l.edit, l.says, l.why, l.made_on, l.made_by AS by_id, t.full_name AS made_by FROM work_order_lost l JOIN technician t ON t.id = l.made_by
 WHERE l.order_id = $1 ORDER BY l.seq;
 
 -- name: ForgetLost :execrows

@@ -2015,13 +2015,20 @@ export interface components {
             turnedAway: number;
         };
         DecideRequest: {
-            /** @description make the edit in place of what is there now; else it is left out */
-            mine: boolean;
+            /** @description the other value, by the names of its fields */
+            fields?: {
+                [key: string]: string;
+            };
             /**
              * Format: int32
              * @description of the edit
              */
             seq: number;
+            /**
+             * @description this edit, what the site has, or another value
+             * @enum {string}
+             */
+            take: "mine" | "theirs" | "another";
             /**
              * Format: int32
              * @description the draft's version as it was seen
@@ -4681,6 +4688,7 @@ export interface components {
             what: string;
         };
         Three: {
+            another?: components["schemas"]["FormField"];
             base: string;
             /** @description empty where it is the whole part */
             field: string;

@@ -11,6 +11,7 @@ import { siteAt } from '../site/lastSite'
 import { Changes, Others } from './Changes'
 import { ChangeWindow } from './ChangeWindow'
 import { DraftFindings } from './DraftFindings'
+import { Lost } from './Lost'
 import { Plans } from './Plans'
 import { PushJournal } from './PushJournal'
 import { Rehearsal } from './Rehearsal'
@@ -212,77 +213,6 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
       )}
       {problem && (
         <div role="alert" className="text-cinnabar-ink mt-1">
-          {problem}
-        </div>
-      )}
-    </section>
-  )
-}
-
-/** Edits that no longer applied on a newer revision: each waits here for a decision. */
-function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['Head'] }) {
-  const { act, problem, busy } = useOrderAct(head.id)
-  const decide = async (seq: number, mine: boolean) => {
-    await act(() =>
-      call(
-        api.POST('/api/orders/{order}/decide', {
-          params: { path: { order: head.id } },
-          body: { version: head.version, seq, mine },
-        }),
-      ),
-    )
-  }
-  return (
-    <section
-      aria-label="Edits that do not apply"
-      className="border-l-3 border-sand bg-sand-t px-3 py-2 mb-4 max-w-[720px]"
-    >
-      <h2>{lost.length === 1 ? 'This edit does not apply here' : 'These edits do not apply here'}</h2>
-      <p className="text-ink-2">Decide about each before the push.</p>
-      <ul>
-        {lost.map((l) => (
-          <li key={l.seq} className="py-2 border-t border-seam mt-2">
-            <div>
-              <b>{l.says}</b> <span className="text-ink-2">by {l.by}</span>
-            </div>
-            <div className="text-ink-2">{l.why}.</div>
-            <table className="mt-1 text-[13px]">
-              <thead>
-                <tr className="text-left text-ink-2">
-                  <th className="pr-4 font-normal">
-                    <span className="sr-only">What</span>
-                  </th>
-                  <th className="pr-4 font-normal">when it was changed here</th>
-                  <th className="pr-4 font-normal">now at the site</th>
-                  <th className="font-normal">this edit</th>
-                </tr>
-              </thead>
-              <tbody>
-                {l.threes.map((t) => (
-                  <tr key={t.field}>
-                    <th className="pr-4 text-left font-semibold align-top">{t.field}</th>
-                    <td className="pr-4 mono align-top">{t.base}</td>
-                    <td className="pr-4 mono align-top">{t.theirs}</td>
-                    <td className="mono align-top">{t.mine}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-            <div className="flex gap-2 mt-1.5">
-              {l.mine && (
-                <button className="btn" disabled={busy} onClick={() => void decide(l.seq, true)}>
-                  Make the edit all the same
-                </button>
-              )}
-              <button className="btn" disabled={busy} onClick={() => void decide(l.seq, false)}>
-                Leave it out
-              </button>
-            </div>
-          </li>
-        ))}
-      </ul>
-      {problem && (
-        <div role="alert" className="text-cinnabar-ink">
           {problem}
         </div>
       )}

@@ -122,7 +122,8 @@ function Filled({ opens, form: spec, view, save, onClose }: Props & { form: Sche
 /** Whether whoever opened the form typed into a field already. */
 const given = (opens: Schemas['Opens'], f: FormField) => opens.values?.[f.name] !== undefined
 
-function OneField({
+/** One field of a form, as the server describes it. */
+export function OneField({
   field: f,
   form,
   first,
