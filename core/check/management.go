@@ -87,10 +87,7 @@ func drifted(a *around, report func(Finding)) {
 		if r.Drifted == 0 {
 			return
 		}
-		things, since := "1 thing", ""
-		if r.Drifted > 1 {
-			things = fmt.Sprintf("%d things", r.Drifted)
-		}
+		things, since := site.Counted(r.Drifted, "thing"), ""
 		if r.DriftedAt != nil {
 			since = ", first seen on " + a.clock(*r.DriftedAt)
 		}

@@ -306,7 +306,7 @@ func (e *entry) short() string {
 	case yang.Relay:
 		return plain(e.members["server"])
 	case yang.Zone:
-		return fmt.Sprintf("%d records", len(whole.Record))
+		return site.Counted(len(whole.Record), "record")
 	}
 	return "there"
 }

@@ -188,7 +188,7 @@ func ways(s *site.Site, part site.Ref, atRenewal string) (how, when string) {
 	case site.KindInterface:
 		d, i, ok := s.Interface(part.ID)
 		switch {
-		case ok && (i.Kind == site.Port || i.Kind == site.PortGroup):
+		case ok && cabled(s, i):
 			return "on " + d.Name + ", both ends of a cable in one push", atSwap
 		case ok:
 			return "on " + d.Name, atSwap
@@ -206,6 +206,13 @@ func ways(s *site.Site, part site.Ref, atRenewal string) (how, when string) {
 		return "written with the addresses", atSwap
 	}
 	return "in the document", nobody
+}
+
+// cabled reports whether an interface is recorded as one end of a cable.
+func cabled(s *site.Site, i *site.Interface) bool {
+	return i.Peer != "" || slices.ContainsFunc(s.Devices, func(d site.Device) bool {
+		return slices.ContainsFunc(d.Interfaces, func(far site.Interface) bool { return far.Peer == i.ID })
+	})
 }
 
 // plain is a value of a site file in words.

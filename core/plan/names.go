@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"lithos/core/site"
 	"lithos/core/yang"
 )
 
@@ -84,7 +85,7 @@ func asks(s *yang.ResolverSettings) string {
 		out = append(out, d.Name+" is asked of "+servers(d.Server))
 	}
 	if n := len(s.Silenced); n > 0 {
-		out = append(out, fmt.Sprintf("%d domains are answered with nothing", n))
+		out = append(out, "It answers "+site.Counted(n, "domain")+" with nothing")
 	}
 	return strings.Join(out, "; ")
 }
@@ -155,7 +156,7 @@ func (p *planner) answerZones() (steps []Step) {
 		if had && reflect.DeepEqual(was, z) {
 			continue
 		}
-		text, why := "for `"+z.Name+"`", plural(len(z.Record), "record")
+		text, why := "for `"+z.Name+"`", site.Counted(len(z.Record), "record")
 		if had {
 			why = differing(was, z)
 		}
@@ -175,13 +176,6 @@ func (p *planner) forgetZones() (steps []Step) {
 	return steps
 }
 
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
-}
-
 // mostNamed is how many names of a zone a step says what becomes of; the others are counted.
 const mostNamed = 3
 
@@ -192,7 +186,7 @@ func differing(was, now yang.Zone) string {
 	var out []string
 	for i, s := range changed {
 		if i == mostNamed {
-			out = append(out, plural(len(changed)-i, "more name"))
+			out = append(out, site.Counted(len(changed)-i, "more name"))
 			break
 		}
 		name := fmt.Sprintf("`%s` %s ", s.owner, s.typ)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"lithos/core/option"
 	"lithos/core/yang"
 	"lithos/core/zone"
 )
@@ -40,7 +41,7 @@ func (p *planner) keepOutside() (steps []Step) {
 			continue
 		}
 		why := fmt.Sprintf("It has the address of %s; the device looks every %s", n.Interface,
-			time.Duration(n.Every)*time.Second)
+			option.FormatDuration(time.Duration(n.Every)*time.Second))
 		if !n.Enabled {
 			why = "It is switched off, and stays where it is"
 		}

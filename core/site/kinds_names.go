@@ -108,7 +108,7 @@ func keepingFields() []*Field {
 		if n == 0 {
 			return nil
 		}
-		return []string{fmt.Sprintf("%d domains", n)}
+		return []string{Counted(n, "domain")}
 	}
 	private := onOff("keepsPrivateNames", "Private and special names",
 		func(r *Resolver) *bool { return &r.KeepsPrivate }, "Sent to the forwarders")

@@ -2,6 +2,7 @@ package site
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -41,4 +42,12 @@ func Printable(s string, most int) string {
 		return r
 	}, strings.ToValidUTF8(s, "\uFFFD"))
 	return strings.ToValidUTF8(s[:min(len(s), most)], "")
+}
+
+// Counted is a number with its noun: "1 network", "2 networks".
+func Counted(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
 }

@@ -44,7 +44,8 @@ func inWords(i *site.Interface, ends map[string]string) InterfaceView {
 		leads = append(leads, "relays to "+words(i.RelayTo))
 	}
 	if u := i.Uplink; u != nil {
-		leads = append(leads, fmt.Sprintf("the internet by %s, translates %d networks", u.Method, len(u.Translates)))
+		leads = append(leads, fmt.Sprintf("the internet by %s, translates %s", u.Method,
+			site.Counted(len(u.Translates), "network")))
 	}
 	v.Carries, v.Leads = strings.Join(carries, "; "), strings.Join(leads, "; ")
 	return v

@@ -412,6 +412,14 @@ func (n *namer) pages(id string) *compile.Pages {
 	return nil
 }
 
+// everyNetwork is all of so many networks.
+func everyNetwork(n int) string {
+	if n == 1 {
+		return "the network"
+	}
+	return fmt.Sprintf("all %d networks", n)
+}
+
 func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 	v.Chosen, v.Title, v.Ref = z.Zone.ID, z.Name, site.Ref{Kind: site.KindZone, ID: z.Zone.ID}.String()
 	v.Says = "TTL " + secondsWords(cmp.Or(z.Zone.TTL, site.DefaultTTL))
@@ -422,7 +430,7 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 	case z.Side == site.Outside:
 		v.Says += " · seen from the internet"
 	case n.resolver != nil && len(n.resolver.Askers) == 0:
-		v.Says += fmt.Sprintf(" · all %d networks may ask", len(n.Networks))
+		v.Says += " · " + everyNetwork(len(n.Networks)) + " may ask"
 	case n.resolver != nil:
 		v.Says += " · " + words(n.resolver.Askers) + " may ask"
 	}

@@ -78,7 +78,7 @@ func (s *Service) Act(ctx context.Context, by act.Technician, code, resolver str
 			if err != nil {
 				return err
 			}
-			says = fmt.Sprintf("made %s forget %d answers", d.Name, n)
+			says = fmt.Sprintf("made %s forget %s", d.Name, site.Counted(n, "answer"))
 		case a.Watch != 0:
 			if err := driver.WatchNames(ctx, time.Duration(max(a.Watch, 0))*time.Second); err != nil {
 				return err

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"lithos/core/site"
 	"lithos/internal/paper"
 )
 
@@ -76,7 +77,7 @@ func (r *recorder) rehearsal(v *OrderView) {
 		return
 	}
 	b := paper.Block{Heading: "Rehearsed",
-		Text: fmt.Sprintf("By %s, with %d clients.", v.Rehearsal.By, v.Rehearsal.Report.Clients)}
+		Text: fmt.Sprintf("By %s, with %s.", v.Rehearsal.By, site.Counted(v.Rehearsal.Report.Clients, "client"))}
 	for _, l := range v.Rehearsal.Report.Networks {
 		var rungs []string
 		for _, g := range l.Rungs {

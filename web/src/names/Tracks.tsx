@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client'
+import { plural } from '../parts/plural'
 import { When } from '../parts/When'
 
 type Following = Schemas['Following']
@@ -119,7 +120,7 @@ export function KeyUse({ of }: { of: Schemas['OutsideKey'] }) {
       <span className={`block text-[12.5px] ${of.ending ? 'text-sand-ink' : 'text-ink-2'}`}>
         {of.used ? (
           <>
-            used {of.uses} times, last <When at={of.used} />
+            used {of.uses === 1 ? 'once' : plural(of.uses, 'time')}, last <When at={of.used} />
           </>
         ) : (
           'not used yet'

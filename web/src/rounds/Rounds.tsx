@@ -39,7 +39,8 @@ export function Rounds() {
       <div className="flex items-baseline gap-4 flex-wrap">
         <h1>Rounds</h1>
         <span className="text-ink-2">
-          {sites.data.length} sites, {troubled === 0 ? 'every rule kept' : `${troubled} with something to look at`}
+          {plural(sites.data.length, 'site')},{' '}
+          {troubled === 0 ? 'every rule kept' : `${troubled} with something to look at`}
         </span>
         {following.data && following.data.length > 0 && (
           <Link className="hover:underline" to="/rounds/following">
