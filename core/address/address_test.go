@@ -212,3 +212,22 @@ func FuzzParseMAC(f *testing.F) {
 		}
 	})
 }
+
+// What people type is read, or told apart from what they mean.
+func Test60AddressesAsPeopleTypeThem(t *testing.T) {
+	shop := netip.MustParsePrefix("10.97.24.0/24")
+	for text, want := range map[string]string{"10.97.24.050": "10.97.24.50", "10,97,24,50": "10.97.24.50", ".7": "10.97.24.7",
+		"010.097.024.000": "10.97.24.0", "24.9": "10.97.24.9"} {
+		a, err := ParseAddr(text, shop)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, a.String(), text)
+	}
+	for _, text := range []string{"10.97.24", "10.97"} {
+		_, err := ParseAddr(text, shop)
+		assert.ErrorContains(t, err, "lacks its last number", text)
+	}
+	_, err := ParsePrefix("10.97.24.0 0.0.0.63")
+	assert.EqualError(t, err, "0.0.0.63 is a wildcard mask; type the mask 255.255.255.192, or /26")
+	_, err = ParsePrefix("10.97.24.0/255.0.255.0")
+	assert.ErrorContains(t, err, "its ones are not together")
+}

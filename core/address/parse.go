@@ -1,8 +1,11 @@
 package address
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -18,20 +21,41 @@ func ParseAddr(text string, within netip.Prefix) (netip.Addr, error) {
 	if s == "" {
 		return netip.Addr{}, fmt.Errorf("an address is missing; type one, for example %s", example(within))
 	}
-	if a, err := netip.ParseAddr(s); err == nil && a.Is4() {
+	if a, err := netip.ParseAddr(Plain(s)); err == nil && a.Is4() {
 		return a, nil
 	}
 	if len(s) <= maxText && within.IsValid() {
 		tail := strings.Split(strings.TrimPrefix(s, "."), ".")
 		if len(tail) < 4 {
 			head := strings.Split(within.Addr().String(), ".")
-			if a, err := netip.ParseAddr(strings.Join(append(head[:4-len(tail)], tail...), ".")); err == nil {
+			begins := len(tail) > 1 && slices.Equal(tail[:2], head[:2]) && !strings.HasPrefix(s, ".")
+			a, err := netip.ParseAddr(strings.Join(append(head[:4-len(tail)], tail...), "."))
+			switch {
+			case err == nil && begins && !within.Contains(a):
+				return netip.Addr{}, fmt.Errorf("%q lacks its last number; type all four, for example %s", s, example(within))
+			case err == nil:
 				return a, nil
 			}
 		}
 	}
 	return netip.Addr{}, fmt.Errorf("%q is not an IPv4 address; type four numbers from 0 to 255, for example %s",
 		clip(s), example(within))
+}
+
+// quad is four numbers as lists of other programs and people write them.
+var quad = regexp.MustCompile(`^\d{1,3}([.,]\d{1,3}){3}$`)
+
+// Plain is an address written with commas or with noughts before its numbers, 10,84,18,57 or 010.084.018.057, as it is
+// usually written; another text as it is.
+func Plain(text string) string {
+	if !quad.MatchString(text) {
+		return text
+	}
+	parts := strings.FieldsFunc(text, func(c rune) bool { return c == '.' || c == ',' })
+	for i, p := range parts {
+		parts[i] = cmp.Or(strings.TrimLeft(p, "0"), "0")
+	}
+	return strings.Join(parts, ".")
 }
 
 // ParsePrefix reads a network: "10.84.20.0/26", or with a dotted mask
@@ -47,7 +71,7 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 		addr, size, ok = strings.Cut(s, " ")
 	}
 	size = strings.TrimSpace(size)
-	a, err := netip.ParseAddr(strings.TrimSpace(addr))
+	a, err := netip.ParseAddr(Plain(strings.TrimSpace(addr)))
 	if len(s) > maxText || !ok || err != nil || !a.Is4() {
 		return netip.Prefix{},
 			fmt.Errorf("%q is not a network; type an address and a length, for example 10.84.20.0/26", clip(s))
@@ -56,6 +80,9 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 		for bits := 1; bits <= 32; bits++ {
 			if Mask(bits) == m {
 				return netip.PrefixFrom(a, bits), nil
+			}
+			if bits < 32 && inverted(Mask(bits)) == m {
+				return netip.Prefix{}, fmt.Errorf("%s is a wildcard mask; type the mask %s, or /%d", m, Mask(bits), bits)
 			}
 		}
 		return netip.Prefix{},
@@ -67,6 +94,15 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 			clip(size))
 	}
 	return netip.PrefixFrom(a, bits), nil
+}
+
+// inverted is a mask with its ones and noughts exchanged.
+func inverted(m netip.Addr) netip.Addr {
+	b := m.As4()
+	for i := range b {
+		b[i] = ^b[i]
+	}
+	return netip.AddrFrom4(b)
 }
 
 // ParseRange reads a run of addresses the ways people write them, completed

@@ -187,7 +187,6 @@ func (o *item) kindOf(cells map[string]string, at string) string {
 
 var (
 	wholeNumber = regexp.MustCompile(`^(\d{1,3}(?:[.,'’   ]\d{3})+|\d+)(?:[.,]0+)?$`)
-	quad        = regexp.MustCompile(`^\d{1,3}([.,]\d{1,3}){3}$`)
 	notDigits   = regexp.MustCompile(`\D`)
 )
 
@@ -206,16 +205,7 @@ func tidyAddress(cell string) string {
 	words := strings.Fields(strings.NewReplacer("–", " - ", "—", " - ", "-", " - ").Replace(cell))
 	for i, w := range words {
 		at, bits, prefixed := strings.Cut(w, "/")
-		if !quad.MatchString(at) {
-			continue
-		}
-		parts := strings.FieldsFunc(at, func(c rune) bool { return c == '.' || c == ',' })
-		for k := range parts {
-			if parts[k] = strings.TrimLeft(parts[k], "0"); parts[k] == "" {
-				parts[k] = "0"
-			}
-		}
-		if words[i] = strings.Join(parts, "."); prefixed {
+		if words[i] = address.Plain(at); prefixed {
 			words[i] += "/" + bits
 		}
 	}

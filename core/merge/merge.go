@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"iter"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -49,7 +50,7 @@ type Merger struct {
 	source int
 
 	owners map[netip.Addr]owner
-	macs   map[string]site.Ref // reservations by network and MAC, and fixed devices by MAC
+	macs   map[string]machine // reservations by network and MAC, and fixed devices by MAC
 	free   map[string]func() (netip.Addr, bool)
 	typed  map[netip.Addr]bool
 }
@@ -62,10 +63,17 @@ type owner struct {
 	line int // of this source that took it; 0 for the site as it was
 }
 
+// machine is whose a MAC is.
+type machine struct {
+	ref  site.Ref
+	at   netip.Addr
+	line int // of this source that took it; 0 for the site as it was
+}
+
 // New begins with a site in normal form, which is not changed. takes says of a line that can be taken whether it is;
 // newID makes ids of new parts of a kind.
 func New(s *site.Site, takes func(Outcome) bool, newID func(kind string) string) *Merger {
-	m := &Merger{site: s, takes: takes, newID: newID, owners: map[netip.Addr]owner{}, macs: map[string]site.Ref{},
+	m := &Merger{site: s, takes: takes, newID: newID, owners: map[netip.Addr]owner{}, macs: map[string]machine{},
 		free: map[string]func() (netip.Addr, bool){}, typed: map[netip.Addr]bool{}}
 	for _, d := range s.Devices {
 		for _, i := range d.Interfaces {
@@ -90,7 +98,7 @@ func (m *Merger) note(ref site.Ref, a netip.Addr, mac, name, network string, lin
 	noun := map[string]string{site.KindReservation: "reservation ", site.KindFixedDevice: "fixed device "}[ref.Kind]
 	m.owners[a] = owner{ref, noun + name, mac, line}
 	if parsed, err := address.ParseMAC(mac); err == nil && !parsed.IsZero() {
-		m.macs[macKey(ref.Kind, network, parsed.String())] = ref
+		m.macs[macKey(ref.Kind, network, parsed.String())] = machine{ref, a, line}
 	}
 }
 
@@ -237,6 +245,11 @@ func (m *Merger) network(l *Outcome, o *item) {
 // that the site does not have and the line says the prefix of.
 func (m *Merger) home(o *item) (n *site.Network, before []edit.Edit, why string) {
 	at, _, _ := strings.Cut(o.fields["address"]+o.fields["ranges"], "-")
+	if at = strings.TrimSpace(at); numbers.MatchString(at) {
+		if _, err := netip.ParseAddr(at); err != nil {
+			return nil, nil, fmt.Sprintf("%s is no address; its numbers end at 255", clip(at))
+		}
+	}
 	if a, err := netip.ParseAddr(at); err == nil {
 		for i := range m.site.Networks {
 			if m.site.Networks[i].Prefix.Contains(a) {
@@ -260,6 +273,9 @@ func (m *Merger) home(o *item) (n *site.Network, before []edit.Edit, why string)
 	}
 	return nil, nil, "It says of no address which network it is on"
 }
+
+// numbers is what looks like an address.
+var numbers = regexp.MustCompile(`^\d+(\.\d+){3}$`)
 
 // fresh makes the network of a line.
 func (m *Merger) fresh(o *item) (*site.Network, []edit.Edit, string) {
@@ -346,6 +362,10 @@ func (m *Merger) holder(l *Outcome, o *item) {
 	a, err := address.ParseAddr(o.fields["address"], n.Prefix)
 	known, has := m.macs[macKey(o.kind, n.ID, mac)]
 	has = has && mac != ""
+	if why := m.unusable(n, a, err == nil, o); why != "" {
+		l.State, l.Says = Wrong, why
+		return
+	}
 	if client := o.fields["clientId"]; client != "" && !m.knows(a, client) {
 		l.State, l.Says = Wrong, fmt.Sprintf("%q is no MAC", clip(client))
 		return
@@ -356,7 +376,11 @@ func (m *Merger) holder(l *Outcome, o *item) {
 		l.State, l.Says = Wrong, err.Error()
 		return
 	case err != nil && has:
-		e.ID = known.ID
+		if known.line != 0 {
+			l.State, l.Says = Conflict, onLine(mac, known)
+			return
+		}
+		e.ID = known.ref.ID
 		m.put(l, e, before, nil)
 		return
 	case err != nil && o.kind == site.KindReservation && o.fields["name"]+mac != "":
@@ -366,7 +390,7 @@ func (m *Merger) holder(l *Outcome, o *item) {
 		}
 		o.fields["address"] = a.String()
 		l.Says = "New, at the next free address, " + a.String()
-		known, has = site.Ref{}, false
+		known, has = machine{}, false
 	case err != nil:
 		l.State, l.Says = Wrong, "No address; type the one that it holds"
 		return
@@ -392,12 +416,15 @@ func (m *Merger) knows(a netip.Addr, client string) bool {
 
 // at judges who has the address of a line, and whether the line is about them. It is false where that settles the line.
 func (m *Merger) at(
-	l *Outcome, o *item, a netip.Addr, mac string, known site.Ref, has bool, e *edit.Entry,
+	l *Outcome, o *item, a netip.Addr, mac string, known machine, has bool, e *edit.Entry,
 ) (goesOn bool) {
 	held, taken := m.owners[a]
 	switch {
+	case has && known.line != 0 && known.at != a:
+		l.State, l.Says = Conflict, onLine(mac, known)
+		return false
 	case !taken && has:
-		e.ID = known.ID // it moves here
+		e.ID = known.ref.ID // it moves here
 	case !taken:
 	case held.line != 0:
 		l.State, l.Says = Conflict, fmt.Sprintf("%s is on line %d already", a, held.line)
@@ -408,7 +435,7 @@ func (m *Merger) at(
 	case held.ref.Kind != o.kind:
 		l.State, l.Says = Conflict, fmt.Sprintf("%s is the %s's. Settle that in the site first", a, held.name)
 		return false
-	case has && known != held.ref:
+	case has && known.ref != held.ref:
 		l.State, l.Says = Conflict, fmt.Sprintf("%s is the %s's, and %s has another address here", a, held.name, mac)
 		return false
 	default:
@@ -419,11 +446,47 @@ func (m *Merger) at(
 			l.Says = fmt.Sprintf("%s is the %s's, with the MAC %s; taken, it is given to %s", a, held.name, theirs, mac)
 		}
 	}
+	if p, in := m.pooled(a); in && !taken && o.kind == site.KindFixedDevice {
+		l.State = Conflict
+		l.Says = fmt.Sprintf("%s is in pool %s, which may give it to a client; taken, it has to be excluded there", a, p)
+	}
 	if o.kind == site.KindInterface {
 		l.State, l.Says = Wrong, "Interfaces are read from their device, or typed there"
 		return false
 	}
 	return true
+}
+
+// pooled is the pool that hands out an address.
+func (m *Merger) pooled(a netip.Addr) (name string, in bool) {
+	for _, p := range m.site.Pools {
+		excluded := slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return x.Range.Contains(a) })
+		if p.Enabled && !excluded && slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(a) }) {
+			return p.Name, true
+		}
+	}
+	return "", false
+}
+
+// onLine says that a MAC stands on another line.
+func onLine(mac string, known machine) string {
+	return fmt.Sprintf("%s is on line %d already, with %s", mac, known.line, known.at)
+}
+
+// unusable says why nobody can have what a line says of a machine: an address that is none or that no host holds, a MAC of
+// a group; empty where somebody may. read reports whether a is the address of the line.
+func (m *Merger) unusable(n *site.Network, a netip.Addr, read bool, o *item) string {
+	if mac, err := address.ParseMAC(o.fields["mac"]); err == nil && mac.IsGroup() {
+		return fmt.Sprintf("%s is the MAC of a group, and of no machine; read it again from the machine", mac)
+	}
+	usable := address.Usable(n.Prefix)
+	switch {
+	case !read || usable.Contains(a) || !n.Prefix.Contains(a):
+		return ""
+	case a == n.Prefix.Masked().Addr():
+		return fmt.Sprintf("%s is the address of the network %s itself", a, n.Name)
+	}
+	return fmt.Sprintf("%s is the broadcast address of %s", a, n.Name)
 }
 
 // nextFree is the next address of a network that nobody has and no line names.

@@ -57,10 +57,11 @@ func TestWhatBecomesOfALine(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	one := s.Reservations[0]
 	network, _ := s.Network(one.Network)
+	pooled := "10.84.18.140"
 	for _, c := range []struct{ name, line, state, says string }{
 		{"a reservation", "10.84.18.210,00:00:5e:00:53:d1,scale,", merge.Added, "scale"},
 		{"without an address", ",00:00:5e:00:53:d1,scale," + network.Name, merge.Added, "next free address"},
-		{"a fixed device", "10.84.18.211,,kiln,", merge.Added, "kiln"},
+		{"a fixed device", "10.84.18.30,,kiln,", merge.Added, "kiln"},
 		{"the same", one.Address.String() + "," + one.MAC.String() + "," + one.Name + ",", merge.Same, "has it so"},
 		{"another name", one.Address.String() + "," + one.MAC.String() + ",renamed-pc,", merge.Changed, "renamed-pc"},
 		{"another machine", one.Address.String() + ",00:00:5e:00:53:d1,scale,", merge.Conflict,
@@ -74,7 +75,13 @@ func TestWhatBecomesOfALine(t *testing.T) {
 		{"an address with noughts", "010.084.018.210,00:00:5e:00:53:d1,scale,", merge.Added, "10.84.18.210"},
 		{"no host name", "10.84.18.210,00:00:5e:00:53:d1,Scale (new),", merge.Added,
 			"is no host name, so it is called"},
-		{"an unusable address", "10.84.19.255,00:00:5e:00:53:d1,scale,", merge.Added, ""},
+		{"57: the broadcast address", "10.84.19.255,00:00:5e:00:53:d1,scale,", merge.Wrong, "is the broadcast address of"},
+		{"57: the network's own", "10.84.18.0,00:00:5e:00:53:d1,scale,", merge.Wrong, "is the address of the network"},
+		{"57: the last but one", "10.84.19.254,00:00:5e:00:53:d1,scale,", merge.Added, "scale"},
+		{"57: a group's MAC", "10.84.18.210,01:00:5e:00:53:d1,scale,", merge.Wrong, "the MAC of a group"},
+		{"57: no address", "10.84.18.300,00:00:5e:00:53:d1,scale,", merge.Wrong, "10.84.18.300 is no address"},
+		{"57: a fixed device in a pool", pooled + ",,kiln,", merge.Conflict, "may give it to a client"},
+		{"57: a reservation in a pool", pooled + ",00:00:5e:00:53:d1,kiln,", merge.Added, "kiln"},
 		{"a range", "10.84.18.200-10.84.18.203,,Spare,", merge.Conflict, "is in pool Clinic PCs"},
 	} {
 		lines, now := taken(t, "IP address,MAC,Name,Network\n"+c.line+"\n", usual)
@@ -83,10 +90,6 @@ func TestWhatBecomesOfALine(t *testing.T) {
 			continue
 		}
 		require.Len(t, lines, 2, c.name)
-		if c.name == "an unusable address" {
-			assert.Contains(t, []string{merge.Added, merge.Wrong}, lines[1].State)
-			continue
-		}
 		if c.name == "a range" && lines[1].State == merge.Added {
 			continue
 		}
@@ -95,6 +98,14 @@ func TestWhatBecomesOfALine(t *testing.T) {
 		changed := len(edit.Between(s, now)) > 0
 		assert.Equal(t, c.state == merge.Added || c.state == merge.Changed, changed, c.name)
 	}
+}
+
+// A MAC that stands on two lines is said with the number of the other, and its address.
+func Test57AMACOnTwoLines(t *testing.T) {
+	lines, _ := taken(t, "IP address,MAC,Name\n10.84.18.210,00:00:5e:00:53:d1,a\n10.84.18.211,00:00:5e:00:53:d1,b\n", usual)
+	require.Len(t, lines, 3)
+	assert.Equal(t, []string{merge.Added, merge.Conflict}, states(lines)[1:])
+	assert.Equal(t, "00:00:5e:00:53:d1 is on line 2 already, with 10.84.18.210", lines[2].Says)
 }
 
 // What is in conflict is left unless somebody takes it.

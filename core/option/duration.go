@@ -1,7 +1,10 @@
 package option
 
 import (
+	"errors"
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,10 +18,16 @@ var units = []struct {
 	size  time.Duration
 }{
 	{[]string{"day", "days", "d"}, 24 * time.Hour},
-	{[]string{"hour", "hours", "h"}, time.Hour},
-	{[]string{"minute", "minutes", "min", "m"}, time.Minute},
-	{[]string{"second", "seconds", "sec", "s"}, time.Second},
+	{[]string{"hour", "hours", "h", "hr", "hrs"}, time.Hour},
+	{[]string{"minute", "minutes", "min", "mins", "m"}, time.Minute},
+	{[]string{"second", "seconds", "sec", "secs", "s"}, time.Second},
 }
+
+// weeks are read, and written as days.
+var weeks = []string{"week", "weeks", "w", "wk", "wks"}
+
+// clock is hours, minutes and seconds.
+var clock = regexp.MustCompile(`^(\d{1,4}):([0-5]\d):([0-5]\d)$`)
 
 // DefaultLease is how long a lease is where no lease time is set.
 const DefaultLease = 24 * time.Hour
@@ -28,13 +37,14 @@ const DefaultLease = 24 * time.Hour
 const bare = 3600
 
 // ParseDuration reads a time as people write it: "8 hours", "1 day 12 h",
-// "90m", "28800" (seconds) or "forever". It is at least 1 second. A number below 3600
+// "1.5 hours", "08:00:00", "1 week", "90m", "28800" (seconds), "forever" or "infinite". It is at least 1 second. A number below 3600
 // needs its unit.
 func ParseDuration(text string) (time.Duration, error) {
 	s := strings.ToLower(strings.TrimSpace(text))
-	if s == "forever" {
+	if s == "forever" || s == "infinite" {
 		return Forever, nil
 	}
+	s = clock.ReplaceAllString(s, "${1}h${2}m${3}s")
 	bad := fmt.Errorf("%q is not a length of time; type for example 8 hours, 30 minutes or 28800 (seconds)", text)
 	if n, err := strconv.ParseUint(s, 10, 32); err == nil && n > 0 {
 		if n < bare {
@@ -51,13 +61,17 @@ func ParseDuration(text string) (time.Duration, error) {
 		if err != nil {
 			return 0, bad
 		}
-		rest = strings.TrimLeft(rest[digits:], " ")
+		part, after, err := fraction(rest[digits:])
+		if err != nil {
+			return 0, bad
+		}
+		rest = strings.TrimLeft(after, " ")
 		letters := len(rest) - len(strings.TrimLeft(rest, "abcdefghijklmnopqrstuvwxyz"))
 		size := unit(rest[:letters])
 		if size == 0 {
 			return 0, bad
 		}
-		total += time.Duration(min(n, uint64(Forever/size)+1)) * size
+		total += time.Duration(min(n, uint64(Forever/size)+1))*size + time.Duration(part*float64(size)).Round(time.Second)
 		if total >= Forever {
 			return 0, fmt.Errorf("%q is longer than DHCP can say (136 years); type a shorter time or forever", text)
 		}
@@ -67,6 +81,20 @@ func ParseDuration(text string) (time.Duration, error) {
 		return 0, bad
 	}
 	return total, nil
+}
+
+// fraction reads what stands behind the point of a number, as in 1.5 hours, of at most three digits.
+func fraction(text string) (part float64, rest string, err error) {
+	behind, has := strings.CutPrefix(text, ".")
+	if !has {
+		return 0, text, nil
+	}
+	digits := len(behind) - len(strings.TrimLeft(behind, "0123456789"))
+	if digits == 0 || digits > 3 {
+		return 0, text, errors.New("no number")
+	}
+	part, err = strconv.ParseFloat("0."+behind[:digits], 64)
+	return part, behind[digits:], err
 }
 
 // unitless is what a number would be in a unit: "8 hours".
@@ -83,6 +111,9 @@ func unitless(n uint64, size time.Duration) string {
 }
 
 func unit(name string) time.Duration {
+	if slices.Contains(weeks, name) {
+		return 7 * 24 * time.Hour
+	}
 	for _, u := range units {
 		for _, n := range u.names {
 			if n == name {
