@@ -45,8 +45,8 @@ func file(t *testing.T, name string, s *site.Site, change ...string) string {
 }
 
 func TestCheck(t *testing.T) {
-	// What is planted there is an alias that leads to nothing, a key that can rewrite its zone, and guests that come out
-	// at no port.
+	// What is planted there is an alias that leads to nothing, a key that can rewrite its zone, and guests that come
+	// out at no port.
 	quill := scenario.Site("quill-street")
 	quill.Following[0].Key = "remote.quill"
 	_, port, there := quill.Interface("if-quill-sw-3")

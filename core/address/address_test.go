@@ -216,7 +216,8 @@ func FuzzParseMAC(f *testing.F) {
 // What people type is read, or told apart from what they mean.
 func Test60AddressesAsPeopleTypeThem(t *testing.T) {
 	shop := netip.MustParsePrefix("10.97.24.0/24")
-	for text, want := range map[string]string{"10.97.24.050": "10.97.24.50", "10,97,24,50": "10.97.24.50", ".7": "10.97.24.7",
+	for text, want := range map[string]string{"10.97.24.050": "10.97.24.50", "10,97,24,50": "10.97.24.50",
+		".7":              "10.97.24.7",
 		"010.097.024.000": "10.97.24.0", "24.9": "10.97.24.9"} {
 		a, err := ParseAddr(text, shop)
 		require.NoError(t, err, text)

@@ -32,7 +32,8 @@ func ParseAddr(text string, within netip.Prefix) (netip.Addr, error) {
 			a, err := netip.ParseAddr(strings.Join(append(head[:4-len(tail)], tail...), "."))
 			switch {
 			case err == nil && begins && !within.Contains(a):
-				return netip.Addr{}, fmt.Errorf("%q lacks its last number; type all four, for example %s", s, example(within))
+				return netip.Addr{}, fmt.Errorf("%q lacks its last number; type all four, for example %s", s,
+					example(within))
 			case err == nil:
 				return a, nil
 			}
@@ -82,7 +83,8 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 				return netip.PrefixFrom(a, bits), nil
 			}
 			if bits < 32 && inverted(Mask(bits)) == m {
-				return netip.Prefix{}, fmt.Errorf("%s is a wildcard mask; type the mask %s, or /%d", m, Mask(bits), bits)
+				return netip.Prefix{}, fmt.Errorf("%s is a wildcard mask; type the mask %s, or /%d", m, Mask(bits),
+					bits)
 			}
 		}
 		return netip.Prefix{},

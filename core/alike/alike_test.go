@@ -126,8 +126,8 @@ func tried(s *site.Site, entries []edit.Entry) (*site.Site, []edit.Edit, bool) {
 	return s, all, true
 }
 
-// An option that a nearer level sets changes nothing at the other site: that is said, with the level that hides it. Where
-// one client is told otherwise, it is not.
+// An option that a nearer level sets changes nothing at the other site: that is said, with the level that hides it.
+// Where one client is told otherwise, it is not.
 func Test45WhatANearerLevelHidesChangesNothing(t *testing.T) {
 	north, south := scenario.Site("orchard-north"), scenario.Site("orchard-south")
 	now, edits := edited(t, north, edit.Entry{Kind: "option", In: "site:" + north.ID, ID: "42", New: true,

@@ -183,14 +183,16 @@ func ProposeInterfaceOn(d *site.Device, n *site.Network) (i site.Interface, ok b
 	return i, !taken
 }
 
-// lanOf is the interface of a device that carries its networks: a port group, else a port with a cable, else any that is
-// in no group.
+// lanOf is the interface of a device that carries its networks: a port group, else a port with a cable, else any that
+// is in no group.
 func lanOf(d *site.Device) (*site.Interface, bool) {
 	var found *site.Interface
 	weight := 0
 	for k := range d.Interfaces {
 		i := &d.Interfaces[k]
-		member := slices.ContainsFunc(d.Interfaces, func(g site.Interface) bool { return slices.Contains(g.Members, i.Name) })
+		member := slices.ContainsFunc(d.Interfaces, func(g site.Interface) bool {
+			return slices.Contains(g.Members, i.Name)
+		})
 		w := 0
 		switch {
 		case i.Kind == site.PortGroup:
@@ -207,8 +209,8 @@ func lanOf(d *site.Device) (*site.Interface, bool) {
 	return found, found != nil
 }
 
-// addInterface is the fix that gives a device the interface a network lacks: a VLAN interface, and where the network has
-// no VLAN the address for the interface that carries the device's networks.
+// addInterface is the fix that gives a device the interface a network lacks: a VLAN interface, and where the network
+// has no VLAN the address for the interface that carries the device's networks.
 func (f *facts) addInterface(n *site.Network) *Fix {
 	if n.VLAN == 0 {
 		return f.addressWithoutVLAN(n)
@@ -261,7 +263,8 @@ func networkAtNoPort(f *facts, n *site.Network, report func(Finding)) {
 	report(Finding{
 		Title: n.Name + " comes out at no port", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
 		Value: fmt.Sprint(n.VLAN), Fix: f.putAtPort(n, path.Homes[0].Device),
-		Says: fmt.Sprintf("Apart from cables between devices, no port has VLAN %d of %s, with a tag or without. Whoever "+
+		Says: fmt.Sprintf("Apart from cables between devices, no port has VLAN %d of %s, with a tag or without. "+
+			"Whoever "+
 			"is plugged in anywhere is on another network.", n.VLAN, path.Homes[0]),
 	})
 }
@@ -284,7 +287,8 @@ func (f *facts) putAtPort(n *site.Network, home *site.Device) *Fix {
 			was := d.Interfaces[free]
 			now := was
 			now.Untagged = n.VLAN
-			return f.upTo(d, home, n, changeInterface(fmt.Sprintf("Put %s of %s into VLAN %d", was.Name, d.Name, n.VLAN), d, was,
+			return f.upTo(d, home, n, changeInterface(fmt.Sprintf("Put %s of %s into VLAN %d", was.Name, d.Name,
+				n.VLAN), d, was,
 				now))
 		}
 		if last := slices.IndexFunc(d.Interfaces, open); last >= 0 && tagged == nil {
@@ -292,7 +296,8 @@ func (f *facts) putAtPort(n *site.Network, home *site.Device) *Fix {
 			now := was
 			now.Tagged = append(slices.Clone(was.Tagged), n.VLAN)
 			slices.Sort(now.Tagged)
-			tagged = f.upTo(d, home, n, changeInterface(fmt.Sprintf("Carry VLAN %d with a tag on %s of %s, for an access point",
+			tagged = f.upTo(d, home, n, changeInterface(fmt.Sprintf("Carry VLAN %d with a tag on %s of %s, for an "+
+				"access point",
 				n.VLAN, was.Name, d.Name), d, was, now))
 		}
 	}

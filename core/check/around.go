@@ -37,7 +37,8 @@ type Surroundings struct {
 	Readings map[string]Reading
 	// Kept are the levels above the site as they are kept for all sites.
 	Kept Kept
-	// Elsewhere are devices of other sites that are reached at the same address with the same certificate, by device id.
+	// Elsewhere are devices of other sites that are reached at the same address with the same certificate, by device
+	// id.
 	Elsewhere map[string][]string
 	// Strays are DHCP servers that devices heard and that none of them is.
 	Strays []Stray

@@ -111,7 +111,8 @@ func forwarderNoServer(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: a.what() + " is no name server that is known", Parts: []site.Ref{resolverRef(r.ID)},
 				Addresses: []address.Range{address.Single(at)}, Value: a.domain,
-				Says: fmt.Sprintf("%s is %s. %s asks it, and its clients wait for answers that do not come.", at, f.whoIsAt(at),
+				Says: fmt.Sprintf("%s is %s. %s asks it, and its clients wait for answers that do not come.", at,
+					f.whoIsAt(at),
 					r.Name),
 				Fix: a.fix,
 			})
@@ -162,7 +163,8 @@ func forwarderPortTLS(f *facts, report func(Finding)) {
 				Title:     fmt.Sprintf("Forwarder %s is asked over TLS at port 53", s.Address),
 				Parts:     []site.Ref{resolverRef(r.ID)},
 				Addresses: []address.Range{address.Single(s.Address)},
-				Says:      "Port 53 is DNS in the clear; DNS over TLS is port 853 (RFC 7858 section 3.1). It does not answer.",
+				Says: "Port 53 is DNS in the clear; DNS over TLS is port 853 (RFC 7858 section 3.1). It does " +
+					"not answer.",
 				Fix: changeResolver("Ask port 853", r, func(now *site.Resolver) {
 					now.Forwarders = slices.Clone(r.Forwarders)
 					now.Forwarders[i].Port = 0
@@ -189,18 +191,21 @@ func domainServersWrong(f *facts, report func(Finding)) {
 			switch own := f.answeredHere(d, name); {
 			case len(one.Servers) == 0:
 				found.Title = "Nobody is asked for " + name
-				found.Says = fmt.Sprintf("%s has the domain on its list, and no server for it. Who asks gets no answer.",
+				found.Says = fmt.Sprintf("%s has the domain on its list, and no server for it. Who asks gets no "+
+					"answer.",
 					r.Name)
 			case first[name]:
 				found.Title = name + " has two lists of servers"
 				found.Says = fmt.Sprintf("%s asks those of the first; the second is never used.", r.Name)
 			case own:
 				found.Title = name + " is answered here, and others are on the list for it"
-				found.Says = fmt.Sprintf("%s has a zone of that name, and looks there first. The servers are never asked.",
+				found.Says = fmt.Sprintf("%s has a zone of that name, and looks there first. The servers are never "+
+					"asked.",
 					r.Name)
 			case self:
 				found.Title = fmt.Sprintf("%s asks itself for %s", r.Name, name)
-				found.Says = "It has no such zone. A question comes back to it, round and round, until the client gives up."
+				found.Says = "It has no such zone. A question comes back to it, round and round, until the client " +
+					"gives up."
 			default:
 				first[name] = true
 				continue
@@ -227,7 +232,8 @@ func silencedOwn(f *facts, report func(Finding)) {
 			says := ""
 			switch {
 			case f.Domain != "" && zone.Within(f.Domain, name):
-				says = fmt.Sprintf("The site's own domain, %s, is in it. Its names are answered with nothing.", f.Domain)
+				says = fmt.Sprintf("The site's own domain, %s, is in it. Its names are answered with nothing.",
+					f.Domain)
 			case slices.ContainsFunc(f.Zones, func(z site.Zone) bool { return zone.Within(zone.Tidy(z.Name), name) }):
 				says = "A zone of the site is in it. Its names are answered with nothing."
 			case zone.Labels(name) == 1:
@@ -333,7 +339,8 @@ func hostnameForMany(f *facts, n *site.Network, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("Every client of %s is told the same name", name), Network: network,
 				Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}}, Value: o.Value,
-				Says: fmt.Sprintf("Option 12 is the name of one client (RFC 2132 section 3.14). Those who take it are all "+
+				Says: fmt.Sprintf("Option 12 is the name of one client (RFC 2132 section 3.14). Those who take it "+
+					"are all "+
 					"called %s.", strings.TrimSpace(o.Value)),
 				Fix: f.unsetting("Stop setting it", option.Effective{Code: o.Code,
 					From: option.Source{Kind: at.Kind, ID: at.ID}}),

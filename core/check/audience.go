@@ -324,11 +324,13 @@ func routeThroughClient(f *facts, n *site.Network, report func(Finding)) {
 				switch {
 				case !router.IsUnspecified() && to[i].Masked() == n.Prefix.Masked():
 					found.Title = fmt.Sprintf("%s is told a route to its own subnet", c.name)
-					found.Says = fmt.Sprintf("Clients are on %s, and are told to send there by %s. They talk to each other "+
+					found.Says = fmt.Sprintf("Clients are on %s, and are told to send there by %s. They talk to each "+
+						"other "+
 						"through it, or not at all.", n.Prefix, router)
 				case f.isClient(n, router):
 					found.Title = fmt.Sprintf("%s is told a route through a client", c.name)
-					found.Says = fmt.Sprintf("The way to %s is told as %s, which pool addresses and reservations are for "+
+					found.Says = fmt.Sprintf("The way to %s is told as %s, which pool addresses and reservations are "+
+						"for "+
 						"machines that route nothing. Packets end there.", to[i], router)
 				default:
 					continue

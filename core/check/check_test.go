@@ -353,7 +353,8 @@ var plainCases = []ruleCase{
 		s.Networks = append(s.Networks, site.Network{ID: "net-lost", Name: "Lost", Prefix: prefix("10.84.17.0/24")})
 	}, func(s *site.Site) { network(s, "net-imaging").Gateway = netip.Addr{} }, false},
 	{"network-at-no-port", func(s *site.Site) { iface(s, "if-sw-core-3").Untagged = 24 },
-		func(s *site.Site) { iface(s, "if-sw-core-3").Untagged, iface(s, "if-sw-core-3").Tagged = 24, []int{31} }, true},
+		func(s *site.Site) { iface(s, "if-sw-core-3").Untagged, iface(s, "if-sw-core-3").Tagged = 24, []int{31} },
+		true},
 	{"public-prefix-inside", func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("203.0.113.64/26") },
 		func(s *site.Site) { network(s, "net-imaging").Prefix = prefix("172.31.255.0/26") }, false},
 	{"beyond-device", func(s *site.Site) {
@@ -735,7 +736,8 @@ func TestLearntIsTheFarthestLevel(t *testing.T) {
 // A gateway that no interface holds has a fix wherever something routes: on a layer 3 switch, on a router that has no
 // VLAN yet, and where the network has none.
 func Test44AGatewayIsHeldSomewhere(t *testing.T) {
-	lan := site.Network{ID: "net-a", Name: "Office", Prefix: prefix("10.84.16.0/24"), Gateway: addr("10.84.16.1"), VLAN: 52}
+	lan := site.Network{ID: "net-a", Name: "Office", Prefix: prefix("10.84.16.0/24"), Gateway: addr("10.84.16.1"),
+		VLAN: 52}
 	for _, c := range []struct {
 		what   string
 		device site.Device
@@ -750,8 +752,9 @@ func Test44AGatewayIsHeldSomewhere(t *testing.T) {
 		{"no VLAN", site.Device{ID: "d", Name: "rt-1", Kind: site.Router, Interfaces: []site.Interface{
 			{ID: "i1", Name: "lan", Kind: site.PortGroup}}}, 0, "Give lan of rt-1 the address 10.84.16.1"},
 	} {
-		s := &site.Site{ID: "s", Name: "S", Block: []netip.Prefix{prefix("10.84.16.0/20")}, Networks: []site.Network{lan},
-			Devices: []site.Device{c.device}}
+		s := &site.Site{ID: "s", Name: "S", Block: []netip.Prefix{prefix("10.84.16.0/20")},
+			Networks: []site.Network{lan},
+			Devices:  []site.Device{c.device}}
 		s.Networks[0].VLAN = c.vlan
 		of := func(s *site.Site) *check.Finding {
 			for _, f := range check.Site(s) {
@@ -793,8 +796,9 @@ func Test44AnAccessPortIsReached(t *testing.T) {
 		Gateway: addr("10.84.20.65"), VLAN: 91})
 	gw, has := s.Device("dev-gw-1")
 	require.True(t, has)
-	gw.Interfaces = append(gw.Interfaces, site.Interface{ID: "if-lan-91", Name: "lan.91", Kind: site.VLAN, Parent: "lan",
-		VLAN: 91, Addresses: []netip.Prefix{prefix("10.84.20.65/26")}})
+	gw.Interfaces = append(gw.Interfaces, site.Interface{ID: "if-lan-91", Name: "lan.91", Kind: site.VLAN,
+		Parent: "lan",
+		VLAN:   91, Addresses: []netip.Prefix{prefix("10.84.20.65/26")}})
 	_, trunk, has := s.Interface("if-sw-core-uplink1")
 	require.True(t, has)
 	trunk.Tagged = append(trunk.Tagged, 91)

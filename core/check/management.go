@@ -78,9 +78,11 @@ func drifted(a *around, report func(Finding)) {
 	a.eachReading(func(d *site.Device, r Reading) {
 		for _, c := range r.Cuts {
 			if n, there := a.Network(c.Network); there {
-				report(Finding{Title: fmt.Sprintf("%s has no %s as %s is set now", n.Name, c.Rung, d.Name), Network: n.ID,
-					Parts: []site.Ref{networkRef(n.ID), deviceRef(d.ID)}, Value: d.ID,
-					Says: fmt.Sprintf("%s. %s was changed, and not by Lithos. Put that back, or adopt it if the network is to be "+
+				report(Finding{Title: fmt.Sprintf("%s has no %s as %s is set now", n.Name, c.Rung, d.Name),
+					Network: n.ID,
+					Parts:   []site.Ref{networkRef(n.ID), deviceRef(d.ID)}, Value: d.ID,
+					Says: fmt.Sprintf("%s. %s was changed, and not by Lithos. Put that back, or adopt it if the "+
+						"network is to be "+
 						"so: see the site's history.", strings.TrimSuffix(c.Says, "."), d.Name)})
 			}
 		}
@@ -190,8 +192,10 @@ func deviceAtTwoSites(a *around, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("%s is %s, too", d.Name, others[0]), Parts: []site.Ref{deviceRef(d.ID)},
 			Value: strings.Join(others, ", "),
-			Says: fmt.Sprintf("It is reached at the same address with the same certificate as %s. Each push of one site undoes "+
-				"what the other has put there. Take the access away at the site it is not at.", strings.Join(others, ", ")),
+			Says: fmt.Sprintf("It is reached at the same address with the same certificate as %s. Each push of one "+
+				"site undoes "+
+				"what the other has put there. Take the access away at the site it is not at.", strings.Join(others,
+				", ")),
 		})
 	}
 }
@@ -201,14 +205,16 @@ func zoneWithoutServer(a *around, report func(Finding)) {
 	for i := range a.Zones {
 		z := &a.Zones[i]
 		records, read := a.Told[z.ID]
-		if z.Side != site.Outside || !read || len(records) == 0 || slices.ContainsFunc(records, func(r zone.Record) bool {
-			return r.Owner == zone.Apex && r.Type == "NS"
-		}) {
+		if z.Side != site.Outside || !read || len(records) == 0 || slices.ContainsFunc(records,
+			func(r zone.Record) bool {
+				return r.Owner == zone.Apex && r.Type == "NS"
+			}) {
 			continue
 		}
 		report(Finding{
 			Title: z.Name + " names no server", Parts: []site.Ref{zoneRef(z.ID)}, Value: z.Name,
-			Says: "It has no NS record at its top, as it was read (RFC 1034 section 4.2.1). Who looks for it from the root " +
+			Says: "It has no NS record at its top, as it was read (RFC 1034 section 4.2.1). Who looks for it from " +
+				"the root " +
 				"finds nobody to ask.",
 		})
 	}

@@ -78,7 +78,8 @@ func chain(n int) func(*site.Site) {
 func knows(macs ...byte) func(*site.Site) {
 	return func(s *site.Site) {
 		for i, m := range macs {
-			s.KnownClients = append(s.KnownClients, site.KnownClient{ID: fmt.Sprint("known-", i), Name: fmt.Sprint("k", i),
+			s.KnownClients = append(s.KnownClients, site.KnownClient{ID: fmt.Sprint("known-", i), Name: fmt.Sprint("k",
+				i),
 				MAC: address.MAC{0, 0, 94, 0, 83, m}})
 		}
 	}
@@ -100,7 +101,8 @@ func insideAndOut(outside string) func(*site.Site) {
 var missingCases = []ruleCase{
 	{"forwarder-unusable", asks("127.0.0.1"), asks("192.0.2.53"), true},
 	{"forwarder-unusable", asks("0.0.0.0"), asks("203.0.113.53"), true},
-	{"forwarder-unusable", domains(forDomain("far.example", "224.0.0.1")), domains(forDomain("far.example", "192.0.2.1")),
+	{"forwarder-unusable", domains(forDomain("far.example", "224.0.0.1")), domains(forDomain("far.example",
+		"192.0.2.1")),
 		true},
 	{"forwarder-no-server", asks("10.84.20.30"), asks("192.0.2.53"), true}, // of a pool
 	{"forwarder-no-server", asks("10.84.16.70"), asks("10.84.16.10"), true},
@@ -108,7 +110,8 @@ var missingCases = []ruleCase{
 	{"forwarder-no-server", asks("10.84.30.9"), asks("10.84.32.9"), true}, // in no network; of another site
 	{"forwarder-port-tls", onResolver(func(r *site.Resolver) {
 		r.Forwarders[0].Port, r.Forwarders[0].TLSName = 53, "dns.example"
-	}), onResolver(func(r *site.Resolver) { r.Forwarders[0].Port, r.Forwarders[0].TLSName = 853, "dns.example" }), true},
+	}), onResolver(func(r *site.Resolver) { r.Forwarders[0].Port, r.Forwarders[0].TLSName = 853, "dns.example" }),
+		true},
 	{"domain-servers-wrong", domains(forDomain("far.example")), domains(forDomain("far.example", "192.0.2.1")), true},
 	{"domain-servers-wrong", domains(forDomain("far.example", "192.0.2.1"), forDomain("far.example", "192.0.2.2")),
 		domains(forDomain("far.example", "192.0.2.1"), forDomain("a.far.example", "192.0.2.2")), true},
@@ -125,7 +128,8 @@ var missingCases = []ruleCase{
 	{"zone-too-high", zoneNamed("", site.Inside), zoneNamed("lan", site.Inside), true},
 	{"reverse-owner-invalid", record(reverse, "300", "PTR", "x.kelder.larkrise.example"),
 		record(reverse, "255", "PTR", "x.kelder.larkrise.example"), true},
-	{"reverse-zone-wide", zoneNamed("10.in-addr.arpa", site.Inside), zoneNamed("84.10.in-addr.arpa", site.Inside), false},
+	{"reverse-zone-wide", zoneNamed("10.in-addr.arpa", site.Inside), zoneNamed("84.10.in-addr.arpa", site.Inside),
+		false},
 	{"delegation-hides", record(home, "pbx", "NS", "edge"), record(home, "branch", "NS", "edge"), true},
 	{"server-name-alias", both(record(home, "al", "CNAME", "edge"), record(home, "sub", "NS", "al")),
 		record(home, "sub", "NS", "edge"), true},
@@ -137,15 +141,19 @@ var missingCases = []ruleCase{
 	{"server-name-address", record(home, "m", "MX", "10 10.84.16.20"), record(home, "m", "MX", "10 edge"), true},
 	{"server-name-address", record(home, "_sip._tcp", "SRV", "1 1 5060 10.84.16.20"),
 		record(home, "_sip._tcp", "SRV", "1 1 5060 pbx"), true},
-	{"alias-target-missing", record(home, "sub", "NS", "ns.gone.kelder.larkrise.example"), record(home, "sub", "NS", "edge"), true},
-	{"alias-target-missing", record(home, "m", "MX", "10 mail.gone.kelder.larkrise.example"), record(home, "m", "MX", "10 edge"), true},
+	{"alias-target-missing", record(home, "sub", "NS", "ns.gone.kelder.larkrise.example"), record(home, "sub", "NS",
+		"edge"), true},
+	{"alias-target-missing", record(home, "m", "MX", "10 mail.gone.kelder.larkrise.example"), record(home, "m", "MX",
+		"10 edge"), true},
 	{"alias-target-missing", record(home, "_sip._tcp", "SRV", "1 1 5060 pbx.gone.kelder.larkrise.example"),
 		record(home, "_sip._tcp", "SRV", "1 1 5060 pbx"), true},
 	{"delegation-without-glue", record(home, "sub", "NS", "ns.sub.kelder.larkrise.example"),
-		both(record(home, "sub", "NS", "ns.sub.kelder.larkrise.example"), record(home, "ns.sub", "A", "10.84.16.20")), true},
+		both(record(home, "sub", "NS", "ns.sub.kelder.larkrise.example"), record(home, "ns.sub", "A", "10.84.16.20")),
+		true},
 	{"alias-chain-long", chain(17), chain(16), true},
 	{"alias-loop", record(home, "*.lab2", "CNAME", "x.lab2.kelder.larkrise.example"),
-		both(record(home, "*.lab2", "CNAME", "x.lab2.kelder.larkrise.example"), record(home, "x.lab2", "A", "10.84.16.20")), true},
+		both(record(home, "*.lab2", "CNAME", "x.lab2.kelder.larkrise.example"), record(home, "x.lab2", "A",
+			"10.84.16.20")), true},
 	{"wildcard-at-apex", record(home, "*", "A", "10.84.16.20"), record(home, "*.app", "A", "10.84.16.20"), true},
 	{"record-address-unusable", record(home, "x", "A", "0.0.0.0"), record(home, "x", "A", "10.84.20.14"), true},
 	{"record-address-unusable", record(home, "x", "A", "224.0.0.5"), record(home, "x", "A", "10.84.16.20"), true},

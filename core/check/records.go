@@ -107,8 +107,8 @@ func reverseOwnerInvalid(f *facts, report func(Finding)) {
 	}
 }
 
-// reverseZoneWide is about reverse zones inside that are wider than it takes for the site's blocks: those of other sites
-// and of the internet have no reverse name any more.
+// reverseZoneWide is about reverse zones inside that are wider than it takes for the site's blocks: those of other
+// sites and of the internet have no reverse name any more.
 func reverseZoneWide(f *facts, report func(Finding)) {
 	for i := range f.Zones {
 		z := &f.Zones[i]
@@ -125,7 +125,8 @@ func reverseZoneWide(f *facts, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("%s is wider than the site", z.Name), Parts: []site.Ref{zoneRef(z.ID)}, Value: z.Name,
 			Addresses: []address.Range{address.Of(p)},
-			Says: fmt.Sprintf("It is the reverse of %s, and the site has %s. Addresses of others in it have no name for "+
+			Says: fmt.Sprintf("It is the reverse of %s, and the site has %s. Addresses of others in it have no name "+
+				"for "+
 				"whoever asks here.", p, join(f.Block)),
 		})
 	}
@@ -178,7 +179,8 @@ func serverNameAlias(f *facts, report func(Finding)) {
 		end, there, _, _ := follows(side, target)
 		one := Finding{
 			Title: fmt.Sprintf("%s names an alias", p.Whole(e)), Parts: refs(p, e), Value: p.Whole(e) + e.Type + target,
-			Says: fmt.Sprintf("An %s record has the name of the server itself (RFC 2181 section 10.3, RFC 2782), and %s "+
+			Says: fmt.Sprintf("An %s record has the name of the server itself (RFC 2181 section 10.3, RFC 2782), and "+
+				"%s "+
 				"is an alias. Some who ask give up there.", e.Type, target),
 		}
 		if there {
@@ -240,7 +242,8 @@ func delegationHides(f *facts, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: fmt.Sprintf("%s is handed to other name servers", whole), Parts: refs(p, append(servers, hidden...)...),
+			Title: fmt.Sprintf("%s is handed to other name servers", whole), Parts: refs(p, append(servers,
+				hidden...)...),
 			Value: whole + p.Side,
 			Says: fmt.Sprintf("Who asks for it, or for a name below, is sent to %s. %s of %s is not found any more.",
 				servers[0].Data, p.Whole(hidden[0]), f.sayOf(hidden[0])),
@@ -263,8 +266,10 @@ func delegationWithoutGlue(f *facts, report func(Finding)) {
 				continue
 			}
 			report(Finding{
-				Title: fmt.Sprintf("%s has no address above its zone", target), Parts: refs(p, s), Value: target + p.Side,
-				Says: fmt.Sprintf("It is a name server of %s and is in it. To find its address one has to ask it (RFC 1034 "+
+				Title: fmt.Sprintf("%s has no address above its zone", target), Parts: refs(p, s), Value: target +
+					p.Side,
+				Says: fmt.Sprintf("It is a name server of %s and is in it. To find its address one has to ask it "+
+					"(RFC 1034 "+
 					"section 4.2.1). Nobody gets an answer.", whole),
 				Fix: f.removingEntry("Remove it", s),
 			})
@@ -283,7 +288,8 @@ func aliasChainLong(f *facts, report func(Finding)) {
 					report(Finding{
 						Title: fmt.Sprintf("%s leads on %d times", p.Whole(e), n), Parts: refs(p, e),
 						Value: p.Whole(e) + p.Side,
-						Says: fmt.Sprintf("A resolver follows %d aliases in a row and then gives up. Who asks is told that "+
+						Says: fmt.Sprintf("A resolver follows %d aliases in a row and then gives up. Who asks is "+
+							"told that "+
 							"the server failed.", mostAliases),
 						Fix: f.removingEntry("Remove the alias", e),
 					})
@@ -323,7 +329,8 @@ func wildcardAtApex(f *facts, report func(Finding)) {
 			}
 			report(Finding{
 				Title: "Every name of " + p.Name + " leads somewhere", Parts: refs(p, e), Value: p.Name + e.Type,
-				Says: fmt.Sprintf("*.%s is answered with %s, and clients complete what they do not find with %s. A mistyped "+
+				Says: fmt.Sprintf("*.%s is answered with %s, and clients complete what they do not find with %s. A "+
+					"mistyped "+
 					"name, and a name of the internet that is not there, leads to it.", p.Name, e.Data, p.Name),
 				Fix: f.removingEntry("Remove it", e),
 			})
@@ -364,7 +371,8 @@ func spfTwice(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("%s has %d sender policies", zone.Absolute(owner, p.Name), len(policies)),
 				Parts: refs(p, policies...), Value: zone.Absolute(owner, p.Name),
-				Says: "A name has one (RFC 7208 section 3.2). With two, those who receive its mail take neither, and refuse " +
+				Says: "A name has one (RFC 7208 section 3.2). With two, those who receive its mail take neither, and " +
+					"refuse " +
 					"it.",
 				Fix: f.removingEntry("Remove "+last.Data, last),
 			})
@@ -377,7 +385,8 @@ func keyWithoutSecret(f *facts, report func(Finding)) {
 	found := func(ref site.Ref, what, key string) {
 		report(Finding{
 			Title: "The key of " + what + " is not kept", Parts: []site.Ref{ref}, Value: key,
-			Says: fmt.Sprintf("%s is named, and what it is was never typed. Nothing can be read or written with it.", key),
+			Says: fmt.Sprintf("%s is named, and what it is was never typed. Nothing can be read or written with it.",
+				key),
 		})
 	}
 	for i := range f.Zones {
@@ -408,7 +417,8 @@ func zoneServerPrivate(f *facts, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("The server of %s is at a private address", z.Name), Parts: []site.Ref{zoneRef(z.ID)},
 			Addresses: []address.Range{address.Single(at)},
-			Says: fmt.Sprintf("The world asks the servers of an outside zone, and %s is reached from inside alone. What is "+
+			Says: fmt.Sprintf("The world asks the servers of an outside zone, and %s is reached from inside alone. "+
+				"What is "+
 				"written there is what nobody outside is told.", at),
 		})
 	}
@@ -450,7 +460,8 @@ func outsideNotOurs(f *facts, report func(Finding)) {
 		report(Finding{
 			Title: fmt.Sprintf("The world is told an address of %s that is not the site's", whole), Parts: refs(p, e),
 			Addresses: []address.Range{address.Single(a)}, Value: whole,
-			Says: fmt.Sprintf("Inside it is %s, and no line of the site has %s. Who comes from outside reaches somebody "+
+			Says: fmt.Sprintf("Inside it is %s, and no line of the site has %s. Who comes from outside reaches "+
+				"somebody "+
 				"else.", at, a),
 			Fix: f.readdressing(fmt.Sprintf("Tell them %s", lines[0]), e, lines[0]),
 		})
@@ -507,7 +518,8 @@ func serviceBaseMissing(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: fmt.Sprintf("%s is behind %s, which is nowhere %s", v.Name, v.Base, side),
 				Parts: []site.Ref{serviceRef(v.ID)}, Value: base + side,
-				Says: fmt.Sprintf("It is an alias of %s, and nobody has that name %s. Who asks gets no address.", base, side),
+				Says: fmt.Sprintf("It is an alias of %s, and nobody has that name %s. Who asks gets no address.", base,
+					side),
 			})
 		}
 	}

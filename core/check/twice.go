@@ -150,7 +150,8 @@ func fixedMACTwice(f *facts, report func(Finding)) {
 			Title: fmt.Sprintf("%s and %s have one MAC", first.Name, again.Name), Network: again.Network,
 			Parts: []site.Ref{ref(first), ref(again)}, Value: again.MAC.String(),
 			Addresses: []address.Range{address.Single(first.Address), address.Single(again.Address)},
-			Says: fmt.Sprintf("%s is said to be at %s and at %s. Either is mistyped, or the switches see it in two places.",
+			Says: fmt.Sprintf("%s is said to be at %s and at %s. Either is mistyped, or the switches see it in two "+
+				"places.",
 				again.MAC, first.Address, again.Address),
 		})
 	})

@@ -134,7 +134,8 @@ func uplinkAddressUnusable(_ *facts, d *site.Device, report func(Finding)) {
 		}
 		bad := func(a netip.Addr, what, says string) {
 			report(Finding{
-				Title: fmt.Sprintf("%s of %s is no address of a machine", what, i.Name), Parts: []site.Ref{interfaceRef(i.ID)},
+				Title:     fmt.Sprintf("%s of %s is no address of a machine", what, i.Name),
+				Parts:     []site.Ref{interfaceRef(i.ID)},
 				Addresses: []address.Range{address.Single(a)}, Value: what,
 				Says: fmt.Sprintf("%s %s. The site has no way to the internet by %s.", a, says, i.Name),
 			})
@@ -169,7 +170,8 @@ func mtuAboveLine(_ *facts, d *site.Device, report func(Finding)) {
 		most, says := mtuEthernet, "Ethernet carries 1500 octets, and lines of providers no more"
 		if i.Uplink.Method == site.ByPPPoE {
 			most = mtuPPPoE
-			says = "PPPoE takes 8 octets of each frame (RFC 2516 section 7); more goes only where the line and what is " +
+			says = "PPPoE takes 8 octets of each frame (RFC 2516 section 7); more goes only where the line and what " +
+				"is " +
 				"before it do RFC 4638"
 		}
 		if i.Uplink.MTU <= most {
@@ -201,7 +203,8 @@ func translatedTwice(f *facts, report func(Finding)) {
 				report(Finding{
 					Title: fmt.Sprintf("%s leaves by %s and by %s", n.Name, first.Name, u.Name), Network: n.ID,
 					Parts: []site.Ref{networkRef(n.ID), interfaceRef(first.ID), interfaceRef(u.ID)},
-					Says: "Both translate it. Which one a connection takes is not recorded here; from outside its clients have " +
+					Says: "Both translate it. Which one a connection takes is not recorded here; from outside its " +
+						"clients have " +
 						"two addresses.",
 				})
 			}
@@ -233,8 +236,8 @@ func translatesNobody(f *facts, report func(Finding)) {
 	now.Uplink = &facts
 	report(Finding{
 		Title: fmt.Sprintf("%s translates nobody", u.Name), Parts: []site.Ref{interfaceRef(u.ID)},
-		Says: "The networks of the site have private addresses, and no uplink translates any. Their packets leave and " +
-			"nobody answers them: clients reach the site and not the internet.",
+		Says: "The networks of the site have private addresses, and no uplink translates any. Their packets leave " +
+			"and nobody answers them: clients reach the site and not the internet.",
 		Fix: changeInterface(fmt.Sprintf("Translate all on %s of %s", u.Name, d.Name), d, *u, now),
 	})
 }
@@ -281,8 +284,8 @@ func adminFromOutside(f *facts, d *site.Device, report func(Finding)) {
 	}
 }
 
-// ntpNotPermitted is about clients that are told a device as a time server, whose interface does not let their questions
-// in.
+// ntpNotPermitted is about clients that are told a device as a time server, whose interface does not let their
+// questions in.
 func ntpNotPermitted(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
 		t, ok := compile.Value(f.toldIn(p), option.NTPServers)
@@ -308,7 +311,8 @@ func ntpNotPermitted(f *facts, n *site.Network, report func(Finding)) {
 				Title: fmt.Sprintf("%s of %s does not permit NTP", in.Name, d.Name), Network: n.ID,
 				Parts:     []site.Ref{interfaceRef(in.ID), poolRef(p.ID)},
 				Addresses: []address.Range{address.Single(a)},
-				Says: fmt.Sprintf("Clients of %s are told %s as a time server (option 42), and their questions are dropped on "+
+				Says: fmt.Sprintf("Clients of %s are told %s as a time server (option 42), and their questions are "+
+					"dropped on "+
 					"the way in. Their clocks drift.", p.Name, a),
 				Fix: changeInterface("Permit NTP there", d, *in, now),
 			})

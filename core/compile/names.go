@@ -536,8 +536,8 @@ func (p *Pages) Covers(name string) bool {
 	return ok
 }
 
-// Wildcard is the first entry of the wildcard that stands for a whole name which is not there itself (RFC 4592), an alias
-// before others.
+// Wildcard is the first entry of the wildcard that stands for a whole name which is not there itself (RFC 4592), an
+// alias before others.
 func (p *Pages) Wildcard(name string) (Entry, bool) {
 	for at := name; at != p.Name; {
 		_, above, ok := strings.Cut(at, ".")

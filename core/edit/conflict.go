@@ -36,9 +36,10 @@ func Why(was, now *site.Site, c Conflict) string {
 	}
 	if k, known := site.KindNamed(c.Edit.Part.Kind); known {
 		for _, f := range k.Fields {
-			id, is := strings.CutPrefix(says, "its "+f.Sentence()+" ")
-			if id, is = strings.CutSuffix(id, " is no longer there"); is && f.Of != "" {
-				says = "its " + f.Sentence() + " " + name(site.Ref{Kind: f.Of, ID: id})[len(noun(f.Of))+1:] + " is no longer there"
+			gone, is := strings.CutPrefix(says, "its "+f.Sentence()+" ")
+			id, lost := strings.CutSuffix(gone, " is no longer there")
+			if called, _ := site.NameOf(was, site.Ref{Kind: f.Of, ID: id}); is && lost && f.Of != "" {
+				says = "its " + f.Sentence() + " " + called + " is no longer there"
 			}
 		}
 	}
@@ -48,9 +49,9 @@ func Why(was, now *site.Site, c Conflict) string {
 	return strings.ToUpper(says[:1]) + says[1:]
 }
 
-// Over is an edit made again over what a document holds now, in place of what it held when the edit was made: a part that
-// was added there meanwhile is given this one's values, one that was removed is put back as the edit leaves it. ok is false
-// where there is nothing left to change, or no place for it.
+// Over is an edit made again over what a document holds now, in place of what it held when the edit was made: a part
+// that was added there meanwhile is given this one's values, one that was removed is put back as the edit leaves it. ok
+// is false where there is nothing left to change, or no place for it.
 func Over(s *site.Site, e Edit) (over Edit, ok bool) {
 	over = e
 	held := PartOf(s, e)
@@ -194,8 +195,8 @@ func Threes(was, now *site.Site, e Edit) []Three {
 	return out
 }
 
-// sides is a part as it was when an edit was made, and as the edit makes it; nil where it is not there. held is the part
-// now.
+// sides is a part as it was when an edit was made, and as the edit makes it; nil where it is not there. held is the
+// part now.
 func sides(e Edit, held json.RawMessage) (base, mine json.RawMessage) {
 	switch e.Op {
 	case Add:

@@ -356,8 +356,8 @@ func TestChangedPartsTakeTheirPlaces(t *testing.T) {
 	})
 }
 
-// Of an edit that clashes, whatever it does and to which kind of part: what was before both, what is there now and what it
-// makes of it are told as values. Mine, theirs and another can be had.
+// Of an edit that clashes, whatever it does and to which kind of part: what was before both, what is there now and what
+// it makes of it are told as values. Mine, theirs and another can be had.
 func Test55AClashIsToldAndDecidedByValues(t *testing.T) {
 	was := scenario.Site("kelder-bridge")
 	option := func(value string) site.Option { return site.Option{Code: 51, Value: value} }
@@ -390,7 +390,8 @@ func Test55AClashIsToldAndDecidedByValues(t *testing.T) {
 		{"removed here, changed there", gone, theirs, "name: xray-plate, xray-theirs, removed",
 			map[string]string{"name": "xray-other"}, "", "xray-other"},
 		{"added here in what was removed there", fresh,
-			edit.Edit{Op: edit.Remove, Part: site.Ref{Kind: site.KindNetwork, ID: waiting.ID}, Value: mustJSON(t, waiting)},
+			edit.Edit{Op: edit.Remove, Part: site.Ref{Kind: site.KindNetwork, ID: waiting.ID}, Value: mustJSON(t,
+				waiting)},
 			"network: not there, not there, Waiting room",
 			map[string]string{"network": "net-imaging", "address": "10.84.20.50"}, "none", "kiosk"},
 	} {

@@ -448,7 +448,8 @@ func (m *Merger) at(
 	}
 	if p, in := m.pooled(a); in && !taken && o.kind == site.KindFixedDevice {
 		l.State = Conflict
-		l.Says = fmt.Sprintf("%s is in pool %s, which may give it to a client; taken, it has to be excluded there", a, p)
+		l.Says = fmt.Sprintf("%s is in pool %s, which may give it to a client; taken, it has to be excluded there", a,
+			p)
 	}
 	if o.kind == site.KindInterface {
 		l.State, l.Says = Wrong, "Interfaces are read from their device, or typed there"
@@ -461,7 +462,8 @@ func (m *Merger) at(
 func (m *Merger) pooled(a netip.Addr) (name string, in bool) {
 	for _, p := range m.site.Pools {
 		excluded := slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return x.Range.Contains(a) })
-		if p.Enabled && !excluded && slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(a) }) {
+		if p.Enabled && !excluded && slices.ContainsFunc(p.Ranges,
+			func(r address.Range) bool { return r.Contains(a) }) {
 			return p.Name, true
 		}
 	}
@@ -473,8 +475,8 @@ func onLine(mac string, known machine) string {
 	return fmt.Sprintf("%s is on line %d already, with %s", mac, known.line, known.at)
 }
 
-// unusable says why nobody can have what a line says of a machine: an address that is none or that no host holds, a MAC of
-// a group; empty where somebody may. read reports whether a is the address of the line.
+// unusable says why nobody can have what a line says of a machine: an address that is none or that no host holds, a MAC
+// of a group; empty where somebody may. read reports whether a is the address of the line.
 func (m *Merger) unusable(n *site.Network, a netip.Addr, read bool, o *item) string {
 	if mac, err := address.ParseMAC(o.fields["mac"]); err == nil && mac.IsGroup() {
 		return fmt.Sprintf("%s is the MAC of a group, and of no machine; read it again from the machine", mac)

@@ -75,7 +75,8 @@ func TestWhatBecomesOfALine(t *testing.T) {
 		{"an address with noughts", "010.084.018.210,00:00:5e:00:53:d1,scale,", merge.Added, "10.84.18.210"},
 		{"no host name", "10.84.18.210,00:00:5e:00:53:d1,Scale (new),", merge.Added,
 			"is no host name, so it is called"},
-		{"57: the broadcast address", "10.84.19.255,00:00:5e:00:53:d1,scale,", merge.Wrong, "is the broadcast address of"},
+		{"57: the broadcast address", "10.84.19.255,00:00:5e:00:53:d1,scale,", merge.Wrong,
+			"is the broadcast address of"},
 		{"57: the network's own", "10.84.18.0,00:00:5e:00:53:d1,scale,", merge.Wrong, "is the address of the network"},
 		{"57: the last but one", "10.84.19.254,00:00:5e:00:53:d1,scale,", merge.Added, "scale"},
 		{"57: a group's MAC", "10.84.18.210,01:00:5e:00:53:d1,scale,", merge.Wrong, "the MAC of a group"},
@@ -102,7 +103,8 @@ func TestWhatBecomesOfALine(t *testing.T) {
 
 // A MAC that stands on two lines is said with the number of the other, and its address.
 func Test57AMACOnTwoLines(t *testing.T) {
-	lines, _ := taken(t, "IP address,MAC,Name\n10.84.18.210,00:00:5e:00:53:d1,a\n10.84.18.211,00:00:5e:00:53:d1,b\n", usual)
+	lines, _ := taken(t, "IP address,MAC,Name\n10.84.18.210,00:00:5e:00:53:d1,a\n10.84.18.211,00:00:5e:00:53:d1,b\n",
+		usual)
 	require.Len(t, lines, 3)
 	assert.Equal(t, []string{merge.Added, merge.Conflict}, states(lines)[1:])
 	assert.Equal(t, "00:00:5e:00:53:d1 is on line 2 already, with 10.84.18.210", lines[2].Says)

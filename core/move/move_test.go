@@ -109,7 +109,8 @@ func TestNightOfAMovedNameServer(t *testing.T) {
 	p, err = move.Of(s, r)
 	require.NoError(t, err)
 	phases := p.Phases()
-	assert.Contains(t, phases[0].Says, "Leases become 30 minutes, of Handsets (now 1 day), Clinic floor (now 8 hours), which is told a server that moves. ")
+	assert.Contains(t, phases[0].Says, "Leases become 30 minutes, of Handsets (now 1 day), Clinic floor (now 8 "+
+		"hours), which is told a server that moves. ")
 	out = move.Simulate(s, crowd("net-clinic", 18, t1, night), acts(p))
 	assert.InDelta(t, 18*15.0/2, out.NameMinutes, 45)
 	last := phases[len(phases)-1].Doc
@@ -416,9 +417,11 @@ func Test42APhaseSaysWhatItTakesAway(t *testing.T) {
 	}
 	assert.Contains(t, taken[move.Shorten], "Leases become 30 minutes, of Handsets (now 1 day)")
 	assert.Contains(t, taken[move.Swap], "It takes away VLAN 31 on 1 port.")
-	played := move.Simulate(s, []move.Client{{Name: "tab", MAC: address.MAC{0, 0, 94, 0, 83, 0xd0}, Network: "net-handsets",
+	played := move.Simulate(s, []move.Client{{Name: "tab", MAC: address.MAC{0, 0, 94, 0, 83, 0xd0},
+		Network: "net-handsets",
 		Address: netip.MustParseAddr("10.84.16.170")}, {Name: "pbx", MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0x30},
-		Network: "net-handsets", Address: netip.MustParseAddr("10.84.16.130")}}, []move.Act{{At: night, Doc: p.Will, Takes: time.Minute}})
+		Network: "net-handsets", Address: netip.MustParseAddr("10.84.16.130")}}, []move.Act{{At: night, Doc: p.Will,
+		Takes: time.Minute}})
 	for _, f := range played.Fates {
 		assert.Equal(t, f.Name == "tab", f.Likely, f.Name)
 	}

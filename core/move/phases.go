@@ -55,7 +55,8 @@ func (p *Plan) Phases() []Phase {
 	if ahead.Needed {
 		out = append(out, Phase{Kind: Shorten, Title: "Shorten the leases", Doc: short,
 			NotBefore: night.Add(-ahead.Sleepers - ahead.Before), NotAfter: night.Add(-ahead.Before),
-			Says: fmt.Sprintf("Leases become %[2]s, of %[1]s. Everybody who is awake knows within %[3]s, so that they follow "+
+			Says: fmt.Sprintf("Leases become %[2]s, of %[1]s. Everybody who is awake knows within %[3]s, so that "+
+				"they follow "+
 				"within %[4]s of the swap and not %[5]s.", p.shortens(moves, retold), option.FormatDuration(p.lease()),
 				option.FormatDuration(ahead.Before), inMinutes(p.lease()*7/8), inMinutes(longest*7/8))})
 	} else {
@@ -113,7 +114,8 @@ func takenAway(was, now *site.Site, edits []edit.Edit) string {
 	var out []string
 	for _, e := range edits {
 		if e.Op == edit.Remove {
-			out = append(out, called(was, e, noun(e.Part.Kind)+" "+strings.TrimPrefix(names[e.Part], noun(e.Part.Kind)+" ")))
+			out = append(out, called(was, e, noun(e.Part.Kind)+" "+strings.TrimPrefix(names[e.Part],
+				noun(e.Part.Kind)+" ")))
 		}
 	}
 	ports := map[int]int{}

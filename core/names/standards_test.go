@@ -631,7 +631,8 @@ func Test24SignaturesThatTheRFCsPrint(t *testing.T) {
 			map[string]string{"B.1 Answer": "secure", "B.2 Name Error": "secure", "B.3 No Data Error": "secure",
 				"B.4 Referral to Signed Zone": "secure", "B.5 Referral to Unsigned Zone": "secure",
 				"B.6 Wildcard Expansion": "secure", "B.7 Wildcard No Data Error": "secure",
-				"B.8 DS Child Zone No Data Error": "bogus"}}, // what a child says of its own DS is not its parent's word
+				// what a child says of its own DS is not its parent's word
+				"B.8 DS Child Zone No Data Error": "bogus"}},
 		{"rfc5155-b.zone", time.Date(2010, 4, 20, 0, 0, 0, 0, time.UTC), time.Date(2015, 4, 21, 0, 0, 0, 0, time.UTC),
 			map[string]string{"B.1 Name Error": "insecure", // what is covered is so with opt-out: RFC 5155 section 9.2
 				"B.2 No Data Error": "secure", "B.2.1 No Data Error, Empty Non-Terminal": "secure",

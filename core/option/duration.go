@@ -37,8 +37,8 @@ const DefaultLease = 24 * time.Hour
 const bare = 3600
 
 // ParseDuration reads a time as people write it: "8 hours", "1 day 12 h",
-// "1.5 hours", "08:00:00", "1 week", "90m", "28800" (seconds), "forever" or "infinite". It is at least 1 second. A number below 3600
-// needs its unit.
+// "1.5 hours", "08:00:00", "1 week", "90m", "28800" (seconds), "forever" or "infinite". It is at least 1 second. A
+// number below 3600 needs its unit.
 func ParseDuration(text string) (time.Duration, error) {
 	s := strings.ToLower(strings.TrimSpace(text))
 	if s == "forever" || s == "infinite" {
@@ -71,7 +71,8 @@ func ParseDuration(text string) (time.Duration, error) {
 		if size == 0 {
 			return 0, bad
 		}
-		total += time.Duration(min(n, uint64(Forever/size)+1))*size + time.Duration(part*float64(size)).Round(time.Second)
+		total += time.Duration(min(n, uint64(Forever/size)+1))*size +
+			time.Duration(part*float64(size)).Round(time.Second)
 		if total >= Forever {
 			return 0, fmt.Errorf("%q is longer than DHCP can say (136 years); type a shorter time or forever", text)
 		}

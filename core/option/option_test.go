@@ -350,8 +350,10 @@ func FuzzClassesSaid(f *testing.F) {
 
 // Lease times as people type them.
 func Test60LeaseTimesAsPeopleTypeThem(t *testing.T) {
-	for text, want := range map[string]time.Duration{"infinite": Forever, "1 week": 7 * 24 * time.Hour, "8hrs": 8 * time.Hour,
-		"1.5 hours": 90 * time.Minute, "08:00:00": 8 * time.Hour, "0:02:30": 150 * time.Second, "2 wks": 14 * 24 * time.Hour} {
+	for text, want := range map[string]time.Duration{"infinite": Forever, "1 week": 7 * 24 * time.Hour,
+		"8hrs":      8 * time.Hour,
+		"1.5 hours": 90 * time.Minute, "08:00:00": 8 * time.Hour, "0:02:30": 150 * time.Second,
+		"2 wks": 14 * 24 * time.Hour} {
 		got, err := ParseDuration(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)

@@ -63,8 +63,8 @@ func TestSameAnswer(t *testing.T) {
 	assert.False(t, plan.SameAnswer("10.84.20.1/26", "10.84.20.1/25"))
 }
 
-// What is asked at a console is what changes: the option's value, the address, the record. Somebody who has done nothing
-// sees something else than what is expected, at every question.
+// What is asked at a console is what changes: the option's value, the address, the record. Somebody who has done
+// nothing sees something else than what is expected, at every question.
 func Test40AQuestionAsksForWhatChanges(t *testing.T) {
 	base := scenario.Site("kelder-bridge")
 	resolver := base.Resolvers[0].Device
@@ -108,7 +108,10 @@ func Test40AQuestionAsksForWhatChanges(t *testing.T) {
 		asked := plan.ReadBack(nil, steps, before, goal)
 		assert.Contains(t, asked, c.want, c.what)
 		if c.step != "" {
-			assert.True(t, slices.ContainsFunc(steps, func(st plan.Step) bool { return strings.Contains(st.Why, c.step) }),
+			assert.True(t, slices.ContainsFunc(steps, func(st plan.Step) bool {
+				return strings.Contains(st.Why,
+					c.step)
+			}),
 				"%s: %v", c.what, steps)
 		}
 		undone := map[string]string{}

@@ -431,7 +431,8 @@ func Test62ADeviceLooksEveryFiveMinutes(t *testing.T) {
 	uplink := yang.Interface{Name: "wan", Enabled: true, Uplink: &yang.Uplink{Method: "dhcp"}}
 	was := yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{uplink}}}
 	now := was
-	now.Outside.Name = []yang.OutsideName{{ID: "w", Name: "remote.quill.example", Interface: "wan", Every: 300, Enabled: true}}
+	now.Outside.Name = []yang.OutsideName{{ID: "w", Name: "remote.quill.example", Interface: "wan", Every: 300,
+		Enabled: true}}
 	steps := plan.Between(was, now)
 	require.Len(t, steps, 1)
 	assert.Equal(t, "It has the address of wan; the device looks every 5 minutes", steps[0].Why)

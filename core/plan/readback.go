@@ -330,7 +330,8 @@ func (a *asking) settings(was, now *yang.ResolverSettings) {
 		was = &yang.ResolverSettings{}
 		a.ask("no", yes(now.Enabled), "Does the device answer names?")
 	}
-	a.ask(strings.Join(was.Interface, ", "), strings.Join(now.Interface, ", "), "On which interfaces are names answered?")
+	a.ask(strings.Join(was.Interface, ", "), strings.Join(now.Interface, ", "),
+		"On which interfaces are names answered?")
 	a.ask(servers(was.Forwarder), servers(now.Forwarder), "Who is asked for everything else?")
 	a.ask(joined(was.Asker), joined(now.Asker), "Who may ask?")
 	var before, after map[string]any

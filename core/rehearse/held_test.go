@@ -24,8 +24,8 @@ func copied(t *testing.T, c yang.Config) yang.Config {
 	return out
 }
 
-// A relay, a permit, a translation, a VLAN and a pool that somebody takes away at a device: each cuts off the clients of
-// one network, which is told with the rung and the cause, and each can be adopted.
+// A relay, a permit, a translation, a VLAN and a pool that somebody takes away at a device: each cuts off the clients
+// of one network, which is told with the rung and the cause, and each can be adopted.
 func Test38WhatIsHeldCutsNetworksOff(t *testing.T) {
 	iface := func(c *yang.Config, name string) *yang.Interface {
 		i := slices.IndexFunc(c.Interfaces.Interface, func(i yang.Interface) bool { return i.Name == name })
@@ -39,7 +39,8 @@ func Test38WhatIsHeldCutsNetworksOff(t *testing.T) {
 		says               string
 	}{
 		{"a relay", "moss-end", "dev-moss-sw", func(c *yang.Config) {
-			c.Relays.Relay = slices.DeleteFunc(c.Relays.Relay, func(r yang.Relay) bool { return r.Interface == "vlan24" })
+			c.Relays.Relay = slices.DeleteFunc(c.Relays.Relay,
+				func(r yang.Relay) bool { return r.Interface == "vlan24" })
 		}, "Ward", "lease", "Nothing relays Ward to srv-moss"},
 		{"a permit", "kelder-bridge", "dev-gw-1", func(c *yang.Config) {
 			iface(c, "lan.24").Permit = []string{"dns"}

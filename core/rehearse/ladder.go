@@ -23,8 +23,8 @@ func Ladder(now time.Time, s *site.Site, n *site.Network, leases Leases) []Rung 
 }
 
 // LadderOf computes the rungs of one network for the client that exchanged messages last:
-// where it was given an address, its lease, its router and its name servers are what it was told. beside are the programs that listen for names beside the
-// resolvers, by device id, as they were last read.
+// where it was given an address, its lease, its router and its name servers are what it was told. beside are the
+// programs that listen for names beside the resolvers, by device id, as they were last read.
 func LadderOf(
 	now time.Time, s *site.Site, n *site.Network, leases Leases, passed []dhcp.Message,
 	beside map[string][]yang.Program,

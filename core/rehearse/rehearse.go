@@ -366,7 +366,8 @@ func compare(from time.Time, k knownClient, was, is *dhcp.Message, why string) C
 	case was != nil && is != nil:
 		c.Changes = append(c.Changes, otherwise(was, is)...)
 	case is != nil && len(c.Changes) == 0: // it keeps what nobody renews
-		c.Changes = append(c.Changes, Told{What: "answer", Was: "nobody answers", Now: "renewed by " + is.Option(option.ServerID)})
+		c.Changes = append(c.Changes, Told{What: "answer", Was: "nobody answers", Now: "renewed by " +
+			is.Option(option.ServerID)})
 	}
 	if c.Moves = len(c.Changes) > 0; c.Moves {
 		c.When, c.By = learns(from, k, was, is)

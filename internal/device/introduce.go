@@ -104,8 +104,8 @@ func (r *RESTCONF) Modules(ctx context.Context) ([]string, error) {
 // StandinModule is spoken by simulated devices alone.
 const StandinModule = "lithos-standin"
 
-// Fault is something that is to go wrong with a simulated device, by its name in StandinModule; the rest is in what that
-// says.
+// Fault is something that is to go wrong with a simulated device, by its name in StandinModule; the rest is in what
+// that says.
 type Fault struct {
 	Fault  string `json:"fault"`
 	Amount int    `json:"amount,omitempty"`

@@ -478,9 +478,9 @@ func (r *RESTCONF) Plugs(ctx context.Context, iface string) (bool, error) {
 	}), err
 }
 
-// Farthest finds the port of a network that is farthest from its router and takes a test client; the driver is nil where
-// no port does. plugs are the network's ports, in the order in which one comes to them from the router. reach gives the
-// driver of a device, nil for one that is not reached.
+// Farthest finds the port of a network that is farthest from its router and takes a test client; the driver is nil
+// where no port does. plugs are the network's ports, in the order in which one comes to them from the router. reach
+// gives the driver of a device, nil for one that is not reached.
 func Farthest(ctx context.Context, plugs []links.End, reach func(device string) (*RESTCONF, error)) (*RESTCONF,
 	links.End, error) {
 	for _, e := range slices.Backward(plugs) {

@@ -48,7 +48,8 @@ func hiddenThere(was, now *site.Site, placed []edit.Edit) []HiddenThere {
 	for _, h := range alike.HiddenIn(was, now, placed) {
 		one := HiddenThere{Code: h.Code, What: h.Name, Value: h.Value}
 		for _, l := range h.By {
-			one.Levels = append(one.Levels, NearerLevel{site.Ref{Kind: l.Kind, ID: l.ID}.String(), l.Kind + " " + l.Name})
+			one.Levels = append(one.Levels, NearerLevel{site.Ref{Kind: l.Kind, ID: l.ID}.String(), l.Kind + " " +
+				l.Name})
 		}
 		out = append(out, one)
 	}

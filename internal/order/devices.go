@@ -36,7 +36,8 @@ type Access struct {
 	Drifted   int
 	DriftedAt *time.Time
 	Held      *yang.Config
-	// Cuts are the networks that it cuts off, as it was read, and would not if it held what the site's revision gives it.
+	// Cuts are the networks that it cuts off, as it was read, and would not if it held what the site's revision gives
+	// it.
 	Cuts []check.Cut
 }
 

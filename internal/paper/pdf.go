@@ -121,9 +121,9 @@ const smallest = 6
 // gap is what a column has beside its text, in millimetres.
 const gap = 3
 
-// widths shares the width of the page among columns: each has room for its longest word, so that no address, MAC or name
-// is broken, and of what is left as much as its longest line asks for. Where the words alone are wider than the page,
-// the letters of the table are smaller.
+// widths shares the width of the page among columns: each has room for its longest word, so that no address, MAC or
+// name is broken, and of what is left as much as its longest line asks for. Where the words alone are wider than the
+// page, the letters of the table are smaller.
 func (d *printer) widths(head []string, rows [][]string) []float64 {
 	for d.size = body; ; d.size -= 0.5 {
 		least, want := d.asked(head, rows)

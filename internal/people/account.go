@@ -380,8 +380,8 @@ func (s *Service) Sessions(ctx context.Context, name string) ([]OpenSession, err
 	return out, err
 }
 
-// Acting finds who something is done for in the background. It is refused where their account is switched off: what they
-// left to be done waits.
+// Acting finds who something is done for in the background. It is refused where their account is switched off: what
+// they left to be done waits.
 func (s *Service) Acting(ctx context.Context, id int64) (act.Technician, error) {
 	row, err := store.Found(s.store.TechnicianByID(ctx, id))
 	switch {

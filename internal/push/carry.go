@@ -506,7 +506,8 @@ func (r *run) begin(ctx context.Context, w *way) error {
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		if err := r.held(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID, Name: w.Name,
+		if err := r.held(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID,
+			Name:   w.Name,
 			Before: before, Startup: startup, Run: r.id})); err != nil {
 			return stored(err)
 		}

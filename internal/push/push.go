@@ -128,8 +128,8 @@ func (s *Service) Latest(ctx context.Context, id int64) (*PushView, error) {
 	return v, errors.Join(err1, err2, err3, err4, err5)
 }
 
-// FailedAt is where a push failed: the device, and the sentence of the step or the rung; both are empty for one that did
-// not.
+// FailedAt is where a push failed: the device, and the sentence of the step or the rung; both are empty for one that
+// did not.
 func (v *PushView) FailedAt() (device, says string) {
 	if v.State != stateFailed {
 		return "", ""

@@ -304,7 +304,8 @@ func (s *Service) handLines(ctx context.Context, push int64) ([]HandLine, error)
 	place := map[string]int{}
 	for _, l := range rows {
 		place[l.Name+l.Part]++
-		line := HandLine{Seq: l.Seq, Number: place[l.Name+l.Part], Device: l.Name, Part: l.Part, Says: l.Says, Why: l.Why, Values: []plan.Value{},
+		line := HandLine{Seq: l.Seq, Number: place[l.Name+l.Part], Device: l.Name, Part: l.Part, Says: l.Says,
+			Why: l.Why, Values: []plan.Value{},
 			Expect: l.Expect, Answer: l.Answer, By: l.Doer, At: l.DoneAt}
 		var step numbered
 		if len(l.Step) > 0 && json.Unmarshal(l.Step, &step) == nil {

@@ -167,7 +167,8 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	if m.State == "open" {
 		var refusal *act.Refusal
 		if _, err := s.accounts.Acting(ctx, m.OpenedBy); errors.As(err, &refusal) {
-			out.Waits = refusal.Says + " Its next phases are not drafted. Take the move over, or have the account switched on."
+			out.Waits = refusal.Says + " Its next phases are not drafted. Take the move over, or have the account " +
+				"switched on."
 		}
 	}
 	return out, nil
@@ -273,8 +274,8 @@ func (v *MoveVisit) look(all []seen.Sighting, since *time.Time) {
 	}
 }
 
-// due is what is to be done next: the phase whose turn it is, what points at the move from other sites once the swap has
-// landed, and before the window of the last phase the visits.
+// due is what is to be done next: the phase whose turn it is, what points at the move from other sites once the swap
+// has landed, and before the window of the last phase the visits.
 func (v *MoveView) due(now time.Time) *MoveDue {
 	var next *MovePhase
 	for i := range v.Phases {

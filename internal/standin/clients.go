@@ -77,8 +77,8 @@ func (f *Fabric) hear(at []place, who Client, holds netip.Addr) {
 }
 
 // hearing lists who hears a client, and its VLAN: of those on that the ones that its frames get to from the port it is
-// plugged into. Where the site has no port for it, behind a trunk, and of devices whose cables are not recorded, all are
-// taken to. A client whose port is off is heard by nobody.
+// plugged into. Where the site has no port for it, behind a trunk, and of devices whose cables are not recorded, all
+// are taken to. A client whose port is off is heard by nobody.
 func (f *Fabric) hearing(who Client) (at []place, vlan int) {
 	h := f.hang(who)
 	vlan, on := h.vlan(who)

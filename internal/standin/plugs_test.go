@@ -31,7 +31,8 @@ func kelder(t *testing.T) (*Fabric, map[string]*Device) {
 				switch {
 				case !ok:
 				case d.ID == dev.ID:
-					cables = append(cables, yang.LinkNeighbor{Interface: i.Name, SystemName: other.Name, PortID: far.Name})
+					cables = append(cables, yang.LinkNeighbor{Interface: i.Name, SystemName: other.Name,
+						PortID: far.Name})
 				case other.ID == dev.ID:
 					cables = append(cables, yang.LinkNeighbor{Interface: far.Name, SystemName: d.Name, PortID: i.Name})
 				}

@@ -121,7 +121,8 @@ func (p *Page) listFindings(in *Inspection, ref site.Ref) {
 	}
 	for _, m := range p.Judgement.Meant {
 		if concerns(m.Finding, ref) {
-			in.Meant = append(in.Meant, Meant{m.ID, m.Title, m.Says, m.Meant.Reason, m.Meant.By, m.Meant.At, m.Meant.Until})
+			in.Meant = append(in.Meant, Meant{m.ID, m.Title, m.Says, m.Meant.Reason, m.Meant.By, m.Meant.At,
+				m.Meant.Until})
 		}
 	}
 }

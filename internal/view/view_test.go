@@ -373,8 +373,8 @@ func Test18OneAnswerOfWhatClientsAreTold(t *testing.T) {
 	assert.Contains(t, listed.Otherwise, "for clients of ")
 }
 
-// A new interface is proposed with the name, the parent, the VLAN and the address that the network lacks, and a new pool
-// with the server that its neighbours have.
+// A new interface is proposed with the name, the parent, the VLAN and the address that the network lacks, and a new
+// pool with the server that its neighbours have.
 func Test44WhatIsNewIsProposed(t *testing.T) {
 	doc := scenario.Site("moss-end")
 	doc.Networks = append(doc.Networks, site.Network{ID: "net-new", Name: "Recovery", VLAN: 77,
@@ -411,7 +411,8 @@ func Test46AForecastIsNotAboveItsReadings(t *testing.T) {
 				Pool: pool.ID, First: time.Now().Add(-ago), Last: time.Now(), Bound: true,
 				Expires: time.Now().Add(time.Hour)})
 		}
-		v, err := view.Of(check.Of(doc), nil, 1, order.Beside{Seen: heard}).Forecast(view.ForecastRequest{Pool: pool.ID})
+		v, err := view.Of(check.Of(doc), nil, 1,
+			order.Beside{Seen: heard}).Forecast(view.ForecastRequest{Pool: pool.ID})
 		require.NoError(t, err)
 		return v
 	}

@@ -90,7 +90,8 @@ func (s *Service) Misbehave(
 	if err != nil {
 		return nil, err
 	}
-	return out, act.Record(ctx, s.store.Queries, by, "device-misbehaves", code+" "+deviceID, strings.TrimSpace(fault.Fault+" "+fault.At+" "+fault.Value))
+	return out, act.Record(ctx, s.store.Queries, by, "device-misbehaves", code+" "+deviceID,
+		strings.TrimSpace(fault.Fault+" "+fault.At+" "+fault.Value))
 }
 
 // withDriver does something with a device that is reached. What the device says against it is refused in its words.

@@ -108,8 +108,8 @@ func (w readWorker) Work(ctx context.Context, job *river.Job[readArgs]) error {
 // rarest is how long a device that is silent is left alone at most.
 const rarest = time.Hour
 
-// due reports whether a device is read again by itself: one that answered is with each poll, one that is silent after as
-// long again as it has been, and at least once in the time of rarest.
+// due reports whether a device is read again by itself: one that answered is with each poll, one that is silent after
+// as long again as it has been, and at least once in the time of rarest.
 func due(a order.Access, now time.Time) bool {
 	if a.ProblemAt == nil || a.TriedAt == nil {
 		return true
@@ -165,7 +165,8 @@ func (s *Service) ReadDevices(ctx context.Context, siteID string) (ok bool) {
 	return s.readThose(ctx, siteID, always)
 }
 
-// readAtOnce bounds how many devices of a site are read at a time: a few that are silent do not keep the others waiting.
+// readAtOnce bounds how many devices of a site are read at a time: a few that are silent do not keep the others
+// waiting.
 const readAtOnce = 6
 
 // readThose reads those devices of a site that are wanted, each by itself, those that wait the longest first.

@@ -63,8 +63,8 @@ type Service struct {
 	// Resolvers are those that a trial asks what they hold of a name; it is set before anything is served.
 	Resolvers []netip.Addr
 
-	// OutsideEcho is an address on the internet that answers an echo (RFC 792), which a client that is tried asks for one;
-	// invalid for none. It is set before anything is served.
+	// OutsideEcho is an address on the internet that answers an echo (RFC 792), which a client that is tried asks for
+	// one; invalid for none. It is set before anything is served.
 	OutsideEcho netip.Addr
 
 	// KeepSeen is how long it is kept who had an address. It is set before anything is served.

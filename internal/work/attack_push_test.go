@@ -650,7 +650,8 @@ func Test51AHiccupOfTheDatabasePausesAPush(t *testing.T) {
 	assert.Equal(t, "203.0.113.81", o.told("www", "A"))
 }
 
-// What a run writes of devices, and of what was not verified, names the run: one that has lost its hold changes nothing.
+// What a run writes of devices, and of what was not verified, names the run: one that has lost its hold changes
+// nothing.
 func Test52EveryWriteNamesTheRun(t *testing.T) {
 	t.Parallel()
 	o := open(t)
@@ -663,8 +664,9 @@ func Test52EveryWriteNamesTheRun(t *testing.T) {
 	o.exec("UPDATE push SET held_by = 'mine'")
 	ctx, q := t.Context(), o.Store.Queries
 	for run, rows := range map[string]int64{"mine": 1, "another": 0} {
-		n, err := q.SetPushDevice(ctx, gen.SetPushDeviceParams{PushID: v.Push.ID, DeviceID: "dev-gw-1", State: "confirmed",
-			Run: run})
+		n, err := q.SetPushDevice(ctx, gen.SetPushDeviceParams{PushID: v.Push.ID, DeviceID: "dev-gw-1",
+			State: "confirmed",
+			Run:   run})
 		require.NoError(t, err)
 		assert.Equal(t, rows, n, "the state of a device, %s", run)
 		n, err = q.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: v.Push.ID, DeviceID: "dev-gw-1", Name: "gw-1",

@@ -429,9 +429,11 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	assert.Equal(t, "Maren Kolb", v.Lost[1].By)
 	assert.True(t, v.Lost[0].Mine)
 	assert.Contains(t, v.Head.Refuses, "3 edits do not apply here")
-	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, draft.Decision{Seq: v.Lost[0].Seq, Take: draft.TakeMine})
+	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, draft.Decision{Seq: v.Lost[0].Seq,
+		Take: draft.TakeMine})
 	require.NoError(t, err)
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[0].Seq, Take: draft.TakeMine})
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[0].Seq,
+		Take: draft.TakeMine})
 	refusal(t, err, act.Conflict, "decided about this edit already")
 	other := draft.Decision{Seq: v.Lost[1].Seq, Take: draft.TakeAnother, Fields: map[string]string{"name": "no name"}}
 	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), other)
@@ -439,7 +441,8 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	other.Fields["name"] = "xray-third"
 	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), other)
 	require.NoError(t, err)
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[2].Seq, Take: draft.TakeTheirs})
+	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[2].Seq,
+		Take: draft.TakeTheirs})
 	require.NoError(t, err)
 	v, err = fresh.Order(t.Context(), id)
 	require.NoError(t, err)

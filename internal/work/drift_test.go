@@ -215,9 +215,9 @@ func TestAStrayServerIsFound(t *testing.T) {
 	assert.True(t, slices.ContainsFunc(feed.Items, func(i fleet.Item) bool { return i.Kind == "server" }))
 }
 
-// What somebody takes away by hand at a device is told with what it means: which network has no service, in the findings
-// of the site, on the drift page for all and for each, and in the rehearsal; what puts it back climbs that network's
-// ladder. The same is so of a device of which nobody's part is the difference.
+// What somebody takes away by hand at a device is told with what it means: which network has no service, in the
+// findings of the site, on the drift page for all and for each, and in the rehearsal; what puts it back climbs that
+// network's ladder. The same is so of a device of which nobody's part is the difference.
 func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)

@@ -37,7 +37,8 @@ func (s *Service) MeanSo(ctx context.Context, by act.Technician, code string, m 
 	var wrong site.FieldErrors
 	reason := strings.TrimSpace(m.Reason)
 	if err := site.CheckText(reason); err != nil || reason == "" {
-		wrong = append(wrong, site.FieldError{Field: "reason", Says: "Type why it is meant so, for example: shut off until " +
+		wrong = append(wrong, site.FieldError{Field: "reason", Says: "Type why it is meant so, for example: shut off " +
+			"until " +
 			"the room is let."})
 	}
 	var until *time.Time

@@ -135,8 +135,8 @@ func Test05AnOrderStartsAnHourLateAtMost(t *testing.T) {
 	assert.Equal(t, "landed", o.waitPush(o.Service, soon).Push.State)
 }
 
-// What somebody left to be done waits while their account is switched off, and says why: an order at its window, a wave,
-// the phases of a move. Another order starts at its own window all the same.
+// What somebody left to be done waits while their account is switched off, and says why: an order at its window, a
+// wave, the phases of a move. Another order starts at its own window all the same.
 func Test49WhatSomebodyLeftWaitsForTheirAccount(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()

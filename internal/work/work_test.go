@@ -639,8 +639,8 @@ func TestTakenPortIsFoundAndFreed(t *testing.T) {
 }
 
 // A finding that was there before is in force again for a draft that does what it speaks of: putting back the resolver
-// of a device whose port is taken. It is rehearsed as it would come out, and after a push that failed for it the order's
-// page offers the fix.
+// of a device whose port is taken. It is rehearsed as it would come out, and after a push that failed for it the
+// order's page offers the fix.
 func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
