@@ -155,33 +155,41 @@ func routesOf(t option.Effective) (to []netip.Prefix, via []netip.Addr) {
 	return to, via
 }
 
-func routeRouterOutside(f *facts, n *site.Network, report func(Finding)) {
-	codes := []uint8{option.StaticRoutes, option.ClasslessRoutes, option.PrivateRoutes}
+// route is one that clients are told.
+type route struct {
+	to  netip.Prefix
+	via netip.Addr
+	by  option.Effective // the option that holds it
+	at  int              // its place there
+}
+
+// eachRoute visits the routes that options with these codes tell the clients of a network.
+func (f *facts) eachRoute(n *site.Network, codes []uint8, visit func(c audience, r route)) {
 	f.eachAudience(n, codes, func(c audience) {
 		for _, code := range codes {
-			t, ok := c.sets(code)
-			if !ok {
-				continue
-			}
-			to, via := routesOf(t)
-			for i, router := range via {
-				if n.Prefix.Contains(router) || router.IsUnspecified() { // RFC 3442: on the link itself
-					continue
+			if t, ok := c.sets(code); ok {
+				to, via := routesOf(t)
+				for i := range to {
+					visit(c, route{to[i], via[i], t, i})
 				}
-				report(Finding{
-					Title: fmt.Sprintf("A route told to %s goes through a router elsewhere", c.name), Network: n.ID,
-					Parts: c.parts(level(t)), Addresses: []address.Range{address.Single(router)},
-					Value: fmt.Sprint(code, to[i]),
-					Says: fmt.Sprintf(
-						"The way to %s is told as %s, which is not in %s. Clients cannot reach it and drop "+
-							"the route.",
-						to[i],
-						router,
-						n.Prefix,
-					),
-				})
 			}
 		}
+	})
+}
+
+func routeRouterOutside(f *facts, n *site.Network, report func(Finding)) {
+	codes := []uint8{option.StaticRoutes, option.ClasslessRoutes, option.PrivateRoutes}
+	f.eachRoute(n, codes, func(c audience, r route) {
+		if n.Prefix.Contains(r.via) || r.via.IsUnspecified() { // RFC 3442: on the link itself
+			return
+		}
+		report(Finding{
+			Title: fmt.Sprintf("A route told to %s goes through a router elsewhere", c.name), Network: n.ID,
+			Parts: c.parts(level(r.by)), Addresses: []address.Range{address.Single(r.via)},
+			Value: fmt.Sprint(r.by.Code, r.to),
+			Says: fmt.Sprintf("The way to %s is told as %s, which is not in %s. Clients cannot reach it and drop the "+
+				"route.", r.to, r.via, n.Prefix),
+		})
 	})
 }
 
@@ -310,34 +318,22 @@ func (f *facts) leavingOut(t option.Effective, a netip.Addr) *Fix {
 // routeThroughClient is about routes that clients are told by a router that is one of themselves, and about routes to
 // their own subnet, which they are on.
 func routeThroughClient(f *facts, n *site.Network, report func(Finding)) {
-	codes := []uint8{option.ClasslessRoutes, option.PrivateRoutes}
-	f.eachAudience(n, codes, func(c audience) {
-		for _, code := range codes {
-			t, ok := c.sets(code)
-			if !ok {
-				continue
-			}
-			to, via := routesOf(t)
-			for i, router := range via {
-				found := Finding{Network: n.ID, Parts: c.parts(level(t)), Value: fmt.Sprint(code, to[i]),
-					Addresses: []address.Range{address.Single(router)}, Fix: f.withoutRoute(t, i)}
-				switch {
-				case !router.IsUnspecified() && to[i].Masked() == n.Prefix.Masked():
-					found.Title = fmt.Sprintf("%s is told a route to its own subnet", c.name)
-					found.Says = fmt.Sprintf("Clients are on %s, and are told to send there by %s. They talk to each "+
-						"other "+
-						"through it, or not at all.", n.Prefix, router)
-				case f.isClient(n, router):
-					found.Title = fmt.Sprintf("%s is told a route through a client", c.name)
-					found.Says = fmt.Sprintf("The way to %s is told as %s, which pool addresses and reservations are "+
-						"for "+
-						"machines that route nothing. Packets end there.", to[i], router)
-				default:
-					continue
-				}
-				report(found)
-			}
+	f.eachRoute(n, []uint8{option.ClasslessRoutes, option.PrivateRoutes}, func(c audience, r route) {
+		found := Finding{Network: n.ID, Parts: c.parts(level(r.by)), Value: fmt.Sprint(r.by.Code, r.to),
+			Addresses: []address.Range{address.Single(r.via)}, Fix: f.withoutRoute(r.by, r.at)}
+		switch {
+		case !r.via.IsUnspecified() && r.to.Masked() == n.Prefix.Masked():
+			found.Title = fmt.Sprintf("%s is told a route to its own subnet", c.name)
+			found.Says = fmt.Sprintf("Clients are on %s, and are told to send there by %s. They talk to each other "+
+				"through it, or not at all.", n.Prefix, r.via)
+		case f.isClient(n, r.via):
+			found.Title = fmt.Sprintf("%s is told a route through a client", c.name)
+			found.Says = fmt.Sprintf("The way to %s is told as %s, which pool addresses and reservations are for "+
+				"machines that route nothing. Packets end there.", r.to, r.via)
+		default:
+			return
 		}
+		report(found)
 	})
 }
 
