@@ -453,11 +453,11 @@ func (s *server) beginOperations(api huma.API) {
 		"Fetch the certificate of a device; nothing is sent to it"),
 		func(ctx context.Context, in *struct {
 			Body struct {
-				URL string `json:"url" maxLength:"300" doc:"https://host:port"`
+				URL string `json:"url" maxLength:"300" doc:"https://host:port, or the host alone"`
 			}
-		}) (*body[Greeted], error) {
-			sum, err := s.work.Greet(ctx, in.Body.URL)
-			return answer(s, Greeted{sum}, err)
+		}) (*body[watch.Greeted], error) {
+			greeted, err := s.work.Greet(ctx, in.Body.URL)
+			return answer(s, greeted, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-over", "take-over",
 		"Read what the devices hold into the draft; what it has stays as it is"),
@@ -634,11 +634,6 @@ func (s *server) reachOperations(api huma.API) {
 			}
 			return nil, nil
 		})
-}
-
-// Greeted is the certificate that a device shows.
-type Greeted struct {
-	Fingerprint string `json:"fingerprint" doc:"SHA-256, octets in hex with colons"`
 }
 
 func (s *server) orderOperations(api huma.API) {

@@ -189,3 +189,15 @@ func TestTestClientOverTheNetwork(t *testing.T) {
 	_, _, err = driver.Attach(ctx, "lan.99")
 	assert.ErrorContains(t, err, "no network on lan.99")
 }
+
+// What is left out of a device's address is what nearly every device has.
+func Test56AnAddressIsCompleted(t *testing.T) {
+	for typed, want := range map[string]string{
+		"192.168.1.1": "https://192.168.1.1:443", " gw.kelder.example/ ": "https://gw.kelder.example:443",
+		"192.168.1.1:8443": "https://192.168.1.1:8443", "https://192.0.2.1": "https://192.0.2.1:443",
+		"[2001:db8::1]": "https://[2001:db8::1]:443", "https://192.0.2.1:443": "https://192.0.2.1:443",
+		"http://192.0.2.1": "http://192.0.2.1",
+	} {
+		assert.Equal(t, want, device.Whole(typed), "%q", typed)
+	}
+}

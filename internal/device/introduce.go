@@ -11,11 +11,27 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"lithos/core/yang"
 	"lithos/internal/outbound"
 )
+
+// Whole is the address of a device as it is typed, with https and its port where they were left out: 192.168.1.1 is
+// https://192.168.1.1:443. Another scheme is left as it is, for Check to refuse.
+func Whole(typed string) string {
+	text := strings.TrimSuffix(strings.TrimSpace(typed), "/")
+	if !strings.Contains(text, "://") {
+		text = "https://" + text
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "https" || u.Hostname() == "" || u.Port() != "" || strings.HasSuffix(u.Host, ":") {
+		return text
+	}
+	u.Host += ":443"
+	return u.String()
+}
 
 // greetWithin is how long a device has to show its certificate.
 const greetWithin = 5 * time.Second

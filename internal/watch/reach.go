@@ -36,6 +36,7 @@ type Introduced struct {
 	Pools      int       `json:"pools"`
 	Names      int       `json:"names" doc:"reservations"`
 	Misfit     string    `json:"misfit,omitempty" doc:"why it does not look like what was recorded"`
+	Elsewhere  []string  `json:"elsewhere" doc:"as what it is reached already, by its address and certificate"`
 }
 
 // Ability is something that a device may be able to do.
@@ -51,13 +52,20 @@ var abilities = []struct{ what, module string }{
 	{"outside names", "lithos-outside-names"},
 }
 
+// Greeted is what a device shows to whoever connects.
+type Greeted struct {
+	Fingerprint string `json:"fingerprint" doc:"SHA-256 of its certificate, as devices show it"`
+	URL         string `json:"url" doc:"its address, with what was left out of it"`
+}
+
 // Greet fetches the certificate of a device, and says its fingerprint for somebody to compare.
-func (s *Service) Greet(ctx context.Context, address string) (string, error) {
-	sum, err := device.Greet(ctx, strings.TrimSpace(address), s.devices.Rule())
+func (s *Service) Greet(ctx context.Context, typed string) (Greeted, error) {
+	at := device.Whole(typed)
+	sum, err := device.Greet(ctx, at, s.devices.Rule())
 	if err != nil {
-		return "", act.RefuseFields("Nothing was fetched", site.FieldErrors{{Field: "url", Says: err.Error()}})
+		return Greeted{}, act.RefuseFields("Nothing was fetched", site.FieldErrors{{Field: "url", Says: err.Error()}})
 	}
-	return Colons(sum), nil
+	return Greeted{Colons(sum), at}, nil
 }
 
 // Colons is a fingerprint as devices show it: octets in hex with colons.
@@ -84,7 +92,7 @@ func (s *Service) toReach(
 	if !ok {
 		return nil, nil, a, act.Refuse(act.Missing, "There is no such device; record it first.")
 	}
-	a = device.Access{URL: strings.TrimSpace(r.URL), Account: r.Account, Password: r.Password}
+	a = device.Access{URL: device.Whole(r.URL), Account: r.Account, Password: r.Password}
 	var wrong site.FieldErrors
 	if a.Fingerprint, err = hex.DecodeString(strings.ReplaceAll(r.Fingerprint, ":", "")); err != nil {
 		wrong = append(wrong, site.FieldError{Field: "fingerprint", Says: "is not one; fetch it from the device"})
@@ -159,7 +167,7 @@ func (s *Service) withKept(ctx context.Context, doc *site.Site, deviceID string,
 
 // usedAt reports whether a kept account is used at an address with a certificate, by any device that signs in with it.
 func (s *Service) usedAt(ctx context.Context, was order.Access, a device.Access) (bool, error) {
-	if was.URL == a.URL && bytes.Equal(was.Fingerprint, a.Fingerprint) {
+	if device.Whole(was.URL) == a.URL && bytes.Equal(was.Fingerprint, a.Fingerprint) {
 		return true, nil
 	}
 	if was.Shared == "" {
@@ -167,7 +175,7 @@ func (s *Service) usedAt(ctx context.Context, was order.Access, a device.Access)
 	}
 	rows, err := s.store.AccessOfCredential(ctx, was.Shared)
 	return slices.ContainsFunc(rows, func(r gen.AccessOfCredentialRow) bool {
-		return r.Url == a.URL && bytes.Equal(r.Fingerprint, a.Fingerprint)
+		return device.Whole(r.Url) == a.URL && bytes.Equal(r.Fingerprint, a.Fingerprint)
 	}), err
 }
 
@@ -281,7 +289,7 @@ func (s *Service) Introduce(
 	if err != nil {
 		return nil, act.Refuse(act.Conflict, "%s.", sentence(err))
 	}
-	out := &Introduced{Can: []Ability{}, Interfaces: []string{}, Pools: len(says.Config.DHCP.Pool),
+	out := &Introduced{Can: []Ability{}, Interfaces: []string{}, Elsewhere: []string{}, Pools: len(says.Config.DHCP.Pool),
 		Names: len(says.Config.DHCP.Reservation)}
 	for _, one := range abilities {
 		out.Can = append(out.Can, Ability{one.what, says.Speaks(one.module)})
@@ -295,6 +303,9 @@ func (s *Service) Introduce(
 		}
 		out.Interfaces = append(out.Interfaces, text)
 	}
+	if out.Elsewhere, err = s.recordedAs(ctx, doc.ID, deviceID, a); err != nil {
+		return nil, err
+	}
 	switch {
 	case !says.Speaks("lithos-config"):
 		out.Misfit = "It cannot change under a timed confirm; Lithos does not push to it."
@@ -302,6 +313,27 @@ func (s *Service) Introduce(
 		out.Misfit = fmt.Sprintf("None of its interfaces is one that %s has here; is it another device?", d.Name)
 	}
 	return out, nil
+}
+
+// recordedAs lists as which other devices one is reached already, by its address and its certificate.
+func (s *Service) recordedAs(ctx context.Context, siteID, deviceID string, a device.Access) ([]string, error) {
+	rows, err := s.store.DevicesAt(ctx, gen.DevicesAtParams{Url: a.URL, Fingerprint: a.Fingerprint})
+	out := []string{}
+	for _, r := range rows {
+		if r.SiteID == siteID && r.DeviceID == deviceID {
+			continue
+		}
+		name := r.DeviceID
+		_, head, err := s.headOf(ctx, r.SiteID)
+		if err != nil {
+			return nil, err
+		}
+		if d, known := head.Device(r.DeviceID); known {
+			name = d.Name
+		}
+		out = append(out, name+" of "+r.Site)
+	}
+	return out, err
 }
 
 // shares reports whether a device has any of the interfaces that are recorded of it.

@@ -118,10 +118,10 @@ func TestDeviceIsReached(t *testing.T) {
 
 	_, err = o.Greet(ctx, "https://127.0.0.1:1")
 	refusal(t, err, act.Invalid, "no device answers over TLS at 127.0.0.1:1")
-	print, err := o.Greet(ctx, garret.URL)
+	shown, err := o.Greet(ctx, strings.TrimPrefix(garret.URL, "https://"))
 	require.NoError(t, err)
-	assert.Equal(t, watch.Colons(garret.Fingerprint), print)
-	good := watch.Reaching{URL: garret.URL, Fingerprint: print, Account: "lithos", Password: password}
+	assert.Equal(t, watch.Greeted{Fingerprint: watch.Colons(garret.Fingerprint), URL: garret.URL}, shown)
+	good := watch.Reaching{URL: garret.URL, Fingerprint: shown.Fingerprint, Account: "lithos", Password: password}
 	for says, change := range map[string]func(*watch.Reaching){
 		"type its password":              func(r *watch.Reaching) { r.Password = "" },
 		"fetch it from the device":       func(r *watch.Reaching) { r.Fingerprint = "zz" },
@@ -143,9 +143,13 @@ func TestDeviceIsReached(t *testing.T) {
 	said, err := o.Introduce(ctx, o.mk, code, id, good)
 	require.NoError(t, err)
 	assert.Empty(t, said.Misfit)
+	assert.Empty(t, said.Elsewhere, "nothing else is recorded there")
 	assert.Contains(t, said.Interfaces, "lan 192.168.211.1/24")
 	assert.NotContains(t, said.Can, watch.Ability{What: "outside names"})
 	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, good))
+	twice, err := o.Introduce(ctx, o.mk, "quill-street", "dev-quill-rt", good)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"rt-garret of The Garret home lab"}, twice.Elsewhere, "56: before anything is kept")
 	same := good
 	same.Account, same.Password = "", ""
 	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, same), "the one there is")

@@ -2555,12 +2555,14 @@ export interface components {
             select?: string;
         };
         "Greet-deviceRequest": {
-            /** @description https://host:port */
+            /** @description https://host:port, or the host alone */
             url: string;
         };
         Greeted: {
-            /** @description SHA-256, octets in hex with colons */
+            /** @description SHA-256 of its certificate, as devices show it */
             fingerprint: string;
+            /** @description its address, with what was left out of it */
+            url: string;
         };
         HandLine: {
             /** @description what was seen */
@@ -2717,6 +2719,8 @@ export interface components {
         };
         Introduced: {
             can: components["schemas"]["Ability"][];
+            /** @description as what it is reached already, by its address and certificate */
+            elsewhere: string[];
             /** @description its interfaces with their addresses, in words */
             interfaces: string[];
             /** @description why it does not look like what was recorded */

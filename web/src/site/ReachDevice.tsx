@@ -5,6 +5,7 @@ import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
 import { Choice, Field } from '../parts/Field'
 import { SmallButton } from '../parts/SmallButton'
+import { plural } from '../parts/plural'
 import { Window } from '../parts/Window'
 import { Misbehave } from './Misbehave'
 
@@ -45,6 +46,7 @@ export function ReachDevice({
     mutationFn: () => call(api.POST('/api/greet', { body: { url: typed.url } })),
     onSuccess: (g) => {
       setFingerprint(g.fingerprint)
+      setTyped((was) => ({ ...was, url: g.url }))
       setCompared(false)
       announce('The certificate was fetched')
     },
@@ -96,7 +98,7 @@ export function ReachDevice({
       >
         <Field
           label="Address"
-          hint="https and where it listens, for example https://10.84.16.1:443"
+          hint="Where it listens, for example 10.84.16.1 or https://10.84.16.1:8443"
           error={problem?.fields.url}
           mono
           autoFocus
@@ -198,6 +200,11 @@ function Said({ of }: { of: Schemas['Introduced'] }) {
   return (
     <div className="border border-seam p-2.5 text-[13px]" role="status">
       {of.misfit && <p className="text-sand-ink mb-1.5">{of.misfit}</p>}
+      {of.elsewhere.length > 0 && (
+        <p className="text-sand-ink mb-1.5">
+          It is recorded already, as {of.elsewhere.join(' and ')}. What is pushed at one site changes it for both.
+        </p>
+      )}
       <p>
         It can:{' '}
         {of.can
@@ -212,7 +219,7 @@ function Said({ of }: { of: Schemas['Introduced'] }) {
             .join(', ')}.`}
       </p>
       <p className="mt-1 text-ink-2">
-        It holds {of.pools} pools and {of.names} reservations, and these interfaces:{' '}
+        It holds {plural(of.pools, 'pool')} and {plural(of.names, 'reservation')}, and these interfaces:{' '}
         <span className="mono text-[12.5px]">{of.interfaces.join(' · ') || 'none'}</span>
       </p>
     </div>
