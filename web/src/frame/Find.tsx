@@ -52,7 +52,7 @@ export function Find() {
   return (
     <div
       ref={box}
-      className="ml-auto relative w-[340px] max-[1000px]:w-[220px] max-[640px]:w-auto max-[640px]:min-w-0 max-[640px]:flex-1"
+      className="ml-auto relative w-[340px] max-[1000px]:w-[220px] max-[641px]:w-auto max-[641px]:min-w-0 max-[641px]:flex-1"
     >
       <Command
         shouldFilter={false}
@@ -85,7 +85,7 @@ export function Find() {
         <Command.List
           className={
             open && query
-              ? 'absolute z-50 top-[36px] right-0 w-[620px] max-w-[92vw] max-[640px]:fixed max-[640px]:left-2 max-[640px]:right-2 max-[640px]:top-[46px] max-[640px]:w-auto max-h-[60vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-1'
+              ? 'absolute z-50 top-[36px] right-0 w-[620px] max-w-[92vw] max-[641px]:fixed max-[641px]:left-2 max-[641px]:right-2 max-[641px]:top-[46px] max-[641px]:w-auto max-h-[60vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-1'
               : 'sr-only'
           }
         >

@@ -4,6 +4,7 @@ import { Suspense, useState } from 'react'
 import { NavLink, Outlet, useLocation, useNavigate } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
 import { useAway } from '../api/live'
+import { Loading } from '../parts/Loading'
 import { useNow } from '../parts/useNow'
 import { When } from '../parts/When'
 import { Announcer } from './Announcer'
@@ -24,8 +25,12 @@ const places = [
   ['/standards', 'Standards', 't'],
 ] as const
 
+/** What the place at a path is called. */
+const placeAt = (path: string) => places.find(([to]) => path.startsWith(to))?.[1] ?? 'Lithos'
+
 export function Frame({ technician, held }: { technician: Schemas['Technician']; held?: Schemas['Held'] }) {
   const navigate = useNavigate()
+  const { pathname } = useLocation()
   const [help, setHelp] = useState(false)
   useKeys({
     ...Object.fromEntries(places.map(([to, , key]) => [`g ${key}`, () => void navigate(to)])),
@@ -38,7 +43,7 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
   return (
     <div className="h-full grid grid-rows-[48px_minmax(0,1fr)_auto] print:block">
       <SkipLinks />
-      <header className="bg-basalt text-on-basalt flex items-center gap-4 max-[640px]:gap-2 px-4 max-[640px]:px-2 print:hidden">
+      <header className="bg-basalt text-on-basalt flex items-center gap-4 max-[641px]:gap-2 px-4 max-[641px]:px-2 print:hidden">
         <NavLink
           to="/rounds"
           className="flex items-center gap-2 font-[750] text-[17px] tracking-tight"
@@ -47,7 +52,7 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
           <img src="/mark.svg" width="24" height="22" alt="" />
           <span className="max-[700px]:hidden">Lithos</span>
         </NavLink>
-        <nav aria-label="Places" className="flex gap-1 h-full max-[640px]:hidden">
+        <nav aria-label="Places" className="flex gap-1 h-full max-[641px]:hidden">
           {places.map(([to, name]) => (
             <NavLink
               key={to}
@@ -80,7 +85,7 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
           <span />
         )}
         <div className="min-h-0 overflow-auto relative print:overflow-visible">
-          <Suspense fallback={null}>
+          <Suspense fallback={<Loading of={placeAt(pathname)} />}>
             <Outlet />
           </Suspense>
         </div>

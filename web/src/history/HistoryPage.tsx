@@ -9,6 +9,7 @@ import { useRoving } from '../parts/roving'
 import { Faces } from '../site/Faces'
 import { Drift } from './Drift'
 import { Revision } from './Revision'
+import { Loading } from '../parts/Loading'
 
 type Item = Schemas['Item']
 
@@ -35,7 +36,7 @@ export function HistoryPage() {
   }, [arrived, code])
   const error = happened.error ?? frame.error
   if (error) return <Empty title="The history cannot be shown" says={error.message} to="/rounds" first="Go to Rounds" />
-  if (!happened.data || !frame.data) return null
+  if (!happened.data || !frame.data) return <Loading of="History" />
   const { items } = happened.data
   const { site, devices } = frame.data
   const asked = params.get('at') ?? ''

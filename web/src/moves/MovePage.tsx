@@ -6,6 +6,7 @@ import { usePageTitle } from '../frame/usePageTitle'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { announce } from '../parts/announce'
 import { Empty } from '../parts/Empty'
+import { Loading } from '../parts/Loading'
 import { When } from '../parts/When'
 import { Window } from '../parts/Window'
 import { Carried } from './Carried'
@@ -31,7 +32,9 @@ export function MovePage() {
   if (!move)
     return error ? (
       <Empty title="The move cannot be shown" says={error.message} to="/orders" first="Go to Work orders" />
-    ) : null
+    ) : (
+      <Loading of="Move" />
+    )
   const nights = move.phases.filter((p) => p.kind !== 'elsewhere').length
   return (
     <div className="min-h-full grid grid-cols-[minmax(0,1fr)_390px] max-[1000px]:grid-cols-1 max-[1000px]:content-start">

@@ -17,6 +17,7 @@ import { Threads } from './Threads'
 import { usePlan, useMovable, type Asked, type Movable } from './useMove'
 import { VisitsList } from './Visits'
 import { WhatMoves } from './WhatMoves'
+import { Loading } from '../parts/Loading'
 
 /** Plans a move: what moves where, and at once everything that comes of it. */
 export function PlanPage() {
@@ -27,7 +28,7 @@ export function PlanPage() {
   usePageTitle('Plan a move', movable.data?.name)
   if (movable.error)
     return <Empty title="No move can be planned" says={movable.error.message} to="/sites" first="Go to Sites" />
-  if (!movable.data) return null
+  if (!movable.data) return <Loading of="Plan a move" />
   if (movable.data.networks.length === 0)
     return (
       <Empty

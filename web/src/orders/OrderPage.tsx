@@ -16,6 +16,7 @@ import { Plans } from './Plans'
 import { PushJournal } from './PushJournal'
 import { Rehearsal } from './Rehearsal'
 import { CopyOrder, Together } from './Together'
+import { Loading } from '../parts/Loading'
 
 /** A work order: what it does to which device in which order, and what comes of it. */
 export function OrderPage() {
@@ -32,7 +33,7 @@ export function OrderPage() {
     return (
       <Empty title="The work order cannot be shown" says={order.error.message} to="/orders" first="Go to Work orders" />
     )
-  if (!view) return null
+  if (!view) return <Loading of={`Work order WO-${String(id).padStart(4, '0')}`} />
   const { head } = view
   return (
     <div className="min-h-full grid grid-cols-[440px_minmax(0,1fr)] max-[1000px]:grid-cols-1 max-[1000px]:content-start">

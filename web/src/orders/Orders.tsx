@@ -7,6 +7,7 @@ import { useRoving } from '../parts/roving'
 import { useOpenRow } from '../parts/rows'
 import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
+import { Loading } from '../parts/Loading'
 
 const stages: Record<string, string> = {
   drafted: 'drafted',
@@ -25,7 +26,7 @@ export function Orders() {
   const list = useRoving<HTMLTableSectionElement>()
   usePageTitle('Work orders')
   if (orders.error) return <Empty title="Work orders cannot be shown" says={orders.error.message} />
-  if (!orders.data) return null
+  if (!orders.data) return <Loading of="Work orders" />
   if (orders.data.length === 0)
     return (
       <Empty

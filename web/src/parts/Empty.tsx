@@ -1,5 +1,6 @@
 import type { ReactNode } from 'react'
 import { Link } from 'react-router'
+import { usePageTitle } from '../frame/usePageTitle'
 
 /** A page, or a part inside of one, with nothing on it says the first step and offers it. */
 export function Empty({
@@ -18,6 +19,7 @@ export function Empty({
   inside?: boolean
   children?: ReactNode
 }) {
+  usePageTitle(inside ? undefined : title)
   return (
     <div className="p-8 max-w-[520px]">
       {inside ? <h2 className="!text-ink !text-[20px]">{title}</h2> : <h1>{title}</h1>}

@@ -5,6 +5,7 @@ import { usePageTitle } from '../frame/usePageTitle'
 import { Notices, Standing, Tracks } from '../names/Tracks'
 import { Empty } from '../parts/Empty'
 import { plural } from '../parts/plural'
+import { Loading } from '../parts/Loading'
 
 const every = 15_000 // ms; lines are read by each process that watches
 
@@ -57,7 +58,7 @@ export function FollowingPage() {
   const names = useFollowing(true)
   usePageTitle('Names that follow a line')
   if (names.error) return <Empty title="The names cannot be shown" says={names.error.message} />
-  if (!names.data) return null
+  if (!names.data) return <Loading of="Names that follow a line" />
   const troubled = names.data.filter(needsLook).length
   const rank = (n: Following) => (astray(n) ? 0 : n.notices.length > 0 ? 1 : 2)
   const list = [...names.data].sort((a, b) => rank(a) - rank(b))

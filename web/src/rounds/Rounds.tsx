@@ -12,6 +12,7 @@ import { plural } from '../parts/plural'
 import { Away } from './Away'
 import { BeginSite } from './BeginSite'
 import { needsLook, useFollowing } from './FollowingPage'
+import { Loading } from '../parts/Loading'
 
 /** Every site with what is wrong there. */
 export function Rounds() {
@@ -25,7 +26,7 @@ export function Rounds() {
   const list = useRoving<HTMLTableSectionElement>()
   usePageTitle('Rounds')
   if (sites.error) return <Empty title="Rounds cannot be shown" says={sites.error.message} />
-  if (!sites.data) return null
+  if (!sites.data) return <Loading of="Rounds" />
   const words = filter.toLowerCase()
   const filtered = sites.data.filter((s) =>
     `${s.name} ${s.customer} ${s.block} ${s.code}`.toLowerCase().includes(words),

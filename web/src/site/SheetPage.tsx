@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router'
 import { api, call, type Schemas } from '../api/client'
 import { usePageTitle } from '../frame/usePageTitle'
 import { Empty } from '../parts/Empty'
+import { Loading } from '../parts/Loading'
 
 /** A site on one sheet, to print for its cupboard door. */
 export function SheetPage() {
@@ -15,7 +16,7 @@ export function SheetPage() {
   usePageTitle('Sheet', card.data?.title)
   if (card.error)
     return <Empty title="The sheet cannot be shown" says={card.error.message} to="/rounds" first="Go to Rounds" />
-  if (!card.data) return null
+  if (!card.data) return <Loading of="Sheet" />
   const p = card.data
   const file = `/api/sites/${encodeURIComponent(code)}/card/file`
   return (

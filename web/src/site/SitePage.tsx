@@ -15,6 +15,7 @@ import { NoOrder } from './NoOrder'
 import { useSitePage } from './useSitePage'
 import { Windows } from './Windows'
 import { NamesFace } from '../names/NamesFace'
+import { Loading } from '../parts/Loading'
 
 /** One site: the Section, the ruler of a network, its list, and the inspector. */
 export function SitePage() {
@@ -24,7 +25,7 @@ export function SitePage() {
   const { view, look, go, state, dispatch, ask } = page
   if (page.error && !view)
     return <Empty title="The site cannot be shown" says={page.error.message} to="/rounds" first="Go to Rounds" />
-  if (view?.site.code !== code) return null
+  if (view?.site.code !== code) return <Loading of={`Site ${code}`} />
   if (page.face === 'names') return <NamesFace page={page} view={view} />
   const { network } = view
   const places = {

@@ -6,6 +6,7 @@ import { usePageTitle } from '../frame/usePageTitle'
 import { Empty } from '../parts/Empty'
 import { When } from '../parts/When'
 import { EditLevel } from './EditLevel'
+import { Loading } from '../parts/Loading'
 
 type Level = Schemas['LevelView']
 
@@ -15,7 +16,7 @@ export function Standards() {
   const [editing, setEditing] = useState<Level | 'new'>()
   usePageTitle('Standards')
   if (standards.error) return <Empty title="Standards cannot be shown" says={standards.error.message} />
-  if (!standards.data) return null
+  if (!standards.data) return <Loading of="Standards" />
   const of = (kind: string) => standards.data.filter((l) => l.kind === kind)
   return (
     <div className="bg-sheet min-h-full px-5 py-4">
