@@ -245,6 +245,17 @@ func (s *Store) Access(ctx context.Context, siteID string) ([]order.Access, erro
 	return accessOf(rows), err
 }
 
+// KeepMeant keeps that a finding of a site is meant so; by is who said it.
+func (s *Store) KeepMeant(ctx context.Context, siteID, title string, m order.Meant, by int64) error {
+	return s.PutMeant(ctx, gen.PutMeantParams{SiteID: siteID, Finding: m.Finding, Facts: m.Facts, Title: title,
+		Reason: m.Reason, Until: m.Until, SaidBy: by})
+}
+
+// ForgetMeant forgets that a finding of a site is meant so, and gives its title; ErrNotFound where nobody had said so.
+func (s *Store) ForgetMeant(ctx context.Context, siteID, finding string) (title string, err error) {
+	return Found(s.DropMeant(ctx, gen.DropMeantParams{SiteID: siteID, Finding: finding}))
+}
+
 // DropAccess forgets how a device is reached; n is 0 where nothing was known.
 func (s *Store) DropAccess(ctx context.Context, siteID, device string) (n int64, err error) {
 	n, err = s.ForgetAccess(ctx, gen.ForgetAccessParams{SiteID: siteID, DeviceID: device})

@@ -10,8 +10,8 @@ import (
 	"lithos/core/check"
 	"lithos/core/site"
 	"lithos/internal/act"
+	"lithos/internal/order"
 	"lithos/internal/store"
-	"lithos/internal/store/gen"
 )
 
 // MeantSo is somebody's word that a finding is meant so.
@@ -66,8 +66,8 @@ func (s *Service) MeanSo(ctx context.Context, by act.Technician, code string, m 
 func (s *Service) noteMeant(
 	ctx context.Context, by act.Technician, doc *site.Site, f check.Finding, reason string, until *time.Time,
 ) error {
-	err := s.Store.PutMeant(ctx, gen.PutMeantParams{SiteID: doc.ID, Finding: f.ID, Facts: f.Facts(), Title: f.Title,
-		Reason: reason, Until: until, SaidBy: by.ID})
+	err := s.Store.KeepMeant(ctx, doc.ID, f.Title,
+		order.Meant{Finding: f.ID, Facts: f.Facts(), Reason: reason, Until: until}, by.ID)
 	if err != nil {
 		return err
 	}
@@ -82,7 +82,7 @@ func (s *Service) MeanNoMore(ctx context.Context, by act.Technician, code, findi
 	if err != nil {
 		return err
 	}
-	title, err := store.Found(s.Store.DropMeant(ctx, gen.DropMeantParams{SiteID: row.ID, Finding: finding}))
+	title, err := s.Store.ForgetMeant(ctx, row.ID, finding)
 	if errors.Is(err, store.ErrNotFound) {
 		return act.Refuse(act.Missing, "Nobody has said that this finding is meant so.")
 	}
