@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/assert"
@@ -671,4 +672,35 @@ func printing(t *testing.T, a *app) {
 		return !shown(document.querySelector('header')) && main.scrollHeight <= main.clientHeight + 1
 			&& document.documentElement.scrollHeight > 900 && shown(document.querySelector('h1'))
 	}`)
+}
+
+// While the server takes its time the page's frame stands, its title and heading say what is coming, and that it loads.
+func pagesThatLoad(t *testing.T, a *app) {
+	b := a.at(t, 1280, 800, "/rounds")
+	b.see("sites,")
+	held := make(chan struct{})
+	router := b.page.HijackRequests()
+	for _, slow := range []string{"*/api/orders", "*/api/sites/the-yard/*"} {
+		router.MustAdd(slow, func(h *rod.Hijack) {
+			<-held
+			h.ContinueRequest(&proto.FetchContinueRequest{})
+		})
+	}
+	go router.Run()
+	loads := func(path, title, heading string) {
+		t.Helper()
+		b.visit(a.URL + path)
+		b.until("the page that loads", `(title, heading) => document.title === title &&
+			document.querySelector('main h1')?.innerText === heading &&
+			document.querySelector('main [role=status]')?.innerText === 'Loading'`, title, heading)
+		b.see("Work orders")
+	}
+	loads("/sites/the-yard", "Site the-yard · Lithos", "Site the-yard")
+	b.axe("a page that loads")
+	loads("/orders", "Work orders · Lithos", "Work orders")
+	close(held)
+	b.gone("Loading")
+	require.NoError(t, router.Stop())
+	b.visit(a.URL + "/nowhere")
+	b.until("the title of a missing page", `() => document.title === 'There is nothing at this address · Lithos'`)
 }

@@ -95,6 +95,7 @@ func TestTogether(t *testing.T) {
 		"many-sites":        manySites,
 		"the-night":         theNight,
 		"planning-a-move":   planningAMove,
+		"59-loading":        pagesThatLoad,
 		"find-anything":     findAnything,
 		"narrow-pages":      narrowPages,
 		"empty-site":        emptySite,
