@@ -263,9 +263,8 @@ func networkAtNoPort(f *facts, n *site.Network, report func(Finding)) {
 	report(Finding{
 		Title: n.Name + " comes out at no port", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
 		Value: fmt.Sprint(n.VLAN), Fix: f.putAtPort(n, path.Homes[0].Device),
-		Says: fmt.Sprintf("Apart from cables between devices, no port has VLAN %d of %s, with a tag or without. "+
-			"Whoever "+
-			"is plugged in anywhere is on another network.", n.VLAN, path.Homes[0]),
+		Says: fmt.Sprintf("Apart from cables between devices, no port has VLAN %d, which ends at %s, with a tag or "+
+			"without. Whoever is plugged in anywhere is on another network.", n.VLAN, path.Homes[0]),
 	})
 }
 

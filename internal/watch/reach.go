@@ -289,8 +289,8 @@ func (s *Service) Introduce(
 	if err != nil {
 		return nil, act.Refuse(act.Conflict, "%s.", sentence(err))
 	}
-	out := &Introduced{Can: []Ability{}, Interfaces: []string{}, Elsewhere: []string{}, Pools: len(says.Config.DHCP.Pool),
-		Names: len(says.Config.DHCP.Reservation)}
+	out := &Introduced{Can: []Ability{}, Interfaces: []string{}, Elsewhere: []string{},
+		Pools: len(says.Config.DHCP.Pool), Names: len(says.Config.DHCP.Reservation)}
 	for _, one := range abilities {
 		out.Can = append(out.Can, Ability{one.what, says.Speaks(one.module)})
 	}

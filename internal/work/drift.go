@@ -208,7 +208,7 @@ func (d *driftScene) workOut(
 	row.Mends = d.inWords(slices.DeleteFunc(slices.Clone(cuts), func(c check.Cut) bool {
 		return slices.ContainsFunc(left, func(o check.Cut) bool { return o.Network == c.Network && o.Rung == c.Rung })
 	}))
-	start := rehearse.Start{Now: time.Now(), Site: d.doc, Held: map[string]yang.Config{d.device.ID: d.held}}
+	start := rehearse.Start{Now: time.Now(), Site: drift.AsHeld(d.doc, map[string]yang.Config{d.device.ID: d.held})}
 	then := drift.AsHeld(d.doc, map[string]yang.Config{d.device.ID: without})
 	_, err := rehearse.Run(start, then, leases, func(c rehearse.Client) error {
 		switch {

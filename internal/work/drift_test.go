@@ -256,6 +256,30 @@ func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
 	assert.Empty(t, o.drift(0).Cuts)
 }
 
+// Of two relays that were taken away, putting one back is about the clients behind it: those behind the other have what
+// they had before and after.
+func Test38EachDifferenceIsAboutItsOwnClients(t *testing.T) {
+	o := open(t)
+	o.Observe(t.Context(), "site-moss-end")
+	sw := o.devices.ByID["dev-moss-sw"]
+	held := sw.Running()
+	held.Relays.Relay = nil
+	require.NoError(t, sw.Set(held))
+	o.Observe(t.Context(), "site-moss-end")
+	d, err := o.Drift(t.Context(), "moss-end", "dev-moss-sw", 0, 0)
+	require.NoError(t, err)
+	require.Len(t, d.Differences, 2)
+	for i, prefix := range []string{"10.84.50.", "10.84.52."} {
+		require.NotEmpty(t, d.Differences[i].Moves, d.Differences[i].What)
+		for _, m := range d.Differences[i].Moves {
+			assert.NotEqual(t, "nothing", m.After, "%s: %+v", d.Differences[i].What, m)
+			if strings.HasPrefix(m.After, "10.") {
+				assert.True(t, strings.HasPrefix(m.After, prefix), "%s: %+v", d.Differences[i].What, m)
+			}
+		}
+	}
+}
+
 // A client that is tried on the devices tells what was tried: with a relay, a permit or a trunk taken away by hand it
 // has no address, what comes after was not tried, and the cause is what the devices hold.
 func Test37ALiveLadderIsWhatWasTried(t *testing.T) {
