@@ -356,8 +356,11 @@ func compare(from time.Time, k knownClient, was, is *dhcp.Message, why string) C
 	} else if was != nil {
 		c.Before = was.Your
 	}
-	if is != nil {
+	switch {
+	case is != nil:
 		c.After = is.Your
+	case was == nil: // nobody answered it before either: it keeps what it has
+		c.After = c.Before
 	}
 	if c.Before != c.After {
 		c.Changes = append(c.Changes, Told{What: "address", Was: c.Before, Now: c.After})
