@@ -262,8 +262,8 @@ func Test38EachDifferenceIsAboutItsOwnClients(t *testing.T) {
 	o := open(t)
 	o.exec(`INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port,
 			first, last, expires)
-		SELECT 'site-moss-end', 'dev-moss-srv', 'lease', address::inet, mac::macaddr, '', 'tablet', '', pool, 'bound', '',
-			now(), now(), now() + interval '4 hours'
+		SELECT 'site-moss-end', 'dev-moss-srv', 'lease', address::inet, mac::macaddr, '', 'tablet', '', pool, 'bound',
+			'', now(), now(), now() + interval '4 hours'
 		FROM (VALUES ('10.84.50.60', '00:00:5e:00:53:f1', 'pool-moss-ward'),
 			('10.84.52.24', '00:00:5e:00:53:f2', 'pool-moss-theatre')) v (address, mac, pool)`)
 	o.Observe(t.Context(), "site-moss-end")
