@@ -168,6 +168,7 @@ func zoneBegun(t *testing.T, a *app) {
 	b.keys(input.Enter)
 	b.until("the name in the list", `() => [...document.querySelectorAll('[data-cell]')]
 		.some(e => e.innerText.trim().startsWith('kiln'))`)
+	b.see("2 edits") // what is typed shows before it is kept
 	d, err := a.Work.Draft(t.Context(), b.order())
 	require.NoError(t, err)
 	for _, z := range d.Doc().Zones {
