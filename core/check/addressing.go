@@ -164,8 +164,7 @@ func ProposeInterfaceOn(d *site.Device, n *site.Network) (i site.Interface, ok b
 		return i, false
 	}
 	vlans, parent := carriesVLANs(d)
-	isSwitch := d.Kind == site.L2Switch || d.Kind == site.L3Switch
-	if vlans == 0 && !isSwitch {
+	if vlans == 0 && !d.IsSwitch() {
 		lan, has := lanOf(d)
 		if !has {
 			return i, false
@@ -252,7 +251,7 @@ func networkAtNoPort(f *facts, n *site.Network, report func(Finding)) {
 	}
 	alone := !slices.ContainsFunc(path.Homes, func(e links.End) bool { return e.Device.ID != path.Homes[0].Device.ID })
 	switched := slices.ContainsFunc(f.Devices, func(d site.Device) bool {
-		return d.Kind == site.L2Switch || d.Kind == site.L3Switch
+		return d.IsSwitch()
 	})
 	routed := slices.ContainsFunc(path.Homes, func(e links.End) bool {
 		return e.Interface.Kind == site.VLAN && e.Interface.VLAN == n.VLAN // else another rule speaks of it
@@ -274,7 +273,7 @@ func (f *facts) putAtPort(n *site.Network, home *site.Device) *Fix {
 	var tagged *Fix
 	for k := range f.Devices {
 		d := &f.Devices[k]
-		if d.Kind != site.L2Switch && d.Kind != site.L3Switch {
+		if !d.IsSwitch() {
 			continue
 		}
 		open := func(i site.Interface) bool {
@@ -307,8 +306,7 @@ func (f *facts) putAtPort(n *site.Network, home *site.Device) *Fix {
 // not yet.
 func (f *facts) upTo(d *site.Device, home *site.Device, n *site.Network, fix *Fix) *Fix {
 	for _, e := range f.joined.Way(d.ID, home.ID) {
-		switched := e.Device.Kind == site.L2Switch || e.Device.Kind == site.L3Switch
-		if !switched || links.Untagged(e.Device, e.Interface) == n.VLAN ||
+		if !e.Device.IsSwitch() || links.Untagged(e.Device, e.Interface) == n.VLAN ||
 			slices.Contains(links.Tagged(e.Device, e.Interface), n.VLAN) {
 			continue
 		}

@@ -33,6 +33,16 @@ func (f *facts) unusableHost(a netip.Addr) string {
 	return ""
 }
 
+// unheld says why no machine has an address, also by the networks of the site: it is the first or last of one. It is
+// empty where one may have it.
+func (f *facts) unheld(a netip.Addr) string {
+	why := f.unusableHost(a)
+	if n, in := f.NetworkOf(a); why == "" && in && !address.Usable(n.Prefix).Contains(a) {
+		why = fmt.Sprintf("is the network or broadcast address of %s", n.Prefix)
+	}
+	return why
+}
+
 // asked is a server that a resolver asks: for everything, or for one domain.
 type asked struct {
 	server site.Forwarder
@@ -340,8 +350,7 @@ func hostnameForMany(f *facts, n *site.Network, report func(Finding)) {
 				Title: fmt.Sprintf("Every client of %s is told the same name", name), Network: network,
 				Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(o.Code)}}, Value: o.Value,
 				Says: fmt.Sprintf("Option 12 is the name of one client (RFC 2132 section 3.14). Those who take it "+
-					"are all "+
-					"called %s.", strings.TrimSpace(o.Value)),
+					"are all called %s.", strings.TrimSpace(o.Value)),
 				Fix: f.unsetting("Stop setting it", option.Effective{Code: o.Code,
 					From: option.Source{Kind: at.Kind, ID: at.ID}}),
 			})

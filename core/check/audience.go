@@ -224,10 +224,7 @@ var machines = func() (is [256]bool) {
 // optionNamesUnusable is about addresses that no machine can have: a network's first and last.
 func optionNamesUnusable(f *facts, n *site.Network, report func(Finding)) {
 	f.eachMachine(n, func(t option.Effective, a netip.Addr) {
-		why := f.unusableHost(a)
-		if in, ok := f.NetworkOf(a); why == "" && ok && !address.Usable(in.Prefix).Contains(a) {
-			why = fmt.Sprintf("is the network or broadcast address of %s", in.Prefix)
-		}
+		why := f.unheld(a)
 		if why == "" {
 			return
 		}

@@ -193,9 +193,9 @@ func deviceAtTwoSites(a *around, report func(Finding)) {
 			Title: fmt.Sprintf("%s is %s, too", d.Name, others[0]), Parts: []site.Ref{deviceRef(d.ID)},
 			Value: strings.Join(others, ", "),
 			Says: fmt.Sprintf("It is reached at the same address with the same certificate as %s. Each push of one "+
-				"site undoes "+
-				"what the other has put there. Take the access away at the site it is not at.", strings.Join(others,
-				", ")),
+				"site undoes what the other has put there. Take the access away at the site it is not at.",
+				strings.Join(others,
+					", ")),
 		})
 	}
 }
@@ -214,8 +214,7 @@ func zoneWithoutServer(a *around, report func(Finding)) {
 		report(Finding{
 			Title: z.Name + " names no server", Parts: []site.Ref{zoneRef(z.ID)}, Value: z.Name,
 			Says: "It has no NS record at its top, as it was read (RFC 1034 section 4.2.1). Who looks for it from " +
-				"the root " +
-				"finds nobody to ask.",
+				"the root finds nobody to ask.",
 		})
 	}
 }

@@ -25,7 +25,7 @@ func zoneTwice(f *facts, report func(Finding)) {
 			Title: fmt.Sprintf("%s is there twice, %s", zone.Tidy(again.Name), again.Side),
 			Parts: []site.Ref{zoneRef(first.ID), zoneRef(again.ID)}, Value: again.Side + again.Name,
 			Says: fmt.Sprintf("Answers come from one of the two. What the other holds, %s, is not there.",
-				counted(len(again.Records), "record")),
+				site.Counted(len(again.Records), "record")),
 		}
 		if len(again.Records) == 0 {
 			found.Fix = &Fix{Title: "Remove the empty one"}
@@ -33,13 +33,6 @@ func zoneTwice(f *facts, report func(Finding)) {
 		}
 		report(found)
 	})
-}
-
-func counted(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
 }
 
 // zoneTooHigh is about zones inside that take the place of a top-level domain, or of all names.
@@ -126,8 +119,7 @@ func reverseZoneWide(f *facts, report func(Finding)) {
 			Title: fmt.Sprintf("%s is wider than the site", z.Name), Parts: []site.Ref{zoneRef(z.ID)}, Value: z.Name,
 			Addresses: []address.Range{address.Of(p)},
 			Says: fmt.Sprintf("It is the reverse of %s, and the site has %s. Addresses of others in it have no name "+
-				"for "+
-				"whoever asks here.", p, join(f.Block)),
+				"for whoever asks here.", p, join(f.Block)),
 		})
 	}
 }
@@ -180,8 +172,7 @@ func serverNameAlias(f *facts, report func(Finding)) {
 		one := Finding{
 			Title: fmt.Sprintf("%s names an alias", p.Whole(e)), Parts: refs(p, e), Value: p.Whole(e) + e.Type + target,
 			Says: fmt.Sprintf("An %s record has the name of the server itself (RFC 2181 section 10.3, RFC 2782), and "+
-				"%s "+
-				"is an alias. Some who ask give up there.", e.Type, target),
+				"%s is an alias. Some who ask give up there.", e.Type, target),
 		}
 		if there {
 			one.Fix = f.renaming(fmt.Sprintf("Name %s itself", end), e, target, end)
@@ -269,8 +260,7 @@ func delegationWithoutGlue(f *facts, report func(Finding)) {
 				Title: fmt.Sprintf("%s has no address above its zone", target), Parts: refs(p, s), Value: target +
 					p.Side,
 				Says: fmt.Sprintf("It is a name server of %s and is in it. To find its address one has to ask it "+
-					"(RFC 1034 "+
-					"section 4.2.1). Nobody gets an answer.", whole),
+					"(RFC 1034 section 4.2.1). Nobody gets an answer.", whole),
 				Fix: f.removingEntry("Remove it", s),
 			})
 		}
@@ -289,8 +279,7 @@ func aliasChainLong(f *facts, report func(Finding)) {
 						Title: fmt.Sprintf("%s leads on %d times", p.Whole(e), n), Parts: refs(p, e),
 						Value: p.Whole(e) + p.Side,
 						Says: fmt.Sprintf("A resolver follows %d aliases in a row and then gives up. Who asks is "+
-							"told that "+
-							"the server failed.", mostAliases),
+							"told that the server failed.", mostAliases),
 						Fix: f.removingEntry("Remove the alias", e),
 					})
 					return // those that it leads through are as long, but for one
@@ -330,8 +319,8 @@ func wildcardAtApex(f *facts, report func(Finding)) {
 			report(Finding{
 				Title: "Every name of " + p.Name + " leads somewhere", Parts: refs(p, e), Value: p.Name + e.Type,
 				Says: fmt.Sprintf("*.%s is answered with %s, and clients complete what they do not find with %s. A "+
-					"mistyped "+
-					"name, and a name of the internet that is not there, leads to it.", p.Name, e.Data, p.Name),
+					"mistyped name, and a name of the internet that is not there, leads to it.", p.Name, e.Data,
+					p.Name),
 				Fix: f.removingEntry("Remove it", e),
 			})
 		}
@@ -341,10 +330,7 @@ func wildcardAtApex(f *facts, report func(Finding)) {
 // recordAddressUnusable is about addresses in records inside at which no machine is.
 func recordAddressUnusable(f *facts, report func(Finding)) {
 	f.eachAddress(f.book().Inside, func(p *compile.Pages, e compile.Entry, a netip.Addr) {
-		why := f.unusableHost(a)
-		if n, in := f.NetworkOf(a); why == "" && in && !address.Usable(n.Prefix).Contains(a) {
-			why = fmt.Sprintf("is the network or broadcast address of %s", n.Prefix)
-		}
+		why := f.unheld(a)
 		if why == "" || e.From.Kind != site.KindRecord {
 			return
 		}
@@ -372,8 +358,7 @@ func spfTwice(f *facts, report func(Finding)) {
 				Title: fmt.Sprintf("%s has %d sender policies", zone.Absolute(owner, p.Name), len(policies)),
 				Parts: refs(p, policies...), Value: zone.Absolute(owner, p.Name),
 				Says: "A name has one (RFC 7208 section 3.2). With two, those who receive its mail take neither, and " +
-					"refuse " +
-					"it.",
+					"refuse it.",
 				Fix: f.removingEntry("Remove "+last.Data, last),
 			})
 		})
@@ -418,8 +403,7 @@ func zoneServerPrivate(f *facts, report func(Finding)) {
 			Title: fmt.Sprintf("The server of %s is at a private address", z.Name), Parts: []site.Ref{zoneRef(z.ID)},
 			Addresses: []address.Range{address.Single(at)},
 			Says: fmt.Sprintf("The world asks the servers of an outside zone, and %s is reached from inside alone. "+
-				"What is "+
-				"written there is what nobody outside is told.", at),
+				"What is written there is what nobody outside is told.", at),
 		})
 	}
 }
@@ -461,8 +445,7 @@ func outsideNotOurs(f *facts, report func(Finding)) {
 			Title: fmt.Sprintf("The world is told an address of %s that is not the site's", whole), Parts: refs(p, e),
 			Addresses: []address.Range{address.Single(a)}, Value: whole,
 			Says: fmt.Sprintf("Inside it is %s, and no line of the site has %s. Who comes from outside reaches "+
-				"somebody "+
-				"else.", at, a),
+				"somebody else.", at, a),
 			Fix: f.readdressing(fmt.Sprintf("Tell them %s", lines[0]), e, lines[0]),
 		})
 	})

@@ -137,8 +137,7 @@ func openResolver(f *facts, report func(Finding)) {
 		found := Finding{
 			Title: r.Name + " answers the internet", Parts: []site.Ref{resolverRef(r.ID)}, Value: open.String(),
 			Says: fmt.Sprintf("%s may ask, which is not the site's. Strangers use it to flood others, and read the "+
-				"names of "+
-				"the site.", open),
+				"names of the site.", open),
 		}
 		left := slices.DeleteFunc(slices.Clone(r.Askers), func(p netip.Prefix) bool { return p == open })
 		if len(left) == 0 {
@@ -203,9 +202,8 @@ func leaseNamesOff(f *facts, report func(Finding)) {
 		}
 		report(Finding{
 			Title: "Clients with leases have no names", Parts: []site.Ref{resolverRef(r.ID)},
-			Says: fmt.Sprintf("%s hands out addresses and answers names, and does not put the two together. A "+
-				"client is "+
-				"reached by its address alone, which changes.", d.Name),
+			Says: fmt.Sprintf("%s hands out addresses and answers names, and does not put the two together. A client "+
+				"is reached by its address alone, which changes.", d.Name),
 			Fix: changeResolver("Name them after what they say", r,
 				func(now *site.Resolver) { now.LeaseNames = site.LeaseNamesAll }),
 		})
@@ -228,8 +226,7 @@ func ttlBeyondLease(f *facts, report func(Finding)) {
 				Title: "Names of leases are kept longer than the leases", Network: p.Network,
 				Parts: []site.Ref{resolverRef(r.ID), poolRef(p.ID)}, Value: fmt.Sprint(r.LocalTTL),
 				Says: fmt.Sprintf("A lease of %s lasts %s, and others may keep its name for %s. They reach whoever "+
-					"has the "+
-					"address next.", p.Name, option.FormatDuration(f.timers(p).Lease), seconds(r.LocalTTL)),
+					"has the address next.", p.Name, option.FormatDuration(f.timers(p).Lease), seconds(r.LocalTTL)),
 				Fix: changeResolver("Use 60 seconds", r, func(now *site.Resolver) { now.LocalTTL = 0 }),
 			})
 			return
@@ -390,8 +387,7 @@ func resolverNotPermitted(f *facts, report func(Finding)) {
 			Parts:     []site.Ref{interfaceRef(in.ID), networkRef(t.network.ID)},
 			Addresses: []address.Range{address.Single(t.address)},
 			Says: fmt.Sprintf("Clients of %s are told %s as a name server, and their questions are dropped on the "+
-				"way in. "+
-				"They reach addresses and no names.", t.network.Name, t.address),
+				"way in. They reach addresses and no names.", t.network.Name, t.address),
 			Fix: changeInterface("Permit DNS there", t.device, *in, now),
 		})
 	})
@@ -409,8 +405,7 @@ func askerNotAllowed(f *facts, report func(Finding)) {
 			Parts:     []site.Ref{resolverRef(r.ID), networkRef(t.network.ID)},
 			Addresses: []address.Range{address.Single(t.address)},
 			Says: fmt.Sprintf("Its clients are told %s as a name server, which refuses them: they are not among "+
-				"those who may "+
-				"ask.", t.address),
+				"those who may ask.", t.address),
 			Fix: changeResolver("Let "+t.network.Name+" ask", r, func(now *site.Resolver) { now.Askers = askers }),
 		})
 	})

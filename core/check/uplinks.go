@@ -171,8 +171,7 @@ func mtuAboveLine(_ *facts, d *site.Device, report func(Finding)) {
 		if i.Uplink.Method == site.ByPPPoE {
 			most = mtuPPPoE
 			says = "PPPoE takes 8 octets of each frame (RFC 2516 section 7); more goes only where the line and what " +
-				"is " +
-				"before it do RFC 4638"
+				"is before it do RFC 4638"
 		}
 		if i.Uplink.MTU <= most {
 			continue
@@ -204,8 +203,7 @@ func translatedTwice(f *facts, report func(Finding)) {
 					Title: fmt.Sprintf("%s leaves by %s and by %s", n.Name, first.Name, u.Name), Network: n.ID,
 					Parts: []site.Ref{networkRef(n.ID), interfaceRef(first.ID), interfaceRef(u.ID)},
 					Says: "Both translate it. Which one a connection takes is not recorded here; from outside its " +
-						"clients have " +
-						"two addresses.",
+						"clients have two addresses.",
 				})
 			}
 			if first == nil {
@@ -312,8 +310,7 @@ func ntpNotPermitted(f *facts, n *site.Network, report func(Finding)) {
 				Parts:     []site.Ref{interfaceRef(in.ID), poolRef(p.ID)},
 				Addresses: []address.Range{address.Single(a)},
 				Says: fmt.Sprintf("Clients of %s are told %s as a time server (option 42), and their questions are "+
-					"dropped on "+
-					"the way in. Their clocks drift.", p.Name, a),
+					"dropped on the way in. Their clocks drift.", p.Name, a),
 				Fix: changeInterface("Permit NTP there", d, *in, now),
 			})
 			return

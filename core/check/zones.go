@@ -629,8 +629,8 @@ func domainNotOurs(f *facts, report func(Finding)) {
 	report(Finding{
 		Title: f.Domain + " is nobody's domain", Parts: []site.Ref{{Kind: site.KindSite, ID: f.ID}}, Value: f.Domain,
 		Says: fmt.Sprintf("%s is not registered and not kept for private use. The day it is given to somebody, "+
-			"laptops away "+
-			"from the site ask them for its names. Use a domain of your own, or home.arpa (RFC 8375).", last),
+			"laptops away from the site ask them for its names. Use a domain of your own, or home.arpa (RFC 8375).",
+			last),
 	})
 }
 

@@ -74,7 +74,7 @@ func (w *walk) hears(d *site.Device, f *site.Interface) bool {
 		}
 	}
 	p := place{d.ID, carrier(d, on).Name, vlan}
-	if isSwitch(d) {
+	if d.IsSwitch() {
 		p.group = ""
 	}
 	_, seen := w.seen[p]

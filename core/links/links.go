@@ -72,9 +72,6 @@ func (m *Map) Way(from, to string) []End {
 	return ways[to]
 }
 
-// isSwitch reports whether a device passes frames between all its ports.
-func isSwitch(d *site.Device) bool { return d.Kind == site.L2Switch || d.Kind == site.L3Switch }
-
 // carrier is the port or port group that a port's frames belong to: the group it
 // is a member of, else itself.
 func carrier(d *site.Device, port *site.Interface) *site.Interface {
@@ -210,7 +207,7 @@ func (w *walk) leaveHome(home End) {
 	if f.Kind == site.VLAN {
 		if parent, ok := home.Device.Interface(f.Parent); ok {
 			on = parent
-		} else if !isSwitch(home.Device) {
+		} else if !home.Device.IsSwitch() {
 			return
 		}
 	} else {
@@ -224,7 +221,7 @@ func (w *walk) leaveHome(home End) {
 // switch.
 func (w *walk) spread(d *site.Device, group *site.Interface, vlan int, from *site.Interface) {
 	p := place{d.ID, group.Name, vlan}
-	if isSwitch(d) {
+	if d.IsSwitch() {
 		p.group = ""
 	}
 	if part, seen := w.seen[p]; seen {
@@ -233,7 +230,7 @@ func (w *walk) spread(d *site.Device, group *site.Interface, vlan int, from *sit
 	}
 	w.seen[p] = w.part
 	for _, port := range ports(d) {
-		if port == from || !isSwitch(d) && port != group && carrier(d, port) != group {
+		if port == from || !d.IsSwitch() && port != group && carrier(d, port) != group {
 			continue
 		}
 		tagged := vlan != 0 && slices.Contains(Tagged(d, port), vlan)
@@ -241,7 +238,7 @@ func (w *walk) spread(d *site.Device, group *site.Interface, vlan int, from *sit
 		switch {
 		case !tagged && !plain:
 		case w.peer[port.ID].Interface == nil:
-			if tagged && isSwitch(d) {
+			if tagged && d.IsSwitch() {
 				w.path.Trunks = append(w.path.Trunks, End{d, port})
 			}
 			if plain && port.Kind != site.Uplink && len(port.Addresses) == 0 {
@@ -301,7 +298,7 @@ func (w *walk) cross(from, to End, vlan int, tagged bool) {
 		if tagged {
 			hop.Tag = vlan
 		} else if inside = theirs; inside == 0 {
-			inside = vlan * boolInt(isSwitch(to.Device)) // a port that says nothing takes plain frames as they are
+			inside = vlan * boolInt(to.Device.IsSwitch()) // a port that says nothing takes plain frames as they are
 		}
 		w.path.Hops = append(w.path.Hops, hop)
 		w.spread(to.Device, carrier(to.Device, to.Interface), inside, to.Interface)

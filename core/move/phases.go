@@ -56,8 +56,8 @@ func (p *Plan) Phases() []Phase {
 		out = append(out, Phase{Kind: Shorten, Title: "Shorten the leases", Doc: short,
 			NotBefore: night.Add(-ahead.Sleepers - ahead.Before), NotAfter: night.Add(-ahead.Before),
 			Says: fmt.Sprintf("Leases become %[2]s, of %[1]s. Everybody who is awake knows within %[3]s, so that "+
-				"they follow "+
-				"within %[4]s of the swap and not %[5]s.", p.shortens(moves, retold), option.FormatDuration(p.lease()),
+				"they follow within %[4]s of the swap and not %[5]s.", p.shortens(moves, retold),
+				option.FormatDuration(p.lease()),
 				option.FormatDuration(ahead.Before), inMinutes(p.lease()*7/8), inMinutes(longest*7/8))})
 	} else {
 		short = p.Was

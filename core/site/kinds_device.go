@@ -121,7 +121,7 @@ func carriedBy(at func(*Interface) *string) *Field {
 	f.Input, f.Of, f.Named, f.Mono = InputChoice, KindInterface, true, true
 	f.Pick = func(r *Reading) []Choice {
 		none := "Nothing yet"
-		if d, ok := r.Site.Device(r.In.ID); ok && (d.Kind == L2Switch || d.Kind == L3Switch) {
+		if d, ok := r.Site.Device(r.In.ID); ok && d.IsSwitch() {
 			none = "Every port of the VLAN"
 		}
 		return append([]Choice{{"", none}}, siblings(r, Port, PortGroup)...)

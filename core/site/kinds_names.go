@@ -516,8 +516,8 @@ func readServiceName(r *Reading, p *Service, t string) (err error) {
 		p.Name = name + "."
 	case strings.HasSuffix(strings.TrimSpace(t), "."), zone.Registrable(name) != "",
 		path.Ext(name) == path.Ext(r.Site.Domain):
-		return fmt.Errorf("no zone of the site has %q; add its zone first, or type the whole name "+
-			"with %s", name, r.Site.Domain)
+		return fmt.Errorf("no zone of the site has %q; add its zone first, or type the whole name with %s", name,
+			r.Site.Domain)
 	default:
 		p.Name, err = zone.ReadOwner(t, r.Site.Domain)
 	}

@@ -462,6 +462,9 @@ func (s *Site) Interface(id string) (*Device, *Interface, bool) {
 	return nil, nil, false
 }
 
+// IsSwitch reports whether a device passes frames between all its ports.
+func (d *Device) IsSwitch() bool { return d.Kind == L2Switch || d.Kind == L3Switch }
+
 // Interface finds an interface of the device by name.
 func (d *Device) Interface(name string) (*Interface, bool) {
 	return find(d.Interfaces, func(i *Interface) string { return i.Name }, name)

@@ -44,10 +44,13 @@ func Printable(s string, most int) string {
 	return strings.ToValidUTF8(s[:min(len(s), most)], "")
 }
 
-// Counted is a number with its noun: "1 network", "2 networks".
+// Counted is a number with its noun: "1 network", "2 networks", "3 addresses".
 func Counted(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
+	}
+	if strings.HasSuffix(one, "s") {
+		one += "e"
 	}
 	return fmt.Sprintf("%d %ss", n, one)
 }

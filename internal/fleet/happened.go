@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"lithos/core/seen"
+	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -146,7 +147,7 @@ func (s *Service) newcomers(ctx context.Context, row store.Site, looked time.Tim
 		}
 		last := slices.MaxFunc(list, func(a, b seen.One) int { return a.First.Compare(b.First) })
 		item := Item{ID: "seen:" + n.ID, Kind: "seen", At: last.First,
-			Title: fmt.Sprintf("%s nobody recorded, new on %s", order.Counted(len(list), "machine"), n.Name)}
+			Title: fmt.Sprintf("%s nobody recorded, new on %s", site.Counted(len(list), "machine"), n.Name)}
 		var at []string
 		for _, o := range list[:min(len(list), 3)] {
 			at = append(at, o.Address.String())

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"lithos/core/check"
+	"lithos/core/site"
 	"lithos/internal/act"
 )
 
@@ -112,12 +113,12 @@ func (h *Head) RefusesPush() error {
 		return act.Refuse(act.Conflict, "1 edit does not apply here. Decide about it on the work order's page first.")
 	case h.Lost > 0:
 		return act.Refuse(act.Conflict, "%s do not apply here. Decide about each on the work order's page first.",
-			Counted(h.Lost, "edit"))
+			site.Counted(h.Lost, "edit"))
 	case h.Edits == 0:
 		return act.Refuse(act.Conflict, "There is nothing to push: the draft has no edits.")
 	case h.Blocking > 0:
 		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.",
-			Counted(h.Blocking, "finding"))
+			site.Counted(h.Blocking, "finding"))
 	case h.Drifted != "":
 		return act.Refuse(act.Conflict, "%s", h.Drifted)
 	case !h.Rehearsed:
@@ -136,7 +137,7 @@ func Drifted(device string, n int) string {
 	}
 	return fmt.Sprintf("%s was changed, and not by Lithos: the push would undo %s. Adopt %s or put %s back first.",
 		device,
-		Counted(n, "thing"), them, them)
+		site.Counted(n, "thing"), them, them)
 }
 
 // Behind refuses a draft whose site has a newer revision.

@@ -6,8 +6,6 @@ package order
 import (
 	"fmt"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"lithos/core/check"
@@ -222,15 +220,4 @@ func (d *Draft) MovedOn() *act.Refusal {
 	}
 	return act.Refuse(act.Conflict, "%s %s meanwhile. Look at it, then do yours again; what you typed is still here.",
 		who, what)
-}
-
-// Counted is a number of things, in words.
-func Counted(n int, thing string) string {
-	if n == 1 {
-		return "1 " + thing
-	}
-	if strings.HasSuffix(thing, "s") {
-		thing += "e"
-	}
-	return strconv.Itoa(n) + " " + thing + "s"
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"lithos/core/site"
 	"lithos/core/zone"
 	"lithos/internal/device"
 	"lithos/internal/order"
@@ -93,7 +94,7 @@ func (h atServer) write(ctx context.Context, goal func(held []zone.Record) []zon
 			if len(changes) == 0 {
 				return nil
 			}
-			h.found = order.Counted(len(changes), "change")
+			h.found = site.Counted(len(changes), "change")
 			err = h.server.Write(ctx, changes)
 		}
 		if errors.As(err, new(*transfer.RefusedError)) {
@@ -120,12 +121,12 @@ func (h atServer) write(ctx context.Context, goal func(held []zone.Record) []zon
 // prepare reads a zone, keeps what it has, and asks its server whether it would take the change.
 func (r *run) prepare(ctx context.Context, t order.ZoneTarget) error {
 	if !t.Written() {
-		says := order.Counted(len(t.Changes()), "change") + " to be made by hand"
+		says := site.Counted(len(t.Changes()), "change") + " to be made by hand"
 		if err := r.skip(ctx, t.Name, "by hand", "Not written by Lithos: "+says); err != nil {
 			return err
 		}
 		why := "Its form names no server and key, so that Lithos cannot write it. Make its " +
-			order.Counted(len(t.Changes()), "change") + " by hand, then say so here"
+			site.Counted(len(t.Changes()), "change") + " by hand, then say so here"
 		return r.putUnverified(ctx, t.Name, why)
 	}
 	return r.note(ctx, t.Name, "read", "Read what the world is told, and ask whether the change would be taken",

@@ -181,7 +181,7 @@ func (r *run) writeRunbook(ctx context.Context, w *way, o prove.Order) error {
 			steps = append(steps, numbered{s.Step, i + 1})
 		}
 	}
-	says := "Not reached by Lithos: " + order.Counted(len(steps), "step") + " to be done by hand"
+	says := "Not reached by Lithos: " + site.Counted(len(steps), "step") + " to be done by hand"
 	if err := r.skip(ctx, w.Name, "by hand", says); err != nil {
 		return err
 	}
@@ -277,7 +277,7 @@ func (h *atConsole) putBack(ctx context.Context) error {
 	for _, st := range plan.Between(now, h.before) {
 		steps = append(steps, numbered{Step: st})
 	}
-	h.found = order.Counted(len(steps), "step") + " below"
+	h.found = site.Counted(len(steps), "step") + " below"
 	if slices.ContainsFunc(book.lines, func(l gen.HandRow) bool { return l.Part == partBack }) {
 		return nil
 	}

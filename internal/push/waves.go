@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"lithos/core/site"
 	"lithos/internal/act"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -199,7 +200,7 @@ func (s *Service) StartWaves(
 				return err
 			}
 		}
-		says := order.Counted(len(open), "site") + " in " + order.Counted(waveOf(len(open), sizes)[len(open)-1], "wave")
+		says := site.Counted(len(open), "site") + " in " + site.Counted(waveOf(len(open), sizes)[len(open)-1], "wave")
 		return act.Record(ctx, q, by, "waves-started", order.Name(w.Lead), says)
 	})
 	if err != nil {

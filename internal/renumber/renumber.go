@@ -538,7 +538,7 @@ func saysOf(networks []MovedNetwork) string {
 		says += fmt.Sprintf(", VLAN %d to %d", n.WasVLAN, n.WillVLAN)
 	}
 	if more := len(networks) - 1; more > 0 {
-		says += fmt.Sprintf(", and %s more", order.Counted(more, "network"))
+		says += fmt.Sprintf(", and %s more", site.Counted(more, "network"))
 	}
 	return says
 }

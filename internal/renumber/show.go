@@ -297,7 +297,7 @@ func (v *MoveView) due(now time.Time) *MoveDue {
 		}
 	}
 	if left > 0 && (next == nil || now.Before(next.NotBefore)) {
-		return &MoveDue{Do: "visits", Says: order.Counted(left, "device") + " to be visited"}
+		return &MoveDue{Do: "visits", Says: site.Counted(left, "device") + " to be visited"}
 	}
 	if next == nil {
 		return nil

@@ -13,7 +13,6 @@ import (
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/survey"
-	"lithos/internal/order"
 )
 
 // Inspection is what the inspector shows of one selected part.
@@ -173,9 +172,9 @@ func (p *Page) workedOut(part any) []Fact {
 		add("Mask", address.Mask(v.Prefix.Bits()).String(), true)
 		add("Lives on", compile.Where(p.Site, v), true)
 	case *site.Pool:
-		add("Hands out", order.Counted(address.Count(survey.Offered(p.Scene, v)), "address"), false)
+		add("Hands out", site.Counted(address.Count(survey.Offered(p.Scene, v)), "address"), false)
 	case *site.Exclusion:
-		add("Holds", order.Counted(v.Range.Size(), "address"), false)
+		add("Holds", site.Counted(v.Range.Size(), "address"), false)
 	case *site.Device:
 		add("Interfaces", strconv.Itoa(len(v.Interfaces)), false)
 	case *site.Interface:

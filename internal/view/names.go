@@ -343,16 +343,9 @@ func kept(r *site.Resolver) string {
 		out = append(out, "private reverse", "home.arpa")
 	}
 	if len(r.Silenced) > 0 {
-		out = append(out, counted(len(r.Silenced), "silenced domain"))
+		out = append(out, site.Counted(len(r.Silenced), "silenced domain"))
 	}
 	return cmp.Or(strings.Join(out, ", "), "nothing")
-}
-
-func counted(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
 }
 
 // choose lists a stratum.
@@ -365,7 +358,7 @@ func (n *namer) choose(v *NamesView, chosen string) {
 	switch {
 	case chosen == stratumReverse:
 		v.Chosen, v.Title, v.Ref = chosen, "Reverse", ""
-		v.Says = "The name of each address, in " + counted(len(n.reverseZones()), "zone")
+		v.Says = "The name of each address, in " + site.Counted(len(n.reverseZones()), "zone")
 		v.Rows = n.reverseRows()
 	case n.resolver == nil:
 		n.listFirst(v)
@@ -473,13 +466,13 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 func secondsWords(s int) string {
 	switch {
 	case s%86400 == 0:
-		return counted(s/86400, "day")
+		return site.Counted(s/86400, "day")
 	case s%3600 == 0:
-		return counted(s/3600, "hour")
+		return site.Counted(s/3600, "hour")
 	case s%60 == 0:
-		return counted(s/60, "minute")
+		return site.Counted(s/60, "minute")
 	}
-	return counted(s, "second")
+	return site.Counted(s, "second")
 }
 
 // rowsOf lists a zone by names: one row for what one part says of a name in one type.

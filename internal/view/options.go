@@ -11,7 +11,6 @@ import (
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/survey"
-	"lithos/internal/order"
 )
 
 // OptionChoice is an option people may set, for forms.
@@ -122,9 +121,9 @@ func (p *Page) reached(level site.Ref) string {
 			reserved++
 		}
 	}
-	says := []string{order.Counted(addresses, "pool address"), order.Counted(reserved, "reservation")}
+	says := []string{site.Counted(addresses, "pool address"), site.Counted(reserved, "reservation")}
 	if level.Kind != site.KindPool && level.Kind != site.KindNetwork {
-		says = append(says, order.Counted(len(networks), "network"))
+		says = append(says, site.Counted(len(networks), "network"))
 	}
 	return strings.Join(says, ", ")
 }

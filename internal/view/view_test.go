@@ -52,7 +52,7 @@ func TestCountsAgree(t *testing.T) {
 		return fmt.Sprint(pageOf("kelder-bridge").Part(view.Look{Select: ref}).Facts)
 	}
 	assert.Contains(t, facts("pool:pool-clinic"), "312 addresses")
-	assert.Equal(t, "1 address", order.Counted(1, "address"))
+	assert.Equal(t, "1 address", site.Counted(1, "address"))
 	place := pageOf("kelder-bridge").OptionAt(view.Look{Select: "reservation:res-xray-plate"}, 51)
 	require.GreaterOrEqual(t, len(place.Levels), 4)
 	assert.Equal(t, "8 hours", place.Value)

@@ -38,8 +38,7 @@ func (s *Service) MeanSo(ctx context.Context, by act.Technician, code string, m 
 	reason := strings.TrimSpace(m.Reason)
 	if err := site.CheckText(reason); err != nil || reason == "" {
 		wrong = append(wrong, site.FieldError{Field: "reason", Says: "Type why it is meant so, for example: shut off " +
-			"until " +
-			"the room is let."})
+			"until the room is let."})
 	}
 	var until *time.Time
 	if text := strings.TrimSpace(m.Until); text != "" {

@@ -9,7 +9,7 @@ import {
 import { useEffect, useState } from 'react'
 import { heardPresent, streamIs } from '../frame/presence'
 import { versionOf } from './changes'
-import { api, call, problemOf, type Change, type Schemas } from './client'
+import { api, call, problemOf, type Change, type Problem, type Schemas } from './client'
 import { liveStream } from './live'
 import { paced } from './paced'
 
@@ -166,7 +166,7 @@ export function useDraftStep<A extends { version: number; order?: number }>(
 /** Anything else done to an order: the answer becomes what its page shows, a refusal is put in words. */
 export function useOrderAct(order: number) {
   const client = useQueryClient()
-  const [problem, setProblem] = useState('')
+  const [failed, setFailed] = useState<Problem>()
   const { mutateAsync, isPending: busy } = useMutation({
     scope: draftOf(order),
     mutationFn: (request: () => Promise<Schemas['OrderView']>) => request(),
@@ -178,16 +178,16 @@ export function useOrderAct(order: number) {
     onError: () => void refresh(client, order),
   })
   const act = async (request: () => Promise<Schemas['OrderView']>) => {
-    setProblem('')
+    setFailed(undefined)
     try {
       await mutateAsync(request)
       return true
     } catch (e) {
-      setProblem(problemOf(e).message)
+      setFailed(problemOf(e))
       return false
     }
   }
-  return { act, problem, busy }
+  return { act, problem: failed?.message ?? '', fields: failed?.fields ?? {}, busy }
 }
 
 /** Clients of an order's rehearsal, a page after another. */

@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, call, problemOf, type Problem, type Schemas } from '../api/client'
+import { api, call, type Schemas } from '../api/client'
 import { useOrderAct } from '../api/queries'
 import { Alert } from '../parts/Alert'
 import { OneField } from '../site/PartForm'
@@ -27,28 +27,20 @@ export function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['H
 
 /** One of them: what three saw, and whose value is taken. */
 function One({ lost: l, head }: { lost: Schemas['Lost']; head: Schemas['Head'] }) {
-  const { act, problem, busy } = useOrderAct(head.id)
+  const { act, problem, fields, busy } = useOrderAct(head.id)
   const typed = l.threes.flatMap((t) => t.another ?? [])
   const form = useForm<Values>({ defaultValues: Object.fromEntries(typed.map((f) => [f.name, f.value])) })
   const [other, setOther] = useState(false)
-  const [wrong, setWrong] = useState<Problem>()
-  const decide = async (take: 'mine' | 'theirs' | 'another', fields?: Values) => {
-    setWrong(undefined)
-    await act(async () => {
-      try {
-        return await call(
-          api.POST('/api/orders/{order}/decide', {
-            params: { path: { order: head.id } },
-            body: { version: head.version, seq: l.seq, take, fields },
-          }),
-        )
-      } catch (e) {
-        setWrong(problemOf(e))
-        throw e
-      }
-    })
-  }
-  const named = typed.some((f) => wrong?.fields[f.name])
+  const decide = (take: 'mine' | 'theirs' | 'another', other?: Values) =>
+    act(() =>
+      call(
+        api.POST('/api/orders/{order}/decide', {
+          params: { path: { order: head.id } },
+          body: { version: head.version, seq: l.seq, take, fields: other },
+        }),
+      ),
+    )
+  const named = typed.some((f) => fields[f.name])
   return (
     <li className="py-2 border-t border-seam mt-2">
       <div>
@@ -99,7 +91,7 @@ function One({ lost: l, head }: { lost: Schemas['Lost']; head: Schemas['Head'] }
           onSubmit={(e) => void form.handleSubmit((values) => decide('another', values))(e)}
         >
           {typed.map((f, i) => (
-            <OneField key={f.name} field={f} form={form} first={i === 0} error={wrong?.fields[f.name]} />
+            <OneField key={f.name} field={f} form={form} first={i === 0} error={fields[f.name]} />
           ))}
           <div>
             <button className="btn btn-next" disabled={busy}>
