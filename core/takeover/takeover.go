@@ -20,6 +20,7 @@ type Held struct {
 	Device string // id
 	Config yang.Config
 	Links  []yang.LinkNeighbor // what its ports hear of the other ends of their cables
+	Own    yang.LinkSystem     // what it tells them of itself
 }
 
 // Left is something that a device holds and that was not read into the site.
@@ -34,7 +35,7 @@ type Left struct {
 // What it has stays as it is. The site is in normal form and not changed.
 func Site(base *site.Site, held []Held) (*site.Site, []Left) {
 	copied := *base
-	r := &reader{Site: &copied, left: []Left{}}
+	r := &reader{Site: &copied, held: held, left: []Left{}}
 	for _, h := range held {
 		r.interfaces(h)
 	}
@@ -69,6 +70,7 @@ func Site(base *site.Site, held []Held) (*site.Site, []Left) {
 
 type reader struct {
 	*site.Site
+	held []Held
 	left []Left
 }
 
@@ -152,7 +154,7 @@ func (r *reader) interfaceOf(h Held, i yang.Interface) site.Interface {
 func (r *reader) cables(h Held) {
 	for _, l := range h.Links {
 		own, near := r.port(func(d site.Device) bool { return d.ID == h.Device }, l.Interface)
-		_, far := r.port(func(d site.Device) bool { return strings.EqualFold(d.Name, l.SystemName) }, l.PortID)
+		_, far := r.port(func(d site.Device) bool { return r.calledHere(d, l.SystemName) }, l.PortID)
 		switch {
 		case near == nil:
 		case far == nil:
@@ -162,6 +164,13 @@ func (r *reader) cables(h Held) {
 			near.Peer = far.ID
 		}
 	}
+}
+
+// calledHere reports whether a device has a name: the one it has here, or the one it gives itself.
+func (r *reader) calledHere(d site.Device, name string) bool {
+	return strings.EqualFold(d.Name, name) || slices.ContainsFunc(r.held, func(h Held) bool {
+		return h.Device == d.ID && h.Own.SystemName != "" && strings.EqualFold(h.Own.SystemName, name)
+	})
 }
 
 // port is a port of a device by their names, to be written to.

@@ -2,6 +2,7 @@ package yang
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"lithos/core/address"
@@ -25,6 +26,7 @@ type Operational struct {
 		Station []Station `json:"station,omitempty"`
 	} `json:"lithos-config:stations"`
 	Links struct {
+		Local    LinkSystem     `json:"local"`
 		Neighbor []LinkNeighbor `json:"neighbor,omitempty"`
 	} `json:"lithos-config:links"`
 	Wires struct {
@@ -86,6 +88,23 @@ type LinkNeighbor struct {
 	SystemName string `json:"system-name"`
 	PortID     string `json:"port-id"`
 }
+
+// LinkSystem is what a device tells those at the other ends of its cables of itself (IEEE 802.1AB sections 8.5.7 and
+// 8.5.8).
+type LinkSystem struct {
+	SystemName string   `json:"system-name,omitempty"`
+	Capability []string `json:"capability,omitempty"` // that are in use
+}
+
+// The capabilities that tell what a device is.
+const (
+	CapabilityBridge  = "bridge"
+	CapabilityRouter  = "router"
+	CapabilityStation = "station-only"
+)
+
+// Does reports whether a device uses a capability.
+func (s LinkSystem) Does(capability string) bool { return slices.Contains(s.Capability, capability) }
 
 // Wire is the UDP endpoints that carry DHCP messages of one interface: what its network
 // hears, and what is sent to its addresses from anywhere.

@@ -78,6 +78,7 @@ func Greet(ctx context.Context, address string, to outbound.Rule) ([]byte, error
 type Introduction struct {
 	Modules []string // that it speaks (RFC 8525), by name
 	Config  yang.Config
+	Own     yang.LinkSystem // what it tells its neighbours of itself
 }
 
 // Speaks reports whether the device speaks a module.
@@ -90,7 +91,11 @@ func (r *RESTCONF) Introduce(ctx context.Context) (Introduction, error) {
 	if out.Modules, err = r.Modules(ctx); err != nil {
 		return out, err
 	}
-	out.Config, _, err = r.Read(ctx)
+	if out.Config, _, err = r.Read(ctx); err != nil {
+		return out, err
+	}
+	now, err := r.Observe(ctx)
+	out.Own = now.Links.Local
 	return out, err
 }
 

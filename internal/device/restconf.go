@@ -271,6 +271,7 @@ func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
 		l := &o.DHCP.Lease[i]
 		l.HostName, l.Pool, l.State = clean(l.HostName), clean(l.Pool), clean(l.State)
 	}
+	o.Links.Local.SystemName = clean(o.Links.Local.SystemName)
 	for i := range o.Links.Neighbor {
 		l := &o.Links.Neighbor[i]
 		l.Interface, l.SystemName, l.PortID = clean(l.Interface), clean(l.SystemName), clean(l.PortID)

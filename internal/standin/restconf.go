@@ -22,6 +22,7 @@ import (
 	"lithos/core/dhcp"
 	"lithos/core/option"
 	"lithos/core/outside"
+	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/core/zone"
 )
@@ -153,6 +154,7 @@ func (d *Device) operational() yang.Operational {
 		o.Stations.Station = append(o.Stations.Station, yang.Station{MAC: mac, Interface: port})
 	}
 	o.Links.Neighbor = d.config.Links
+	o.Links.Local = yang.LinkSystem{SystemName: d.config.System, Capability: capabilities[d.config.Kind]}
 	for name, wire := range d.wires {
 		o.Wires.Wire = append(o.Wires.Wire, yang.Wire{Interface: name, Endpoint: wire.network.LocalAddr().String(),
 			Routed: wire.routed.LocalAddr().String()})
@@ -162,6 +164,15 @@ func (d *Device) operational() yang.Operational {
 	}
 	o.Resolver, o.Outside = d.listening(), d.outsideState()
 	return o
+}
+
+// capabilities are what devices of a kind say that they do (IEEE 802.1AB section 8.5.8).
+var capabilities = map[string][]string{
+	site.Router:   {yang.CapabilityRouter},
+	site.Firewall: {yang.CapabilityRouter},
+	site.L3Switch: {yang.CapabilityBridge, yang.CapabilityRouter},
+	site.L2Switch: {yang.CapabilityBridge},
+	site.Server:   {yang.CapabilityStation},
 }
 
 // addressesOf is what an interface has now in a family: of an uplink that gets its address from a line, what that

@@ -37,7 +37,7 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 	queue(&batch, gen.DevicesElsewhere, func(rows []gen.DevicesElsewhereRow) {
 		b.Elsewhere = map[string][]string{}
 		for _, r := range rows {
-			b.Elsewhere[r.DeviceID] = append(b.Elsewhere[r.DeviceID], r.Other+" of "+r.Site)
+			b.Elsewhere[r.DeviceID] = append(b.Elsewhere[r.DeviceID], r.Name+" of "+r.Site)
 		}
 	}, siteID)
 	queue(&batch, gen.OpenOrdersOfSite, func(rows []gen.OpenOrdersOfSiteRow) {

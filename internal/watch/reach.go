@@ -36,6 +36,8 @@ type Introduced struct {
 	Pools      int       `json:"pools"`
 	Names      int       `json:"names" doc:"reservations"`
 	Misfit     string    `json:"misfit,omitempty" doc:"why it does not look like what was recorded"`
+	OwnName    string    `json:"ownName,omitempty" doc:"the host name it gives itself, where it is another than here"`
+	OwnKind    string    `json:"ownKind,omitempty" doc:"what it says that it is, where that does not go with its kind here"`
 	Elsewhere  []string  `json:"elsewhere" doc:"as what it is reached already, by its address and certificate"`
 }
 
@@ -303,6 +305,8 @@ func (s *Service) Introduce(
 		}
 		out.Interfaces = append(out.Interfaces, text)
 	}
+	out.OwnName, _ = takeover.OwnName(doc, d, says.Own)
+	out.OwnKind, _ = takeover.OwnKind(d, says.Own)
 	if out.Elsewhere, err = s.recordedAs(ctx, doc.ID, deviceID, a); err != nil {
 		return nil, err
 	}
@@ -427,8 +431,8 @@ func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.
 			return nil, nil, act.Refuse(act.Conflict, "Nothing was read: %s says: %s.", d.Name,
 				strings.TrimSuffix(err.Error(), "."))
 		}
-		held, names = append(held, takeover.Held{Device: d.ID, Config: c, Links: o.Links.Neighbor}), append(names,
-			d.Name)
+		held, names = append(held, takeover.Held{Device: d.ID, Config: c, Links: o.Links.Neighbor,
+			Own: o.Links.Local}), append(names, d.Name)
 	}
 	if len(held) == 0 {
 		return nil, nil, act.Refuse(act.Conflict, "Lithos reaches no device of this site yet; say how one is reached.")

@@ -150,6 +150,13 @@ func TestDeviceIsReached(t *testing.T) {
 	twice, err := o.Introduce(ctx, o.mk, "quill-street", "dev-quill-rt", good)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"rt-garret of The Garret home lab"}, twice.Elsewhere, "56: before anything is kept")
+	assert.Equal(t, "rt-garret", twice.OwnName, "56: it calls itself otherwise than the device it is taken for")
+	assert.Empty(t, said.OwnName)
+	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "quill-street", "dev-quill-rt", good))
+	beside, err := o.Store.Beside(ctx, "site-quill-street", "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"rt-garret of The Garret home lab"}, beside.Elsewhere["dev-quill-rt"],
+		"62: by its name, not its id")
 	same := good
 	same.Account, same.Password = "", ""
 	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, same), "the one there is")
@@ -179,7 +186,11 @@ func TestSiteIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	held := map[string]yang.Config{}
 	for _, d := range was.Devices {
-		c := entry("device", "", "name", d.Name, "kind", d.Kind)
+		name, kind := d.Name, d.Kind
+		if d.ID == "dev-yard-gw" {
+			name, kind = "router-1", site.Server // 56: typed before anybody had seen it
+		}
+		c := entry("device", "", "name", name, "kind", kind)
 		c.Version = o.version(id)
 		edited, err := o.Edit(ctx, o.mk, id, c, nil)
 		require.NoError(t, err)
@@ -203,10 +214,16 @@ func TestSiteIsTakenOver(t *testing.T) {
 	assert.Len(t, d.Doc().Networks, len(was.Networks))
 	assert.Len(t, d.Doc().Reservations, len(was.Reservations))
 	assert.Len(t, d.Steps, len(was.Devices)+1, "reading is one step")
+	require.Len(t, taken.Proposed, 2, "56: its own name and kind")
+	for _, p := range taken.Proposed {
+		_, err := o.Edit(ctx, o.mk, id, draft.Change{Version: o.version(id), Edits: p.Edits}, nil)
+		require.NoError(t, err, p.What)
+	}
 	again, err := o.TakeOver(ctx, o.mk, id, o.version(id))
 	require.NoError(t, err)
 	assert.Zero(t, again.Steps)
-	assert.Equal(t, taken.Version, again.Version)
+	assert.Empty(t, again.Proposed)
+	assert.Equal(t, o.version(id), again.Version)
 	p := o.pushed(o.Service, id)
 	require.Equal(t, "landed", p.State, p.Problem)
 	for _, one := range was.Devices {

@@ -20,6 +20,8 @@ type TakenOver struct {
 	// Leases is how many leases and neighbours the devices tell of: they are under Seen, and never part of a draft.
 	Leases  int   `json:"leases"`
 	Version int32 `json:"version" doc:"of the draft, with what was read"`
+	// Proposed is what devices say of themselves and the draft records otherwise; nothing of it is in the draft.
+	Proposed []takeover.Proposed `json:"proposed"`
 }
 
 // TakeOver reads the devices of a site that Lithos reaches into a draft, as one step: what they hold and the draft does
@@ -34,7 +36,7 @@ func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, 
 		return nil, err
 	}
 	now, left := takeover.Site(d.Doc(), held)
-	out := &TakenOver{Read: names, Left: left, Version: version}
+	out := &TakenOver{Read: names, Left: left, Version: version, Proposed: takeover.Proposals(now, held)}
 	s.Observe(ctx, d.Order.SiteID)
 	heard, err := s.Store.Heard(ctx, d.Order.SiteID)
 	if err != nil {

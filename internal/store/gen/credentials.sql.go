@@ -147,15 +147,18 @@ func (q *Queries) DevicesAt(ctx context.Context, arg DevicesAtParams) ([]Devices
 }
 
 const DevicesElsewhere = `-- name: DevicesElsewhere :many
-SELECT a.device_id, b.device_id AS other, s.name AS site FROM device_access a
+SELECT a.device_id, s.name AS site, coalesce(jsonb_path_query_first(r.doc, '$.devices[*] ? (@.id == $id).name',
+    jsonb_build_object('id', b.device_id)) #>> '{}', b.device_id)::text AS name
+FROM device_access a
 JOIN device_access b ON b.url = a.url AND b.fingerprint = a.fingerprint AND b.site_id <> a.site_id
-JOIN site s ON s.id = b.site_id WHERE a.site_id = $1 ORDER BY a.device_id, s.name
+JOIN site s ON s.id = b.site_id
+JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head WHERE a.site_id = $1 ORDER BY a.device_id, s.name
 `
 
 type DevicesElsewhereRow struct {
 	DeviceID string
-	Other    string
 	Site     string
+	Name     string
 }
 
 // Devices of other sites at the same address and with the same certificate as those of a site.
@@ -168,7 +171,7 @@ func (q *Queries) DevicesElsewhere(ctx context.Context, siteID string) ([]Device
 	var items []DevicesElsewhereRow
 	for rows.Next() {
 		var i DevicesElsewhereRow
-		if err := rows.Scan(&i.DeviceID, &i.Other, &i.Site); err != nil {
+		if err := rows.Scan(&i.DeviceID, &i.Site, &i.Name); err != nil {
 			return nil, err
 		}
 		items = append(items, i)

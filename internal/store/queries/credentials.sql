@@ -24,9 +24,12 @@ DELETE FROM credential c WHERE NOT EXISTS (SELECT FROM device_access a WHERE a.s
 
 -- Devices of other sites at the same address and with the same certificate as those of a site.
 -- name: DevicesElsewhere :many
-SELECT a.device_id, b.device_id AS other, s.name AS site FROM device_access a
+SELECT a.device_id, s.name AS site, coalesce(jsonb_path_query_first(r.doc, '$.devices[*] ? (@.id == $id).name',
+    jsonb_build_object('id', b.device_id)) #>> '{}', b.device_id)::text AS name
+FROM device_access a
 JOIN device_access b ON b.url = a.url AND b.fingerprint = a.fingerprint AND b.site_id <> a.site_id
-JOIN site s ON s.id = b.site_id WHERE a.site_id = @site_id ORDER BY a.device_id, s.name;
+JOIN site s ON s.id = b.site_id
+JOIN site_revision r ON r.site_id = s.id AND r.revision = s.head WHERE a.site_id = @site_id ORDER BY a.device_id, s.name;
 
 -- name: DevicesAt :many
 SELECT b.device_id, s.id AS site_id, s.name AS site, s.customer FROM device_access b JOIN site s ON s.id = b.site_id

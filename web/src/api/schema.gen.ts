@@ -2184,6 +2184,13 @@ export interface components {
             /** @description the entry as the device writes it, beside what it was given */
             writing: components["schemas"]["FileLine"][];
         };
+        Edit: {
+            fields?: components["schemas"]["Field"][];
+            in?: string;
+            op: string;
+            part: string;
+            value?: unknown;
+        };
         EditRequest: {
             /**
              * @description with keyFor: what becomes of the key that was made for it before
@@ -2361,6 +2368,11 @@ export interface components {
             state: "passed" | "answered" | "stopped" | "followed" | "beyond";
             stratum: string;
             title: string;
+        };
+        Field: {
+            from: unknown;
+            name: string;
+            to: unknown;
         };
         FileLine: {
             /**
@@ -2730,6 +2742,10 @@ export interface components {
              * @description reservations
              */
             names: number;
+            /** @description what it says that it is, where that does not go with its kind here */
+            ownKind?: string;
+            /** @description the host name it gives itself, where it is another than here */
+            ownName?: string;
             /** Format: int64 */
             pools: number;
         };
@@ -3869,6 +3885,18 @@ export interface components {
             /** Format: int64 */
             steps: number;
         };
+        Proposed: {
+            /** @description its name here */
+            device: string;
+            /** @description that record it so */
+            edits: components["schemas"]["Edit"][];
+            /** @description as it is recorded */
+            here: string;
+            /** @description as the device says */
+            says: string;
+            /** @enum {string} */
+            what: "host name" | "kind";
+        };
         Proved: {
             says: string;
             /** @enum {string} */
@@ -4638,6 +4666,7 @@ export interface components {
             leases: number;
             /** @description what was not read into the site, with why */
             left: components["schemas"]["Left"][];
+            proposed: components["schemas"]["Proposed"][];
             /** @description names of the devices that were read */
             read: string[];
             /**

@@ -205,6 +205,14 @@ function Said({ of }: { of: Schemas['Introduced'] }) {
           It is recorded already, as {of.elsewhere.join(' and ')}. What is pushed at one site changes it for both.
         </p>
       )}
+      {(of.ownName || of.ownKind) && (
+        <p className="text-sand-ink mb-1.5">
+          It says of itself{of.ownName && ` that its host name is ${of.ownName}`}
+          {of.ownName && of.ownKind && ' and'}
+          {of.ownKind && ` that it is a ${of.ownKind}`}. It is recorded otherwise here; reading the devices into the
+          site offers to change that.
+        </p>
+      )}
       <p>
         It can:{' '}
         {of.can

@@ -3,6 +3,7 @@ import { api, call, problemOf, type Schemas, type View } from '../api/client'
 import { useDraftStep } from '../api/queries'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
+import { SmallButton } from '../parts/SmallButton'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
 
@@ -45,6 +46,7 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
               under Seen.
             </p>
           )}
+          {order && v.proposed.length > 0 && <OfThemselves order={order} proposed={v.proposed} />}
           {order && <Safe order={order} />}
           {v.left.length > 0 && (
             <>
@@ -72,6 +74,53 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
         )}
       </span>
     </Window>
+  )
+}
+
+/** What devices say of themselves and the draft records otherwise: each is taken by itself, or left. */
+function OfThemselves({ order, proposed }: { order: Schemas['Head']; proposed: Schemas['Proposed'][] }) {
+  return (
+    <section aria-label="What devices say of themselves" className="mt-3">
+      <h3 className="font-semibold">Devices say of themselves</h3>
+      <ul className="mt-1 text-[13px]">
+        {proposed.map((p) => (
+          <OfItself key={p.device + p.what} order={order} proposed={p} />
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+/** One of them, with the press that records it so. */
+function OfItself({ order, proposed: p }: { order: Schemas['Head']; proposed: Schemas['Proposed'] }) {
+  const take = useDraftStep(
+    order,
+    async (version) => {
+      const changed = await call(
+        api.POST('/api/orders/{order}/edits', {
+          params: { path: { order: order.id } },
+          body: { version, edits: p.edits, look: {} },
+        }),
+      )
+      return { version: changed.order?.version ?? version }
+    },
+    () => announce(`The draft has ${p.says}`),
+  )
+  return (
+    <li className="py-1 border-b border-seam-2 flex flex-wrap gap-x-2 items-center">
+      <span>
+        <span className="mono">{p.device}</span> says that its {p.what} is <b>{p.says}</b>; here it is {p.here}
+      </span>
+      <SmallButton
+        className="ml-auto"
+        disabled={take.isPending || take.isSuccess}
+        onClick={() => take.mutate()}
+        aria-label={`Record the ${p.what} ${p.says} for ${p.device}`}
+      >
+        {take.isSuccess ? 'Recorded' : 'Record it so'}
+      </SmallButton>
+      <Alert className="basis-full">{take.error && problemOf(take.error).message}</Alert>
+    </li>
   )
 }
 
