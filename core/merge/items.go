@@ -16,6 +16,7 @@ import (
 type item struct {
 	number int
 	text   string // of the line, as it was read
+	cells  []string
 	kind   string // of site
 	fields map[string]string
 	// of says which network the line is about.
@@ -43,7 +44,8 @@ func items(rows []sheet.Row, head int, columns []string) []item {
 	var out []item
 	above := map[string]string{}
 	for i, row := range rows {
-		one := item{number: row.Number, text: strings.Join(row.Cells, " · "), fields: map[string]string{}}
+		one := item{number: row.Number, text: strings.Join(row.Cells, " · "), cells: row.Cells,
+			fields: map[string]string{}}
 		if i <= head {
 			one.skip, one.why = true, "A heading"
 			if i < head {

@@ -34,10 +34,12 @@ type Outcome struct {
 	Source string `json:"source" doc:"name of the file"`
 	Number int    `json:"number" doc:"of the line in the file, from 1; 0 for a part of a site file"`
 	Text   string `json:"text" doc:"the line as it was read"`
-	State  string `json:"state" enum:"added,changed,same,conflict,wrong,skipped"`
-	Says   string `json:"says" doc:"what becomes of it, or why nothing does"`
-	Can    bool   `json:"can" doc:"whether it can be taken"`
-	Taken  bool   `json:"taken"`
+	// Cells are those of a line of a table, with what was corrected; a part of a site file has none.
+	Cells []string `json:"cells,omitempty"`
+	State string   `json:"state" enum:"added,changed,same,conflict,wrong,skipped"`
+	Says  string   `json:"says" doc:"what becomes of it, or why nothing does"`
+	Can   bool     `json:"can" doc:"whether it can be taken"`
+	Taken bool     `json:"taken"`
 }
 
 // Merger takes lines into a site, one source after another.
@@ -48,11 +50,12 @@ type Merger struct {
 	lines  []Outcome
 	edits  []edit.Edit
 	source int
+	typed  map[string]map[int]string // what cells say instead, by line and column
 
 	owners map[netip.Addr]owner
 	macs   map[string]machine // reservations by network and MAC, and fixed devices by MAC
 	free   map[string]func() (netip.Addr, bool)
-	typed  map[netip.Addr]bool
+	named  map[netip.Addr]bool // by lines of tables
 }
 
 // owner is who has an address.
@@ -74,7 +77,8 @@ type machine struct {
 // newID makes ids of new parts of a kind.
 func New(s *site.Site, takes func(Outcome) bool, newID func(kind string) string) *Merger {
 	m := &Merger{site: s, takes: takes, newID: newID, owners: map[netip.Addr]owner{}, macs: map[string]machine{},
-		free: map[string]func() (netip.Addr, bool){}, typed: map[netip.Addr]bool{}}
+		free: map[string]func() (netip.Addr, bool){}, named: map[netip.Addr]bool{},
+		typed: map[string]map[int]string{}}
 	for _, d := range s.Devices {
 		for _, i := range d.Interfaces {
 			for _, a := range i.Addresses {
@@ -107,13 +111,37 @@ func macKey(kind, network, mac string) string { return kind + " " + network + " 
 // Lines are what becomes of each line so far, and the edits of those that are taken.
 func (m *Merger) Lines() ([]Outcome, []edit.Edit) { return m.lines, m.edits }
 
+// Correct has a cell of a table that is taken later say something else; line is the id of its line, column its index.
+func (m *Merger) Correct(line string, column int, text string) {
+	if m.typed[line] == nil {
+		m.typed[line] = map[int]string{}
+	}
+	m.typed[line][column] = sheet.Cell(text)
+}
+
+// lineID is the id of a line of the source that is taken now.
+func (m *Merger) lineID(number int) string { return fmt.Sprintf("%d.%d", m.source, number) }
+
+// corrected are the rows of a table with what was typed in place of their cells.
+func (m *Merger) corrected(rows []sheet.Row) []sheet.Row {
+	rows = slices.Clone(rows)
+	for i, row := range rows {
+		for column, text := range m.typed[m.lineID(row.Number)] {
+			cells := make([]string, max(len(row.Cells), column+1))
+			copy(cells, rows[i].Cells)
+			cells[column], rows[i].Cells = text, cells
+		}
+	}
+	return rows
+}
+
 // Table takes the lines of a table; head is the index of its heading, -1 for none.
 func (m *Merger) Table(name string, rows []sheet.Row, head int, columns []string) {
 	m.source++
-	list := items(rows, head, columns)
+	list := items(m.corrected(rows), head, columns)
 	for _, o := range list {
 		if a, err := netip.ParseAddr(o.fields["address"]); err == nil {
-			m.typed[a] = true
+			m.named[a] = true
 		}
 	}
 	// Networks come first, whatever stands above them: what lies on them needs them.
@@ -135,7 +163,7 @@ func (m *Merger) Table(name string, rows []sheet.Row, head int, columns []string
 
 // line says what becomes of a line, and takes it.
 func (m *Merger) line(source string, o *item) Outcome {
-	l := Outcome{ID: fmt.Sprintf("%d.%d", m.source, o.number), Source: source, Number: o.number, Text: o.text}
+	l := Outcome{ID: m.lineID(o.number), Source: source, Number: o.number, Text: o.text, Cells: o.cells}
 	switch {
 	case o.skip:
 		l.State, l.Says = Skipped, o.why
@@ -328,6 +356,7 @@ func (m *Merger) pool(l *Outcome, o *item) {
 	if e.ID == "" {
 		e.New, e.ID = true, m.newID(site.KindPool)
 		e.Fields["network"] = n.ID
+		e.Fields["enabled"] = "true" // as one that is typed in
 		if e.Fields["name"] == "" {
 			e.Fields["name"] = n.Name
 		}
@@ -501,7 +530,7 @@ func (m *Merger) nextFree(n *site.Network) (netip.Addr, bool) {
 		if !ok {
 			return a, false
 		}
-		if _, taken := m.owners[a]; !taken && !m.typed[a] {
+		if _, taken := m.owners[a]; !taken && !m.named[a] {
 			return a, true
 		}
 	}

@@ -110,6 +110,36 @@ func Test57AMACOnTwoLines(t *testing.T) {
 	assert.Equal(t, "00:00:5e:00:53:d1 is on line 2 already, with 10.84.18.210", lines[2].Says)
 }
 
+// A cell is corrected where its line says why it is not taken; the same line of another file is as it was.
+func Test57ACellIsCorrected(t *testing.T) {
+	rows, err := sheet.ReadCSV([]byte("IP address,MAC,Name\n10.84.18.300,00:00:5e:00:53:d1,scale\n10.84.18.211\n"))
+	require.NoError(t, err)
+	head, columns := merge.Recognise(rows)
+	m := merge.New(scenario.Site("kelder-bridge"), usual, ids())
+	m.Correct("1.2", 0, " 10.84.18.210\x1b")
+	m.Correct("1.3", 1, "00:00:5e:00:53:d2")
+	m.Correct("1.3", 2, "lamp")
+	m.Table("a.csv", rows, head, columns)
+	m.Table("b.csv", rows, head, columns)
+	lines, edits := m.Lines()
+	assert.Equal(t, []string{"skipped", "added", "added", "skipped", "wrong", "conflict"}, states(lines))
+	assert.Len(t, edits, 2)
+	assert.Equal(t, "10.84.18.210 · 00:00:5e:00:53:d1 · scale", lines[1].Text)
+	assert.Equal(t, []string{"10.84.18.211", "00:00:5e:00:53:d2", "lamp"}, lines[2].Cells, "beyond the line's end too")
+	assert.Equal(t, "10.84.18.300", rows[1].Cells[0], "the rows that were read stay as they are")
+}
+
+// A fixed device is marked in a pool that the same list brings, wherever the pool's line stands.
+func Test57AFixedDeviceInAPoolOfTheSameList(t *testing.T) {
+	lines, _ := taken(t, "Type,IP address,MAC,Name,Network,Prefix\n"+
+		"fixed,10.84.60.30,,scale,Attic,10.84.60.0/24\n"+
+		"fixed,10.84.60.50,,lamp,Attic,10.84.60.0/24\n"+
+		"pool,10.84.60.20-10.84.60.40,,Attic PCs,Attic,10.84.60.0/24\n", usual)
+	require.Len(t, lines, 4)
+	assert.Equal(t, []string{merge.Conflict, merge.Added, merge.Added}, states(lines)[1:], "%v", lines)
+	assert.Contains(t, lines[1].Says, "10.84.60.30 is in pool Attic PCs")
+}
+
 // What is in conflict is left unless somebody takes it.
 func TestAConflictIsTakenOrLeft(t *testing.T) {
 	s := scenario.Site("kelder-bridge")

@@ -52,6 +52,11 @@ func ReadCSV(raw []byte) ([]Row, error) {
 	}
 }
 
+// Cell is the text of a cell as it is read: without control characters, of at most 1000 characters.
+func Cell(text string) string {
+	return strings.TrimSpace(site.Printable(strings.ToValidUTF8(text, "�"), maxCell))
+}
+
 // Append adds a line to a table, unless it has no text.
 func Append(rows []Row, number int, cells []string) ([]Row, error) {
 	if len(cells) > MaxColumns {
@@ -59,7 +64,7 @@ func Append(rows []Row, number int, cells []string) ([]Row, error) {
 	}
 	row := Row{Number: number}
 	for _, cell := range cells {
-		row.Cells = append(row.Cells, strings.TrimSpace(site.Printable(strings.ToValidUTF8(cell, "�"), maxCell)))
+		row.Cells = append(row.Cells, Cell(cell))
 	}
 	if strings.Join(row.Cells, "") == "" {
 		return rows, nil

@@ -241,6 +241,17 @@ func takingIn(t *testing.T, a *app) {
 	}`)
 	b.see("till-4")
 	b.see("10.97.21.44 is the reservation till-2's")
+	b.click("[role=dialog] button", "^Correct$") // 57: of the first line that has cells
+	b.axe("the cells of a line")
+	b.keys(input.Escape)
+	b.until("it is closed, and the window is not", `() => !document.querySelector('form[aria-label^="Cells of"]') &&
+		document.activeElement?.getAttribute('aria-label') === 'Correct line 2'`)
+	b.page.MustElement(`button[aria-label="Correct line 5"]`).MustFocus()
+	b.keys(input.Enter)
+	b.until("its cells", `() => document.querySelector('form[aria-label="Cells of line 5"] input') !== null`)
+	b.fill("IP-Adresse", "10.97.21.49")
+	b.keys(input.Enter)
+	b.see("(corrected here)")
 	b.until("the conflict is taken and a line is left", `() => {
 		const box = (of) => document.querySelector('input[aria-label*="' + of + '"]')
 		const theirs = box('10.97.21.44')
@@ -251,7 +262,7 @@ func takingIn(t *testing.T, a *app) {
 		return theirs.checked && !other.checked
 	}`)
 	b.picture("take-in")
-	b.click("[role=dialog] button", "^Take in 2 lines$")
+	b.click("[role=dialog] button", "^Take in 3 lines$")
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
 	loft, err := a.Work.Export(t.Context(), "sail-loft")
 	require.NoError(t, err)
@@ -261,7 +272,7 @@ func takingIn(t *testing.T, a *app) {
 	d, err := a.Work.Draft(t.Context(), open.Orders[0].ID)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 1)
-	assert.Len(t, d.Doc().Reservations, 4)
+	assert.Len(t, d.Doc().Reservations, 5)
 }
 
 // A standard is changed in the browser: wrong values at their fields, what becomes of each site, and a work order

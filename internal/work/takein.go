@@ -25,6 +25,7 @@ type TakeIn struct {
 	Files   []TakenFile  `json:"files" minItems:"1" maxItems:"12"`
 	Columns []TableHolds `json:"columns,omitempty" maxItems:"40" doc:"what the columns of tables hold, where that was corrected"`
 	Take    []string     `json:"take,omitempty" maxItems:"20000" doc:"ids of lines in conflict that are taken all the same"`
+	Cells   []CellSays   `json:"cells,omitempty" maxItems:"5000" doc:"what cells of tables say instead"`
 	Leave   []string     `json:"leave,omitempty" maxItems:"20000" doc:"ids of lines that are left"`
 }
 
@@ -32,6 +33,13 @@ type TakeIn struct {
 type TakenFile struct {
 	Name string `json:"name" maxLength:"255"`
 	Data []byte `json:"data" doc:"its octets, in Base64"`
+}
+
+// CellSays is what a cell of a table says instead of what its file has.
+type CellSays struct {
+	Line   string `json:"line" maxLength:"24" doc:"id of its line"`
+	Column int    `json:"column" minimum:"0" maximum:"59" doc:"index of its column"`
+	Text   string `json:"text" maxLength:"1000"`
 }
 
 // TableHolds is what the columns of a table hold.
@@ -123,6 +131,13 @@ func (s *Service) takeIn(ctx context.Context, d *order.Draft, t TakeIn) (*TakeIn
 	m := merge.New(d.Doc(), func(l merge.Outcome) bool {
 		return !leave[l.ID] && (l.State != merge.Conflict || take[l.ID])
 	}, func(kind string) string { return kind + "-" + strings.ToLower(rand.Text()[:10]) })
+	for _, c := range t.Cells {
+		if c.Column < 0 || c.Column >= sheet.MaxColumns {
+			return nil, nil, act.Refuse(act.Invalid, "Nothing was taken in: a table has at most %d columns.",
+				sheet.MaxColumns)
+		}
+		m.Correct(c.Line, c.Column, c.Text)
+	}
 	v := &TakeInView{Tables: []TableView{}, Counts: []StateCount{}, Version: t.Version}
 	for _, f := range t.Files {
 		if err := s.file(ctx, m, v, f, t.Columns); err != nil {

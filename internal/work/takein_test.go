@@ -11,6 +11,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"lithos/core/scenario"
+	"lithos/internal/act"
 	"lithos/internal/fleet"
 	"lithos/internal/work"
 )
@@ -60,6 +61,15 @@ func TestAWorkbookIsTakenIn(t *testing.T) {
 	assert.Equal(t, "added", v.Lines[2].State, v.Lines[2].Says)
 	assert.Equal(t, "added", v.Lines[4].State, v.Lines[4].Says)
 	assert.Contains(t, v.Lines[3].Says, "no host name", "a formula is text, and no name")
+	in.Cells = []work.CellSays{{Line: v.Lines[3].ID, Column: 3, Text: "57-lamp"}}
+	v, err = o.PreviewTakeIn(t.Context(), id, in)
+	require.NoError(t, err)
+	assert.Equal(t, "57-lamp", v.Lines[3].Cells[3])
+	assert.NotContains(t, v.Lines[3].Says, "no host name", "57: corrected where it is looked at")
+	refusal(t, func() error {
+		_, err := o.PreviewTakeIn(t.Context(), id, work.TakeIn{Files: in.Files, Cells: []work.CellSays{{Column: 60}}})
+		return err
+	}(), act.Invalid, "at most 60 columns")
 	in.Leave = []string{v.Lines[4].ID}
 	v, err = o.ApplyTakeIn(t.Context(), o.mk, id, in)
 	require.NoError(t, err)

@@ -1903,6 +1903,16 @@ export interface components {
             severity: "blocks" | "warns" | "notes";
             title: string;
         };
+        CellSays: {
+            /**
+             * Format: int64
+             * @description index of its column
+             */
+            column: number;
+            /** @description id of its line */
+            line: string;
+            text: string;
+        };
         ChangeGroup: {
             items: components["schemas"]["OneChanged"][];
             /** @enum {string} */
@@ -3743,6 +3753,7 @@ export interface components {
         Outcome: {
             /** @description whether it can be taken */
             can: boolean;
+            cells?: string[];
             id: string;
             /**
              * Format: int64
@@ -4631,6 +4642,8 @@ export interface components {
             version: number;
         };
         TakeIn: {
+            /** @description what cells of tables say instead */
+            cells?: components["schemas"]["CellSays"][];
             /** @description what the columns of tables hold, where that was corrected */
             columns?: components["schemas"]["TableHolds"][];
             files: components["schemas"]["TakenFile"][];

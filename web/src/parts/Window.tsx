@@ -45,7 +45,9 @@ export function Window({
             focusBack(opener.current)
           }}
           onEscapeKeyDown={(e) => {
-            if (!asking) return
+            // What is open within the window is what Escape closes.
+            const within = e.target instanceof Element && e.target.closest('[data-closes]') !== null
+            if (!asking && !within) return
             e.preventDefault()
             setAsking(false)
           }}

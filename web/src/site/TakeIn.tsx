@@ -1,8 +1,9 @@
-import { useRef, useState } from 'react'
+import { Fragment, useRef, useState } from 'react'
 import { api, call, problemOf, type Schemas } from '../api/client'
 import { useDraftStep } from '../api/queries'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
+import { SmallButton } from '../parts/SmallButton'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
 
@@ -50,21 +51,26 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
   const [columns, setColumns] = useState<Schemas['TableHolds'][]>([])
   const [preview, setPreview] = useState<Preview>()
   const [picked, setPicked] = useState<Record<string, boolean>>({})
+  const [cells, setCells] = useState<Schemas['CellSays'][]>([])
+  const [correcting, setCorrecting] = useState('')
   const [filter, setFilter] = useState('')
   const [most, setMost] = useState(shownAtFirst)
   const [busy, setBusy] = useState('')
   const [problem, setProblem] = useState('')
   const leaving = useRef<AbortController>(undefined)
+  const region = useRef<HTMLDivElement>(null)
 
   const takes = (l: Outcome) => picked[l.id] ?? l.taken
-  const body = (version: number, of: File64[], said: Schemas['TableHolds'][]) => ({
+  const body = (version: number, of: File64[], said: Schemas['TableHolds'][], typed: Schemas['CellSays'][]) => ({
     version,
     files: of,
     columns: said,
+    cells: typed,
     take: Object.keys(picked).filter((id) => picked[id]),
     leave: Object.keys(picked).filter((id) => !picked[id]),
   })
-  const look = async (of: File64[], said: Schemas['TableHolds'][]) => {
+  /** Asks what becomes of each line. What somebody said of lines stays, unless others are looked at. */
+  const look = async (of: File64[], said: Schemas['TableHolds'][], typed: Schemas['CellSays'][], others = false) => {
     setProblem('')
     setBusy('Comparing each line with the site')
     leaving.current = new AbortController()
@@ -72,17 +78,20 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
       const v = await call(
         api.POST('/api/orders/{order}/take-in/preview', {
           params: { path: { order: order.id } },
-          body: { ...body(order.version, of, said), take: [], leave: [] },
+          body: { ...body(order.version, of, said, typed), take: [], leave: [] },
           signal: leaving.current.signal,
         }),
       )
       setPreview(v)
-      setPicked({})
+      if (others) setPicked({})
+      setBusy('')
       announce(`${plural(v.lines.length, 'line', 'lines')} compared`)
+      return v
     } catch (e) {
       if (!leaving.current.signal.aborted) setProblem(problemOf(e).message)
     }
     setBusy('')
+    return undefined
   }
   const read = async (list: FileList | null) => {
     const all = [...(list ?? [])]
@@ -99,13 +108,34 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
     }
     setFiles(out)
     setColumns([])
-    await look(out, [])
+    setCells([])
+    setCorrecting('')
+    await look(out, [], [], true)
   }
   const correct = (table: Schemas['TableView'], at: number, to: string) => {
     const now = table.columns.map((c, n) => (n === at ? to : c.holds === to && to !== '' ? '' : c.holds))
     const said = [...columns.filter((c) => c.table !== table.name), { table: table.name, columns: now }]
     setColumns(said)
-    void look(files, said)
+    void look(files, said, cells, true)
+  }
+  const retype = async (l: Outcome, to: string[]) => {
+    const said = [
+      ...cells.filter((c) => c.line !== l.id || to[c.column] === undefined),
+      ...to.flatMap((text, column) => {
+        const was = l.cells?.[column] ?? ''
+        const before = cells.find((c) => c.line === l.id && c.column === column)
+        return text === was && !before ? [] : [{ line: l.id, column, text }]
+      }),
+    ]
+    const v = await look(files, columns, said)
+    if (!v) return
+    setCells(said)
+    setCorrecting('')
+    const now = v.lines.find((o) => o.id === l.id)
+    if (now) announce(`Line ${now.number}: ${words[now.state].slice(2)}. ${now.says}`)
+    // Another state may be filtered out, and its button with it.
+    const again = document.getElementById(`correct-${l.id}`)
+    ;(again ?? region.current)?.focus()
   }
   const takeIn = useDraftStep(
     order,
@@ -113,7 +143,7 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
       call(
         api.POST('/api/orders/{order}/take-in', {
           params: { path: { order: order.id } },
-          body: body(version, files, columns),
+          body: body(version, files, columns, cells),
         }),
       ),
     (v) => announce(`${plural(v.edits, 'edit', 'edits')} in the draft, as one step`),
@@ -219,6 +249,7 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
               ))}
           </div>
           <div
+            ref={region}
             className="max-h-[38vh] overflow-auto relative border border-seam mt-2"
             tabIndex={0}
             role="region"
@@ -227,27 +258,64 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
             <table>
               <tbody>
                 {lines.slice(0, most).map((l) => (
-                  <tr key={l.id} className={tones[l.state]}>
-                    <td className="list-cell w-[34px]">
-                      {l.can && (
-                        <input
-                          type="checkbox"
-                          aria-label={`Take line ${l.number || ''} ${l.text}`.replace('  ', ' ')}
-                          checked={takes(l)}
-                          onChange={(e) => {
-                            const on = e.target.checked
-                            setPicked((was) => ({ ...was, [l.id]: on }))
-                          }}
-                        />
-                      )}
-                    </td>
-                    <td className="list-cell mono text-ink-3 w-[44px]">{l.number || ''}</td>
-                    <td className="list-cell w-[108px]">{words[l.state]}</td>
-                    <td className="list-cell mono max-w-[260px]" title={`${l.source}: ${l.text}`}>
-                      {l.text}
-                    </td>
-                    <td className="list-cell !whitespace-normal">{l.says}</td>
-                  </tr>
+                  <Fragment key={l.id}>
+                    <tr className={tones[l.state]}>
+                      <td className="list-cell w-[34px]">
+                        {l.can && (
+                          <input
+                            type="checkbox"
+                            aria-label={`Take line ${l.number || ''} ${l.text}`.replace('  ', ' ')}
+                            checked={takes(l)}
+                            onChange={(e) => {
+                              const on = e.target.checked
+                              setPicked((was) => ({ ...was, [l.id]: on }))
+                            }}
+                          />
+                        )}
+                      </td>
+                      <td className="list-cell mono text-ink-3 w-[44px]">{l.number || ''}</td>
+                      <td className="list-cell w-[108px]">{words[l.state]}</td>
+                      <td className="list-cell mono max-w-[260px]" title={`${l.source}: ${l.text}`}>
+                        {l.text}
+                      </td>
+                      <td className="list-cell !whitespace-normal">
+                        {l.says}
+                        {cells.some((c) => c.line === l.id) && <span className="text-ink-2"> (corrected here)</span>}
+                      </td>
+                      <td className="list-cell w-[84px]">
+                        {l.cells && l.state !== 'skipped' && (
+                          <SmallButton
+                            id={`correct-${l.id}`}
+                            aria-label={`Correct line ${l.number}`}
+                            aria-expanded={correcting === l.id}
+                            disabled={busy !== ''}
+                            onClick={() => {
+                              setCorrecting(correcting === l.id ? '' : l.id)
+                            }}
+                          >
+                            Correct
+                          </SmallButton>
+                        )}
+                      </td>
+                    </tr>
+                    {correcting === l.id && (
+                      <tr>
+                        <td />
+                        <td colSpan={5} className="list-cell !whitespace-normal">
+                          <Cells
+                            of={l}
+                            columns={columnsOf(preview, l)}
+                            busy={busy !== ''}
+                            onType={(to) => void retype(l, to)}
+                            onClose={() => {
+                              setCorrecting('')
+                              document.getElementById(`correct-${l.id}`)?.focus()
+                            }}
+                          />
+                        </td>
+                      </tr>
+                    )}
+                  </Fragment>
                 ))}
               </tbody>
             </table>
@@ -280,6 +348,53 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
         )}
       </span>
     </Window>
+  )
+}
+
+/** The columns of the table that a line is of. */
+const columnsOf = (preview: Preview, l: Outcome) => preview.tables.find((t) => t.name === l.source)?.columns ?? []
+
+/** The cells of a line, to be typed anew. */
+function Cells(props: {
+  of: Outcome
+  columns: Schemas['TableColumn'][]
+  busy: boolean
+  onType: (to: string[]) => void
+  onClose: () => void
+}) {
+  const { of, columns, busy, onType, onClose } = props
+  const [typed, setTyped] = useState(() => columns.map((_, n) => of.cells?.[n] ?? ''))
+  const named = (n: number) => holds.find(([id]) => id !== '' && id === columns[n]?.holds)?.[1]
+  return (
+    <form
+      aria-label={`Cells of line ${of.number}`}
+      data-closes
+      className="flex flex-wrap gap-2 items-end py-1"
+      onSubmit={(e) => {
+        e.preventDefault()
+        onType(typed)
+      }}
+      onKeyDown={(e) => {
+        if (e.key === 'Escape') onClose()
+      }}
+    >
+      {columns.map((c, n) => (
+        <label key={n} className="text-[12.5px] text-ink-2 w-[150px]">
+          <span className="block truncate">{c.title || named(n) || `Column ${n + 1}`}</span>
+          <input
+            className="field !h-[28px] mono"
+            autoFocus={n === 0}
+            value={typed[n]}
+            onChange={(e) => {
+              setTyped(typed.map((was, k) => (k === n ? e.target.value : was)))
+            }}
+          />
+        </label>
+      ))}
+      <button className="btn !h-[28px]" disabled={busy}>
+        Compare it again
+      </button>
+    </form>
   )
 }
 
