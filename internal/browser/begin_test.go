@@ -249,7 +249,7 @@ func takingIn(t *testing.T, a *app) {
 	b.page.MustElement(`button[aria-label="Correct line 5"]`).MustFocus()
 	b.keys(input.Enter)
 	b.until("its cells", `() => document.querySelector('form[aria-label="Cells of line 5"] input') !== null`)
-	b.fill("IP-Adresse", "10.97.21.49")
+	b.within(`form[aria-label="Cells of line 5"]`, 0, "IP-Adresse", "10.97.21.49")
 	b.keys(input.Enter)
 	b.see("(corrected here)")
 	b.until("the conflict is taken and a line is left", `() => {
@@ -272,7 +272,8 @@ func takingIn(t *testing.T, a *app) {
 	d, err := a.Work.Draft(t.Context(), open.Orders[0].ID)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 1)
-	assert.Len(t, d.Doc().Reservations, 5)
+	assert.Len(t, d.Doc().Reservations, 4)
+	assert.Len(t, d.Doc().FixedDevices, len(doc.FixedDevices)+1, "57: the corrected line")
 }
 
 // A standard is changed in the browser: wrong values at their fields, what becomes of each site, and a work order

@@ -380,6 +380,66 @@ func formsAreKept(t *testing.T, a *app) {
 }
 
 // Keys and skip links reach each part of a page; lists are one stop each.
+// The Tab key goes on from the list of addresses, with what is on its line, to the inspector and the tray.
+func tabGoesOn(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-bench")
+	b.page.MustElement("tbody[data-place=list] [data-row][tabindex='0']").MustFocus()
+	var way []string
+	for range 120 {
+		b.keys(input.Tab)
+		at, err := b.page.Eval(`() => document.activeElement.closest('tbody, aside, footer, h1, header')?.tagName ?? ''`)
+		require.NoError(t, err)
+		if place := at.Value.Str(); len(way) == 0 || way[len(way)-1] != place {
+			way = append(way, place)
+		}
+		if way[len(way)-1] == "FOOTER" {
+			break
+		}
+	}
+	assert.Equal(t, []string{"TBODY", "ASIDE", "FOOTER"}, way)
+}
+
+// A tab is one step of the history, a filter none: it is in the address, and comes with a link and with going back.
+func tabsAndFiltersInTheAddress(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-clinic")
+	length := func() int { return b.page.MustEval(`() => history.length`).Int() }
+	was := length()
+	b.click("[role=tab]", "^Seen$")
+	b.until("the tab in the address", `() => location.search.includes('tab=seen')`)
+	assert.Equal(t, was+1, length())
+	b.fill("Filter what was seen", "10.84.18.9")
+	b.click("label", "The whole site")
+	b.until("both in the address", `() => location.search.includes('seen=10.84.18.9') && location.search.includes('whole=')`)
+	assert.Equal(t, was+1, length(), "a filter is no step")
+	b.page.MustNavigateBack()
+	b.until("the tab before", `() => document.querySelector('[role=tab][aria-selected=true]').innerText === 'Addresses'`)
+	b.page.MustNavigateForward()
+	b.until("the filter again", `() => document.querySelector('[aria-label="Filter what was seen"]')?.value === '10.84.18.9'`)
+	b.visit(a.URL + "/rounds?filter=quill")
+	b.until("one site", `() => document.querySelectorAll('tbody[data-place=list] tr').length === 1`)
+	b.fill("Filter sites", "")
+	b.until("every site", `() => document.querySelectorAll('tbody[data-place=list] tr').length > 5 && location.search === ''`)
+}
+
+// Where the browser's colours are forced, what is chosen is drawn with an outline; the account menu keeps axe's rules.
+func forcedColours(t *testing.T, a *app) {
+	b := a.in(t, "kelder-bridge", "network=net-bench&select=pool:pool-bench")
+	b.page.MustElement("header button[aria-label$=menu]").MustFocus()
+	b.keys(input.Enter)
+	b.see("Sign out")
+	b.axe("the account menu")
+	b.keys(input.Escape)
+	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: []*proto.EmulationMediaFeature{
+		{Name: "forced-colors", Value: "active"}}}.Call(b.page))
+	b.until("what is chosen is outlined", `() => {
+		const chosen = [...document.querySelectorAll('[aria-pressed=true], [aria-selected=true], [aria-current=page], [aria-current=true]')]
+			.filter(e => e.getClientRects().length > 0)
+		const outlined = (e) => getComputedStyle(e).outlineStyle !== 'none'
+		return chosen.length >= 4 && chosen.every(outlined) &&
+			![...document.querySelectorAll('[role=tab][aria-selected=false]')].some(outlined)
+	}`)
+}
+
 func keysAndSkipLinks(t *testing.T, a *app) {
 	b := a.in(t, "kelder-bridge", "network=net-bench")
 	b.press(input.Tab)

@@ -121,27 +121,25 @@ function PlacesMenu() {
   const { pathname } = useLocation()
   const here = places.find(([to]) => pathname.startsWith(to))
   return (
-    <DropdownMenu.Root>
+    <DropdownMenu.Root modal={false}>
       <DropdownMenu.Trigger className="min-[641px]:hidden h-8 px-2 border border-basalt-line rounded-sm whitespace-nowrap">
         {here?.[1] ?? 'Places'} <span aria-hidden>▾</span>
       </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="start"
-          sideOffset={6}
-          className="z-50 bg-sheet text-ink border border-ink-3 rounded-sm p-1 min-w-[160px]"
-        >
-          {places.map(([to, name]) => (
-            <DropdownMenu.Item
-              key={to}
-              className="px-3 py-2 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer"
-              onSelect={() => void navigate(to)}
-            >
-              {name}
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
+      <DropdownMenu.Content
+        align="start"
+        sideOffset={6}
+        className="z-50 bg-sheet text-ink border border-ink-3 rounded-sm p-1 min-w-[160px]"
+      >
+        {places.map(([to, name]) => (
+          <DropdownMenu.Item
+            key={to}
+            className="px-3 py-2 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer"
+            onSelect={() => void navigate(to)}
+          >
+            {name}
+          </DropdownMenu.Item>
+        ))}
+      </DropdownMenu.Content>
     </DropdownMenu.Root>
   )
 }
@@ -157,45 +155,41 @@ function TechnicianMenu({ technician, onHelp }: { technician: Schemas['Technicia
   const item =
     'px-3 py-1.5 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer flex items-center justify-between gap-6'
   return (
-    <DropdownMenu.Root>
+    <DropdownMenu.Root modal={false}>
       <DropdownMenu.Trigger
         aria-label={`${technician.initials}, ${technician.fullName}: menu`}
         className="w-8 h-8 rounded-full bg-[#3b4a46] text-white text-xs grid place-items-center shrink-0"
       >
         {technician.initials}
       </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          sideOffset={6}
-          className="z-50 bg-sheet text-ink border border-ink-3 rounded-sm p-1 min-w-[200px]"
+      <DropdownMenu.Content
+        align="end"
+        sideOffset={6}
+        className="z-50 bg-sheet text-ink border border-ink-3 rounded-sm p-1 min-w-[200px]"
+      >
+        <DropdownMenu.Label className="px-3 py-1.5 text-ink-2 text-[12.5px]">{technician.fullName}</DropdownMenu.Label>
+        <DropdownMenu.RadioGroup
+          value={chosen}
+          onValueChange={(v) => {
+            applyTheme(v as Theme)
+            setChosen(v as Theme)
+          }}
         >
-          <DropdownMenu.Label className="px-3 py-1.5 text-ink-2 text-[12.5px]">
-            {technician.fullName}
-          </DropdownMenu.Label>
-          <DropdownMenu.RadioGroup
-            value={chosen}
-            onValueChange={(v) => {
-              applyTheme(v as Theme)
-              setChosen(v as Theme)
-            }}
-          >
-            {(['system', 'light', 'dark'] as const).map((t) => (
-              <DropdownMenu.RadioItem key={t} value={t} className={item}>
-                {{ system: "The system's colours", light: 'Light colours', dark: 'Dark colours' }[t]}
-                <DropdownMenu.ItemIndicator>✓</DropdownMenu.ItemIndicator>
-              </DropdownMenu.RadioItem>
-            ))}
-          </DropdownMenu.RadioGroup>
-          <DropdownMenu.Separator className="h-px bg-seam my-1" />
-          <DropdownMenu.Item className={item} onSelect={onHelp}>
-            All keys <kbd>?</kbd>
-          </DropdownMenu.Item>
-          <DropdownMenu.Item className={item} onSelect={() => void signOut()}>
-            Sign out
-          </DropdownMenu.Item>
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
+          {(['system', 'light', 'dark'] as const).map((t) => (
+            <DropdownMenu.RadioItem key={t} value={t} className={item}>
+              {{ system: "The system's colours", light: 'Light colours', dark: 'Dark colours' }[t]}
+              <DropdownMenu.ItemIndicator>✓</DropdownMenu.ItemIndicator>
+            </DropdownMenu.RadioItem>
+          ))}
+        </DropdownMenu.RadioGroup>
+        <DropdownMenu.Separator className="h-px bg-seam my-1" />
+        <DropdownMenu.Item className={item} onSelect={onHelp}>
+          All keys <kbd>?</kbd>
+        </DropdownMenu.Item>
+        <DropdownMenu.Item className={item} onSelect={() => void signOut()}>
+          Sign out
+        </DropdownMenu.Item>
+      </DropdownMenu.Content>
     </DropdownMenu.Root>
   )
 }

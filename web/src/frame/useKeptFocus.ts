@@ -12,17 +12,24 @@ export function useKeptFocus() {
       last = e.target
       part = last.closest('aside, footer, [data-place]')
     }
+    let looks: ReturnType<typeof setTimeout> | undefined
     const lost = () => {
+      looks = undefined
       if (!last || (document.activeElement && document.activeElement !== document.body)) return
       const gone = !last.isConnected || (last as HTMLButtonElement).disabled
       if (!gone || document.querySelector('[role=dialog]')) return
       last = null
       focusHome(part?.isConnected ? part : null)
     }
-    const watch = new MutationObserver(lost)
+    // While the focus goes from one thing to the next, nothing has it, and what it leaves may go: the copy buttons of a
+    // line do. Whether it is lost shows when it has arrived.
+    const watch = new MutationObserver(() => {
+      looks ??= setTimeout(lost)
+    })
     document.addEventListener('focusin', note)
     watch.observe(document.body, { subtree: true, childList: true, attributes: true, attributeFilter: ['disabled'] })
     return () => {
+      clearTimeout(looks)
       document.removeEventListener('focusin', note)
       watch.disconnect()
     }

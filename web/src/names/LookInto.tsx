@@ -1,5 +1,4 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
 import { api, call, problemOf, type Schemas } from '../api/client'
 import { Alert } from '../parts/Alert'
 import { SmallButton } from '../parts/SmallButton'
@@ -7,6 +6,7 @@ import { Table } from '../parts/Table'
 import { When } from '../parts/When'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
+import { useInAddress } from '../parts/useInAddress'
 
 type Act = Schemas['ResolverAct']
 
@@ -25,7 +25,7 @@ export function LookInto({ site, resolver, onClose }: { site: string; resolver: 
     mutationFn: (body: Act) => call(api.POST('/api/sites/{site}/resolvers/{resolver}', { params, body })),
     onSuccess: (now) => client.setQueryData(key, now),
   })
-  const [filter, setFilter] = useState('')
+  const [filter, setFilter] = useInAddress('asked')
   const problem = state.error ?? act.error
   const s = state.data?.state
   const matches = (text: string) => text.toLowerCase().includes(filter.toLowerCase())

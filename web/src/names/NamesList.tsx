@@ -6,6 +6,7 @@ import { LongBody, useLongList } from '../parts/LongList'
 import { When } from '../parts/When'
 import { Cell, type CellColumn } from './Cell'
 import type { NameRow, Names } from './useNames'
+import { useInAddress, useSwitchInAddress } from '../parts/useInAddress'
 
 type Column = { key: CellColumn; name: string; width?: string }
 
@@ -68,9 +69,9 @@ type Props = {
 /** The names of one stratum. Cells are edited in place: the arrows move, Enter writes, Tab goes on to the next. */
 export function NamesList({ names, zone, selected, scroller, save, ordered, needOrder, onSelect }: Props) {
   const columns = useMemo(() => columnsOf(names), [names])
-  const [typed, setFilter] = useState('')
+  const [typed, setFilter] = useInAddress('filter')
   const filter = useDeferredValue(typed)
-  const [grouped, setGrouped] = useState(false)
+  const [grouped, setGrouped] = useSwitchInAddress('grouped')
   const rows = useMemo(() => {
     const words = filter.toLowerCase()
     const shown = names.rows.filter((r) =>

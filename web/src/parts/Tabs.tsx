@@ -1,5 +1,5 @@
 import { Tabs as Radix } from 'radix-ui'
-import type { ReactNode } from 'react'
+import { useEffect, useRef, type ReactNode } from 'react'
 
 type Tab = { id: string; name: string; panel: ReactNode }
 
@@ -15,8 +15,20 @@ export function Tabs({
   chosen: string
   onChoose: (id: string) => void
 }) {
+  const asked = useRef(chosen)
+  useEffect(() => {
+    asked.current = chosen
+  }, [chosen])
   return (
-    <Radix.Root value={chosen} onValueChange={onChoose}>
+    <Radix.Root
+      value={chosen}
+      onValueChange={(to) => {
+        // A click chooses a tab twice, as it is pressed and as it gets the focus: one step of the history.
+        if (asked.current === to) return
+        asked.current = to
+        onChoose(to)
+      }}
+    >
       <Radix.List aria-label={label} className="flex flex-wrap gap-0.5 border-b border-seam mt-1.5 print:hidden">
         {tabs.map((t) => (
           <Radix.Trigger

@@ -13,13 +13,14 @@ import { Away } from './Away'
 import { BeginSite } from './BeginSite'
 import { needsLook, useFollowing } from './FollowingPage'
 import { Loading } from '../parts/Loading'
+import { useInAddress } from '../parts/useInAddress'
 
 /** Every site with what is wrong there. */
 export function Rounds() {
   const sites = useSites()
   const following = useFollowing(false)
   const wrong = (following.data ?? []).filter(needsLook).length
-  const [filter, setFilter] = useState('')
+  const [filter, setFilter] = useInAddress('filter')
   const [beginning, setBeginning] = useState(false)
   const sorting = useSort<'name' | 'customer' | 'block' | 'networks' | 'gravity' | 'changed'>()
   const open = useOpenRow()

@@ -14,6 +14,7 @@ import { LongBody, useLongList } from '../parts/LongList'
 import { SortHead, sorted, useSort } from '../parts/rows'
 import { CopyWord } from '../parts/Copy'
 import { When } from '../parts/When'
+import { useInAddress } from '../parts/useInAddress'
 
 type Column = 'from' | 'kind' | 'name' | 'mac' | 'seen'
 const columns: { key: Column; name: string; width?: string }[] = [
@@ -39,7 +40,7 @@ type Props = {
 export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, onFirstPool }: Props) {
   const sorting = useSort<Column>('from')
   const { sort } = sorting
-  const [typed, setFilter] = useState('')
+  const [typed, setFilter] = useInAddress('filter')
   // The list follows what is typed when there is time; typing never waits for it.
   const filter = useDeferredValue(typed)
   // Sorted and put in lower case once, so that a letter more in the filter only compares.

@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useState, type ReactNode } from 'react'
+import type { ReactNode } from 'react'
 import { useRoving } from '../parts/roving'
 import { api, call, type Change, type Schemas, type View } from '../api/client'
 import { Copy } from '../parts/Copy'
@@ -8,6 +8,7 @@ import { Table, type Column } from '../parts/Table'
 import { Ends, When } from '../parts/When'
 import { Actions } from './Actions'
 import type { Asked } from './pageState'
+import { useInAddress, useSwitchInAddress } from '../parts/useInAddress'
 
 type Props = {
   view: View
@@ -20,9 +21,9 @@ type Props = {
 
 /** Leases and neighbours, as the devices last told them, of the network or the whole site. */
 export function SeenTab({ view, network, site, busy, ask, change }: Props) {
-  const [whole, setWhole] = useState(false)
-  const [only, setOnly] = useState(false)
-  const [filter, setFilter] = useState('')
+  const [whole, setWhole] = useSwitchInAddress('whole')
+  const [only, setOnly] = useSwitchInAddress('problems')
+  const [filter, setFilter] = useInAddress('seen')
   const list = useRoving<HTMLDivElement>()
   const zone = view.site.timeZone
   const all = useQuery({

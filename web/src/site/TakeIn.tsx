@@ -3,6 +3,7 @@ import { api, call, problemOf, type Schemas } from '../api/client'
 import { useDraftStep } from '../api/queries'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
+import { Field } from '../parts/Field'
 import { SmallButton } from '../parts/SmallButton'
 import { Window } from '../parts/Window'
 import { plural } from '../parts/plural'
@@ -379,17 +380,17 @@ function Cells(props: {
       }}
     >
       {columns.map((c, n) => (
-        <label key={n} className="text-[12.5px] text-ink-2 w-[150px]">
-          <span className="block truncate">{c.title || named(n) || `Column ${n + 1}`}</span>
-          <input
-            className="field !h-[28px] mono"
+        <div key={n} className="w-[150px]">
+          <Field
+            label={c.title || named(n) || `Column ${n + 1}`}
+            mono
             autoFocus={n === 0}
-            value={typed[n]}
+            value={typed[n] ?? ''}
             onChange={(e) => {
               setTyped(typed.map((was, k) => (k === n ? e.target.value : was)))
             }}
           />
-        </label>
+        </div>
       ))}
       <button className="btn !h-[28px]" disabled={busy}>
         Compare it again
