@@ -76,7 +76,7 @@ func readPart(r *site.Reading, k *site.Kind) []Edit {
 			options = append(options, setOption(r, f, site.Ref{Kind: k.Name, ID: r.ID}, text)...)
 		default:
 			if err := f.Read(r, now, text); err != nil {
-				r.Fail(f.Name, err.Error())
+				r.FailFor(f.Name, err)
 			}
 		}
 	}
@@ -145,7 +145,7 @@ func readOption(r *site.Reading) []Edit {
 			now.Value, err = r.Site.Own().Canonical(now.Code, text)
 		}
 		if err != nil {
-			r.Fail("value", err.Error())
+			r.FailFor("value", err)
 			return nil
 		}
 	}

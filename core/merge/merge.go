@@ -127,7 +127,7 @@ func (m *Merger) corrected(rows []sheet.Row) []sheet.Row {
 	rows = slices.Clone(rows)
 	for i, row := range rows {
 		for column, text := range m.typed[m.lineID(row.Number)] {
-			cells := make([]string, max(len(row.Cells), column+1))
+			cells := make([]string, max(len(rows[i].Cells), column+1))
 			copy(cells, rows[i].Cells)
 			cells[column], rows[i].Cells = text, cells
 		}

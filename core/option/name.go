@@ -1,6 +1,8 @@
 package option
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"strings"
 )
@@ -30,30 +32,62 @@ func checkName(name string, checkLabel func(string) error) error {
 	}
 	for label := range strings.SplitSeq(name, ".") {
 		if err := checkLabel(label); err != nil {
-			return err
+			return Meant(err, name, checkLabel)
 		}
 	}
 	return nil
 }
 
+// NameError says that a text is no label of a host or domain name.
+type NameError struct {
+	Says    string
+	Instead string // the nearest name there is; empty for none
+}
+
+func (e *NameError) Error() string { return e.Says }
+
+// Meant is the error of one label of a name, with the whole name that may be meant: the labels that check refuses are
+// replaced by the nearest that there are. Other errors, and nil, stay as they are.
+func Meant(err error, name string, check func(label string) error) error {
+	wrong, ok := errors.AsType[*NameError](err)
+	if !ok {
+		return err
+	}
+	labels := strings.Split(name, ".")
+	for i, label := range labels {
+		if check(label) == nil {
+			continue
+		}
+		if labels[i], ok = LawfulLabel(label); !ok {
+			return &NameError{Says: wrong.Says}
+		}
+	}
+	return &NameError{Says: wrong.Says, Instead: strings.Join(labels, ".")}
+}
+
 // CheckLabel says what is wrong with one label of a host or domain name.
 func CheckLabel(label string) error {
-	valid := label != "" && len(label) <= 63 && label[0] != '-' && label[len(label)-1] != '-'
-	for _, c := range []byte(label) {
-		valid = valid && (c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z')
-	}
-	if !valid {
-		return fmt.Errorf("%q is not a name; use 1 to 63 letters, digits and inner hyphens, for example recep-pc",
-			label)
+	if !isLabel(label) {
+		instead, _ := LawfulLabel(label)
+		return &NameError{fmt.Sprintf("%q is not a name; use 1 to 63 letters, digits and inner hyphens, for example %s",
+			label, cmp.Or(instead, "recep-pc")), instead}
 	}
 	return nil
+}
+
+func isLabel(text string) bool {
+	valid := text != "" && len(text) <= 63 && text[0] != '-' && text[len(text)-1] != '-'
+	for _, c := range []byte(text) {
+		valid = valid && (c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z')
+	}
+	return valid
 }
 
 // LawfulLabel is the host name (RFC 1123 section 2.1) that is nearest to some text, in
 // small letters: "Plate Reader 2" becomes plate-reader-2. ok is false where nothing of
 // the text can stand in one.
 func LawfulLabel(text string) (label string, ok bool) {
-	if CheckLabel(text) == nil {
+	if isLabel(text) {
 		return strings.ToLower(text), true
 	}
 	words := strings.FieldsFunc(plainLetters.Replace(strings.ToLower(text)), func(c rune) bool {

@@ -48,7 +48,12 @@ type Reading struct {
 }
 
 // Fail says what is wrong with a field.
-func (r *Reading) Fail(field, says string) { r.Errors = append(r.Errors, FieldError{field, says}) }
+func (r *Reading) Fail(field, says string) {
+	r.Errors = append(r.Errors, FieldError{Field: field, Says: says})
+}
+
+// FailFor records why a field cannot be read, with what may be meant where the error knows it.
+func (r *Reading) FailFor(field string, err error) { r.Errors = append(r.Errors, ErrorAt(field, err)) }
 
 // Failed reports whether something is wrong with a field.
 func (r *Reading) Failed(field string) bool {
@@ -59,6 +64,17 @@ func (r *Reading) Failed(field string) bool {
 type FieldError struct {
 	Field string `json:"field"`
 	Says  string `json:"says"`
+	// Instead is what may be meant, to be typed with one press; empty for nothing.
+	Instead string `json:"instead,omitempty"`
+}
+
+// ErrorAt is an error of a field, with what may be meant where the error knows it.
+func ErrorAt(field string, err error) FieldError {
+	out := FieldError{Field: field, Says: err.Error()}
+	if name, ok := errors.AsType[*option.NameError](err); ok {
+		out.Instead = name.Instead
+	}
+	return out
 }
 
 // FieldErrors is every field of an entry that could not be read.

@@ -456,7 +456,7 @@ func settleRecord(r *Reading, p *Record) {
 		return
 	}
 	if _, err := zone.ReadData(p.Type, p.Data, zoneNamed(r)); err != nil {
-		r.Fail("data", err.Error())
+		r.FailFor("data", err)
 	}
 }
 

@@ -5,11 +5,14 @@
 package zone
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"strings"
 
 	"github.com/miekg/dns"
+
+	"lithos/core/option"
 )
 
 // Apex is how the owner is written that is the zone itself (RFC 1035 section 5.1).
@@ -44,7 +47,7 @@ func CheckName(name string) error {
 	for label := range strings.SplitSeq(name, ".") {
 		if star := first && label == "*"; !star {
 			if err := checkLabel(label); err != nil {
-				return err
+				return option.Meant(err, name, checkPart)
 			}
 		}
 		first = false
@@ -64,8 +67,17 @@ func checkLabel(label string) error {
 	if len(label) > maxLabel {
 		return fmt.Errorf("%q has %d characters between two dots; use at most %d", clip(label), len(label), maxLabel)
 	}
-	return fmt.Errorf("%q is not part of a name; use letters, digits, inner hyphens and underscores, for example "+
-		"label-prn", clip(label))
+	instead, _ := option.LawfulLabel(label)
+	return &option.NameError{Says: fmt.Sprintf("%q is not part of a name; use letters, digits, inner hyphens and "+
+		"underscores, for example %s", clip(label), cmp.Or(instead, "label-prn")), Instead: instead}
+}
+
+// checkPart is checkLabel for a label that may be a star.
+func checkPart(label string) error {
+	if label == "*" {
+		return nil
+	}
+	return checkLabel(label)
 }
 
 func clip(s string) string {

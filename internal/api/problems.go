@@ -35,6 +35,9 @@ func init() {
 	validation.MsgExpectedMaxItems = "give at most %d at a time"
 }
 
+// instead is the value of an error's detail: what may be meant, to be typed in place of what was.
+type instead string
+
 // problem makes the problem documents of the API (RFC 9457). What was typed is not
 // sent back: it may be a password.
 func problem(status int, message string, details ...error) huma.StatusError {
@@ -42,7 +45,11 @@ func problem(status int, message string, details ...error) huma.StatusError {
 	for _, err := range details {
 		var detail *huma.ErrorDetail
 		if errors.As(err, &detail) {
-			out.Errors = append(out.Errors, &huma.ErrorDetail{Location: detail.Location, Message: detail.Message})
+			kept := &huma.ErrorDetail{Location: detail.Location, Message: detail.Message}
+			if meant, ok := detail.Value.(instead); ok {
+				kept.Value = meant
+			}
+			out.Errors = append(out.Errors, kept)
 		} else if err != nil {
 			out.Errors = append(out.Errors, &huma.ErrorDetail{Message: err.Error()})
 		}
@@ -74,7 +81,11 @@ func (s *server) problem(err error) error {
 	case errors.As(err, &refusal):
 		details := make([]error, len(refusal.Fields))
 		for i, f := range refusal.Fields {
-			details[i] = &huma.ErrorDetail{Location: "body." + f.Field, Message: f.Says}
+			detail := &huma.ErrorDetail{Location: "body." + f.Field, Message: f.Says}
+			if f.Instead != "" {
+				detail.Value = instead(f.Instead)
+			}
+			details[i] = detail
 		}
 		return huma.NewError(statuses[refusal.Kind], refusal.Says, details...)
 	case store.IsUnkeepable(err):

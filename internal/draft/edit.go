@@ -320,8 +320,8 @@ func (s *Service) read(
 			r := act.RefuseFields("Nothing was changed", fields)
 			r.Fields = nil
 			for _, f := range fields {
-				r.Fields = append(r.Fields,
-					site.FieldError{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.Field), Says: f.Says})
+				f.Field = fmt.Sprintf("entries[%d].fields.%s", i, f.Field)
+				r.Fields = append(r.Fields, f)
 			}
 			return nil, nil, "", r
 		}

@@ -265,7 +265,7 @@ func (n NewSite) read(all []*site.Site, levels []Level) (*site.Site, site.FieldE
 	}
 	if doc.Domain != "" {
 		if err := option.CheckDomain(doc.Domain); err != nil {
-			fail("domain", "%s", err)
+			wrong = append(wrong, site.ErrorAt("domain", err))
 		}
 	}
 	return site.Normal(doc), wrong

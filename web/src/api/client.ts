@@ -19,6 +19,8 @@ export class Problem extends Error {
     readonly status: number,
     message: string,
     readonly fields: Record<string, string> = {},
+    /** What may be meant in a field, where that is known. */
+    readonly instead: Record<string, string> = {},
   ) {
     super(message)
   }
@@ -43,9 +45,12 @@ export async function call<T>(request: Promise<{ data?: T; error?: unknown; resp
   if (result.response.status === 401 && !result.response.url.endsWith('/api/session')) sessionLost(session)
   const body = result.error as Schemas['ErrorModel'] | undefined
   const fields: Record<string, string> = {}
+  const instead: Record<string, string> = {}
   for (const e of body?.errors ?? []) {
     const name = e.location?.replace(/^(?:body|query)\.(entries\[\d+\]\.fields\.)?/, '')
     if (name && e.message) fields[name] = e.message
+    if (name && typeof e.value === 'string') instead[name] = e.value
   }
-  throw new Problem(result.response.status, body?.detail ?? `The server answers ${result.response.status}.`, fields)
+  const says = body?.detail ?? `The server answers ${result.response.status}.`
+  throw new Problem(result.response.status, says, fields, instead)
 }

@@ -187,7 +187,7 @@ export function useOrderAct(order: number) {
       return false
     }
   }
-  return { act, problem: failed?.message ?? '', fields: failed?.fields ?? {}, busy }
+  return { act, problem: failed?.message ?? '', fields: failed?.fields ?? {}, instead: failed?.instead ?? {}, busy }
 }
 
 /** Clients of an order's rehearsal, a page after another. */

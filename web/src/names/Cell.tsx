@@ -1,10 +1,14 @@
-import { useEffect, useRef, useState } from 'react'
+import { useEffect, useId, useRef, useState } from 'react'
+import { Instead } from '../parts/Field'
 import { Mark } from '../parts/Kind'
 import { When } from '../parts/When'
 import type { NameRow } from './useNames'
 
 export type CellColumn =
   'name' | 'type' | 'inside' | 'outside' | 'reverse' | 'from' | 'ttl' | 'until' | 'told' | 'since'
+
+/** Why what was typed into a cell is not written, with what may be meant. */
+export type Wrong = { says: string; instead?: string }
 
 type Props = {
   column: CellColumn
@@ -16,7 +20,7 @@ type Props = {
   editable: boolean
   editing: boolean
   fresh?: string
-  wrong: string
+  wrong?: Wrong
   onEdit: () => void
   onWrite: (text: string, then?: number) => void
   onGiveUp: () => void
@@ -132,6 +136,7 @@ function Written({ column, row: r, fresh, wrong, onWrite, onGiveUp }: Props) {
   const was = (column === 'name' ? r?.name : column === 'ttl' ? String(r?.ttl ?? '') : (r?.inside ?? r?.outside)) ?? ''
   const first = was.split(', ')[0] ?? ''
   const [text, setText] = useState(r ? first : (fresh ?? ''))
+  const id = useId()
   const input = useRef<HTMLInputElement>(null)
   useEffect(() => {
     input.current?.select()
@@ -139,6 +144,7 @@ function Written({ column, row: r, fresh, wrong, onWrite, onGiveUp }: Props) {
   return (
     <td className="list-cell relative" onClick={(e) => e.stopPropagation()}>
       <input
+        id={id}
         ref={input}
         autoFocus
         aria-label={labels[column]}
@@ -165,7 +171,8 @@ function Written({ column, row: r, fresh, wrong, onWrite, onGiveUp }: Props) {
           role="alert"
           className="absolute left-1 top-full z-20 bg-sheet border border-cinnabar text-cinnabar-ink text-[12.5px] px-2 py-1 max-w-[360px] w-max"
         >
-          {wrong}
+          {wrong.says}
+          {wrong.instead && <Instead of={id} text={wrong.instead} />}
         </span>
       )}
     </td>

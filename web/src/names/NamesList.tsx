@@ -4,7 +4,7 @@ import { Alert } from '../parts/Alert'
 import { Mark } from '../parts/Kind'
 import { LongBody, useLongList } from '../parts/LongList'
 import { When } from '../parts/When'
-import { Cell, type CellColumn } from './Cell'
+import { Cell, type CellColumn, type Wrong } from './Cell'
 import type { NameRow, Names } from './useNames'
 import { useInAddress, useSwitchInAddress } from '../parts/useInAddress'
 
@@ -88,7 +88,7 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
   const [at, setAt] = useState({ row: 0, col: 0 })
   const [editing, setEditing] = useState<{ row: number; col: number }>()
   const [fresh, setFresh] = useState<Record<string, string>>({})
-  const [wrong, setWrong] = useState('')
+  const [wrong, setWrong] = useState<Wrong>()
   const [land, setLand] = useState<{ row: number; col: number }>()
   const wanted = useRef(false)
   const stop = { row: Math.min(at.row, count - 1), col: Math.min(at.col, columns.length - 1) }
@@ -126,7 +126,7 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
       needOrder()
       return
     }
-    setWrong('')
+    setWrong(undefined)
     setAt({ row, col })
     setEditing({ row, col })
   }
@@ -183,10 +183,10 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
         changed = await save({ entries: [newEntry(names, values)] })
         setFresh({})
       }
-      setWrong('')
+      setWrong(undefined)
     } catch (e) {
       const p = problemOf(e)
-      setWrong(Object.values(p.fields)[0] ?? p.message)
+      setWrong({ says: Object.values(p.fields)[0] ?? p.message, instead: Object.values(p.instead)[0] })
       return
     }
     const on = then === undefined ? undefined : nextEditable(field, row, col, then, columns.length)
@@ -214,12 +214,12 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
         editable={field(index, col) !== undefined}
         editing={on}
         fresh={r ? undefined : (fresh[field(index, col) ?? ''] ?? '')}
-        wrong={on ? wrong : ''}
+        wrong={on ? wrong : undefined}
         onEdit={() => edit(index, col)}
         onWrite={(text, then) => void write(index, col, text, then)}
         onGiveUp={() => {
           setEditing(undefined)
-          setWrong('')
+          setWrong(undefined)
           go(index, col)
         }}
       />

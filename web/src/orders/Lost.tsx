@@ -27,7 +27,7 @@ export function Lost({ lost, head }: { lost: Schemas['Lost'][]; head: Schemas['H
 
 /** One of them: what three saw, and whose value is taken. */
 function One({ lost: l, head }: { lost: Schemas['Lost']; head: Schemas['Head'] }) {
-  const { act, problem, fields, busy } = useOrderAct(head.id)
+  const { act, problem, fields, instead, busy } = useOrderAct(head.id)
   const typed = l.threes.flatMap((t) => t.another ?? [])
   const form = useForm<Values>({ defaultValues: Object.fromEntries(typed.map((f) => [f.name, f.value])) })
   const [other, setOther] = useState(false)
@@ -91,7 +91,14 @@ function One({ lost: l, head }: { lost: Schemas['Lost']; head: Schemas['Head'] }
           onSubmit={(e) => void form.handleSubmit((values) => decide('another', values))(e)}
         >
           {typed.map((f, i) => (
-            <OneField key={f.name} field={f} form={form} first={i === 0} error={fields[f.name]} />
+            <OneField
+              key={f.name}
+              field={f}
+              form={form}
+              first={i === 0}
+              error={fields[f.name]}
+              instead={instead[f.name]}
+            />
           ))}
           <div>
             <button className="btn btn-next" disabled={busy}>

@@ -1,12 +1,19 @@
 import { useId, type InputHTMLAttributes, type ReactNode, type TextareaHTMLAttributes } from 'react'
 
-type Common = { label: string; hint?: ReactNode; error?: string }
+type Common = {
+  label: string
+  hint?: ReactNode
+  error?: string
+  /** What may be meant where something is wrong: one press writes it. */
+  instead?: string
+}
 
 /** A labelled input with its hint, and what is wrong with it. */
 export function Field({
   label,
   hint,
   error,
+  instead,
   mono,
   ...input
 }: Common & { mono?: boolean } & InputHTMLAttributes<HTMLInputElement>) {
@@ -34,7 +41,7 @@ export function Field({
         }}
         {...input}
       />
-      <Says id={`${id}-says`} hint={hint} error={error} />
+      <Says id={`${id}-says`} hint={hint} error={error} of={id} instead={instead} />
     </div>
   )
 }
@@ -152,7 +159,8 @@ export function Several({
   )
 }
 
-function Says({ id, hint, error }: { id: string; hint?: ReactNode; error?: string }) {
+function Says(props: { id: string; hint?: ReactNode; error?: string; of?: string; instead?: string }) {
+  const { id, hint, error, of, instead } = props
   return (
     <div
       id={id}
@@ -160,6 +168,24 @@ function Says({ id, hint, error }: { id: string; hint?: ReactNode; error?: strin
       role={error ? 'alert' : undefined}
     >
       {error ?? hint}
+      {error && of && instead && <Instead of={of} text={instead} />}
     </div>
+  )
+}
+
+/** The press that writes what may be meant into a field, as if it were typed there. */
+export function Instead({ of, text }: { of: string; text: string }) {
+  const write = () => {
+    const field = document.getElementById(of)
+    if (!(field instanceof HTMLInputElement)) return
+    // React looks at the value through the setter that it put over the field's own.
+    Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value')?.set?.call(field, text)
+    field.dispatchEvent(new Event('input', { bubbles: true }))
+    field.focus()
+  }
+  return (
+    <button type="button" className="block underline decoration-dotted font-semibold min-h-[24px]" onClick={write}>
+      Write {text}
+    </button>
   )
 }

@@ -68,6 +68,7 @@ function Form({ known, onClose }: { known: Beginning; onClose: () => void }) {
       label={label}
       hint={hint}
       error={error}
+      instead={problem?.instead[name]}
       mono={name === 'block' || name === 'code' || name === 'domain'}
       value={typed[name]}
       autoFocus={name === (first ? 'name' : 'newCustomer')}

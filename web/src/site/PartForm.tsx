@@ -103,7 +103,14 @@ function Filled({ opens, form: spec, view, save, onClose }: Props & { form: Sche
           />
         )}
         {visible.map((f, i) => (
-          <OneField key={f.name} field={f} form={form} first={i === 0} error={problem?.fields[f.name]} />
+          <OneField
+            key={f.name}
+            field={f}
+            form={form}
+            first={i === 0}
+            error={problem?.fields[f.name]}
+            instead={problem?.instead[f.name]}
+          />
         ))}
         <Alert>{stray && problem.message}</Alert>
         <div className="flex gap-2 justify-end mt-1">
@@ -128,11 +135,13 @@ export function OneField({
   form,
   first,
   error,
+  instead,
 }: {
   field: FormField
   form: UseFormReturn<Values>
   first: boolean
   error?: string
+  instead?: string
 }) {
   const common = { label: f.label, hint: f.hint, error, ...form.register(f.name) }
   const options = f.choices ?? []
@@ -167,6 +176,7 @@ export function OneField({
     default:
       return (
         <Field
+          instead={instead}
           mono={f.mono}
           type={f.input === 'secret' ? 'password' : 'text'}
           autoFocus={first}
