@@ -6,7 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
+	"time"
+
+	"lithos/core/option"
 )
 
 // MaxFile is the largest site file Read takes, in octets. A site of 50,000
@@ -75,7 +79,32 @@ func decode(root *node) (*Site, error) {
 	if err := dec.Decode(&s); err != nil {
 		return nil, fmt.Errorf("read the site file: %w", err)
 	}
-	return Normal(&s), nil
+	out := Normal(&s)
+	timesInSeconds(out)
+	return out, nil
+}
+
+// timesInSeconds gives times that a file has as a number their unit: a program that writes one means seconds. A person
+// who types one into a form is asked.
+func timesInSeconds(s *Site) {
+	own := s.Own()
+	for _, k := range kinds {
+		if k.options == nil {
+			continue
+		}
+		k.Each(s, func(_ Ref, list List, i int) bool {
+			options, _ := optionsAt(s, Ref{k.Name, list.ID(i)}, true)
+			for i := range *options {
+				o := &(*options)[i]
+				def, known := own.Lookup(o.Code)
+				n, err := strconv.ParseUint(o.Value, 10, 32)
+				if known && def.Type == option.Seconds && err == nil && n > 0 {
+					o.Value = option.FormatDuration(time.Duration(n) * time.Second)
+				}
+			}
+			return true
+		})
+	}
 }
 
 // repeated finds keys that are given twice.

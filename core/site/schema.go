@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
@@ -24,13 +25,27 @@ import (
 func Schema() ([]byte, error) {
 	defs := map[string]any{}
 	root := schemaOf(reflect.TypeFor[Site](), defs)
-	return json.MarshalIndent(map[string]any{
+	raw, err := json.MarshalIndent(map[string]any{
 		"$schema":     "https://json-schema.org/draft/2020-12/schema",
 		"title":       "Lithos site file",
 		"description": "The intended addressing of one site.",
 		"$ref":        root["$ref"],
 		"$defs":       defs,
 	}, "", "  ")
+	return shown(raw), err
+}
+
+// shown is a JSON text in which the characters that nobody sees are escapes.
+func shown(raw []byte) []byte {
+	var out bytes.Buffer
+	for _, r := range string(raw) {
+		if r > unicode.MaxASCII && !unicode.IsPrint(r) {
+			fmt.Fprintf(&out, `\u%04x`, r)
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.Bytes()
 }
 
 // form is what a text must look like: in the schema's words, in code, and what to
@@ -54,9 +69,12 @@ func parsed[T any](pattern, says string, parse func(string) (T, error)) form {
 // dotted is an IPv4 address, each of its numbers without leading zeros.
 const dotted = `((25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)\.){3}(25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)`
 
-// unshown is what CheckText refuses, and oneLine text without it.
+// unshown is what CheckText refuses, blank what else a name may not be all of, and oneLine text without the first. They
+// are characters, not escapes: those beyond Latin 1 are written in one way in ECMA-262, which JSON Schema asks for, and
+// in another in Go.
 const (
-	unshown = `\x00-\x1f\x7f-\x9f\x{202a}-\x{202e}\x{2066}-\x{2069}\x{2028}\x{2029}`
+	unshown = `\x00-\x1f\x7f-\x9f` + "\u202a-\u202e\u2066-\u2069\u2028\u2029"
+	blank   = " \u00a0\u1680\u2000-\u200a\u202f\u205f\u3000"
 	oneLine = `^[^` + unshown + `]*$`
 )
 
@@ -78,7 +96,7 @@ var forms = map[string]form{
 		}
 		return nil
 	}},
-	"name": {oneLine[:len(oneLine)-2] + `*[^\s` + unshown + `]` + oneLine[1:len(oneLine)-2] + "*$", func(s string) error {
+	"name": {oneLine[:len(oneLine)-2] + `*[^` + blank + unshown + `]` + oneLine[1:len(oneLine)-2] + "*$", func(s string) error {
 		if strings.TrimSpace(s) == "" {
 			return fmt.Errorf("%q is empty; write what people call it", clip(s))
 		}

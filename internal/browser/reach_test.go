@@ -432,8 +432,8 @@ func forcedColours(t *testing.T, a *app) {
 	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: []*proto.EmulationMediaFeature{
 		{Name: "forced-colors", Value: "active"}}}.Call(b.page))
 	b.until("what is chosen is outlined", `() => {
-		const chosen = [...document.querySelectorAll('[aria-pressed=true], [aria-selected=true], [aria-current=page], [aria-current=true]')]
-			.filter(e => e.getClientRects().length > 0)
+		const marks = ['[aria-pressed=true]', '[aria-selected=true]', '[aria-current=page]', '[aria-current=true]']
+		const chosen = [...document.querySelectorAll(marks.join())].filter(e => e.getClientRects().length > 0)
 		const outlined = (e) => getComputedStyle(e).outlineStyle !== 'none'
 		return chosen.length >= 4 && chosen.every(outlined) &&
 			![...document.querySelectorAll('[role=tab][aria-selected=false]')].some(outlined)
