@@ -3,6 +3,7 @@ package web_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -37,8 +38,9 @@ func Test60TheSchemaInTwoLanguages(t *testing.T) {
 	small := func(name, prefix string) string {
 		text, err := json.Marshal(name)
 		require.NoError(t, err)
-		return `{"id":"site-a","code":"a","name":"A","customer":{"id":"c","name":"C"},"timeZone":"Europe/London",` +
-			`"block":["10.0.0.0/8"],"networks":[{"id":"net-a","name":` + string(text) + `,"prefix":"` + prefix + `"}]}`
+		return fmt.Sprintf(`{"id":"site-a","code":"a","name":"A","customer":{"id":"c","name":"C"},
+			"timeZone":"Europe/London","block":["10.0.0.0/8"],"networks":[{"id":"net-a","name":%s,"prefix":"%s"}]}`,
+			text, prefix)
 	}
 	for name, sound := range map[string]bool{"Büro 2": true, "\u00a0x\u3000": true, "名": true, "": false, "  ": false,
 		"\u00a0\u3000": false, "a\u202eb": false, "a\u2066b": false, "a\u2028b": false, "a\u0085b": false, "a\nb": false,

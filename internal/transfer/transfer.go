@@ -10,11 +10,13 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/miekg/dns"
 
 	"lithos/core/names"
+	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/core/zone"
 	"lithos/internal/outbound"
@@ -313,13 +315,29 @@ func (s Server) secrets() map[string]string {
 	return map[string]string{dns.Fqdn(s.Key): s.Secret}
 }
 
+// apart says how far the clock of a server is from this one, where its answer tells its time (RFC 8945 section 5.2.3).
+func apart(t *dns.TSIG, now time.Time) string {
+	theirs, err := strconv.ParseInt(t.OtherData, 16, 64)
+	if t.OtherLen != 6 || err != nil {
+		return "its clock and this one are apart"
+	}
+	ahead := time.Unix(theirs, 0).Sub(now).Round(time.Second)
+	switch {
+	case ahead >= time.Second:
+		return "its clock is " + option.FormatDuration(ahead) + " ahead of this one"
+	case ahead <= -time.Second:
+		return "its clock is " + option.FormatDuration(-ahead) + " behind this one"
+	}
+	return "its clock and this one say the same, and the message was old or heard before"
+}
+
 // refused says a response code in words.
 func (s Server) refused(m *dns.Msg) error {
 	if t := m.IsTsig(); t != nil && t.Error != dns.RcodeSuccess {
 		says := map[uint16]string{
 			dns.RcodeBadSig:  "the key " + s.Key + " is another there; type it again",
 			dns.RcodeBadKey:  "it does not know the key " + s.Key + ", or not for this zone",
-			dns.RcodeBadTime: "its clock and this one are apart; the signature is out of time",
+			dns.RcodeBadTime: apart(t, time.Now()) + "; the signature is out of time",
 		}[t.Error]
 		if says != "" {
 			return &RefusedError{int(t.Error), says}

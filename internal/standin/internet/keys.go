@@ -143,11 +143,20 @@ func (h *holder) Verify(msg []byte, t *dns.TSIG) error {
 		return err
 	}
 	got, err := hex.DecodeString(t.MAC)
-	if err != nil || !hmac.Equal(want, got) {
+	if err != nil || len(got) > len(want) || len(got) < max(leastMAC, len(want)/2) {
+		return errLength
+	}
+	if !hmac.Equal(want[:len(got)], got) { // one that is cut off counts as far as it goes
 		return dns.ErrSig
 	}
 	return nil
 }
+
+// leastMAC is how many octets a signature has at least, and errLength says that one has fewer, or more than its
+// algorithm makes (RFC 8945 section 5.2.2.1).
+const leastMAC = 10
+
+var errLength = errors.New("the signature has a length that its algorithm does not make")
 
 // maxHeard is how many signatures are remembered.
 const maxHeard = 10_000
@@ -155,17 +164,19 @@ const maxHeard = 10_000
 // replayed reports whether a message was heard before: its signature counts once (RFC 8945 section 10.2). One that
 // is older than its signature is good for is refused for its time.
 func (h *holder) replayed(t *dns.TSIG, now time.Time) bool {
-	if _, heard := h.heard[t.MAC]; heard {
+	// A signature that was cut off is the same one: its first octets tell.
+	mac := t.MAC[:min(len(t.MAC), 2*leastMAC)]
+	if _, heard := h.heard[mac]; heard {
 		return true
 	}
 	if len(h.heard) >= maxHeard {
-		for mac, until := range h.heard {
+		for old, until := range h.heard {
 			if now.After(until) {
-				delete(h.heard, mac)
+				delete(h.heard, old)
 			}
 		}
 	}
-	h.heard[t.MAC] = now.Add(2 * time.Duration(t.Fudge) * time.Second)
+	h.heard[mac] = now.Add(2 * time.Duration(t.Fudge) * time.Second)
 	return false
 }
 
@@ -182,8 +193,10 @@ func (h *holder) key(w dns.ResponseWriter, q resolve.Question, reply *dns.Msg) (
 	if err := w.TsigStatus(); err != nil {
 		reply.Rcode = dns.RcodeNotAuth
 		switch {
+		case errors.Is(err, errLength):
+			reply.Rcode, reply.Extra = dns.RcodeFormatError, reply.Extra[:len(reply.Extra)-1] // without a signature
 		case errors.Is(err, dns.ErrTime):
-			own.Error = dns.RcodeBadTime
+			outOfTime(own, t)
 		case errors.Is(err, dns.ErrSecret):
 			own.Error = dns.RcodeBadKey
 		default:
@@ -195,7 +208,8 @@ func (h *holder) key(w dns.ResponseWriter, q resolve.Question, reply *dns.Msg) (
 	defer h.mu.Unlock()
 	now := time.Now()
 	if h.replayed(t, now) {
-		reply.Rcode, own.Error = dns.RcodeNotAuth, dns.RcodeBadTime
+		reply.Rcode = dns.RcodeNotAuth
+		outOfTime(own, t)
 		return Key{}, false
 	}
 	k, ok = h.keys[zone.Tidy(t.Hdr.Name)]
@@ -213,6 +227,13 @@ func (h *holder) key(w dns.ResponseWriter, q resolve.Question, reply *dns.Msg) (
 	}
 	h.uses(k.Name, now)
 	return k, true
+}
+
+// outOfTime makes the signature of an answer tell that the asked one's time is over, with the time here: signed for the
+// time that was asked at, so that who asked can read it (RFC 8945 section 5.2.3).
+func outOfTime(own, asked *dns.TSIG) {
+	own.Error, own.TimeSigned = dns.RcodeBadTime, asked.TimeSigned
+	own.OtherLen, own.OtherData = 6, fmt.Sprintf("%012x", time.Now().Unix())
 }
 
 // explain says in words why a message is refused (RFC 8914), where who asks can read that.

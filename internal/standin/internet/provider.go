@@ -234,6 +234,8 @@ func (h *holder) change(k Key, m *dns.Msg) (code int, why string) {
 	if at < 0 || k.Zone != z.Name {
 		return dns.RcodeNotAuth, ""
 	}
+	server := unrecorded(z)
+	z.Record = append(slices.Clone(z.Record), server...)
 	if code := met(z, m.Answer); code != dns.RcodeSuccess {
 		return code, ""
 	}
@@ -243,6 +245,11 @@ func (h *holder) change(k Key, m *dns.Msg) (code int, why string) {
 	}
 	before, was := z, slices.Clone(z.Record)
 	before.Record = was
+	for _, rr := range m.Ns {
+		if code := wellFormed(z.Name, rr); code != dns.RcodeSuccess {
+			return code, ""
+		}
+	}
 	for _, rr := range m.Ns {
 		if code, why := h.allows(k, before, rr); code != dns.RcodeSuccess {
 			return code, why
@@ -256,11 +263,44 @@ func (h *holder) change(k Key, m *dns.Msg) (code int, why string) {
 	if slices.Equal(was, z.Record) {
 		return dns.RcodeSuccess, ""
 	}
+	if len(server) > 0 && slices.Equal(server, set(z, zone.Apex, "NS")) {
+		z.Record = slices.DeleteFunc(z.Record, func(r yang.Record) bool { return r == server[0] })
+	}
 	if err := h.put(at, z); err != nil {
 		return dns.RcodeServerFailure, ""
 	}
 	return dns.RcodeSuccess, ""
 }
+
+// unrecorded is the name server that a zone without recorded ones is served with: for whoever looks at the zone it is
+// one of its records.
+func unrecorded(z yang.Zone) []yang.Record {
+	if len(set(z, zone.Apex, "NS")) > 0 {
+		return nil
+	}
+	ns := &dns.NS{Hdr: dns.RR_Header{Rrtype: dns.TypeNS}, Ns: dns.Fqdn(z.Primary)}
+	return []yang.Record{{ID: "@/NS", Owner: zone.Apex, Type: "NS", Data: zone.DataOf(ns, z.Name)}}
+}
+
+// wellFormed looks at the form of one change of a zone (RFC 2136 section 3.4.1).
+func wellFormed(of string, rr dns.RR) int {
+	hd := rr.Header()
+	any := hd.Class == dns.ClassANY
+	switch {
+	case hd.Class != dns.ClassINET && hd.Class != dns.ClassNONE && !any:
+		return dns.RcodeFormatError
+	case !zone.Within(zone.Tidy(hd.Name), of):
+		return dns.RcodeNotZone
+	case meta(hd.Rrtype) && !(any && hd.Rrtype == dns.TypeANY):
+		return dns.RcodeFormatError
+	case hd.Class != dns.ClassINET && hd.Ttl != 0, any && hd.Rdlength != 0:
+		return dns.RcodeFormatError
+	}
+	return dns.RcodeSuccess
+}
+
+// meta reports whether a type is of questions and messages, and of no record that a zone has (RFC 6895 section 3.1).
+func meta(typ uint16) bool { return typ == 0 || typ == dns.TypeOPT || typ >= 128 && typ <= 255 }
 
 // leavesNothing reports whether a set that was there is gone.
 func leavesNothing(was []yang.Record, z yang.Zone) bool {
@@ -288,8 +328,13 @@ func met(z yang.Zone, list []dns.RR) int {
 	for _, rr := range list {
 		hd := rr.Header()
 		owner, in := zone.Relative(zone.Tidy(hd.Name), z.Name)
-		if !in {
+		switch {
+		case hd.Ttl != 0, hd.Class != dns.ClassINET && hd.Rdlength != 0:
+			return dns.RcodeFormatError
+		case !in:
 			return dns.RcodeNotZone
+		case hd.Class != dns.ClassINET && hd.Class != dns.ClassANY && hd.Class != dns.ClassNONE:
+			return dns.RcodeFormatError
 		}
 		typ := dns.TypeToString[hd.Rrtype]
 		at := set(z, owner, typ)
@@ -332,9 +377,6 @@ func set(z yang.Zone, owner, typ string) []yang.Record {
 func (h *holder) allows(k Key, z yang.Zone, rr dns.RR) (code int, why string) {
 	hd := rr.Header()
 	name, typ := zone.Tidy(hd.Name), dns.TypeToString[hd.Rrtype]
-	if !zone.Within(name, z.Name) {
-		return dns.RcodeNotZone, ""
-	}
 	if hd.Rrtype == dns.TypeANY && (hd.Class != dns.ClassANY || len(k.Types) > 0) || !k.allowed(name, typ) {
 		return dns.RcodeRefused, fmt.Sprintf("the key %s may not write %s %s", k.Name, name, typ)
 	}
@@ -354,6 +396,7 @@ func apply(z *yang.Zone, rr dns.RR) {
 	typ := dns.TypeToString[hd.Rrtype]
 	same := func(r yang.Record) bool { return strings.EqualFold(r.Owner, owner) }
 	apexNS := func(r yang.Record) bool { return r.Owner == zone.Apex && r.Type == "NS" }
+	last := len(set(*z, zone.Apex, "NS")) == 1 // name server, which stays
 	switch hd.Class {
 	case dns.ClassANY: // a set, or every set of a name
 		z.Record = slices.DeleteFunc(z.Record, func(r yang.Record) bool {
@@ -362,7 +405,7 @@ func apply(z *yang.Zone, rr dns.RR) {
 	case dns.ClassNONE: // one record
 		data := zone.DataOf(rr, z.Name)
 		z.Record = slices.DeleteFunc(z.Record, func(r yang.Record) bool {
-			return same(r) && !apexNS(r) && r.Type == typ && r.Data == data
+			return same(r) && !(apexNS(r) && last) && r.Type == typ && r.Data == data
 		})
 	case dns.ClassINET:
 		r, _ := zone.Of(rr, z.Name)
