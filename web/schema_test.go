@@ -42,10 +42,10 @@ func Test60TheSchemaInTwoLanguages(t *testing.T) {
 			"timeZone":"Europe/London","block":["10.0.0.0/8"],"networks":[{"id":"net-a","name":%s,"prefix":"%s"}]}`,
 			text, prefix)
 	}
-	for name, sound := range map[string]bool{"Büro 2": true, "\u00a0x\u3000": true, "名": true, "": false, "  ": false,
-		"\u00a0\u3000": false, "a\u202eb": false, "a\u2066b": false, "a\u2028b": false, "a\u0085b": false,
-		"a\nb":  false,
-		"a\x7f": false} {
+	for name, sound := range map[string]bool{
+		"Büro 2": true, "\u00a0x\u3000": true, "名": true, "": false, "  ": false, "\u00a0\u3000": false,
+		"a\u202eb": false, "a\u2066b": false, "a\u2028b": false, "a\u0085b": false, "a\nb": false, "a\x7f": false,
+	} {
 		add(small(name, "10.0.1.0/24"), sound)
 	}
 	for prefix, sound := range map[string]bool{"10.0.1.0/24": true, "10.0.01.0/24": false, "10.0.1.0/33": false,

@@ -92,7 +92,13 @@ func turned(s *site.Site, kind, name string, was, now any) []string {
 	if says := regrouped(s, f, was, now); says != "" {
 		return []string{label + " " + says}
 	}
-	return []string{fmt.Sprintf("%s %s, was %s", label, named(s, f, now), named(s, f, was))}
+	say := func(v any) string {
+		if v == nil && strings.HasSuffix(label, " to") {
+			return "nothing" // "relays to not set" is no sentence
+		}
+		return named(s, f, v)
+	}
+	return []string{fmt.Sprintf("%s %s, was %s", label, say(now), say(was))}
 }
 
 // switched says what a switch is now: of the one that puts a part on or off, that; of another what

@@ -164,7 +164,7 @@ function Says(props: { id: string; hint?: ReactNode; error?: string; of?: string
   return (
     <div
       id={id}
-      className={`text-[12.5px] mt-1 ${error ? 'text-cinnabar-ink' : 'text-ink-3'}`}
+      className={`text-[12.5px] ${(error ?? hint) ? 'mt-1' : ''} ${error ? 'text-cinnabar-ink' : 'text-ink-3'}`}
       role={error ? 'alert' : undefined}
     >
       {error ?? hint}
