@@ -69,7 +69,7 @@ type Props = {
 /** The names of one stratum. Cells are edited in place: the arrows move, Enter writes, Tab goes on to the next. */
 export function NamesList({ names, zone, selected, scroller, save, ordered, needOrder, onSelect }: Props) {
   const columns = useMemo(() => columnsOf(names), [names])
-  const [typed, setFilter] = useInAddress('filter')
+  const [typed, setFilter] = useInAddress('names')
   const filter = useDeferredValue(typed)
   const [grouped, setGrouped] = useSwitchInAddress('grouped')
   const rows = useMemo(() => {
