@@ -8,8 +8,9 @@ WEB_FILES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html
 TOOLS := $(CURDIR)/bin/tools
 SQLC_VERSION := v1.31.1
 STATICCHECK_VERSION := v0.8.2
+GREMLINS_VERSION := v0.6.0
 
-.PHONY: help demo test attacks bench generate check-generated lint fuzz clean system-packages browser
+.PHONY: help demo test attacks bench mutate generate check-generated lint fuzz clean system-packages browser
 
 help: ## List the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
@@ -26,8 +27,12 @@ test: system-packages browser bin/lithos $(TOOLS)/staticcheck check-generated li
 attacks: system-packages browser web/dist/index.html ## Run the tests that attack Lithos from outside, and count them
 	@scripts/attacks
 
+mutate: $(TOOLS)/gremlins ## Put small faults into PKG, or into what differs from SINCE, and list those that its tests let through
+	go run ./scripts/mutate $(if $(SINCE),-since $(SINCE)) $(PKG)
+
 lint: $(TOOLS)/staticcheck web/dist/index.html
-	@test -z "$$(gofmt -l cmd core internal web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal web/*.go; exit 1; }
+	@scripts/check-files
+	@test -z "$$(gofmt -l cmd core internal scripts web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal scripts web/*.go; exit 1; }
 	@# A raw string, such as a struct tag, may be longer than the 120 columns of a line.
 	@git ls-files '*.go' ':!internal/store/gen' | xargs awk '{ l = $$0; gsub(/\t/, "    ", l) } \
 		length(l) > 120 && l !~ /`/ { print FILENAME ":" FNR ": over 120 columns"; bad = 1 } \
@@ -76,6 +81,9 @@ web/node_modules/.installed: web/package-lock.json
 
 $(TOOLS)/sqlc:
 	CGO_ENABLED=0 GOBIN=$(TOOLS) go install github.com/sqlc-dev/sqlc/cmd/sqlc@$(SQLC_VERSION)
+
+$(TOOLS)/gremlins:
+	GOBIN=$(TOOLS) go install github.com/go-gremlins/gremlins/cmd/gremlins@$(GREMLINS_VERSION)
 
 $(TOOLS)/staticcheck:
 	GOBIN=$(TOOLS) go install honnef.co/go/tools/cmd/staticcheck@$(STATICCHECK_VERSION)
