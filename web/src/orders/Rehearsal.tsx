@@ -6,6 +6,7 @@ import { Table, type Column } from '../parts/Table'
 import { When } from '../parts/When'
 import { MessageCard } from '../site/Message'
 import { plural } from '../parts/plural'
+import { Worded } from '../parts/Values'
 
 const rungs = ['link', 'lease', 'gateway', 'internet', 'local name', 'outside name', 'reverse']
 const tints: Record<string, string> = {
@@ -70,12 +71,14 @@ export function Rehearsal({
               {n.rungs.map((r) => (
                 <td
                   key={r.name}
-                  className={`px-1.5 py-1.5 border-b border-r border-seam-2 align-top text-[12.5px] [overflow-wrap:anywhere] ${tints[r.state] ?? ''}`}
+                  className={`px-1.5 py-1.5 border-b border-r border-seam-2 align-top text-[12.5px] break-words ${tints[r.state] ?? ''}`}
                 >
                   {r.state === 'pass' ? (
                     <>
                       <span className="text-malachite-ink">✓</span>{' '}
-                      <span className="mono !text-[11.5px] tracking-tight">{r.value}</span>
+                      <span className="mono !text-[11.5px] tracking-tight">
+                        <Worded text={r.value} />
+                      </span>
                     </>
                   ) : (
                     <>

@@ -23,6 +23,16 @@ export function Values({ facts }: { facts: Schemas['Fact'][] }) {
   )
 }
 
+/** Words in little room: a name may break after its dots, an address stays whole. */
+export function Worded({ text }: { text: string }) {
+  return text.split(' ').map((word, n) => (
+    <span key={n}>
+      {n > 0 && ' '}
+      {/[a-z]/i.test(word) ? <Dotted text={word} /> : <span className="whitespace-nowrap">{word}</span>}
+    </span>
+  ))
+}
+
 /** A long name may break after its dots. */
 export function Dotted({ text }: { text: string }) {
   return text.split('.').map((part, n) =>
