@@ -1,6 +1,7 @@
 package address
 
 import (
+	"encoding/json"
 	"net/netip"
 	"strings"
 	"testing"
@@ -231,4 +232,39 @@ func Test60AddressesAsPeopleTypeThem(t *testing.T) {
 	assert.EqualError(t, err, "0.0.0.63 is a wildcard mask; type the mask 255.255.255.192, or /26")
 	_, err = ParsePrefix("10.97.24.0/255.0.255.0")
 	assert.ErrorContains(t, err, "its ones are not together")
+}
+
+// The ends of what is read: the longest text, the narrowest mask, and a mask of no ones, which is no wildcard mask.
+func TestTheEndsOfPrefixes(t *testing.T) {
+	padded := func(size int) string {
+		return "10.84.20.0" + strings.Repeat(" ", size-len("10.84.20.0/26")) + "/26"
+	}
+	p, err := ParsePrefix(padded(200))
+	require.NoError(t, err)
+	assert.Equal(t, "10.84.20.0/26", p.String())
+	_, err = ParsePrefix(padded(201))
+	require.ErrorContains(t, err, "is not a network")
+	p, err = ParsePrefix("10.84.20.1 255.255.255.255")
+	require.NoError(t, err)
+	assert.Equal(t, 32, p.Bits())
+	p, err = ParsePrefix("10.84.20.1 128.0.0.0")
+	require.NoError(t, err)
+	assert.Equal(t, 1, p.Bits())
+	_, err = ParsePrefix("10.84.20.0 0.0.0.0")
+	require.ErrorContains(t, err, "its ones are not together")
+}
+
+// A MAC is text in JSON, and none is empty text.
+func TestMACsInJSON(t *testing.T) {
+	for text, want := range map[string]string{`""`: "", `"00:00:5e:00:53:1c"`: "00:00:5e:00:53:1c",
+		`"0000.5e00.531C"`: "00:00:5e:00:53:1c"} {
+		var m MAC
+		require.NoError(t, json.Unmarshal([]byte(text), &m), text)
+		raw, err := json.Marshal(m)
+		require.NoError(t, err)
+		assert.Equal(t, `"`+want+`"`, string(raw), text)
+	}
+	was := MAC{1, 2, 3, 4, 5, 6}
+	require.Error(t, json.Unmarshal([]byte(`"house"`), &was))
+	assert.Equal(t, MAC{1, 2, 3, 4, 5, 6}, was, "what cannot be read changes nothing")
 }

@@ -157,9 +157,12 @@ func judge(r report, name string, same map[[2]string]bool, whole bool) result {
 			case same[[2]string{filepath.Join(name, f.Name), line}]:
 				out.equal++
 			default:
-				out.survived = append(out.survived, fmt.Sprintf("%s:%d:%d: %s%s: %s", filepath.Join(name, f.Name), m.Line,
-					m.Column, strings.ToLower(strings.ReplaceAll(m.Type, "_", " ")), map[bool]string{
-						true: ", which no test runs"}[m.Status == "NOT COVERED"], line))
+				what := strings.ToLower(strings.ReplaceAll(m.Type, "_", " "))
+				if m.Status == "NOT COVERED" {
+					what += ", which no test runs"
+				}
+				out.survived = append(out.survived,
+					fmt.Sprintf("%s:%d:%d: %s: %s", filepath.Join(name, f.Name), m.Line, m.Column, what, line))
 			}
 		}
 	}

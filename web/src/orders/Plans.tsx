@@ -54,7 +54,7 @@ function how(p: Part): string {
       : `written to ${p.holder ?? ''} when every device is ready`
   return p.byHand
     ? 'done by hand before the others: Lithos does not reach it'
-    : `undoes the change if Lithos is not heard for ${p.timeout} s`
+    : `undoes the change if Lithos is not heard for ${p.timeout}\u00a0s`
 }
 
 /** What is not so from a step on until another, said before it happens. */
