@@ -3,6 +3,7 @@ package dhcp_test
 import (
 	"bytes"
 	"testing"
+	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/stretchr/testify/assert"
@@ -89,6 +90,32 @@ func Test36TypeAndServerComeFirstWhateverIsSplit(t *testing.T) {
 			if !bytes.Contains(left, []byte{code}) {
 				assert.Equal(t, value, back.Options[code], "option %d, limit %d", code, limit)
 			}
+		}
+	}
+}
+
+// A client that starts again keeps what it has until it asks anew: an offer shortens no lease, and nobody else gets the
+// address meanwhile, nor when the offer would have ended.
+func TestAnOfferShortensNoLease(t *testing.T) {
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
+	c := &dhcp.Client{MAC: mac(1)}
+	lease(t, s, start, "lan", c)
+	was := s.Leases()[0]
+	require.Equal(t, dhcp.Bound, was.State)
+	at := start.Add(time.Minute)
+	offer := s.Handle(at, c.Discover(), "lan")
+	require.Equal(t, dhcpv4.MessageTypeOffer, offer.Reply.MessageType())
+	now := s.Leases()[0]
+	assert.Equal(t, dhcp.Bound, now.State)
+	assert.Equal(t, was.Expires, now.Expires)
+	assert.Equal(t, was.Address, now.Address)
+	// One that is new is held for the time of an offer, and no longer.
+	other := &dhcp.Client{MAC: mac(2)}
+	s.Handle(at, other.Discover(), "lan")
+	for _, l := range s.Leases() {
+		if l.MAC == mac(2) {
+			assert.Equal(t, dhcp.Offered, l.State)
+			assert.True(t, l.Expires.Before(was.Expires))
 		}
 	}
 }

@@ -116,6 +116,8 @@ func (h *Head) RefusesPush() error {
 			site.Counted(h.Lost, "edit"))
 	case h.Edits == 0:
 		return act.Refuse(act.Conflict, "There is nothing to push: the draft has no edits.")
+	case h.Blocking == 1:
+		return act.Refuse(act.Conflict, "1 finding of this draft blocks the push. Fix it first.")
 	case h.Blocking > 0:
 		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.",
 			site.Counted(h.Blocking, "finding"))

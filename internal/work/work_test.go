@@ -661,7 +661,7 @@ func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
 	}
 	decided, err := o.DecideDrift(t.Context(), o.mk, "moss-end", "dev-moss-srv", decision)
 	require.NoError(t, err)
-	require.ErrorContains(t, o.pushAll(o.Service, decided.Order), "1 finding of this draft block")
+	require.ErrorContains(t, o.pushAll(o.Service, decided.Order), "1 finding of this draft blocks the push")
 	v, err := o.Order(t.Context(), decided.Order)
 	require.NoError(t, err)
 	require.Len(t, v.Findings, 1)
