@@ -547,6 +547,75 @@ func Test24KeysThatAreTold(t *testing.T) {
 	}
 }
 
+// RFC 4034 section 5.1, RFC 4035 section 5.2: a key is told by its tag, its algorithm and its digest, each of them, and
+// signs only where it is the key of a zone that was not revoked.
+func TestAKeyIsToldByAllOfItsDS(t *testing.T) {
+	for what, change := range map[string]func(z *signedZone, ds *dns.DS){
+		"another digest":    func(_ *signedZone, ds *dns.DS) { ds.Digest = strings.Repeat("0", len(ds.Digest)) },
+		"a digest cut off":  func(_ *signedZone, ds *dns.DS) { ds.Digest = ds.Digest[:len(ds.Digest)-2] },
+		"another tag":       func(_ *signedZone, ds *dns.DS) { ds.KeyTag++ },
+		"another algorithm": func(_ *signedZone, ds *dns.DS) { ds.Algorithm = dns.ECDSAP384SHA384 },
+		"no key of a zone": func(z *signedZone, ds *dns.DS) {
+			z.key.Flags = dns.SEP
+			*ds = *z.key.ToDS(dns.SHA256)
+		},
+		"a revoked key": func(z *signedZone, ds *dns.DS) {
+			z.key.Flags |= dns.REVOKE
+			*ds = *z.key.ToDS(dns.SHA256)
+		},
+		"a key of another protocol": func(z *signedZone, ds *dns.DS) {
+			z.key.Protocol = 2
+			*ds = *z.key.ToDS(dns.SHA256)
+		},
+	} {
+		for name, want := range map[string]string{"": "secure", what: "bogus"} {
+			z := newZone(t, "example", "www.example. 60 A 192.0.2.1")
+			w := newWorld(t)
+			w.zones = append(w.zones, z)
+			ds := z.key.ToDS(dns.SHA256)
+			if name != "" {
+				change(z, ds)
+			}
+			w.root.add(ds)
+			assert.Equal(t, want, w.verdict("www.example", dns.TypeA), what)
+		}
+	}
+}
+
+// RFC 4035 section 5.3.1: a signature counts for names of its signer's zone alone, and by the signer that it names.
+func TestASignatureOfAnotherZone(t *testing.T) {
+	mine, theirs := newZone(t, "mine", "www.mine. 60 A 192.0.2.1"), newZone(t, "theirs", "www.theirs. 60 A 192.0.2.2")
+	for what, change := range map[string]func(m *dns.Msg){
+		"signed by a key of another zone": func(m *dns.Msg) {
+			set := mine.sets[setKey("www.mine", dns.TypeA)]
+			m.Answer = append(slices.Clone(set), theirs.sign(set))
+		},
+		"signed in its own name by another": func(m *dns.Msg) {
+			set := mine.sets[setKey("www.mine", dns.TypeA)]
+			sig := theirs.sign(set)
+			sig.SignerName, sig.KeyTag = "mine.", mine.key.KeyTag()
+			m.Answer = append(slices.Clone(set), sig)
+		},
+		"signed in another's name by itself": func(m *dns.Msg) {
+			set := mine.sets[setKey("www.mine", dns.TypeA)]
+			sig := mine.sign(set)
+			sig.SignerName = "theirs."
+			m.Answer = append(slices.Clone(set), sig)
+		},
+		"signed by the zone above": func(m *dns.Msg) {
+			set := mine.sets[setKey("www.mine", dns.TypeA)]
+			sig := mine.sign(set)
+			sig.SignerName = "."
+			m.Answer = append(slices.Clone(set), sig)
+		},
+	} {
+		w := newWorld(t, mine, theirs)
+		require.Equal(t, "secure", w.verdict("www.mine", dns.TypeA))
+		w.says("www.mine", dns.TypeA, change)
+		assert.Equal(t, "bogus", w.verdict("www.mine", dns.TypeA), what)
+	}
+}
+
 // Long names and long chains in a signed zone are checked within the bounds.
 func Test24LongNamesAndChains(t *testing.T) {
 	long := strings.Repeat("a.", 34) + "example"
