@@ -210,14 +210,17 @@ func (m *mapping) exclusions(s *site.Site, f *source, was, p *site.Pool) []site.
 		if !ok {
 			continue
 		}
-		for _, r := range p.Ranges {
+		if f.target.fresh {
+			x.ID += strings.TrimPrefix(f.target.ID, f.target.like)
+		}
+		id, pieces := x.ID, 0
+		for _, r := range p.Ranges { // one over several ranges has a piece in each
 			if in, ok := r.Intersect(at); ok {
-				x.Range = in
-				if f.target.fresh {
-					x.ID += strings.TrimPrefix(f.target.ID, f.target.like)
+				if pieces++; pieces > 1 {
+					x.ID = fmt.Sprintf("%s-piece-%d", id, pieces)
 				}
+				x.Range = in
 				out = append(out, x)
-				break
 			}
 		}
 	}

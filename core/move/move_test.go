@@ -426,3 +426,42 @@ func Test42APhaseSaysWhatItTakesAway(t *testing.T) {
 		assert.Equal(t, f.Name == "tab", f.Likely, f.Name)
 	}
 }
+
+// An exclusion over a gap between two ranges of its pool goes along with each of its pieces: whoever was kept off an
+// address of the pool is kept off the one that it becomes.
+func TestAnExclusionOverTwoRangesMovesWhole(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	for i := range s.Pools {
+		p := &s.Pools[i]
+		if p.ID != "pool-handsets" {
+			continue
+		}
+		p.Ranges = []address.Range{span("10.84.16.160", "10.84.16.179"), span("10.84.16.190", "10.84.16.239")}
+		p.Exclusions = []site.Exclusion{{ID: "excl-both", Range: span("10.84.16.175", "10.84.16.195"), Reason: "doors"}}
+	}
+	s = site.Normal(s)
+	p, err := move.Of(s, move.Request{Night: night, Shifts: []move.Shift{{Network: "net-handsets",
+		Prefix: prefixes("10.84.22.0/25")[0]}}})
+	require.NoError(t, err)
+	was, _ := s.Pool("pool-handsets")
+	now, ok := p.Will.Pool("pool-handsets")
+	require.True(t, ok)
+	kept := func(p *site.Pool, a netip.Addr) bool {
+		return slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(a) }) &&
+			!slices.ContainsFunc(p.Exclusions, func(x site.Exclusion) bool { return x.Range.Contains(a) })
+	}
+	from, to := netip.MustParseAddr("10.84.16.128"), netip.MustParseAddr("10.84.22.0")
+	for range 127 {
+		from, to = from.Next(), to.Next()
+		assert.Equal(t, kept(was, from), kept(now, to), "%s, which becomes %s", from, to)
+	}
+	ids := map[string]bool{}
+	for _, x := range now.Exclusions {
+		assert.False(t, ids[x.ID], "two exclusions with the id %s", x.ID)
+		ids[x.ID] = true
+	}
+}
+
+func span(from, to string) address.Range {
+	return address.Range{From: netip.MustParseAddr(from), To: netip.MustParseAddr(to)}
+}
