@@ -415,7 +415,7 @@ func tabsAndFiltersInTheAddress(t *testing.T, a *app) {
 	b.until("the tab before", `() => document.querySelector('[role=tab][aria-selected=true]').innerText === 'Addresses'`)
 	b.page.MustNavigateForward()
 	b.until("the filter again", `() => document.querySelector('[aria-label="Filter what was seen"]')?.value === '10.84.18.9'`)
-	b.visit(a.URL + "/rounds?filter=quill")
+	b.visit(a.URL + "/rounds?filter=windmill")
 	b.until("one site", `() => document.querySelectorAll('tbody[data-place=list] tr').length === 1`)
 	b.fill("Filter sites", "")
 	b.until("every site", `() => document.querySelectorAll('tbody[data-place=list] tr').length > 5 && location.search === ''`)

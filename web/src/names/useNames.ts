@@ -18,8 +18,8 @@ export function useNamesLook() {
   }
   const set = useCallback(
     (to: Partial<Question> & { stratum?: string; resolver?: string; select?: string }) => {
-      setParams((now) => {
-        const next = new URLSearchParams(now)
+      setParams(() => {
+        const next = new URLSearchParams(location.search) // as it is now; what was drawn may be older
         for (const [key, value] of Object.entries(to)) {
           if (value) next.set(key, value)
           else next.delete(key)

@@ -10,7 +10,7 @@ export function useInAddress(key: string) {
   const there = params.get(key) ?? ''
   const [typed, setTyped] = useState(there)
   const [seen, setSeen] = useState(there)
-  // The address as it is when it is written to, not as it was when the key was pressed.
+  // Of the page that is there when it is written, and of the address as it is then: somebody may have gone on meanwhile.
   const write = useRef(setParams)
   useEffect(() => {
     write.current = setParams
@@ -32,8 +32,8 @@ export function useInAddress(key: string) {
     clearTimeout(waits.current)
     waits.current = setTimeout(() => {
       write.current(
-        (now) => {
-          const next = new URLSearchParams(now)
+        () => {
+          const next = new URLSearchParams(location.search)
           if (to) next.set(key, to)
           else next.delete(key)
           return next

@@ -37,7 +37,8 @@ export function useLook(code: string) {
   )
   const go = useCallback(
     (to: To) => {
-      setParams((now) => moved(now, to), {
+      // The address as it is now: what the page was last drawn with may be older.
+      setParams(() => moved(new URLSearchParams(location.search), to), {
         replace: to.network === undefined && to.tab === undefined && to.face === undefined,
       })
     },
