@@ -370,7 +370,7 @@ func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
 	push := func() error { _, err := o.Push(t.Context(), o.mk, id, o.version(id)); return err }
 	refusal(t, push(), act.Conflict, "no edits")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "12-55"))
-	refusal(t, push(), act.Conflict, "block the push")
+	refusal(t, push(), act.Conflict, "1 finding of this draft blocks the push")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
 	refusal(t, push(), act.Conflict, "was not rehearsed")
 	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
