@@ -56,7 +56,7 @@ func (d database) open(ctx context.Context, connections int) (*work.Service, *st
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := w.UseKey(ctx); err != nil {
+	if err := w.People.UseKey(ctx); err != nil {
 		s.Close()
 		return nil, nil, err
 	}

@@ -74,10 +74,10 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 	}
 	w.Pushes.Outside, w.Pushes.OutsideName = c.Outside, c.OutsideName
 	w.Watch.OutsideEcho = c.Outside
-	w.Resolvers = c.Resolvers
-	w.Outbound.Allowed = c.Reach
+	w.Watch.Resolvers = c.Resolvers
+	w.People.Outbound.Allowed = c.Reach
 	w.Watch.KeepSeen = c.KeepSeen
-	w.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
+	w.Watch.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	metrics := prometheus.NewRegistry()
 	end, err := serveMetrics(c.Metrics, metrics)
@@ -188,7 +188,7 @@ func (c *deviceCommand) Run(ctx context.Context) error {
 		return err
 	}
 	return c.with(ctx, func(w *work.Service) error {
-		return w.PutAccess(ctx, operator(), c.Site, c.Device,
+		return w.People.PutAccess(ctx, operator(), c.Site, c.Device,
 			device.Access{URL: c.URL, Account: c.Account, Password: password, Fingerprint: sum})
 	})
 }

@@ -238,7 +238,7 @@ func TestLiveEvents(t *testing.T) {
 	defer cancel()
 	go func() {
 		for ctx.Err() == nil {
-			_, _ = c.work.OpenOrder(ctx, act.Technician{ID: 1}, "kelder-bridge", "T", "")
+			_, _ = c.work.Drafts.OpenOrder(ctx, act.Technician{ID: 1}, "kelder-bridge", "T", "")
 		}
 	}()
 	next(t, events, "order")

@@ -132,6 +132,6 @@ func (s *server) presentAt(ctx context.Context, in *struct {
 
 // stillSignedIn asks the store whether a stream's session still stands.
 func (s *server) stillSignedIn(ctx context.Context) bool {
-	_, _, ok, err := s.work.SessionTechnician(ctx, hashed(s.sessions.Token(ctx)))
+	_, _, ok, err := s.work.People.SessionTechnician(ctx, hashed(s.sessions.Token(ctx)))
 	return ok || err != nil && ctx.Err() == nil
 }

@@ -22,7 +22,7 @@ func (s *server) levelOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/standards", "standards",
 		"The addressing standards and the customers' options that are kept for all sites"),
 		func(ctx context.Context, _ *none) (*body[[]levelView], error) {
-			list, err := s.work.Standards(ctx)
+			list, err := s.work.Fleet.Standards(ctx)
 			out := []levelView{}
 			for _, l := range list {
 				out = append(out, levelView{l, view.Standard(l.Standard)})

@@ -31,27 +31,27 @@ func (s *server) moveOperations(api huma.API) {
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/movable", "movable", "What of a site can be moved"),
 		func(ctx context.Context, in *SiteInput) (*body[*renumber.Movable], error) {
-			v, err := s.work.Movable(ctx, in.Site)
+			v, err := s.work.Moves.Movable(ctx, in.Site)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/plan-move", "plan-move",
 		"Work out a move of networks: nothing of it is kept"),
 		func(ctx context.Context, in *moveRequest) (*body[*renumber.MovePlan], error) {
-			r, err := s.work.ReadMove(ctx, in.Site, in.Body)
+			r, err := s.work.Moves.ReadMove(ctx, in.Site, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			v, err := s.work.PlanMove(ctx, in.Site, r)
+			v, err := s.work.Moves.PlanMove(ctx, in.Site, r)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/moves", "begin-move",
 		"Open the work orders of a move, one for each phase"),
 		func(ctx context.Context, in *moveRequest) (*body[*renumber.MoveView], error) {
-			r, err := s.work.ReadMove(ctx, in.Site, in.Body)
+			r, err := s.work.Moves.ReadMove(ctx, in.Site, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			id, err := s.work.BeginMove(ctx, who(ctx), in.Site, r)
+			id, err := s.work.Moves.BeginMove(ctx, who(ctx), in.Site, r)
 			return s.moveAfter(ctx, id, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/moves/{move}", "move", "A move of networks"),
@@ -61,13 +61,13 @@ func (s *server) moveOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/moves/{move}/back", "take-move-back",
 		"Drop the phases that have not landed, and open an order that undoes those that have"),
 		func(ctx context.Context, in *MoveInput) (*body[*renumber.MoveView], error) {
-			_, err := s.work.TakeMoveBack(ctx, who(ctx), in.Move)
+			_, err := s.work.Moves.TakeMoveBack(ctx, who(ctx), in.Move)
 			return s.moveAfter(ctx, in.Move, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/moves/{move}/take-over", "take-move-over",
 		"Have a move go on in one's own name"),
 		func(ctx context.Context, in *MoveInput) (*body[*renumber.MoveView], error) {
-			return s.moveAfter(ctx, in.Move, s.work.TakeOverMove(ctx, who(ctx), in.Move))
+			return s.moveAfter(ctx, in.Move, s.work.Moves.TakeOverMove(ctx, who(ctx), in.Move))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/moves/{move}/visits", "tick-visit",
 		"Note that somebody has been at a device that holds its address itself, or take that back"),
@@ -79,7 +79,7 @@ func (s *server) moveOperations(api huma.API) {
 				At  time.Time `json:"at,omitempty" doc:"when, of a tick that could not be sent at once"`
 			}
 		}) (*body[*renumber.MoveView], error) {
-			err := s.work.TickVisit(ctx, who(ctx), in.Move, in.Body.Seq, in.Body.On, in.Body.At)
+			err := s.work.Moves.TickVisit(ctx, who(ctx), in.Move, in.Body.Seq, in.Body.On, in.Body.At)
 			return s.moveAfter(ctx, in.Move, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/moves/{move}/record", "old-numbers",
@@ -97,6 +97,6 @@ func (s *server) moveAfter(ctx context.Context, id int64, err error) (*body[*ren
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	v, err := s.work.Move(ctx, id)
+	v, err := s.work.Moves.Move(ctx, id)
 	return answer(s, v, err)
 }

@@ -15,13 +15,13 @@ func (s *server) noticeOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/happened", "happened",
 		"What happened at a site, the newest first"),
 		func(ctx context.Context, in *SiteInput) (*body[*fleet.Happened], error) {
-			v, err := s.work.Happened(ctx, who(ctx), in.Site, false)
+			v, err := s.work.Fleet.Happened(ctx, who(ctx), in.Site, false)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/looked", "looked",
 		"Say that you have looked at what happened at a site"),
 		func(ctx context.Context, in *SiteInput) (*none, error) {
-			_, err := s.work.Happened(ctx, who(ctx), in.Site, true)
+			_, err := s.work.Fleet.Happened(ctx, who(ctx), in.Site, true)
 			return nil, s.problem(err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/read", "read-devices",

@@ -73,7 +73,7 @@ func (s *server) sessionOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/session", "sign-in", "Sign in"), s.signIn)
 	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"),
 		func(ctx context.Context, _ *none) (*sessionAnswer, error) {
-			held, err := s.work.Held(ctx)
+			held, err := s.work.People.Held(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -101,7 +101,7 @@ func (s *server) siteOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Archived bool `query:"archived" doc:"those that were put away instead"`
 		}) (*body[[]fleet.SiteRow], error) {
-			v, err := s.work.Sites(ctx, in.Archived)
+			v, err := s.work.Fleet.Sites(ctx, in.Archived)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/frame", "frame",
@@ -171,7 +171,7 @@ func (s *server) siteOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/history", "history",
 		"The revisions of a site, newest first"),
 		func(ctx context.Context, in *SiteInput) (*body[[]fleet.Revision], error) {
-			v, err := s.work.History(ctx, in.Site)
+			v, err := s.work.Fleet.History(ctx, in.Site)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/file", "file", "The site file"),
@@ -179,7 +179,7 @@ func (s *server) siteOperations(api huma.API) {
 			SiteInput
 			Format string `query:"format" enum:"json,yaml" default:"json"`
 		}) (*fileAnswer, error) {
-			doc, err := s.work.ExportFor(ctx, who(ctx), in.Site)
+			doc, err := s.work.Fleet.ExportFor(ctx, who(ctx), in.Site)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -198,7 +198,7 @@ func (s *server) siteOperations(api huma.API) {
 			SiteInput
 			Body watch.TryRequest
 		}) (*body[*watch.TryResult], error) {
-			v, err := s.work.Try(ctx, in.Site, in.Body)
+			v, err := s.work.Watch.Try(ctx, in.Site, in.Body)
 			return answer(s, v, err)
 		})
 	s.nameOperations(api)
@@ -243,7 +243,7 @@ func (s *server) siteOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Query string `query:"q" maxLength:"100"`
 		}) (*body[[]fleet.Hit], error) {
-			v, err := s.work.Find(ctx, in.Query)
+			v, err := s.work.Fleet.Find(ctx, in.Query)
 			return answer(s, v, err)
 		})
 	s.levelOperations(api)
@@ -302,7 +302,7 @@ func (s *server) nameOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/resolvers/{resolver}", "look-into",
 		"What a device's resolver keeps and was asked, read from the device"),
 		func(ctx context.Context, in *ResolverInput) (*body[*watch.LookInto], error) {
-			v, err := s.work.LookInto(ctx, in.Site, in.Resolver)
+			v, err := s.work.Watch.LookInto(ctx, in.Site, in.Resolver)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/resolvers/{resolver}", "resolver-act",
@@ -311,7 +311,7 @@ func (s *server) nameOperations(api huma.API) {
 			ResolverInput
 			Body watch.ResolverAct
 		}) (*body[*watch.LookInto], error) {
-			v, err := s.work.Act(ctx, who(ctx), in.Site, in.Resolver, in.Body)
+			v, err := s.work.Watch.Act(ctx, who(ctx), in.Site, in.Resolver, in.Body)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/following", "following",
@@ -326,7 +326,7 @@ func (s *server) nameOperations(api huma.API) {
 			SiteInput
 			Following string `path:"following" doc:"id of the name" maxLength:"64"`
 		}) (*body[[]watch.Proved], error) {
-			v, err := s.work.TryFollowing(ctx, who(ctx), in.Site, in.Following)
+			v, err := s.work.Watch.TryFollowing(ctx, who(ctx), in.Site, in.Following)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/following/{following}/resolvers", "following-resolvers",
@@ -335,7 +335,7 @@ func (s *server) nameOperations(api huma.API) {
 			SiteInput
 			Following string `path:"following" doc:"id of the name" maxLength:"64"`
 		}) (*body[[]watch.Remembered], error) {
-			v, err := s.work.AskResolvers(ctx, in.Site, in.Following)
+			v, err := s.work.Watch.AskResolvers(ctx, in.Site, in.Following)
 			return answer(s, v, err)
 		})
 	s.keyOperations(api)
@@ -346,7 +346,7 @@ func (s *server) nameOperations(api huma.API) {
 			SiteInput
 			Certificate string `path:"certificate" doc:"id of the certificate" maxLength:"64"`
 		}) (*body[[]watch.Proved], error) {
-			v, err := s.work.TryCertificate(ctx, who(ctx), in.Site, in.Certificate)
+			v, err := s.work.Watch.TryCertificate(ctx, who(ctx), in.Site, in.Certificate)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/ask", "ask",
@@ -359,7 +359,7 @@ func (s *server) nameOperations(api huma.API) {
 			Live bool   `query:"live" doc:"ask the devices themselves, as the newest revision tells clients to"`
 		}) (*body[*view.AskedView], error) {
 			if in.Live {
-				a, err := s.work.Ask(ctx, in.Site, names.Question{Who: in.Who, Name: in.Name, Type: in.Type})
+				a, err := s.work.Watch.Ask(ctx, in.Site, names.Question{Who: in.Who, Name: in.Name, Type: in.Type})
 				if err != nil {
 					return nil, s.problem(err)
 				}
@@ -393,19 +393,19 @@ func (s *server) keyOperations(api huma.API) {
 			ZoneInput
 			Body watch.KeyWish
 		}) (*body[*transfer.MadeKey], error) {
-			v, err := s.work.MakeKey(ctx, who(ctx), in.Site, in.Zone, in.Body)
+			v, err := s.work.Watch.MakeKey(ctx, who(ctx), in.Site, in.Zone, in.Body)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/zones/{zone}/keys/{key}/replacement",
 		"replace-outside-key", "Have a key made in the place of one, which is taken for a week yet"),
 		func(ctx context.Context, in *KeyInput) (*body[*transfer.MadeKey], error) {
-			v, err := s.work.ReplaceKey(ctx, who(ctx), in.Site, in.Zone, in.Key)
+			v, err := s.work.Watch.ReplaceKey(ctx, who(ctx), in.Site, in.Zone, in.Key)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodDelete, "/api/sites/{site}/zones/{zone}/keys/{key}", "revoke-outside-key",
 		"Have a key end now"),
 		func(ctx context.Context, in *KeyInput) (*struct{}, error) {
-			if err := s.work.RevokeKey(ctx, who(ctx), in.Site, in.Zone, in.Key); err != nil {
+			if err := s.work.Watch.RevokeKey(ctx, who(ctx), in.Site, in.Zone, in.Key); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -423,17 +423,17 @@ func (s *server) beginOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/accounts", "kept-accounts",
 		"The accounts that devices of the site's customer are reached with"),
 		func(ctx context.Context, in *SiteInput) (*body[[]watch.KeptAccount], error) {
-			v, err := s.work.KeptAccounts(ctx, in.Site)
+			v, err := s.work.Watch.KeptAccounts(ctx, in.Site)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/beginning", "beginning", "What a new site may begin with"),
 		func(ctx context.Context, _ *none) (*body[*fleet.Beginning], error) {
-			v, err := s.work.Beginning(ctx)
+			v, err := s.work.Fleet.Beginning(ctx)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites", "add-site", "Add a site without networks and devices"),
 		func(ctx context.Context, in *struct{ Body fleet.NewSite }) (*body[fleet.Place], error) {
-			code, err := s.work.AddSite(ctx, who(ctx), in.Body)
+			code, err := s.work.Fleet.AddSite(ctx, who(ctx), in.Body)
 			return answer(s, fleet.Place{Code: code, Name: in.Body.Name}, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/archive", "archive-site",
@@ -444,7 +444,7 @@ func (s *server) beginOperations(api huma.API) {
 				Away bool `json:"away"`
 			}
 		}) (*struct{}, error) {
-			if err := s.work.Archive(ctx, who(ctx), in.Site, in.Body.Away); err != nil {
+			if err := s.work.Fleet.Archive(ctx, who(ctx), in.Site, in.Body.Away); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -456,7 +456,7 @@ func (s *server) beginOperations(api huma.API) {
 				URL string `json:"url" maxLength:"300" doc:"https://host:port, or the host alone"`
 			}
 		}) (*body[watch.Greeted], error) {
-			greeted, err := s.work.Greet(ctx, in.Body.URL)
+			greeted, err := s.work.Watch.Greet(ctx, in.Body.URL)
 			return answer(s, greeted, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-over", "take-over",
@@ -508,7 +508,7 @@ func (s *server) beginOperations(api huma.API) {
 			From int32 `query:"from" minimum:"1"`
 			To   int32 `query:"to" minimum:"1"`
 		}) (*body[*fleet.Compared], error) {
-			v, err := s.work.Compare(ctx, in.Site, in.From, in.To)
+			v, err := s.work.Fleet.Compare(ctx, in.Site, in.From, in.To)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/gone", "gone",
@@ -526,7 +526,7 @@ func (s *server) beginOperations(api huma.API) {
 			SiteInput
 			Of string `query:"of" maxLength:"300" doc:"an address, a prefix or a name"`
 		}) (*body[*past.History], error) {
-			v, err := s.work.Past(ctx, in.Site, in.Of)
+			v, err := s.work.Fleet.Past(ctx, in.Site, in.Of)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/revisions/{revision}/bring-back", "bring-back",
@@ -546,7 +546,7 @@ func (s *server) beginOperations(api huma.API) {
 			Customer bool   `query:"customer" doc:"of all sites of the customer"`
 			As       string `query:"as" enum:"csv,xlsx" default:"csv"`
 		}) (*fileAnswer, error) {
-			raw, err := s.work.Sheet(ctx, who(ctx), in.Site, in.Of, in.Customer, in.As == "xlsx")
+			raw, err := s.work.Fleet.Sheet(ctx, who(ctx), in.Site, in.Of, in.Customer, in.As == "xlsx")
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -592,7 +592,7 @@ func (s *server) reachOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/devices/{device}/faults", "simulated",
 		"Whether a device is a simulated one, which can be asked to misbehave"),
 		func(ctx context.Context, in *DeviceInput) (*body[*watch.Faults], error) {
-			v, err := s.work.Simulated(ctx, in.Site, in.Device)
+			v, err := s.work.Watch.Simulated(ctx, in.Site, in.Device)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/faults", "misbehave",
@@ -605,7 +605,7 @@ func (s *server) reachOperations(api huma.API) {
 			Value  string `json:"value,omitempty" maxLength:"64" doc:"the MAC of a machine, or the address of a line"`
 		}
 	}) (*body[*watch.Faults], error) {
-		v, err := s.work.Misbehave(ctx, who(ctx), in.Site, in.Device, watch.Fault(in.Body))
+		v, err := s.work.Watch.Misbehave(ctx, who(ctx), in.Site, in.Device, watch.Fault(in.Body))
 		return answer(s, v, err)
 	})
 	type reaching struct {
@@ -615,7 +615,7 @@ func (s *server) reachOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/introduction", "introduce-device",
 		"Sign in to a device and say what it is; nothing is kept"),
 		func(ctx context.Context, in *reaching) (*body[*watch.Introduced], error) {
-			v, err := s.work.Introduce(ctx, who(ctx), in.Site, in.Device, in.Body)
+			v, err := s.work.Watch.Introduce(ctx, who(ctx), in.Site, in.Device, in.Body)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPut, "/api/sites/{site}/devices/{device}/access", "keep-access",
@@ -629,7 +629,7 @@ func (s *server) reachOperations(api huma.API) {
 	huma.Register(api, op(http.MethodDelete, "/api/sites/{site}/devices/{device}/access", "forget-access",
 		"Forget how a device is reached"),
 		func(ctx context.Context, in *DeviceInput) (*struct{}, error) {
-			if err := s.work.ForgetAccess(ctx, who(ctx), in.Site, in.Device); err != nil {
+			if err := s.work.Watch.ForgetAccess(ctx, who(ctx), in.Site, in.Device); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -639,7 +639,7 @@ func (s *server) reachOperations(api huma.API) {
 func (s *server) orderOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/orders", "orders", "Work orders, open ones first"),
 		func(ctx context.Context, _ *none) (*body[[]draft.ListedOrder], error) {
-			v, err := s.work.Orders(ctx)
+			v, err := s.work.Drafts.Orders(ctx)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders", "open-order", "Open a work order"),
@@ -650,7 +650,7 @@ func (s *server) orderOperations(api huma.API) {
 				Ticket string `json:"ticket" maxLength:"2000"`
 			}
 		}) (*body[order.Opened], error) {
-			id, err := s.work.OpenOrder(ctx, who(ctx), in.Body.Site, in.Body.Title, in.Body.Ticket)
+			id, err := s.work.Drafts.OpenOrder(ctx, who(ctx), in.Body.Site, in.Body.Title, in.Body.Ticket)
 			return answer(s, order.Opened{ID: id, Name: order.Name(id), Title: in.Body.Title, By: who(ctx).FullName},
 				err)
 		})
@@ -685,7 +685,7 @@ func (s *server) orderOperations(api huma.API) {
 			err := s.work.HaveKeyReplaced(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Zone, in.Body.Replace, draw)
 			return answer(s, v, err)
 		}
-		_, err := s.work.Edit(ctx, who(ctx), in.Order, in.Body.Change, draw)
+		_, err := s.work.Drafts.Edit(ctx, who(ctx), in.Order, in.Body.Change, draw)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/paste", "paste",
@@ -693,7 +693,7 @@ func (s *server) orderOperations(api huma.API) {
 		OrderInput
 		Body draft.PasteRequest
 	}) (*body[*draft.PastePreview], error) {
-		v, err := s.work.Paste(ctx, in.Order, in.Body)
+		v, err := s.work.Drafts.Paste(ctx, in.Order, in.Body)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/fixes", "fixes",
@@ -702,7 +702,7 @@ func (s *server) orderOperations(api huma.API) {
 			OrderInput
 			Rule string `query:"rule" maxLength:"64"`
 		}) (*body[*draft.FixPreview], error) {
-			v, err := s.work.Fixes(ctx, in.Order, in.Rule)
+			v, err := s.work.Drafts.Fixes(ctx, in.Order, in.Rule)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Take back the last step"),
@@ -715,7 +715,7 @@ func (s *server) orderOperations(api huma.API) {
 			}
 		}) (*body[*view.Changed], error) {
 			in.Body.Look.Order = in.Order
-			out, err := s.work.Undo(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others)
+			out, err := s.work.Drafts.Undo(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Others)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -731,7 +731,7 @@ func (s *server) orderOperations(api huma.API) {
 				Others  bool  `json:"others,omitempty" doc:"take it back even when it is another technician's"`
 			}
 		}) (*body[*work.OrderView], error) {
-			_, err := s.work.TakeBack(ctx, who(ctx), in.Order, in.Body.Version, in.Seq, in.Body.Others)
+			_, err := s.work.Drafts.TakeBack(ctx, who(ctx), in.Order, in.Body.Version, in.Seq, in.Body.Others)
 			return s.orderAfter(ctx, in.Order, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/redo", "redo", "Do the step that was undone again"),
@@ -740,7 +740,7 @@ func (s *server) orderOperations(api huma.API) {
 			Body versioned
 		}) (*body[*view.Changed], error) {
 			in.Body.Look.Order = in.Order
-			out, err := s.work.Redo(ctx, who(ctx), in.Order, in.Body.Version)
+			out, err := s.work.Drafts.Redo(ctx, who(ctx), in.Order, in.Body.Version)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -754,7 +754,7 @@ func (s *server) orderOperations(api huma.API) {
 	}
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rehearse", "rehearse",
 		"Compute what the draft will do"), func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-		_, err := s.work.Rehearse(ctx, who(ctx), in.Order, in.Body.Version)
+		_, err := s.work.Pushes.Rehearse(ctx, who(ctx), in.Order, in.Body.Version)
 		return s.orderAfter(ctx, in.Order, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/clients", "rehearsed-clients",
@@ -763,7 +763,7 @@ func (s *server) orderOperations(api huma.API) {
 		Moving bool `query:"moving" doc:"those that are told something else; otherwise those that keep what they have"`
 		From   int  `query:"from" minimum:"0" maximum:"10000000" doc:"how many to pass over"`
 	}) (*body[*push.ClientPage], error) {
-		v, err := s.work.RehearsedClients(ctx, in.Order, in.Moving, in.From)
+		v, err := s.work.Pushes.RehearsedClients(ctx, in.Order, in.Moving, in.From)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/replies/{seq}", "rehearsed-reply",
@@ -771,18 +771,18 @@ func (s *server) orderOperations(api huma.API) {
 		OrderInput
 		Seq int32 `path:"seq" doc:"of the client"`
 	}) (*body[*dhcp.Message], error) {
-		v, err := s.work.RehearsedReply(ctx, in.Order, in.Seq)
+		v, err := s.work.Pushes.RehearsedReply(ctx, in.Order, in.Seq)
 		return answer(s, v, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/push", "push", "Start the push"),
 		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-			_, err := s.work.Push(ctx, who(ctx), in.Order, in.Body.Version)
+			_, err := s.work.Pushes.Push(ctx, who(ctx), in.Order, in.Body.Version)
 			return s.orderAfter(ctx, in.Order, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rebase", "rebase",
 		"Move the draft to the site's newest revision"),
 		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-			_, err := s.work.Rebase(ctx, in.Order, in.Body.Version)
+			_, err := s.work.Drafts.Rebase(ctx, in.Order, in.Body.Version)
 			return s.orderAfter(ctx, in.Order, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/decide", "decide",
@@ -793,16 +793,16 @@ func (s *server) orderOperations(api huma.API) {
 			draft.Decision
 		}
 	}) (*body[*work.OrderView], error) {
-		_, err := s.work.Decide(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Decision)
+		_, err := s.work.Drafts.Decide(ctx, who(ctx), in.Order, in.Body.Version, in.Body.Decision)
 		return s.orderAfter(ctx, in.Order, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/drop", "drop", "Close the order without pushing it"),
 		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.Drop(ctx, who(ctx), in.Order, in.Body.Version))
+			return s.orderAfter(ctx, in.Order, s.work.Drafts.Drop(ctx, who(ctx), in.Order, in.Body.Version))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-up", "take-up", "Open a dropped order again"),
 		func(ctx context.Context, in *at) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.TakeUp(ctx, who(ctx), in.Order, in.Body.Version))
+			return s.orderAfter(ctx, in.Order, s.work.Drafts.TakeUp(ctx, who(ctx), in.Order, in.Body.Version))
 		})
 	huma.Register(api, op(http.MethodPut, "/api/orders/{order}/window", "set-window",
 		"The note of an order, and from when to when it may be pushed"),
@@ -810,7 +810,7 @@ func (s *server) orderOperations(api huma.API) {
 			OrderInput
 			Body push.WindowEntry
 		}) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.SetWindow(ctx, who(ctx), in.Order, in.Body))
+			return s.orderAfter(ctx, in.Order, s.work.Pushes.SetWindow(ctx, who(ctx), in.Order, in.Body))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/wait", "wait",
 		"Leave an order to start by itself when its change window opens, or not any more"),
@@ -821,7 +821,7 @@ func (s *server) orderOperations(api huma.API) {
 				On      bool  `json:"on"`
 			}
 		}) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.Wait(ctx, who(ctx), in.Order, in.Body.Version, in.Body.On))
+			return s.orderAfter(ctx, in.Order, s.work.Pushes.Wait(ctx, who(ctx), in.Order, in.Body.Version, in.Body.On))
 		})
 }
 

@@ -15,12 +15,12 @@ func (s *server) pushOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/end-push", "end-push",
 		"End a push that waits for a device that does not answer"),
 		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.EndPush(ctx, who(ctx), in.Order))
+			return s.orderAfter(ctx, in.Order, s.work.Pushes.EndPush(ctx, who(ctx), in.Order))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/stop-push", "stop-push",
 		"Tell a push to stop: every device is put back"),
 		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.Stop(ctx, who(ctx), in.Order))
+			return s.orderAfter(ctx, in.Order, s.work.Pushes.Stop(ctx, who(ctx), in.Order))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/verify", "verify",
 		"Record that somebody has seen to what a push did not prove"), func(ctx context.Context, in *struct {
@@ -29,7 +29,7 @@ func (s *server) pushOperations(api huma.API) {
 			Seq int32 `json:"seq" doc:"of what was not verified"`
 		}
 	}) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.Verify(ctx, who(ctx), in.Order, in.Body.Seq))
+		return s.orderAfter(ctx, in.Order, s.work.Pushes.Verify(ctx, who(ctx), in.Order, in.Body.Seq))
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/runbook/tick", "tick",
 		"Tick a line of a runbook, or say what was seen at the console"), func(ctx context.Context, in *struct {
@@ -39,7 +39,7 @@ func (s *server) pushOperations(api huma.API) {
 			Seen string `json:"seen" maxLength:"200" doc:"of a question: what the device shows"`
 		}
 	}) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.Tick(ctx, who(ctx), in.Order, in.Body.Seq, in.Body.Seen))
+		return s.orderAfter(ctx, in.Order, s.work.Pushes.Tick(ctx, who(ctx), in.Order, in.Body.Seq, in.Body.Seen))
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/runbook/untick", "untick",
 		"Take the last tick of a device's runbook back"), func(ctx context.Context, in *struct {
@@ -48,7 +48,7 @@ func (s *server) pushOperations(api huma.API) {
 			Seq int32 `json:"seq" doc:"of the line"`
 		}
 	}) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.Untick(ctx, who(ctx), in.Order, in.Body.Seq))
+		return s.orderAfter(ctx, in.Order, s.work.Pushes.Untick(ctx, who(ctx), in.Order, in.Body.Seq))
 	})
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/runbook", "runbook",
 		"What is done by hand, with boxes to tick, as Markdown or PDF"),
@@ -73,13 +73,13 @@ func (s *server) pushOperations(api huma.API) {
 				Sites []string `json:"sites" minItems:"1" maxItems:"200" doc:"their codes"`
 			}
 		}) (*body[[]draft.Copied], error) {
-		out, err := s.work.CopyTo(ctx, who(ctx), in.Order, in.Body.Sites)
+		out, err := s.work.Drafts.CopyTo(ctx, who(ctx), in.Order, in.Body.Sites)
 		return answer(s, out, err)
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/rehearse-together", "rehearse-together",
 		"Rehearse every open order of those that belong together"),
 		func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
-			return s.orderAfter(ctx, in.Order, s.work.RehearseTogether(ctx, who(ctx), in.Order))
+			return s.orderAfter(ctx, in.Order, s.work.Pushes.RehearseTogether(ctx, who(ctx), in.Order))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/waves", "start-waves",
 		"Push the orders that belong together, in waves or all or none"), func(ctx context.Context, in *struct {
@@ -91,10 +91,10 @@ func (s *server) pushOperations(api huma.API) {
 		}
 	}) (*body[*work.OrderView], error) {
 		return s.orderAfter(ctx, in.Order,
-			s.work.StartWaves(ctx, who(ctx), in.Order, in.Body.Sizes, in.Body.Together, in.Body.Without))
+			s.work.Pushes.StartWaves(ctx, who(ctx), in.Order, in.Body.Sizes, in.Body.Together, in.Body.Without))
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/stop-waves", "stop-waves",
 		"Let no further wave begin"), func(ctx context.Context, in *OrderInput) (*body[*work.OrderView], error) {
-		return s.orderAfter(ctx, in.Order, s.work.StopWaves(ctx, who(ctx), in.Order))
+		return s.orderAfter(ctx, in.Order, s.work.Pushes.StopWaves(ctx, who(ctx), in.Order))
 	})
 }

@@ -63,7 +63,7 @@ type sessionData struct {
 
 // FindCtx implements scs.CtxStore.
 func (s sessionStore) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
-	t, expires, ok, err := s.work.SessionTechnician(ctx, hashed(token))
+	t, expires, ok, err := s.work.People.SessionTechnician(ctx, hashed(token))
 	if err != nil || !ok {
 		return nil, false, err
 	}
@@ -78,12 +78,12 @@ func (s sessionStore) CommitCtx(ctx context.Context, token string, raw []byte, e
 		return err
 	}
 	data.Begun.Expires = expires
-	return s.work.StartSession(ctx, hashed(token), *data.Begun)
+	return s.work.People.StartSession(ctx, hashed(token), *data.Begun)
 }
 
 // DeleteCtx implements scs.CtxStore.
 func (s sessionStore) DeleteCtx(ctx context.Context, token string) error {
-	return s.work.EndSession(ctx, hashed(token))
+	return s.work.People.EndSession(ctx, hashed(token))
 }
 
 // Find implements scs.Store.
@@ -188,7 +188,7 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 	if in.Browser != "" {
 		known = hashed(in.Browser)
 	}
-	t, stamp, err := s.work.SignIn(ctx,
+	t, stamp, err := s.work.People.SignIn(ctx,
 		people.Attempt{Name: in.Body.Name, Password: in.Body.Password, Source: in.remote, Browser: known})
 	if err == nil {
 		err = s.sessions.RenewToken(ctx) // a session id from before signing in is worth nothing
@@ -209,7 +209,7 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 	}
 	out := &signInAnswer{Cookie: cookie}
 	out.Body.Technician = t
-	if out.Body.Order, err = s.work.LastWorkedOn(ctx, t.ID); err != nil {
+	if out.Body.Order, err = s.work.Drafts.LastWorkedOn(ctx, t.ID); err != nil {
 		return nil, s.problem(err)
 	}
 	return out, nil

@@ -25,9 +25,9 @@ import (
 // colleague is another technician of the same office.
 func (a *app) colleague(t *testing.T) act.Technician {
 	t.Helper()
-	_, err := a.Work.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-lantern")
+	_, err := a.Work.People.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-lantern")
 	require.NoError(t, err)
-	who, _, err := a.Work.SignIn(t.Context(),
+	who, _, err := a.Work.People.SignIn(t.Context(),
 		people.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
 	require.NoError(t, err)
 	return who
@@ -36,9 +36,9 @@ func (a *app) colleague(t *testing.T) act.Technician {
 // rename is an edit of a network's name by somebody else.
 func (a *app) rename(t *testing.T, who act.Technician, order int64, network, name string) {
 	t.Helper()
-	d, err := a.Work.Draft(t.Context(), order)
+	d, err := a.Work.Drafts.Draft(t.Context(), order)
 	require.NoError(t, err)
-	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Version: d.Order.Version, Entries: []edit.Entry{
+	_, err = a.Work.Drafts.Edit(t.Context(), who, order, draft.Change{Version: d.Order.Version, Entries: []edit.Entry{
 		{Kind: "network", ID: network, Fields: map[string]string{"name": name}},
 	}}, nil)
 	require.NoError(t, err)
@@ -79,7 +79,7 @@ func TestAttackPages(t *testing.T) {
 		n, ok := newer.Network("net-quill-lab")
 		require.True(t, ok)
 		n.Name = "Workshop"
-		_, err := a.Work.Import(t.Context(), newer, 0, "from a file")
+		_, err := a.Work.Fleet.Import(t.Context(), newer, 0, "from a file")
 		require.NoError(t, err)
 		b.click("footer button", "^Move to the newest revision$")
 		b.see("1 edit no longer applies: decide")
@@ -100,11 +100,11 @@ func TestAttackPages(t *testing.T) {
 		b.gone("This edit does not apply here")
 		b.see("Bench workshop")
 
-		d, err := a.Work.Draft(t.Context(), order)
+		d, err := a.Work.Drafts.Draft(t.Context(), order)
 		require.NoError(t, err)
 		b.click("section[aria-label=Steps] p a", "Quill Street")
 		b.see("Bench workshop")
-		require.NoError(t, a.Work.Drop(t.Context(), jo, order, d.Order.Version))
+		require.NoError(t, a.Work.Drafts.Drop(t.Context(), jo, order, d.Order.Version))
 		b.see("Work was dropped by Jo Arden: sites are shown as they stand.")
 		b.axe("a dropped order")
 		b.click("footer button", "^Take it up again$")
@@ -116,15 +116,15 @@ func TestAttackPages(t *testing.T) {
 	t.Run("not verified", func(t *testing.T) {
 		_, err := a.Store.Pool.Exec(t.Context(), "DELETE FROM device_access WHERE site_id = 'site-the-yard'")
 		require.NoError(t, err)
-		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "the-yard", "Slip", "")
+		order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "the-yard", "Slip", "")
 		require.NoError(t, err)
 		doc := scenario.Site("the-yard")
-		d, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
+		d, err := a.Work.Drafts.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
 			{Kind: "pool", ID: doc.Pools[0].ID, Fields: map[string]string{"note": "seen to"}},
 			{Kind: "option", ID: "51", In: "pool:" + doc.Pools[0].ID, Fields: map[string]string{"value": "3 hours"}},
 		}}, nil)
 		require.NoError(t, err)
-		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
+		_, err = a.Work.Pushes.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
 		require.NoError(t, err)
 		b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
 		b.click("footer button", "^Push")
@@ -137,7 +137,7 @@ func TestAttackPages(t *testing.T) {
 			}
 			for _, l := range lines.Push.Hand {
 				if l.At == nil {
-					require.NoError(t, a.Work.Tick(t.Context(), a.technician(t), order, l.Seq, l.Expect))
+					require.NoError(t, a.Work.Pushes.Tick(t.Context(), a.technician(t), order, l.Seq, l.Expect))
 				}
 			}
 		}
@@ -155,13 +155,13 @@ func TestAttackPages(t *testing.T) {
 
 	// A device that goes silent at its confirm holds the site, and a person ends that.
 	t.Run("a silent device", func(t *testing.T) {
-		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "the-garret", "Silence", "")
+		order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "the-garret", "Silence", "")
 		require.NoError(t, err)
-		d, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
+		d, err := a.Work.Drafts.Edit(t.Context(), a.technician(t), order, draft.Change{Entries: []edit.Entry{
 			{Kind: "pool", ID: "pool-garret", Fields: map[string]string{"ranges": "192.168.211.100 - 192.168.211.170"}},
 		}}, nil)
 		require.NoError(t, err)
-		_, err = a.Work.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
+		_, err = a.Work.Pushes.Rehearse(t.Context(), a.technician(t), order, d.After.Order.Version)
 		require.NoError(t, err)
 		rt := a.Devices.ByID["dev-garret-rt"]
 		rt.Inject(standin.Faults{SilentAt: "confirm"})
@@ -181,10 +181,10 @@ func TestAttackPages(t *testing.T) {
 	t.Run("held", func(t *testing.T) {
 		b := a.at(t, 1280, 800, "/rounds")
 		b.see("Kelder Bridge surgery")
-		require.NoError(t, a.Work.HoldWork(t.Context(), "a test", "This database was restored"))
+		require.NoError(t, a.Work.People.HoldWork(t.Context(), "a test", "This database was restored"))
 		b.see("Pushes and readings of devices are held")
 		b.axe("held")
-		_, err := a.Work.ReleaseWork(t.Context(), "a test")
+		_, err := a.Work.People.ReleaseWork(t.Context(), "a test")
 		require.NoError(t, err)
 		b.gone("Pushes and readings of devices are held")
 	})
@@ -278,7 +278,7 @@ func TestAttackTourAndRestart(t *testing.T) {
 	b.see("known clients")
 	b.click("footer button", "^Push to gw-1")
 	b.see("Pushed, verified and landed")
-	doc, err := a.Work.Export(t.Context(), "kelder-bridge")
+	doc, err := a.Work.Fleet.Export(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	n, ok := doc.NetworkOf(netip.MustParseAddr("10.84.20.80"))
 	require.True(t, ok)

@@ -113,7 +113,7 @@ func TestFromNothing(t *testing.T) {
 func puttingAway(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-kiln-shed", "kiln-shed", "Kiln shed"
-	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/kiln-shed?select=site:site-kiln-shed")
 	b.click("aside button", "^Put this site away$")
@@ -136,11 +136,11 @@ func lookingBack(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-kept-yard", "kept-yard", "Kept yard"
 	doc.Contacts = "Una Marsh, yard foreman, 01632 960051"
-	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	doc.Pools[0].Note = "for the summer"
 	doc.Pools[0].Ranges = doc.Pools[0].Ranges[:1]
-	_, err = a.Work.Import(t.Context(), site.Normal(doc), 0, "a longer summer")
+	_, err = a.Work.Fleet.Import(t.Context(), site.Normal(doc), 0, "a longer summer")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/kept-yard?select=site:site-kept-yard")
 	b.fill("Address, prefix or name", "10.97.1.1")
@@ -170,7 +170,7 @@ func noticing(t *testing.T, a *app) {
 	held := gw.Running()
 	scenario.ByHand["dev-chand-gw"](&held)
 	require.NoError(t, gw.Set(held))
-	a.Work.Observe(t.Context(), "site-the-chandlery")
+	a.Work.Watch.Observe(t.Context(), "site-the-chandlery")
 	b := a.at(t, 1280, 800, "/sites/the-chandlery?tab=devices")
 	b.click("section[aria-label='Device gw-chand'] a", "changed, and not by Lithos: 3 things")
 	b.see("gw-chand holds something else")
@@ -209,7 +209,7 @@ func noticing(t *testing.T, a *app) {
 func takingIn(t *testing.T, a *app) {
 	doc := scenario.Site("the-chandlery")
 	doc.ID, doc.Code, doc.Name = "site-sail-loft", "sail-loft", "Sail loft"
-	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	list := filepath.Join(t.TempDir(), "loft.csv")
 	require.NoError(t, os.WriteFile(list, []byte("Netz;IP-Adresse;Hardware;Genannt\n"+
@@ -264,12 +264,12 @@ func takingIn(t *testing.T, a *app) {
 	b.picture("take-in")
 	b.click("[role=dialog] button", "^Take in 3 lines$")
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
-	loft, err := a.Work.Export(t.Context(), "sail-loft")
+	loft, err := a.Work.Fleet.Export(t.Context(), "sail-loft")
 	require.NoError(t, err)
 	open, err := a.Work.Store.Beside(t.Context(), loft.ID, loft.Customer.Name)
 	require.NoError(t, err)
 	require.Len(t, open.Orders, 1)
-	d, err := a.Work.Draft(t.Context(), open.Orders[0].ID)
+	d, err := a.Work.Drafts.Draft(t.Context(), open.Orders[0].ID)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 1)
 	assert.Len(t, d.Doc().Reservations, 4)
@@ -282,7 +282,7 @@ func standards(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-oar-shed", "oar-shed", "Oar shed"
 	doc.Standard.ID, doc.Standard.Name = "std-oar", "Oar standard"
-	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/standards")
 	b.click("button[aria-label='Change Oar standard']", "Change")
@@ -320,12 +320,12 @@ func standards(t *testing.T, a *app) {
 func waiting(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
 	doc.ID, doc.Code, doc.Name = "site-jetty-hall", "jetty-hall", "Jetty hall"
-	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "jetty-hall", "New machines", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "jetty-hall", "New machines", "")
 	require.NoError(t, err)
 	for i, name := range []string{"saw", "lathe", "press"} {
-		_, err := a.Work.Edit(t.Context(), a.technician(t), order, draft.Change{Version: int32(i),
+		_, err := a.Work.Drafts.Edit(t.Context(), a.technician(t), order, draft.Change{Version: int32(i),
 			Entries: []edit.Entry{{Kind: "reservation", New: true,
 				Fields: map[string]string{"network": "net-slip-office",
 					"name": name, "address": fmt.Sprintf("10.97.24.%d", 30+i), "mac": fmt.Sprintf("00:00:5e:00:53:%02d",
@@ -360,16 +360,16 @@ func waiting(t *testing.T, a *app) {
 func byTheRunbook(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
 	doc.ID, doc.Code, doc.Name = "site-quay-hall", "quay-hall", "Quay hall"
-	_, err := a.Work.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	who := a.technician(t)
-	order, err := a.Work.OpenOrder(t.Context(), who, "quay-hall", "Larger pool", "5120")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), who, "quay-hall", "Larger pool", "5120")
 	require.NoError(t, err)
-	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "pool",
+	_, err = a.Work.Drafts.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "pool",
 		ID:     "pool-slip-office",
 		Fields: map[string]string{"ranges": "60-220"}}}}, nil)
 	require.NoError(t, err)
-	_, err = a.Work.Rehearse(t.Context(), who, order, 1)
+	_, err = a.Work.Pushes.Rehearse(t.Context(), who, order, 1)
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
 	b.see("done by hand before the others")
@@ -409,13 +409,13 @@ func manySites(t *testing.T, a *app) {
 		for i := range doc.Resolvers {
 			doc.Resolvers[i].Device = doc.Devices[0].ID
 		}
-		_, err := a.Work.Import(t.Context(), doc, 0, "")
+		_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
 		require.NoError(t, err)
 	}
 	who := a.technician(t)
-	order, err := a.Work.OpenOrder(t.Context(), who, "mole-east", "Keys at the desk", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), who, "mole-east", "Keys at the desk", "")
 	require.NoError(t, err)
-	_, err = a.Work.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "site",
+	_, err = a.Work.Drafts.Edit(t.Context(), who, order, draft.Change{Entries: []edit.Entry{{Kind: "site",
 		ID:     "site-mole-east",
 		Fields: map[string]string{"note": "keys at the desk"}}}}, nil)
 	require.NoError(t, err)

@@ -26,7 +26,7 @@ import (
 // for its turn, 20 ms at a time.
 func BenchmarkFiveThousand(b *testing.B) {
 	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files(), Poll: time.Hour}), browser: launch(b)}
-	_, err := a.Work.Import(b.Context(), hall("large", 0x0a600002, 5000), 0, "")
+	_, err := a.Work.Fleet.Import(b.Context(), hall("large", 0x0a600002, 5000), 0, "")
 	require.NoError(b, err)
 	t := a.open(b, 1280, 800)
 	t.see("Sign in")
@@ -142,19 +142,19 @@ func longestTask(b *testing.B, a *app, t *tab, act func()) float64 {
 // ordersOpen is how long the page of an order takes to open that 5,000 clients were
 // rehearsed for, in ratio to that of an empty one.
 func ordersOpen(b *testing.B, a *app, t *tab) float64 {
-	who, _, err := a.Work.SignIn(b.Context(),
+	who, _, err := a.Work.People.SignIn(b.Context(),
 		people.Attempt{Name: demo.Account, Password: demo.Password, Source: "test"})
 	require.NoError(b, err)
 	var orders []int64
 	for range 2 {
-		id, err := a.Work.OpenOrder(b.Context(), who, "large", "Five thousand", "")
+		id, err := a.Work.Drafts.OpenOrder(b.Context(), who, "large", "Five thousand", "")
 		require.NoError(b, err)
 		orders = append(orders, id)
 	}
 	change := draft.Change{Entries: []edit.Entry{entry("reservation", "r-7", "name", "seat-seven")}}
-	_, err = a.Work.Edit(b.Context(), who, orders[0], change, nil)
+	_, err = a.Work.Drafts.Edit(b.Context(), who, orders[0], change, nil)
 	require.NoError(b, err)
-	_, err = a.Work.Rehearse(b.Context(), who, orders[0], 1)
+	_, err = a.Work.Pushes.Rehearse(b.Context(), who, orders[0], 1)
 	require.NoError(b, err)
 	took := make([][]time.Duration, len(orders))
 	for range 9 {

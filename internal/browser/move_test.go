@@ -93,7 +93,7 @@ func theNight(t *testing.T, a *app) {
 	list, err := a.Work.Moves.Moves(t.Context())
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
-	m, err := a.Work.Move(t.Context(), list[0].ID)
+	m, err := a.Work.Moves.Move(t.Context(), list[0].ID)
 	require.NoError(t, err)
 	require.Len(t, m.Visits, 1)
 	assert.NotNil(t, m.Visits[0].DoneAt)

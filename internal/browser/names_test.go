@@ -18,7 +18,7 @@ const asked = `want => document.querySelector('section[aria-label=Ask]')?.innerT
 
 // names opens the names of a site in a new work order.
 func (a *app) names(t *testing.T, code, query string) *tab {
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), code, "Names", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), code, "Names", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/%s?order=%d&face=names&%s", code, order, query))
 	b.until("the draft on the page", `() => [
@@ -76,7 +76,7 @@ func namesInPlace(t *testing.T, a *app) {
 	b.until("the new name in the list", `() => [...document.querySelectorAll('[data-cell]')]
 		.some(e => e.innerText.trim().startsWith('wall-clock'))`)
 	order := b.order()
-	d, err := a.Work.Draft(t.Context(), order)
+	d, err := a.Work.Drafts.Draft(t.Context(), order)
 	require.NoError(t, err)
 	r, _ := d.Doc().Reservation("res-clock")
 	assert.Equal(t, "wall-clock", r.Name)
@@ -168,7 +168,7 @@ func tellingTheWorld(t *testing.T, a *app) {
 	b.typed("front-desk-9")
 	b.keys(input.Enter)
 	require.Eventually(t, func() bool {
-		d, err := a.Work.Draft(t.Context(), b.order())
+		d, err := a.Work.Drafts.Draft(t.Context(), b.order())
 		return err == nil && slices.ContainsFunc(d.Doc().Reservations, func(r *site.Reservation) bool {
 			return r.Name == "front-desk-9"
 		})
@@ -195,7 +195,7 @@ func followingLines(t *testing.T, a *app) {
 			}
 		}
 	}))
-	held, err := a.Work.AskResolvers(t.Context(), "the-garret", "following-home")
+	held, err := a.Work.Watch.AskResolvers(t.Context(), "the-garret", "following-home")
 	require.NoError(t, err)
 	require.Len(t, held, 2)
 	b.click("a", "^home.garret.example$")
@@ -208,7 +208,7 @@ func followingLines(t *testing.T, a *app) {
 
 // A key is made for a name without being shown; others are made and shown once, replaced and revoked.
 func outsideKeys(t *testing.T, a *app) {
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "quill-street", "Keys", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "quill-street", "Keys", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/quill-street?order=%d&face=names&stratum=zone-quill-out"+
 		"&select=following:following-remote", order))

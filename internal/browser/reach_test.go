@@ -81,11 +81,11 @@ func (b *tab) holdsBack(to string) {
 func TestALateAnswerChangesNothing(t *testing.T) {
 	a := startApp(t)
 	who := a.technician(t)
-	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Late", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), who, "kelder-bridge", "Late", "")
 	require.NoError(t, err)
 	change := draft.Change{}
 	change.Entries = append(change.Entries, entry("reservation", "res-plate-reader", "name", "plate-reader-2"))
-	_, err = a.Work.Edit(t.Context(), who, order, change, nil)
+	_, err = a.Work.Drafts.Edit(t.Context(), who, order, change, nil)
 	require.NoError(t, err)
 	b := a.open(t, 1280, 800)
 	b.holdsBack("/push$")
@@ -118,7 +118,7 @@ func lateRefusal(t *testing.T, a *app) {
 	name := a.account(t)
 	b.signIn(name)
 	b.see("Kelder Bridge surgery")
-	require.NoError(t, a.Work.EndSessions(t.Context(), "a test", name))
+	require.NoError(t, a.Work.People.EndSessions(t.Context(), "a test", name))
 	b.press(input.Slash)
 	b.typed("held-one")
 	b.until("the first refusal to wait", `() => window.held === 401`)
@@ -142,7 +142,7 @@ func copyingAndCutText(t *testing.T, a *app) {
 	site := hall("cut", 0x0a710100, 3)
 	whole := strings.Repeat("a-long-name-of-a-seat-", 3)[:60]
 	site.Reservations[0].Name = whole
-	_, err := a.Work.Import(t.Context(), site, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), site, 0, "")
 	require.NoError(t, err)
 	b := a.open(t, 820, 900)
 	grant := proto.BrowserGrantPermissions{
@@ -205,13 +205,13 @@ func copyingAndCutText(t *testing.T, a *app) {
 func TestOnlyWhatChangesIsFetched(t *testing.T) {
 	a := serve(t, demotest.Options{Files: web.Files(), Pace: time.Hour, Poll: time.Second})
 	who := a.technician(t)
-	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Watched", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), who, "kelder-bridge", "Watched", "")
 	require.NoError(t, err)
 	change := draft.Change{}
 	change.Entries = append(change.Entries, entry("reservation", "res-plate-reader", "name", "plate-reader-2"))
-	_, err = a.Work.Edit(t.Context(), who, order, change, nil)
+	_, err = a.Work.Drafts.Edit(t.Context(), who, order, change, nil)
 	require.NoError(t, err)
-	_, err = a.Work.Rehearse(t.Context(), who, order, 1)
+	_, err = a.Work.Pushes.Rehearse(t.Context(), who, order, 1)
 	require.NoError(t, err)
 	b := a.open(t, 1280, 800)
 	_, err = b.page.EvalOnNewDocument(`{
@@ -351,7 +351,7 @@ func formsAreKept(t *testing.T, a *app) {
 	b.keys(input.Escape)
 	b.gone("Throw away what you typed?")
 	b.fill("MAC", "00:00:5e:00:53:e1")
-	require.NoError(t, a.Work.EndSessions(t.Context(), "a test", a.account(t)))
+	require.NoError(t, a.Work.People.EndSessions(t.Context(), "a test", a.account(t)))
 	b.click("button", "^Add$")
 	b.see("Sign in again")
 	b.axe("signing in again")
@@ -520,7 +520,7 @@ func keysAndSkipLinks(t *testing.T, a *app) {
 
 // A list of five thousand: to its end, back by pages, and to a name by its letters.
 func longLists(t *testing.T, a *app) {
-	_, err := a.Work.Import(t.Context(), hall("long", 0x0a700100, 5000), 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), hall("long", 0x0a700100, 5000), 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/long")
 	b.see("seat-3")
@@ -553,7 +553,7 @@ func longLists(t *testing.T, a *app) {
 // Find: parts of addresses and MACs, orders, findings, what was seen; Enter opens the
 // first hit.
 func findAnything(t *testing.T, a *app) {
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "quill-street", "Attic", "4471")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "quill-street", "Attic", "4471")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/quill-street")
 	b.see("Home")
@@ -601,7 +601,7 @@ func findAnything(t *testing.T, a *app) {
 // At 820 and at 390 wide everything is reached, and nothing scrolls sideways.
 func narrowPages(t *testing.T, a *app) {
 	for i := range 12 { // so many that rows of the list of orders stand below each other
-		_, err := a.Work.OpenOrder(t.Context(), a.technician(t), "hallin-road", fmt.Sprintf("Row %d", i), "")
+		_, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "hallin-road", fmt.Sprintf("Row %d", i), "")
 		require.NoError(t, err)
 	}
 	for _, width := range []int{820, 390} {
@@ -621,7 +621,7 @@ func narrowPages(t *testing.T, a *app) {
 			assert.LessOrEqual(t, wide.Value.Int(), width, "%s is wider than %d", path, width)
 			b.axe(fmt.Sprintf("%s at %d", path, width))
 		}
-		order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge",
+		order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "kelder-bridge",
 			strings.Repeat("Long title ", 5), "")
 		require.NoError(t, err)
 		b.visit(fmt.Sprintf("%s/sites/kelder-bridge?order=%d&network=net-clinic", a.URL, order))
@@ -647,7 +647,7 @@ func emptySite(t *testing.T, a *app) {
 	s.Block = []netip.Prefix{netip.MustParsePrefix("10.208.0.0/20")}
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices, s.Networks = nil, nil, nil, nil, nil
 	s.Options = nil
-	_, err := a.Work.Import(t.Context(), s, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), s, 0, "")
 	require.NoError(t, err)
 	b := a.in(t, "empty", "")
 	b.see("This site has no network yet")
@@ -704,7 +704,7 @@ func optionLevels(t *testing.T, a *app) {
 
 // The same technician in two browsers, and a colleague, see each other at an order.
 func othersAreShown(t *testing.T, a *app) {
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "moss-end", "Together", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "moss-end", "Together", "")
 	require.NoError(t, err)
 	path := fmt.Sprintf("/sites/moss-end?order=%d", order)
 	first := a.at(t, 1280, 800, path)
@@ -712,7 +712,7 @@ func othersAreShown(t *testing.T, a *app) {
 	second := a.at(t, 1280, 800, path)
 	first.see("Also at it: you, in another browser")
 	second.see("Also at it: you, in another browser")
-	_, err = a.Work.PutTechnician(t.Context(), "a test", "others-jo", "Jo Arden", demo.Password)
+	_, err = a.Work.People.PutTechnician(t.Context(), "a test", "others-jo", "Jo Arden", demo.Password)
 	require.NoError(t, err)
 	third := a.as(t, "others-jo", 1280, 800, path)
 	first.see("Jo Arden")

@@ -182,7 +182,7 @@ func TestRecoveryWard(t *testing.T) {
 		require.GreaterOrEqual(t, i, 0, "the device serves the pool")
 		assert.Len(t, held.DHCP.Pool[i].Exclusion, 2)
 	}
-	history, err := a.Work.History(t.Context(), "kelder-bridge")
+	history, err := a.Work.Fleet.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Equal(t, int32(2), history[0].Revision)
 	assert.Equal(t, "Recovery ward 4471", history[0].Note)

@@ -49,7 +49,7 @@ func (a *app) account(t *testing.T) string {
 }
 
 func (a *app) technician(t *testing.T) act.Technician {
-	who, _, err := a.Work.SignIn(t.Context(),
+	who, _, err := a.Work.People.SignIn(t.Context(),
 		people.Attempt{Name: a.account(t), Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
 	return who
@@ -116,7 +116,7 @@ func TestTogether(t *testing.T) {
 
 // A reservation and a pool without touching the mouse.
 func byKeyboardAlone(t *testing.T, a *app) {
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Keys", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Keys", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
 	b.see(fmt.Sprintf("WO-%04d", order))
@@ -180,7 +180,7 @@ func byKeyboardAlone(t *testing.T, a *app) {
 
 // The edge of a pool is dragged; one undo puts it back.
 func dragThePoolEdge(t *testing.T, a *app) {
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Edges", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Edges", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging&select=pool:pool-imaging",
 		order))
@@ -211,7 +211,7 @@ func dragThePoolEdge(t *testing.T, a *app) {
 // Two technicians in one draft: the second is told, and keeps what was typed.
 func secondTechnicianKeepsWhatWasTyped(t *testing.T, a *app) {
 	who := a.technician(t)
-	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Shared", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), who, "kelder-bridge", "Shared", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/kelder-bridge?order=%d&network=net-imaging", order))
 	b.until("the draft on the page", `() => [
@@ -222,7 +222,7 @@ func secondTechnicianKeepsWhatWasTyped(t *testing.T, a *app) {
 	b.fill("MAC", "02:00:5e:00:00:01")
 	rename := draft.Change{}
 	rename.Entries = append(rename.Entries, entry("network", "net-imaging", "name", "Scans"))
-	_, err = a.Work.Edit(t.Context(), who, order, rename, nil)
+	_, err = a.Work.Drafts.Edit(t.Context(), who, order, rename, nil)
 	require.NoError(t, err)
 	b.click("button", "^Add$")
 	b.see("made another edit")
@@ -239,10 +239,10 @@ func secondTechnicianKeepsWhatWasTyped(t *testing.T, a *app) {
 // a hurry does not collide with itself.
 func hurriedUndo(t *testing.T, a *app) {
 	who := a.technician(t)
-	order, err := a.Work.OpenOrder(t.Context(), who, "kelder-bridge", "Hurry", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), who, "kelder-bridge", "Hurry", "")
 	require.NoError(t, err)
 	for i, name := range []string{"One", "Two", "Three"} {
-		_, err := a.Work.Edit(t.Context(), who, order,
+		_, err := a.Work.Drafts.Edit(t.Context(), who, order,
 			draft.Change{Version: int32(i), Entries: []edit.Entry{entry("network", "net-imaging", "name", name)}}, nil)
 		require.NoError(t, err)
 	}
@@ -289,7 +289,7 @@ func TestNarrowAndDark(t *testing.T) {
 // A network of a thousand reservations scrolls, filters and sorts.
 func thousandRows(t *testing.T, a *app) {
 	s := hall("large", 0x0a600100, 1000)
-	_, err := a.Work.Import(t.Context(), s, 0, "")
+	_, err := a.Work.Fleet.Import(t.Context(), s, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/large")
 	b.see("seat-3")

@@ -25,13 +25,13 @@ import (
 func pageOfAnotherOrder(t *testing.T, a *app) {
 	who := a.technician(t)
 	open := func(code, network, at, title string) int64 {
-		id, err := a.Work.OpenOrder(t.Context(), who, code, title, "")
+		id, err := a.Work.Drafts.OpenOrder(t.Context(), who, code, title, "")
 		require.NoError(t, err)
 		change := draft.Change{}
 		change.Entries = append(change.Entries, entry("reservation", "res-lamp", "network", network, "address", at,
 			"name", "lamp", "mac", "02:00:5e:00:00:77"))
 		change.Entries[0].New = true
-		_, err = a.Work.Edit(t.Context(), who, id, change, nil)
+		_, err = a.Work.Drafts.Edit(t.Context(), who, id, change, nil)
 		require.NoError(t, err)
 		return id
 	}
@@ -61,21 +61,21 @@ func pageOfAnotherOrder(t *testing.T, a *app) {
 // to leave it to start by itself.
 func windowOpens(t *testing.T, a *app) {
 	who := a.technician(t)
-	id, err := a.Work.OpenOrder(t.Context(), who, "the-garret", "At night", "")
+	id, err := a.Work.Drafts.OpenOrder(t.Context(), who, "the-garret", "At night", "")
 	require.NoError(t, err)
 	change := draft.Change{}
 	change.Entries = append(change.Entries, entry("reservation", "res-lamp", "network", "net-garret", "address",
 		"192.168.211.78", "name", "lamp", "mac", "02:00:5e:00:00:78"))
 	change.Entries[0].New = true
-	_, err = a.Work.Edit(t.Context(), who, id, change, nil)
+	_, err = a.Work.Drafts.Edit(t.Context(), who, id, change, nil)
 	require.NoError(t, err)
 	zone, err := time.LoadLocation("Europe/London")
 	require.NoError(t, err)
-	require.NoError(t, a.Work.SetWindow(t.Context(), who, id,
+	require.NoError(t, a.Work.Pushes.SetWindow(t.Context(), who, id,
 		push.WindowEntry{NotBefore: time.Now().Add(time.Hour).In(zone).Format(site.Clock)}))
 	v, err := a.Work.Order(t.Context(), id)
 	require.NoError(t, err)
-	_, err = a.Work.Rehearse(t.Context(), who, id, v.Head.Version)
+	_, err = a.Work.Pushes.Rehearse(t.Context(), who, id, v.Head.Version)
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", id))
 	b.until("the next step", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Leave it to start')`)
@@ -136,7 +136,7 @@ func liveAgain(t *testing.T, a *app) {
 	close(cut)
 	b.see("This page is not live")
 	b.axe("a page that is not live")
-	id, err := a.Work.OpenOrder(t.Context(), a.technician(t), "the-garret", "Opened meanwhile", "")
+	id, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "the-garret", "Opened meanwhile", "")
 	require.NoError(t, err)
 	state.Store(mended)
 	b.see(fmt.Sprintf("WO-%04d", id))
@@ -169,7 +169,7 @@ func zoneBegun(t *testing.T, a *app) {
 	b.until("the name in the list", `() => [...document.querySelectorAll('[data-cell]')]
 		.some(e => e.innerText.trim().startsWith('kiln'))`)
 	b.see("2 edits") // what is typed shows before it is kept
-	d, err := a.Work.Draft(t.Context(), b.order())
+	d, err := a.Work.Drafts.Draft(t.Context(), b.order())
 	require.NoError(t, err)
 	for _, z := range d.Doc().Zones {
 		if z.Name == "shed.home.arpa" {
@@ -186,9 +186,9 @@ func deadLink(t *testing.T, a *app) {
 	b.until("no way to nowhere", `() => ![...document.querySelectorAll('button')]
 		.some(e => e.innerText.startsWith('Go to'))`)
 	b.axe("a dead link")
-	id, err := a.Work.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Take the clock away", "")
+	id, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "kelder-bridge", "Take the clock away", "")
 	require.NoError(t, err)
-	_, err = a.Work.Edit(t.Context(), a.technician(t), id, draft.Change{Remove: "reservation:res-clock"}, nil)
+	_, err = a.Work.Drafts.Edit(t.Context(), a.technician(t), id, draft.Change{Remove: "reservation:res-clock"}, nil)
 	require.NoError(t, err)
 	b.visit(fmt.Sprintf("%s/sites/kelder-bridge?order=%d&select=reservation:res-clock", a.URL, id))
 	b.see(fmt.Sprintf("is taken away in WO-%04d", id))
@@ -201,7 +201,7 @@ func deadLink(t *testing.T, a *app) {
 func keysAgain(t *testing.T, a *app) {
 	b := a.names(t, "quill-street", "stratum=zone-quill-out&select=following:following-remote")
 	drafted := func() string {
-		d, err := a.Work.Draft(t.Context(), b.order())
+		d, err := a.Work.Drafts.Draft(t.Context(), b.order())
 		require.NoError(t, err)
 		w, _ := d.Doc().Follower("following-remote")
 		return w.Key
@@ -223,7 +223,7 @@ func keysAgain(t *testing.T, a *app) {
 		20*time.Millisecond)
 	b.click("button[aria-label='Replace challenge.cloud']", "^Replace$")
 	b.see("A new key is in the draft wherever challenge.cloud was used.")
-	d, err := a.Work.Draft(t.Context(), b.order())
+	d, err := a.Work.Drafts.Draft(t.Context(), b.order())
 	require.NoError(t, err)
 	assert.NotEqual(t, "challenge.cloud", d.Doc().Certificates[0].Key)
 }

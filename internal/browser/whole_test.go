@@ -12,7 +12,7 @@ import (
 
 // in opens a site in a new work order.
 func (a *app) in(t *testing.T, code, query string) *tab {
-	order, err := a.Work.OpenOrder(t.Context(), a.technician(t), code, "Work", "")
+	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), code, "Work", "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/%s?order=%d&%s", code, order, query))
 	b.until("the draft on the page", `() => [

@@ -57,7 +57,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	if err := account(ctx, w); err != nil {
 		return nil, err
 	}
-	w.Outside, w.OutsideEcho, w.Store.Documents = scenario.Outside, scenario.Outside, true
+	w.Pushes.Outside, w.Watch.OutsideEcho, w.Store.Documents = scenario.Outside, scenario.Outside, true
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop,
 		secrets: map[string]string{}, fabrics: map[string]*standin.Fabric{}}
@@ -73,10 +73,10 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			return nil, err
 		}
 	}
-	w.Web = transfer.Web{Trust: running.Internet.Certifier().Pool(), At: running.Internet.Web()}
-	w.Outbound.Allowed = append(w.Outbound.Allowed, outbound.Loopback().Allowed...) // where all of it runs
-	w.Reaches, w.Resolvers = running.Internet.Reaches(), []netip.Addr{internet.Resolver1, internet.Resolver2}
-	w.CertificateAuthority = running.Internet.Authority()
+	w.People.Web = transfer.Web{Trust: running.Internet.Certifier().Pool(), At: running.Internet.Web()}
+	w.People.Outbound.Allowed = append(w.People.Outbound.Allowed, outbound.Loopback().Allowed...) // where all of it runs
+	w.People.Reaches, w.Watch.Resolvers = running.Internet.Reaches(), []netip.Addr{internet.Resolver1, internet.Resolver2}
+	w.Watch.CertificateAuthority = running.Internet.Authority()
 	defer func() {
 		if err != nil {
 			running.Close()
@@ -85,18 +85,18 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	for siteID, list := range scenario.Passwords {
 		for name, password := range list {
 			running.secrets[name] = password
-			if err := w.KeepSecret(ctx, &site.Site{ID: siteID}, name, password); err != nil {
+			if err := w.People.KeepSecret(ctx, &site.Site{ID: siteID}, name, password); err != nil {
 				return nil, err
 			}
 		}
 	}
 	for _, name := range scenario.Names {
 		doc := scenario.Site(name)
-		if now, err := w.Export(ctx, name); err == nil {
+		if now, err := w.Fleet.Export(ctx, name); err == nil {
 			doc = now // as earlier runs left it
 		} else if refusal := (*act.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != act.Missing {
 			return nil, err
-		} else if _, err := w.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
+		} else if _, err := w.Fleet.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
 			return nil, err
 		}
 		fabric := standin.NewFabric()
@@ -127,7 +127,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 				continue
 			}
 			access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
-			if err := w.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
+			if err := w.People.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
 				return nil, err
 			}
 		}
@@ -158,11 +158,11 @@ const by = "the demonstration"
 // account makes the demonstration's account, once: making it again would end the
 // sessions of whoever is still signed in.
 func account(ctx context.Context, w *work.Service) error {
-	there, err := w.Accounts(ctx)
+	there, err := w.People.Accounts(ctx)
 	if err != nil || slices.ContainsFunc(there, func(a people.Account) bool { return a.Name == Account }) {
 		return err
 	}
-	_, err = w.PutTechnician(ctx, by, Account, FullName, Password)
+	_, err = w.People.PutTechnician(ctx, by, Account, FullName, Password)
 	return err
 }
 
@@ -267,7 +267,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 			d.Internet.AddKey(k)
 		}
 		d.secrets[secret] = k.Secret
-		return w.KeepSecret(ctx, doc, secret, k.Secret)
+		return w.People.KeepSecret(ctx, doc, secret, k.Secret)
 	}
 	for _, z := range doc.Zones {
 		if err := add(internet.Key{Name: z.Key, Zone: z.Name, Reads: true}, z.Secret); err != nil {
@@ -276,7 +276,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 		if z.KeysAt != "" {
 			password := rand.Text()
 			d.Internet.AddAccount(z.Name, password)
-			if err := w.KeepSecret(ctx, doc, z.Account, password); err != nil {
+			if err := w.People.KeepSecret(ctx, doc, z.Account, password); err != nil {
 				return err
 			}
 		}

@@ -87,12 +87,12 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 	vault, err := people.OpenVault(o.key)
 	require.NoError(t, err)
 	w := work.New(s, vault, o.logger())
-	w.Outbound.Allowed = outbound.Loopback().Allowed
+	w.People.Outbound.Allowed = outbound.Loopback().Allowed
 	var orders []int64
 	var codes []string
 	for i := range 20 {
 		doc := renamed(t, "quill-street", fmt.Sprintf("q%02d", i))
-		_, err := w.Import(t.Context(), doc, 0, "for the test")
+		_, err := w.Fleet.Import(t.Context(), doc, 0, "for the test")
 		require.NoError(t, err)
 		fabric := standin.NewFabric()
 		for _, d := range doc.Devices {
@@ -102,7 +102,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 			secrets := map[string]string{}
 			for _, name := range doc.Secrets() {
 				secrets[name] = "x"
-				require.NoError(t, w.KeepSecret(t.Context(), doc, name, "x"))
+				require.NoError(t, w.People.KeepSecret(t.Context(), doc, name, "x"))
 			}
 			dev, err := standin.Start(standin.Config{
 				Name: d.ID, Kind: d.Kind, Fabric: fabric, Initial: compile.Device(doc, d.ID), Account: "lithos",
@@ -111,15 +111,15 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 			require.NoError(t, err)
 			t.Cleanup(dev.Close)
 			access := device.Access{URL: dev.URL, Account: "lithos", Password: "secret", Fingerprint: dev.Fingerprint}
-			require.NoError(t, w.PutAccess(t.Context(), "a test", doc.ID, d.ID, access))
+			require.NoError(t, w.People.PutAccess(t.Context(), "a test", doc.ID, d.ID, access))
 		}
-		id, err := w.OpenOrder(t.Context(), o.mk, doc.Code, "All at once", "")
+		id, err := w.Drafts.OpenOrder(t.Context(), o.mk, doc.Code, "All at once", "")
 		require.NoError(t, err)
 		pool := entry("pool", strings.ReplaceAll("pool-quill-lab", "quill", fmt.Sprintf("q%02d", i)), "ranges",
 			"100-120")
-		_, err = w.Edit(t.Context(), o.mk, id, pool, nil)
+		_, err = w.Drafts.Edit(t.Context(), o.mk, id, pool, nil)
 		require.NoError(t, err)
-		_, err = w.Rehearse(t.Context(), o.mk, id, 1)
+		_, err = w.Pushes.Rehearse(t.Context(), o.mk, id, 1)
 		require.NoError(t, err)
 		orders, codes = append(orders, id), append(codes, doc.Code)
 	}
@@ -128,7 +128,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for _, id := range orders {
 		all.Go(func() {
-			_, err := w.Push(t.Context(), o.mk, id, 1)
+			_, err := w.Pushes.Push(t.Context(), o.mk, id, 1)
 			assert.NoError(t, err)
 		})
 	}
@@ -179,7 +179,7 @@ func TestAttackLandingLosesItsConnection(t *testing.T) {
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.Equal(t, "Pushed, verified and landed", v.Push.Title)
-	history, err := o.History(t.Context(), "kelder-bridge")
+	history, err := o.Fleet.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Len(t, history, 2)
 }
@@ -189,13 +189,13 @@ func TestAttackControlCharactersGetIn(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	var r *act.Refusal
-	_, err := o.OpenOrder(t.Context(), o.mk, "kelder-bridge", "Ward\x00", "44\x1b71")
+	_, err := o.Drafts.OpenOrder(t.Context(), o.mk, "kelder-bridge", "Ward\x00", "44\x1b71")
 	require.ErrorAs(t, err, &r)
 	require.Len(t, r.Fields, 2)
 	assert.Equal(t, "The title holds a control character; leave it out.", r.Fields[0].Says)
 	id := o.order()
 	for _, bad := range []string{"Scans\x00", "Sc\x1bans", "Sc\nans", "Sc\u202eans", "Sc\xffans"} {
-		_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", bad), nil)
+		_, err = o.Drafts.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", bad), nil)
 		require.ErrorAs(t, err, &r, "%q", bad)
 		assert.Equal(t, "entries[0].fields.name", r.Fields[0].Field)
 	}
@@ -218,7 +218,7 @@ func TestAttackRevisionLandsDuringAPush(t *testing.T) {
 	require.NoError(t, o.pushAll(o.Service, id))
 	newer := scenario.Site("kelder-bridge")
 	newer.Name = "Kelder Bridge practice"
-	_, err := o.Import(t.Context(), newer, o.jo.ID, "from a file")
+	_, err := o.Fleet.Import(t.Context(), newer, o.jo.ID, "from a file")
 	refusal(t, err, act.Conflict, "a push to Kelder Bridge surgery is under way")
 	gw.Inject(standin.Faults{Unreachable: true}) // ends the write that is held
 	gw.Inject(standin.Faults{})
@@ -325,9 +325,9 @@ func TestAttackDeviceGoesSilentAtItsConfirm(t *testing.T) {
 	assert.Equal(t, "unknown", p.Journal[at].State, "what is not known is not called done")
 	other := o.at("moss-end")
 	o.edit(other, entry("network", "net-moss-ward", "purpose", "x"))
-	_, err := o.Rehearse(t.Context(), o.mk, other, o.version(other))
+	_, err := o.Pushes.Rehearse(t.Context(), o.mk, other, o.version(other))
 	require.NoError(t, err)
-	_, err = o.Push(t.Context(), o.mk, other, o.version(other))
+	_, err = o.Pushes.Push(t.Context(), o.mk, other, o.version(other))
 	refusal(t, err, act.Conflict, "Another push to this site is under way")
 	sw.Inject(standin.Faults{})
 	v := o.waitPush(o.Service, id)
@@ -341,7 +341,7 @@ func TestAttackDeviceStaysSilent(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
 	id, before := o.three()
-	require.ErrorContains(t, o.EndPush(t.Context(), o.jo, id), "has no push")
+	require.ErrorContains(t, o.Pushes.EndPush(t.Context(), o.jo, id), "has no push")
 	sw := o.devices.ByID["dev-moss-sw"]
 	sw.Inject(standin.Faults{HoldWrite: 1})
 	require.NoError(t, o.pushAll(o.Service, id))
@@ -349,14 +349,14 @@ func TestAttackDeviceStaysSilent(t *testing.T) {
 		last := p.Journal[max(0, len(p.Journal)-1):]
 		return len(last) > 0 && last[0].Device == "sw-moss" && last[0].Stage == "step"
 	})
-	require.ErrorContains(t, o.EndPush(t.Context(), o.jo, id), "No device is waited for")
+	require.ErrorContains(t, o.Pushes.EndPush(t.Context(), o.jo, id), "No device is waited for")
 	sw.Inject(standin.Faults{Unreachable: true})
 	o.pushUntil(o.Service, id, "the silence", func(p *push.PushView) bool {
 		return len(p.Silent) > 0 && slices.ContainsFunc(p.Journal, func(l push.JournalEntry) bool {
 			return l.Device == "gw-moss" && l.Stage == "return" && l.State == "done"
 		})
 	})
-	require.NoError(t, o.EndPush(t.Context(), o.jo, id))
+	require.NoError(t, o.Pushes.EndPush(t.Context(), o.jo, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "failed", v.Push.State)
 	assert.Contains(t, v.Push.Problem, "Ended by Jo Arden while it waited for sw-moss")
@@ -370,7 +370,7 @@ func TestAttackDeviceStaysSilent(t *testing.T) {
 func TestAttackLostHoldRunsAPushTwice(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	o.Timing.HoldFor = 2 * time.Second
+	o.Pushes.Timing.HoldFor = 2 * time.Second
 	run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
 	id := o.order()
@@ -389,7 +389,7 @@ func TestAttackLostHoldRunsAPushTwice(t *testing.T) {
 	o.exec("UPDATE push SET held_by = '', held_until = 'epoch'")
 	v = o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	history, err := o.History(t.Context(), "kelder-bridge")
+	history, err := o.Fleet.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Len(t, history, 2, "the revision landed once")
 }
@@ -409,7 +409,7 @@ func TestAttackOldPushIsResumed(t *testing.T) {
 	kill()
 	gw.Inject(standin.Faults{})
 	second, _ := o.another()
-	second.Timing.ResumeWithin = time.Nanosecond
+	second.Pushes.Timing.ResumeWithin = time.Nanosecond
 	run(t, second)
 	v := o.waitPush(second, id)
 	assert.Equal(t, "failed", v.Push.State)
@@ -438,25 +438,25 @@ func TestAttackRestoredBackupPushes(t *testing.T) {
 	held := gw.Running()
 	second, _ := o.another()
 	run(t, second)
-	since, err := second.Held(t.Context())
+	since, err := second.People.Held(t.Context())
 	require.NoError(t, err)
 	require.NotNil(t, since)
 	assert.Contains(t, since.Because, "was restored")
-	other, err := second.OpenOrder(t.Context(), o.mk, "quill-street", "After the restore", "")
+	other, err := second.Drafts.OpenOrder(t.Context(), o.mk, "quill-street", "After the restore", "")
 	require.NoError(t, err)
-	_, err = second.Edit(t.Context(), o.mk, other, entry("pool", "pool-quill-lab", "ranges", "100-120"), nil)
+	_, err = second.Drafts.Edit(t.Context(), o.mk, other, entry("pool", "pool-quill-lab", "ranges", "100-120"), nil)
 	require.NoError(t, err)
-	_, err = second.Rehearse(t.Context(), o.mk, other, 1)
+	_, err = second.Pushes.Rehearse(t.Context(), o.mk, other, 1)
 	require.NoError(t, err)
-	_, err = second.Push(t.Context(), o.mk, other, 1)
+	_, err = second.Pushes.Push(t.Context(), o.mk, other, 1)
 	refusal(t, err, act.Conflict, "Pushes and readings are held")
-	second.Observe(t.Context(), "site-kelder-bridge")
+	second.Watch.Observe(t.Context(), "site-kelder-bridge")
 	assert.Contains(t, o.log.String(), "the devices of a site are not read")
 	v, err := second.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "running", v.Push.State, "nobody has carried it on")
 	assert.True(t, gw.Running().Equal(held))
-	was, err := second.ReleaseWork(t.Context(), "an administrator")
+	was, err := second.People.ReleaseWork(t.Context(), "an administrator")
 	require.NoError(t, err)
 	assert.True(t, was)
 	assert.Equal(t, "landed", o.waitPush(second, id).Push.State)
@@ -476,8 +476,8 @@ func client(t *testing.T, name string, args ...string) {
 func TestAttackWrongKeyBecomesANewOne(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	require.NoError(t, o.UseKey(t.Context()))
-	require.NoError(t, o.UseKey(t.Context()))
+	require.NoError(t, o.People.UseKey(t.Context()))
+	require.NoError(t, o.People.UseKey(t.Context()))
 	missing := filepath.Join(t.TempDir(), "key")
 	_, err := people.OpenVault(missing)
 	assert.ErrorContains(t, err, "there is no key file")
@@ -489,16 +489,16 @@ func TestAttackWrongKeyBecomesANewOne(t *testing.T) {
 	o.key = missing
 	stranger, s := o.another()
 	o.key = wrong
-	err = stranger.UseKey(t.Context())
+	err = stranger.People.UseKey(t.Context())
 	assert.ErrorContains(t, err, "is not the one this database was used with")
-	n, err := stranger.ForgetKey(t.Context(), "an administrator")
+	n, err := stranger.People.ForgetKey(t.Context(), "an administrator")
 	require.NoError(t, err)
 	assert.Positive(t, n)
-	require.NoError(t, stranger.UseKey(t.Context()))
+	require.NoError(t, stranger.People.UseKey(t.Context()))
 	left, err := s.CountSecrets(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, left)
-	assert.Error(t, o.UseKey(t.Context()), "the lost key is worth nothing now")
+	assert.Error(t, o.People.UseKey(t.Context()), "the lost key is worth nothing now")
 }
 
 // A process told to end amid the confirms finishes them and lands.
@@ -527,7 +527,7 @@ func TestAttackToldToEndAmidConfirms(t *testing.T) {
 func TestAttackLadderCutShortIsCalledVerified(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	o.Timing.ConfirmWithin = 10 * time.Second
+	o.Pushes.Timing.ConfirmWithin = 10 * time.Second
 	run(t, o.Service)
 	id := o.order()
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
@@ -570,13 +570,13 @@ func TestAttackNoDeviceReachedIsCalledVerified(t *testing.T) {
 	assert.Equal(t, "Imaging", v.Push.Unverified[0].Name)
 	o.journalSays(v.Push, "skipped", "Not reached by Lithos")
 	unverified := func() []string {
-		history, err := o.History(t.Context(), "kelder-bridge")
+		history, err := o.Fleet.History(t.Context(), "kelder-bridge")
 		require.NoError(t, err)
 		return history[0].Unverified
 	}
 	assert.Equal(t, []string{"Imaging not verified"}, unverified())
-	require.NoError(t, o.Verify(t.Context(), o.jo, id, 0))
-	assert.Error(t, o.Verify(t.Context(), o.mk, id, 0), "once")
+	require.NoError(t, o.Pushes.Verify(t.Context(), o.jo, id, 0))
+	assert.Error(t, o.Pushes.Verify(t.Context(), o.mk, id, 0), "once")
 	assert.Equal(t, []string{"Imaging verified by hand by Jo Arden"}, unverified())
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
@@ -600,7 +600,7 @@ func TestAttackPageOffersWhatPushRefuses(t *testing.T) {
 	assert.Equal(t, head.Blocking, v.Head.Blocking)
 	assert.NotEmpty(t, v.Findings)
 	assert.Equal(t, v.Head.Refuses, head.Refuses)
-	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
+	_, err = o.Pushes.Push(t.Context(), o.mk, id, o.version(id))
 	require.Error(t, err)
 	assert.Equal(t, v.Head.Refuses, err.Error(), "what is refused is what was said")
 }
@@ -613,15 +613,15 @@ func TestAttackSecondMistakeOnTheSamePart(t *testing.T) {
 	r, ok := bad.Reservation("res-xray-plate")
 	require.True(t, ok)
 	r.Address = scenario.Outside // outside its network
-	_, err := o.Import(t.Context(), bad, 0, "with a mistake")
+	_, err := o.Fleet.Import(t.Context(), bad, 0, "with a mistake")
 	require.NoError(t, err)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Zero(t, blocking(d), "the mistake was there before")
 	o.edit(id, entry("reservation", "res-xray-plate", "address", "10.84.40.40"))
-	d, err = o.Draft(t.Context(), id)
+	d, err = o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, 1, blocking(d))
 }

@@ -58,13 +58,13 @@ func TestAttackLockATechnicianOut(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	try := func(name, password, source, browser string) error {
-		_, _, err := o.SignIn(t.Context(),
+		_, _, err := o.People.SignIn(t.Context(),
 			people.Attempt{Name: name, Password: password, Source: source, Browser: browser})
 		return err
 	}
-	_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "10.0.0.9"})
+	_, stamp, err := o.People.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "10.0.0.9"})
 	require.NoError(t, err)
-	require.NoError(t, o.StartSession(t.Context(), "token", people.Session{
+	require.NoError(t, o.People.StartSession(t.Context(), "token", people.Session{
 		Technician: o.mk.ID, Stamp: stamp, Browser: "known", Expires: time.Now().Add(time.Hour),
 	}))
 	for range 8 {
@@ -79,7 +79,7 @@ func TestAttackLockATechnicianOut(t *testing.T) {
 		refusal(t, try("mk", "a wrong password", "10.0.0.9", "known"), act.Denied, "wrong")
 	}
 	refusal(t, try("mk", demo.Password, "10.0.0.9", "known"), act.Busy, "Too many")
-	lines, err := o.Audited(t.Context(), time.Time{}, "sign-in-throttled", "mk", "", 100)
+	lines, err := o.People.Audited(t.Context(), time.Time{}, "sign-in-throttled", "mk", "", 100)
 	require.NoError(t, err)
 	assert.Len(t, lines, 3)
 }
@@ -90,29 +90,29 @@ func TestAttackSessionOutlivesItsAccount(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	begin := func(token string) {
-		_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "jo", Password: joPassword, Source: "test"})
+		_, stamp, err := o.People.SignIn(t.Context(), people.Attempt{Name: "jo", Password: joPassword, Source: "test"})
 		require.NoError(t, err)
-		require.NoError(t, o.StartSession(t.Context(), token,
+		require.NoError(t, o.People.StartSession(t.Context(), token,
 			people.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
 	}
 	stands := func(token string) bool {
-		_, _, ok, err := o.SessionTechnician(t.Context(), token)
+		_, _, ok, err := o.People.SessionTechnician(t.Context(), token)
 		require.NoError(t, err)
 		return ok
 	}
 	ends := map[string]func(){
 		"a changed password": func() {
-			_, err := o.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", joPassword)
+			_, err := o.People.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", joPassword)
 			require.NoError(t, err)
 		},
-		"switched off": func() { require.NoError(t, o.SwitchAccount(t.Context(), "a test", "jo", true)) },
-		"ended":        func() { require.NoError(t, o.EndSessions(t.Context(), "a test", "jo")) },
+		"switched off": func() { require.NoError(t, o.People.SwitchAccount(t.Context(), "a test", "jo", true)) },
+		"ended":        func() { require.NoError(t, o.People.EndSessions(t.Context(), "a test", "jo")) },
 		"deleted":      func() { o.exec("DELETE FROM technician WHERE name = 'jo'") },
 	}
 	for _, how := range []string{"a changed password", "ended", "switched off", "deleted"} {
 		begin(how)
 		require.True(t, stands(how), how)
-		sessions, err := o.Sessions(t.Context(), "jo")
+		sessions, err := o.People.Sessions(t.Context(), "jo")
 		require.NoError(t, err)
 		assert.Len(t, sessions, 1)
 		ends[how]()
@@ -120,15 +120,15 @@ func TestAttackSessionOutlivesItsAccount(t *testing.T) {
 		if how == "switched off" {
 			_, err := o.signIn("jo", joPassword, "test")
 			refusal(t, err, act.Denied, "wrong")
-			require.NoError(t, o.SwitchAccount(t.Context(), "a test", "jo", false))
+			require.NoError(t, o.People.SwitchAccount(t.Context(), "a test", "jo", false))
 		}
 	}
 	// Between the look at the password and the session the account is changed.
-	_, stamp, err := o.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "test"})
+	_, stamp, err := o.People.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
-	_, err = o.PutTechnician(t.Context(), "a test", "mk", "Maren Kolb", "lantern-gravel-otter")
+	_, err = o.People.PutTechnician(t.Context(), "a test", "mk", "Maren Kolb", "lantern-gravel-otter")
 	require.NoError(t, err)
-	refusal(t, o.StartSession(t.Context(), "late",
+	refusal(t, o.People.StartSession(t.Context(), "late",
 		people.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), act.Denied,
 		"changed meanwhile")
 }
@@ -139,7 +139,7 @@ func TestAttackNamesAndPasswords(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	put := func(name, full, password string) error {
-		_, err := o.PutTechnician(t.Context(), "a test", name, full, password)
+		_, err := o.People.PutTechnician(t.Context(), "a test", name, full, password)
 		return err
 	}
 	require.NoError(t, put("os", "Østen Łukasz Ávila", "höhenrauch-ördög-ñandú"))
@@ -171,7 +171,7 @@ func TestAttackDeviceAddresses(t *testing.T) {
 	put := func(siteID, deviceID string, change func(*device.Access)) error {
 		a := good
 		change(&a)
-		return o.PutAccess(t.Context(), "a test", siteID, deviceID, a)
+		return o.People.PutAccess(t.Context(), "a test", siteID, deviceID, a)
 	}
 	same := func(*device.Access) {}
 	require.NoError(t, put("site-kelder-bridge", "dev-gw-1", same))
@@ -193,13 +193,13 @@ func TestAttackBadNameFromADevice(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	for i, name := range []string{"good", "b\x00a\x1bd", "ill\xff"} {
-		r, err := o.Try(t.Context(), "kelder-bridge",
+		r, err := o.Watch.Try(t.Context(), "kelder-bridge",
 			watch.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name,
 				Against: "device"})
 		require.NoError(t, err)
 		require.NotEmpty(t, r.Address, r.Why)
 	}
-	o.Observe(t.Context(), "site-kelder-bridge")
+	o.Watch.Observe(t.Context(), "site-kelder-bridge")
 	var names []string
 	for _, s := range o.page("kelder-bridge", 0).SeenAt().Seen {
 		if s.Network == "net-imaging" {
@@ -235,11 +235,11 @@ func TestAttackRehearsalOfThousands(t *testing.T) {
 		})
 	}
 	doc.Reservations = kept
-	_, err := o.Import(t.Context(), doc, 0, "many")
+	_, err := o.Fleet.Import(t.Context(), doc, 0, "many")
 	require.NoError(t, err)
 	id := o.order()
 	o.edit(id, entry("network", "net-clinic", "purpose", "x"))
-	r, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	r, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, r.Report.Clients, 5000)
 	v, err := o.Order(t.Context(), id)
@@ -247,11 +247,11 @@ func TestAttackRehearsalOfThousands(t *testing.T) {
 	raw, err := json.Marshal(v)
 	require.NoError(t, err)
 	assert.Less(t, len(raw), 100_000)
-	page, err := o.RehearsedClients(t.Context(), id, false, 100)
+	page, err := o.Pushes.RehearsedClients(t.Context(), id, false, 100)
 	require.NoError(t, err)
 	assert.Len(t, page.Clients, 100)
 	assert.True(t, page.More)
-	_, err = o.RehearsedReply(t.Context(), id, 1_000_000)
+	_, err = o.Pushes.RehearsedReply(t.Context(), id, 1_000_000)
 	refusal(t, err, act.Missing, "no such reply")
 }
 
@@ -330,7 +330,7 @@ func Test54SilentDevicesOfOneSite(t *testing.T) {
 		FROM device_access, generate_series(1, 5) n WHERE device_id = 'dev-gw-1'`, "https://"+hole.Addr().String())
 	ctx, cancel := context.WithCancel(t.Context())
 	read := make(chan bool, 1)
-	go func() { read <- o.ReadDevices(ctx, "site-kelder-bridge") }()
+	go func() { read <- o.Watch.ReadDevices(ctx, "site-kelder-bridge") }()
 	_, s := o.another()
 	require.Eventually(t, func() bool {
 		access, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
@@ -358,23 +358,23 @@ func TestAttackEditElsewhereRefusesAForm(t *testing.T) {
 	// Somebody else, meanwhile.
 	theirs := entry("network", "net-bench", "name", "Workbench")
 	theirs.Version = seen
-	_, err := o.Edit(t.Context(), o.jo, id, theirs, nil)
+	_, err := o.Drafts.Edit(t.Context(), o.jo, id, theirs, nil)
 	require.NoError(t, err)
 	mine := entry("network", "net-imaging", "name", "Scans")
 	mine.Version = seen
-	d, err := o.Edit(t.Context(), o.mk, id, mine, nil)
+	d, err := o.Drafts.Edit(t.Context(), o.mk, id, mine, nil)
 	require.NoError(t, err, "nothing the form shows has changed")
 	assert.Len(t, d.After.Steps, 3)
 	late := entry("network", "net-bench", "name", "Benches")
 	late.Version = seen
-	_, err = o.Edit(t.Context(), o.mk, id, late, nil)
+	_, err = o.Drafts.Edit(t.Context(), o.mk, id, late, nil)
 	refusal(t, err, act.Conflict, "meanwhile")
 	// After an undo nothing is known of what was seen.
-	_, err = o.Undo(t.Context(), o.jo, id, o.version(id), true)
+	_, err = o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
 	require.NoError(t, err)
 	last := entry("network", "net-cameras", "name", "Eyes")
 	last.Version = seen
-	_, err = o.Edit(t.Context(), o.mk, id, last, nil)
+	_, err = o.Drafts.Edit(t.Context(), o.mk, id, last, nil)
 	refusal(t, err, act.Conflict, "meanwhile")
 }
 
@@ -385,16 +385,16 @@ func TestAttackUndoAndDropWithoutAWord(t *testing.T) {
 	o := open(t)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
-	_, err := o.Undo(t.Context(), o.jo, id, o.version(id), false)
+	_, err := o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), false)
 	refusal(t, err, act.Conflict,
 		"The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
-	require.NoError(t, o.Drop(t.Context(), o.jo, id, o.version(id)))
+	require.NoError(t, o.Drafts.Drop(t.Context(), o.jo, id, o.version(id)))
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "dropped", v.Head.State)
 	assert.Equal(t, "Jo Arden", v.Head.ClosedBy)
-	require.NoError(t, o.TakeUp(t.Context(), o.mk, id, v.Head.Version))
-	refusal(t, o.TakeUp(t.Context(), o.mk, id, v.Head.Version), act.Conflict, "not dropped")
+	require.NoError(t, o.Drafts.TakeUp(t.Context(), o.mk, id, v.Head.Version))
+	refusal(t, o.Drafts.TakeUp(t.Context(), o.mk, id, v.Head.Version), act.Conflict, "not dropped")
 	v, err = o.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "open", v.Head.State)
@@ -418,9 +418,9 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	r.Name = "xray-old"
 	w, _ := newer.Network("net-waiting")
 	w.Purpose = "now with a purpose"
-	_, err := o.Import(t.Context(), newer, 0, "from a file")
+	_, err := o.Fleet.Import(t.Context(), newer, 0, "from a file")
 	require.NoError(t, err)
-	_, err = o.Rebase(t.Context(), id, o.version(id))
+	_, err = o.Drafts.Rebase(t.Context(), id, o.version(id))
 	require.NoError(t, err)
 	fresh, _ := o.another()
 	v, err := fresh.Order(t.Context(), id)
@@ -431,19 +431,19 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	assert.Equal(t, "Maren Kolb", v.Lost[1].By)
 	assert.True(t, v.Lost[0].Mine)
 	assert.Contains(t, v.Head.Refuses, "3 edits do not apply here")
-	_, err = fresh.Decide(t.Context(), o.jo, id, v.Head.Version, draft.Decision{Seq: v.Lost[0].Seq,
+	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, v.Head.Version, draft.Decision{Seq: v.Lost[0].Seq,
 		Take: draft.TakeMine})
 	require.NoError(t, err)
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[0].Seq,
+	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[0].Seq,
 		Take: draft.TakeMine})
 	refusal(t, err, act.Conflict, "decided about this edit already")
 	other := draft.Decision{Seq: v.Lost[1].Seq, Take: draft.TakeAnother, Fields: map[string]string{"name": "no name"}}
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), other)
+	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, o.version(id), other)
 	refusal(t, err, act.Invalid, "name")
 	other.Fields["name"] = "xray-third"
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), other)
+	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, o.version(id), other)
 	require.NoError(t, err)
-	_, err = fresh.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[2].Seq,
+	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[2].Seq,
 		Take: draft.TakeTheirs})
 	require.NoError(t, err)
 	v, err = fresh.Order(t.Context(), id)
@@ -451,7 +451,7 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	assert.Empty(t, v.Lost)
 	assert.Equal(t, "Change network Imaging: VLAN 49, was 50", v.Steps[len(v.Steps)-2].Says)
 	assert.Contains(t, v.Steps[len(v.Steps)-1].Says, "xray-third")
-	d, err := fresh.Draft(t.Context(), id)
+	d, err := fresh.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	kept, _ := d.Doc().Reservation("res-xray-plate")
 	assert.Equal(t, "xray-third", kept.Name)
@@ -466,9 +466,9 @@ func TestAttackAuditIsRewritten(t *testing.T) {
 		_, err := s.Pool.Exec(t.Context(), sql)
 		assert.ErrorContains(t, err, "append only", sql)
 	}
-	_, err := o.PutTechnician(t.Context(), "a test", "ta", "Tove Aske", joPassword)
+	_, err := o.People.PutTechnician(t.Context(), "a test", "ta", "Tove Aske", joPassword)
 	require.NoError(t, err)
-	lines, err := o.Audited(t.Context(), time.Time{}, "", "", "", 1000)
+	lines, err := o.People.Audited(t.Context(), time.Time{}, "", "", "", 1000)
 	require.NoError(t, err)
 	acts := map[string]int{}
 	for _, l := range lines {

@@ -26,7 +26,7 @@ import (
 func TestSiteIsBegun(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	known, err := o.Beginning(ctx)
+	known, err := o.Fleet.Beginning(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "Europe/London", known.TimeZone)
 	var larkrise fleet.KnownCustomer
@@ -38,7 +38,7 @@ func TestSiteIsBegun(t *testing.T) {
 	assert.Equal(t, []string{"Farm-visit van", "Hallin Road surgery", "Kelder Bridge surgery", "Moss End hospital"},
 		larkrise.Sites)
 	assert.Equal(t, "10.84.80.0/20", larkrise.Block)
-	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20",
+	_, err = o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20",
 		TimeZone: "Mars/North",
 		Domain:   "a..b", Standard: "std-nothing"})
 	var r *act.Refusal
@@ -48,20 +48,20 @@ func TestSiteIsBegun(t *testing.T) {
 		fields = append(fields, f.Field)
 	}
 	assert.ElementsMatch(t, []string{"customer", "code", "block", "timeZone", "domain", "standard"}, fields)
-	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "Kelder  Bridge", Code: "kelder-bridge",
+	_, err = o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "Kelder  Bridge", Code: "kelder-bridge",
 		Block: larkrise.Block, TimeZone: known.TimeZone})
 	refusal(t, err, act.Invalid, "Kelder Bridge surgery has the code")
 
-	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The second van",
+	code, err := o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The second van",
 		Block:    larkrise.Block,
 		TimeZone: known.TimeZone, Standard: larkrise.Standard})
 	require.NoError(t, err)
 	assert.Equal(t, "the-second-van", code)
-	doc, err := o.Export(ctx, code)
+	doc, err := o.Fleet.Export(ctx, code)
 	require.NoError(t, err)
 	assert.Equal(t, "Larkrise Veterinary", doc.Customer.Name)
 	assert.NotEmpty(t, doc.Standard.Windows, "it follows the standard as the others do")
-	again, err := o.Beginning(ctx)
+	again, err := o.Fleet.Beginning(ctx)
 	require.NoError(t, err)
 	for _, c := range again.Customers {
 		if c.ID == larkrise.ID {
@@ -76,28 +76,28 @@ func TestSiteIsPutAway(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
 	id := o.at("the-garret")
-	refusal(t, o.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "has an open work order")
-	err := o.Drop(ctx, o.mk, id, o.version(id))
+	refusal(t, o.Fleet.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "has an open work order")
+	err := o.Drafts.Drop(ctx, o.mk, id, o.version(id))
 	require.NoError(t, err)
-	before, err := o.Sites(ctx, false)
+	before, err := o.Fleet.Sites(ctx, false)
 	require.NoError(t, err)
-	require.NoError(t, o.Archive(ctx, o.mk, "the-garret", true))
-	refusal(t, o.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "put away already")
-	now, err := o.Sites(ctx, false)
+	require.NoError(t, o.Fleet.Archive(ctx, o.mk, "the-garret", true))
+	refusal(t, o.Fleet.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "put away already")
+	now, err := o.Fleet.Sites(ctx, false)
 	require.NoError(t, err)
 	assert.Len(t, now, len(before)-1)
-	away, err := o.Sites(ctx, true)
+	away, err := o.Fleet.Sites(ctx, true)
 	require.NoError(t, err)
 	require.Len(t, away, 1)
 	assert.Equal(t, "the-garret", away[0].Code)
-	_, err = o.OpenOrder(ctx, o.mk, "the-garret", "Work", "")
+	_, err = o.Drafts.OpenOrder(ctx, o.mk, "the-garret", "Work", "")
 	refusal(t, err, act.Conflict, "is put away")
-	_, err = o.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Somebody", Name: "The Garret", Block: "10.1.0.0/20",
+	_, err = o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Somebody", Name: "The Garret", Block: "10.1.0.0/20",
 		TimeZone: "Europe/London"})
 	refusal(t, err, act.Invalid, "that was put away has the code")
-	require.NoError(t, o.Archive(ctx, o.mk, "the-garret", false))
-	refusal(t, o.Archive(ctx, o.mk, "the-garret", false), act.Conflict, "is not put away")
-	now, err = o.Sites(ctx, false)
+	require.NoError(t, o.Fleet.Archive(ctx, o.mk, "the-garret", false))
+	refusal(t, o.Fleet.Archive(ctx, o.mk, "the-garret", false), act.Conflict, "is not put away")
+	now, err = o.Fleet.Sites(ctx, false)
 	require.NoError(t, err)
 	assert.Len(t, now, len(before))
 }
@@ -111,14 +111,14 @@ func TestDeviceIsReached(t *testing.T) {
 	garret := o.devices.ByID[id]
 	access, err := o.Store.Access(ctx, siteID)
 	require.NoError(t, err)
-	_, password, err := o.Opened(access[0])
+	_, password, err := o.People.Opened(access[0])
 	require.NoError(t, err)
-	require.NoError(t, o.ForgetAccess(ctx, o.mk, code, id))
-	refusal(t, o.ForgetAccess(ctx, o.mk, code, id), act.Missing, "does not reach")
+	require.NoError(t, o.Watch.ForgetAccess(ctx, o.mk, code, id))
+	refusal(t, o.Watch.ForgetAccess(ctx, o.mk, code, id), act.Missing, "does not reach")
 
-	_, err = o.Greet(ctx, "https://127.0.0.1:1")
+	_, err = o.Watch.Greet(ctx, "https://127.0.0.1:1")
 	refusal(t, err, act.Invalid, "no device answers over TLS at 127.0.0.1:1")
-	shown, err := o.Greet(ctx, strings.TrimPrefix(garret.URL, "https://"))
+	shown, err := o.Watch.Greet(ctx, strings.TrimPrefix(garret.URL, "https://"))
 	require.NoError(t, err)
 	assert.Equal(t, watch.Greeted{Fingerprint: watch.Colons(garret.Fingerprint), URL: garret.URL}, shown)
 	good := watch.Reaching{URL: garret.URL, Fingerprint: shown.Fingerprint, Account: "lithos", Password: password}
@@ -133,21 +133,21 @@ func TestDeviceIsReached(t *testing.T) {
 	} {
 		bad := good
 		change(&bad)
-		_, err := o.Introduce(ctx, o.mk, code, id, bad)
+		_, err := o.Watch.Introduce(ctx, o.mk, code, id, bad)
 		require.ErrorContains(t, err, says)
 		require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, code, id, bad), says)
 	}
 	none, err := o.Store.Access(ctx, siteID)
 	require.NoError(t, err)
 	assert.Empty(t, none, "nothing was kept")
-	said, err := o.Introduce(ctx, o.mk, code, id, good)
+	said, err := o.Watch.Introduce(ctx, o.mk, code, id, good)
 	require.NoError(t, err)
 	assert.Empty(t, said.Misfit)
 	assert.Empty(t, said.Elsewhere, "nothing else is recorded there")
 	assert.Contains(t, said.Interfaces, "lan 192.168.211.1/24")
 	assert.NotContains(t, said.Can, watch.Ability{What: "outside names"})
 	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, good))
-	twice, err := o.Introduce(ctx, o.mk, "quill-street", "dev-quill-rt", good)
+	twice, err := o.Watch.Introduce(ctx, o.mk, "quill-street", "dev-quill-rt", good)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"rt-garret of The Garret home lab"}, twice.Elsewhere, "56: before anything is kept")
 	assert.Equal(t, "rt-garret", twice.OwnName, "56: it calls itself otherwise than the device it is taken for")
@@ -175,7 +175,7 @@ func TestSiteIsTakenOver(t *testing.T) {
 	ctx := t.Context()
 	run(t, o.Service)
 	was := scenario.Site("the-yard")
-	code, err := o.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "A yard like it",
+	code, err := o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "A yard like it",
 		Block:    "10.97.0.0/20",
 		TimeZone: "Europe/London"})
 	require.NoError(t, err)
@@ -192,9 +192,9 @@ func TestSiteIsTakenOver(t *testing.T) {
 		}
 		c := entry("device", "", "name", name, "kind", kind)
 		c.Version = o.version(id)
-		edited, err := o.Edit(ctx, o.mk, id, c, nil)
+		edited, err := o.Drafts.Edit(ctx, o.mk, id, c, nil)
 		require.NoError(t, err)
-		account, password, err := o.Opened(*order.On(access, d.ID))
+		account, password, err := o.People.Opened(*order.On(access, d.ID))
 		require.NoError(t, err)
 		device := o.devices.ByID[d.ID]
 		held[d.ID] = device.Running()
@@ -209,14 +209,14 @@ func TestSiteIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, taken.Read, len(was.Devices))
 	assert.Equal(t, o.version(id), taken.Version)
-	d, err := o.Draft(ctx, id)
+	d, err := o.Drafts.Draft(ctx, id)
 	require.NoError(t, err)
 	assert.Len(t, d.Doc().Networks, len(was.Networks))
 	assert.Len(t, d.Doc().Reservations, len(was.Reservations))
 	assert.Len(t, d.Steps, len(was.Devices)+1, "reading is one step")
 	require.Len(t, taken.Proposed, 2, "56: its own name and kind")
 	for _, p := range taken.Proposed {
-		_, err := o.Edit(ctx, o.mk, id, draft.Change{Version: o.version(id), Edits: p.Edits}, nil)
+		_, err := o.Drafts.Edit(ctx, o.mk, id, draft.Change{Version: o.version(id), Edits: p.Edits}, nil)
 		require.NoError(t, err, p.What)
 	}
 	again, err := o.TakeOver(ctx, o.mk, id, o.version(id))
@@ -249,9 +249,9 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	o.edit(id, entry("zone", "zone-garret", "ttl", "300"))
 	landed := o.pushed(o.Service, id)
 	require.Equal(t, "landed", landed.State, "%v", landed.Journal)
-	there, err := o.Compare(ctx, code, 1, 2)
+	there, err := o.Fleet.Compare(ctx, code, 1, 2)
 	require.NoError(t, err)
-	back, err := o.Compare(ctx, code, 2, 1)
+	back, err := o.Fleet.Compare(ctx, code, 2, 1)
 	require.NoError(t, err)
 	assert.Len(t, there.Words, 3)
 	assert.Len(t, back.Words, 3)
@@ -259,18 +259,18 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	for _, want := range []string{"pool Garret", "Remove reservation nas", "300"} {
 		assert.Contains(t, says, want)
 	}
-	history, err := o.Past(ctx, code, "192.168.211.20")
+	history, err := o.Fleet.Past(ctx, code, "192.168.211.20")
 	require.NoError(t, err)
 	spans := history.Recorded
 	require.Len(t, spans, 2)
 	assert.Empty(t, spans[0].Owners)
 	assert.Equal(t, []string{"nas, reserved for 00:00:5e:00:53:c0"}, spans[1].Owners)
-	_, err = o.Past(ctx, code, "two words")
+	_, err = o.Fleet.Past(ctx, code, "two words")
 	refusal(t, err, act.Invalid, "type an address, a prefix or a name")
-	same, err := o.Compare(ctx, code, 2, 2)
+	same, err := o.Fleet.Compare(ctx, code, 2, 2)
 	require.NoError(t, err)
 	assert.Empty(t, same.Words)
-	_, err = o.Compare(ctx, code, 1, 9)
+	_, err = o.Fleet.Compare(ctx, code, 1, 9)
 	refusal(t, err, act.Missing, "has the revisions 1 to 2")
 	_, err = o.BringBack(ctx, o.mk, code, 2)
 	refusal(t, err, act.Conflict, "is what it was")
@@ -278,7 +278,7 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	again, err := o.BringBack(ctx, o.mk, code, 1)
 	require.NoError(t, err)
 	require.Equal(t, "landed", o.pushed(o.Service, again).State)
-	doc, err := o.Export(ctx, code)
+	doc, err := o.Fleet.Export(ctx, code)
 	require.NoError(t, err)
 	assert.Equal(t, scenario.Site(code), doc)
 
@@ -299,16 +299,16 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 func TestSheetIsTakenAway(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	one, err := o.Sheet(ctx, o.mk, "kelder-bridge", "addresses", false, false)
+	one, err := o.Fleet.Sheet(ctx, o.mk, "kelder-bridge", "addresses", false, false)
 	require.NoError(t, err)
-	all, err := o.Sheet(ctx, o.mk, "kelder-bridge", "addresses", true, false)
+	all, err := o.Fleet.Sheet(ctx, o.mk, "kelder-bridge", "addresses", true, false)
 	require.NoError(t, err)
 	assert.NotContains(t, string(one), "Moss End")
 	assert.Contains(t, string(all), "Moss End")
 	assert.NotContains(t, string(all), "Quill Street")
-	_, err = o.Sheet(ctx, o.mk, "kelder-bridge", "anything", false, false)
+	_, err = o.Fleet.Sheet(ctx, o.mk, "kelder-bridge", "anything", false, false)
 	refusal(t, err, act.Invalid, "choose addresses")
-	told, err := o.Audited(ctx, time.Time{}, "site-exported", "", "", 10)
+	told, err := o.People.Audited(ctx, time.Time{}, "site-exported", "", "", 10)
 	require.NoError(t, err)
 	assert.Len(t, told, 2)
 }
@@ -331,7 +331,7 @@ func TestOneAccountForSeveralDevices(t *testing.T) {
 	require.ErrorContains(t, err, "password is wrong", "each stand-in has a password of its own")
 	o.devices.ByID["dev-hallin-gw"].SetPassword(o.passwordOf("site-kelder-bridge", "dev-gw-1"))
 	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other))
-	kept, err := o.KeptAccounts(ctx, "hallin-road")
+	kept, err := o.Watch.KeptAccounts(ctx, "hallin-road")
 	require.NoError(t, err)
 	shared := slices.IndexFunc(kept, func(k watch.KeptAccount) bool { return len(k.At) == 2 })
 	require.GreaterOrEqual(t, shared, 0, "%v", kept)
@@ -356,7 +356,7 @@ func TestOneAccountForSeveralDevices(t *testing.T) {
 func (o *office) passwordOf(siteID, device string) string {
 	access, err := o.Store.Access(o.t.Context(), siteID)
 	require.NoError(o.t, err)
-	_, password, err := o.Opened(*order.On(access, device))
+	_, password, err := o.People.Opened(*order.On(access, device))
 	require.NoError(o.t, err)
 	return password
 }
@@ -368,7 +368,7 @@ func TestSafeFixes(t *testing.T) {
 	before, err := o.SafeFixes(t.Context(), o.mk, id, o.version(id), false)
 	require.NoError(t, err)
 	doc := scenario.Site("kelder-bridge")
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	require.Equal(t, len(d.Scene.Findings), len(before.Fixes)+before.Left)
 	o.edit(id, draft.Change{Entries: []edit.Entry{{Kind: "exclusion", New: true, In: "pool:pool-clinic",
@@ -377,7 +377,7 @@ func TestSafeFixes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, found.Fixes, len(before.Fixes)+1, "%v", found)
 	assert.Equal(t, o.version(id), found.Version)
-	d, err = o.Draft(t.Context(), id)
+	d, err = o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 2)
 	assert.Len(t, d.Doc().Reservations, len(doc.Reservations))

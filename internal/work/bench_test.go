@@ -35,7 +35,7 @@ func benchPush(b *testing.B, line time.Duration) {
 		for i := range 16 {
 			o.edit(id, draftReservation(turns, i))
 		}
-		d, err := o.Draft(b.Context(), id)
+		d, err := o.Drafts.Draft(b.Context(), id)
 		require.NoError(b, err)
 		before := o.held()
 		require.NoError(b, o.pushAll(o.Service, id))
@@ -75,7 +75,7 @@ func (o *office) bare(d *order.Draft, before map[string]yang.Config, token strin
 	var spent time.Duration
 	for _, name := range moss {
 		require.NoError(o.t, o.devices.ByID[name].Set(before[name]))
-		driver, err := o.Reach(*order.On(rows, name))
+		driver, err := o.People.Reach(*order.On(rows, name))
 		require.NoError(o.t, err)
 		steps := plan.Between(before[name], compile.Device(d.Doc(), name))
 		began := time.Now()

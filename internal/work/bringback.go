@@ -11,11 +11,11 @@ import (
 
 // BringBack opens a work order that makes a site what it was at a revision, as one step. It says which order.
 func (s *Service) BringBack(ctx context.Context, by act.Technician, code string, revision int32) (int64, error) {
-	was, err := s.RevisionOf(ctx, code, revision)
+	was, err := s.Fleet.RevisionOf(ctx, code, revision)
 	if err != nil {
 		return 0, err
 	}
-	now, err := s.Export(ctx, code)
+	now, err := s.Fleet.Export(ctx, code)
 	if err != nil {
 		return 0, err
 	}
@@ -23,10 +23,10 @@ func (s *Service) BringBack(ctx context.Context, by act.Technician, code string,
 	if len(edits) == 0 {
 		return 0, act.Refuse(act.Conflict, "The site is what it was at revision %d.", revision)
 	}
-	id, err := s.OpenOrder(ctx, by, code, fmt.Sprintf("Bring back revision %d", revision), "")
+	id, err := s.Drafts.OpenOrder(ctx, by, code, fmt.Sprintf("Bring back revision %d", revision), "")
 	if err != nil {
 		return 0, err
 	}
-	_, err = s.Edit(ctx, by, id, draft.Change{Version: 0, Edits: edits}, nil)
+	_, err = s.Drafts.Edit(ctx, by, id, draft.Change{Version: 0, Edits: edits}, nil)
 	return id, err
 }

@@ -28,7 +28,7 @@ type OneChanged struct {
 
 // Changes is what a draft makes different, by network, then by device, then the rest: all its edits taken together.
 func (s *Service) Changes(ctx context.Context, id int64) ([]ChangeGroup, error) {
-	d, err := s.Draft(ctx, id)
+	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +98,7 @@ func (s *Service) others(ctx context.Context, d *order.Draft) ([]OtherOrder, err
 		if r.ID == d.Order.ID {
 			continue
 		}
-		other, err := s.Draft(ctx, r.ID)
+		other, err := s.Drafts.Draft(ctx, r.ID)
 		if err != nil {
 			return nil, err
 		}

@@ -26,10 +26,10 @@ func TestChanges(t *testing.T) {
 	assert.Equal(t, "device gw-1", groups[1].Kind+" "+groups[1].Name)
 	assert.Equal(t, "site", groups[2].Kind)
 
-	other, err := o.OpenOrder(t.Context(), o.jo, "kelder-bridge", "Another", "")
+	other, err := o.Drafts.OpenOrder(t.Context(), o.jo, "kelder-bridge", "Another", "")
 	require.NoError(t, err)
 	o.edit(other, entry("pool", "pool-imaging", "name", "Scans"))
-	third, err := o.OpenOrder(t.Context(), o.jo, "kelder-bridge", "A third", "")
+	third, err := o.Drafts.OpenOrder(t.Context(), o.jo, "kelder-bridge", "A third", "")
 	require.NoError(t, err)
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)

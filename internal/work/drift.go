@@ -93,7 +93,7 @@ type driftScene struct {
 
 // driftOf finds a device and the form of its configuration that is kept under an id, the latest for 0.
 func (s *Service) driftOf(ctx context.Context, code, device string, id, kept int64) (*driftScene, error) {
-	sc, d, _, err := s.At(ctx, code, id)
+	sc, d, _, err := s.Drafts.At(ctx, code, id)
 	if err != nil {
 		return nil, err
 	}
@@ -290,12 +290,12 @@ func (s *Service) DecideDrift(
 		if c.Kept != 0 {
 			title = "Bring back what " + d.device.Name + " held"
 		}
-		if out.Order, err = s.OpenOrder(ctx, by, code, title, ""); err != nil {
+		if out.Order, err = s.Drafts.OpenOrder(ctx, by, code, title, ""); err != nil {
 			return nil, err
 		}
 		change.Version = 0
 	}
-	edited, err := s.Edit(ctx, by, out.Order, change, nil)
+	edited, err := s.Drafts.Edit(ctx, by, out.Order, change, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -328,6 +328,6 @@ func (s *Service) ReadNow(ctx context.Context, code string) error {
 	if err := act.Held(ctx, s.Store.Queries); err != nil {
 		return err
 	}
-	s.Observe(ctx, row.ID)
+	s.Watch.Observe(ctx, row.ID)
 	return act.Publish(ctx, s.Store.Queries, act.Event{Topic: "site", ID: code})
 }

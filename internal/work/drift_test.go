@@ -28,7 +28,7 @@ func (o *office) byHand(device string, change func(c *yang.Config)) {
 	require.NoError(o.t, d.Set(held))
 	row, err := o.Store.Site(o.t.Context(), "kelder-bridge")
 	require.NoError(o.t, err)
-	o.Observe(o.t.Context(), row.ID)
+	o.Watch.Observe(o.t.Context(), row.ID)
 }
 
 func widen(c *yang.Config) {
@@ -89,7 +89,7 @@ func TestAChangeByHandIsNoticedAndAdopted(t *testing.T) {
 	assert.Empty(t, o.drift(0).Differences, "the device holds what the site says")
 	assert.NotContains(t, rulesOf(o, 0), "drifted")
 
-	feed, err := o.Happened(t.Context(), o.mk, "kelder-bridge", true)
+	feed, err := o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", true)
 	require.NoError(t, err)
 	var kinds []string
 	for _, i := range feed.Items {
@@ -98,7 +98,7 @@ func TestAChangeByHandIsNoticedAndAdopted(t *testing.T) {
 	}
 	assert.Contains(t, kinds, "drifted")
 	assert.Contains(t, kinds, "revision")
-	feed, err = o.Happened(t.Context(), o.mk, "kelder-bridge", false)
+	feed, err = o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
 	for _, i := range feed.Items {
 		assert.False(t, i.Fresh, "%s was looked at", i.Title)
@@ -134,7 +134,7 @@ func TestAChangeByHandIsPutBack(t *testing.T) {
 	require.Len(t, v.Plans, 1)
 	assert.Len(t, v.Plans[0].Steps, 2, "%v", v.Plans[0].Steps)
 
-	_, err = o.Undo(t.Context(), o.mk, out.Order, v.Head.Version, false)
+	_, err = o.Drafts.Undo(t.Context(), o.mk, out.Order, v.Head.Version, false)
 	require.NoError(t, err)
 	assert.False(t, o.drift(out.Order).Differences[0].PutBack)
 	_, err = o.DecideDrift(t.Context(), o.mk, "kelder-bridge", "dev-gw-1",
@@ -152,18 +152,18 @@ func TestAChangeByHandJustBeforeThePush(t *testing.T) {
 	run(t, o.Service)
 	id := o.at("kelder-bridge")
 	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
-	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	held := o.devices.ByID["dev-gw-1"].Running()
 	widen(&held)
 	require.NoError(t, o.devices.ByID["dev-gw-1"].Set(held))
-	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
+	_, err = o.Pushes.Push(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	v := o.waitPush(o.Service, id)
 	require.Equal(t, "failed", v.Push.State)
 	assert.Contains(t, v.Push.Problem, "gw-1 was changed, and not by Lithos")
 	assert.True(t, o.devices.ByID["dev-gw-1"].Running().Equal(held), "nothing was touched")
-	feed, err := o.Happened(t.Context(), o.mk, "kelder-bridge", false)
+	feed, err := o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(feed.Items, func(i fleet.Item) bool { return i.Kind == "returned" }))
 }
@@ -174,7 +174,7 @@ func TestAKeptConfigurationIsBroughtBack(t *testing.T) {
 	run(t, o.Service)
 	row, err := o.Store.Site(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
-	o.Observe(t.Context(), row.ID)
+	o.Watch.Observe(t.Context(), row.ID)
 	o.byHand("dev-gw-1", widen)
 	d := o.drift(0)
 	require.Len(t, d.Kept, 2)
@@ -206,11 +206,11 @@ func TestAStrayServerIsFound(t *testing.T) {
 		netip.MustParseAddr("10.84.19.209"))
 	require.NoError(t, err)
 	defer stray.Close()
-	out, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Against: "device"})
+	out, err := o.Watch.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"10.84.18.250"}, out.Strangers)
 	assert.Contains(t, rulesOf(o, 0), "unknown-server")
-	feed, err := o.Happened(t.Context(), o.mk, "kelder-bridge", false)
+	feed, err := o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(feed.Items, func(i fleet.Item) bool { return i.Kind == "server" }))
 }
@@ -244,7 +244,7 @@ func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
 	out, err := o.DecideDrift(t.Context(), o.mk, "kelder-bridge", "dev-gw-1",
 		work.Decision{PutBack: []string{d.Differences[0].ID}})
 	require.NoError(t, err)
-	v, err := o.Rehearse(t.Context(), o.mk, out.Order, out.Version)
+	v, err := o.Pushes.Rehearse(t.Context(), o.mk, out.Order, out.Version)
 	require.NoError(t, err)
 	assert.Positive(t, v.Report.Moving)
 	require.NoError(t, o.pushAll(o.Service, out.Order))
@@ -266,12 +266,12 @@ func Test38EachDifferenceIsAboutItsOwnClients(t *testing.T) {
 			'', now(), now(), now() + interval '4 hours'
 		FROM (VALUES ('10.84.50.60', '00:00:5e:00:53:f1', 'pool-moss-ward'),
 			('10.84.52.24', '00:00:5e:00:53:f2', 'pool-moss-theatre')) v (address, mac, pool)`)
-	o.Observe(t.Context(), "site-moss-end")
+	o.Watch.Observe(t.Context(), "site-moss-end")
 	sw := o.devices.ByID["dev-moss-sw"]
 	held := sw.Running()
 	held.Relays.Relay = nil
 	require.NoError(t, sw.Set(held))
-	o.Observe(t.Context(), "site-moss-end")
+	o.Watch.Observe(t.Context(), "site-moss-end")
 	d, err := o.Drift(t.Context(), "moss-end", "dev-moss-sw", 0, 0)
 	require.NoError(t, err)
 	require.Len(t, d.Differences, 2)
@@ -292,7 +292,7 @@ func Test37ALiveLadderIsWhatWasTried(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
 	ladder := func(network string) (out []string) {
-		r, err := o.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: network, Against: "device",
+		r, err := o.Watch.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: network, Against: "device",
 			MAC: "02005e0000ae"})
 		require.NoError(t, err)
 		for _, rung := range r.Rungs {

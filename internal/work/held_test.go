@@ -41,7 +41,7 @@ func Test11And12WhatIsPutBackIsRehearsedProvedAndKept(t *testing.T) {
 	_, err := o.DecideDrift(t.Context(), o.mk, "kelder-bridge", "dev-gw-1",
 		work.Decision{Order: id, Version: o.version(id), PutBack: []string{d.Differences[0].ID}})
 	require.NoError(t, err)
-	r, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	r, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	require.Positive(t, r.Report.Moving, "it is compared with what the device tells now")
 	require.Len(t, r.Report.Known, 1)
@@ -58,7 +58,7 @@ func Test11And12WhatIsPutBackIsRehearsedProvedAndKept(t *testing.T) {
 		return out
 	}
 	require.NotEmpty(t, steps(before.Plans))
-	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
+	_, err = o.Pushes.Push(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	v := o.waitPush(o.Service, id)
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
@@ -95,7 +95,7 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 	put(second, "offered", "-2 hours", "-1 hour")
 	put(second, "bound", "-2 hours", "2 hours")
 	o.exec("DELETE FROM sighting")
-	h, err := o.Past(ctx, "kelder-bridge", "10.84.18.150")
+	h, err := o.Fleet.Past(ctx, "kelder-bridge", "10.84.18.150")
 	require.NoError(t, err)
 	require.Len(t, h.Seen, 2)
 	assert.Equal(t, second, h.Seen[0].MAC)
@@ -105,11 +105,11 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 	assert.Equal(t, first, gone.MAC)
 	require.NotNil(t, gone.Until)
 	assert.InDelta(t, 28, gone.Until.Sub(gone.From).Hours(), 0.1, "from the first lease until it was given back")
-	named, err := o.Past(ctx, "kelder-bridge", "tablet")
+	named, err := o.Fleet.Past(ctx, "kelder-bridge", "tablet")
 	require.NoError(t, err)
 	assert.Len(t, named.Seen, 2)
 	require.NoError(t, o.Store.ForgetPastSightings(ctx, (24*time.Hour).Seconds()))
-	h, err = o.Past(ctx, "kelder-bridge", "10.84.18.150")
+	h, err = o.Fleet.Past(ctx, "kelder-bridge", "10.84.18.150")
 	require.NoError(t, err)
 	assert.Len(t, h.Seen, 1, "what is older is forgotten")
 }
@@ -118,7 +118,7 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 func Test20FindShowsFindings(t *testing.T) {
 	o := open(t)
 	of := func(text string) (rules []string) {
-		hits, err := o.Find(t.Context(), text)
+		hits, err := o.Fleet.Find(t.Context(), text)
 		require.NoError(t, err)
 		for _, h := range hits {
 			if h.Kind == "finding" {

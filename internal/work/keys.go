@@ -19,7 +19,7 @@ func (s *Service) HaveKeyMade(
 	ctx context.Context, by act.Technician, order int64, version int32, following string,
 	say watch.KeyMaking, draw func(*draft.Edited),
 ) error {
-	d, err := s.Draft(ctx, order)
+	d, err := s.Drafts.Draft(ctx, order)
 	if err != nil {
 		return err
 	}
@@ -31,8 +31,8 @@ func (s *Service) HaveKeyMade(
 	if now, stands := d.Base.Follower(w.ID); stands && now.Name == w.Name && now.Enabled {
 		say.Follow = true
 	}
-	return s.KeyFor(ctx, d.Doc(), w, say, func(k transfer.MadeKey) error {
-		_, err := s.Edit(ctx, by, order, draft.Change{Version: version, Entries: []edit.Entry{{
+	return s.Watch.KeyFor(ctx, d.Doc(), w, say, func(k transfer.MadeKey) error {
+		_, err := s.Drafts.Edit(ctx, by, order, draft.Change{Version: version, Entries: []edit.Entry{{
 			Kind: site.KindFollowing, ID: w.ID,
 			Fields: map[string]string{"key": k.Name, "keyAlgorithm": "", "secret": k.Secret},
 		}}}, draw)
@@ -46,7 +46,7 @@ func (s *Service) HaveKeyMade(
 func (s *Service) HaveKeyReplaced(
 	ctx context.Context, by act.Technician, order int64, version int32, zoneID, key string, draw func(*draft.Edited),
 ) error {
-	d, err := s.Draft(ctx, order)
+	d, err := s.Drafts.Draft(ctx, order)
 	if err != nil {
 		return err
 	}
@@ -58,13 +58,13 @@ func (s *Service) HaveKeyReplaced(
 	if len(uses) == 0 {
 		return act.Refuse(act.Conflict, "Nothing of this draft uses %s; replace it without a draft.", key)
 	}
-	return s.ReplaceFor(ctx, d.Doc(), z, key, func(made transfer.MadeKey) error {
+	return s.Watch.ReplaceFor(ctx, d.Doc(), z, key, func(made transfer.MadeKey) error {
 		var entries []edit.Entry
 		for _, ref := range uses {
 			entries = append(entries, edit.Entry{Kind: ref.Kind, ID: ref.ID,
 				Fields: map[string]string{"key": made.Name, "keyAlgorithm": "", "secret": made.Secret}})
 		}
-		_, err := s.Edit(ctx, by, order, draft.Change{Version: version, Entries: entries}, draw)
+		_, err := s.Drafts.Edit(ctx, by, order, draft.Change{Version: version, Entries: entries}, draw)
 		return err
 	})
 }

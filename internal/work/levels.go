@@ -38,7 +38,7 @@ func (s *Service) PreviewLevel(ctx context.Context, kind, id string, e fleet.Lev
 	if err != nil {
 		return nil, err
 	}
-	sites, err := s.SitesOf(ctx, l)
+	sites, err := s.Fleet.SitesOf(ctx, l)
 	if err != nil {
 		return nil, err
 	}
@@ -92,11 +92,11 @@ func (s *Service) KeepLevel(
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Keep(ctx, by, l); err != nil {
+	if err := s.Fleet.Keep(ctx, by, l); err != nil {
 		return nil, err
 	}
 	out := &KeptNow{ID: id, Orders: []order.Opened{}}
-	sites, err := s.SitesOf(ctx, l)
+	sites, err := s.Fleet.SitesOf(ctx, l)
 	if err != nil {
 		return out, err
 	}
@@ -105,9 +105,9 @@ func (s *Service) KeepLevel(
 		if len(edits) == 0 || !slices.Contains(at, doc.Code) {
 			continue
 		}
-		opened, err := s.OpenOrder(ctx, by, doc.Code, l.Standard.Name, "")
+		opened, err := s.Drafts.OpenOrder(ctx, by, doc.Code, l.Standard.Name, "")
 		if err == nil {
-			_, err = s.Edit(ctx, by, opened, draft.Change{Version: 0, Edits: edits}, nil)
+			_, err = s.Drafts.Edit(ctx, by, opened, draft.Change{Version: 0, Edits: edits}, nil)
 		}
 		if err != nil {
 			return out, err

@@ -13,7 +13,7 @@ import (
 
 // clinic is the clinic standard as it is kept, as it would be typed.
 func clinic(o *office) (fleet.Level, fleet.LevelEntry) {
-	list, err := o.Standards(o.t.Context())
+	list, err := o.Fleet.Standards(o.t.Context())
 	require.NoError(o.t, err)
 	l := list[0]
 	e := fleet.LevelEntry{Version: l.Version, Name: l.Standard.Name}
@@ -55,7 +55,7 @@ func TestAStandardIsChangedForAllSites(t *testing.T) {
 	kept, err := o.KeepLevel(t.Context(), o.mk, "standard", id, e, []string{"hallin-road"})
 	require.NoError(t, err)
 	require.Len(t, kept.Orders, 1)
-	d, err := o.Draft(t.Context(), kept.Orders[0].ID)
+	d, err := o.Drafts.Draft(t.Context(), kept.Orders[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, "hallin-road", d.Order.Code)
 	assert.Empty(t, edit.Between(d.Doc(), d.Doc()))
@@ -69,12 +69,12 @@ func TestAStandardIsChangedForAllSites(t *testing.T) {
 	// A file that has another form of it is taken, and says so.
 	doc := scenario.Site("moss-end")
 	doc.Standard.Name = "Clinic standard of old"
-	_, err = o.Import(t.Context(), doc, o.mk.ID, "an old file")
+	_, err = o.Fleet.Import(t.Context(), doc, o.mk.ID, "an old file")
 	require.NoError(t, err)
 	l, _ = clinic(o)
 	assert.Contains(t, l.Differs, "Moss End hospital")
 	assert.Equal(t, "Clinic standard", l.Standard.Name)
-	again, err := o.Export(t.Context(), "moss-end")
+	again, err := o.Fleet.Export(t.Context(), "moss-end")
 	require.NoError(t, err)
 	assert.Equal(t, "Clinic standard of old", again.Standard.Name, "an exported file holds what the site has")
 }
@@ -95,10 +95,10 @@ func TestANewStandard(t *testing.T) {
 			From: 20, To: -2}}}
 	kept, err := o.KeepLevel(t.Context(), o.mk, "standard", "", right, nil)
 	require.NoError(t, err)
-	code, err := o.AddSite(t.Context(), o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "The landing stage",
+	code, err := o.Fleet.AddSite(t.Context(), o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "The landing stage",
 		Block: "10.200.0.0/20", TimeZone: "Europe/London", Standard: kept.ID})
 	require.NoError(t, err)
-	doc, err := o.Export(t.Context(), code)
+	doc, err := o.Fleet.Export(t.Context(), code)
 	require.NoError(t, err)
 	assert.Equal(t, "the-landing-stage.heron.example", doc.Domain)
 	assert.Equal(t, "8 hours", doc.Standard.Options[0].Value)

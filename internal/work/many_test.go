@@ -33,7 +33,7 @@ import (
 // at opens an order at a site.
 func (o *office) at(code string) int64 {
 	o.t.Helper()
-	id, err := o.OpenOrder(o.t.Context(), o.mk, code, "Work", "")
+	id, err := o.Drafts.OpenOrder(o.t.Context(), o.mk, code, "Work", "")
 	require.NoError(o.t, err)
 	return id
 }
@@ -47,7 +47,7 @@ func interfaceOf(device, id string, fields ...string) draft.Change {
 // Number 16: what is said to change is counted in lines, also where a line makes two records.
 func Test16LinesAreCountedAsLines(t *testing.T) {
 	o := open(t)
-	p, err := o.Paste(t.Context(), o.order(), draft.PasteRequest{Zone: "zone-kelder", Kind: "record",
+	p, err := o.Drafts.Paste(t.Context(), o.order(), draft.PasteRequest{Zone: "zone-kelder", Kind: "record",
 		Text: "10.84.20.61 scans scanner\nfiles CNAME scans\n# a remark\nno record at all\n"})
 	require.NoError(t, err)
 	assert.Equal(t, 2, p.Edits)
@@ -58,15 +58,15 @@ func TestPasteInADraft(t *testing.T) {
 	id := o.order()
 	r := draft.PasteRequest{Network: "net-clinic", Kind: "reservation",
 		Text: "10.84.18.80 00:00:5e:00:53:d0 dental-pc\n10.84.18.57 00:00:5e:00:53:d1 taken\n"}
-	p, err := o.Paste(t.Context(), id, r)
+	p, err := o.Drafts.Paste(t.Context(), id, r)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"adds", "refused"}, []string{p.Lines[0].Outcome, p.Lines[1].Outcome})
 	assert.Equal(t, 1, p.Edits)
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Empty(t, d.Steps, "a preview changes nothing")
 	o.edit(id, draft.Change{Paste: &r})
-	d, err = o.Draft(t.Context(), id)
+	d, err = o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	require.Len(t, d.Steps, 1)
 	assert.Equal(t, "Add reservation dental-pc 10.84.18.80", d.Steps[0].Says)
@@ -78,17 +78,17 @@ func TestFixAllOfAKind(t *testing.T) {
 	for _, at := range []string{"10.84.18.100", "10.84.18.101", "10.84.18.102"} {
 		o.edit(id, entry("fixed", "", "network", "net-clinic", "address", at, "name", "kiosk-"+at[10:]))
 	}
-	p, err := o.Fixes(t.Context(), id, "pool-holds-fixed-device")
+	p, err := o.Drafts.Fixes(t.Context(), id, "pool-holds-fixed-device")
 	require.NoError(t, err)
 	require.Len(t, p.Fixes, 3)
 	assert.Equal(t, "Exclude .18.100 from the pool", p.Fixes[0].Fix)
 	assert.Contains(t, p.Fixes[0].Says, "Add exclusion Fixed device kiosk-00")
 	o.edit(id, draft.Change{FixAll: "pool-holds-fixed-device"})
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Zero(t, blocking(d))
 	assert.Len(t, d.Steps, 4, "one step to undo")
-	p, err = o.Fixes(t.Context(), id, "network-unserved")
+	p, err = o.Drafts.Fixes(t.Context(), id, "network-unserved")
 	require.NoError(t, err)
 	assert.Empty(t, p.Fixes)
 }
@@ -101,7 +101,7 @@ func TestPasswordsPassUnseen(t *testing.T) {
 	id := o.at("the-garret")
 	const password = "slate-under-snow"
 	o.edit(id, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", password, "mtu", "1480"))
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	raw, err := json.Marshal(d.Steps)
 	require.NoError(t, err)
@@ -121,7 +121,7 @@ func TestPasswordsPassUnseen(t *testing.T) {
 }
 
 func nameInUse(t *testing.T, o *office) string {
-	doc, err := o.Export(t.Context(), "the-garret")
+	doc, err := o.Fleet.Export(t.Context(), "the-garret")
 	require.NoError(t, err)
 	_, i, ok := doc.Interface("if-garret-wan")
 	require.True(t, ok)
@@ -136,11 +136,11 @@ func TestTypedPasswordsWaitForThePush(t *testing.T) {
 	was := nameInUse(t, o)
 	dropped := o.at("the-garret")
 	o.edit(dropped, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", "never-pushed"))
-	require.NoError(t, o.Drop(t.Context(), o.mk, dropped, o.version(dropped)))
+	require.NoError(t, o.Drafts.Drop(t.Context(), o.mk, dropped, o.version(dropped)))
 	id := o.at("the-garret")
 	o.edit(id, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", "typed-wrong"))
 	o.edit(id, interfaceOf("dev-garret-rt", "if-garret-wan", "secret", "hail-on-slate"))
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 2, "a password alone is a step")
 	assert.Equal(t, was, nameInUse(t, o))
@@ -214,7 +214,7 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 	v = o.waitPush(o.Service, id)
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.NotEmpty(t, o.devices.ByID["dev-moss-srv"].Running().DHCP.Pool)
-	r, err := o.Try(t.Context(), "moss-end", watch.TryRequest{Network: "net-moss-kennels", Against: "device"})
+	r, err := o.Watch.Try(t.Context(), "moss-end", watch.TryRequest{Network: "net-moss-kennels", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, "port2 of sw-barn", r.On, "the farthest port, across every cable in between")
 	assert.NotEmpty(t, r.Address, "served through the relay that was switched on")
@@ -222,7 +222,7 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 
 func TestTryThroughManyActs(t *testing.T) {
 	o := open(t)
-	r, err := o.Try(t.Context(), "kelder-bridge",
+	r, err := o.Watch.Try(t.Context(), "kelder-bridge",
 		watch.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
 			{Do: "lease"}, {Do: "renew"}, {Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"},
 			{Do: "fill"}}})
@@ -239,7 +239,7 @@ func TestTryThroughManyActs(t *testing.T) {
 	}, says)
 	require.Len(t, r.Rungs, 7)
 	// Behind a relay it renews with the server alone, and the ladder tells of the address it was given.
-	r, err = o.Try(t.Context(), "moss-end",
+	r, err = o.Watch.Try(t.Context(), "moss-end",
 		watch.TryRequest{Network: "net-moss-ward", Against: "device", MAC: "02005e0000ac", Acts: []rehearse.Act{
 			{Do: "lease"}, {Do: "renew"}}})
 	require.NoError(t, err)
@@ -248,13 +248,13 @@ func TestTryThroughManyActs(t *testing.T) {
 	given := netip.MustParseAddr(r.Address)
 	assert.Equal(t, "lease "+address.Short(given, netip.MustParsePrefix("10.84.50.0/24")),
 		r.Rungs[1].Name+" "+r.Rungs[1].Value)
-	r, err = o.Try(t.Context(), "kelder-bridge",
+	r, err = o.Watch.Try(t.Context(), "kelder-bridge",
 		watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "Imaging", r.Scenes[0].Network, "what comes out at the port")
 	id := o.at("kelder-bridge")
 	o.edit(id, interfaceOf("dev-sw-ward", "if-sw-ward-uplink", "taggedVLANs", "11, 24, 90"))
-	_, err = o.Try(t.Context(), "kelder-bridge",
+	_, err = o.Watch.Try(t.Context(), "kelder-bridge",
 		watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
 	refusal(t, err, act.Conflict,
 		"is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
@@ -266,7 +266,7 @@ func TestTryThroughManyActs(t *testing.T) {
 		{Network: "net-imaging", Against: "draft", HostName: strings.Repeat("h", 64)},
 		{Network: "net-imaging", Against: "draft", Class: strings.Repeat("c", 256)},
 	} {
-		_, err := o.Try(t.Context(), "kelder-bridge", bad)
+		_, err := o.Watch.Try(t.Context(), "kelder-bridge", bad)
 		refusal(t, err, act.Invalid, "The client was not tried")
 	}
 }
@@ -323,7 +323,7 @@ func TestSeenIsJudged(t *testing.T) {
 	}
 	look := func(code string, want ...string) {
 		require.Eventually(t, func() bool {
-			o.Observe(ctx, scenario.Site(code).ID)
+			o.Watch.Observe(ctx, scenario.Site(code).ID)
 			got := remarks(code)
 			return !slices.ContainsFunc(want, func(k string) bool { return !got[k] })
 		}, 2*time.Minute, 100*time.Millisecond, "%s: %v", code, want)
@@ -332,7 +332,7 @@ func TestSeenIsJudged(t *testing.T) {
 	look("the-garret", seen.Cloned)
 	assert.True(t, slices.ContainsFunc(o.page("the-garret", 0).Judgement.Findings,
 		func(f check.Finding) bool { return f.Rule == "mac-cloned" }))
-	rows, err := o.Sites(ctx, false)
+	rows, err := o.Fleet.Sites(ctx, false)
 	require.NoError(t, err)
 	garret := rows[slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == "the-garret" })]
 	require.NotNil(t, garret.Worst, "Rounds tells of it too")

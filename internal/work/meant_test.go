@@ -32,7 +32,7 @@ func Test48AFindingIsMeantSo(t *testing.T) {
 		return &list[i]
 	}
 	rounds := func() (findings, meant int) {
-		rows, err := o.Sites(ctx, false)
+		rows, err := o.Fleet.Sites(ctx, false)
 		require.NoError(t, err)
 		i := slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == "hallin-road" })
 		return rows[i].Findings, rows[i].Meant

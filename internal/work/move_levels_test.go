@@ -11,7 +11,7 @@ import (
 
 // clocks is what the customer of Moss End is kept to say of time servers for all sites, with the version of that.
 func clocks(o *office) (value string, l fleet.Level) {
-	list, err := o.Standards(o.t.Context())
+	list, err := o.Fleet.Standards(o.t.Context())
 	require.NoError(o.t, err)
 	customer := o.document("moss-end").Customer.ID
 	for _, l = range list {
@@ -50,7 +50,7 @@ func TestMoveChangesWhatIsKeptForAllSites(t *testing.T) {
 	keepClocks(o, "10.84.52.12")
 	r := theatre()
 	r.OneNight = true
-	plan, err := o.PlanMove(ctx, "moss-end", r)
+	plan, err := o.Moves.PlanMove(ctx, "moss-end", r)
 	require.NoError(t, err)
 	last := plan.Elsewhere[len(plan.Elsewhere)-1]
 	require.Len(t, last.Rows, 1, "%v", last)
@@ -58,7 +58,7 @@ func TestMoveChangesWhatIsKeptForAllSites(t *testing.T) {
 	assert.Equal(t, "10.84.53.12", last.Rows[0].Will)
 	assert.Contains(t, last.Rows[0].What, ", NTP servers")
 
-	id, err := o.BeginMove(ctx, o.mk, "moss-end", r)
+	id, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", r)
 	require.NoError(t, err)
 	value, before := clocks(o)
 	assert.Equal(t, "10.84.52.12", value, "nothing has landed yet")
@@ -66,7 +66,7 @@ func TestMoveChangesWhatIsKeptForAllSites(t *testing.T) {
 	value, after := clocks(o)
 	assert.Equal(t, "10.84.53.12", value)
 	assert.Equal(t, before.Version+1, after.Version)
-	require.NoError(t, o.CarryMovesOn(ctx))
+	require.NoError(t, o.Moves.CarryMovesOn(ctx))
 	_, again := clocks(o)
 	assert.Equal(t, after.Version, again.Version, "it is done once")
 	shown := o.move(id)
@@ -83,7 +83,7 @@ func TestMoveTakenBackGivesBackWhatIsKeptForAllSites(t *testing.T) {
 			run(t, o.Service)
 			ctx := t.Context()
 			keepClocks(o, "10.84.52.12")
-			id, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+			id, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", theatre())
 			require.NoError(t, err)
 			o.landPhase(o.move(id).Phases[0])
 			o.landPhase(o.move(id).Phases[1])
@@ -92,7 +92,7 @@ func TestMoveTakenBackGivesBackWhatIsKeptForAllSites(t *testing.T) {
 				keepClocks(o, meanwhile)
 				want = meanwhile
 			}
-			_, err = o.TakeMoveBack(ctx, o.mk, id)
+			_, err = o.Moves.TakeMoveBack(ctx, o.mk, id)
 			require.NoError(t, err)
 			phases := o.move(id).Phases
 			o.landPhase(phases[len(phases)-1])

@@ -32,7 +32,7 @@ func TestReconnectsAtTheNewAddress(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
-	o.Outside = netip.Addr{} // nothing is beyond these stand-ins
+	o.Pushes.Outside = netip.Addr{} // nothing is beyond these stand-ins
 	doc, devices := o.onLoopback()
 	sw := devices["dev-loop-north-sw"]
 	at := func() netip.Addr {

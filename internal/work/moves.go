@@ -11,7 +11,7 @@ import (
 // OldNumbers is the site of a move as it was before, on paper: every old address beside its new one, who is to be
 // visited, and then the whole site.
 func (s *Service) OldNumbers(ctx context.Context, id int64) (*paper.Page, error) {
-	m, err := s.Move(ctx, id)
+	m, err := s.Moves.Move(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -19,7 +19,7 @@ func (s *Service) OldNumbers(ctx context.Context, id int64) (*paper.Page, error)
 	if err != nil {
 		return nil, err
 	}
-	was, err := s.Head(ctx, row.ID, m.Revision)
+	was, err := s.Drafts.Head(ctx, row.ID, m.Revision)
 	if err != nil {
 		return nil, err
 	}

@@ -27,7 +27,7 @@ func TestTwoWaysOut(t *testing.T) {
 	}})
 	found := func() check.Finding {
 		t.Helper()
-		d, err := o.Draft(t.Context(), id)
+		d, err := o.Drafts.Draft(t.Context(), id)
 		require.NoError(t, err)
 		i := slices.IndexFunc(d.Scene.Findings, func(f check.Finding) bool { return f.Rule == "two-servers" })
 		require.GreaterOrEqual(t, i, 0, "%v %v", check.Added(d.Base.Findings, d.Scene.Findings), d.Doc().Pools)
@@ -35,7 +35,7 @@ func TestTwoWaysOut(t *testing.T) {
 	}
 	servers := func() map[string]string {
 		t.Helper()
-		d, err := o.Draft(t.Context(), id)
+		d, err := o.Drafts.Draft(t.Context(), id)
 		require.NoError(t, err)
 		out := map[string]string{}
 		for _, p := range d.Doc().Pools {
@@ -52,7 +52,7 @@ func TestTwoWaysOut(t *testing.T) {
 	before := servers()
 	o.edit(id, draft.Change{Fix: f.ID})
 	one := servers()
-	_, err := o.Undo(t.Context(), o.mk, id, o.version(id), false)
+	_, err := o.Drafts.Undo(t.Context(), o.mk, id, o.version(id), false)
 	require.NoError(t, err)
 	assert.Equal(t, before, servers(), "one edit to undo")
 	o.edit(id, draft.Change{Fix: f.ID, Other: true})
@@ -62,11 +62,11 @@ func TestTwoWaysOut(t *testing.T) {
 		assert.Equal(t, way["Imaging"], way["Second"], "one server for both pools")
 	}
 
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	i := slices.IndexFunc(d.Scene.Findings, func(f check.Finding) bool { return f.Fix != nil && f.Other == nil })
 	require.GreaterOrEqual(t, i, 0)
-	_, err = o.Edit(t.Context(), o.mk, id,
+	_, err = o.Drafts.Edit(t.Context(), o.mk, id,
 		draft.Change{Version: o.version(id), Fix: d.Scene.Findings[i].ID, Other: true}, nil)
 	refusal(t, err, act.Invalid, "no ready fix")
 }
@@ -77,7 +77,7 @@ func TestTwiceIsFoundAsItIsTyped(t *testing.T) {
 	id := o.order()
 	rules := func() []string {
 		t.Helper()
-		d, err := o.Draft(t.Context(), id)
+		d, err := o.Drafts.Draft(t.Context(), id)
 		require.NoError(t, err)
 		var out []string
 		for _, f := range check.Added(d.Base.Findings, d.Scene.Findings) {
@@ -95,7 +95,7 @@ func TestTwiceIsFoundAsItIsTyped(t *testing.T) {
 	} {
 		o.edit(id, change)
 		assert.Contains(t, rules(), rule)
-		_, err := o.Undo(t.Context(), o.mk, id, o.version(id), false)
+		_, err := o.Drafts.Undo(t.Context(), o.mk, id, o.version(id), false)
 		require.NoError(t, err)
 		assert.NotContains(t, rules(), rule, "and are gone with the edit")
 	}

@@ -15,7 +15,7 @@ import (
 
 // Page is what the pages of a site are computed from.
 func (s *Service) Page(ctx context.Context, code string, orderID int64) (*view.Page, error) {
-	sc, d, revision, err := s.At(ctx, code, orderID)
+	sc, d, revision, err := s.Drafts.At(ctx, code, orderID)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ type StepView struct {
 // Order shows a work order.
 func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	asOf := time.Now().UnixMicro()
-	d, err := s.Draft(ctx, id)
+	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -89,15 +89,15 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 		return err
 	})
 	reads.Go(func() (err error) {
-		v.Lost, err = s.Lost(ctx, d)
+		v.Lost, err = s.Drafts.Lost(ctx, d)
 		return err
 	})
 	reads.Go(func() (err error) {
-		v.Rehearsal, err = s.Rehearsal(ctx, id)
+		v.Rehearsal, err = s.Pushes.Rehearsal(ctx, id)
 		return err
 	})
 	reads.Go(func() (err error) {
-		v.Push, err = s.Latest(ctx, id)
+		v.Push, err = s.Pushes.Latest(ctx, id)
 		return err
 	})
 	reads.Go(func() (err error) {
@@ -105,18 +105,18 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 		return err
 	})
 	reads.Go(func() (err error) {
-		v.Waves, err = s.TogetherWith(ctx, &d.Order)
+		v.Waves, err = s.Pushes.TogetherWith(ctx, &d.Order)
 		return err
 	})
 	reads.Go(func() (err error) {
-		v.Move, err = s.MoveOfOrder(ctx, id)
+		v.Move, err = s.Moves.MoveOfOrder(ctx, id)
 		return err
 	})
 	if err := reads.Wait(); err != nil {
 		return nil, err
 	}
 	page := view.Of(d.Scene, d, d.Order.BaseRevision, b)
-	planned, err := s.Planned(ctx, d, b.Access)
+	planned, err := s.Pushes.Planned(ctx, d, b.Access)
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +128,7 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 	}
 	if v.Head.State != "open" {
 		// What was carried out is what its push was planned to do, whatever devices hold by now.
-		kept, err := s.PlanOfPush(ctx, id)
+		kept, err := s.Pushes.PlanOfPush(ctx, id)
 		if err != nil {
 			return nil, err
 		}

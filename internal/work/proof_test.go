@@ -172,8 +172,8 @@ func (o *office) process() (w *work.Service, kill func()) {
 	vault, err := people.OpenVault(o.key)
 	require.NoError(o.t, err)
 	w = work.New(s, vault, o.logger())
-	w.Outbound.Allowed = outbound.Loopback().Allowed
-	w.Timing = o.Timing
+	w.People.Outbound.Allowed = outbound.Loopback().Allowed
+	w.Pushes.Timing = o.Pushes.Timing
 	ctx, cancel := context.WithCancel(context.Background())
 	require.NoError(o.t, w.Run(ctx, time.Hour))
 	var once sync.Once
@@ -225,7 +225,7 @@ func (o *office) held() map[string]yang.Config {
 func (o *office) agrees(id int64, before map[string]yang.Config, what string) string {
 	o.t.Helper()
 	v := o.waitPush(o.Service, id)
-	d, err := o.Draft(o.t.Context(), id)
+	d, err := o.Drafts.Draft(o.t.Context(), id)
 	require.NoError(o.t, err)
 	row, err := o.Store.Site(o.t.Context(), "moss-end")
 	require.NoError(o.t, err)
@@ -243,7 +243,7 @@ func (o *office) agrees(id int64, before map[string]yang.Config, what string) st
 	}
 	if !landed {
 		assert.NotEmpty(o.t, v.Push.Problem, what)
-		require.NoError(o.t, o.Drop(o.t.Context(), o.mk, id, o.version(id)))
+		require.NoError(o.t, o.Drafts.Drop(o.t.Context(), o.mk, id, o.version(id)))
 	}
 	return v.Push.State
 }
@@ -292,7 +292,7 @@ func TestEveryFaultAtEveryStage(t *testing.T) {
 			t.Run(name, func(t *testing.T) {
 				t.Parallel()
 				o := open(t)
-				o.Timing.ConfirmWithin = 20 * time.Second
+				o.Pushes.Timing.ConfirmWithin = 20 * time.Second
 				g := o.gate()
 				w, _ := o.process()
 				turns := 0
@@ -333,9 +333,9 @@ func (o *office) struck(w *work.Service, g *gate, turns int, name, stage, fault 
 	if fault == "elsewhere" { // a technician finds it, and records where it is
 		rows, err := o.Store.Access(o.t.Context(), doc.ID)
 		require.NoError(o.t, err)
-		account, password, err := o.Opened(*order.On(rows, name))
+		account, password, err := o.People.Opened(*order.On(rows, name))
 		require.NoError(o.t, err)
-		require.NoError(o.t, o.PutAccess(o.t.Context(), "a test", doc.ID, name,
+		require.NoError(o.t, o.People.PutAccess(o.t.Context(), "a test", doc.ID, name,
 			device.Access{URL: dev.URL, Account: account, Password: password, Fingerprint: dev.Fingerprint}))
 	}
 	became := o.agrees(id, before, what)
@@ -347,7 +347,7 @@ func (o *office) struck(w *work.Service, g *gate, turns int, name, stage, fault 
 func TestStoreRestartsAmidAPush(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	o.Timing.HoldFor = 2 * time.Second
+	o.Pushes.Timing.HoldFor = 2 * time.Second
 	g := o.gate()
 	w, _ := o.process()
 	before := o.held()
@@ -369,13 +369,13 @@ func TestPushedTwiceAtOnce(t *testing.T) {
 	second, _ := o.process()
 	before := o.held()
 	id := o.flips(0)
-	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	version := o.version(id)
 	var both sync.WaitGroup
 	errs := make([]error, 2)
 	for i, w := range []*work.Service{first, second} {
-		both.Go(func() { _, errs[i] = w.Push(t.Context(), o.mk, id, version) })
+		both.Go(func() { _, errs[i] = w.Pushes.Push(t.Context(), o.mk, id, version) })
 	}
 	both.Wait()
 	assert.True(t, (errs[0] == nil) != (errs[1] == nil), "%v", errs)

@@ -18,7 +18,7 @@ func (s *Service) Record(ctx context.Context, id int64) (*paper.Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.Draft(ctx, id)
+	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,7 @@ func theatre() move.Request {
 
 func (o *office) move(id int64) *renumber.MoveView {
 	o.t.Helper()
-	v, err := o.Move(o.t.Context(), id)
+	v, err := o.Moves.Move(o.t.Context(), id)
 	require.NoError(o.t, err)
 	return v
 }
@@ -38,16 +38,16 @@ func (o *office) move(id int64) *renumber.MoveView {
 // landPhase gives a phase a window that is open, and pushes it.
 func (o *office) landPhase(p renumber.MovePhase) {
 	o.t.Helper()
-	require.NoError(o.t, o.SetWindow(o.t.Context(), o.mk, p.Order, push.WindowEntry{}))
+	require.NoError(o.t, o.Pushes.SetWindow(o.t.Context(), o.mk, p.Order, push.WindowEntry{}))
 	require.NoError(o.t, o.pushAll(o.Service, p.Order))
 	v := o.waitPush(o.Service, p.Order)
 	require.Equal(o.t, "landed", v.Push.State, v.Push.Problem)
-	require.NoError(o.t, o.CarryMovesOn(o.t.Context()))
+	require.NoError(o.t, o.Moves.CarryMovesOn(o.t.Context()))
 }
 
 func (o *office) document(code string) *site.Site {
 	o.t.Helper()
-	doc, err := o.Export(o.t.Context(), code)
+	doc, err := o.Fleet.Export(o.t.Context(), code)
 	require.NoError(o.t, err)
 	return doc
 }
@@ -66,7 +66,7 @@ func TestMoveInPhases(t *testing.T) {
 	run(t, o.Service)
 	ctx := t.Context()
 	before := o.document("moss-end")
-	plan, err := o.PlanMove(ctx, "moss-end", theatre())
+	plan, err := o.Moves.PlanMove(ctx, "moss-end", theatre())
 	require.NoError(t, err)
 	assert.Equal(t, "Theatre out of 10.84.52.0/26 into 10.84.53.0/26, VLAN 48 to 148", plan.Says)
 	require.Len(t, plan.Phases, 3)
@@ -75,7 +75,7 @@ func TestMoveInPhases(t *testing.T) {
 	assert.Equal(t, 2, plan.Night.Clients, "those with reservations; nobody has been heard yet")
 	assert.Zero(t, plan.Night.Stranded)
 
-	id, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	id, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", theatre())
 	require.NoError(t, err)
 	m := o.move(id)
 	assert.Equal(t, []string{"drafted", "drafted", "later"}, []string{m.Phases[0].Stage, m.Phases[1].Stage,
@@ -88,8 +88,8 @@ func TestMoveInPhases(t *testing.T) {
 	assert.Equal(t, "drafted", m.Phases[2].Stage, "it was filled when the swap had landed")
 	// A process that was killed after it had filled the draft, and before it had noted that.
 	o.exec("UPDATE move_phase SET filled = false WHERE seq = 3")
-	require.NoError(t, o.CarryMovesOn(ctx))
-	d, err := o.Draft(ctx, m.Phases[2].Order)
+	require.NoError(t, o.Moves.CarryMovesOn(ctx))
+	d, err := o.Drafts.Draft(ctx, m.Phases[2].Order)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 1, "it is filled once")
 	o.landPhase(m.Phases[2])
@@ -105,16 +105,16 @@ func TestMoveInPhases(t *testing.T) {
 	}
 
 	// Done, it can be taken back still.
-	_, err = o.TakeMoveBack(ctx, o.mk, id)
+	_, err = o.Moves.TakeMoveBack(ctx, o.mk, id)
 	require.NoError(t, err)
 	m = o.move(id)
 	assert.Equal(t, "open", m.State)
-	_, err = o.TakeMoveBack(ctx, o.mk, id)
+	_, err = o.Moves.TakeMoveBack(ctx, o.mk, id)
 	refusal(t, err, act.Conflict, "takes the move back already")
 	o.landPhase(m.Phases[len(m.Phases)-1])
 	assert.Equal(t, "back", o.move(id).State)
 	assert.Equal(t, encoded(t, before), encoded(t, o.document("moss-end")))
-	_, err = o.TakeMoveBack(ctx, o.mk, id)
+	_, err = o.Moves.TakeMoveBack(ctx, o.mk, id)
 	refusal(t, err, act.Conflict, "there is nothing to undo")
 }
 
@@ -126,12 +126,12 @@ func TestMoveTakenBack(t *testing.T) {
 	ctx := t.Context()
 	before := o.document("moss-end")
 	held := o.held()
-	id, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	id, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", theatre())
 	require.NoError(t, err)
 	m := o.move(id)
 	o.landPhase(m.Phases[0])
 	o.landPhase(m.Phases[1])
-	back, err := o.TakeMoveBack(ctx, o.mk, id)
+	back, err := o.Moves.TakeMoveBack(ctx, o.mk, id)
 	require.NoError(t, err)
 	require.NotZero(t, back)
 	m = o.move(id)
@@ -154,7 +154,7 @@ func TestOneMoveOfANetwork(t *testing.T) {
 	errs := make(chan error, 2)
 	for range 2 {
 		go func() {
-			_, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+			_, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", theatre())
 			errs <- err
 		}()
 	}
@@ -167,9 +167,9 @@ func TestOneMoveOfANetwork(t *testing.T) {
 	list, err := o.Moves.Moves(ctx)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	_, err = o.TakeMoveBack(ctx, o.mk, list[0].ID)
+	_, err = o.Moves.TakeMoveBack(ctx, o.mk, list[0].ID)
 	require.NoError(t, err)
-	_, err = o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	_, err = o.Moves.BeginMove(ctx, o.mk, "moss-end", theatre())
 	require.NoError(t, err, "the first was dropped")
 }
 
@@ -179,14 +179,14 @@ func TestTheNightAtAnotherHour(t *testing.T) {
 	o := open(t)
 	r := theatre()
 	r.Night = time.Now().Add(24 * time.Hour).Truncate(time.Minute)
-	id, err := o.BeginMove(t.Context(), o.mk, "moss-end", r)
+	id, err := o.Moves.BeginMove(t.Context(), o.mk, "moss-end", r)
 	require.NoError(t, err)
 	m := o.move(id)
 	require.NotNil(t, m.Night.Fates[0].Lost)
 	assert.WithinDuration(t, r.Night, *m.Night.Fates[0].Lost, time.Minute)
 	later := r.Night.Add(50 * time.Hour)
 	zone := o.document("moss-end").Location()
-	require.NoError(t, o.SetWindow(t.Context(), o.mk, m.Phases[1].Order,
+	require.NoError(t, o.Pushes.SetWindow(t.Context(), o.mk, m.Phases[1].Order,
 		push.WindowEntry{NotBefore: later.In(zone).Format(site.Clock)}))
 	assert.WithinDuration(t, later, *o.move(id).Night.Fates[0].Lost, time.Minute)
 }
@@ -196,16 +196,16 @@ func TestVisits(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
-	id, err := o.BeginMove(ctx, o.mk, "moss-end", theatre())
+	id, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", theatre())
 	require.NoError(t, err)
 	long := time.Now().Add(-48 * time.Hour)
-	require.NoError(t, o.TickVisit(ctx, o.mk, id, 1, true, long))
+	require.NoError(t, o.Moves.TickVisit(ctx, o.mk, id, 1, true, long))
 	v := o.move(id).Visits[0]
 	assert.Equal(t, "Maren Kolb", v.DoneBy)
 	assert.True(t, v.DoneAt.After(long), "nobody was there before the move was begun")
-	require.NoError(t, o.TickVisit(ctx, o.mk, id, 1, false, time.Time{}))
+	require.NoError(t, o.Moves.TickVisit(ctx, o.mk, id, 1, false, time.Time{}))
 	assert.Nil(t, o.move(id).Visits[0].DoneAt)
-	refusal(t, o.TickVisit(ctx, o.mk, id, 7, true, time.Time{}), act.Missing, "no visit 7")
+	refusal(t, o.Moves.TickVisit(ctx, o.mk, id, 7, true, time.Time{}), act.Missing, "no visit 7")
 
 	page, err := o.OldNumbers(ctx, id)
 	require.NoError(t, err)
@@ -234,7 +234,7 @@ func TestMoveRefused(t *testing.T) {
 	} {
 		r := theatre()
 		change(&r)
-		_, err := o.BeginMove(ctx, o.mk, "moss-end", r)
+		_, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", r)
 		var refused *act.Refusal
 		require.ErrorAs(t, err, &refused, says)
 		require.NotEmpty(t, refused.Fields, says)
@@ -252,7 +252,7 @@ func TestMoveIsFollowedElsewhere(t *testing.T) {
 	ctx := t.Context()
 	r := move.Request{Title: "Bench", Night: time.Now().Add(time.Hour), Shifts: []move.Shift{{Network: "net-moss-bench",
 		Prefix: netip.MustParsePrefix("10.84.49.0/26")}}}
-	id, err := o.BeginMove(ctx, o.mk, "moss-end", r)
+	id, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", r)
 	require.NoError(t, err)
 	m := o.move(id)
 	var there []renumber.MovePhase
@@ -263,7 +263,7 @@ func TestMoveIsFollowedElsewhere(t *testing.T) {
 	}
 	require.NotEmpty(t, there)
 	assert.Equal(t, "kelder-bridge", there[len(there)-1].Site)
-	d, err := o.Draft(ctx, there[len(there)-1].Order)
+	d, err := o.Drafts.Draft(ctx, there[len(there)-1].Order)
 	require.NoError(t, err)
 	raw, err := json.Marshal(edit.Between(d.Base.Site, d.Doc()))
 	require.NoError(t, err)
@@ -277,7 +277,7 @@ func TestTheNight(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
-	o.Outside = netip.Addr{} // nothing is beyond these stand-ins
+	o.Pushes.Outside = netip.Addr{} // nothing is beyond these stand-ins
 	ctx := t.Context()
 	doc, devices := demotest.Attic(t, o.Service)
 	r := move.Request{Title: "The attic", Night: time.Now().Add(time.Hour), OneNight: true}
@@ -285,7 +285,7 @@ func TestTheNight(t *testing.T) {
 		r.Shifts = append(r.Shifts, move.Shift{Network: n.ID, VLAN: n.VLAN + 100,
 			Prefix: netip.MustParsePrefix(fmt.Sprintf("127.30.%d.0/24", 110+10*i))})
 	}
-	id, err := o.BeginMove(ctx, o.mk, "attic-house", r)
+	id, err := o.Moves.BeginMove(ctx, o.mk, "attic-house", r)
 	require.NoError(t, err)
 	m := o.move(id)
 	require.Len(t, m.Phases, 1)
@@ -303,7 +303,7 @@ func TestTheNight(t *testing.T) {
 		held[name] = d.Running()
 	}
 	swap := m.Phases[0].Order
-	require.NoError(t, o.SetWindow(ctx, o.mk, swap, push.WindowEntry{}))
+	require.NoError(t, o.Pushes.SetWindow(ctx, o.mk, swap, push.WindowEntry{}))
 	devices["dev-attic-core"].Inject(standin.Faults{ConfirmsFull: 9})
 	require.NoError(t, o.pushAll(o.Service, swap))
 	v := o.waitPush(o.Service, swap)
@@ -331,7 +331,7 @@ func TestTheNight(t *testing.T) {
 			assert.Contains(t, a.URL, "//127.30.110.", name)
 		}
 	}
-	require.NoError(t, o.CarryMovesOn(ctx))
+	require.NoError(t, o.Moves.CarryMovesOn(ctx))
 	assert.Equal(t, "done", o.move(id).State)
 }
 
@@ -340,7 +340,7 @@ func Test05AMoveIsTakenBackOnce(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
-	id, err := o.BeginMove(t.Context(), o.mk, "moss-end", theatre())
+	id, err := o.Moves.BeginMove(t.Context(), o.mk, "moss-end", theatre())
 	require.NoError(t, err)
 	m := o.move(id)
 	o.landPhase(m.Phases[0])
@@ -348,7 +348,7 @@ func Test05AMoveIsTakenBackOnce(t *testing.T) {
 	errs := make(chan error, presses)
 	for range presses {
 		go func() {
-			_, err := o.TakeMoveBack(t.Context(), o.mk, id)
+			_, err := o.Moves.TakeMoveBack(t.Context(), o.mk, id)
 			errs <- err
 		}()
 	}

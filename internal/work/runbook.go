@@ -28,7 +28,7 @@ func (s *Service) Runbook(ctx context.Context, id int64) (*paper.Page, error) {
 		underWay(p, v.Push.Hand)
 		return p, nil
 	}
-	d, err := s.Draft(ctx, id)
+	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
 	}

@@ -83,7 +83,7 @@ type TableColumn struct {
 
 // PreviewTakeIn says what becomes of each line of files in a draft. Nothing is changed.
 func (s *Service) PreviewTakeIn(ctx context.Context, id int64, t TakeIn) (*TakeInView, error) {
-	d, err := s.Draft(ctx, id)
+	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +93,7 @@ func (s *Service) PreviewTakeIn(ctx context.Context, id int64, t TakeIn) (*TakeI
 
 // ApplyTakeIn takes the lines of files into a draft, as one step, and remembers what was said of columns.
 func (s *Service) ApplyTakeIn(ctx context.Context, by act.Technician, id int64, t TakeIn) (*TakeInView, error) {
-	d, err := s.Draft(ctx, id)
+	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +104,7 @@ func (s *Service) ApplyTakeIn(ctx context.Context, by act.Technician, id int64, 
 	if len(edits) == 0 {
 		return nil, act.Refuse(act.Conflict, "Nothing was taken in: no line that is taken changes anything.")
 	}
-	edited, err := s.Edit(ctx, by, id, draft.Change{Version: t.Version, Edits: edits}, nil)
+	edited, err := s.Drafts.Edit(ctx, by, id, draft.Change{Version: t.Version, Edits: edits}, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -76,7 +76,7 @@ func TestAWorkbookIsTakenIn(t *testing.T) {
 	assert.Equal(t, o.version(id), v.Version)
 	assert.False(t, v.Lines[4].Taken)
 	was := len(scenario.Site("kelder-bridge").Reservations)
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 1)
 	assert.Equal(t, was+v.Edits, len(d.Doc().Reservations))
@@ -109,7 +109,7 @@ func TestSeveralFilesAreTakenIn(t *testing.T) {
 		_, err := o.PreviewTakeIn(t.Context(), id, work.TakeIn{Files: []work.TakenFile{broken}})
 		require.ErrorContains(t, err, broken.Name)
 	}
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Empty(t, d.Steps)
 }
@@ -118,7 +118,7 @@ func TestSeveralFilesAreTakenIn(t *testing.T) {
 func TestAWorkbookIsWrittenOut(t *testing.T) {
 	o := open(t)
 	id := o.at("kelder-bridge")
-	raw, err := o.Sheet(t.Context(), o.mk, "kelder-bridge", "addresses", false, true)
+	raw, err := o.Fleet.Sheet(t.Context(), o.mk, "kelder-bridge", "addresses", false, true)
 	require.NoError(t, err)
 	tables, err := fleet.Tables(t.Context(), "out.xlsx", raw)
 	require.NoError(t, err)

@@ -27,17 +27,17 @@ type TakenOver struct {
 // TakeOver reads the devices of a site that Lithos reaches into a draft, as one step: what they hold and the draft does
 // not have is added, and what it has stays as it is. Nothing is pushed by that. What cannot be read is listed.
 func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, version int32) (*TakenOver, error) {
-	d, err := s.Draft(ctx, order)
+	d, err := s.Drafts.Draft(ctx, order)
 	if err != nil {
 		return nil, err
 	}
-	held, names, err := s.Configs(ctx, d.Doc())
+	held, names, err := s.Watch.Configs(ctx, d.Doc())
 	if err != nil {
 		return nil, err
 	}
 	now, left := takeover.Site(d.Doc(), held)
 	out := &TakenOver{Read: names, Left: left, Version: version, Proposed: takeover.Proposals(now, held)}
-	s.Observe(ctx, d.Order.SiteID)
+	s.Watch.Observe(ctx, d.Order.SiteID)
 	heard, err := s.Store.Heard(ctx, d.Order.SiteID)
 	if err != nil {
 		return nil, err
@@ -47,7 +47,7 @@ func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, 
 	if out.Steps = len(edits); out.Steps == 0 {
 		return out, nil
 	}
-	edited, err := s.Edit(ctx, by, order, draft.Change{Version: version, Edits: edits}, nil)
+	edited, err := s.Drafts.Edit(ctx, by, order, draft.Change{Version: version, Edits: edits}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ const mostTried = 60
 // With apply they are made, as one step.
 func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, version int32, apply bool) (*SafeFixes,
 	error) {
-	d, err := s.Draft(ctx, id)
+	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +112,7 @@ func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, ve
 		out.Fixes = append(out.Fixes, SafeFix{f.Title, f.Fix.Title})
 	}
 	if apply && len(edits) > 0 {
-		edited, err := s.Edit(ctx, by, id, draft.Change{Version: version, Edits: edits}, nil)
+		edited, err := s.Drafts.Edit(ctx, by, id, draft.Change{Version: version, Edits: edits}, nil)
 		if err != nil {
 			return nil, err
 		}

@@ -18,7 +18,7 @@ func (o *office) everywhere() (lead int64, orders map[string]int64) {
 	o.t.Helper()
 	lead = o.at("orchard-north")
 	o.edit(lead, optionOf("network:net-north-bench", "42", "172.22.64.1"))
-	copied, err := o.CopyTo(o.t.Context(), o.mk, lead, []string{"orchard-south", "the-garret", "orchard-north"})
+	copied, err := o.Drafts.CopyTo(o.t.Context(), o.mk, lead, []string{"orchard-south", "the-garret", "orchard-north"})
 	require.NoError(o.t, err)
 	require.Len(o.t, copied, 3)
 	orders = map[string]int64{"orchard-north": lead}
@@ -54,18 +54,18 @@ func TestWaves(t *testing.T) {
 	run(t, o.Service)
 	ctx := t.Context()
 	lead, orders := o.everywhere()
-	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "was not rehearsed")
-	require.NoError(t, o.RehearseTogether(ctx, o.mk, lead))
-	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "1 edit does not apply here")
-	d, err := o.Draft(ctx, orders["the-garret"])
+	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "was not rehearsed")
+	require.NoError(t, o.Pushes.RehearseTogether(ctx, o.mk, lead))
+	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "1 edit does not apply here")
+	d, err := o.Drafts.Draft(ctx, orders["the-garret"])
 	require.NoError(t, err)
-	lost, err := o.Lost(ctx, d)
+	lost, err := o.Drafts.Lost(ctx, d)
 	require.NoError(t, err)
 	require.Len(t, lost, 1)
 	assert.Contains(t, lost[0].Why, "has no network like Bench")
-	require.NoError(t, o.Drop(ctx, o.mk, orders["the-garret"], d.Order.Version))
+	require.NoError(t, o.Drafts.Drop(ctx, o.mk, orders["the-garret"], d.Order.Version))
 
-	require.NoError(t, o.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil))
+	require.NoError(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil))
 	w := o.wavesEnd(orders["orchard-south"])
 	assert.Equal(t, "landed", w.State, w.Problem)
 	assert.Equal(t, 2, w.Number)
@@ -75,7 +75,7 @@ func TestWaves(t *testing.T) {
 		assert.Equal(t, i+1, w.Sites[i].Wave)
 		assert.Equal(t, "landed", w.Sites[i].State)
 	}
-	refusal(t, o.StartWaves(ctx, o.mk, lead, []int{1}, false, nil), act.Conflict, "None of them is open")
+	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1}, false, nil), act.Conflict, "None of them is open")
 }
 
 // A site that returns stops the waves: those behind it are not begun.
@@ -85,15 +85,15 @@ func TestWaveThatReturnsStops(t *testing.T) {
 	run(t, o.Service)
 	lead, orders := o.everywhere()
 	o.drop(orders["the-garret"])
-	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
+	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
 	o.devices.ByID["dev-orchard-north-gw"].Inject(standin.Faults{RefuseWrite: 1})
-	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil))
+	require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil))
 	w := o.wavesEnd(lead)
 	assert.Equal(t, "stopped", w.State)
 	assert.Contains(t, w.Problem, "Orchard Lane north practice returned")
 	assert.Equal(t, "open", w.Sites[1].State)
-	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
-	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), "they are started anew")
+	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
+	require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), "they are started anew")
 	assert.Equal(t, "landed", o.wavesEnd(lead).State)
 }
 
@@ -109,11 +109,11 @@ func TestSitesTogether(t *testing.T) {
 			run(t, o.Service)
 			lead, orders := o.everywhere()
 			o.drop(orders["the-garret"])
-			require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
+			require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
 			north, south := o.devices.ByID["dev-orchard-north-gw"], o.devices.ByID["dev-orchard-south-gw"]
 			was := north.Running()
 			south.Inject(fault)
-			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
+			require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
 			w := o.wavesEnd(lead)
 			assert.Equal(t, "stopped", w.State)
 			assert.Equal(t, "failed", o.waitPush(o.Service, orders["orchard-south"]).Push.State)
@@ -123,8 +123,8 @@ func TestSitesTogether(t *testing.T) {
 			assert.True(t, was.Equal(north.Running()))
 
 			south.Inject(standin.Faults{})
-			require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
-			require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
+			require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
+			require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
 			assert.Equal(t, "landed", o.wavesEnd(lead).State)
 			assert.False(t, was.Equal(north.Running()))
 		})
@@ -133,7 +133,7 @@ func TestSitesTogether(t *testing.T) {
 
 func (o *office) drop(id int64) {
 	o.t.Helper()
-	require.NoError(o.t, o.Drop(o.t.Context(), o.mk, id, o.version(id)))
+	require.NoError(o.t, o.Drafts.Drop(o.t.Context(), o.mk, id, o.version(id)))
 }
 
 func optionOf(in, code, value string) draft.Change {
@@ -149,11 +149,11 @@ func Test45ASiteIsLeftOutOfAWave(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
 	lead, orders := o.everywhere()
-	require.NoError(t, o.RehearseTogether(t.Context(), o.mk, lead))
-	refusal(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), act.Conflict, "Leave that site out")
-	refusal(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{lead, orders["orchard-south"],
+	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
+	refusal(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), act.Conflict, "Leave that site out")
+	refusal(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{lead, orders["orchard-south"],
 		orders["the-garret"]}), act.Invalid, "Leave at least one in")
-	require.NoError(t, o.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{orders["the-garret"]}))
+	require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{orders["the-garret"]}))
 	w := o.wavesEnd(lead)
 	assert.Equal(t, "landed", w.State, w.Problem)
 	for _, s := range w.Sites {

@@ -22,25 +22,15 @@ import (
 	"lithos/internal/watch"
 )
 
-// The use cases, each in a package of its own.
-type (
-	Drafts = draft.Service
-	Pushes = push.Service
-	Watch  = watch.Service
-	People = people.Service
-	Fleet  = fleet.Service
-	Moves  = renumber.Service
-)
-
 // Service is all use cases on one database. It is safe for concurrent use, and any
 // number of processes may run one on the same database.
 type Service struct {
-	*Drafts
-	*Pushes
-	*Watch
-	*People
-	*Fleet
-	*Moves
+	Drafts *draft.Service
+	Pushes *push.Service
+	Watch  *watch.Service
+	People *people.Service
+	Fleet  *fleet.Service
+	Moves  *renumber.Service
 	Store  *store.Store
 	Events *act.Hub
 
@@ -76,7 +66,7 @@ const FinishWithin = 15 * time.Second
 // Run works on background jobs and passes on live events until ctx ends. poll
 // is how often devices are read for leases and neighbours.
 func (s *Service) Run(ctx context.Context, poll time.Duration) error {
-	if err := s.Recognise(ctx); err != nil {
+	if err := s.People.Recognise(ctx); err != nil {
 		return err
 	}
 	workers := river.NewWorkers()

@@ -99,7 +99,7 @@ func open(t testing.TB) *office {
 const joPassword = "thistle-canal-lantern"
 
 func (o *office) signIn(name, password, source string) (act.Technician, error) {
-	t, _, err := o.SignIn(o.t.Context(), people.Attempt{Name: name, Password: password, Source: source})
+	t, _, err := o.People.SignIn(o.t.Context(), people.Attempt{Name: name, Password: password, Source: source})
 	return t, err
 }
 
@@ -132,7 +132,7 @@ func (o *office) another() (*work.Service, *store.Store) {
 	vault, err := people.OpenVault(o.key)
 	require.NoError(o.t, err)
 	w := work.New(s, vault, o.logger())
-	w.Outbound.Allowed = outbound.Loopback().Allowed // where the devices run
+	w.People.Outbound.Allowed = outbound.Loopback().Allowed // where the devices run
 	return w, s
 }
 
@@ -149,14 +149,14 @@ func run(t testing.TB, s *work.Service) (stop func()) {
 
 func (o *office) order() int64 {
 	o.t.Helper()
-	id, err := o.OpenOrder(o.t.Context(), o.mk, "kelder-bridge", "Imaging room refit", "4471")
+	id, err := o.Drafts.OpenOrder(o.t.Context(), o.mk, "kelder-bridge", "Imaging room refit", "4471")
 	require.NoError(o.t, err)
 	return id
 }
 
 func (o *office) version(id int64) int32 {
 	o.t.Helper()
-	d, err := o.Draft(o.t.Context(), id)
+	d, err := o.Drafts.Draft(o.t.Context(), id)
 	require.NoError(o.t, err)
 	return d.Order.Version
 }
@@ -172,7 +172,7 @@ func entry(kind, id string, fields ...string) draft.Change {
 // fix takes the fix of the first finding of a rule.
 func (o *office) fix(id int64, rule string) {
 	o.t.Helper()
-	d, err := o.Draft(o.t.Context(), id)
+	d, err := o.Drafts.Draft(o.t.Context(), id)
 	require.NoError(o.t, err)
 	at := slices.IndexFunc(d.Scene.Findings, func(f check.Finding) bool { return f.Rule == rule })
 	require.GreaterOrEqual(o.t, at, 0, rule)
@@ -183,7 +183,7 @@ func (o *office) fix(id int64, rule string) {
 func (o *office) edit(id int64, c draft.Change) {
 	o.t.Helper()
 	c.Version = o.version(id)
-	_, err := o.Edit(o.t.Context(), o.mk, id, c, nil)
+	_, err := o.Drafts.Edit(o.t.Context(), o.mk, id, c, nil)
 	require.NoError(o.t, err)
 }
 
@@ -202,9 +202,9 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	change := func(name string) draft.Change { return entry("network", "net-imaging", "name", name) }
 
 	// Both saw version 0; each works in a process of their own.
-	_, err := o.Edit(t.Context(), o.mk, id, change("Scans"), nil)
+	_, err := o.Drafts.Edit(t.Context(), o.mk, id, change("Scans"), nil)
 	require.NoError(t, err)
-	_, err = other.Edit(t.Context(), o.jo, id, change("Pictures"), nil)
+	_, err = other.Drafts.Edit(t.Context(), o.jo, id, change("Pictures"), nil)
 	refusal(t, err, act.Conflict,
 		"Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
 
@@ -217,12 +217,12 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 				c := entry("fixed", "", "network", "net-bench", "address", fmt.Sprintf("10.84.16.%d", 21+i*2+n), "name",
 					fmt.Sprintf("dev-%d-%d", i, n))
 				for {
-					d, err := s.Draft(t.Context(), id)
+					d, err := s.Drafts.Draft(t.Context(), id)
 					if !assert.NoError(t, err) {
 						return
 					}
 					c.Version = d.Order.Version
-					if _, err = s.Edit(t.Context(), o.jo, id, c, nil); err == nil {
+					if _, err = s.Drafts.Edit(t.Context(), o.jo, id, c, nil); err == nil {
 						accepted.Store(c.Entries[0].Fields["name"], true)
 						return
 					}
@@ -235,7 +235,7 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	}
 	wg.Wait()
 	fresh, _ := o.another()
-	d, err := fresh.Draft(t.Context(), id)
+	d, err := fresh.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Len(t, d.Steps, 17)
 	accepted.Range(func(name, _ any) bool {
@@ -261,35 +261,35 @@ func TestUndoRedo(t *testing.T) {
 	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
 	encode := func() string {
 		fresh, _ := o.another() // reads from the store alone
-		d, err := fresh.Draft(t.Context(), id)
+		d, err := fresh.Drafts.Draft(t.Context(), id)
 		require.NoError(t, err)
 		raw, err := site.Encode(d.Doc())
 		require.NoError(t, err)
 		return string(raw)
 	}
 	both := encode()
-	_, err := o.Undo(t.Context(), o.jo, id, o.version(id), true)
+	_, err := o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
 	require.NoError(t, err)
 	one := encode()
-	_, err = o.Undo(t.Context(), o.jo, id, o.version(id), true)
+	_, err = o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
 	require.NoError(t, err)
 	base, err := site.Encode(scenario.Site("kelder-bridge"))
 	require.NoError(t, err)
 	assert.Equal(t, string(base), encode())
 	fresh, _ := o.another()
-	undone, err := fresh.Draft(t.Context(), id)
+	undone, err := fresh.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "Maren Kolb, taken back by Jo Arden",
 		undone.Steps[0].By+", taken back by "+undone.Steps[0].UndoneBy)
 	for _, want := range []string{one, both} {
-		_, err = o.Redo(t.Context(), o.mk, id, o.version(id))
+		_, err = o.Drafts.Redo(t.Context(), o.mk, id, o.version(id))
 		require.NoError(t, err)
 		assert.Equal(t, want, encode())
 	}
-	_, err = o.Undo(t.Context(), o.jo, id, o.version(id), true)
+	_, err = o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
 	require.NoError(t, err)
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
-	d, err := o.Redo(t.Context(), o.mk, id, o.version(id))
+	d, err := o.Drafts.Redo(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	assert.Len(t, d.After.Steps, 2, "an edit after an undo ends what could be redone")
 }
@@ -300,11 +300,11 @@ func TestEndedOrdersTakeNoEdits(t *testing.T) {
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
 	version := o.version(id)
-	require.NoError(t, o.Drop(t.Context(), o.mk, id, version))
+	require.NoError(t, o.Drafts.Drop(t.Context(), o.mk, id, version))
 	for _, v := range []int32{version, version + 1} {
 		c := entry("network", "net-imaging", "purpose", "y")
 		c.Version = v
-		_, err := o.Edit(t.Context(), o.mk, id, c, nil)
+		_, err := o.Drafts.Edit(t.Context(), o.mk, id, c, nil)
 		refusal(t, err, act.Conflict, "was dropped by Maren Kolb")
 	}
 }
@@ -313,22 +313,22 @@ func TestBadInputChangesNothing(t *testing.T) {
 	o := open(t)
 	id := o.order()
 	var r *act.Refusal
-	_, err := o.Edit(t.Context(), o.mk, id,
+	_, err := o.Drafts.Edit(t.Context(), o.mk, id,
 		entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"), nil)
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, "entries[0].fields.address", r.Fields[0].Field)
 	assert.Len(t, r.Fields, 2)
-	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Fix: "pool-off.gone"}, nil)
+	_, err = o.Drafts.Edit(t.Context(), o.mk, id, draft.Change{Fix: "pool-off.gone"}, nil)
 	refusal(t, err, act.Conflict, "gone already")
-	_, err = o.Edit(t.Context(), o.mk, id, draft.Change{Remove: "pool:gone"}, nil)
+	_, err = o.Drafts.Edit(t.Context(), o.mk, id, draft.Change{Remove: "pool:gone"}, nil)
 	refusal(t, err, act.Conflict, "cannot be removed")
 	assert.Zero(t, o.version(id))
-	_, err = o.OpenOrder(t.Context(), o.mk, "kelder-bridge", "", strings.Repeat("9", 200))
+	_, err = o.Drafts.OpenOrder(t.Context(), o.mk, "kelder-bridge", "", strings.Repeat("9", 200))
 	require.ErrorAs(t, err, &r)
 	assert.Len(t, r.Fields, 2)
-	_, err = o.OpenOrder(t.Context(), o.mk, "nowhere", "T", "")
+	_, err = o.Drafts.OpenOrder(t.Context(), o.mk, "nowhere", "T", "")
 	refusal(t, err, act.Missing, "no site")
-	_, err = o.Draft(t.Context(), 99)
+	_, err = o.Drafts.Draft(t.Context(), 99)
 	refusal(t, err, act.Missing, "no work order WO-0099")
 }
 
@@ -337,7 +337,7 @@ func (o *office) waitPush(s *work.Service, id int64) *work.OrderView {
 	o.t.Helper()
 	var v *work.OrderView
 	require.Eventually(o.t, func() bool {
-		d, err := o.Draft(o.t.Context(), id) // less than the page of the order
+		d, err := o.Drafts.Draft(o.t.Context(), id) // less than the page of the order
 		require.NoError(o.t, err)
 		if d.Order.State == "pushing" {
 			return false
@@ -351,9 +351,9 @@ func (o *office) waitPush(s *work.Service, id int64) *work.OrderView {
 
 func (o *office) pushAll(s *work.Service, id int64) error {
 	o.t.Helper()
-	_, err := s.Rehearse(o.t.Context(), o.mk, id, o.version(id))
+	_, err := s.Pushes.Rehearse(o.t.Context(), o.mk, id, o.version(id))
 	require.NoError(o.t, err)
-	_, err = s.Push(o.t.Context(), o.mk, id, o.version(id))
+	_, err = s.Pushes.Push(o.t.Context(), o.mk, id, o.version(id))
 	return err
 }
 
@@ -367,20 +367,20 @@ func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
 	id := o.order()
-	push := func() error { _, err := o.Push(t.Context(), o.mk, id, o.version(id)); return err }
+	push := func() error { _, err := o.Pushes.Push(t.Context(), o.mk, id, o.version(id)); return err }
 	refusal(t, push(), act.Conflict, "no edits")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "12-55"))
 	refusal(t, push(), act.Conflict, "1 finding of this draft blocks the push")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
 	refusal(t, push(), act.Conflict, "was not rehearsed")
-	_, err := o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "27-55"))
 	refusal(t, push(), act.Conflict, "was not rehearsed since its last change")
 	require.NoError(t, o.pushAll(o.Service, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Head.State, v.Push.Problem)
-	_, err = o.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"), nil)
+	_, err = o.Drafts.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"), nil)
 	refusal(t, err, act.Conflict, "takes no more edits")
 }
 
@@ -426,7 +426,7 @@ func TestDeafServerFailsTheLadder(t *testing.T) {
 func TestInternetRungNeedsAnAddress(t *testing.T) {
 	for _, outside := range []netip.Addr{scenario.Outside, {}} {
 		o := open(t)
-		o.Outside = outside
+		o.Pushes.Outside = outside
 		run(t, o.Service)
 		id := o.order()
 		o.bigger(id)
@@ -475,7 +475,7 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 	v = o.waitPush(second, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.Contains(t, v.Push.Journal[5].Says, "was interrupted")
-	history, err := second.History(t.Context(), "kelder-bridge")
+	history, err := second.Fleet.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Len(t, history, 2, "the revision landed once")
 }
@@ -490,18 +490,18 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 	newer := scenario.Site("kelder-bridge")
 	n, _ := newer.Network("net-imaging")
 	n.VLAN = 50
-	revision, err := o.Import(t.Context(), newer, o.jo.ID, "from a file")
+	revision, err := o.Fleet.Import(t.Context(), newer, o.jo.ID, "from a file")
 	require.NoError(t, err)
 	assert.Equal(t, int32(2), revision)
-	revision, err = o.Import(t.Context(), newer, o.jo.ID, "again")
+	revision, err = o.Fleet.Import(t.Context(), newer, o.jo.ID, "again")
 	require.NoError(t, err)
 	assert.Equal(t, int32(2), revision, "an equal file makes no revision")
 
-	_, err = o.Rehearse(t.Context(), o.mk, id, o.version(id))
+	_, err = o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
-	_, err = o.Push(t.Context(), o.mk, id, o.version(id))
+	_, err = o.Pushes.Push(t.Context(), o.mk, id, o.version(id))
 	refusal(t, err, act.Conflict, "newer revision")
-	d, err := o.Rebase(t.Context(), id, o.version(id))
+	d, err := o.Drafts.Rebase(t.Context(), id, o.version(id))
 	require.NoError(t, err)
 	v, err := o.Order(t.Context(), id)
 	require.NoError(t, err)
@@ -516,14 +516,14 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 
 	other := scenario.Site("quill-street")
 	other.ID, other.Code = "site-other", "kelder-bridge"
-	_, err = o.Import(t.Context(), other, 0, "")
+	_, err = o.Fleet.Import(t.Context(), other, 0, "")
 	refusal(t, err, act.Conflict, "belongs to another site")
 }
 
 func TestSeenTryAndFind(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	r, err := o.Try(ctx, "kelder-bridge",
+	r, err := o.Watch.Try(ctx, "kelder-bridge",
 		watch.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.24", r.Address)
@@ -533,18 +533,18 @@ func TestSeenTryAndFind(t *testing.T) {
 	assert.Equal(t, "visitor", v.Seen[0].Name)
 	assert.Equal(t, 1, v.Ruler.Used)
 
-	again, err := o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "draft"})
+	again, err := o.Watch.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.25", again.Address, "computed with the lease that stands")
-	_, err = o.Try(ctx, "kelder-bridge",
+	_, err = o.Watch.Try(ctx, "kelder-bridge",
 		watch.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
 	refusal(t, err, act.Invalid, "not a group address")
-	_, err = o.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-nowhere", Against: "device"})
+	_, err = o.Watch.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-nowhere", Against: "device"})
 	refusal(t, err, act.Conflict, "does not have this network yet")
 
-	_, err = o.OpenOrder(ctx, o.mk, "kelder-bridge", "Find me", "LR-77")
+	_, err = o.Drafts.OpenOrder(ctx, o.mk, "kelder-bridge", "Find me", "LR-77")
 	require.NoError(t, err)
-	_, err = o.Sites(ctx, false) // makes the summaries that findings are looked for in
+	_, err = o.Fleet.Sites(ctx, false) // makes the summaries that findings are looked for in
 	require.NoError(t, err)
 	for query, want := range map[string]string{
 		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room",
@@ -553,7 +553,7 @@ func TestSeenTryAndFind(t *testing.T) {
 		"00005e00531c": "xray-plate", "5e:00:53:fe": "visitor", "visi": "visitor", "two owners": "Two owners of .18.57",
 		"WO-1": "Find me", "wo-0001": "Find me", "LR-77": "Find me", "maren": "Find me",
 	} {
-		hits, err := o.Find(ctx, query)
+		hits, err := o.Fleet.Find(ctx, query)
 		require.NoError(t, err)
 		titles := []string{}
 		for _, h := range hits {
@@ -562,11 +562,11 @@ func TestSeenTryAndFind(t *testing.T) {
 		assert.Contains(t, titles, want, query)
 	}
 	for _, nothing := range []string{"%", `\_`, "10.84.18.5700", "5e:00:53:1d:9", "wo-999999999999999999999", "9999"} {
-		hits, err := o.Find(ctx, nothing)
+		hits, err := o.Fleet.Find(ctx, nothing)
 		require.NoError(t, err)
 		assert.Empty(t, hits, nothing)
 	}
-	hits, err := o.Find(ctx, "visitor")
+	hits, err := o.Fleet.Find(ctx, "visitor")
 	require.NoError(t, err)
 	require.Len(t, hits, 1)
 	assert.Equal(t, "lease until", hits[0].WhenSays)
@@ -600,9 +600,9 @@ func TestTakenPortIsFoundAndFreed(t *testing.T) {
 	held := server.Running()
 	held.Resolver = yang.Resolver{Program: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}}
 	require.NoError(t, server.Set(held))
-	o.Observe(t.Context(), "site-moss-end")
+	o.Watch.Observe(t.Context(), "site-moss-end")
 
-	id, err := o.OpenOrder(t.Context(), o.mk, "moss-end", "Names", "")
+	id, err := o.Drafts.OpenOrder(t.Context(), o.mk, "moss-end", "Names", "")
 	require.NoError(t, err)
 	found := o.page("moss-end", id).Judgement.Findings
 	at := slices.IndexFunc(found, func(f check.Finding) bool { return f.Rule == "port-taken" })
@@ -650,7 +650,7 @@ func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
 	held.Resolver = yang.Resolver{Program: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}}
 	set := func(c yang.Config) {
 		require.NoError(t, server.Set(c))
-		o.Observe(t.Context(), "site-moss-end")
+		o.Watch.Observe(t.Context(), "site-moss-end")
 	}
 	set(held)
 	missing, err := o.Drift(t.Context(), "moss-end", "dev-moss-srv", 0, 0)
@@ -677,7 +677,7 @@ func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
 	assert.NotEmpty(t, local, "no local name is found where nobody can answer")
 
 	// Another draft of the site is not kept from its push, and is when the port is taken while it is under way.
-	other, err := o.OpenOrder(t.Context(), o.mk, "moss-end", "Another cache", "")
+	other, err := o.Drafts.OpenOrder(t.Context(), o.mk, "moss-end", "Another cache", "")
 	require.NoError(t, err)
 	free := whole
 	free.Resolver.Program = nil
@@ -685,15 +685,15 @@ func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
 	doc := o.page("moss-end", other).Site
 	o.edit(other, draft.Change{Entries: []edit.Entry{{Kind: site.KindResolver, ID: doc.Resolvers[0].ID,
 		Fields: map[string]string{"cacheEntries": "700"}}}})
-	rehearsed, err := o.Rehearse(t.Context(), o.mk, other, o.version(other))
+	rehearsed, err := o.Pushes.Rehearse(t.Context(), o.mk, other, o.version(other))
 	require.NoError(t, err)
 	require.NotNil(t, rehearsed)
 	require.NoError(t, server.Set(held))
-	_, err = o.Push(t.Context(), o.mk, other, o.version(other))
+	_, err = o.Pushes.Push(t.Context(), o.mk, other, o.version(other))
 	require.NoError(t, err)
 	pushed := o.waitPush(o.Service, other)
 	require.Equal(t, "failed", pushed.Push.State)
-	o.Observe(t.Context(), "site-moss-end")
+	o.Watch.Observe(t.Context(), "site-moss-end")
 	pushed, err = o.Order(t.Context(), other)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(pushed.Causes, func(f view.Finding) bool { return f.Rule == "port-taken" }),

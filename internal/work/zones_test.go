@@ -55,9 +55,9 @@ func TestOutsideZoneIsWrittenWithThePush(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
 	id := o.outside()
-	d, err := o.Draft(t.Context(), id)
+	d, err := o.Drafts.Draft(t.Context(), id)
 	require.NoError(t, err)
-	plans := o.Plans(d, nil).Parts
+	plans := o.Pushes.Plans(d, nil).Parts
 	zone := plans[len(plans)-1]
 	assert.Equal(t, []string{"larkrise.example", "203.0.113.53", "Tell the world `www` A `203.0.113.81`"},
 		[]string{zone.Device, zone.Holder, zone.Steps[0].Verb + " " + zone.Steps[0].Text})
@@ -135,7 +135,7 @@ func TestSilentProviderIsWaitedFor(t *testing.T) {
 func TestCertificateIsProved(t *testing.T) {
 	o := open(t)
 	states := func() string {
-		v, err := o.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-edge")
+		v, err := o.Watch.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-edge")
 		require.NoError(t, err)
 		var out []string
 		for _, s := range v {
@@ -152,9 +152,9 @@ func TestCertificateIsProved(t *testing.T) {
 	assert.Equal(t, "pass pass pass fail pass", states())
 	secret := base64.StdEncoding.EncodeToString([]byte("a key that may write everything"))
 	o.devices.Internet.AddKey(internet.Key{Name: "challenge.kelder", Zone: "larkrise.example", Secret: secret})
-	require.NoError(t, o.KeepSecret(t.Context(), &site.Site{ID: "site-kelder-bridge"}, "key-challenge-kelder", secret))
+	require.NoError(t, o.People.KeepSecret(t.Context(), &site.Site{ID: "site-kelder-bridge"}, "key-challenge-kelder", secret))
 	assert.Equal(t, "pass fail fail fail pass", states())
-	_, err := o.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-nothing")
+	_, err := o.Watch.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-nothing")
 	refusal(t, err, act.Missing, "has no such certificate")
 }
 
@@ -166,7 +166,7 @@ func TestWhatTheWorldIsToldIsRead(t *testing.T) {
 		return slices.IndexFunc(o.page("kelder-bridge", id).Judgement.Findings,
 			func(f check.Finding) bool { return f.Rule == "outside-differs" })
 	}
-	o.Observe(t.Context(), "site-kelder-bridge")
+	o.Watch.Observe(t.Context(), "site-kelder-bridge")
 	require.Negative(t, differs())
 	www := entry("record", "rec-larkrise-www", "data", "203.0.113.81")
 	www.Entries[0].In = "zone:zone-larkrise"
@@ -179,7 +179,7 @@ func TestWhatTheWorldIsToldIsRead(t *testing.T) {
 			}
 		}
 	}))
-	o.Observe(t.Context(), "site-kelder-bridge")
+	o.Watch.Observe(t.Context(), "site-kelder-bridge")
 	found := o.page("kelder-bridge", id).Judgement.Findings[differs()]
 	assert.Contains(t, found.Says, "203.0.113.99")
 	assert.True(t, strings.HasSuffix(found.Title, "www.larkrise.example"))

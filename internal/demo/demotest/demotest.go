@@ -83,7 +83,7 @@ func Start(t testing.TB, o Options) *Running {
 		devices, err = demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})
 	}
 	require.NoError(t, err)
-	w.Outbound.Allowed = outbound.Loopback().Allowed // the simulated devices are on this machine, also those of a test
+	w.People.Outbound.Allowed = outbound.Loopback().Allowed // the simulated devices are on this machine, also those of a test
 	require.NoError(t, w.Run(ctx, o.Poll))
 	counted := prometheus.NewRegistry()
 	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet, Metrics: counted}))
