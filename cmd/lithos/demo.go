@@ -13,9 +13,9 @@ import (
 	"time"
 
 	"lithos/core/scenario"
+	"lithos/internal/accounts"
 	"lithos/internal/api"
 	"lithos/internal/demo"
-	"lithos/internal/people"
 	"lithos/internal/postgres"
 	"lithos/internal/store"
 )
@@ -52,7 +52,7 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	if _, err := os.Stat(db.Key); errors.Is(err, fs.ErrNotExist) {
-		if err := people.MakeKey(db.Key); err != nil {
+		if err := accounts.MakeKey(db.Key); err != nil {
 			return err
 		}
 	}

@@ -111,7 +111,7 @@ func (c *exportCommand) Run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	defer s.Close()
-	doc, err := w.Fleet.Export(ctx, c.Site)
+	doc, err := w.Sites.Export(ctx, c.Site)
 	if err != nil {
 		return err
 	}
@@ -143,7 +143,7 @@ func (c *importCommand) Run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	defer s.Close()
-	revision, err := w.Fleet.Import(ctx, doc, 0, c.Note+" by "+operator())
+	revision, err := w.Sites.Import(ctx, doc, 0, c.Note+" by "+operator())
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 
 	"github.com/alecthomas/kong"
 
-	"lithos/internal/people"
+	"lithos/internal/accounts"
 	"lithos/internal/store"
 	"lithos/internal/work"
 )
@@ -56,7 +56,7 @@ func (d database) open(ctx context.Context, connections int) (*work.Service, *st
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := w.People.UseKey(ctx); err != nil {
+	if err := w.Accounts.UseKey(ctx); err != nil {
 		s.Close()
 		return nil, nil, err
 	}
@@ -65,7 +65,7 @@ func (d database) open(ctx context.Context, connections int) (*work.Service, *st
 
 // unkeyed is open without the look at the key.
 func (d database) unkeyed(ctx context.Context, connections int) (*work.Service, *store.Store, error) {
-	vault, err := people.OpenVault(d.Key)
+	vault, err := accounts.OpenVault(d.Key)
 	if err != nil {
 		return nil, nil, err
 	}

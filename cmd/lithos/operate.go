@@ -10,7 +10,7 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"lithos/internal/people"
+	"lithos/internal/accounts"
 	"lithos/internal/work"
 )
 
@@ -36,7 +36,7 @@ func (c *accountSet) Run(ctx context.Context) error {
 		return err
 	}
 	return c.with(ctx, func(w *work.Service) error {
-		_, err := w.People.PutTechnician(ctx, operator(), c.Name, c.FullName, password)
+		_, err := w.Accounts.PutTechnician(ctx, operator(), c.Name, c.FullName, password)
 		return err
 	})
 }
@@ -54,7 +54,7 @@ type accountList struct{ database }
 // Run lists the accounts.
 func (c *accountList) Run(ctx context.Context, out io.Writer) error {
 	return c.with(ctx, func(w *work.Service) error {
-		accounts, err := w.People.Accounts(ctx)
+		accounts, err := w.Accounts.Accounts(ctx)
 		if err != nil {
 			return err
 		}
@@ -78,7 +78,7 @@ type accountOff struct {
 
 // Run switches it off.
 func (c *accountOff) Run(ctx context.Context) error {
-	return c.with(ctx, func(w *work.Service) error { return w.People.SwitchAccount(ctx, operator(), c.Name, true) })
+	return c.with(ctx, func(w *work.Service) error { return w.Accounts.SwitchAccount(ctx, operator(), c.Name, true) })
 }
 
 type accountOn struct {
@@ -88,7 +88,7 @@ type accountOn struct {
 
 // Run switches it on.
 func (c *accountOn) Run(ctx context.Context) error {
-	return c.with(ctx, func(w *work.Service) error { return w.People.SwitchAccount(ctx, operator(), c.Name, false) })
+	return c.with(ctx, func(w *work.Service) error { return w.Accounts.SwitchAccount(ctx, operator(), c.Name, false) })
 }
 
 type accountSessions struct {
@@ -99,7 +99,7 @@ type accountSessions struct {
 // Run lists them.
 func (c *accountSessions) Run(ctx context.Context, out io.Writer) error {
 	return c.with(ctx, func(w *work.Service) error {
-		sessions, err := w.People.Sessions(ctx, c.Name)
+		sessions, err := w.Accounts.Sessions(ctx, c.Name)
 		if err != nil {
 			return err
 		}
@@ -119,7 +119,7 @@ type accountEnd struct {
 
 // Run ends them.
 func (c *accountEnd) Run(ctx context.Context) error {
-	return c.with(ctx, func(w *work.Service) error { return w.People.EndSessions(ctx, operator(), c.Name) })
+	return c.with(ctx, func(w *work.Service) error { return w.Accounts.EndSessions(ctx, operator(), c.Name) })
 }
 
 type keyCommand struct {
@@ -132,7 +132,7 @@ type keyMake struct {
 }
 
 // Run makes it.
-func (c *keyMake) Run() error { return people.MakeKey(c.Key) }
+func (c *keyMake) Run() error { return accounts.MakeKey(c.Key) }
 
 type keyForget struct{ database }
 
@@ -143,7 +143,7 @@ func (c *keyForget) Run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	defer s.Close()
-	n, err := w.People.ForgetKey(ctx, operator())
+	n, err := w.Accounts.ForgetKey(ctx, operator())
 	if err == nil {
 		fmt.Fprintf(out,
 			"%d passwords are forgotten; give devices theirs again with lithos device, lines on their interfaces\n", n)
@@ -159,7 +159,7 @@ type holdCommand struct {
 // Run holds.
 func (c *holdCommand) Run(ctx context.Context, out io.Writer) error {
 	return c.with(ctx, func(w *work.Service) error {
-		err := w.People.HoldWork(ctx, operator(), c.Reason)
+		err := w.Accounts.HoldWork(ctx, operator(), c.Reason)
 		if err == nil {
 			fmt.Fprintln(out, "pushes and readings are held; lithos release lets them go on")
 		}
@@ -172,7 +172,7 @@ type releaseCommand struct{ database }
 // Run releases.
 func (c *releaseCommand) Run(ctx context.Context, out io.Writer) error {
 	return c.with(ctx, func(w *work.Service) error {
-		was, err := w.People.ReleaseWork(ctx, operator())
+		was, err := w.Accounts.ReleaseWork(ctx, operator())
 		if err != nil {
 			return err
 		}
@@ -197,7 +197,7 @@ type auditCommand struct {
 // Run prints, the newest last.
 func (c *auditCommand) Run(ctx context.Context, out io.Writer) error {
 	return c.with(ctx, func(w *work.Service) error {
-		lines, err := w.People.Audited(ctx, time.Now().Add(-c.Since), c.Act, c.About, c.Who, c.Most)
+		lines, err := w.Accounts.Audited(ctx, time.Now().Add(-c.Since), c.Act, c.About, c.Who, c.Most)
 		if err != nil {
 			return err
 		}

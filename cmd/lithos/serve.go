@@ -73,11 +73,11 @@ func (c *serveCommand) Run(ctx context.Context, out io.Writer) error {
 		return fmt.Errorf("%w; give another address with --listen", err)
 	}
 	w.Pushes.Outside, w.Pushes.OutsideName = c.Outside, c.OutsideName
-	w.Watch.OutsideEcho = c.Outside
-	w.Watch.Resolvers = c.Resolvers
-	w.People.Outbound.Allowed = c.Reach
-	w.Watch.KeepSeen = c.KeepSeen
-	w.Watch.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
+	w.Poll.OutsideEcho = c.Outside
+	w.Poll.Resolvers = c.Resolvers
+	w.Accounts.Outbound.Allowed = c.Reach
+	w.Poll.KeepSeen = c.KeepSeen
+	w.Poll.CertificateAuthority = strings.TrimSuffix(c.Authority, "/")
 	fmt.Fprintf(out, "Lithos serves at http://%s\n", listener.Addr())
 	metrics := prometheus.NewRegistry()
 	end, err := serveMetrics(c.Metrics, metrics)
@@ -188,7 +188,7 @@ func (c *deviceCommand) Run(ctx context.Context) error {
 		return err
 	}
 	return c.with(ctx, func(w *work.Service) error {
-		return w.People.PutAccess(ctx, operator(), c.Site, c.Device,
+		return w.Accounts.PutAccess(ctx, operator(), c.Site, c.Device,
 			device.Access{URL: c.URL, Account: c.Account, Password: password, Fingerprint: sum})
 	})
 }

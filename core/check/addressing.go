@@ -8,8 +8,8 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/edit"
-	"lithos/core/links"
 	"lithos/core/site"
+	"lithos/core/topology"
 )
 
 func networkOutsideBlock(f *facts, n *site.Network, report func(Finding)) {
@@ -249,11 +249,12 @@ func networkAtNoPort(f *facts, n *site.Network, report func(Finding)) {
 	if !path.Drawn || len(path.Homes) == 0 || len(path.Plugs)+len(path.Trunks)+len(path.Breaks) > 0 {
 		return
 	}
-	alone := !slices.ContainsFunc(path.Homes, func(e links.End) bool { return e.Device.ID != path.Homes[0].Device.ID })
+	alone := !slices.ContainsFunc(path.Homes,
+		func(e topology.End) bool { return e.Device.ID != path.Homes[0].Device.ID })
 	switched := slices.ContainsFunc(f.Devices, func(d site.Device) bool {
 		return d.IsSwitch()
 	})
-	routed := slices.ContainsFunc(path.Homes, func(e links.End) bool {
+	routed := slices.ContainsFunc(path.Homes, func(e topology.End) bool {
 		return e.Interface.Kind == site.VLAN && e.Interface.VLAN == n.VLAN // else another rule speaks of it
 	})
 	if !alone || !switched || !routed || n.VLAN == 0 {
@@ -306,8 +307,8 @@ func (f *facts) putAtPort(n *site.Network, home *site.Device) *Fix {
 // not yet.
 func (f *facts) upTo(d *site.Device, home *site.Device, n *site.Network, fix *Fix) *Fix {
 	for _, e := range f.joined.Way(d.ID, home.ID) {
-		if !e.Device.IsSwitch() || links.Untagged(e.Device, e.Interface) == n.VLAN ||
-			slices.Contains(links.Tagged(e.Device, e.Interface), n.VLAN) {
+		if !e.Device.IsSwitch() || topology.Untagged(e.Device, e.Interface) == n.VLAN ||
+			slices.Contains(topology.Tagged(e.Device, e.Interface), n.VLAN) {
 			continue
 		}
 		wide := *e.Interface

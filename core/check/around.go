@@ -8,11 +8,11 @@ import (
 	"time"
 
 	"lithos/core/address"
+	"lithos/core/dynamicnames"
 	"lithos/core/edit"
 	"lithos/core/forecast"
+	"lithos/core/observed"
 	"lithos/core/option"
-	"lithos/core/outside"
-	"lithos/core/seen"
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/core/zone"
@@ -21,18 +21,18 @@ import (
 // Surroundings are what some rules need beside the document.
 type Surroundings struct {
 	Now       time.Time
-	Seen      []seen.Sighting
+	Seen      []observed.Sighting
 	Neighbors []Neighbor // sites that route to this one: those of the same customer
 	// Programs are what listens for names beside the resolvers, by device id, as it was last read.
 	Programs map[string][]yang.Program
 	// Told is what outside zones held when their servers were last read, by zone id.
 	Told map[string][]zone.Record
 	// Lines are the addresses that lines had when they were last read (site.Following.Line).
-	Lines map[string]outside.Line
+	Lines map[string]dynamicnames.Line
 	// Keys are what the providers of outside zones tell of keys, by zone id; those that never told any are not in it.
-	Keys map[string][]outside.Key
+	Keys map[string][]dynamicnames.Key
 	// Sets are the records that providers say who writes, by zone id.
-	Sets map[string][]outside.Set
+	Sets map[string][]dynamicnames.Set
 	// Readings are how devices were when they were read last, by id.
 	Readings map[string]Reading
 	// Kept are the levels above the site as they are kept for all sites.
@@ -84,8 +84,8 @@ type aroundRule struct {
 type around struct {
 	*facts
 	Surroundings
-	leases map[string][]seen.Sighting // by network id
-	looked []seen.One
+	leases map[string][]observed.Sighting // by network id
+	looked []observed.One
 }
 
 // OutsideDiffers is the rule that the world is told what the document says.
@@ -94,7 +94,7 @@ const OutsideDiffers = "outside-differs"
 // Drifted is the rule that a device holds what it was last given. The value of its findings is the device's id.
 const Drifted = "drifted"
 
-var observed = []aroundRule{
+var surroundings = []aroundRule{
 	{Rule{Slug: "networks-overlap-across-sites", Family: "Addressing", Severity: Blocks,
 		Promise: "No two sites of a customer use the same addresses."}, overlapAcrossSites},
 	{Rule{Slug: "mac-cloned", Family: "DHCP", Severity: Warns, Promise: "A MAC is in one place at a time."}, macCloned},
@@ -173,7 +173,7 @@ func Stops(rule string) bool { return slices.Contains(stopping, rule) }
 
 func aroundRules() []Rule {
 	var out []Rule
-	for _, r := range observed {
+	for _, r := range surroundings {
 		out = append(out, r.Rule)
 	}
 	return out
@@ -182,17 +182,17 @@ func aroundRules() []Rule {
 // Around runs the rules that need a site's surroundings: the day, what is seen
 // on its networks, and the sites beside it. The findings come in no order.
 func Around(sc *Scene, with Surroundings) []Finding {
-	a := &around{facts: sc.facts, Surroundings: with, leases: map[string][]seen.Sighting{}}
+	a := &around{facts: sc.facts, Surroundings: with, leases: map[string][]observed.Sighting{}}
 	if len(with.Seen) > 0 {
-		a.looked = seen.Look(sc.Site, with.Seen)
+		a.looked = observed.Look(sc.Site, with.Seen)
 	}
 	for _, v := range with.Seen {
-		if n, ok := a.NetworkOf(v.Address); ok && v.Source == seen.Lease {
+		if n, ok := a.NetworkOf(v.Address); ok && v.Source == observed.Lease {
 			a.leases[n.ID] = append(a.leases[n.ID], v)
 		}
 	}
 	var out []Finding
-	for _, r := range observed {
+	for _, r := range surroundings {
 		r.find(a, func(found Finding) {
 			found = r.signed(found)
 			found.scope = scope{"around", r.Slug}
@@ -308,7 +308,7 @@ func domainAtTwoSites(a *around, report func(Finding)) {
 func macCloned(a *around, report func(Finding)) {
 	told := map[address.MAC]bool{}
 	for _, o := range a.looked {
-		i := slices.IndexFunc(o.Remarks, func(r seen.Remark) bool { return r.Kind == seen.Cloned })
+		i := slices.IndexFunc(o.Remarks, func(r observed.Remark) bool { return r.Kind == observed.Cloned })
 		if i < 0 || told[o.MAC] {
 			continue
 		}
@@ -327,7 +327,7 @@ func macCloned(a *around, report func(Finding)) {
 func answeredTwice(a *around, report func(Finding)) {
 	told := map[netip.Addr]bool{}
 	for _, o := range a.looked {
-		i := slices.IndexFunc(o.Remarks, func(r seen.Remark) bool { return r.Kind == seen.Contested })
+		i := slices.IndexFunc(o.Remarks, func(r observed.Remark) bool { return r.Kind == observed.Contested })
 		if i < 0 || told[o.Address] {
 			continue
 		}

@@ -14,9 +14,9 @@ import (
 	"lithos/core/check"
 	"lithos/core/compile"
 	"lithos/core/edit"
+	"lithos/core/observed"
 	"lithos/core/option"
 	"lithos/core/scenario"
-	"lithos/core/seen"
 	"lithos/core/site"
 )
 
@@ -504,12 +504,12 @@ var moment = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // leases are n leases of the waiting room's pool, first seen over two days, the
 // first live of them standing.
-func leases(n, live int) []seen.Sighting {
-	var out []seen.Sighting
+func leases(n, live int) []observed.Sighting {
+	var out []observed.Sighting
 	for i := range n {
-		out = append(out, seen.Sighting{
+		out = append(out, observed.Sighting{
 			Address: address.FromUint(address.Uint(addr("10.84.24.64")) + uint32(i%32)),
-			MAC:     address.MAC{0, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Source: seen.Lease, Device: "gw-1",
+			MAC:     address.MAC{0, 0, 0x5e, 9, byte(i >> 8), byte(i)}, Source: observed.Lease, Device: "gw-1",
 			First: moment.Add(-48*time.Hour + time.Duration(i)*48*time.Hour/time.Duration(n)), Last: moment,
 			Live: i < live,
 		})
@@ -550,12 +550,12 @@ var seenCases = []aroundCase{
 }
 
 // twins are two sightings of one MAC, the second some time after the first ended.
-func twins(apart time.Duration) []seen.Sighting {
-	one := seen.Sighting{Address: addr("10.84.18.200"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4},
-		Source: seen.Neighbour, Device: "gw-1", First: moment.Add(-time.Hour), Last: moment.Add(-apart), Live: true}
+func twins(apart time.Duration) []observed.Sighting {
+	one := observed.Sighting{Address: addr("10.84.18.200"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4},
+		Source: observed.Neighbour, Device: "gw-1", First: moment.Add(-time.Hour), Last: moment.Add(-apart), Live: true}
 	two := one
 	two.Address, two.First, two.Last = addr("10.84.18.201"), moment.Add(-apart/2), moment
-	return []seen.Sighting{one, two}
+	return []observed.Sighting{one, two}
 }
 
 // whole fails where a sentence of a finding has a hole in it: something without a name.

@@ -8,9 +8,9 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/compile"
-	"lithos/core/links"
 	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/topology"
 )
 
 // facts is what the rules ask of a document, worked out once. They never change after
@@ -38,7 +38,7 @@ type wiring struct {
 	homesOf  map[netip.Prefix][]home          // interfaces by their subnet
 	ifaces   []owner                          // interfaces by address
 	uplinks  []*site.Interface
-	joined   *links.Map
+	joined   *topology.Map
 }
 
 // home is an interface with an address in a network, and its device.
@@ -115,7 +115,7 @@ func (f *facts) astray(r *site.Reservation) bool {
 
 func wire(s *site.Site) *wiring {
 	w := &wiring{subnets: map[string]map[netip.Prefix]bool{}, homesOf: map[netip.Prefix][]home{},
-		joined: links.Learn(s)}
+		joined: topology.Learn(s)}
 	for di := range s.Devices {
 		d := &s.Devices[di]
 		w.subnets[d.ID] = map[netip.Prefix]bool{}

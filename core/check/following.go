@@ -8,8 +8,8 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/compile"
+	"lithos/core/dynamicnames"
 	"lithos/core/edit"
-	"lithos/core/outside"
 	"lithos/core/site"
 	"lithos/core/zone"
 )
@@ -30,7 +30,7 @@ func Following(s *site.Site, with Surroundings) []Finding {
 		}
 	}
 	a := &around{facts: f, Surroundings: with}
-	for _, r := range observed {
+	for _, r := range surroundings {
 		if aboutFollowing(r.Slug) {
 			r.find(a, keep(r.Rule))
 		}
@@ -88,7 +88,10 @@ func followingKeyEnding(a *around, report func(Finding)) {
 		if !ok {
 			return
 		}
-		at := slices.IndexFunc(a.Keys[z.ID], func(k outside.Key) bool { return k.Name == w.Key && k.Ending(a.Now) })
+		at := slices.IndexFunc(a.Keys[z.ID], func(k dynamicnames.Key) bool {
+			return k.Name == w.Key &&
+				k.Ending(a.Now)
+		})
 		if at < 0 {
 			return
 		}
@@ -242,7 +245,7 @@ type followed struct {
 	*site.Following
 	typ     string
 	address netip.Addr
-	reach   outside.Reach
+	reach   dynamicnames.Reach
 }
 
 // eachLine visits the addresses of following names whose line was read.
@@ -253,9 +256,9 @@ func (a *around) eachLine(do func(w followed)) {
 			if !line.IsValid() {
 				continue
 			}
-			reach := outside.ReachOf(line)
-			if reach == outside.Documentation && a.Documents {
-				reach = outside.Public
+			reach := dynamicnames.ReachOf(line)
+			if reach == dynamicnames.Documentation && a.Documents {
+				reach = dynamicnames.Public
 			}
 			do(followed{w, typ, line, reach})
 		}
@@ -264,7 +267,7 @@ func (a *around) eachLine(do func(w followed)) {
 
 func followingPrivate(a *around, report func(Finding)) {
 	a.eachLine(func(w followed) {
-		if w.reach != outside.Public && w.reach != outside.Shared {
+		if w.reach != dynamicnames.Public && w.reach != dynamicnames.Shared {
 			report(unreached(w, "Another router translates before it, or the line is not the internet's."))
 		}
 	})
@@ -272,7 +275,7 @@ func followingPrivate(a *around, report func(Finding)) {
 
 func followingShared(a *around, report func(Finding)) {
 	a.eachLine(func(w followed) {
-		if w.reach == outside.Shared {
+		if w.reach == dynamicnames.Shared {
 			report(unreached(w, "Ask the provider for an address of its own."))
 		}
 	})
@@ -308,7 +311,7 @@ func (a *around) toldOf(w followed) (told []string, read bool) {
 
 // sendNow is telling a name its address at once; nil where nobody reaches that.
 func sendNow(w followed) *Remedy {
-	if w.reach != outside.Public {
+	if w.reach != dynamicnames.Public {
 		return nil
 	}
 	return &Remedy{"Send it now", RemedySend, followingRef(w.ID)}
@@ -346,7 +349,7 @@ func followingStale(a *around, report func(Finding)) {
 // record was written by hand, it is a key that may have it follow.
 func (a *around) takeBack(w followed) *Remedy {
 	z, ok := a.ZoneOf(w.Name, site.Outside)
-	byHand := ok && slices.ContainsFunc(a.Sets[z.ID], func(s outside.Set) bool {
+	byHand := ok && slices.ContainsFunc(a.Sets[z.ID], func(s dynamicnames.Set) bool {
 		return s.Name == w.Name && s.Type == w.typ && s.Origin == "hand"
 	})
 	if byHand {
@@ -457,7 +460,7 @@ func (a *around) keyIsGone(name, key string) bool {
 		return false
 	}
 	keys, read := a.Keys[z.ID]
-	return read && !slices.ContainsFunc(keys, func(k outside.Key) bool { return k.Name == key })
+	return read && !slices.ContainsFunc(keys, func(k dynamicnames.Key) bool { return k.Name == key })
 }
 
 func followingKeyGone(a *around, report func(Finding)) {

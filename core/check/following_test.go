@@ -10,7 +10,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/compile"
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/zone"
@@ -63,7 +63,7 @@ var followingCases = []ruleCase{
 func lineHas(line, told string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		follows(asItIs)(s)
-		w.Lines = map[string]outside.Line{s.Following[0].Uplink: outside.Line{}.With(addr(line))}
+		w.Lines = map[string]dynamicnames.Line{s.Following[0].Uplink: dynamicnames.Line{}.With(addr(line))}
 		if told == "" {
 			return
 		}
@@ -97,8 +97,8 @@ func keyEnds(after time.Duration) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		kept(asItIs)(s, w)
 		z, _ := s.ZoneOf("away.larkrise.example", site.Outside)
-		w.Keys = map[string][]outside.Key{z.ID: {{Name: "away.larkrise",
-			Limits: outside.Limits{Ends: w.Now.Add(after)}}}}
+		w.Keys = map[string][]dynamicnames.Key{z.ID: {{Name: "away.larkrise",
+			Limits: dynamicnames.Limits{Ends: w.Now.Add(after)}}}}
 	}
 }
 
@@ -108,9 +108,9 @@ func keysRead(names ...string) func(*site.Site, *check.Surroundings) {
 		kept(asItIs)(s, w)
 		z, _ := s.ZoneOf("away.larkrise.example", site.Outside)
 		z.KeysAt = "https://names.provider.example"
-		w.Keys = map[string][]outside.Key{z.ID: {}}
+		w.Keys = map[string][]dynamicnames.Key{z.ID: {}}
 		for _, name := range names {
-			w.Keys[z.ID] = append(w.Keys[z.ID], outside.Key{Name: name})
+			w.Keys[z.ID] = append(w.Keys[z.ID], dynamicnames.Key{Name: name})
 		}
 	}
 }
@@ -118,12 +118,12 @@ func keysRead(names ...string) func(*site.Site, *check.Surroundings) {
 // lineByHand is a site with a line of a method that has 9.9.9.9, and a record by hand of an address.
 func lineByHand(method, address string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
-		w.Lines = map[string]outside.Line{}
+		w.Lines = map[string]dynamicnames.Line{}
 		for d := range s.Devices {
 			for k := range s.Devices[d].Interfaces {
 				if i := &s.Devices[d].Interfaces[k]; i.Kind == site.Uplink {
 					i.Uplink.Method = method
-					w.Lines[i.ID] = outside.Line{}.With(addr("9.9.9.9"))
+					w.Lines[i.ID] = dynamicnames.Line{}.With(addr("9.9.9.9"))
 				}
 			}
 		}
@@ -198,10 +198,10 @@ func Test28WhatCuresARecordByHand(t *testing.T) {
 	w := s.Following[0]
 	z, _ := s.ZoneOf(w.Name, site.Outside)
 	owner, _ := zone.Relative(w.Name, z.Name)
-	line := outside.Line{IPv4: netip.MustParseAddr("203.0.113.91")}
-	with := check.Surroundings{Documents: true, Lines: map[string]outside.Line{w.Line(): line},
+	line := dynamicnames.Line{IPv4: netip.MustParseAddr("203.0.113.91")}
+	with := check.Surroundings{Documents: true, Lines: map[string]dynamicnames.Line{w.Line(): line},
 		Told: map[string][]zone.Record{z.ID: {{Owner: owner, Type: "A", Data: "203.0.113.1"}}},
-		Sets: map[string][]outside.Set{}}
+		Sets: map[string][]dynamicnames.Set{}}
 	remedy := func() *check.Remedy {
 		for _, f := range check.Following(s, with) {
 			if f.Rule == "ddns-stale" {
@@ -214,7 +214,7 @@ func Test28WhatCuresARecordByHand(t *testing.T) {
 	assert.Equal(t, check.Remedy{Title: "Take it back", Do: check.RemedySend, On: site.Ref{Kind: site.KindFollowing,
 		ID: w.ID}},
 		*remedy())
-	with.Sets[z.ID] = []outside.Set{{Name: w.Name, Type: "A", Origin: "hand"}}
+	with.Sets[z.ID] = []dynamicnames.Set{{Name: w.Name, Type: "A", Origin: "hand"}}
 	require.NotNil(t, remedy())
 	assert.Equal(t, check.RemedyKey, remedy().Do)
 }

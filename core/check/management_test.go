@@ -6,7 +6,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/check"
-	"lithos/core/seen"
+	"lithos/core/observed"
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/core/zone"
@@ -24,11 +24,11 @@ func reading(change func(r *check.Reading)) func(*site.Site, *check.Surroundings
 // answering are two machines at one address.
 func answering(second string) func(*site.Site, *check.Surroundings) {
 	return func(_ *site.Site, w *check.Surroundings) {
-		one := seen.Sighting{Address: addr("10.84.18.200"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4},
-			Source: seen.Neighbour, Device: "gw-1", First: moment.Add(-time.Hour), Last: moment, Live: true}
+		one := observed.Sighting{Address: addr("10.84.18.200"), MAC: address.MAC{0, 0, 0x5e, 0, 0x53, 0xc4},
+			Source: observed.Neighbour, Device: "gw-1", First: moment.Add(-time.Hour), Last: moment, Live: true}
 		two := one
 		two.MAC, two.Address = address.MAC{0, 0, 0x5e, 0, 0x53, 0xc5}, addr(second)
-		w.Seen = []seen.Sighting{one, two}
+		w.Seen = []observed.Sighting{one, two}
 	}
 }
 

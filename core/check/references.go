@@ -8,9 +8,9 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/edit"
-	"lithos/core/links"
 	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/topology"
 )
 
 // Rules about what a document refers to, what it defines, and what is half said.
@@ -87,7 +87,7 @@ func vlanDiffers(f *facts, n *site.Network, report func(Finding)) {
 			continue
 		case site.VLAN:
 		default:
-			carried = links.Untagged(h.device, h.iface)
+			carried = topology.Untagged(h.device, h.iface)
 			if carried == 0 && (n.VLAN == 0 || h.iface.Kind != site.PortGroup || trunked(h, n.VLAN)) {
 				continue // a plain port is on whatever VLAN the switch behind it says
 			}
@@ -118,7 +118,7 @@ func vlanDiffers(f *facts, n *site.Network, report func(Finding)) {
 // trunked reports whether ports of a port group carry a VLAN with its tag: a switch behind them
 // takes the tag off.
 func trunked(h home, vlan int) bool {
-	return slices.Contains(links.Tagged(h.device, h.iface), vlan)
+	return slices.Contains(topology.Tagged(h.device, h.iface), vlan)
 }
 
 func uplinkIncomplete(_ *facts, d *site.Device, report func(Finding)) {

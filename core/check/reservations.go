@@ -6,7 +6,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/edit"
-	"lithos/core/seen"
+	"lithos/core/observed"
 	"lithos/core/site"
 )
 
@@ -85,7 +85,7 @@ func macMalformed(_ *facts, n *site.Network, held []owner, report func(Finding))
 
 func macRandomised(f *facts, n *site.Network, report func(Finding)) {
 	for r := range f.reservedOn(n) {
-		if r.MAC.IsZero() || !seen.Randomised(r.MAC) {
+		if r.MAC.IsZero() || !observed.Randomised(r.MAC) {
 			continue
 		}
 		report(Finding{

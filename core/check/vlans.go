@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strconv"
 
-	"lithos/core/links"
 	"lithos/core/site"
+	"lithos/core/topology"
 )
 
 func networkVLANOutOfRange(_ *facts, n *site.Network, report func(Finding)) {
@@ -101,11 +101,11 @@ func vlanOnOneSideOnly(f *facts, report func(Finding)) {
 		nets[f.Networks[i].VLAN] = &f.Networks[i]
 	}
 	for _, c := range f.joined.Cables {
-		for _, pair := range [][2]links.End{{c.A, c.B}, {c.B, c.A}} {
+		for _, pair := range [][2]topology.End{{c.A, c.B}, {c.B, c.A}} {
 			from, to := pair[0], pair[1]
-			for _, v := range links.Tagged(from.Device, from.Interface) {
+			for _, v := range topology.Tagged(from.Device, from.Interface) {
 				n := nets[v]
-				if n == nil || slices.Contains(links.Tagged(to.Device, to.Interface), v) {
+				if n == nil || slices.Contains(topology.Tagged(to.Device, to.Interface), v) {
 					continue
 				}
 				now := *to.Interface
@@ -132,7 +132,7 @@ func vlanOnOneSideOnly(f *facts, report func(Finding)) {
 
 func untaggedDiffers(f *facts, report func(Finding)) {
 	for _, c := range f.joined.Cables {
-		a, b := links.Untagged(c.A.Device, c.A.Interface), links.Untagged(c.B.Device, c.B.Interface)
+		a, b := topology.Untagged(c.A.Device, c.A.Interface), topology.Untagged(c.B.Device, c.B.Interface)
 		if a == 0 || b == 0 || a == b {
 			continue
 		}

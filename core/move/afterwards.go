@@ -4,8 +4,8 @@ import (
 	"net/netip"
 
 	"lithos/core/compile"
+	"lithos/core/observed"
 	"lithos/core/option"
-	"lithos/core/seen"
 	"lithos/core/site"
 )
 
@@ -37,7 +37,7 @@ func (p *Plan) Telling() *Telling {
 
 // Servers lists the old addresses that the holder of a lease of before the move was told of, but for the gateway
 // (option 3): that is of its own network, and its own address says whether it followed.
-func (t *Telling) Servers(lease seen.Heard) []Server {
+func (t *Telling) Servers(lease observed.Heard) []Server {
 	pool, ok := t.Was.Pool(lease.Pool)
 	if !ok {
 		return nil

@@ -13,7 +13,7 @@ import (
 	"lithos/core/edit"
 	"lithos/core/forecast"
 	"lithos/core/option"
-	"lithos/core/prove"
+	"lithos/core/sequence"
 	"lithos/core/site"
 )
 
@@ -386,15 +386,15 @@ func (p Proof) Downs(step time.Duration) []Down {
 // Prove simulates every prefix of the steps of a phase, over all devices. reached says which devices Lithos changes
 // itself; the others are changed by hand.
 func (ph Phase) Prove(reached func(device string) bool) Proof {
-	var devices []prove.Device
+	var devices []sequence.Device
 	for _, d := range ph.Doc.Devices {
 		held, goal := compile.Device(ph.Was, d.ID), compile.Device(ph.Doc, d.ID)
 		if !held.Equal(goal) {
-			devices = append(devices, prove.Device{ID: d.ID, Name: d.Name, Kind: d.Kind, Running: held, Goal: goal,
+			devices = append(devices, sequence.Device{ID: d.ID, Name: d.Name, Kind: d.Kind, Running: held, Goal: goal,
 				ByHand: !reached(d.ID)})
 		}
 	}
-	o := prove.Of(ph.Was, ph.Doc, devices)
+	o := sequence.Of(ph.Was, ph.Doc, devices)
 	out := Proof{Devices: len(devices), Steps: len(o.Steps), Gaps: []Meanwhile{}}
 	for _, g := range o.Gaps {
 		out.Gaps = append(out.Gaps, Meanwhile(g))

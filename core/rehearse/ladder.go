@@ -11,9 +11,9 @@ import (
 	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/dhcp"
-	"lithos/core/links"
 	"lithos/core/option"
 	"lithos/core/site"
+	"lithos/core/topology"
 	"lithos/core/yang"
 )
 
@@ -133,9 +133,9 @@ func linkRung(s *site.Site, n *site.Network) Rung {
 	}
 	carried := i.VLAN
 	if i.Kind != site.VLAN {
-		carried = links.Untagged(d, i)
+		carried = topology.Untagged(d, i)
 	}
-	path := links.Learn(s).Path(n)
+	path := topology.Learn(s).Path(n)
 	switch {
 	case carried != n.VLAN && carried != 0:
 		return Rung{"link", Fail,

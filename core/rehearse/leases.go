@@ -4,17 +4,17 @@ import (
 	"time"
 
 	"lithos/core/dhcp"
-	"lithos/core/seen"
+	"lithos/core/observed"
 	"lithos/core/site"
 )
 
 // LeasesOf is what the devices of a site have leased, as they told last.
-func LeasesOf(s *site.Site, all []seen.Heard, now time.Time) Leases {
+func LeasesOf(s *site.Site, all []observed.Heard, now time.Time) Leases {
 	out := Leases{}
 	// What has ended comes first, so that the lease that stands is the one kept.
 	for _, standing := range []bool{false, true} {
 		for _, h := range all {
-			if h.Source != seen.Lease || h.Expires.IsZero() || (h.Bound && h.Expires.After(now)) != standing {
+			if h.Source != observed.Lease || h.Expires.IsZero() || (h.Bound && h.Expires.After(now)) != standing {
 				continue
 			}
 			l := dhcp.Lease{

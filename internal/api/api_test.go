@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/api"
 	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
@@ -238,7 +238,7 @@ func TestLiveEvents(t *testing.T) {
 	defer cancel()
 	go func() {
 		for ctx.Err() == nil {
-			_, _ = c.work.Drafts.OpenOrder(ctx, act.Technician{ID: 1}, "kelder-bridge", "T", "")
+			_, _ = c.work.Drafts.OpenOrder(ctx, actor.Technician{ID: 1}, "kelder-bridge", "T", "")
 		}
 	}()
 	next(t, events, "order")

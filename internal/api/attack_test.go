@@ -63,10 +63,13 @@ func TestAttackFortyGuessesBehindTheProxy(t *testing.T) {
 func TestAttackStreamOutlivesItsSession(t *testing.T) {
 	c := open(t)
 	for how, end := range map[string]func(){
-		"signed out":   func() { c.send("DELETE", "/api/session", nil) },
-		"switched off": func() { require.NoError(t, c.work.People.SwitchAccount(context.Background(), "a test", "mk", true)) },
+		"signed out": func() { c.send("DELETE", "/api/session", nil) },
+		"switched off": func() {
+			require.NoError(t, c.work.Accounts.SwitchAccount(context.Background(), "a test",
+				"mk", true))
+		},
 	} {
-		require.NoError(t, c.work.People.SwitchAccount(context.Background(), "a test", "mk", false))
+		require.NoError(t, c.work.Accounts.SwitchAccount(context.Background(), "a test", "mk", false))
 		c.signIn()
 		resp, err := c.http.Get(c.url + "/api/events")
 		require.NoError(t, err)
@@ -79,7 +82,7 @@ func TestAttackStreamOutlivesItsSession(t *testing.T) {
 		go func() {
 			defer close(again)
 			for ctx.Err() == nil {
-				_ = c.work.People.EndSessions(ctx, "a test", "mk")
+				_ = c.work.Accounts.EndSessions(ctx, "a test", "mk")
 			}
 		}()
 		for lines.Scan() {
@@ -228,7 +231,7 @@ func TestAttackStreamIsCutByTheWriteLimit(t *testing.T) {
 		if strings.HasPrefix(lines.Text(), "data:") && time.Since(opened) > 2*server.WriteTimeout {
 			return
 		}
-		require.NoError(t, c.work.People.HoldWork(t.Context(), "a test", "x")) // makes an event
+		require.NoError(t, c.work.Accounts.HoldWork(t.Context(), "a test", "x")) // makes an event
 	}
 	t.Fatal("the stream was cut")
 }
@@ -241,7 +244,7 @@ func TestHealthAndMetrics(t *testing.T) {
 	assert.Equal(t, "ok\n", body)
 	_, body = c.exchange("GET", "/readyz", nil)
 	assert.Equal(t, "ok\n", body)
-	require.NoError(t, c.work.People.HoldWork(t.Context(), "a test", "For the test"))
+	require.NoError(t, c.work.Accounts.HoldWork(t.Context(), "a test", "For the test"))
 	_, body = c.exchange("GET", "/readyz", nil)
 	assert.Contains(t, body, "pushes and readings are held: For the test")
 	_, err := c.db.Pool.Exec(t.Context(),

@@ -37,7 +37,7 @@ func newEditor(b *testing.B, networks, each int) *editor {
 	c.signIn()
 	doc, err := site.Read(strings.NewReader(grown(networks, each)))
 	require.NoError(b, err)
-	_, err = c.work.Fleet.Import(b.Context(), doc, 0, "")
+	_, err = c.work.Sites.Import(b.Context(), doc, 0, "")
 	require.NoError(b, err)
 	return &editor{client: c, b: b, version: stepsOfAnOrder}
 }
@@ -148,7 +148,7 @@ func BenchmarkRounds(b *testing.B) {
 	for i := range 2000 {
 		one := *doc
 		one.ID, one.Code, one.Name = fmt.Sprintf("site-%d", i), fmt.Sprintf("code-%d", i), fmt.Sprintf("Site %d", i)
-		_, err := c.work.Fleet.Import(b.Context(), &one, 0, "")
+		_, err := c.work.Sites.Import(b.Context(), &one, 0, "")
 		require.NoError(b, err)
 	}
 	var lists, rows []time.Duration
@@ -179,7 +179,7 @@ func BenchmarkFollowing(b *testing.B) {
 			one.ID, one.Name = fmt.Sprintf("following-%d", k), fmt.Sprintf("home-%d.garret.example", k)
 			doc.Following = append(doc.Following, one)
 		}
-		_, err := c.work.Fleet.Import(b.Context(), doc, 0, "")
+		_, err := c.work.Sites.Import(b.Context(), doc, 0, "")
 		require.NoError(b, err)
 	}
 	for _, sql := range []string{

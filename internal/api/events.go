@@ -10,7 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 	"github.com/labstack/echo/v5"
 
-	"lithos/internal/act"
+	"lithos/internal/actor"
 )
 
 // keepOpenEvery is how often a stream says something, so that nothing on the way
@@ -24,14 +24,14 @@ const eventsPath = prefix + "/events"
 func isStream(c *echo.Context) bool { return c.Request().URL.Path == eventsPath }
 
 // here is what a stream says when nothing has happened.
-var here = act.Event{Topic: "here"}
+var here = actor.Event{Topic: "here"}
 
 // eventOperations registers the stream of what has changed (server-sent events).
 func (s *server) eventOperations(api huma.API) {
 	huma.Register(api, op("PUT", prefix+"/presence", "presence", "Say which order the browser has in front of it"),
 		s.presentAt)
 	sse.Register(api, op("GET", eventsPath, "events", "What has changed, as it happens"),
-		map[string]any{"message": act.Event{}}, s.events)
+		map[string]any{"message": actor.Event{}}, s.events)
 }
 
 // noOrder is the order that a browser without one has in front of it.
@@ -41,7 +41,7 @@ const noOrder = "0"
 type stream struct {
 	*server
 	id    string
-	who   act.Technician
+	who   actor.Technician
 	order string // what the browser has in front of it
 }
 
@@ -58,7 +58,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 	defer keep.Stop()
 	b := &stream{server: s, id: rand.Text(), who: who(ctx), order: noOrder}
 	defer b.leave()
-	for e := (act.Event{Topic: here.Topic, ID: b.id}); send.Data(e) == nil; {
+	for e := (actor.Event{Topic: here.Topic, ID: b.id}); send.Data(e) == nil; {
 		select {
 		case <-ctx.Done():
 			return
@@ -70,7 +70,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 			}
 		case e = <-events:
 			b.heard(ctx, e)
-			if e.Topic != act.TopicSession {
+			if e.Topic != actor.TopicSession {
 				continue
 			}
 			if e.ID == strconv.FormatInt(b.who.ID, 10) && !s.stillSignedIn(ctx) {
@@ -83,7 +83,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 
 // heard notes which order the browser itself has come to, and answers another browser
 // that has come to the same one.
-func (b *stream) heard(ctx context.Context, e act.Event) {
+func (b *stream) heard(ctx context.Context, e actor.Event) {
 	switch {
 	case e.Present == nil:
 	case e.Present.Stream == b.id:
@@ -96,7 +96,7 @@ func (b *stream) heard(ctx context.Context, e act.Event) {
 // present tells everybody which order the browser has in front of it, if any.
 func (b *stream) present(ctx context.Context) {
 	if b.order != noOrder {
-		b.tellPresent(ctx, b.order, act.Present{Stream: b.id, ID: b.who.ID, Who: b.who.FullName})
+		b.tellPresent(ctx, b.order, actor.Present{Stream: b.id, ID: b.who.ID, Who: b.who.FullName})
 	}
 }
 
@@ -107,11 +107,11 @@ func (b *stream) leave() {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	b.tellPresent(ctx, noOrder, act.Present{Stream: b.id, ID: b.who.ID, Who: b.who.FullName})
+	b.tellPresent(ctx, noOrder, actor.Present{Stream: b.id, ID: b.who.ID, Who: b.who.FullName})
 }
 
-func (s *server) tellPresent(ctx context.Context, order string, p act.Present) {
-	err := act.Publish(ctx, s.work.Store.Queries, act.Event{Topic: "present", ID: order, Present: &p})
+func (s *server) tellPresent(ctx context.Context, order string, p actor.Present) {
+	err := actor.Publish(ctx, s.work.Store.Queries, actor.Event{Topic: "present", ID: order, Present: &p})
 	if err != nil && ctx.Err() == nil {
 		s.log.Warn("cannot tell who is at an order", "order", order, "error", err)
 	}
@@ -126,12 +126,12 @@ func (s *server) presentAt(ctx context.Context, in *struct {
 }) (*none, error) {
 	t := who(ctx)
 	s.tellPresent(ctx, strconv.FormatInt(in.Body.Order, 10),
-		act.Present{Stream: in.Body.Stream, ID: t.ID, Who: t.FullName, Asks: in.Body.Order > 0})
+		actor.Present{Stream: in.Body.Stream, ID: t.ID, Who: t.FullName, Asks: in.Body.Order > 0})
 	return nil, nil
 }
 
 // stillSignedIn asks the store whether a stream's session still stands.
 func (s *server) stillSignedIn(ctx context.Context) bool {
-	_, _, ok, err := s.work.People.SessionTechnician(ctx, hashed(s.sessions.Token(ctx)))
+	_, _, ok, err := s.work.Accounts.SessionTechnician(ctx, hashed(s.sessions.Token(ctx)))
 	return ok || err != nil && ctx.Err() == nil
 }

@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lithos/internal/fleet"
+	"lithos/internal/sites"
 	"lithos/internal/view"
 	"lithos/internal/work"
 )
@@ -22,7 +22,7 @@ func (s *server) levelOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/standards", "standards",
 		"The addressing standards and the customers' options that are kept for all sites"),
 		func(ctx context.Context, _ *none) (*body[[]levelView], error) {
-			list, err := s.work.Fleet.Standards(ctx)
+			list, err := s.work.Sites.Standards(ctx)
 			out := []levelView{}
 			for _, l := range list {
 				out = append(out, levelView{l, view.Standard(l.Standard)})
@@ -33,7 +33,7 @@ func (s *server) levelOperations(api huma.API) {
 		"What becomes of each site that follows, if a standard or a customer's options are kept as typed"),
 		func(ctx context.Context, in *struct {
 			LevelInput
-			Body fleet.LevelEntry
+			Body sites.LevelEntry
 		}) (*body[*work.LevelPreview], error) {
 			v, err := s.work.PreviewLevel(ctx, in.Kind, fresh(in.ID), in.Body)
 			return answer(s, v, err)
@@ -43,7 +43,7 @@ func (s *server) levelOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			LevelInput
 			Body struct {
-				fleet.LevelEntry
+				sites.LevelEntry
 				At []string `json:"at,omitempty" maxItems:"5000" doc:"codes of the sites at which a work order is opened"`
 			}
 		}) (*body[*work.KeptNow], error) {

@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lithos/internal/fleet"
+	"lithos/internal/sites"
 	"lithos/internal/work"
 )
 
@@ -14,14 +14,14 @@ import (
 func (s *server) noticeOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/happened", "happened",
 		"What happened at a site, the newest first"),
-		func(ctx context.Context, in *SiteInput) (*body[*fleet.Happened], error) {
-			v, err := s.work.Fleet.Happened(ctx, who(ctx), in.Site, false)
+		func(ctx context.Context, in *SiteInput) (*body[*sites.Happened], error) {
+			v, err := s.work.Sites.Happened(ctx, who(ctx), in.Site, false)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/looked", "looked",
 		"Say that you have looked at what happened at a site"),
 		func(ctx context.Context, in *SiteInput) (*none, error) {
-			_, err := s.work.Fleet.Happened(ctx, who(ctx), in.Site, true)
+			_, err := s.work.Sites.Happened(ctx, who(ctx), in.Site, true)
 			return nil, s.problem(err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/read", "read-devices",

@@ -8,20 +8,20 @@ import (
 
 	"lithos/core/dhcp"
 	"lithos/core/edit"
-	"lithos/core/links"
 	"lithos/core/names"
-	"lithos/core/past"
+	"lithos/core/ownership"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/core/topology"
+	"lithos/internal/accounts"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
 	"lithos/internal/order"
-	"lithos/internal/people"
+	"lithos/internal/poll"
 	"lithos/internal/push"
-	"lithos/internal/transfer"
+	"lithos/internal/sites"
 	"lithos/internal/view"
-	"lithos/internal/watch"
 	"lithos/internal/work"
+	"lithos/internal/zonetransfer"
 )
 
 // body wraps what an operation answers.
@@ -73,11 +73,11 @@ func (s *server) sessionOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/session", "sign-in", "Sign in"), s.signIn)
 	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"),
 		func(ctx context.Context, _ *none) (*sessionAnswer, error) {
-			held, err := s.work.People.Held(ctx)
+			held, err := s.work.Accounts.Held(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			t, ok := s.sessions.Get(ctx, signedIn).(act.Technician)
+			t, ok := s.sessions.Get(ctx, signedIn).(actor.Technician)
 			if !ok {
 				return &sessionAnswer{}, nil
 			}
@@ -90,8 +90,8 @@ func (s *server) sessionOperations(api huma.API) {
 }
 
 type whoIs struct {
-	Technician *act.Technician `json:"technician,omitempty"`
-	Held       *people.Held    `json:"held,omitempty" doc:"since when and why pushes and readings of devices are held"`
+	Technician *actor.Technician `json:"technician,omitempty"`
+	Held       *accounts.Held    `json:"held,omitempty" doc:"since when and why pushes and readings of devices are held"`
 }
 
 type sessionAnswer struct{ Body whoIs }
@@ -100,8 +100,8 @@ func (s *server) siteOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"),
 		func(ctx context.Context, in *struct {
 			Archived bool `query:"archived" doc:"those that were put away instead"`
-		}) (*body[[]fleet.SiteRow], error) {
-			v, err := s.work.Fleet.Sites(ctx, in.Archived)
+		}) (*body[[]sites.SiteRow], error) {
+			v, err := s.work.Sites.Sites(ctx, in.Archived)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/frame", "frame",
@@ -170,8 +170,8 @@ func (s *server) siteOperations(api huma.API) {
 	})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/history", "history",
 		"The revisions of a site, newest first"),
-		func(ctx context.Context, in *SiteInput) (*body[[]fleet.Revision], error) {
-			v, err := s.work.Fleet.History(ctx, in.Site)
+		func(ctx context.Context, in *SiteInput) (*body[[]sites.Revision], error) {
+			v, err := s.work.Sites.History(ctx, in.Site)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/file", "file", "The site file"),
@@ -179,7 +179,7 @@ func (s *server) siteOperations(api huma.API) {
 			SiteInput
 			Format string `query:"format" enum:"json,yaml" default:"json"`
 		}) (*fileAnswer, error) {
-			doc, err := s.work.Fleet.ExportFor(ctx, who(ctx), in.Site)
+			doc, err := s.work.Sites.ExportFor(ctx, who(ctx), in.Site)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -196,23 +196,23 @@ func (s *server) siteOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/try", "try", "Let a test client ask for an address"),
 		func(ctx context.Context, in *struct {
 			SiteInput
-			Body watch.TryRequest
-		}) (*body[*watch.TryResult], error) {
-			v, err := s.work.Watch.Try(ctx, in.Site, in.Body)
+			Body poll.TryRequest
+		}) (*body[*poll.TryResult], error) {
+			v, err := s.work.Poll.Try(ctx, in.Site, in.Body)
 			return answer(s, v, err)
 		})
 	s.nameOperations(api)
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/seen", "seen",
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/observed", "observed",
 		"Leases and neighbours the devices told of, with what to make of them"),
 		func(ctx context.Context, in *Drafted) (*body[*view.SeenView], error) {
 			p, err := s.work.Page(ctx, in.Site, in.Order)
 			return drawn(s, p, err, func() *view.SeenView { return p.SeenAt() })
 		})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/links", "links",
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/topology", "topology",
 		"How the devices are joined, with the path of a network"),
-		func(ctx context.Context, in *Looking) (*body[*links.Drawing], error) {
+		func(ctx context.Context, in *Looking) (*body[*topology.Drawing], error) {
 			p, err := s.work.Page(ctx, in.Site, in.Order)
-			return drawn(s, p, err, func() *links.Drawing { return p.Links(in.Network) })
+			return drawn(s, p, err, func() *topology.Drawing { return p.Topology(in.Network) })
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/forecast", "forecast",
 		"A pool's day: when it fills, who is turned away, what would do"), func(ctx context.Context, in *struct {
@@ -242,8 +242,8 @@ func (s *server) siteOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/find", "find", "Look for an address, MAC, name or VLAN over all sites"),
 		func(ctx context.Context, in *struct {
 			Query string `query:"q" maxLength:"100"`
-		}) (*body[[]fleet.Hit], error) {
-			v, err := s.work.Fleet.Find(ctx, in.Query)
+		}) (*body[[]sites.Hit], error) {
+			v, err := s.work.Sites.Find(ctx, in.Query)
 			return answer(s, v, err)
 		})
 	s.levelOperations(api)
@@ -301,17 +301,17 @@ func (s *server) nameOperations(api huma.API) {
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/resolvers/{resolver}", "look-into",
 		"What a device's resolver keeps and was asked, read from the device"),
-		func(ctx context.Context, in *ResolverInput) (*body[*watch.LookInto], error) {
-			v, err := s.work.Watch.LookInto(ctx, in.Site, in.Resolver)
+		func(ctx context.Context, in *ResolverInput) (*body[*poll.LookInto], error) {
+			v, err := s.work.Poll.LookInto(ctx, in.Site, in.Resolver)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/resolvers/{resolver}", "resolver-act",
 		"Make a device's resolver forget answers, or write questions down for a time"),
 		func(ctx context.Context, in *struct {
 			ResolverInput
-			Body watch.ResolverAct
-		}) (*body[*watch.LookInto], error) {
-			v, err := s.work.Watch.Act(ctx, who(ctx), in.Site, in.Resolver, in.Body)
+			Body poll.ResolverAct
+		}) (*body[*poll.LookInto], error) {
+			v, err := s.work.Poll.Act(ctx, who(ctx), in.Site, in.Resolver, in.Body)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/following", "following",
@@ -325,8 +325,8 @@ func (s *server) nameOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			SiteInput
 			Following string `path:"following" doc:"id of the name" maxLength:"64"`
-		}) (*body[[]watch.Proved], error) {
-			v, err := s.work.Watch.TryFollowing(ctx, who(ctx), in.Site, in.Following)
+		}) (*body[[]poll.Proved], error) {
+			v, err := s.work.Poll.TryFollowing(ctx, who(ctx), in.Site, in.Following)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/following/{following}/resolvers", "following-resolvers",
@@ -334,8 +334,8 @@ func (s *server) nameOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			SiteInput
 			Following string `path:"following" doc:"id of the name" maxLength:"64"`
-		}) (*body[[]watch.Remembered], error) {
-			v, err := s.work.Watch.AskResolvers(ctx, in.Site, in.Following)
+		}) (*body[[]poll.Remembered], error) {
+			v, err := s.work.Poll.AskResolvers(ctx, in.Site, in.Following)
 			return answer(s, v, err)
 		})
 	s.keyOperations(api)
@@ -345,8 +345,8 @@ func (s *server) nameOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			SiteInput
 			Certificate string `path:"certificate" doc:"id of the certificate" maxLength:"64"`
-		}) (*body[[]watch.Proved], error) {
-			v, err := s.work.Watch.TryCertificate(ctx, who(ctx), in.Site, in.Certificate)
+		}) (*body[[]poll.Proved], error) {
+			v, err := s.work.Poll.TryCertificate(ctx, who(ctx), in.Site, in.Certificate)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/ask", "ask",
@@ -359,7 +359,7 @@ func (s *server) nameOperations(api huma.API) {
 			Live bool   `query:"live" doc:"ask the devices themselves, as the newest revision tells clients to"`
 		}) (*body[*view.AskedView], error) {
 			if in.Live {
-				a, err := s.work.Watch.Ask(ctx, in.Site, names.Question{Who: in.Who, Name: in.Name, Type: in.Type})
+				a, err := s.work.Poll.Ask(ctx, in.Site, names.Question{Who: in.Who, Name: in.Name, Type: in.Type})
 				if err != nil {
 					return nil, s.problem(err)
 				}
@@ -391,21 +391,21 @@ func (s *server) keyOperations(api huma.API) {
 		"Have the provider of a zone make a key; it is shown this once"),
 		func(ctx context.Context, in *struct {
 			ZoneInput
-			Body watch.KeyWish
-		}) (*body[*transfer.MadeKey], error) {
-			v, err := s.work.Watch.MakeKey(ctx, who(ctx), in.Site, in.Zone, in.Body)
+			Body poll.KeyWish
+		}) (*body[*zonetransfer.MadeKey], error) {
+			v, err := s.work.Poll.MakeKey(ctx, who(ctx), in.Site, in.Zone, in.Body)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/zones/{zone}/keys/{key}/replacement",
 		"replace-outside-key", "Have a key made in the place of one, which is taken for a week yet"),
-		func(ctx context.Context, in *KeyInput) (*body[*transfer.MadeKey], error) {
-			v, err := s.work.Watch.ReplaceKey(ctx, who(ctx), in.Site, in.Zone, in.Key)
+		func(ctx context.Context, in *KeyInput) (*body[*zonetransfer.MadeKey], error) {
+			v, err := s.work.Poll.ReplaceKey(ctx, who(ctx), in.Site, in.Zone, in.Key)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodDelete, "/api/sites/{site}/zones/{zone}/keys/{key}", "revoke-outside-key",
 		"Have a key end now"),
 		func(ctx context.Context, in *KeyInput) (*struct{}, error) {
-			if err := s.work.Watch.RevokeKey(ctx, who(ctx), in.Site, in.Zone, in.Key); err != nil {
+			if err := s.work.Poll.RevokeKey(ctx, who(ctx), in.Site, in.Zone, in.Key); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -422,19 +422,19 @@ type DeviceInput struct {
 func (s *server) beginOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/accounts", "kept-accounts",
 		"The accounts that devices of the site's customer are reached with"),
-		func(ctx context.Context, in *SiteInput) (*body[[]watch.KeptAccount], error) {
-			v, err := s.work.Watch.KeptAccounts(ctx, in.Site)
+		func(ctx context.Context, in *SiteInput) (*body[[]poll.KeptAccount], error) {
+			v, err := s.work.Poll.KeptAccounts(ctx, in.Site)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/beginning", "beginning", "What a new site may begin with"),
-		func(ctx context.Context, _ *none) (*body[*fleet.Beginning], error) {
-			v, err := s.work.Fleet.Beginning(ctx)
+		func(ctx context.Context, _ *none) (*body[*sites.Beginning], error) {
+			v, err := s.work.Sites.Beginning(ctx)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites", "add-site", "Add a site without networks and devices"),
-		func(ctx context.Context, in *struct{ Body fleet.NewSite }) (*body[fleet.Place], error) {
-			code, err := s.work.Fleet.AddSite(ctx, who(ctx), in.Body)
-			return answer(s, fleet.Place{Code: code, Name: in.Body.Name}, err)
+		func(ctx context.Context, in *struct{ Body sites.NewSite }) (*body[sites.Place], error) {
+			code, err := s.work.Sites.AddSite(ctx, who(ctx), in.Body)
+			return answer(s, sites.Place{Code: code, Name: in.Body.Name}, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/archive", "archive-site",
 		"Put a site away that is looked after no more, or bring it back"),
@@ -444,7 +444,7 @@ func (s *server) beginOperations(api huma.API) {
 				Away bool `json:"away"`
 			}
 		}) (*struct{}, error) {
-			if err := s.work.Fleet.Archive(ctx, who(ctx), in.Site, in.Body.Away); err != nil {
+			if err := s.work.Sites.Archive(ctx, who(ctx), in.Site, in.Body.Away); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -455,8 +455,8 @@ func (s *server) beginOperations(api huma.API) {
 			Body struct {
 				URL string `json:"url" maxLength:"300" doc:"https://host:port, or the host alone"`
 			}
-		}) (*body[watch.Greeted], error) {
-			greeted, err := s.work.Watch.Greet(ctx, in.Body.URL)
+		}) (*body[poll.Greeted], error) {
+			greeted, err := s.work.Poll.Greet(ctx, in.Body.URL)
 			return answer(s, greeted, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/take-over", "take-over",
@@ -507,8 +507,8 @@ func (s *server) beginOperations(api huma.API) {
 			SiteInput
 			From int32 `query:"from" minimum:"1"`
 			To   int32 `query:"to" minimum:"1"`
-		}) (*body[*fleet.Compared], error) {
-			v, err := s.work.Fleet.Compare(ctx, in.Site, in.From, in.To)
+		}) (*body[*sites.Compared], error) {
+			v, err := s.work.Sites.Compare(ctx, in.Site, in.From, in.To)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/gone", "gone",
@@ -520,13 +520,13 @@ func (s *server) beginOperations(api huma.API) {
 			v, err := s.work.Gone(ctx, in.Site, in.Order, in.Part)
 			return answer(s, v, err)
 		})
-	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/past", "past",
+	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/ownership", "ownership",
 		"Who had an address, a name or a network, and from when to when"),
 		func(ctx context.Context, in *struct {
 			SiteInput
 			Of string `query:"of" maxLength:"300" doc:"an address, a prefix or a name"`
-		}) (*body[*past.History], error) {
-			v, err := s.work.Fleet.Past(ctx, in.Site, in.Of)
+		}) (*body[*ownership.History], error) {
+			v, err := s.work.Sites.Ownership(ctx, in.Site, in.Of)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/revisions/{revision}/bring-back", "bring-back",
@@ -546,7 +546,7 @@ func (s *server) beginOperations(api huma.API) {
 			Customer bool   `query:"customer" doc:"of all sites of the customer"`
 			As       string `query:"as" enum:"csv,xlsx" default:"csv"`
 		}) (*fileAnswer, error) {
-			raw, err := s.work.Fleet.Sheet(ctx, who(ctx), in.Site, in.Of, in.Customer, in.As == "xlsx")
+			raw, err := s.work.Sites.Sheet(ctx, who(ctx), in.Site, in.Of, in.Customer, in.As == "xlsx")
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -591,8 +591,8 @@ func (s *server) meantOperations(api huma.API) {
 func (s *server) reachOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/devices/{device}/faults", "simulated",
 		"Whether a device is a simulated one, which can be asked to misbehave"),
-		func(ctx context.Context, in *DeviceInput) (*body[*watch.Faults], error) {
-			v, err := s.work.Watch.Simulated(ctx, in.Site, in.Device)
+		func(ctx context.Context, in *DeviceInput) (*body[*poll.Faults], error) {
+			v, err := s.work.Poll.Simulated(ctx, in.Site, in.Device)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/faults", "misbehave",
@@ -604,24 +604,24 @@ func (s *server) reachOperations(api huma.API) {
 			At     string `json:"at,omitempty" maxLength:"64" doc:"a port or an uplink"`
 			Value  string `json:"value,omitempty" maxLength:"64" doc:"the MAC of a machine, or the address of a line"`
 		}
-	}) (*body[*watch.Faults], error) {
-		v, err := s.work.Watch.Misbehave(ctx, who(ctx), in.Site, in.Device, watch.Fault(in.Body))
+	}) (*body[*poll.Faults], error) {
+		v, err := s.work.Poll.Misbehave(ctx, who(ctx), in.Site, in.Device, poll.Fault(in.Body))
 		return answer(s, v, err)
 	})
 	type reaching struct {
 		DeviceInput
-		Body watch.Reaching
+		Body poll.Reaching
 	}
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/introduction", "introduce-device",
 		"Sign in to a device and say what it is; nothing is kept"),
-		func(ctx context.Context, in *reaching) (*body[*watch.Introduced], error) {
-			v, err := s.work.Watch.Introduce(ctx, who(ctx), in.Site, in.Device, in.Body)
+		func(ctx context.Context, in *reaching) (*body[*poll.Introduced], error) {
+			v, err := s.work.Poll.Introduce(ctx, who(ctx), in.Site, in.Device, in.Body)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPut, "/api/sites/{site}/devices/{device}/access", "keep-access",
 		"Keep how a device is reached, once it lets Lithos in"),
 		func(ctx context.Context, in *reaching) (*struct{}, error) {
-			if err := s.work.Watch.KeepAccess(ctx, who(ctx), in.Site, in.Device, in.Body); err != nil {
+			if err := s.work.Poll.KeepAccess(ctx, who(ctx), in.Site, in.Device, in.Body); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -629,7 +629,7 @@ func (s *server) reachOperations(api huma.API) {
 	huma.Register(api, op(http.MethodDelete, "/api/sites/{site}/devices/{device}/access", "forget-access",
 		"Forget how a device is reached"),
 		func(ctx context.Context, in *DeviceInput) (*struct{}, error) {
-			if err := s.work.Watch.ForgetAccess(ctx, who(ctx), in.Site, in.Device); err != nil {
+			if err := s.work.Poll.ForgetAccess(ctx, who(ctx), in.Site, in.Device); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -678,7 +678,7 @@ func (s *server) orderOperations(api huma.API) {
 		draw := func(out *draft.Edited) { v = s.changed(out, in.Body.Look) }
 		if in.Body.KeyFor != "" {
 			err := s.work.HaveKeyMade(ctx, who(ctx), in.Order, in.Body.Version, in.Body.KeyFor,
-				watch.KeyMaking{Follow: in.Body.Follow, Before: in.Body.Before}, draw)
+				poll.KeyMaking{Follow: in.Body.Follow, Before: in.Body.Before}, draw)
 			return answer(s, v, err)
 		}
 		if in.Body.Replace != "" {

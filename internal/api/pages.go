@@ -3,7 +3,7 @@ package api
 import (
 	"lithos/core/site"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
+	"lithos/internal/sites"
 	"lithos/internal/view"
 )
 
@@ -35,7 +35,7 @@ type targetAnswer struct {
 
 // levelView is a standard or a customer as it is kept, and what it sets in words.
 type levelView struct {
-	fleet.Level
+	sites.Level
 	Words view.StandardView `json:"words"`
 }
 

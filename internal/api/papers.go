@@ -6,11 +6,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lithos/internal/paper"
+	"lithos/internal/report"
 )
 
 // printed answers with a page as a file of the wanted kind.
-func (s *server) printed(name, as string, p *paper.Page, err error) (*fileAnswer, error) {
+func (s *server) printed(name, as string, p *report.Page, err error) (*fileAnswer, error) {
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -41,7 +41,7 @@ func (s *server) paperOperations(api huma.API) {
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/card", "card",
 		"A site on one sheet: whom to ask, devices, networks, pools, addresses and names"),
-		func(ctx context.Context, in *SiteInput) (*body[*paper.Page], error) {
+		func(ctx context.Context, in *SiteInput) (*body[*report.Page], error) {
 			p, err := s.work.Card(ctx, in.Site)
 			return answer(s, p, err)
 		})

@@ -12,7 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/validation"
 	"github.com/labstack/echo/v5"
 
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/store"
 )
 
@@ -62,9 +62,10 @@ func problem(status int, message string, details ...error) huma.StatusError {
 	return out
 }
 
-var statuses = map[act.Kind]int{
-	act.Missing: http.StatusNotFound, act.Invalid: http.StatusUnprocessableEntity, act.Conflict: http.StatusConflict,
-	act.Denied: http.StatusUnauthorized, act.Busy: http.StatusTooManyRequests,
+var statuses = map[actor.Kind]int{
+	actor.Missing: http.StatusNotFound, actor.Invalid: http.StatusUnprocessableEntity,
+	actor.Conflict: http.StatusConflict,
+	actor.Denied:   http.StatusUnauthorized, actor.Busy: http.StatusTooManyRequests,
 }
 
 // statusGivenUp is for the log: the browser is gone.
@@ -76,7 +77,7 @@ func (s *server) problem(err error) error {
 	if err == nil {
 		return nil
 	}
-	var refusal *act.Refusal
+	var refusal *actor.Refusal
 	switch {
 	case errors.As(err, &refusal):
 		details := make([]error, len(refusal.Fields))

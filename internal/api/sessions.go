@@ -14,8 +14,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lithos/core/site"
-	"lithos/internal/act"
-	"lithos/internal/people"
+	"lithos/internal/accounts"
+	"lithos/internal/actor"
 	"lithos/internal/work"
 )
 
@@ -35,7 +35,7 @@ func newSessions(w *work.Service, secure bool) *scs.SessionManager {
 	sessions.Cookie.Name, sessions.Cookie.SameSite, sessions.Cookie.Secure = "lithos", http.SameSiteStrictMode, secure
 	sessions.ErrorFunc = func(w http.ResponseWriter, _ *http.Request, err error) {
 		status, says := http.StatusServiceUnavailable, "Lithos cannot look up your session at this moment. Try again."
-		var refusal *act.Refusal
+		var refusal *actor.Refusal
 		if errors.As(err, &refusal) {
 			status, says = statuses[refusal.Kind], refusal.Says
 		}
@@ -56,14 +56,14 @@ func newSessions(w *work.Service, secure bool) *scs.SessionManager {
 type sessionStore struct{ work *work.Service }
 
 type sessionData struct {
-	Deadline   time.Time       `json:"deadline"`
-	Technician *act.Technician `json:"technician,omitempty"`
-	Begun      *people.Session `json:"begun,omitempty"`
+	Deadline   time.Time         `json:"deadline"`
+	Technician *actor.Technician `json:"technician,omitempty"`
+	Begun      *accounts.Session `json:"begun,omitempty"`
 }
 
 // FindCtx implements scs.CtxStore.
 func (s sessionStore) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
-	t, expires, ok, err := s.work.People.SessionTechnician(ctx, hashed(token))
+	t, expires, ok, err := s.work.Accounts.SessionTechnician(ctx, hashed(token))
 	if err != nil || !ok {
 		return nil, false, err
 	}
@@ -78,12 +78,12 @@ func (s sessionStore) CommitCtx(ctx context.Context, token string, raw []byte, e
 		return err
 	}
 	data.Begun.Expires = expires
-	return s.work.People.StartSession(ctx, hashed(token), *data.Begun)
+	return s.work.Accounts.StartSession(ctx, hashed(token), *data.Begun)
 }
 
 // DeleteCtx implements scs.CtxStore.
 func (s sessionStore) DeleteCtx(ctx context.Context, token string) error {
-	return s.work.People.EndSession(ctx, hashed(token))
+	return s.work.Accounts.EndSession(ctx, hashed(token))
 }
 
 // Find implements scs.Store.
@@ -105,7 +105,7 @@ type sessionCodec struct{}
 // Encode implements scs.Codec.
 func (sessionCodec) Encode(deadline time.Time, values map[string]any) ([]byte, error) {
 	data := sessionData{Deadline: deadline}
-	if v, ok := values[begun].(people.Session); ok {
+	if v, ok := values[begun].(accounts.Session); ok {
 		data.Begun = &v
 	}
 	return json.Marshal(data)
@@ -127,8 +127,8 @@ func (sessionCodec) Decode(raw []byte) (time.Time, map[string]any, error) {
 type contextKey struct{}
 
 // who is the technician a request is made by.
-func who(ctx context.Context) act.Technician {
-	t, _ := ctx.Value(contextKey{}).(act.Technician)
+func who(ctx context.Context) actor.Technician {
+	t, _ := ctx.Value(contextKey{}).(actor.Technician)
 	return t
 }
 
@@ -137,7 +137,7 @@ const notSignedIn = "You are not signed in, or were away too long. Sign in; what
 // signedInOnly admits requests of a session that somebody signed in to.
 func (s *server) signedInOnly(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
-		t, ok := s.sessions.Get(ctx.Context(), signedIn).(act.Technician)
+		t, ok := s.sessions.Get(ctx.Context(), signedIn).(actor.Technician)
 		if !ok {
 			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, notSignedIn)
 			return
@@ -178,7 +178,7 @@ const maxAgent = 200
 type signInAnswer struct {
 	Cookie http.Cookie `header:"Set-Cookie"`
 	Body   struct {
-		act.Technician
+		actor.Technician
 		Order int64 `json:"order,omitempty" doc:"the open work order they opened or edited last, on whichever machine"`
 	}
 }
@@ -188,8 +188,8 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 	if in.Browser != "" {
 		known = hashed(in.Browser)
 	}
-	t, stamp, err := s.work.People.SignIn(ctx,
-		people.Attempt{Name: in.Body.Name, Password: in.Body.Password, Source: in.remote, Browser: known})
+	t, stamp, err := s.work.Accounts.SignIn(ctx,
+		accounts.Attempt{Name: in.Body.Name, Password: in.Body.Password, Source: in.remote, Browser: known})
 	if err == nil {
 		err = s.sessions.RenewToken(ctx) // a session id from before signing in is worth nothing
 	}
@@ -199,7 +199,7 @@ func (s *server) signIn(ctx context.Context, in *signInRequest) (*signInAnswer, 
 	if in.Browser == "" {
 		in.Browser = rand.Text()
 	}
-	s.sessions.Put(ctx, begun, people.Session{
+	s.sessions.Put(ctx, begun, accounts.Session{
 		Technician: t.ID, Stamp: stamp, Source: in.remote, Agent: site.Printable(in.Agent, maxAgent),
 		Browser: hashed(in.Browser),
 	})

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/view"
 )
 
@@ -121,20 +121,20 @@ func TestANetworkIsToldByItsChanges(t *testing.T) {
 }
 
 // follow reads the live events of a session until it is told to stop.
-func (c *client) follow(t *testing.T) (<-chan act.Event, context.CancelFunc) {
+func (c *client) follow(t *testing.T) (<-chan actor.Event, context.CancelFunc) {
 	t.Helper()
 	ctx, stop := context.WithCancel(t.Context())
 	r, err := http.NewRequestWithContext(ctx, "GET", c.url+"/api/events", nil)
 	require.NoError(t, err)
 	answer, err := c.http.Do(r)
 	require.NoError(t, err)
-	events := make(chan act.Event, 100)
+	events := make(chan actor.Event, 100)
 	go func() {
 		defer answer.Body.Close()
 		defer close(events)
 		lines := bufio.NewScanner(answer.Body)
 		for lines.Scan() {
-			var e act.Event
+			var e actor.Event
 			if text, ok := strings.CutPrefix(lines.Text(), "data: "); ok && json.Unmarshal([]byte(text), &e) == nil {
 				events <- e
 			}
@@ -144,7 +144,7 @@ func (c *client) follow(t *testing.T) (<-chan act.Event, context.CancelFunc) {
 }
 
 // next is the next event of a topic.
-func next(t *testing.T, events <-chan act.Event, topic string) act.Event {
+func next(t *testing.T, events <-chan actor.Event, topic string) actor.Event {
 	t.Helper()
 	for e := range events {
 		if e.Topic == topic {
@@ -152,7 +152,7 @@ func next(t *testing.T, events <-chan act.Event, topic string) act.Event {
 		}
 	}
 	t.Fatalf("the events ended without one of topic %s", topic)
-	return act.Event{}
+	return actor.Event{}
 }
 
 // Who has an order in front of them is told to everybody, answered by those who are there

@@ -13,28 +13,28 @@ import (
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/accounts"
+	"lithos/internal/actor"
 	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
-	"lithos/internal/people"
 	"lithos/internal/postgres/pgtest"
 	"lithos/internal/standin"
 	"lithos/web"
 )
 
 // colleague is another technician of the same office.
-func (a *app) colleague(t *testing.T) act.Technician {
+func (a *app) colleague(t *testing.T) actor.Technician {
 	t.Helper()
-	_, err := a.Work.People.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-lantern")
+	_, err := a.Work.Accounts.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", "thistle-canal-lantern")
 	require.NoError(t, err)
-	who, _, err := a.Work.People.SignIn(t.Context(),
-		people.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
+	who, _, err := a.Work.Accounts.SignIn(t.Context(),
+		accounts.Attempt{Name: "jo", Password: "thistle-canal-lantern", Source: "test"})
 	require.NoError(t, err)
 	return who
 }
 
 // rename is an edit of a network's name by somebody else.
-func (a *app) rename(t *testing.T, who act.Technician, order int64, network, name string) {
+func (a *app) rename(t *testing.T, who actor.Technician, order int64, network, name string) {
 	t.Helper()
 	d, err := a.Work.Drafts.Draft(t.Context(), order)
 	require.NoError(t, err)
@@ -79,7 +79,7 @@ func TestAttackPages(t *testing.T) {
 		n, ok := newer.Network("net-quill-lab")
 		require.True(t, ok)
 		n.Name = "Workshop"
-		_, err := a.Work.Fleet.Import(t.Context(), newer, 0, "from a file")
+		_, err := a.Work.Sites.Import(t.Context(), newer, 0, "from a file")
 		require.NoError(t, err)
 		b.click("footer button", "^Move to the newest revision$")
 		b.see("1 edit no longer applies: decide")
@@ -181,10 +181,10 @@ func TestAttackPages(t *testing.T) {
 	t.Run("held", func(t *testing.T) {
 		b := a.at(t, 1280, 800, "/rounds")
 		b.see("Kelder Bridge surgery")
-		require.NoError(t, a.Work.People.HoldWork(t.Context(), "a test", "This database was restored"))
+		require.NoError(t, a.Work.Accounts.HoldWork(t.Context(), "a test", "This database was restored"))
 		b.see("Pushes and readings of devices are held")
 		b.axe("held")
-		_, err := a.Work.People.ReleaseWork(t.Context(), "a test")
+		_, err := a.Work.Accounts.ReleaseWork(t.Context(), "a test")
 		require.NoError(t, err)
 		b.gone("Pushes and readings of devices are held")
 	})
@@ -278,7 +278,7 @@ func TestAttackTourAndRestart(t *testing.T) {
 	b.see("known clients")
 	b.click("footer button", "^Push to gw-1")
 	b.see("Pushed, verified and landed")
-	doc, err := a.Work.Fleet.Export(t.Context(), "kelder-bridge")
+	doc, err := a.Work.Sites.Export(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	n, ok := doc.NetworkOf(netip.MustParseAddr("10.84.20.80"))
 	require.True(t, ok)

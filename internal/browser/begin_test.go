@@ -113,7 +113,7 @@ func TestFromNothing(t *testing.T) {
 func puttingAway(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-kiln-shed", "kiln-shed", "Kiln shed"
-	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/kiln-shed?select=site:site-kiln-shed")
 	b.click("aside button", "^Put this site away$")
@@ -136,11 +136,11 @@ func lookingBack(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-kept-yard", "kept-yard", "Kept yard"
 	doc.Contacts = "Una Marsh, yard foreman, 01632 960051"
-	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	doc.Pools[0].Note = "for the summer"
 	doc.Pools[0].Ranges = doc.Pools[0].Ranges[:1]
-	_, err = a.Work.Fleet.Import(t.Context(), site.Normal(doc), 0, "a longer summer")
+	_, err = a.Work.Sites.Import(t.Context(), site.Normal(doc), 0, "a longer summer")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/kept-yard?select=site:site-kept-yard")
 	b.fill("Address, prefix or name", "10.97.1.1")
@@ -170,7 +170,7 @@ func noticing(t *testing.T, a *app) {
 	held := gw.Running()
 	scenario.ByHand["dev-chand-gw"](&held)
 	require.NoError(t, gw.Set(held))
-	a.Work.Watch.Observe(t.Context(), "site-the-chandlery")
+	a.Work.Poll.Observe(t.Context(), "site-the-chandlery")
 	b := a.at(t, 1280, 800, "/sites/the-chandlery?tab=devices")
 	b.click("section[aria-label='Device gw-chand'] a", "changed, and not by Lithos: 3 things")
 	b.see("gw-chand holds something else")
@@ -209,7 +209,7 @@ func noticing(t *testing.T, a *app) {
 func takingIn(t *testing.T, a *app) {
 	doc := scenario.Site("the-chandlery")
 	doc.ID, doc.Code, doc.Name = "site-sail-loft", "sail-loft", "Sail loft"
-	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	list := filepath.Join(t.TempDir(), "loft.csv")
 	require.NoError(t, os.WriteFile(list, []byte("Netz;IP-Adresse;Hardware;Genannt\n"+
@@ -264,7 +264,7 @@ func takingIn(t *testing.T, a *app) {
 	b.picture("take-in")
 	b.click("[role=dialog] button", "^Take in 3 lines$")
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
-	loft, err := a.Work.Fleet.Export(t.Context(), "sail-loft")
+	loft, err := a.Work.Sites.Export(t.Context(), "sail-loft")
 	require.NoError(t, err)
 	open, err := a.Work.Store.Beside(t.Context(), loft.ID, loft.Customer.Name)
 	require.NoError(t, err)
@@ -282,7 +282,7 @@ func standards(t *testing.T, a *app) {
 	doc := scenario.Site("the-yard")
 	doc.ID, doc.Code, doc.Name = "site-oar-shed", "oar-shed", "Oar shed"
 	doc.Standard.ID, doc.Standard.Name = "std-oar", "Oar standard"
-	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/standards")
 	b.click("button[aria-label='Change Oar standard']", "Change")
@@ -320,7 +320,7 @@ func standards(t *testing.T, a *app) {
 func waiting(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
 	doc.ID, doc.Code, doc.Name = "site-jetty-hall", "jetty-hall", "Jetty hall"
-	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "jetty-hall", "New machines", "")
 	require.NoError(t, err)
@@ -360,7 +360,7 @@ func waiting(t *testing.T, a *app) {
 func byTheRunbook(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
 	doc.ID, doc.Code, doc.Name = "site-quay-hall", "quay-hall", "Quay hall"
-	_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	who := a.technician(t)
 	order, err := a.Work.Drafts.OpenOrder(t.Context(), who, "quay-hall", "Larger pool", "5120")
@@ -409,7 +409,7 @@ func manySites(t *testing.T, a *app) {
 		for i := range doc.Resolvers {
 			doc.Resolvers[i].Device = doc.Devices[0].ID
 		}
-		_, err := a.Work.Fleet.Import(t.Context(), doc, 0, "")
+		_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 		require.NoError(t, err)
 	}
 	who := a.technician(t)

@@ -11,10 +11,10 @@ import (
 	"github.com/ysmood/gson"
 
 	"lithos/core/edit"
+	"lithos/internal/accounts"
 	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
-	"lithos/internal/people"
 	"lithos/web"
 )
 
@@ -26,7 +26,7 @@ import (
 // for its turn, 20 ms at a time.
 func BenchmarkFiveThousand(b *testing.B) {
 	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files(), Poll: time.Hour}), browser: launch(b)}
-	_, err := a.Work.Fleet.Import(b.Context(), hall("large", 0x0a600002, 5000), 0, "")
+	_, err := a.Work.Sites.Import(b.Context(), hall("large", 0x0a600002, 5000), 0, "")
 	require.NoError(b, err)
 	t := a.open(b, 1280, 800)
 	t.see("Sign in")
@@ -142,8 +142,8 @@ func longestTask(b *testing.B, a *app, t *tab, act func()) float64 {
 // ordersOpen is how long the page of an order takes to open that 5,000 clients were
 // rehearsed for, in ratio to that of an empty one.
 func ordersOpen(b *testing.B, a *app, t *tab) float64 {
-	who, _, err := a.Work.People.SignIn(b.Context(),
-		people.Attempt{Name: demo.Account, Password: demo.Password, Source: "test"})
+	who, _, err := a.Work.Accounts.SignIn(b.Context(),
+		accounts.Attempt{Name: demo.Account, Password: demo.Password, Source: "test"})
 	require.NoError(b, err)
 	var orders []int64
 	for range 2 {

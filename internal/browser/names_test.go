@@ -195,7 +195,7 @@ func followingLines(t *testing.T, a *app) {
 			}
 		}
 	}))
-	held, err := a.Work.Watch.AskResolvers(t.Context(), "the-garret", "following-home")
+	held, err := a.Work.Poll.AskResolvers(t.Context(), "the-garret", "following-home")
 	require.NoError(t, err)
 	require.Len(t, held, 2)
 	b.click("a", "^home.garret.example$")

@@ -118,7 +118,7 @@ func lateRefusal(t *testing.T, a *app) {
 	name := a.account(t)
 	b.signIn(name)
 	b.see("Kelder Bridge surgery")
-	require.NoError(t, a.Work.People.EndSessions(t.Context(), "a test", name))
+	require.NoError(t, a.Work.Accounts.EndSessions(t.Context(), "a test", name))
 	b.press(input.Slash)
 	b.typed("held-one")
 	b.until("the first refusal to wait", `() => window.held === 401`)
@@ -142,7 +142,7 @@ func copyingAndCutText(t *testing.T, a *app) {
 	site := hall("cut", 0x0a710100, 3)
 	whole := strings.Repeat("a-long-name-of-a-seat-", 3)[:60]
 	site.Reservations[0].Name = whole
-	_, err := a.Work.Fleet.Import(t.Context(), site, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), site, 0, "")
 	require.NoError(t, err)
 	b := a.open(t, 820, 900)
 	grant := proto.BrowserGrantPermissions{
@@ -351,7 +351,7 @@ func formsAreKept(t *testing.T, a *app) {
 	b.keys(input.Escape)
 	b.gone("Throw away what you typed?")
 	b.fill("MAC", "00:00:5e:00:53:e1")
-	require.NoError(t, a.Work.People.EndSessions(t.Context(), "a test", a.account(t)))
+	require.NoError(t, a.Work.Accounts.EndSessions(t.Context(), "a test", a.account(t)))
 	b.click("button", "^Add$")
 	b.see("Sign in again")
 	b.axe("signing in again")
@@ -405,7 +405,7 @@ func tabsAndFiltersInTheAddress(t *testing.T, a *app) {
 	length := func() int { return b.page.MustEval(`() => history.length`).Int() }
 	was := length()
 	b.click("[role=tab]", "^Seen$")
-	b.until("the tab in the address", `() => location.search.includes('tab=seen')`)
+	b.until("the tab in the address", `() => location.search.includes('tab=observed')`)
 	assert.Equal(t, was+1, length())
 	b.fill("Filter what was seen", "10.84.18.9")
 	b.click("label", "The whole site")
@@ -520,7 +520,7 @@ func keysAndSkipLinks(t *testing.T, a *app) {
 
 // A list of five thousand: to its end, back by pages, and to a name by its letters.
 func longLists(t *testing.T, a *app) {
-	_, err := a.Work.Fleet.Import(t.Context(), hall("long", 0x0a700100, 5000), 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), hall("long", 0x0a700100, 5000), 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/long")
 	b.see("seat-3")
@@ -608,7 +608,8 @@ func narrowPages(t *testing.T, a *app) {
 		b := a.at(t, width, 900, "/rounds")
 		b.see("Kelder Bridge surgery")
 		for _, path := range []string{
-			"/rounds", "/sites/kelder-bridge?network=net-clinic", "/sites/kelder-bridge?network=net-clinic&tab=seen",
+			"/rounds", "/sites/kelder-bridge?network=net-clinic",
+			"/sites/kelder-bridge?network=net-clinic&tab=observed",
 			"/sites/kelder-bridge?network=net-clinic&tab=options",
 			"/sites/kelder-bridge?network=net-clinic&tab=devices",
 			"/sites/kelder-bridge?network=net-clinic&tab=try", "/sites/kelder-bridge?network=net-clinic&tab=forecast",
@@ -647,7 +648,7 @@ func emptySite(t *testing.T, a *app) {
 	s.Block = []netip.Prefix{netip.MustParsePrefix("10.208.0.0/20")}
 	s.Devices, s.Pools, s.Reservations, s.FixedDevices, s.Networks = nil, nil, nil, nil, nil
 	s.Options = nil
-	_, err := a.Work.Fleet.Import(t.Context(), s, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), s, 0, "")
 	require.NoError(t, err)
 	b := a.in(t, "empty", "")
 	b.see("This site has no network yet")
@@ -712,7 +713,7 @@ func othersAreShown(t *testing.T, a *app) {
 	second := a.at(t, 1280, 800, path)
 	first.see("Also at it: you, in another browser")
 	second.see("Also at it: you, in another browser")
-	_, err = a.Work.People.PutTechnician(t.Context(), "a test", "others-jo", "Jo Arden", demo.Password)
+	_, err = a.Work.Accounts.PutTechnician(t.Context(), "a test", "others-jo", "Jo Arden", demo.Password)
 	require.NoError(t, err)
 	third := a.as(t, "others-jo", 1280, 800, path)
 	first.see("Jo Arden")

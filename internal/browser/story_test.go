@@ -182,7 +182,7 @@ func TestRecoveryWard(t *testing.T) {
 		require.GreaterOrEqual(t, i, 0, "the device serves the pool")
 		assert.Len(t, held.DHCP.Pool[i].Exclusion, 2)
 	}
-	history, err := a.Work.Fleet.History(t.Context(), "kelder-bridge")
+	history, err := a.Work.Sites.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Equal(t, int32(2), history[0].Revision)
 	assert.Equal(t, "Recovery ward 4471", history[0].Note)
@@ -207,7 +207,7 @@ func TestRecoveryWard(t *testing.T) {
 	b.until("the dot on the ruler",
 		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')]
 			.reduce((n, p) => n + Number(p.dataset.seen), 0) > 0`)
-	b.click("[role=tab]", "Seen")
+	b.click("[role=tab]", "Observed")
 	b.until("the lease under Seen",
 		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('10.84.20.81') && r.innerText.includes('visitor'))`)
 	b.axe("seen")

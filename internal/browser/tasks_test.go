@@ -15,11 +15,11 @@ import (
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/accounts"
+	"lithos/internal/accounts/accountstest"
+	"lithos/internal/actor"
 	"lithos/internal/demo"
 	"lithos/internal/draft"
-	"lithos/internal/people"
-	"lithos/internal/people/peopletest"
 )
 
 // at opens a page of a browser in which the technician of the test is signed in.
@@ -43,14 +43,14 @@ func (a *app) account(t *testing.T) string {
 	}
 	_, name, _ := strings.Cut(t.Name(), "/")
 	if _, made := a.accounts.LoadOrStore(name, true); !made {
-		peopletest.Account(t, a.Store, name, demo.FullName, demo.Password)
+		accountstest.Account(t, a.Store, name, demo.FullName, demo.Password)
 	}
 	return name
 }
 
-func (a *app) technician(t *testing.T) act.Technician {
-	who, _, err := a.Work.People.SignIn(t.Context(),
-		people.Attempt{Name: a.account(t), Password: demo.Password, Source: "test"})
+func (a *app) technician(t *testing.T) actor.Technician {
+	who, _, err := a.Work.Accounts.SignIn(t.Context(),
+		accounts.Attempt{Name: a.account(t), Password: demo.Password, Source: "test"})
 	require.NoError(t, err)
 	return who
 }
@@ -289,7 +289,7 @@ func TestNarrowAndDark(t *testing.T) {
 // A network of a thousand reservations scrolls, filters and sorts.
 func thousandRows(t *testing.T, a *app) {
 	s := hall("large", 0x0a600100, 1000)
-	_, err := a.Work.Fleet.Import(t.Context(), s, 0, "")
+	_, err := a.Work.Sites.Import(t.Context(), s, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/large")
 	b.see("seat-3")

@@ -215,7 +215,7 @@ func forecasts(t *testing.T, a *app) {
 
 // What is seen is judged, and each can be made something of in a step.
 func seenAndWhatToMakeOfIt(t *testing.T, a *app) {
-	b := a.in(t, "kelder-bridge", "network=net-clinic&tab=seen")
+	b := a.in(t, "kelder-bridge", "network=net-clinic&tab=observed")
 	b.see("In the pool without a lease")
 	b.see("Made-up MAC")
 	b.see("Two machines on one address")

@@ -16,19 +16,19 @@ import (
 	"time"
 
 	"lithos/core/compile"
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/core/zone"
-	"lithos/internal/act"
+	"lithos/internal/accounts"
+	"lithos/internal/actor"
 	"lithos/internal/device"
 	"lithos/internal/outbound"
-	"lithos/internal/people"
 	"lithos/internal/standin"
 	"lithos/internal/standin/internet"
-	"lithos/internal/transfer"
 	"lithos/internal/work"
+	"lithos/internal/zonetransfer"
 )
 
 // The demonstration's made-up account.
@@ -57,7 +57,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	if err := account(ctx, w); err != nil {
 		return nil, err
 	}
-	w.Pushes.Outside, w.Watch.OutsideEcho, w.Store.Documents = scenario.Outside, scenario.Outside, true
+	w.Pushes.Outside, w.Poll.OutsideEcho, w.Store.Documents = scenario.Outside, scenario.Outside, true
 	ctx, stop := context.WithCancel(ctx)
 	running := &Devices{ByID: map[string]*standin.Device{}, stop: stop,
 		secrets: map[string]string{}, fabrics: map[string]*standin.Fabric{}}
@@ -73,10 +73,12 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			return nil, err
 		}
 	}
-	w.People.Web = transfer.Web{Trust: running.Internet.Certifier().Pool(), At: running.Internet.Web()}
-	w.People.Outbound.Allowed = append(w.People.Outbound.Allowed, outbound.Loopback().Allowed...) // where all of it runs
-	w.People.Reaches, w.Watch.Resolvers = running.Internet.Reaches(), []netip.Addr{internet.Resolver1, internet.Resolver2}
-	w.Watch.CertificateAuthority = running.Internet.Authority()
+	w.Accounts.Web = zonetransfer.Web{Trust: running.Internet.Certifier().Pool(), At: running.Internet.Web()}
+	w.Accounts.Outbound.Allowed = append(w.Accounts.Outbound.Allowed,
+		outbound.Loopback().Allowed...) // where all of it runs
+	w.Accounts.Reaches, w.Poll.Resolvers = running.Internet.Reaches(),
+		[]netip.Addr{internet.Resolver1, internet.Resolver2}
+	w.Poll.CertificateAuthority = running.Internet.Authority()
 	defer func() {
 		if err != nil {
 			running.Close()
@@ -85,18 +87,18 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 	for siteID, list := range scenario.Passwords {
 		for name, password := range list {
 			running.secrets[name] = password
-			if err := w.People.KeepSecret(ctx, &site.Site{ID: siteID}, name, password); err != nil {
+			if err := w.Accounts.KeepSecret(ctx, &site.Site{ID: siteID}, name, password); err != nil {
 				return nil, err
 			}
 		}
 	}
 	for _, name := range scenario.Names {
 		doc := scenario.Site(name)
-		if now, err := w.Fleet.Export(ctx, name); err == nil {
+		if now, err := w.Sites.Export(ctx, name); err == nil {
 			doc = now // as earlier runs left it
-		} else if refusal := (*act.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != act.Missing {
+		} else if refusal := (*actor.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != actor.Missing {
 			return nil, err
-		} else if _, err := w.Fleet.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
+		} else if _, err := w.Sites.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
 			return nil, err
 		}
 		fabric := standin.NewFabric()
@@ -127,7 +129,7 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 				continue
 			}
 			access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
-			if err := w.People.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
+			if err := w.Accounts.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
 				return nil, err
 			}
 		}
@@ -158,11 +160,11 @@ const by = "the demonstration"
 // account makes the demonstration's account, once: making it again would end the
 // sessions of whoever is still signed in.
 func account(ctx context.Context, w *work.Service) error {
-	there, err := w.People.Accounts(ctx)
-	if err != nil || slices.ContainsFunc(there, func(a people.Account) bool { return a.Name == Account }) {
+	there, err := w.Accounts.Accounts(ctx)
+	if err != nil || slices.ContainsFunc(there, func(a accounts.Account) bool { return a.Name == Account }) {
 		return err
 	}
-	_, err = w.People.PutTechnician(ctx, by, Account, FullName, Password)
+	_, err = w.Accounts.PutTechnician(ctx, by, Account, FullName, Password)
 	return err
 }
 
@@ -267,7 +269,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 			d.Internet.AddKey(k)
 		}
 		d.secrets[secret] = k.Secret
-		return w.People.KeepSecret(ctx, doc, secret, k.Secret)
+		return w.Accounts.KeepSecret(ctx, doc, secret, k.Secret)
 	}
 	for _, z := range doc.Zones {
 		if err := add(internet.Key{Name: z.Key, Zone: z.Name, Reads: true}, z.Secret); err != nil {
@@ -276,7 +278,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 		if z.KeysAt != "" {
 			password := rand.Text()
 			d.Internet.AddAccount(z.Name, password)
-			if err := w.People.KeepSecret(ctx, doc, z.Account, password); err != nil {
+			if err := w.Accounts.KeepSecret(ctx, doc, z.Account, password); err != nil {
 				return err
 			}
 		}
@@ -287,7 +289,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 			continue
 		}
 		k := internet.Key{Name: c.Key, Zone: z.Name,
-			Limits: outside.Limits{Names: []string{c.Challenge()}, Types: []string{"TXT"}}}
+			Limits: dynamicnames.Limits{Names: []string{c.Challenge()}, Types: []string{"TXT"}}}
 		if err := add(k, c.Secret); err != nil {
 			return err
 		}
@@ -298,7 +300,7 @@ func (d *Devices) makeKeys(ctx context.Context, w *work.Service, doc *site.Site)
 			continue
 		}
 		k := internet.Key{Name: f.Key, Zone: z.Name,
-			Limits: outside.Limits{Names: []string{f.Name}, Types: f.Types(), UpdateOnly: true}}
+			Limits: dynamicnames.Limits{Names: []string{f.Name}, Types: f.Types(), UpdateOnly: true}}
 		if f.Wildcard {
 			k.Names = append(k.Names, "*."+f.Name)
 		}

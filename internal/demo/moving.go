@@ -8,7 +8,7 @@ import (
 
 	"lithos/core/move"
 	"lithos/core/site"
-	"lithos/internal/people"
+	"lithos/internal/accounts"
 	"lithos/internal/push"
 	"lithos/internal/work"
 )
@@ -20,13 +20,14 @@ func Moving(ctx context.Context, w *work.Service) error {
 	if err != nil || len(there) > 0 {
 		return err
 	}
-	by, _, err := w.People.SignIn(ctx, people.Attempt{Name: Account, Password: Password, Source: by})
+	by, _, err := w.Accounts.SignIn(ctx, accounts.Attempt{Name: Account, Password: Password, Source: by})
 	if err != nil {
 		return err
 	}
 	night := time.Now().AddDate(0, 0, 2)
-	id, err := w.Moves.BeginMove(ctx, by, "kelder-bridge", move.Request{Title: "Handsets to VLAN 131", Ticket: "LV-2207",
-		Night: time.Date(night.Year(), night.Month(), night.Day(), 23, 30, 0, 0, night.Location()),
+	id, err := w.Moves.BeginMove(ctx, by, "kelder-bridge", move.Request{Title: "Handsets to VLAN 131",
+		Ticket: "LV-2207",
+		Night:  time.Date(night.Year(), night.Month(), night.Day(), 23, 30, 0, 0, night.Location()),
 		Shifts: []move.Shift{{Network: "net-handsets", Prefix: netip.MustParsePrefix("10.84.22.0/24"), VLAN: 131,
 			Grow: true}}})
 	if err != nil {
@@ -42,7 +43,8 @@ func Moving(ctx context.Context, w *work.Service) error {
 		return err
 	}
 	opened := time.Now().In(zone).Add(-push.LateAtMost / 2).Format(site.Clock)
-	if err := w.Pushes.SetWindow(ctx, by, first, push.WindowEntry{Note: m.Phases[0].Says, NotBefore: opened}); err != nil {
+	if err := w.Pushes.SetWindow(ctx, by, first, push.WindowEntry{Note: m.Phases[0].Says,
+		NotBefore: opened}); err != nil {
 		return err
 	}
 	d, err := w.Drafts.Draft(ctx, first)

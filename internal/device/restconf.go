@@ -30,9 +30,9 @@ import (
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
 	"lithos/core/dhcp"
-	"lithos/core/links"
 	"lithos/core/plan"
 	"lithos/core/site"
+	"lithos/core/topology"
 	"lithos/core/yang"
 	"lithos/internal/outbound"
 )
@@ -482,8 +482,8 @@ func (r *RESTCONF) Plugs(ctx context.Context, iface string) (bool, error) {
 // Farthest finds the port of a network that is farthest from its router and takes a test client; the driver is nil
 // where no port does. plugs are the network's ports, in the order in which one comes to them from the router. reach
 // gives the driver of a device, nil for one that is not reached.
-func Farthest(ctx context.Context, plugs []links.End, reach func(device string) (*RESTCONF, error)) (*RESTCONF,
-	links.End, error) {
+func Farthest(ctx context.Context, plugs []topology.End, reach func(device string) (*RESTCONF, error)) (*RESTCONF,
+	topology.End, error) {
 	for _, e := range slices.Backward(plugs) {
 		driver, err := reach(e.Device.ID)
 		if err != nil {
@@ -500,7 +500,7 @@ func Farthest(ctx context.Context, plugs []links.End, reach func(device string) 
 			return driver, e, nil
 		}
 	}
-	return nil, links.End{}, nil
+	return nil, topology.End{}, nil
 }
 
 // AttachTo connects a test client to the addresses of an interface, wherever the client is:

@@ -9,10 +9,10 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"lithos/core/alike"
 	"lithos/core/edit"
+	"lithos/core/replicate"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
 )
@@ -45,7 +45,7 @@ type NearerLevel struct {
 
 func hiddenThere(was, now *site.Site, placed []edit.Edit) []HiddenThere {
 	out := []HiddenThere{}
-	for _, h := range alike.HiddenIn(was, now, placed) {
+	for _, h := range replicate.HiddenIn(was, now, placed) {
 		one := HiddenThere{Code: h.Code, What: h.Name, Value: h.Value}
 		for _, l := range h.By {
 			one.Levels = append(one.Levels, NearerLevel{site.Ref{Kind: l.Kind, ID: l.ID}.String(), l.Kind + " " +
@@ -60,7 +60,7 @@ const mostCopies = 200
 
 // CopyTo opens the order at other sites, each with the edits that find their place there by role and name; what does
 // not fit waits there for a decision. The orders belong together from then on.
-func (s *Service) CopyTo(ctx context.Context, by act.Technician, id int64, codes []string) ([]Copied, error) {
+func (s *Service) CopyTo(ctx context.Context, by actor.Technician, id int64, codes []string) ([]Copied, error) {
 	d, err := s.Draft(ctx, id)
 	if err != nil {
 		return nil, err
@@ -68,11 +68,11 @@ func (s *Service) CopyTo(ctx context.Context, by act.Technician, id int64, codes
 	edits := order.Live(d.Steps)
 	switch {
 	case len(edits) == 0:
-		return nil, act.Refuse(act.Conflict, "%s has no edits to copy yet.", order.Name(id))
+		return nil, actor.Refuse(actor.Conflict, "%s has no edits to copy yet.", order.Name(id))
 	case len(codes) == 0:
-		return nil, act.Refuse(act.Invalid, "Choose the sites it is copied to.")
+		return nil, actor.Refuse(actor.Invalid, "Choose the sites it is copied to.")
 	case len(codes) > mostCopies:
-		return nil, act.Refuse(act.Invalid, "Choose at most %d sites at a time.", mostCopies)
+		return nil, actor.Refuse(actor.Invalid, "Choose at most %d sites at a time.", mostCopies)
 	}
 	lead := id
 	if d.Order.Lead != 0 {
@@ -96,7 +96,7 @@ func (s *Service) CopyTo(ctx context.Context, by act.Technician, id int64, codes
 			continue
 		}
 		c, err := s.copyOne(ctx, by, d, lead, code, edits)
-		var refusal *act.Refusal
+		var refusal *actor.Refusal
 		switch {
 		case errors.As(err, &refusal):
 			c = Copied{Site: code, Name: code, Says: refusal.Says, Hidden: []HiddenThere{}}
@@ -109,7 +109,7 @@ func (s *Service) CopyTo(ctx context.Context, by act.Technician, id int64, codes
 }
 
 func (s *Service) copyOne(
-	ctx context.Context, by act.Technician, d *order.Draft, lead int64, code string, edits []edit.Edit,
+	ctx context.Context, by actor.Technician, d *order.Draft, lead int64, code string, edits []edit.Edit,
 ) (Copied, error) {
 	row, err := s.store.Site(ctx, code)
 	if err != nil {
@@ -119,7 +119,7 @@ func (s *Service) copyOne(
 	if err != nil {
 		return Copied{}, err
 	}
-	placed, left := alike.Place(d.Base.Site, d.Doc(), head.Site, edits, newID)
+	placed, left := replicate.Place(d.Base.Site, d.Doc(), head.Site, edits, newID)
 	out := Copied{Site: code, Name: row.Name, Edits: len(placed), Left: len(left), Hidden: []HiddenThere{}}
 	if len(placed)+len(left) == 0 {
 		out.Says = "all of it is so there already"
@@ -153,14 +153,14 @@ func (s *Service) copyOne(
 				return err
 			}
 		}
-		return errors.Join(act.Publish(ctx, q, act.OrderEvent(out.Order, 1)),
-			act.Publish(ctx, q, act.OrderEvent(lead, 0)))
+		return errors.Join(actor.Publish(ctx, q, actor.OrderEvent(out.Order, 1)),
+			actor.Publish(ctx, q, actor.OrderEvent(lead, 0)))
 	})
 }
 
 // Fill puts edits into the draft of an open order as one step, on the site's newest revision. What does not apply there
 // waits for a decision.
-func (s *Service) Fill(ctx context.Context, by act.Technician, id int64, edits []edit.Edit) error {
+func (s *Service) Fill(ctx context.Context, by actor.Technician, id int64, edits []edit.Edit) error {
 	d, err := s.Draft(ctx, id)
 	if err == nil && d.Order.BaseRevision != d.Order.Head {
 		d, err = s.Rebase(ctx, id, d.Order.Version)
@@ -191,7 +191,7 @@ func (s *Service) Fill(ctx context.Context, by act.Technician, id int64, edits [
 			}
 		}
 		for _, c := range conflicts {
-			left := alike.Left{Edit: c.Edit, Says: edit.Describe(d.Doc(), c.Edit), Why: c.Says}
+			left := replicate.Left{Edit: c.Edit, Says: edit.Describe(d.Doc(), c.Edit), Why: c.Says}
 			if err := loseEdit(ctx, q, id, by, left); err != nil {
 				return err
 			}
@@ -211,7 +211,7 @@ func addStep(ctx context.Context, q *gen.Queries, id int64, step order.Step) err
 }
 
 // loseEdit keeps an edit that has no place in a draft until somebody decides.
-func loseEdit(ctx context.Context, q *gen.Queries, id int64, by act.Technician, l alike.Left) error {
+func loseEdit(ctx context.Context, q *gen.Queries, id int64, by actor.Technician, l replicate.Left) error {
 	e, err := json.Marshal(l.Edit)
 	if err != nil {
 		return err

@@ -16,7 +16,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -82,7 +82,7 @@ func (s *Service) At(
 			return nil, nil, 0, err
 		}
 		if d.Order.Code != code {
-			return nil, nil, 0, act.Refuse(act.Missing, "%s is not an order of this site.", order.Name(orderID))
+			return nil, nil, 0, actor.Refuse(actor.Missing, "%s is not an order of this site.", order.Name(orderID))
 		}
 		return d.Scene, d, d.Order.BaseRevision, nil
 	}
@@ -97,17 +97,17 @@ func (s *Service) At(
 const maxTitle = 120
 
 // OpenOrder opens a work order on a site's newest revision.
-func (s *Service) OpenOrder(ctx context.Context, by act.Technician, code, title, ticket string) (int64, error) {
+func (s *Service) OpenOrder(ctx context.Context, by actor.Technician, code, title, ticket string) (int64, error) {
 	title, ticket = strings.TrimSpace(title), strings.TrimSpace(ticket)
 	if fields := checkOrder(title, ticket); len(fields) > 0 {
-		return 0, &act.Refusal{Kind: act.Invalid, Says: "The work order was not opened.", Fields: fields}
+		return 0, &actor.Refusal{Kind: actor.Invalid, Says: "The work order was not opened.", Fields: fields}
 	}
 	row, err := s.store.Site(ctx, code)
 	if err != nil {
 		return 0, err
 	}
 	if row.Away {
-		return 0, act.Refuse(act.Conflict, "%s is put away; bring it back first.", row.Name)
+		return 0, actor.Refuse(actor.Conflict, "%s is put away; bring it back first.", row.Name)
 	}
 	var id int64
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
@@ -115,8 +115,8 @@ func (s *Service) OpenOrder(ctx context.Context, by act.Technician, code, title,
 			gen.OpenOrderParams{Title: title, Ticket: ticket, OpenedBy: by.ID, SiteID: row.ID}); err != nil {
 			return fmt.Errorf("open a work order: %w", err)
 		}
-		return errors.Join(act.Record(ctx, q, by, "order-opened", order.Name(id), title+", at "+row.Name),
-			act.Publish(ctx, q, act.OrderEvent(id, 0)))
+		return errors.Join(actor.Record(ctx, q, by, "order-opened", order.Name(id), title+", at "+row.Name),
+			actor.Publish(ctx, q, actor.OrderEvent(id, 0)))
 	})
 	return id, err
 }
@@ -143,7 +143,7 @@ func checkOrder(title, ticket string) site.FieldErrors {
 func (s *Service) Draft(ctx context.Context, id int64) (*order.Draft, error) {
 	o, err := s.store.Order(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, act.Refuse(act.Missing, "There is no work order %s.", order.Name(id))
+		return nil, actor.Refuse(actor.Missing, "There is no work order %s.", order.Name(id))
 	}
 	if err != nil {
 		return nil, err
@@ -209,7 +209,7 @@ func (s *Service) touch(ctx context.Context, d *order.Draft, do func(q *gen.Quer
 		if err := do(q); err != nil {
 			return err
 		}
-		return act.Publish(ctx, q, act.OrderEvent(d.Order.ID, d.Order.Version+1))
+		return actor.Publish(ctx, q, actor.OrderEvent(d.Order.ID, d.Order.Version+1))
 	})
 	if err == nil {
 		d.Order.Version++
@@ -233,7 +233,7 @@ func (s *Service) unlessMoved(ctx context.Context, d *order.Draft, err error) er
 
 // Drop closes a work order without pushing it. Its edits stay on record, and
 // TakeUp opens it again.
-func (s *Service) Drop(ctx context.Context, by act.Technician, id int64, version int32) error {
+func (s *Service) Drop(ctx context.Context, by actor.Technician, id int64, version int32) error {
 	d, err := s.Editable(ctx, id, version)
 	if err != nil {
 		return err
@@ -242,40 +242,41 @@ func (s *Service) Drop(ctx context.Context, by act.Technician, id int64, version
 	return s.touch(ctx, &next, func(q *gen.Queries) error { return dropped(ctx, q, by, id, d.Order.Title) })
 }
 
-func dropped(ctx context.Context, q *gen.Queries, by act.Technician, id int64, title string) error {
+func dropped(ctx context.Context, q *gen.Queries, by actor.Technician, id int64, title string) error {
 	n, err := q.SetOrderState(ctx, gen.SetOrderStateParams{ID: id, State: "dropped", By: by.ID, Expected: "open"})
 	if err == nil && n == 0 {
 		err = store.ErrMoved
 	}
-	return errors.Join(err, act.Record(ctx, q, by, "order-dropped", order.Name(id), title))
+	return errors.Join(err, actor.Record(ctx, q, by, "order-dropped", order.Name(id), title))
 }
 
 // DropIn is Drop as part of a transaction of somebody else, which fails when another change came first.
 func (s *Service) DropIn(
-	ctx context.Context, q *gen.Queries, by act.Technician, id int64, version int32, title string,
+	ctx context.Context, q *gen.Queries, by actor.Technician, id int64, version int32, title string,
 ) error {
 	n, err := q.TouchOrder(ctx, gen.TouchOrderParams{ID: id, Version: version})
 	if err == nil && n > 0 {
 		err = dropped(ctx, q, by, id, title)
 	}
 	if errors.Is(err, store.ErrMoved) || err == nil && n == 0 {
-		return act.Refuse(act.Conflict, "%s was changed meanwhile. Look at it again; nothing was done.", order.Name(id))
+		return actor.Refuse(actor.Conflict, "%s was changed meanwhile. Look at it again; nothing was done.",
+			order.Name(id))
 	}
-	return errors.Join(err, act.Publish(ctx, q, act.OrderEvent(id, version+1)))
+	return errors.Join(err, actor.Publish(ctx, q, actor.OrderEvent(id, version+1)))
 }
 
 // TakeUp opens a dropped work order again, with its edits.
-func (s *Service) TakeUp(ctx context.Context, by act.Technician, id int64, version int32) error {
+func (s *Service) TakeUp(ctx context.Context, by actor.Technician, id int64, version int32) error {
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		n, err := q.ReopenOrder(ctx, gen.ReopenOrderParams{ID: id, Version: version})
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict, "%s is not dropped, or was changed meanwhile. Look at it again.",
+			err = actor.Refuse(actor.Conflict, "%s is not dropped, or was changed meanwhile. Look at it again.",
 				order.Name(id))
 		}
 		if err != nil {
 			return err
 		}
-		return errors.Join(act.Record(ctx, q, by, "order-taken-up", order.Name(id),
-			"Opened again after it was dropped"), act.Publish(ctx, q, act.OrderEvent(id, 0)))
+		return errors.Join(actor.Record(ctx, q, by, "order-taken-up", order.Name(id),
+			"Opened again after it was dropped"), actor.Publish(ctx, q, actor.OrderEvent(id, 0)))
 	})
 }

@@ -13,7 +13,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -55,7 +55,7 @@ func (r Resize) entry(doc *site.Site) (edit.Entry, error) {
 	}
 	p, ok := doc.Pool(part.ID)
 	if !ok || r.Range >= len(p.Ranges) {
-		return edit.Entry{}, act.Refuse(act.Conflict, "The range is not there any more. Look at the ruler again.")
+		return edit.Entry{}, actor.Refuse(actor.Conflict, "The range is not there any more. Look at the ruler again.")
 	}
 	var ranges []string
 	for i, run := range p.Ranges {
@@ -82,7 +82,7 @@ type Edited struct {
 // page and the database are worked on at once; nothing it makes counts when Edit
 // fails. It may be nil.
 func (s *Service) Edit(
-	ctx context.Context, by act.Technician, id int64, c Change, draw func(*Edited),
+	ctx context.Context, by actor.Technician, id int64, c Change, draw func(*Edited),
 ) (*Edited, error) {
 	before, err := s.toEdit(ctx, id, c)
 	if err != nil {
@@ -126,7 +126,7 @@ func (s *Service) Edit(
 
 // makeStep stores an edit as a step, and works out the draft after it.
 func (s *Service) makeStep(
-	ctx context.Context, by act.Technician, out *Edited, doc *site.Site, back []order.PutBack, finish func() error,
+	ctx context.Context, by actor.Technician, out *Edited, doc *site.Site, back []order.PutBack, finish func() error,
 ) error {
 	d := out.Before
 	step := d.NextStep(by, doc, out.Edits)
@@ -255,7 +255,7 @@ func (s *Service) takeStep(ctx context.Context, d *order.Draft, step order.Step)
 	if err != nil {
 		return 0, err
 	}
-	event, err := json.Marshal(act.OrderEvent(d.Order.ID, d.Order.Version+1))
+	event, err := json.Marshal(actor.OrderEvent(d.Order.ID, d.Order.Version+1))
 	if err != nil {
 		return 0, err
 	}
@@ -291,12 +291,12 @@ func (s *Service) read(
 		}
 	case c.Remove != "":
 		if edits, err = edit.Removing(doc, site.ParseRef(c.Remove), site.ParseRef(c.In)); err != nil {
-			return nil, nil, "", act.Refuse(act.Conflict, "It cannot be removed: %s.", err)
+			return nil, nil, "", actor.Refuse(actor.Conflict, "It cannot be removed: %s.", err)
 		}
 	}
 	if edits != nil {
 		if doc, err = edit.Apply(doc, edits...); err != nil {
-			return nil, nil, "", act.Refuse(act.Conflict, "%s.", err)
+			return nil, nil, "", actor.Refuse(actor.Conflict, "%s.", err)
 		}
 	}
 	entries := c.Entries
@@ -317,7 +317,7 @@ func (s *Service) read(
 		one, err := edit.Read(doc, e)
 		var fields site.FieldErrors
 		if errors.As(err, &fields) {
-			r := act.RefuseFields("Nothing was changed", fields)
+			r := actor.RefuseFields("Nothing was changed", fields)
 			r.Fields = nil
 			for _, f := range fields {
 				f.Field = fmt.Sprintf("entries[%d].fields.%s", i, f.Field)
@@ -329,7 +329,7 @@ func (s *Service) read(
 			return nil, nil, "", err
 		}
 		if doc, err = edit.Apply(doc, one...); err != nil {
-			return nil, nil, "", act.Refuse(act.Conflict, "%s.", err)
+			return nil, nil, "", actor.Refuse(actor.Conflict, "%s.", err)
 		}
 		edits = append(edits, one...)
 	}
@@ -353,11 +353,11 @@ func (s *Service) fixOf(ctx context.Context, d *order.Draft, id string, other bo
 	}
 	switch {
 	case i < 0:
-		return nil, act.Refuse(act.Conflict, "That finding is gone already; there is nothing left to fix.")
+		return nil, actor.Refuse(actor.Conflict, "That finding is gone already; there is nothing left to fix.")
 	case other && found[i].Other != nil:
 		return found[i].Other.Edits, nil
 	case other || found[i].Fix == nil:
-		return nil, act.Refuse(act.Invalid, "There is no ready fix for this finding; change what it names.")
+		return nil, actor.Refuse(actor.Invalid, "There is no ready fix for this finding; change what it names.")
 	}
 	return found[i].Fix.Edits, nil
 }
@@ -391,7 +391,7 @@ func (s *Service) goElsewhere(
 			return err
 		}
 		says := "type it again: the one that is kept was typed for another place, and does not go to " + to
-		return act.RefuseFields("Nothing was changed",
+		return actor.RefuseFields("Nothing was changed",
 			site.FieldErrors{{Field: keptFieldOf(now, name, entries), Says: says}})
 	}
 	return nil
@@ -427,7 +427,7 @@ var keptFields = []kept{{site.KindInterface, "secret", "line", false}, {site.Kin
 // sealTyped takes the passwords out of what was typed and leaves in their place
 // the names they are to be kept under. A draft holds only those. Each gets a name
 // of its own, so that the one in use stays what it was until the push.
-func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.Entry) ([]gen.PutSecretParams, error) {
+func (s *Service) sealTyped(by actor.Technician, d *order.Draft, entries []edit.Entry) ([]gen.PutSecretParams, error) {
 	var out []gen.PutSecretParams
 	for i, e := range entries {
 		for _, f := range keptFields {
@@ -443,7 +443,7 @@ func (s *Service) sealTyped(by act.Technician, d *order.Draft, entries []edit.En
 				problem, what = err.Error(), "key"
 			}
 			if problem != "" {
-				return nil, &act.Refusal{Kind: act.Invalid,
+				return nil, &actor.Refusal{Kind: actor.Invalid,
 					Says:   "Nothing was changed: the " + what + " " + problem + ".",
 					Fields: []site.FieldError{{Field: fmt.Sprintf("entries[%d].fields.%s", i, f.field), Says: problem}}}
 			}

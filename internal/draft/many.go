@@ -8,7 +8,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 )
 
@@ -58,13 +58,13 @@ func (r PasteRequest) read(doc *site.Site) ([]edit.Line, []edit.Edit, error) {
 	} else {
 		n, ok := doc.Network(r.Network)
 		if !ok {
-			return nil, nil, act.Refuse(act.Missing, "The network is not there any more.")
+			return nil, nil, actor.Refuse(actor.Missing, "The network is not there any more.")
 		}
 		lines, edits, err = edit.Paste(doc, n, r.Kind, r.Text, fresh)
 	}
 	var fields site.FieldErrors
 	if errors.As(err, &fields) {
-		return nil, nil, act.RefuseFields("Nothing was pasted", fields)
+		return nil, nil, actor.RefuseFields("Nothing was pasted", fields)
 	}
 	return lines, edits, err
 }

@@ -9,7 +9,7 @@ import (
 
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -145,7 +145,7 @@ type Decision struct {
 
 // Decide ends the wait of an edit that no longer applied, as a step of by's where something is changed.
 func (s *Service) Decide(
-	ctx context.Context, by act.Technician, id int64, version int32, decision Decision,
+	ctx context.Context, by actor.Technician, id int64, version int32, decision Decision,
 ) (*order.Draft, error) {
 	d, err := s.Editable(ctx, id, version)
 	if err != nil {
@@ -157,7 +157,7 @@ func (s *Service) Decide(
 	}
 	at := slices.IndexFunc(rows, func(r gen.LostEditsRow) bool { return r.Seq == decision.Seq })
 	if at < 0 {
-		return nil, act.Refuse(act.Conflict, "Somebody has decided about this edit already.")
+		return nil, actor.Refuse(actor.Conflict, "Somebody has decided about this edit already.")
 	}
 	next := *d
 	next.Order.Lost--
@@ -181,7 +181,7 @@ func (s *Service) Decide(
 	}
 	doc, err := edit.Apply(d.Doc(), edits...)
 	if err != nil {
-		return nil, act.Refuse(act.Conflict, "%s.", err)
+		return nil, actor.Refuse(actor.Conflict, "%s.", err)
 	}
 	step := d.NextStep(by, doc, edits)
 	raw, back, err := written(step)
@@ -206,16 +206,16 @@ func decided(doc *site.Site, e edit.Edit, decision Decision) ([]edit.Edit, error
 	if decision.Take == TakeAnother {
 		edits, err := edit.Another(doc, e, decision.Fields)
 		if wrong := site.FieldErrors(nil); errors.As(err, &wrong) {
-			return nil, act.RefuseFields("Nothing was changed", wrong)
+			return nil, actor.RefuseFields("Nothing was changed", wrong)
 		}
 		if err != nil {
-			return nil, act.Refuse(act.Conflict, "This edit cannot be made any more: %s.", err)
+			return nil, actor.Refuse(actor.Conflict, "This edit cannot be made any more: %s.", err)
 		}
 		return edits, nil
 	}
 	over, ok := edit.Over(doc, e)
 	if !ok {
-		return nil, act.Refuse(act.Conflict,
+		return nil, actor.Refuse(actor.Conflict,
 			"This edit cannot be made any more: what it needs is gone. Keep what the site has, or type another value.")
 	}
 	return []edit.Edit{over}, nil

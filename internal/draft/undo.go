@@ -8,14 +8,15 @@ import (
 
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
 )
 
 // Undo takes back the last step that stands. A step of another technician's is
 // taken back only when others is set: the caller has been told whose it is.
-func (s *Service) Undo(ctx context.Context, by act.Technician, id int64, version int32, others bool) (*Edited, error) {
+func (s *Service) Undo(ctx context.Context, by actor.Technician, id int64, version int32, others bool) (*Edited,
+	error) {
 	return s.flip(ctx, by, id, version, true, others, func(steps []order.Step) int {
 		for i := len(steps) - 1; i >= 0; i-- {
 			if !steps[i].Undone {
@@ -29,7 +30,7 @@ func (s *Service) Undo(ctx context.Context, by act.Technician, id int64, version
 // TakeBack takes back one step, wherever it stands, unless a later one needs it. A step of another technician's is
 // taken back only when others is set.
 func (s *Service) TakeBack(
-	ctx context.Context, by act.Technician, id int64, version, seq int32, others bool,
+	ctx context.Context, by actor.Technician, id int64, version, seq int32, others bool,
 ) (*Edited, error) {
 	return s.flip(ctx, by, id, version, true, others, func(steps []order.Step) int {
 		return slices.IndexFunc(steps, func(s order.Step) bool { return s.Seq == seq && !s.Undone })
@@ -37,7 +38,7 @@ func (s *Service) TakeBack(
 }
 
 // Redo does the first step that was undone again.
-func (s *Service) Redo(ctx context.Context, by act.Technician, id int64, version int32) (*Edited, error) {
+func (s *Service) Redo(ctx context.Context, by actor.Technician, id int64, version int32) (*Edited, error) {
 	return s.flip(ctx, by, id, version, false, true, func(steps []order.Step) int {
 		return slices.IndexFunc(steps, func(s order.Step) bool { return s.Undone })
 	})
@@ -52,18 +53,19 @@ func neededBy(steps []order.Step, at int, undone bool) error {
 		}
 		if at < len(st.Edits) {
 			if !undone {
-				return act.Refuse(act.Conflict, "It cannot be done again: %s (%s) came since. Make the edit anew.",
+				return actor.Refuse(actor.Conflict, "It cannot be done again: %s (%s) came since. Make the edit anew.",
 					st.Says, st.By)
 			}
-			return act.Refuse(act.Conflict, "A later step needs it: %s (%s). Take that back first.", st.Says, st.By)
+			return actor.Refuse(actor.Conflict, "A later step needs it: %s (%s). Take that back first.", st.Says, st.By)
 		}
 		at -= len(st.Edits)
 	}
-	return act.Refuse(act.Conflict, "A later step needs it. Take that back first.")
+	return actor.Refuse(actor.Conflict, "A later step needs it. Take that back first.")
 }
 
 func (s *Service) flip(
-	ctx context.Context, by act.Technician, id int64, version int32, undone, others bool, which func([]order.Step) int,
+	ctx context.Context, by actor.Technician, id int64, version int32, undone, others bool,
+	which func([]order.Step) int,
 ) (*Edited, error) {
 	d, err := s.Editable(ctx, id, version)
 	if err != nil {
@@ -80,7 +82,7 @@ func (s *Service) flip(
 			which = "The last step"
 		}
 		says := fmt.Sprintf("%s is %s's (%s). Undo it all the same?", which, step.By, step.Says)
-		return nil, &act.Refusal{Kind: act.Conflict, Says: says,
+		return nil, &actor.Refusal{Kind: actor.Conflict, Says: says,
 			Fields: []site.FieldError{{Field: "others", Says: says}}}
 	}
 	steps := slices.Clone(d.Steps)

@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"lithos/core/check"
-	"lithos/core/outside"
-	"lithos/core/seen"
+	"lithos/core/dynamicnames"
+	"lithos/core/observed"
 	"lithos/core/site"
 	"lithos/core/zone"
 )
@@ -17,7 +17,7 @@ import (
 type Beside struct {
 	Access    []Access // of its devices
 	Orders    []Opened
-	Seen      []seen.Heard
+	Seen      []observed.Heard
 	Zones     []ZoneReading       // of its outside zones
 	Lines     []LineReading       // the addresses its uplinks had, the oldest first of each
 	Sent      []SentAddress       // what was sent of its names that follow, the oldest first of each
@@ -47,8 +47,8 @@ type ZoneReading struct {
 	// Keys and Sets are what its provider tells of keys and of who writes the records; KeysProblem is why it
 	// told nothing the last time.
 	KeysReadAt  *time.Time // nil where it never told them
-	Keys        []outside.Key
-	Sets        []outside.Set
+	Keys        []dynamicnames.Key
+	Sets        []dynamicnames.Set
 	KeysProblem string
 }
 
@@ -88,8 +88,8 @@ func (b Beside) ReadOf(following, typ string) []ReadAddress {
 }
 
 // LineOf is what a line had when it was read last.
-func (b Beside) LineOf(line string) outside.Line {
-	var out outside.Line
+func (b Beside) LineOf(line string) dynamicnames.Line {
+	var out dynamicnames.Line
 	for _, l := range b.Lines {
 		if l.Interface == line {
 			out = out.With(l.Address)
@@ -119,10 +119,10 @@ type Opened struct {
 
 // Around is what rules need beside the document of a site.
 func (b Beside) Around(doc *site.Site) check.Surroundings {
-	with := check.Surroundings{Now: time.Now(), Seen: seen.Sightings(doc, b.Seen, time.Now()),
+	with := check.Surroundings{Now: time.Now(), Seen: observed.Sightings(doc, b.Seen, time.Now()),
 		Neighbors: slices.Clone(b.Neighbors), Programs: Programs(b.Access),
-		Told: map[string][]zone.Record{}, Lines: map[string]outside.Line{}, Keys: map[string][]outside.Key{},
-		Sets: map[string][]outside.Set{}, Reached: map[string]bool{}, Readings: map[string]check.Reading{},
+		Told: map[string][]zone.Record{}, Lines: map[string]dynamicnames.Line{}, Keys: map[string][]dynamicnames.Key{},
+		Sets: map[string][]dynamicnames.Set{}, Reached: map[string]bool{}, Readings: map[string]check.Reading{},
 		Strays: b.Servers, Kept: b.Kept}
 	with.Documents, with.Moves, with.Elsewhere = b.Documents, b.Moves, b.Elsewhere
 	for _, l := range b.Lines {
@@ -154,7 +154,7 @@ type Judgement struct {
 	Findings []check.Finding
 	Added    []check.Finding
 	Meant    []Answered // findings that somebody has said are meant so: they are in neither of the others
-	Seen     []seen.Sighting
+	Seen     []observed.Sighting
 }
 
 // Judge finds what is wrong with a site as it is.

@@ -10,10 +10,10 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/compile"
+	"lithos/core/drawing"
 	"lithos/core/drift"
 	"lithos/core/rehearse"
 	"lithos/core/site"
-	"lithos/core/survey"
 	"lithos/core/yang"
 )
 
@@ -336,7 +336,7 @@ func (d *Draft) Networks(held map[string]yang.Config) []string {
 			hit[c.Network] = true // whom putting back gives service again
 		}
 	}
-	now, was := survey.Places(d.Doc(), about), survey.Places(d.Base.Site, about)
+	now, was := drawing.Places(d.Doc(), about), drawing.Places(d.Base.Site, about)
 	for _, ref := range parts {
 		if ref.Kind == site.KindSite {
 			for _, n := range d.Doc().Networks {

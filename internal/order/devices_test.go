@@ -15,7 +15,7 @@ import (
 	"lithos/core/plan"
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 )
 
@@ -99,7 +99,7 @@ func TestTargetsAreTheDevicesThatDiffer(t *testing.T) {
 			if err != nil || len(edits) == 0 {
 				continue
 			}
-			d = d.With(append(d.Standing(), d.NextStep(act.Technician{}, doc, edits)), doc, edits)
+			d = d.With(append(d.Standing(), d.NextStep(actor.Technician{}, doc, edits)), doc, edits)
 			same()
 		}
 		for len(d.Steps) > 0 {

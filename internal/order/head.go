@@ -6,7 +6,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 )
 
 // Head is what the tray says of a work order.
@@ -110,23 +110,24 @@ func (h *Head) RefusesPush() error {
 	case h.Behind:
 		return Behind()
 	case h.Lost == 1:
-		return act.Refuse(act.Conflict, "1 edit does not apply here. Decide about it on the work order's page first.")
+		return actor.Refuse(actor.Conflict,
+			"1 edit does not apply here. Decide about it on the work order's page first.")
 	case h.Lost > 0:
-		return act.Refuse(act.Conflict, "%s do not apply here. Decide about each on the work order's page first.",
+		return actor.Refuse(actor.Conflict, "%s do not apply here. Decide about each on the work order's page first.",
 			site.Counted(h.Lost, "edit"))
 	case h.Edits == 0:
-		return act.Refuse(act.Conflict, "There is nothing to push: the draft has no edits.")
+		return actor.Refuse(actor.Conflict, "There is nothing to push: the draft has no edits.")
 	case h.Blocking == 1:
-		return act.Refuse(act.Conflict, "1 finding of this draft blocks the push. Fix it first.")
+		return actor.Refuse(actor.Conflict, "1 finding of this draft blocks the push. Fix it first.")
 	case h.Blocking > 0:
-		return act.Refuse(act.Conflict, "%s of this draft block the push. Fix them first.",
+		return actor.Refuse(actor.Conflict, "%s of this draft block the push. Fix them first.",
 			site.Counted(h.Blocking, "finding"))
 	case h.Drifted != "":
-		return act.Refuse(act.Conflict, "%s", h.Drifted)
+		return actor.Refuse(actor.Conflict, "%s", h.Drifted)
 	case !h.Rehearsed:
-		return act.Refuse(act.Conflict, "This draft was not rehearsed since its last change. Rehearse it first.")
+		return actor.Refuse(actor.Conflict, "This draft was not rehearsed since its last change. Rehearse it first.")
 	case h.Window != "":
-		return act.Refuse(act.Conflict, "%s", h.Window)
+		return actor.Refuse(actor.Conflict, "%s", h.Window)
 	}
 	return nil
 }
@@ -143,6 +144,6 @@ func Drifted(device string, n int) string {
 }
 
 // Behind refuses a draft whose site has a newer revision.
-func Behind() *act.Refusal {
-	return act.Refuse(act.Conflict, "The site has a newer revision than this draft. Move the draft to it first.")
+func Behind() *actor.Refusal {
+	return actor.Refuse(actor.Conflict, "The site has a newer revision than this draft. Move the draft to it first.")
 }

@@ -11,7 +11,7 @@ import (
 	"lithos/core/edit"
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 )
 
@@ -34,9 +34,9 @@ func TestEachGateOfAPush(t *testing.T) {
 		close(&h)
 		err := h.RefusesPush()
 		require.ErrorContains(t, err, says)
-		var r *act.Refusal
+		var r *actor.Refusal
 		require.ErrorAs(t, err, &r)
-		assert.Equal(t, act.Conflict, r.Kind, says)
+		assert.Equal(t, actor.Conflict, r.Kind, says)
 	}
 	warned := ready
 	warned.Warning = 3

@@ -11,7 +11,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 )
 
 // Order is a work order.
@@ -44,10 +44,10 @@ func (o *Order) Window(now time.Time, zone *time.Location) error {
 	at := func(t *time.Time) string { return t.In(zone).Format("2 January 15:04") }
 	switch {
 	case o.NotBefore != nil && now.Before(*o.NotBefore):
-		return act.Refuse(act.Conflict,
+		return actor.Refuse(actor.Conflict,
 			"Its change window opens on %s. Leave it to start by itself then, or change the window.", at(o.NotBefore))
 	case o.NotAfter != nil && now.After(*o.NotAfter):
-		return act.Refuse(act.Conflict, "Its change window ended on %s. Give it another one.", at(o.NotAfter))
+		return actor.Refuse(actor.Conflict, "Its change window ended on %s. Give it another one.", at(o.NotAfter))
 	}
 	return nil
 }
@@ -61,12 +61,12 @@ func (o *Order) Open() error {
 	case "open":
 		return nil
 	case "dropped":
-		return act.Refuse(act.Conflict,
+		return actor.Refuse(actor.Conflict,
 			"%s was dropped by %s. Take it up again on its page, or open another work order.", Name(o.ID), o.Closer)
 	case "pushing":
-		return act.Refuse(act.Conflict, "%s is being pushed and takes no more edits now.", Name(o.ID))
+		return actor.Refuse(actor.Conflict, "%s is being pushed and takes no more edits now.", Name(o.ID))
 	default:
-		return act.Refuse(act.Conflict, "%s is %s and takes no more edits. Open another work order.",
+		return actor.Refuse(actor.Conflict, "%s is %s and takes no more edits. Open another work order.",
 			Name(o.ID), o.State)
 	}
 }
@@ -167,7 +167,7 @@ func (d *Draft) With(steps []Step, doc *site.Site, edits []edit.Edit) *Draft {
 func (d *Draft) Added() []check.Finding { return check.Added(d.Base.Findings, d.Scene.Findings) }
 
 // NextStep is the step behind those a draft has, which makes doc of it.
-func (d *Draft) NextStep(by act.Technician, doc *site.Site, edits []edit.Edit) Step {
+func (d *Draft) NextStep(by actor.Technician, doc *site.Site, edits []edit.Edit) Step {
 	step := Step{Seq: 1, Says: Describe(d.Doc(), doc, edits), Edits: edits, Version: d.Order.Version + 1,
 		By: by.FullName, ByID: by.ID, At: time.Now()}
 	if n := len(d.Steps); n > 0 {
@@ -213,11 +213,12 @@ func Describe(before, after *site.Site, edits []edit.Edit) string {
 }
 
 // MovedOn refuses a change to a draft that somebody has changed meanwhile.
-func (d *Draft) MovedOn() *act.Refusal {
+func (d *Draft) MovedOn() *actor.Refusal {
 	who, what := "Somebody", "changed the draft"
 	if n := len(d.Steps); n > 0 {
 		who, what = d.Steps[n-1].By, "made another edit ("+d.Steps[n-1].Says+")"
 	}
-	return act.Refuse(act.Conflict, "%s %s meanwhile. Look at it, then do yours again; what you typed is still here.",
+	return actor.Refuse(actor.Conflict,
+		"%s %s meanwhile. Look at it, then do yours again; what you typed is still here.",
 		who, what)
 }

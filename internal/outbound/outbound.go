@@ -16,7 +16,7 @@ import (
 	"syscall"
 	"time"
 
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 )
 
 // Rule says where connections may be opened to. The zero value lets through what is neither of the machine itself nor
@@ -93,8 +93,8 @@ func special(a netip.Addr) string {
 
 // isPrivate reports whether an address means something in a private network alone (RFC 1918, RFC 4193, RFC 6598).
 func isPrivate(a netip.Addr) bool {
-	reach := outside.ReachOf(a)
-	return reach == outside.Private || reach == outside.Shared
+	reach := dynamicnames.ReachOf(a)
+	return reach == dynamicnames.Private || reach == dynamicnames.Shared
 }
 
 func within(a netip.Addr, prefix string) bool { return netip.MustParsePrefix(prefix).Contains(a) }

@@ -19,10 +19,10 @@ import (
 	"lithos/core/drift"
 	"lithos/core/edit"
 	"lithos/core/plan"
-	"lithos/core/prove"
+	"lithos/core/sequence"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -60,8 +60,8 @@ func stored(err error) error {
 }
 
 func (s *Service) carryOut(ctx context.Context, id int64) error {
-	if err := act.Held(ctx, s.store.Queries); err != nil {
-		if refusal := (*act.Refusal)(nil); errors.As(err, &refusal) {
+	if err := actor.Held(ctx, s.store.Queries); err != nil {
+		if refusal := (*actor.Refusal)(nil); errors.As(err, &refusal) {
 			return river.JobSnooze(lookAgainAtHold)
 		}
 		return err
@@ -148,7 +148,7 @@ func (r *run) moveIn(ctx context.Context, q *gen.Queries, state, problem string)
 	if err != nil {
 		return err
 	}
-	return act.Publish(ctx, q, act.PushEvent(r.push.OrderID))
+	return actor.Publish(ctx, q, actor.PushEvent(r.push.OrderID))
 }
 
 // held is the outcome of a write that names the run: no row was written where another run holds the push by now.
@@ -243,7 +243,7 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 			driver.Close()
 		}
 	}()
-	var devices []prove.Device
+	var devices []sequence.Device
 	asking, enough := context.WithCancel(ctx)
 	readings, err := r.readings(asking, targets, drivers)
 	defer func() {
@@ -263,7 +263,7 @@ func (r *run) bring(ctx context.Context, targets []order.Target) error {
 		ways = append(ways, w)
 		devices = append(devices, forProof(t, w.running, w.goal))
 	}
-	o := prove.Of(r.draft.Base.Site, r.draft.Doc(), devices)
+	o := sequence.Of(r.draft.Base.Site, r.draft.Doc(), devices)
 	if !r.resumed && r.push.ReadyAt == nil {
 		if err := r.asRehearsed(ctx, targets, o); err != nil {
 			return err
@@ -406,7 +406,7 @@ func movedTo(at string, was, now yang.Config) (string, bool) {
 }
 
 // carrySteps has every device that is reached keep what it holds, carries the steps out, and reads each device back.
-func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error {
+func (r *run) carrySteps(ctx context.Context, ways []*way, o sequence.Order) error {
 	reached := map[string]*way{}
 	r.began = time.Now()
 	for _, w := range ways {
@@ -419,7 +419,7 @@ func (r *run) carrySteps(ctx context.Context, ways []*way, o prove.Order) error 
 			return fmt.Errorf("%s: %w", w.Name, err)
 		}
 	}
-	steps := slices.DeleteFunc(slices.Clone(o.Steps), func(s prove.Placed) bool { return reached[s.Device] == nil })
+	steps := slices.DeleteFunc(slices.Clone(o.Steps), func(s sequence.Placed) bool { return reached[s.Device] == nil })
 	if err := r.expect(ctx, len(reached), len(steps)); err != nil {
 		return err
 	}
@@ -530,7 +530,7 @@ func (r *run) fail(ctx context.Context, problem string) error {
 			gen.SetOrderStateParams{ID: r.push.OrderID, State: "open", Expected: "pushing"}); err != nil {
 			return err
 		}
-		return act.Record(ctx, q, r.by, "push-failed", order.Name(r.push.OrderID), problem)
+		return actor.Record(ctx, q, r.by, "push-failed", order.Name(r.push.OrderID), problem)
 	})
 	if err == nil {
 		r.push.State = stateFailed
@@ -634,8 +634,8 @@ func (r *run) landOnce(ctx context.Context) error {
 		}
 		return errors.Join(
 			q.ForgetSecrets(ctx, gen.ForgetSecretsParams{OrderID: &o.ID, Used: doc.Secrets()}),
-			act.Record(ctx, q, r.by, "push-landed", order.Name(o.ID), says),
-			act.Publish(ctx, q, act.Event{Topic: "site", ID: o.Code}),
+			actor.Record(ctx, q, r.by, "push-landed", order.Name(o.ID), says),
+			actor.Publish(ctx, q, actor.Event{Topic: "site", ID: o.Code}),
 		)
 	})
 }
@@ -711,7 +711,7 @@ func (r *run) skip(ctx context.Context, deviceName, stage, says string) error {
 }
 
 func (r *run) write(ctx context.Context, deviceName, stage, says, state string) error {
-	event, err := json.Marshal(act.PushEvent(r.push.OrderID))
+	event, err := json.Marshal(actor.PushEvent(r.push.OrderID))
 	if err != nil {
 		return err
 	}

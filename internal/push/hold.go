@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -39,7 +39,7 @@ type run struct {
 	*Service
 	push    gen.Push
 	draft   *order.Draft
-	by      act.Technician // who started it
+	by      actor.Technician // who started it
 	id      string
 	token   string                 // names the change on every device
 	resumed bool                   // another run began the push

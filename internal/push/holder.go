@@ -13,7 +13,7 @@ import (
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
-	"lithos/internal/transfer"
+	"lithos/internal/zonetransfer"
 )
 
 // holder is what a push changes and can put back: a device, or a zone at the server that holds it.
@@ -52,7 +52,7 @@ type atServer struct {
 	*run
 	target order.ZoneTarget
 	before []zone.Record
-	server transfer.Server
+	server zonetransfer.Server
 }
 
 func (h atServer) keeps() string    { return "Tell the world" }
@@ -88,7 +88,7 @@ func (h atServer) putBack(ctx context.Context) error {
 func (h atServer) write(ctx context.Context, goal func(held []zone.Record) []zone.Record) error {
 	var err error
 	for i := range attempts {
-		var held transfer.Held
+		var held zonetransfer.Held
 		if held, err = h.server.Read(ctx); err == nil {
 			changes := zone.Changes(held.Records, goal(held.Records))
 			if len(changes) == 0 {
@@ -97,7 +97,7 @@ func (h atServer) write(ctx context.Context, goal func(held []zone.Record) []zon
 			h.found = site.Counted(len(changes), "change")
 			err = h.server.Write(ctx, changes)
 		}
-		if errors.As(err, new(*transfer.RefusedError)) {
+		if errors.As(err, new(*zonetransfer.RefusedError)) {
 			return err
 		}
 		select {
@@ -107,13 +107,13 @@ func (h atServer) write(ctx context.Context, goal func(held []zone.Record) []zon
 		}
 	}
 	if err == nil { // the last one was written: it is read once more
-		var held transfer.Held
+		var held zonetransfer.Held
 		if held, err = h.server.Read(ctx); err == nil && len(zone.Changes(held.Records, goal(held.Records))) == 0 {
 			return nil
 		}
 	}
 	if err == nil {
-		err = transfer.ErrChanged
+		err = zonetransfer.ErrChanged
 	}
 	return silent(err)
 }

@@ -12,11 +12,11 @@ import (
 	"github.com/miekg/dns"
 
 	"lithos/core/dhcp"
-	"lithos/core/links"
+	"lithos/core/drawing"
 	"lithos/core/names"
 	"lithos/core/rehearse"
 	"lithos/core/site"
-	"lithos/core/survey"
+	"lithos/core/topology"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
@@ -74,7 +74,7 @@ func (r *run) whereHeard(n *site.Network, access []order.Access) (*site.Device, 
 	if time.Since(r.began) > r.Timing.ConfirmWithin/2 {
 		return nil, nil, "There was no time to climb its ladder: the devices were waiting for their confirm"
 	}
-	d, i, on := links.Hearing(r.draft.Doc(), n)
+	d, i, on := topology.Hearing(r.draft.Doc(), n)
 	switch {
 	case on && i.Kind == site.Tunnel:
 		return nil, nil, "Its clients come in by the tunnel " + i.Name + " of " + d.Name + ". Try it from one of them"
@@ -189,7 +189,7 @@ func (l ladder) lease(ctx context.Context) (netip.Addr, error) {
 	if err != nil {
 		return netip.Addr{}, stored(err)
 	}
-	plugs := links.Learn(l.draft.Doc()).Path(l.network).Plugs
+	plugs := topology.Learn(l.draft.Doc()).Path(l.network).Plugs
 	driver, e, err := device.Farthest(ctx, plugs, func(id string) (*device.RESTCONF, error) {
 		if order.On(access, id) == nil {
 			return nil, nil
@@ -259,7 +259,7 @@ func (r *run) probe(ctx context.Context, driver *device.RESTCONF, n *site.Networ
 		if q.Network != n.ID {
 			return false
 		}
-		for _, r := range survey.Offered(r.draft.Scene, &q) {
+		for _, r := range drawing.Offered(r.draft.Scene, &q) {
 			if r.Contains(c.Address) {
 				return true
 			}

@@ -11,7 +11,7 @@ import (
 
 	"lithos/core/drift"
 	"lithos/core/plan"
-	"lithos/core/prove"
+	"lithos/core/sequence"
 	"lithos/core/yang"
 	"lithos/internal/order"
 	"lithos/internal/store"
@@ -31,7 +31,7 @@ type DevicePlan struct {
 
 // Gap is something that is not so between two steps, and how long that lasts.
 type Gap struct {
-	prove.Gap
+	sequence.Gap
 	Seconds int `json:"seconds" doc:"at the pace of the latest pushes to the site; 0 where there are none"`
 }
 
@@ -41,7 +41,7 @@ type Planned struct {
 	Gaps     []Gap        `json:"gaps"`
 	Networks []string     `json:"networks"` // that it changes something of, and proves
 
-	order prove.Order
+	order sequence.Order
 }
 
 // PlanOfPush is what the latest push of an order was planned to do when it began; nil where none has begun.
@@ -58,7 +58,8 @@ func (s *Service) PlanOfPush(ctx context.Context, order int64) (*Planned, error)
 }
 
 // notePlan keeps what a push is about to do, once: a run that takes it up goes on with it.
-func (r *run) notePlan(ctx context.Context, targets []order.Target, held map[string]yang.Config, o prove.Order) error {
+func (r *run) notePlan(ctx context.Context, targets []order.Target, held map[string]yang.Config,
+	o sequence.Order) error {
 	if r.push.Planned == nil {
 		p := Planned{Parts: r.parts(r.draft, targets, o), Gaps: []Gap{}, Networks: r.draft.Networks(held)}
 		for _, g := range o.Gaps {
@@ -85,7 +86,7 @@ func (r *run) notePlan(ctx context.Context, targets []order.Target, held map[str
 // Plans lists what a push of a draft would do, from what the devices held when they were read last.
 func (s *Service) Plans(d *order.Draft, access []order.Access) Planned {
 	targets := d.Targets(access)
-	var devices []prove.Device
+	var devices []sequence.Device
 	for _, t := range targets {
 		base, wanted := t.Configs(d)
 		running := base
@@ -97,7 +98,7 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) Planned {
 		}
 		devices = append(devices, forProof(t, running, drift.Target(running, base, wanted, d.PutBack(t.ID))))
 	}
-	o := prove.Of(d.Base.Site, d.Doc(), devices)
+	o := sequence.Of(d.Base.Site, d.Doc(), devices)
 	return Planned{Parts: s.parts(d, targets, o), Gaps: []Gap{}, order: o}
 }
 
@@ -113,12 +114,12 @@ func (s *Service) Planned(ctx context.Context, d *order.Draft, access []order.Ac
 	return p, err
 }
 
-func forProof(t order.Target, running, goal yang.Config) prove.Device {
-	return prove.Device{ID: t.ID, Name: t.Name, Kind: t.Kind, Running: running, Goal: goal, ByHand: t.Access == nil}
+func forProof(t order.Target, running, goal yang.Config) sequence.Device {
+	return sequence.Device{ID: t.ID, Name: t.Name, Kind: t.Kind, Running: running, Goal: goal, ByHand: t.Access == nil}
 }
 
 // asShown is steps as they were shown: of each device, in their order.
-func asShown(o prove.Order) map[string][]string {
+func asShown(o sequence.Order) map[string][]string {
 	out := map[string][]string{}
 	for _, s := range o.Steps {
 		out[s.Device] = append(out[s.Device], s.Verb+" "+s.Text)
@@ -128,7 +129,7 @@ func asShown(o prove.Order) map[string][]string {
 
 // asRehearsed refuses to go on where the steps are others than those that were shown when the draft was rehearsed: what
 // a device holds has changed since.
-func (r *run) asRehearsed(ctx context.Context, targets []order.Target, o prove.Order) error {
+func (r *run) asRehearsed(ctx context.Context, targets []order.Target, o sequence.Order) error {
 	row, err := r.store.RehearsalOfOrder(ctx, r.push.OrderID)
 	if err != nil {
 		return stored(err)
@@ -166,7 +167,7 @@ func otherwise(was, is []string) string {
 }
 
 // parts is an order of steps as pages show it, with the zones behind the devices.
-func (s *Service) parts(d *order.Draft, targets []order.Target, o prove.Order) []DevicePlan {
+func (s *Service) parts(d *order.Draft, targets []order.Target, o sequence.Order) []DevicePlan {
 	out := []DevicePlan{}
 	at := func(device string) order.Target {
 		return targets[slices.IndexFunc(targets, func(t order.Target) bool { return t.ID == device })]

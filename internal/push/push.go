@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -188,13 +188,13 @@ func pushTitle(state string, devices []gen.PushDevice, unverified int) string {
 // refuses a draft that brings in blocking findings, has edits that no longer apply,
 // was changed since its rehearsal, or is based on an older revision than the
 // site's newest. From here until its end nothing else changes the site's head.
-func (s *Service) Push(ctx context.Context, by act.Technician, id int64, version int32) (int64, error) {
+func (s *Service) Push(ctx context.Context, by actor.Technician, id int64, version int32) (int64, error) {
 	return s.push(ctx, by, id, version, func(*gen.Queries, int64) error { return nil })
 }
 
 // push is Push; note is done with it in one transaction.
 func (s *Service) push(
-	ctx context.Context, by act.Technician, id int64, version int32, note func(q *gen.Queries, push int64) error,
+	ctx context.Context, by actor.Technician, id int64, version int32, note func(q *gen.Queries, push int64) error,
 ) (int64, error) {
 	d, err := s.drafts.Editable(ctx, id, version)
 	if err != nil {
@@ -210,7 +210,7 @@ func (s *Service) push(
 	}
 	var push int64
 	err = s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
-		if err := act.Held(ctx, q); err != nil {
+		if err := actor.Held(ctx, q); err != nil {
 			return err
 		}
 		newest, err := store.LockSite(ctx, tx, d.Order.SiteID)
@@ -243,11 +243,11 @@ func (s *Service) push(
 			return err
 		}
 		says := fmt.Sprintf("%s to %s: %s", order.Name(id), d.Doc().Name, strings.Join(head.Devices, ", "))
-		return errors.Join(act.Record(ctx, q, by, "push-started", order.Name(id), says),
-			act.Publish(ctx, q, act.OrderEvent(id, 0)))
+		return errors.Join(actor.Record(ctx, q, by, "push-started", order.Name(id), says),
+			actor.Publish(ctx, q, actor.OrderEvent(id, 0)))
 	})
 	if store.IsDuplicate(err, "push_one_a_site") {
-		return 0, act.Refuse(act.Conflict, "Another push to this site is under way. Wait until it has ended.")
+		return 0, actor.Refuse(actor.Conflict, "Another push to this site is under way. Wait until it has ended.")
 	}
 	return push, err
 }
@@ -256,14 +256,14 @@ func (s *Service) push(
 func newest(ctx context.Context, q *gen.Queries, id int64) (gen.LatestPushRow, error) {
 	row, err := store.Found(q.LatestPush(ctx, id))
 	if errors.Is(err, store.ErrNotFound) {
-		err = act.Refuse(act.Missing, "%s has no push.", order.Name(id))
+		err = actor.Refuse(actor.Missing, "%s has no push.", order.Name(id))
 	}
 	return row, err
 }
 
 // EndPush ends a push that waits for devices that do not answer, at a technician's
 // word. What became of those devices is then for somebody to find out.
-func (s *Service) EndPush(ctx context.Context, by act.Technician, id int64) error {
+func (s *Service) EndPush(ctx context.Context, by actor.Technician, id int64) error {
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		row, err := newest(ctx, q, id)
 		if err != nil {
@@ -275,7 +275,7 @@ func (s *Service) EndPush(ctx context.Context, by act.Technician, id int64) erro
 		}
 		silent := named(devices, deviceUnknown)
 		if len(silent) == 0 {
-			return act.Refuse(act.Conflict, "No device is waited for: the push goes on by itself, or has ended.")
+			return actor.Refuse(actor.Conflict, "No device is waited for: the push goes on by itself, or has ended.")
 		}
 		says := fmt.Sprintf("Ended by %s while it waited for %s, which may hold the old configuration or the new "+
 			"one: look at it. %s",
@@ -285,7 +285,7 @@ func (s *Service) EndPush(ctx context.Context, by act.Technician, id int64) erro
 		}
 		n, err := q.EndPush(ctx, gen.EndPushParams{ID: row.ID, Problem: says})
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict, "The push has gone on meanwhile. Look at it again.")
+			err = actor.Refuse(actor.Conflict, "The push has gone on meanwhile. Look at it again.")
 		}
 		if err != nil {
 			return err
@@ -294,25 +294,25 @@ func (s *Service) EndPush(ctx context.Context, by act.Technician, id int64) erro
 			gen.SetOrderStateParams{ID: id, State: "open", Expected: "pushing"}); err != nil {
 			return err
 		}
-		return errors.Join(act.Record(ctx, q, by, "push-ended", order.Name(id), says),
-			act.Publish(ctx, q, act.PushEvent(id)))
+		return errors.Join(actor.Record(ctx, q, by, "push-ended", order.Name(id), says),
+			actor.Publish(ctx, q, actor.PushEvent(id)))
 	})
 }
 
 // Verify records that a technician has seen to something a push landed without
 // having proved it.
-func (s *Service) Verify(ctx context.Context, by act.Technician, id int64, seq int32) error {
+func (s *Service) Verify(ctx context.Context, by actor.Technician, id int64, seq int32) error {
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		n, err := q.Verify(ctx, gen.VerifyParams{By: by.ID, OrderID: id, Seq: seq})
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict, "Somebody has seen to that already, or the push has not landed.")
+			err = actor.Refuse(actor.Conflict, "Somebody has seen to that already, or the push has not landed.")
 		}
 		if err != nil {
 			return err
 		}
 		says := fmt.Sprintf("%s has verified line %d of what the push did not", by.FullName, seq+1)
-		return errors.Join(act.Record(ctx, q, by, "verified-by-hand", order.Name(id), says),
-			act.Publish(ctx, q, act.PushEvent(id)))
+		return errors.Join(actor.Record(ctx, q, by, "verified-by-hand", order.Name(id), says),
+			actor.Publish(ctx, q, actor.PushEvent(id)))
 	})
 }
 

@@ -12,7 +12,7 @@ import (
 
 	"lithos/core/dhcp"
 	"lithos/core/rehearse"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -52,7 +52,7 @@ const (
 // Rehearse computes what the draft will do to every known client and stores
 // the report: only a rehearsed draft can be pushed. The clients go to the store as
 // they are computed.
-func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, version int32) (*Rehearsed, error) {
+func (s *Service) Rehearse(ctx context.Context, by actor.Technician, id int64, version int32) (*Rehearsed, error) {
 	d, err := s.drafts.Editable(ctx, id, version)
 	if err != nil {
 		return nil, err
@@ -97,7 +97,7 @@ func (s *Service) Rehearse(ctx context.Context, by act.Technician, id int64, ver
 				Plan: shown}); err != nil {
 			return err
 		}
-		return act.Publish(ctx, q, act.OrderEvent(id, 0))
+		return actor.Publish(ctx, q, actor.OrderEvent(id, 0))
 	})
 	if err != nil {
 		return nil, err
@@ -191,7 +191,7 @@ func (s *Service) RehearsedReply(ctx context.Context, id int64, seq int32) (*dhc
 	}
 	row, err := store.Found(s.store.RehearsalReply(ctx, gen.RehearsalReplyParams{OrderID: id, Seq: seq}))
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(row.Reply) == 0 {
-		return nil, act.Refuse(act.Missing,
+		return nil, actor.Refuse(actor.Missing,
 			"There is no such reply. The draft may have been rehearsed again: look at it anew.")
 	}
 	if err != nil {

@@ -14,10 +14,10 @@ import (
 
 	"lithos/core/option"
 	"lithos/core/plan"
-	"lithos/core/prove"
+	"lithos/core/sequence"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
@@ -150,7 +150,7 @@ func (b runbook) Cancel(context.Context, string) error {
 func (b runbook) Close() {}
 
 // byHand writes the runbooks of the devices that are not reached, and reports errByHand until they are done.
-func (r *run) byHand(ctx context.Context, ways []*way, o prove.Order) error {
+func (r *run) byHand(ctx context.Context, ways []*way, o sequence.Order) error {
 	waits := false
 	for _, w := range ways {
 		book, is := w.driver.(runbook)
@@ -170,7 +170,7 @@ func (r *run) byHand(ctx context.Context, ways []*way, o prove.Order) error {
 	return nil
 }
 
-func (r *run) writeRunbook(ctx context.Context, w *way, o prove.Order) error {
+func (r *run) writeRunbook(ctx context.Context, w *way, o sequence.Order) error {
 	before, err := json.Marshal(w.running)
 	if err != nil {
 		return err
@@ -323,17 +323,17 @@ const mostSeen = 200
 // Tick records that a technician has done a line of a runbook, or what they saw at the console. A line is refused while
 // one before it on the same device is open: what a device holds after each is known only in their order. So is an
 // answer that is not what should be seen; it is kept, and asked again.
-func (s *Service) Tick(ctx context.Context, by act.Technician, id int64, seq int32, seen string) error {
+func (s *Service) Tick(ctx context.Context, by actor.Technician, id int64, seq int32, seen string) error {
 	push, line, before, err := s.line(ctx, id, seq)
 	if err != nil {
 		return err
 	}
 	if before != "" {
-		return act.Refuse(act.Conflict, "Do “%s” first: the lines are done in their order.", before)
+		return actor.Refuse(actor.Conflict, "Do “%s” first: the lines are done in their order.", before)
 	}
 	seen = strings.TrimSpace(seen)
 	if len(seen) > mostSeen || site.Printable(seen, mostSeen) != seen {
-		return act.Refuse(act.Invalid, "Type what you see in at most %d characters of text.", mostSeen)
+		return actor.Refuse(actor.Invalid, "Type what you see in at most %d characters of text.", mostSeen)
 	}
 	wrong := line.Part == partAsk && !plan.SameAnswer(seen, line.Expect)
 	err = s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
@@ -346,8 +346,8 @@ func (s *Service) Tick(ctx context.Context, by act.Technician, id int64, seq int
 		}
 		n, err := do()
 		if err == nil && n == 0 {
-			err = act.Refuse(
-				act.Conflict, "Somebody has ticked that already, or the push does not wait for it any more.")
+			err = actor.Refuse(
+				actor.Conflict, "Somebody has ticked that already, or the push does not wait for it any more.")
 		}
 		if err != nil {
 			return err
@@ -356,11 +356,11 @@ func (s *Service) Tick(ctx context.Context, by act.Technician, id int64, seq int
 		if seen != "" {
 			says += " " + seen
 		}
-		return errors.Join(act.Record(ctx, q, by, what, order.Name(id), says), s.goOn(ctx, q, tx, push),
-			act.Publish(ctx, q, act.PushEvent(id)))
+		return errors.Join(actor.Record(ctx, q, by, what, order.Name(id), says), s.goOn(ctx, q, tx, push),
+			actor.Publish(ctx, q, actor.PushEvent(id)))
 	})
 	if err == nil && wrong {
-		err = act.Refuse(act.Invalid, "%s should show %s, and you saw %s. Do its steps again, or stop the push.",
+		err = actor.Refuse(actor.Invalid, "%s should show %s, and you saw %s. Do its steps again, or stop the push.",
 			line.Name,
 			line.Expect, seen)
 	}
@@ -368,7 +368,7 @@ func (s *Service) Tick(ctx context.Context, by act.Technician, id int64, seq int
 }
 
 // Untick takes a tick back, the last of its device first.
-func (s *Service) Untick(ctx context.Context, by act.Technician, id int64, seq int32) error {
+func (s *Service) Untick(ctx context.Context, by actor.Technician, id int64, seq int32) error {
 	push, line, _, err := s.line(ctx, id, seq)
 	if err != nil {
 		return err
@@ -379,18 +379,18 @@ func (s *Service) Untick(ctx context.Context, by act.Technician, id int64, seq i
 	}
 	for _, l := range rows {
 		if l.DeviceID == line.DeviceID && l.Seq > seq && l.DoneAt != nil {
-			return act.Refuse(act.Conflict, "Take “%s” back first: the lines are done in their order.", l.Says)
+			return actor.Refuse(actor.Conflict, "Take “%s” back first: the lines are done in their order.", l.Says)
 		}
 	}
 	n, err := s.store.UntickHand(ctx, gen.UntickHandParams{PushID: push, Seq: seq})
 	if err == nil && n == 0 {
-		err = act.Refuse(act.Conflict, "The push has gone on meanwhile. Look at it again.")
+		err = actor.Refuse(actor.Conflict, "The push has gone on meanwhile. Look at it again.")
 	}
 	if err != nil {
 		return err
 	}
-	return errors.Join(act.Record(ctx, s.store.Queries, by, "unticked", order.Name(id), line.Name+": "+line.Says),
-		act.Publish(ctx, s.store.Queries, act.PushEvent(id)))
+	return errors.Join(actor.Record(ctx, s.store.Queries, by, "unticked", order.Name(id), line.Name+": "+line.Says),
+		actor.Publish(ctx, s.store.Queries, actor.PushEvent(id)))
 }
 
 // line finds a line of the newest push of an order, and what is open before it on its device.
@@ -407,7 +407,7 @@ func (s *Service) line(
 	}
 	i := slices.IndexFunc(rows, func(l gen.HandRow) bool { return l.Seq == seq })
 	if i < 0 {
-		return 0, line, "", act.Refuse(act.Missing, "The runbook has no such line.")
+		return 0, line, "", actor.Refuse(actor.Missing, "The runbook has no such line.")
 	}
 	line = rows[i]
 	for _, l := range rows[:i] {
@@ -429,7 +429,7 @@ func (s *Service) goOn(ctx context.Context, q *gen.Queries, tx pgx.Tx, push int6
 }
 
 // Stop tells a push to stop: every device is put back, also one that has confirmed.
-func (s *Service) Stop(ctx context.Context, by act.Technician, id int64) error {
+func (s *Service) Stop(ctx context.Context, by actor.Technician, id int64) error {
 	return s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
 		row, err := newest(ctx, q, id)
 		if err != nil {
@@ -437,13 +437,13 @@ func (s *Service) Stop(ctx context.Context, by act.Technician, id int64) error {
 		}
 		n, err := q.StopPush(ctx, gen.StopPushParams{By: by.ID, ID: row.ID})
 		if err == nil && n == 0 {
-			err = act.Refuse(
-				act.Conflict, "It cannot be stopped: it has landed, has ended, or is being put back already.")
+			err = actor.Refuse(
+				actor.Conflict, "It cannot be stopped: it has landed, has ended, or is being put back already.")
 		}
 		if err != nil {
 			return err
 		}
-		return errors.Join(act.Record(ctx, q, by, "push-stopped", order.Name(id), "Told to stop by "+by.FullName),
-			s.goOn(ctx, q, tx, row.ID), act.Publish(ctx, q, act.PushEvent(id)))
+		return errors.Join(actor.Record(ctx, q, by, "push-stopped", order.Name(id), "Told to stop by "+by.FullName),
+			s.goOn(ctx, q, tx, row.ID), actor.Publish(ctx, q, actor.PushEvent(id)))
 	})
 }

@@ -14,11 +14,11 @@ import (
 
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store"
-	"lithos/internal/transfer"
+	"lithos/internal/zonetransfer"
 )
 
 // QueuePush is the queue of pushes.
@@ -35,14 +35,14 @@ type Devices interface {
 	Reach(order.Access) (*device.RESTCONF, error)
 	HandOver(ctx context.Context, siteID string, c yang.Config, driver *device.RESTCONF) error
 	// Holder is the server that holds an outside zone of a site.
-	Holder(ctx context.Context, siteID string, z site.Zone) (transfer.Server, error)
+	Holder(ctx context.Context, siteID string, z site.Zone) (zonetransfer.Server, error)
 }
 
 // Accounts finds who started a push.
 type Accounts interface {
-	TechnicianByID(ctx context.Context, id int64) (act.Technician, error)
+	TechnicianByID(ctx context.Context, id int64) (actor.Technician, error)
 	// Acting is TechnicianByID; it is refused where the account is switched off.
-	Acting(ctx context.Context, id int64) (act.Technician, error)
+	Acting(ctx context.Context, id int64) (actor.Technician, error)
 }
 
 // Watcher reads the devices of a site, before a push and after it.

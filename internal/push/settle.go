@@ -14,9 +14,9 @@ import (
 
 	"lithos/core/drift"
 	"lithos/core/plan"
-	"lithos/core/prove"
+	"lithos/core/sequence"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
@@ -289,8 +289,9 @@ func (r *run) stepsBack(d gen.PushDevice, running, before yang.Config) []plan.St
 		kind = of.Kind
 	}
 	var out []plan.Step
-	for _, st := range prove.Of(doc, doc, []prove.Device{{ID: d.DeviceID, Name: d.Name, Kind: kind, Running: running,
-		Goal: before}}).Steps {
+	for _, st := range sequence.Of(doc, doc, []sequence.Device{{ID: d.DeviceID, Name: d.Name, Kind: kind,
+		Running: running,
+		Goal:    before}}).Steps {
 		out = append(out, st.Step)
 	}
 	return out
@@ -328,7 +329,8 @@ func (r *run) eachDevice(
 		}
 	}
 	_, err = r.endLine(ctx)
-	return settled, errors.Join(failed, err, stored(act.Publish(ctx, r.store.Queries, act.PushEvent(r.push.OrderID))))
+	return settled, errors.Join(failed, err, stored(actor.Publish(ctx, r.store.Queries,
+		actor.PushEvent(r.push.OrderID))))
 }
 
 func (r *run) withDevice(

@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 	"lithos/internal/store/gen"
@@ -98,7 +98,8 @@ func (s *Service) together(ctx context.Context, id int64) (*Waves, error) {
 	}
 	w, err := s.TogetherWith(ctx, &d.Order)
 	if err == nil && w == nil {
-		err = act.Refuse(act.Conflict, "%s is of one site only. Copy it to other sites first, or push it on its own.",
+		err = actor.Refuse(actor.Conflict,
+			"%s is of one site only. Copy it to other sites first, or push it on its own.",
 			order.Name(id))
 	}
 	return w, err
@@ -119,7 +120,7 @@ func (s *Service) refuses(ctx context.Context, id int64) (string, error) {
 
 // RehearseTogether rehearses every open order of those that belong together. One that cannot be keeps the others from
 // nothing; it says why where it stands.
-func (s *Service) RehearseTogether(ctx context.Context, by act.Technician, id int64) error {
+func (s *Service) RehearseTogether(ctx context.Context, by actor.Technician, id int64) error {
 	w, err := s.together(ctx, id)
 	if err != nil {
 		return err
@@ -133,7 +134,7 @@ func (s *Service) RehearseTogether(ctx context.Context, by act.Technician, id in
 		if err == nil {
 			_, err = s.Rehearse(ctx, by, one.Order, other.Order.Version)
 		}
-		if refusal := (*act.Refusal)(nil); err != nil && !errors.As(err, &refusal) {
+		if refusal := (*actor.Refusal)(nil); err != nil && !errors.As(err, &refusal) {
 			failed = append(failed, fmt.Errorf("%s: %w", one.Name, err))
 		}
 	}
@@ -148,7 +149,7 @@ const mostWaves = 20
 // together, all are in one wave, and either every site lands or every one returns. It is refused where one of them
 // cannot be pushed that is not left out; an order that is stays open.
 func (s *Service) StartWaves(
-	ctx context.Context, by act.Technician, id int64, sizes []int, together bool, without []int64,
+	ctx context.Context, by actor.Technician, id int64, sizes []int, together bool, without []int64,
 ) error {
 	w, err := s.together(ctx, id)
 	if err != nil {
@@ -158,25 +159,27 @@ func (s *Service) StartWaves(
 	for _, one := range w.Sites {
 		switch {
 		case one.State == "pushing":
-			return act.Refuse(act.Conflict, "%s of %s is being pushed. Wait until that has ended.", one.Name, one.Site)
+			return actor.Refuse(actor.Conflict, "%s of %s is being pushed. Wait until that has ended.", one.Name,
+				one.Site)
 		case slices.Contains(without, one.Order):
 		case one.State == "open" && one.Refuses != "":
-			return act.Refuse(act.Conflict, "%s: %s Leave that site out, or see to it first.", one.Site, one.Refuses)
+			return actor.Refuse(actor.Conflict, "%s: %s Leave that site out, or see to it first.", one.Site,
+				one.Refuses)
 		case one.State == "open":
 			open = append(open, one)
 		}
 	}
 	if len(open) == 0 && len(without) > 0 {
-		return act.Refuse(act.Invalid, "All sites that are open were left out. Leave at least one in.")
+		return actor.Refuse(actor.Invalid, "All sites that are open were left out. Leave at least one in.")
 	}
 	if len(open) == 0 {
-		return act.Refuse(act.Conflict, "None of them is open any more.")
+		return actor.Refuse(actor.Conflict, "None of them is open any more.")
 	}
 	if len(sizes) == 0 || together {
 		sizes = []int{len(open)}
 	}
 	if len(sizes) > mostWaves || slices.Min(sizes) < 1 {
-		return act.Refuse(act.Invalid, "Say how many sites each wave takes: at most %d numbers, each at least 1.",
+		return actor.Refuse(actor.Invalid, "Say how many sites each wave takes: at most %d numbers, each at least 1.",
 			mostWaves)
 	}
 	var kept []int32
@@ -186,7 +189,7 @@ func (s *Service) StartWaves(
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		n, err := q.PutWave(ctx, gen.PutWaveParams{Lead: w.Lead, Sizes: kept, Together: together, StartedBy: by.ID})
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict, "They are being pushed already.")
+			err = actor.Refuse(actor.Conflict, "They are being pushed already.")
 		}
 		if err != nil {
 			return err
@@ -201,7 +204,7 @@ func (s *Service) StartWaves(
 			}
 		}
 		says := site.Counted(len(open), "site") + " in " + site.Counted(waveOf(len(open), sizes)[len(open)-1], "wave")
-		return act.Record(ctx, q, by, "waves-started", order.Name(w.Lead), says)
+		return actor.Record(ctx, q, by, "waves-started", order.Name(w.Lead), says)
 	})
 	if err != nil {
 		return err
@@ -225,7 +228,7 @@ func waveOf(n int, sizes []int) []int {
 }
 
 // StopWaves lets no further wave begin. What is under way goes on; it can be stopped on its own.
-func (s *Service) StopWaves(ctx context.Context, by act.Technician, id int64) error {
+func (s *Service) StopWaves(ctx context.Context, by actor.Technician, id int64) error {
 	d, err := s.drafts.Draft(ctx, id)
 	if err != nil {
 		return err
@@ -237,12 +240,12 @@ func (s *Service) StopWaves(ctx context.Context, by act.Technician, id int64) er
 	n, err := s.store.EndWave(ctx, gen.EndWaveParams{State: wavesStopped, Problem: "Stopped by " + by.FullName,
 		Lead: lead})
 	if err == nil && n == 0 {
-		err = act.Refuse(act.Conflict, "No waves are under way.")
+		err = actor.Refuse(actor.Conflict, "No waves are under way.")
 	}
 	if err != nil {
 		return err
 	}
-	return errors.Join(act.Record(ctx, s.store.Queries, by, "waves-stopped", order.Name(lead), ""),
+	return errors.Join(actor.Record(ctx, s.store.Queries, by, "waves-stopped", order.Name(lead), ""),
 		s.tellTogether(ctx, s.store.Queries, lead))
 }
 
@@ -291,7 +294,7 @@ func (s *Service) advance(ctx context.Context, lead int64) error {
 		return err
 	}
 	by, err := s.accounts.Acting(ctx, wave.StartedBy)
-	var off *act.Refusal
+	var off *actor.Refusal
 	if errors.As(err, &off) {
 		return s.noteWave(ctx, lead, off.Says+" Let no further wave begin, and push what is left in your own name.")
 	}
@@ -344,7 +347,7 @@ func whatNext(rows []gen.WaveOrdersRow, now int) (number int, problem string) {
 }
 
 // startInWave starts the push of one order of a wave. Where that is refused, the waves stop.
-func (s *Service) startInWave(ctx context.Context, by act.Technician, w gen.Wave, r gen.WaveOrdersRow) error {
+func (s *Service) startInWave(ctx context.Context, by actor.Technician, w gen.Wave, r gen.WaveOrdersRow) error {
 	_, err := s.push(ctx, by, r.OrderID, r.Version, func(q *gen.Queries, push int64) error {
 		if w.Together {
 			if err := q.SetTogether(ctx, gen.SetTogetherParams{Lead: w.Lead, ID: push}); err != nil {
@@ -353,7 +356,7 @@ func (s *Service) startInWave(ctx context.Context, by act.Technician, w gen.Wave
 		}
 		return q.SetWavePush(ctx, gen.SetWavePushParams{PushID: push, OrderID: r.OrderID})
 	})
-	refusal := (*act.Refusal)(nil)
+	refusal := (*actor.Refusal)(nil)
 	if !errors.As(err, &refusal) {
 		return err
 	}
@@ -366,7 +369,7 @@ func (s *Service) startInWave(ctx context.Context, by act.Technician, w gen.Wave
 func (s *Service) tellTogether(ctx context.Context, q *gen.Queries, lead int64) error {
 	rows, err := q.OrdersTogether(ctx, lead)
 	for _, r := range rows {
-		err = errors.Join(err, act.Publish(ctx, q, act.PushEvent(r.ID)))
+		err = errors.Join(err, actor.Publish(ctx, q, actor.PushEvent(r.ID)))
 	}
 	return err
 }

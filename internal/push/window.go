@@ -11,7 +11,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
 )
@@ -27,7 +27,7 @@ type WindowEntry struct {
 const longestNote = 1000 // characters
 
 // SetWindow sets the note and the change window of an open order. It does not start by itself from then on.
-func (s *Service) SetWindow(ctx context.Context, by act.Technician, id int64, e WindowEntry) error {
+func (s *Service) SetWindow(ctx context.Context, by actor.Technician, id int64, e WindowEntry) error {
 	d, err := s.drafts.Draft(ctx, id)
 	if err != nil {
 		return err
@@ -53,7 +53,7 @@ func (s *Service) SetWindow(ctx context.Context, by act.Technician, id int64, e 
 		fail("notAfter", "the window ends before it opens; type a later time")
 	}
 	if len(wrong) > 0 {
-		return act.RefuseFields("The window was not set", wrong)
+		return actor.RefuseFields("The window was not set", wrong)
 	}
 	return s.setOrder(ctx, by, id, "window-set", windowSays(put, zone), func() (int64, error) {
 		return s.store.SetWindow(ctx, put)
@@ -91,23 +91,23 @@ func windowSays(p gen.SetWindowParams, zone *time.Location) string {
 
 // setOrder changes something of an open order that is no edit of its draft.
 func (s *Service) setOrder(
-	ctx context.Context, by act.Technician, id int64, what, says string, do func() (int64, error),
+	ctx context.Context, by actor.Technician, id int64, what, says string, do func() (int64, error),
 ) error {
 	n, err := do()
 	if err == nil && n == 0 {
-		err = act.Refuse(act.Conflict, "%s has changed meanwhile, or is not open any more. Look at it again.",
+		err = actor.Refuse(actor.Conflict, "%s has changed meanwhile, or is not open any more. Look at it again.",
 			order.Name(id))
 	}
 	if err != nil {
 		return err
 	}
-	return errors.Join(act.Record(ctx, s.store.Queries, by, what, order.Name(id), says),
-		act.Publish(ctx, s.store.Queries, act.OrderEvent(id, 0)))
+	return errors.Join(actor.Record(ctx, s.store.Queries, by, what, order.Name(id), says),
+		actor.Publish(ctx, s.store.Queries, actor.OrderEvent(id, 0)))
 }
 
 // Wait leaves a rehearsed order to start by itself when its window opens, or not any more. It is refused where a push
 // would be for any other reason than the window.
-func (s *Service) Wait(ctx context.Context, by act.Technician, id int64, version int32, on bool) error {
+func (s *Service) Wait(ctx context.Context, by actor.Technician, id int64, version int32, on bool) error {
 	if !on {
 		return s.setOrder(ctx, by, id, "waits-no-more", "Not left to start by itself any more", func() (int64, error) {
 			return s.store.EndWaiting(ctx, gen.EndWaitingParams{ID: id})
@@ -118,10 +118,10 @@ func (s *Service) Wait(ctx context.Context, by act.Technician, id int64, version
 		return err
 	}
 	if d.Order.NotBefore == nil {
-		return act.Refuse(act.Conflict, "Say first when its change window opens.")
+		return actor.Refuse(actor.Conflict, "Say first when its change window opens.")
 	}
 	if late(*d.Order.NotBefore, d.Order.NotAfter) {
-		return act.Refuse(act.Conflict, "Its change window opened more than an hour ago. Push it now, or give it "+
+		return actor.Refuse(actor.Conflict, "Its change window opened more than an hour ago. Push it now, or give it "+
 			"another window.")
 	}
 	b, err := s.store.Beside(ctx, d.Order.SiteID, d.Doc().Customer.Name)
@@ -194,7 +194,7 @@ func late(opens time.Time, ends *time.Time) bool {
 
 func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	by, err := s.accounts.Acting(ctx, *r.WaitsFor)
-	var off *act.Refusal
+	var off *actor.Refusal
 	if errors.As(err, &off) {
 		return s.waitsOn(ctx, r.ID, off.Says+" Leave the order to start by itself in your own name, or push it.")
 	}
@@ -202,12 +202,12 @@ func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 		return err
 	}
 	if late(*r.NotBefore, r.NotAfter) {
-		err = act.Refuse(act.Conflict, "Its window opened more than an hour ago, nothing says when it ends, and "+
+		err = actor.Refuse(actor.Conflict, "Its window opened more than an hour ago, nothing says when it ends, and "+
 			"nobody was there to start it. Push it now, or give it another window.")
 	} else {
 		_, err = s.Push(ctx, by, r.ID, r.Version)
 	}
-	var refusal *act.Refusal
+	var refusal *actor.Refusal
 	waited := ""
 	switch {
 	case errors.As(err, &refusal):
@@ -219,8 +219,8 @@ func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	if err != nil || n == 0 || waited == "" {
 		return err
 	}
-	return errors.Join(act.Record(ctx, s.store.Queries, by, "did-not-start", order.Name(r.ID), waited),
-		act.Publish(ctx, s.store.Queries, act.OrderEvent(r.ID, 0)))
+	return errors.Join(actor.Record(ctx, s.store.Queries, by, "did-not-start", order.Name(r.ID), waited),
+		actor.Publish(ctx, s.store.Queries, actor.OrderEvent(r.ID, 0)))
 }
 
 // waitsOn says why an order whose window has opened goes on waiting.
@@ -229,5 +229,5 @@ func (s *Service) waitsOn(ctx context.Context, id int64, why string) error {
 	if err != nil || n == 0 {
 		return err // it is said already
 	}
-	return act.Publish(ctx, s.store.Queries, act.OrderEvent(id, 0))
+	return actor.Publish(ctx, s.store.Queries, actor.OrderEvent(id, 0))
 }

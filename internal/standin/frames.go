@@ -8,8 +8,8 @@ import (
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
 	"lithos/core/dhcp"
-	"lithos/core/links"
 	"lithos/core/site"
+	"lithos/core/topology"
 	"lithos/core/yang"
 )
 
@@ -102,7 +102,7 @@ func (f *Fabric) heardFrom(from *Device, port string) []netip.AddrPort {
 	for _, d := range devices {
 		d.mu.Lock()
 		s.Devices = append(s.Devices, site.Device{ID: d.config.System, Name: d.config.System, Kind: d.config.Kind,
-			Interfaces: links.Held(d.config.System, d.running)})
+			Interfaces: topology.Held(d.config.System, d.running)})
 		d.mu.Unlock()
 	}
 	for i := range s.Devices {
@@ -116,7 +116,7 @@ func (f *Fabric) heardFrom(from *Device, port string) []netip.AddrPort {
 		}
 	}
 	var out []netip.AddrPort
-	for _, e := range links.Learn(s).Heard(from.config.System, port) {
+	for _, e := range topology.Learn(s).Heard(from.config.System, port) {
 		if wire, up := wires[e.Device.ID+"/"+e.Interface.Name]; up {
 			out = append(out, wire)
 		}

@@ -9,17 +9,17 @@ import (
 	"slices"
 	"time"
 
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/yang"
 	"lithos/core/zone"
 	"lithos/internal/outbound"
 	"lithos/internal/standin/resolve"
-	"lithos/internal/transfer"
+	"lithos/internal/zonetransfer"
 )
 
 // line is what the line of an uplink gives it.
 type line struct {
-	outside.Line
+	dynamicnames.Line
 	// shows is the address that the internet sees, where somebody translates before it.
 	shows netip.Addr
 }
@@ -27,15 +27,15 @@ type line struct {
 // SetLine gives the line of an uplink another address, as a provider does; an invalid one drops it. Nothing
 // translates before it.
 func (d *Device) SetLine(uplink string, a netip.Addr) {
-	d.changeLine(uplink, line{Line: outside.Line{IPv4: a}})
+	d.changeLine(uplink, line{Line: dynamicnames.Line{IPv4: a}})
 }
 
 // SetLines gives a line an address of each family.
-func (d *Device) SetLines(uplink string, l outside.Line) { d.changeLine(uplink, line{Line: l}) }
+func (d *Device) SetLines(uplink string, l dynamicnames.Line) { d.changeLine(uplink, line{Line: l}) }
 
 // SetLineBehind moves a line behind a translation: the uplink has one address, and the internet sees another.
 func (d *Device) SetLineBehind(uplink string, inner, shows netip.Addr) {
-	d.changeLine(uplink, line{Line: outside.Line{IPv4: inner}, shows: shows})
+	d.changeLine(uplink, line{Line: dynamicnames.Line{IPv4: inner}, shows: shows})
 }
 
 func (d *Device) changeLine(uplink string, l line) {
@@ -90,8 +90,8 @@ type keeps struct {
 // keptName is one of them. What is remembered is forgotten when the device restarts: it then tells once more, which
 // changes nothing.
 type keptName struct {
-	told    map[string]outside.Told // by type
-	now     outside.Line
+	told    map[string]dynamicnames.Told // by type
+	now     dynamicnames.Line
 	waits   time.Time
 	attempt []yang.OutsideAttempt
 }
@@ -111,7 +111,7 @@ func (k *keeps) look() {
 
 func (k *keeps) of(id string) *keptName {
 	if k.names[id] == nil {
-		k.names[id] = &keptName{told: map[string]outside.Told{}}
+		k.names[id] = &keptName{told: map[string]dynamicnames.Told{}}
 	}
 	return k.names[id]
 }
@@ -163,7 +163,7 @@ func (d *Device) keepName(n yang.OutsideName, now time.Time, atOnce bool) (again
 		return every
 	}
 	l, err := d.lineNow(n)
-	timing := outside.Timing{TTL: time.Duration(n.TTL) * time.Second, Interval: every,
+	timing := dynamicnames.Timing{TTL: time.Duration(n.TTL) * time.Second, Interval: every,
 		Least: time.Duration(n.Least) * time.Second}
 	d.mu.Lock()
 	k := d.keeps.of(n.ID)
@@ -179,8 +179,8 @@ func (d *Device) keepName(n yang.OutsideName, now time.Time, atOnce bool) (again
 	for _, typ := range n.Type {
 		a := l.Of(typ)
 		step := timing.Next(now, k.told[typ], a)
-		switch reach := outside.ReachOf(a); {
-		case !a.IsValid(), reach != outside.Public && reach != outside.Documentation:
+		switch reach := dynamicnames.ReachOf(a); {
+		case !a.IsValid(), reach != dynamicnames.Public && reach != dynamicnames.Documentation:
 		case step.Send || atOnce:
 			send = append(send, a)
 		case !step.Wait.IsZero():
@@ -201,7 +201,7 @@ func (d *Device) keepName(n yang.OutsideName, now time.Time, atOnce bool) (again
 		if err != nil {
 			tries = k.told[typ].Tries + 1
 		}
-		k.told[typ] = outside.Told{Address: a, At: now, Taken: err == nil, Tries: tries}
+		k.told[typ] = dynamicnames.Told{Address: a, At: now, Taken: err == nil, Tries: tries}
 		if step := timing.Next(now, k.told[typ], a); !step.Wait.IsZero() {
 			k.waits = step.Wait
 		}
@@ -226,7 +226,7 @@ func (d *Device) note(k *keptName, at time.Time, sent []netip.Addr, err error) {
 }
 
 // lineNow is the address of a name's line: what its uplink has, or what a service says that it comes from.
-func (d *Device) lineNow(n yang.OutsideName) (outside.Line, error) {
+func (d *Device) lineNow(n yang.OutsideName) (dynamicnames.Line, error) {
 	d.mu.Lock()
 	l := d.lineOf(n.Interface)
 	d.mu.Unlock()
@@ -237,9 +237,9 @@ func (d *Device) lineNow(n yang.OutsideName) (outside.Line, error) {
 	defer cancel()
 	a, err := d.web(l).OwnAddress(ctx, n.Asks)
 	if err != nil {
-		return outside.Line{}, err
+		return dynamicnames.Line{}, err
 	}
-	return outside.Line{}.With(a), nil
+	return dynamicnames.Line{}.With(a), nil
 }
 
 // tellWithin is how long a server has to answer.
@@ -260,21 +260,21 @@ func (d *Device) tell(n yang.OutsideName, addresses []netip.Addr) (after time.Du
 	defer cancel()
 	if n.RequestTo != "" {
 		_, after, err = d.web(l).Tell(ctx, n.RequestTo, n.Name, secret,
-			transfer.Telling{Addresses: addresses, TTL: n.TTL, Below: n.Wildcard})
+			zonetransfer.Telling{Addresses: addresses, TTL: n.TTL, Below: n.Wildcard})
 		return after, err
 	}
 	at, ok := d.config.Fabric.nameServer(n.Server)
 	if !ok || at.Port != n.Port {
 		return 0, fmt.Errorf("%s is not reached", n.Server)
 	}
-	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: n.Zone, Key: n.Key, Algorithm: n.Algorithm,
+	s := zonetransfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: n.Zone, Key: n.Key, Algorithm: n.Algorithm,
 		Secret: secret}
 	return 0, s.TellName(ctx, n.Name, n.Wildcard, n.TTL, addresses...)
 }
 
 // web is how the device reaches services on the internet: from the address that its line shows there.
-func (d *Device) web(l line) transfer.Web {
-	out := transfer.Web{Rule: outbound.Loopback()}
+func (d *Device) web(l line) zonetransfer.Web {
+	out := zonetransfer.Web{Rule: outbound.Loopback()}
 	d.config.Fabric.mu.Lock()
 	if o := d.config.Fabric.outer; o != nil && o.Internet != nil {
 		out.At, out.Trust = o.Internet.Web(), o.Internet.Certifier().Pool()

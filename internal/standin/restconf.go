@@ -20,8 +20,8 @@ import (
 	"time"
 
 	"lithos/core/dhcp"
+	"lithos/core/dynamicnames"
 	"lithos/core/option"
-	"lithos/core/outside"
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/core/zone"
@@ -504,7 +504,7 @@ func (d *Device) onSite(a netip.Addr) bool {
 // where everything answers, is reached. Of several uplinks any does, so that one takes over when another's line drops.
 func (d *Device) translates(from netip.Addr) bool {
 	return slices.ContainsFunc(d.running.Interfaces.Interface, func(i yang.Interface) bool {
-		if l, given := d.lines[i.Name]; given && l.Line == (outside.Line{}) {
+		if l, given := d.lines[i.Name]; given && l.Line == (dynamicnames.Line{}) {
 			return false
 		}
 		return i.Uplink != nil && i.Enabled &&

@@ -15,10 +15,10 @@ import (
 	"lithos/core/check"
 	"lithos/core/dhcp"
 	"lithos/core/drift"
-	"lithos/core/seen"
+	"lithos/core/observed"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store/gen"
 )
@@ -191,13 +191,13 @@ func (s *Store) PastLine(
 		Says: "Taken"})
 }
 
-func heard(rows []gen.Sighting) []seen.Heard {
-	var out []seen.Heard
+func heard(rows []gen.Sighting) []observed.Heard {
+	var out []observed.Heard
 	for _, r := range rows {
 		if len(r.Mac) != len(address.MAC{}) {
 			continue
 		}
-		h := seen.Heard{
+		h := observed.Heard{
 			Device: r.DeviceID, Source: r.Source, Address: r.Address, MAC: address.MAC(r.Mac), ClientID: r.ClientID,
 			Name: r.Name, Class: r.VendorClass, Pool: r.Pool, Port: r.Port,
 			First: r.First, Last: r.Last, State: r.State, Bound: r.State == string(dhcp.Bound),
@@ -263,7 +263,7 @@ func (s *Store) DropAccess(ctx context.Context, siteID, device string) (n int64,
 }
 
 // Heard reads what the devices of a site told of leases and neighbours.
-func (s *Store) Heard(ctx context.Context, siteID string) ([]seen.Heard, error) {
+func (s *Store) Heard(ctx context.Context, siteID string) ([]observed.Heard, error) {
 	rows, err := s.SightingsOfSite(ctx, siteID)
 	return heard(rows), err
 }
@@ -311,7 +311,7 @@ type Site struct {
 func (s *Store) Site(ctx context.Context, code string) (Site, error) {
 	row, err := Found(s.SiteByCode(ctx, code))
 	if errors.Is(err, ErrNotFound) {
-		return Site{}, act.Refuse(act.Missing, "There is no site %q.", code)
+		return Site{}, actor.Refuse(actor.Missing, "There is no site %q.", code)
 	}
 	return Site{row.ID, row.Code, row.Name, row.Customer, row.Head, row.ArchivedAt != nil}, err
 }
@@ -365,12 +365,12 @@ type KeptLevel struct {
 }
 
 // KeepLevel keeps a level in place of a version of it. It is refused where somebody has changed it meanwhile.
-func (s *Store) KeepLevel(ctx context.Context, by act.Technician, l KeptLevel) error {
+func (s *Store) KeepLevel(ctx context.Context, by actor.Technician, l KeptLevel) error {
 	return s.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error { return l.Keep(ctx, q, by) })
 }
 
 // Keep is Store.KeepLevel in a transaction of the caller's.
-func (l KeptLevel) Keep(ctx context.Context, q *gen.Queries, by act.Technician) error {
+func (l KeptLevel) Keep(ctx context.Context, q *gen.Queries, by actor.Technician) error {
 	if l.Version == 0 {
 		if err := q.AddLevel(ctx, gen.AddLevelParams{Kind: l.Kind, ID: l.ID, Doc: l.Doc}); err != nil {
 			return err
@@ -379,7 +379,7 @@ func (l KeptLevel) Keep(ctx context.Context, q *gen.Queries, by act.Technician) 
 		n, err := q.ChangeLevel(ctx,
 			gen.ChangeLevelParams{Doc: l.Doc, By: &by.ID, Kind: l.Kind, ID: l.ID, Version: l.Version})
 		if err == nil && n == 0 {
-			err = act.Refuse(act.Conflict,
+			err = actor.Refuse(actor.Conflict,
 				"Somebody has changed it meanwhile. Look at it again; what you typed is still here.")
 		}
 		if err != nil {
@@ -387,8 +387,8 @@ func (l KeptLevel) Keep(ctx context.Context, q *gen.Queries, by act.Technician) 
 		}
 	}
 	return errors.Join(q.LookAgainAtLevel(ctx, gen.LookAgainAtLevelParams{Kind: l.Kind, ID: l.ID}),
-		act.Record(ctx, q, by, "level-changed", l.Kind+" "+l.ID, "Changed "+l.Name+" for all sites"),
-		act.Publish(ctx, q, act.RoundsEvent))
+		actor.Record(ctx, q, by, "level-changed", l.Kind+" "+l.ID, "Changed "+l.Name+" for all sites"),
+		actor.Publish(ctx, q, actor.RoundsEvent))
 }
 
 // NoteHeld keeps what a device holds, how much of that is otherwise than it was given, by the differences, and which

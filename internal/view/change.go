@@ -9,7 +9,7 @@ import (
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
-	"lithos/core/survey"
+	"lithos/core/drawing"
 )
 
 // NetworkAnswer is the network a look is at, whole or as what is different in it from
@@ -24,22 +24,22 @@ type NetworkAnswer struct {
 // NetworkChange is what is different in a network from what a stamp names. What is not
 // listed has stayed as it was.
 type NetworkChange struct {
-	From    string               `json:"from"` // the stamp it is a change of
-	Head    *NetworkHead         `json:"head,omitempty"`
-	Ruler   *survey.RulerHead    `json:"ruler,omitempty"`
-	Courses []CourseChange       `json:"courses,omitempty"`
-	Rows    []Splice[survey.Row] `json:"rows,omitempty"`
-	Seen    []Splice[SeenRow]    `json:"seen,omitempty"`
+	From    string                `json:"from"` // the stamp it is a change of
+	Head    *NetworkHead          `json:"head,omitempty"`
+	Ruler   *drawing.RulerHead    `json:"ruler,omitempty"`
+	Courses []CourseChange        `json:"courses,omitempty"`
+	Rows    []Splice[drawing.Row] `json:"rows,omitempty"`
+	Seen    []Splice[SeenRow]     `json:"seen,omitempty"`
 }
 
 // CourseChange is what is different in one course of the ruler.
 type CourseChange struct {
-	Course    int                  `json:"course"` // its place in the list
-	Spans     []survey.Span        `json:"spans"`
-	Conflicts []survey.Conflict    `json:"conflicts"`
-	Pins      []Splice[survey.Pin] `json:"pins,omitempty"`
-	Names     []Splice[int]        `json:"names,omitempty"`
-	Seen      []Splice[int]        `json:"seen,omitempty"`
+	Course    int                   `json:"course"` // its place in the list
+	Spans     []drawing.Span        `json:"spans"`
+	Conflicts []drawing.Conflict    `json:"conflicts"`
+	Pins      []Splice[drawing.Pin] `json:"pins,omitempty"`
+	Names     []Splice[int]         `json:"names,omitempty"`
+	Seen      []Splice[int]         `json:"seen,omitempty"`
 }
 
 // Splice puts elements in the place of others in a list. Splices are carried out in
@@ -94,14 +94,14 @@ func (s *Shown) stamp(v *NetworkView) string {
 	return stamp
 }
 
-func sameCourses(a, b []survey.Course) bool {
-	return slices.EqualFunc(a, b, func(a, b survey.Course) bool { return a.First == b.First && a.Last == b.Last })
+func sameCourses(a, b []drawing.Course) bool {
+	return slices.EqualFunc(a, b, func(a, b drawing.Course) bool { return a.First == b.First && a.Last == b.Last })
 }
 
 // since is what is different from an older view with the same courses.
 func (v *NetworkView) since(was *NetworkView) *NetworkChange {
 	c := &NetworkChange{
-		Rows: splices(was.Rows, v.Rows, survey.Row.Equal),
+		Rows: splices(was.Rows, v.Rows, drawing.Row.Equal),
 		Seen: splices(was.Seen, v.Seen, func(a, b SeenRow) bool { return reflect.DeepEqual(a, b) }),
 	}
 	if !reflect.DeepEqual(was.NetworkHead, v.NetworkHead) {

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
-	"lithos/core/survey"
+	"lithos/core/drawing"
 )
 
 // applied is a list after splices.
@@ -75,9 +75,9 @@ func TestSplicesTurnOneListIntoTheOther(t *testing.T) {
 func TestShownAnswersWholeWhereItMust(t *testing.T) {
 	network := func(id, first string, names ...string) *NetworkView {
 		v := &NetworkView{NetworkHead: NetworkHead{ID: id}}
-		v.Ruler.Courses = []survey.Course{{First: first, Last: first}}
+		v.Ruler.Courses = []drawing.Course{{First: first, Last: first}}
 		for _, name := range names {
-			v.Rows = append(v.Rows, survey.Row{Line: survey.Line{Ref: "reservation:" + name, Name: name}})
+			v.Rows = append(v.Rows, drawing.Row{Line: drawing.Line{Ref: "reservation:" + name, Name: name}})
 		}
 		return v
 	}

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"lithos/core/check"
+	"lithos/core/dynamicnames"
 	"lithos/core/option"
-	"lithos/core/outside"
 	"lithos/core/site"
 	"lithos/core/zone"
 	"lithos/internal/order"
@@ -228,7 +228,7 @@ func (f *Following) propose(had map[string][]held, first, now time.Time) {
 	for _, list := range had {
 		changes = max(changes, len(list)-1)
 	}
-	f.Proposed = int(outside.ProposedTTL(changes, known) / time.Second)
+	f.Proposed = int(dynamicnames.ProposedTTL(changes, known) / time.Second)
 }
 
 // notice is what the rules found about a name beside how it stands, and whether its key is used at all.
@@ -309,8 +309,8 @@ func (p *outer) standOf(w *site.Following, typ string, had []held) (state, says 
 		return "unknown", "The line’s address has not been read.", nil
 	}
 	line := had[len(had)-1]
-	reach := outside.ReachOf(line.address)
-	if reach != outside.Public && (reach != outside.Documentation || !p.beside.Documents) {
+	reach := dynamicnames.ReachOf(line.address)
+	if reach != dynamicnames.Public && (reach != dynamicnames.Documentation || !p.beside.Documents) {
 		return "unreached", "The line has no address that the world reaches.", &line.from
 	}
 	told, at := p.toldNow(w, typ)

@@ -10,12 +10,12 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/compile"
+	"lithos/core/drawing"
 	"lithos/core/forecast"
+	"lithos/core/observed"
 	"lithos/core/option"
-	"lithos/core/seen"
 	"lithos/core/site"
-	"lithos/core/survey"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 )
 
 // ForecastRequest asks what a pool does through a day. What is left out is taken
@@ -65,7 +65,7 @@ type Stretch struct {
 // on the ruler's scale: from the course of its first address on.
 func (v *ForecastView) ontoRuler(n *site.Network, offered []address.Range) {
 	v.Pools, v.Filled = []Stretch{}, []Stretch{}
-	v.Course = min(survey.CourseSize, address.Of(n.Prefix).Size())
+	v.Course = min(drawing.CourseSize, address.Of(n.Prefix).Size())
 	left := int(v.Day.Peak + 0.5)
 	for i, r := range offered {
 		run := Stretch{address.Offset(n.Prefix, r.From), address.Offset(n.Prefix, r.To)}
@@ -92,9 +92,9 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 		n, on = doc.Network(p.Network)
 	}
 	if !on {
-		return nil, act.Refuse(act.Missing, "There is no such pool.")
+		return nil, actor.Refuse(actor.Missing, "There is no such pool.")
 	}
-	v := &ForecastView{Pool: p.Name, Shapes: []string{asSeen}, Size: address.Count(survey.Offered(pg.Scene, p))}
+	v := &ForecastView{Pool: p.Name, Shapes: []string{asSeen}, Size: address.Count(drawing.Offered(pg.Scene, p))}
 	lease := timersOf(doc, n, p).Lease
 	stay := 45 * time.Minute
 	var wrong site.FieldErrors
@@ -134,7 +134,7 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 	}
 	v.Size = int(size)
 	if len(wrong) > 0 {
-		return nil, act.RefuseFields("Nothing was computed", wrong)
+		return nil, actor.RefuseFields("Nothing was computed", wrong)
 	}
 	d, basis, held := demand(doc, p, pg.Seen, stay)
 	v.Seen, v.Held, v.Hours = basis.Clients, held, int(basis.Span.Hours())
@@ -157,7 +157,7 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(lease), option.FormatDuration(stay), d.PerDay,
 		d.Shape.Name
 	v.Day = forecast.Pool(v.Size, lease, d)
-	v.ontoRuler(n, survey.Offered(pg.Scene, p))
+	v.ontoRuler(n, drawing.Offered(pg.Scene, p))
 	v.Low = float64(v.Held) > v.Day.Peak+1
 	if l, ok := forecast.LeaseThatDoes(v.Size, d); ok {
 		v.LeaseDoes = option.FormatDuration(l)
@@ -170,13 +170,13 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 const seenFor = 7 * 24 * time.Hour
 
 // demand is what the leases of a pool's last days show, and how many are held now.
-func demand(doc *site.Site, p *site.Pool, all []seen.Sighting, stay time.Duration) (
+func demand(doc *site.Site, p *site.Pool, all []observed.Sighting, stay time.Duration) (
 	d forecast.Demand, b forecast.Basis, held int,
 ) {
 	now := time.Now()
 	var came []forecast.Visit
 	for _, v := range all {
-		if v.Source != seen.Lease ||
+		if v.Source != observed.Lease ||
 			!slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
 			continue
 		}
@@ -219,17 +219,17 @@ func (pg *Page) Spread(pool, target string) (*SpreadView, error) {
 	doc := pg.Site
 	p, ok := doc.Pool(pool)
 	if !ok {
-		return nil, act.Refuse(act.Missing, "There is no such pool.")
+		return nil, actor.Refuse(actor.Missing, "There is no such pool.")
 	}
 	n, ok := doc.Network(p.Network)
 	if !ok {
-		return nil, act.Refuse(act.Missing, "The pool has no network.")
+		return nil, actor.Refuse(actor.Missing, "The pool has no network.")
 	}
 	within := 15 * time.Minute
 	if target != "" {
 		var err error
 		if within, err = option.ParseDuration(target); err != nil {
-			return nil, &act.Refusal{Kind: act.Invalid, Says: "Nothing was computed: " + err.Error() + ".",
+			return nil, &actor.Refusal{Kind: actor.Invalid, Says: "Nothing was computed: " + err.Error() + ".",
 				Fields: []site.FieldError{{Field: "target", Says: err.Error()}}}
 		}
 	}
@@ -237,7 +237,7 @@ func (pg *Page) Spread(pool, target string) (*SpreadView, error) {
 	lease, t1 := timers.Lease, timers.T1
 	var holders []forecast.Holder
 	for _, v := range pg.Seen {
-		if v.Source == seen.Lease && v.Live &&
+		if v.Source == observed.Lease && v.Live &&
 			slices.ContainsFunc(p.Ranges, func(r address.Range) bool { return r.Contains(v.Address) }) {
 			holders = append(holders, forecast.Holder{Granted: v.Expires.Add(-lease), Lease: lease, T1: t1})
 		}

@@ -8,9 +8,9 @@ import (
 	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/edit"
-	"lithos/core/links"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/core/topology"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 )
 
@@ -19,7 +19,7 @@ func (p *Page) Form(o Opens, network string) (*edit.Form, error) {
 	n, _ := p.Scene.Network(network)
 	form, err := edit.FormOf(p.Site, o.Kind, o.ID, site.ParseRef(o.In), n)
 	if err != nil {
-		return nil, act.Refuse(act.Missing, "%s.", capital(err.Error()))
+		return nil, actor.Refuse(actor.Missing, "%s.", capital(err.Error()))
 	}
 	if d, ok := p.Device(site.ParseRef(o.In).ID); ok && form.New && o.Kind == site.KindInterface {
 		p.proposed(&form, d, n)
@@ -84,7 +84,7 @@ func (p *Page) Room(bits int) (map[string]string, error) {
 	}
 	prefix, ok := address.NextPrefix(p.Block, used, bits)
 	if !ok {
-		return nil, act.Refuse(act.Conflict,
+		return nil, actor.Refuse(actor.Conflict,
 			"No /%d is free in %s. Type a larger number for a smaller network, or give the site another block.", bits,
 			words(p.Block))
 	}
@@ -93,11 +93,11 @@ func (p *Page) Room(bits int) (map[string]string, error) {
 }
 
 // Links draws how the site's devices are joined, with the path of a network lit.
-func (p *Page) Links(network string) *links.Drawing {
+func (p *Page) Topology(network string) *topology.Drawing {
 	n, ok := p.Scene.Network(network)
 	if !ok {
 		n = nil
 	}
-	d := links.Draw(p.Site, n)
+	d := topology.Draw(p.Site, n)
 	return &d
 }

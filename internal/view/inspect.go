@@ -9,10 +9,10 @@ import (
 	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/compile"
+	"lithos/core/drawing"
 	"lithos/core/edit"
 	"lithos/core/option"
 	"lithos/core/site"
-	"lithos/core/survey"
 )
 
 // Inspection is what the inspector shows of one selected part.
@@ -172,7 +172,7 @@ func (p *Page) workedOut(part any) []Fact {
 		add("Mask", address.Mask(v.Prefix.Bits()).String(), true)
 		add("Lives on", compile.Where(p.Site, v), true)
 	case *site.Pool:
-		add("Hands out", site.Counted(address.Count(survey.Offered(p.Scene, v)), "address"), false)
+		add("Hands out", site.Counted(address.Count(drawing.Offered(p.Scene, v)), "address"), false)
 	case *site.Exclusion:
 		add("Holds", site.Counted(v.Range.Size(), "address"), false)
 	case *site.Device:

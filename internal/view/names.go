@@ -16,7 +16,7 @@ import (
 	"lithos/core/rehearse"
 	"lithos/core/site"
 	"lithos/core/zone"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 )
 
@@ -176,13 +176,13 @@ func (p *Page) ZoneText(id, format string, told bool) (ZoneText, error) {
 		pages, ok = names.FindPages(p.Book(), z.Side, z.Name)
 	}
 	if !ok {
-		return ZoneText{}, act.Refuse(act.Missing, "This site has no such zone; look at its names anew.")
+		return ZoneText{}, actor.Refuse(actor.Missing, "This site has no such zone; look at its names anew.")
 	}
 	out := ZoneText{Name: strings.ReplaceAll(z.Name, "/", "-") + "." + format, Left: []string{}}
 	if told {
 		read := p.Told(id)
 		if read == nil || read.ReadAt == nil {
-			return out, act.Refuse(act.Conflict, "The server of %s has not been read yet.", z.Name)
+			return out, actor.Refuse(actor.Conflict, "The server of %s has not been read yet.", z.Name)
 		}
 		as := *pages
 		as.Entries = nil
@@ -194,7 +194,7 @@ func (p *Page) ZoneText(id, format string, told bool) (ZoneText, error) {
 	var b strings.Builder
 	left, err := names.Write(&b, p.Site, pages, format, uint32(time.Now().Unix()))
 	if err != nil {
-		return out, act.Refuse(act.Invalid, "%s", err)
+		return out, actor.Refuse(actor.Invalid, "%s", err)
 	}
 	out.Text, out.Left = b.String(), append(out.Left, left...)
 	return out, nil
@@ -858,7 +858,7 @@ func (p *Page) Ask(q names.Question) (*AskedView, error) {
 	a, err := w.Ask(q)
 	var fields site.FieldErrors
 	if errors.As(err, &fields) {
-		return nil, act.RefuseFields("Nothing was asked", fields)
+		return nil, actor.RefuseFields("Nothing was asked", fields)
 	}
 	if err != nil {
 		return nil, err

@@ -6,17 +6,17 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/compile"
+	"lithos/core/drawing"
 	"lithos/core/option"
 	"lithos/core/site"
-	"lithos/core/survey"
 )
 
 // NetworkView is the selected network.
 type NetworkView struct {
 	NetworkHead
-	Ruler survey.Ruler `json:"ruler"`
-	Rows  []survey.Row `json:"rows"`
-	Seen  []SeenRow    `json:"seen"`
+	Ruler drawing.Ruler `json:"ruler"`
+	Rows  []drawing.Row `json:"rows"`
+	Seen  []SeenRow     `json:"seen"`
 }
 
 // NetworkHead is what is said of the network as a whole.
@@ -69,7 +69,7 @@ func (p *Page) Network(look Look) *NetworkView {
 	if n == nil {
 		return nil
 	}
-	rows := survey.Rows(p.Scene, n, p.Judgement.Findings, p.Seen)
+	rows := drawing.Rows(p.Scene, n, p.Judgement.Findings, p.Seen)
 	v := &NetworkView{
 		NetworkHead: NetworkHead{
 			Version: p.Version(), ID: n.ID, Name: n.Name, Purpose: n.Purpose, Prefix: n.Prefix.String(),
@@ -77,7 +77,7 @@ func (p *Page) Network(look Look) *NetworkView {
 			Where: compile.Where(p.Site, n), Pools: []PoolChoice{},
 			Effective: p.toldOn(n, site.Ref{Kind: site.KindNetwork, ID: n.ID}),
 		},
-		Ruler: survey.Draw(p.Scene, n, rows, p.Judgement.Findings, p.Seen, look.From),
+		Ruler: drawing.Draw(p.Scene, n, rows, p.Judgement.Findings, p.Seen, look.From),
 		Rows:  rows, Seen: p.seenOn(n),
 	}
 	if n.Gateway.IsValid() {

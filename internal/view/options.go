@@ -8,9 +8,9 @@ import (
 	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/compile"
+	"lithos/core/drawing"
 	"lithos/core/option"
 	"lithos/core/site"
-	"lithos/core/survey"
 )
 
 // OptionChoice is an option people may set, for forms.
@@ -111,7 +111,7 @@ func (p *Page) reached(level site.Ref) string {
 	addresses, reserved := 0, 0
 	networks := map[string]bool{}
 	for _, pool := range pools {
-		addresses += address.Count(survey.Offered(p.Scene, pool))
+		addresses += address.Count(drawing.Offered(p.Scene, pool))
 		n, ok := p.Scene.Network(pool.Network)
 		if !ok || networks[n.ID] {
 			continue

@@ -5,18 +5,18 @@ import (
 	"strings"
 	"time"
 
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/site"
 )
 
 // OutsideKeys are the keys of an outside zone as its provider tells, and who writes its records.
 type OutsideKeys struct {
-	Zone    string        `json:"zone" doc:"id of the zone"`
-	At      string        `json:"at" doc:"where keys are made"`
-	Problem string        `json:"problem,omitempty" doc:"why they could not be read the last time"`
-	Keys    []OutsideKey  `json:"keys"`
-	Sets    []outside.Set `json:"sets" doc:"the records that follow, with who wrote them last"`
-	ByHand  int           `json:"byHand" doc:"how many sets of records are written by hand"`
+	Zone    string             `json:"zone" doc:"id of the zone"`
+	At      string             `json:"at" doc:"where keys are made"`
+	Problem string             `json:"problem,omitempty" doc:"why they could not be read the last time"`
+	Keys    []OutsideKey       `json:"keys"`
+	Sets    []dynamicnames.Set `json:"sets" doc:"the records that follow, with who wrote them last"`
+	ByHand  int                `json:"byHand" doc:"how many sets of records are written by hand"`
 }
 
 // OutsideKey is one key, with what it may do in words.
@@ -38,7 +38,7 @@ func (p *outer) outsideKeys(z *site.Zone, now time.Time) *OutsideKeys {
 	if z.KeysAt == "" {
 		return nil
 	}
-	out := &OutsideKeys{Zone: z.ID, At: z.KeysAt, Keys: []OutsideKey{}, Sets: []outside.Set{}}
+	out := &OutsideKeys{Zone: z.ID, At: z.KeysAt, Keys: []OutsideKey{}, Sets: []dynamicnames.Set{}}
 	told := p.Told(z.ID)
 	if told == nil {
 		return out
@@ -63,7 +63,7 @@ func (p *outer) outsideKey(z *site.Zone, name string, now time.Time) *OutsideKey
 	if told == nil {
 		return nil
 	}
-	i := slices.IndexFunc(told.Keys, func(k outside.Key) bool { return k.Name == name })
+	i := slices.IndexFunc(told.Keys, func(k dynamicnames.Key) bool { return k.Name == name })
 	if i < 0 {
 		return nil
 	}
@@ -71,7 +71,7 @@ func (p *outer) outsideKey(z *site.Zone, name string, now time.Time) *OutsideKey
 	return &v
 }
 
-func (p *outer) keyView(k outside.Key, now time.Time) OutsideKey {
+func (p *outer) keyView(k dynamicnames.Key, now time.Time) OutsideKey {
 	v := OutsideKey{Name: k.Name, May: may(k), Uses: k.Uses, Ending: k.Ending(now), Unused: k.Unused(now)}
 	given := func(t time.Time) *time.Time {
 		if t.IsZero() {
@@ -102,7 +102,7 @@ func (p *outer) keyView(k outside.Key, now time.Time) OutsideKey {
 }
 
 // may is what a key may do, in words.
-func may(k outside.Key) string {
+func may(k dynamicnames.Key) string {
 	what := "every record"
 	if len(k.Types) > 0 {
 		what = strings.Join(k.Types, " and ")

@@ -10,9 +10,9 @@ import (
 	"time"
 
 	"lithos/core/check"
-	"lithos/core/seen"
+	"lithos/core/drawing"
+	"lithos/core/observed"
 	"lithos/core/site"
-	"lithos/core/survey"
 	"lithos/internal/order"
 )
 
@@ -58,15 +58,15 @@ func Of(sc *check.Scene, d *order.Draft, revision int32, b order.Beside) *Page {
 // Frame is what stands around a network and a part: it changes with the networks and
 // devices of a site, and is asked for once.
 type Frame struct {
-	Site     SiteHead       `json:"site"`
-	Order    *order.Head    `json:"order,omitempty"`
-	Orders   []order.Opened `json:"orders"` // open work orders of the site
-	Layers   []survey.Layer `json:"layers"`
-	Wide     survey.Marks   `json:"wide"` // findings of no network in particular
-	Devices  []DeviceView   `json:"devices"`
-	Classes  []PartView     `json:"classes"` // vendor classes
-	Own      []OptionChoice `json:"ownOptions"`
-	OwnParts []PartView     `json:"ownParts"` // the definitions of those, as parts
+	Site     SiteHead        `json:"site"`
+	Order    *order.Head     `json:"order,omitempty"`
+	Orders   []order.Opened  `json:"orders"` // open work orders of the site
+	Layers   []drawing.Layer `json:"layers"`
+	Wide     drawing.Marks   `json:"wide"` // findings of no network in particular
+	Devices  []DeviceView    `json:"devices"`
+	Classes  []PartView      `json:"classes"` // vendor classes
+	Own      []OptionChoice  `json:"ownOptions"`
+	OwnParts []PartView      `json:"ownParts"` // the definitions of those, as parts
 }
 
 // SiteHead is what of a site stands at the top of its page.
@@ -104,13 +104,13 @@ type Finding struct {
 
 // Changed is what an edit changed of what a browser shows.
 type Changed struct {
-	Order   *order.Head    `json:"order,omitempty"`
-	Layers  []survey.Layer `json:"layers"`          // of the networks that were touched
-	Wide    survey.Marks   `json:"wide"`            // as in the frame
-	Frame   *Frame         `json:"frame,omitempty"` // where more of it changed than that
-	Network *NetworkAnswer `json:"network"`
-	Part    *Inspection    `json:"part"`
-	Made    string         `json:"made,omitempty"` // kind:id of the part an edit just made
+	Order   *order.Head     `json:"order,omitempty"`
+	Layers  []drawing.Layer `json:"layers"`          // of the networks that were touched
+	Wide    drawing.Marks   `json:"wide"`            // as in the frame
+	Frame   *Frame          `json:"frame,omitempty"` // where more of it changed than that
+	Network *NetworkAnswer  `json:"network"`
+	Part    *Inspection     `json:"part"`
+	Made    string          `json:"made,omitempty"` // kind:id of the part an edit just made
 }
 
 // Head is what the tray says of the draft; nil without one.
@@ -135,7 +135,7 @@ func (p *Page) Frame() *Frame {
 	f := &Frame{
 		Site: SiteHead{doc.ID, doc.Code, doc.Name, doc.Customer.Name, words(doc.Block), doc.Domain, doc.Standard.Name,
 			doc.TimeZone, p.revision},
-		Order: p.Head(), Orders: p.beside.Orders, Layers: survey.Section(p.Scene, p.Judgement.Findings, p.Seen),
+		Order: p.Head(), Orders: p.beside.Orders, Layers: drawing.Section(p.Scene, p.Judgement.Findings, p.Seen),
 		Wide:    p.wide(),
 		Devices: p.devices(), Classes: p.parts(site.KindVendorClass), Own: ownOptions(doc),
 		OwnParts: p.parts(site.KindDefinition),
@@ -146,13 +146,13 @@ func (p *Page) Frame() *Frame {
 	return f
 }
 
-func (p *Page) wide() survey.Marks { return survey.ByNetwork(p.Judgement.Findings)[""] }
+func (p *Page) wide() drawing.Marks { return drawing.ByNetwork(p.Judgement.Findings)[""] }
 
 // After is what a step changed of what a browser shows. before is the draft it was made
 // in, and shown what browsers have been told.
 func (p *Page) After(before *order.Draft, look Look, shown *Shown) *Changed {
 	out := &Changed{
-		Order: p.Head(), Layers: []survey.Layer{}, Wide: p.wide(),
+		Order: p.Head(), Layers: []drawing.Layer{}, Wide: p.wide(),
 		Network: shown.Answer(p.Network(look), look.Have), Part: p.Part(look),
 	}
 	if before.Scene == p.Scene {
@@ -164,12 +164,12 @@ func (p *Page) After(before *order.Draft, look Look, shown *Shown) *Changed {
 		return out
 	}
 	// An edit in one network can be a finding in another, such as a pool that now overlaps.
-	was, now := survey.ByNetwork(before.Scene.Findings), survey.ByNetwork(p.Scene.Findings)
-	marks := survey.ByNetwork(p.Judgement.Findings)
+	was, now := drawing.ByNetwork(before.Scene.Findings), drawing.ByNetwork(p.Scene.Findings)
+	marks := drawing.ByNetwork(p.Judgement.Findings)
 	for i := range p.Networks {
 		n := &p.Networks[i]
 		if slices.Contains(renewed.Networks, n.ID) || was[n.ID] != now[n.ID] {
-			out.Layers = append(out.Layers, survey.LayerOf(p.Scene, n, marks[n.ID], survey.Live(p.Seen, n)))
+			out.Layers = append(out.Layers, drawing.LayerOf(p.Scene, n, marks[n.ID], drawing.Live(p.Seen, n)))
 		}
 	}
 	return out
@@ -315,7 +315,7 @@ func readAt(a *order.Access) *time.Time {
 	if a == nil || a.ReadAt == nil {
 		return nil
 	}
-	at := a.ReadAt.Truncate(seen.Grain)
+	at := a.ReadAt.Truncate(observed.Grain)
 	return &at
 }
 

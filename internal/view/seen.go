@@ -6,8 +6,8 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/edit"
+	"lithos/core/observed"
 	"lithos/core/option"
-	"lithos/core/seen"
 	"lithos/core/site"
 )
 
@@ -18,30 +18,32 @@ type SeenView struct {
 
 // SeenRow is one line of what was seen.
 type SeenRow struct {
-	seen.One
+	observed.One
 	NetworkName string   `json:"networkName"`
 	Randomised  bool     `json:"randomised"`
 	Actions     []Action `json:"actions"` // what can be made of somebody nobody recorded
 }
 
 // SeenAt lists what was seen at the site, with what to make of it.
-func (p *Page) SeenAt() *SeenView { return &SeenView{p.seenRows(func(seen.One) bool { return true })} }
-
-func (p *Page) seenOn(n *site.Network) []SeenRow {
-	return p.seenRows(func(o seen.One) bool { return o.Network == n.ID })
+func (p *Page) SeenAt() *SeenView {
+	return &SeenView{p.seenRows(func(observed.One) bool { return true })}
 }
 
-func (p *Page) seenRows(keep func(seen.One) bool) []SeenRow {
+func (p *Page) seenOn(n *site.Network) []SeenRow {
+	return p.seenRows(func(o observed.One) bool { return o.Network == n.ID })
+}
+
+func (p *Page) seenRows(keep func(observed.One) bool) []SeenRow {
 	out := []SeenRow{}
 	if len(p.Seen) == 0 {
 		return out
 	}
-	for _, o := range seen.Look(p.Site, p.Seen) {
+	for _, o := range observed.Look(p.Site, p.Seen) {
 		if !keep(o) {
 			continue
 		}
-		o.Last = o.Last.Truncate(seen.Grain)
-		row := SeenRow{One: o, Randomised: seen.Randomised(o.MAC), Actions: []Action{}}
+		o.Last = o.Last.Truncate(observed.Grain)
+		row := SeenRow{One: o, Randomised: observed.Randomised(o.MAC), Actions: []Action{}}
 		n, ok := p.Scene.Network(o.Network)
 		if ok {
 			row.NetworkName = n.Name
@@ -56,7 +58,7 @@ func (p *Page) seenRows(keep func(seen.One) bool) []SeenRow {
 
 // record is what can be made of somebody seen whom nobody recorded: one step each, or
 // a form where a word is needed.
-func (p *Page) record(n *site.Network, o seen.One) []Action {
+func (p *Page) record(n *site.Network, o observed.One) []Action {
 	name, _ := option.LawfulLabel(cmp.Or(o.Known, o.Name))
 	fields := func(at netip.Addr) map[string]string {
 		return map[string]string{"network": n.ID, "address": at.String(), "mac": o.MAC.String(), "name": name}
@@ -94,14 +96,14 @@ func (p *Page) record(n *site.Network, o seen.One) []Action {
 const kindSeen = "seen"
 
 func (p *Page) inspectSeen(in *Inspection, n *site.Network, id string) bool {
-	rows := p.seenRows(func(o seen.One) bool { return o.Address.String() == id })
+	rows := p.seenRows(func(o observed.One) bool { return o.Address.String() == id })
 	if len(rows) == 0 {
 		return false
 	}
 	v := rows[0]
 	in.Ref, in.Kind, in.Title = kindSeen+":"+id, "Seen", cmp.Or(v.Known, v.Name, id)
 	as := "a neighbour with an address of its own"
-	if v.Source == seen.Lease {
+	if v.Source == observed.Lease {
 		as = "a lease"
 	}
 	in.Facts = []Fact{{"Address", v.Address.String(), true}, {"MAC", v.MAC.String(), true},

@@ -12,21 +12,21 @@ import (
 	"lithos/core/address"
 	"lithos/core/check"
 	"lithos/core/edit"
+	"lithos/core/observed"
 	"lithos/core/scenario"
-	"lithos/core/seen"
 	"lithos/internal/order"
 	"lithos/internal/view"
 )
 
 // strangers are neighbours nobody recorded, one on each network, with names that no
 // host may have.
-func strangers(p *view.Page) []seen.Heard {
+func strangers(p *view.Page) []observed.Heard {
 	now := time.Now()
-	var out []seen.Heard
+	var out []observed.Heard
 	for i, n := range p.Networks {
 		last := address.Usable(n.Prefix).To
 		name := []string{"", "Plate Reader 2", "日本", "-", "a.b.c", "\x00"}[i%6]
-		out = append(out, seen.Heard{
+		out = append(out, observed.Heard{
 			Device: p.Devices[0].ID, Source: "neighbour", Address: last, MAC: address.MAC{0, 0, 0x5e, 0, 0x54, byte(i)},
 			Name: name, First: now, Last: now,
 		})
@@ -84,7 +84,8 @@ func TestWhatIsOfferedForAStrangerCanBeDone(t *testing.T) {
 				is := after.SeenAt().Seen[i]
 				switch entry.Kind {
 				case "reservation", "fixed":
-					moves := slices.ContainsFunc(is.Remarks, func(r seen.Remark) bool { return r.Kind == "elsewhere" })
+					moves := slices.ContainsFunc(is.Remarks,
+						func(r observed.Remark) bool { return r.Kind == "elsewhere" })
 					assert.True(t, is.Ref != "" || moves, "%s at %s", a.Label, row.Address)
 				case "known":
 					assert.NotEmpty(t, is.Known, "%s at %s", a.Label, row.Address)

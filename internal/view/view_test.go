@@ -16,11 +16,11 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/edit/edittest"
+	"lithos/core/observed"
 	"lithos/core/option"
 	"lithos/core/scenario"
-	"lithos/core/seen"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/view"
 )
@@ -169,7 +169,7 @@ func TestALookAtNothing(t *testing.T) {
 	empty := view.Of(check.Of(site.Normal(&bare)), nil, 1, order.Beside{})
 	assert.Nil(t, empty.Network(view.Look{}))
 	assert.Equal(t, "site:"+p.ID, empty.Part(view.Look{}).Ref)
-	assert.Empty(t, empty.Links("").Devices[0].Name == "", "the devices are still drawn")
+	assert.Empty(t, empty.Topology("").Devices[0].Name == "", "the devices are still drawn")
 }
 
 // The room proposed for another network keeps every rule, until there is none left.
@@ -217,7 +217,7 @@ func TestTheAnswerToAnEditIsTheWholePage(t *testing.T) {
 				continue
 			}
 			before := d
-			d = d.With(append(d.Standing(), d.NextStep(act.Technician{}, doc, edits)), doc, edits)
+			d = d.With(append(d.Standing(), d.NextStep(actor.Technician{}, doc, edits)), doc, edits)
 			p := view.Of(d.Scene, d, 1, order.Beside{})
 			changed := p.After(before, look, shown)
 			frame = laidOver(frame, changed)
@@ -240,7 +240,7 @@ func TestAnEditMarksAnotherNetwork(t *testing.T) {
 	require.NoError(t, err)
 	doc, err := edit.Apply(d.Doc(), edits...)
 	require.NoError(t, err)
-	after := d.With([]order.Step{d.NextStep(act.Technician{}, doc, edits)}, doc, edits)
+	after := d.With([]order.Step{d.NextStep(actor.Technician{}, doc, edits)}, doc, edits)
 	changed := view.Of(after.Scene, after, 1, order.Beside{}).After(d, view.Look{Order: 1}, view.NewShown())
 	require.Nil(t, changed.Frame)
 	marks := map[string]check.Severity{}
@@ -404,9 +404,9 @@ func Test46AForecastIsNotAboveItsReadings(t *testing.T) {
 	doc := scenario.Site("kelder-bridge")
 	pool, _ := doc.Pool("pool-imaging")
 	forecast := func(clients int, ago time.Duration) *view.ForecastView {
-		var heard []seen.Heard
+		var heard []observed.Heard
 		for i := range clients {
-			heard = append(heard, seen.Heard{Source: seen.Lease, Address: address.FromUint(address.Uint(
+			heard = append(heard, observed.Heard{Source: observed.Lease, Address: address.FromUint(address.Uint(
 				pool.Ranges[0].From) + uint32(i)), MAC: address.MAC{0, 0, 94, 9, 9, byte(i)}, Device: "dev-gw-1",
 				Pool: pool.ID, First: time.Now().Add(-ago), Last: time.Now(), Bound: true,
 				Expires: time.Now().Add(time.Hour)})

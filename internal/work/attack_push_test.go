@@ -21,10 +21,10 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/accounts"
+	"lithos/internal/actor"
 	"lithos/internal/device"
 	"lithos/internal/outbound"
-	"lithos/internal/people"
 	"lithos/internal/push"
 	"lithos/internal/standin"
 	"lithos/internal/store"
@@ -84,15 +84,15 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 	s, err := store.Open(context.Background(), o.url, 4)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	vault, err := people.OpenVault(o.key)
+	vault, err := accounts.OpenVault(o.key)
 	require.NoError(t, err)
 	w := work.New(s, vault, o.logger())
-	w.People.Outbound.Allowed = outbound.Loopback().Allowed
+	w.Accounts.Outbound.Allowed = outbound.Loopback().Allowed
 	var orders []int64
 	var codes []string
 	for i := range 20 {
 		doc := renamed(t, "quill-street", fmt.Sprintf("q%02d", i))
-		_, err := w.Fleet.Import(t.Context(), doc, 0, "for the test")
+		_, err := w.Sites.Import(t.Context(), doc, 0, "for the test")
 		require.NoError(t, err)
 		fabric := standin.NewFabric()
 		for _, d := range doc.Devices {
@@ -102,7 +102,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 			secrets := map[string]string{}
 			for _, name := range doc.Secrets() {
 				secrets[name] = "x"
-				require.NoError(t, w.People.KeepSecret(t.Context(), doc, name, "x"))
+				require.NoError(t, w.Accounts.KeepSecret(t.Context(), doc, name, "x"))
 			}
 			dev, err := standin.Start(standin.Config{
 				Name: d.ID, Kind: d.Kind, Fabric: fabric, Initial: compile.Device(doc, d.ID), Account: "lithos",
@@ -111,7 +111,7 @@ func TestAttackTwentyPushesAtOnce(t *testing.T) {
 			require.NoError(t, err)
 			t.Cleanup(dev.Close)
 			access := device.Access{URL: dev.URL, Account: "lithos", Password: "secret", Fingerprint: dev.Fingerprint}
-			require.NoError(t, w.People.PutAccess(t.Context(), "a test", doc.ID, d.ID, access))
+			require.NoError(t, w.Accounts.PutAccess(t.Context(), "a test", doc.ID, d.ID, access))
 		}
 		id, err := w.Drafts.OpenOrder(t.Context(), o.mk, doc.Code, "All at once", "")
 		require.NoError(t, err)
@@ -179,7 +179,7 @@ func TestAttackLandingLosesItsConnection(t *testing.T) {
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.Equal(t, "Pushed, verified and landed", v.Push.Title)
-	history, err := o.Fleet.History(t.Context(), "kelder-bridge")
+	history, err := o.Sites.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Len(t, history, 2)
 }
@@ -188,7 +188,7 @@ func TestAttackLandingLosesItsConnection(t *testing.T) {
 func TestAttackControlCharactersGetIn(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	var r *act.Refusal
+	var r *actor.Refusal
 	_, err := o.Drafts.OpenOrder(t.Context(), o.mk, "kelder-bridge", "Ward\x00", "44\x1b71")
 	require.ErrorAs(t, err, &r)
 	require.Len(t, r.Fields, 2)
@@ -218,8 +218,8 @@ func TestAttackRevisionLandsDuringAPush(t *testing.T) {
 	require.NoError(t, o.pushAll(o.Service, id))
 	newer := scenario.Site("kelder-bridge")
 	newer.Name = "Kelder Bridge practice"
-	_, err := o.Fleet.Import(t.Context(), newer, o.jo.ID, "from a file")
-	refusal(t, err, act.Conflict, "a push to Kelder Bridge surgery is under way")
+	_, err := o.Sites.Import(t.Context(), newer, o.jo.ID, "from a file")
+	refusal(t, err, actor.Conflict, "a push to Kelder Bridge surgery is under way")
 	gw.Inject(standin.Faults{Unreachable: true}) // ends the write that is held
 	gw.Inject(standin.Faults{})
 	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
@@ -328,7 +328,7 @@ func TestAttackDeviceGoesSilentAtItsConfirm(t *testing.T) {
 	_, err := o.Pushes.Rehearse(t.Context(), o.mk, other, o.version(other))
 	require.NoError(t, err)
 	_, err = o.Pushes.Push(t.Context(), o.mk, other, o.version(other))
-	refusal(t, err, act.Conflict, "Another push to this site is under way")
+	refusal(t, err, actor.Conflict, "Another push to this site is under way")
 	sw.Inject(standin.Faults{})
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
@@ -389,7 +389,7 @@ func TestAttackLostHoldRunsAPushTwice(t *testing.T) {
 	o.exec("UPDATE push SET held_by = '', held_until = 'epoch'")
 	v = o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	history, err := o.Fleet.History(t.Context(), "kelder-bridge")
+	history, err := o.Sites.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Len(t, history, 2, "the revision landed once")
 }
@@ -438,7 +438,7 @@ func TestAttackRestoredBackupPushes(t *testing.T) {
 	held := gw.Running()
 	second, _ := o.another()
 	run(t, second)
-	since, err := second.People.Held(t.Context())
+	since, err := second.Accounts.Held(t.Context())
 	require.NoError(t, err)
 	require.NotNil(t, since)
 	assert.Contains(t, since.Because, "was restored")
@@ -449,14 +449,14 @@ func TestAttackRestoredBackupPushes(t *testing.T) {
 	_, err = second.Pushes.Rehearse(t.Context(), o.mk, other, 1)
 	require.NoError(t, err)
 	_, err = second.Pushes.Push(t.Context(), o.mk, other, 1)
-	refusal(t, err, act.Conflict, "Pushes and readings are held")
-	second.Watch.Observe(t.Context(), "site-kelder-bridge")
+	refusal(t, err, actor.Conflict, "Pushes and readings are held")
+	second.Poll.Observe(t.Context(), "site-kelder-bridge")
 	assert.Contains(t, o.log.String(), "the devices of a site are not read")
 	v, err := second.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "running", v.Push.State, "nobody has carried it on")
 	assert.True(t, gw.Running().Equal(held))
-	was, err := second.People.ReleaseWork(t.Context(), "an administrator")
+	was, err := second.Accounts.ReleaseWork(t.Context(), "an administrator")
 	require.NoError(t, err)
 	assert.True(t, was)
 	assert.Equal(t, "landed", o.waitPush(second, id).Push.State)
@@ -476,29 +476,29 @@ func client(t *testing.T, name string, args ...string) {
 func TestAttackWrongKeyBecomesANewOne(t *testing.T) {
 	t.Parallel()
 	o := open(t)
-	require.NoError(t, o.People.UseKey(t.Context()))
-	require.NoError(t, o.People.UseKey(t.Context()))
+	require.NoError(t, o.Accounts.UseKey(t.Context()))
+	require.NoError(t, o.Accounts.UseKey(t.Context()))
 	missing := filepath.Join(t.TempDir(), "key")
-	_, err := people.OpenVault(missing)
+	_, err := accounts.OpenVault(missing)
 	assert.ErrorContains(t, err, "there is no key file")
 	_, err = os.Stat(missing)
 	assert.ErrorIs(t, err, os.ErrNotExist)
-	assert.ErrorContains(t, people.MakeKey(o.key), "file exists")
-	require.NoError(t, people.MakeKey(missing))
+	assert.ErrorContains(t, accounts.MakeKey(o.key), "file exists")
+	require.NoError(t, accounts.MakeKey(missing))
 	wrong := o.key
 	o.key = missing
 	stranger, s := o.another()
 	o.key = wrong
-	err = stranger.People.UseKey(t.Context())
+	err = stranger.Accounts.UseKey(t.Context())
 	assert.ErrorContains(t, err, "is not the one this database was used with")
-	n, err := stranger.People.ForgetKey(t.Context(), "an administrator")
+	n, err := stranger.Accounts.ForgetKey(t.Context(), "an administrator")
 	require.NoError(t, err)
 	assert.Positive(t, n)
-	require.NoError(t, stranger.People.UseKey(t.Context()))
+	require.NoError(t, stranger.Accounts.UseKey(t.Context()))
 	left, err := s.CountSecrets(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, left)
-	assert.Error(t, o.People.UseKey(t.Context()), "the lost key is worth nothing now")
+	assert.Error(t, o.Accounts.UseKey(t.Context()), "the lost key is worth nothing now")
 }
 
 // A process told to end amid the confirms finishes them and lands.
@@ -570,7 +570,7 @@ func TestAttackNoDeviceReachedIsCalledVerified(t *testing.T) {
 	assert.Equal(t, "Imaging", v.Push.Unverified[0].Name)
 	o.journalSays(v.Push, "skipped", "Not reached by Lithos")
 	unverified := func() []string {
-		history, err := o.Fleet.History(t.Context(), "kelder-bridge")
+		history, err := o.Sites.History(t.Context(), "kelder-bridge")
 		require.NoError(t, err)
 		return history[0].Unverified
 	}
@@ -613,7 +613,7 @@ func TestAttackSecondMistakeOnTheSamePart(t *testing.T) {
 	r, ok := bad.Reservation("res-xray-plate")
 	require.True(t, ok)
 	r.Address = scenario.Outside // outside its network
-	_, err := o.Fleet.Import(t.Context(), bad, 0, "with a mistake")
+	_, err := o.Sites.Import(t.Context(), bad, 0, "with a mistake")
 	require.NoError(t, err)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))

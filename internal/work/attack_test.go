@@ -18,12 +18,12 @@ import (
 	"lithos/core/address"
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/accounts"
+	"lithos/internal/actor"
 	"lithos/internal/demo"
 	"lithos/internal/device"
 	"lithos/internal/draft"
-	"lithos/internal/people"
-	"lithos/internal/watch"
+	"lithos/internal/poll"
 )
 
 // Sixty guesses at once: eight are looked at, and no more than four at a time.
@@ -35,14 +35,14 @@ func TestAttackSixtyGuessesAtOnce(t *testing.T) {
 	for i := range 60 {
 		all.Go(func() {
 			_, err := o.signIn("mk", fmt.Sprintf("a guess number %d", i), "10.0.0.9")
-			var r *act.Refusal
+			var r *actor.Refusal
 			if !assert.ErrorAs(t, err, &r) {
 				return
 			}
 			switch r.Kind {
-			case act.Denied:
+			case actor.Denied:
 				denied.Add(1)
-			case act.Busy:
+			case actor.Busy:
 				throttled.Add(1)
 			}
 		})
@@ -58,28 +58,29 @@ func TestAttackLockATechnicianOut(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	try := func(name, password, source, browser string) error {
-		_, _, err := o.People.SignIn(t.Context(),
-			people.Attempt{Name: name, Password: password, Source: source, Browser: browser})
+		_, _, err := o.Accounts.SignIn(t.Context(),
+			accounts.Attempt{Name: name, Password: password, Source: source, Browser: browser})
 		return err
 	}
-	_, stamp, err := o.People.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "10.0.0.9"})
+	_, stamp, err := o.Accounts.SignIn(t.Context(), accounts.Attempt{Name: "mk", Password: demo.Password,
+		Source: "10.0.0.9"})
 	require.NoError(t, err)
-	require.NoError(t, o.People.StartSession(t.Context(), "token", people.Session{
+	require.NoError(t, o.Accounts.StartSession(t.Context(), "token", accounts.Session{
 		Technician: o.mk.ID, Stamp: stamp, Browser: "known", Expires: time.Now().Add(time.Hour),
 	}))
 	for range 8 {
-		refusal(t, try("mk", "a wrong password", "10.0.0.9", ""), act.Denied, "wrong")
+		refusal(t, try("mk", "a wrong password", "10.0.0.9", ""), actor.Denied, "wrong")
 	}
-	refusal(t, try("mk", demo.Password, "10.0.0.9", ""), act.Busy, "Too many failed attempts")
-	refusal(t, try("mk", demo.Password, "10.0.0.9", "made up"), act.Busy, "Too many failed attempts")
+	refusal(t, try("mk", demo.Password, "10.0.0.9", ""), actor.Busy, "Too many failed attempts")
+	refusal(t, try("mk", demo.Password, "10.0.0.9", "made up"), actor.Busy, "Too many failed attempts")
 	assert.NoError(t, try("mk", demo.Password, "10.0.0.10", ""), "from elsewhere")
 	assert.NoError(t, try("mk", demo.Password, "10.0.0.9", "known"), "with the browser that is known")
 	assert.NoError(t, try("jo", joPassword, "10.0.0.9", ""), "others from there")
 	for range 8 {
-		refusal(t, try("mk", "a wrong password", "10.0.0.9", "known"), act.Denied, "wrong")
+		refusal(t, try("mk", "a wrong password", "10.0.0.9", "known"), actor.Denied, "wrong")
 	}
-	refusal(t, try("mk", demo.Password, "10.0.0.9", "known"), act.Busy, "Too many")
-	lines, err := o.People.Audited(t.Context(), time.Time{}, "sign-in-throttled", "mk", "", 100)
+	refusal(t, try("mk", demo.Password, "10.0.0.9", "known"), actor.Busy, "Too many")
+	lines, err := o.Accounts.Audited(t.Context(), time.Time{}, "sign-in-throttled", "mk", "", 100)
 	require.NoError(t, err)
 	assert.Len(t, lines, 3)
 }
@@ -90,46 +91,48 @@ func TestAttackSessionOutlivesItsAccount(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	begin := func(token string) {
-		_, stamp, err := o.People.SignIn(t.Context(), people.Attempt{Name: "jo", Password: joPassword, Source: "test"})
+		_, stamp, err := o.Accounts.SignIn(t.Context(), accounts.Attempt{Name: "jo", Password: joPassword,
+			Source: "test"})
 		require.NoError(t, err)
-		require.NoError(t, o.People.StartSession(t.Context(), token,
-			people.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
+		require.NoError(t, o.Accounts.StartSession(t.Context(), token,
+			accounts.Session{Technician: o.jo.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}))
 	}
 	stands := func(token string) bool {
-		_, _, ok, err := o.People.SessionTechnician(t.Context(), token)
+		_, _, ok, err := o.Accounts.SessionTechnician(t.Context(), token)
 		require.NoError(t, err)
 		return ok
 	}
 	ends := map[string]func(){
 		"a changed password": func() {
-			_, err := o.People.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", joPassword)
+			_, err := o.Accounts.PutTechnician(t.Context(), "a test", "jo", "Jo Arden", joPassword)
 			require.NoError(t, err)
 		},
-		"switched off": func() { require.NoError(t, o.People.SwitchAccount(t.Context(), "a test", "jo", true)) },
-		"ended":        func() { require.NoError(t, o.People.EndSessions(t.Context(), "a test", "jo")) },
+		"switched off": func() { require.NoError(t, o.Accounts.SwitchAccount(t.Context(), "a test", "jo", true)) },
+		"ended":        func() { require.NoError(t, o.Accounts.EndSessions(t.Context(), "a test", "jo")) },
 		"deleted":      func() { o.exec("DELETE FROM technician WHERE name = 'jo'") },
 	}
 	for _, how := range []string{"a changed password", "ended", "switched off", "deleted"} {
 		begin(how)
 		require.True(t, stands(how), how)
-		sessions, err := o.People.Sessions(t.Context(), "jo")
+		sessions, err := o.Accounts.Sessions(t.Context(), "jo")
 		require.NoError(t, err)
 		assert.Len(t, sessions, 1)
 		ends[how]()
 		assert.False(t, stands(how), how)
 		if how == "switched off" {
 			_, err := o.signIn("jo", joPassword, "test")
-			refusal(t, err, act.Denied, "wrong")
-			require.NoError(t, o.People.SwitchAccount(t.Context(), "a test", "jo", false))
+			refusal(t, err, actor.Denied, "wrong")
+			require.NoError(t, o.Accounts.SwitchAccount(t.Context(), "a test", "jo", false))
 		}
 	}
 	// Between the look at the password and the session the account is changed.
-	_, stamp, err := o.People.SignIn(t.Context(), people.Attempt{Name: "mk", Password: demo.Password, Source: "test"})
+	_, stamp, err := o.Accounts.SignIn(t.Context(), accounts.Attempt{Name: "mk", Password: demo.Password,
+		Source: "test"})
 	require.NoError(t, err)
-	_, err = o.People.PutTechnician(t.Context(), "a test", "mk", "Maren Kolb", "lantern-gravel-otter")
+	_, err = o.Accounts.PutTechnician(t.Context(), "a test", "mk", "Maren Kolb", "lantern-gravel-otter")
 	require.NoError(t, err)
-	refusal(t, o.People.StartSession(t.Context(), "late",
-		people.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), act.Denied,
+	refusal(t, o.Accounts.StartSession(t.Context(), "late",
+		accounts.Session{Technician: o.mk.ID, Stamp: stamp, Expires: time.Now().Add(time.Hour)}), actor.Denied,
 		"changed meanwhile")
 }
 
@@ -139,7 +142,7 @@ func TestAttackNamesAndPasswords(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	put := func(name, full, password string) error {
-		_, err := o.People.PutTechnician(t.Context(), "a test", name, full, password)
+		_, err := o.Accounts.PutTechnician(t.Context(), "a test", name, full, password)
 		return err
 	}
 	require.NoError(t, put("os", "Østen Łukasz Ávila", "höhenrauch-ördög-ñandú"))
@@ -152,13 +155,13 @@ func TestAttackNamesAndPasswords(t *testing.T) {
 		"Maren Kolb 12": "commonly used", strings.Repeat("x y", 100): "has 300 characters",
 		"a\xffbcdefghijklm": "not UTF-8",
 	} {
-		refusal(t, put("nn", "Maren Kolb", password), act.Invalid, says)
+		refusal(t, put("nn", "Maren Kolb", password), actor.Invalid, says)
 	}
 	for name, says := range map[string]string{"": "needs a name", "  ": "needs a name", "a b": "a space",
 		"a\x00b": "control character", strings.Repeat("n", 65): "longer than 64"} {
-		refusal(t, put(name, "N", "lantern-gravel-otter"), act.Invalid, says)
+		refusal(t, put(name, "N", "lantern-gravel-otter"), actor.Invalid, says)
 	}
-	refusal(t, put("nn", " ", "lantern-gravel-otter"), act.Invalid, "needs a full name")
+	refusal(t, put("nn", " ", "lantern-gravel-otter"), actor.Invalid, "needs a full name")
 }
 
 // A device's address that would send its password in clear, or lead elsewhere, is
@@ -171,7 +174,7 @@ func TestAttackDeviceAddresses(t *testing.T) {
 	put := func(siteID, deviceID string, change func(*device.Access)) error {
 		a := good
 		change(&a)
-		return o.People.PutAccess(t.Context(), "a test", siteID, deviceID, a)
+		return o.Accounts.PutAccess(t.Context(), "a test", siteID, deviceID, a)
 	}
 	same := func(*device.Access) {}
 	require.NoError(t, put("site-kelder-bridge", "dev-gw-1", same))
@@ -180,12 +183,12 @@ func TestAttackDeviceAddresses(t *testing.T) {
 		"https://a:b@192.0.2.1":      "holds an account",
 		"https://192.0.2.1/restconf": "goes on after its port", "ftp://192.0.2.1": "only https is used",
 	} {
-		refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.URL = url }), act.Invalid, says)
+		refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.URL = url }), actor.Invalid, says)
 	}
-	refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.Fingerprint = nil }), act.Invalid,
+	refusal(t, put("site-kelder-bridge", "dev-gw-1", func(a *device.Access) { a.Fingerprint = nil }), actor.Invalid,
 		"fingerprint")
-	refusal(t, put("site-nowhere", "dev-gw-1", same), act.Missing, "no site with the id")
-	refusal(t, put("site-kelder-bridge", "dev-none", same), act.Missing, "no device with the id")
+	refusal(t, put("site-nowhere", "dev-gw-1", same), actor.Missing, "no site with the id")
+	refusal(t, put("site-kelder-bridge", "dev-none", same), actor.Missing, "no device with the id")
 }
 
 // A lease whose name holds what cannot be kept spoils only itself.
@@ -193,13 +196,13 @@ func TestAttackBadNameFromADevice(t *testing.T) {
 	t.Parallel()
 	o := open(t)
 	for i, name := range []string{"good", "b\x00a\x1bd", "ill\xff"} {
-		r, err := o.Watch.Try(t.Context(), "kelder-bridge",
-			watch.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name,
+		r, err := o.Poll.Try(t.Context(), "kelder-bridge",
+			poll.TryRequest{Network: "net-imaging", MAC: fmt.Sprintf("00:00:5e:00:53:f%d", i), HostName: name,
 				Against: "device"})
 		require.NoError(t, err)
 		require.NotEmpty(t, r.Address, r.Why)
 	}
-	o.Watch.Observe(t.Context(), "site-kelder-bridge")
+	o.Poll.Observe(t.Context(), "site-kelder-bridge")
 	var names []string
 	for _, s := range o.page("kelder-bridge", 0).SeenAt().Seen {
 		if s.Network == "net-imaging" {
@@ -235,7 +238,7 @@ func TestAttackRehearsalOfThousands(t *testing.T) {
 		})
 	}
 	doc.Reservations = kept
-	_, err := o.Fleet.Import(t.Context(), doc, 0, "many")
+	_, err := o.Sites.Import(t.Context(), doc, 0, "many")
 	require.NoError(t, err)
 	id := o.order()
 	o.edit(id, entry("network", "net-clinic", "purpose", "x"))
@@ -252,7 +255,7 @@ func TestAttackRehearsalOfThousands(t *testing.T) {
 	assert.Len(t, page.Clients, 100)
 	assert.True(t, page.More)
 	_, err = o.Pushes.RehearsedReply(t.Context(), id, 1_000_000)
-	refusal(t, err, act.Missing, "no such reply")
+	refusal(t, err, actor.Missing, "no such reply")
 }
 
 // A browser that does not keep up is told to ask for everything again.
@@ -330,7 +333,7 @@ func Test54SilentDevicesOfOneSite(t *testing.T) {
 		FROM device_access, generate_series(1, 5) n WHERE device_id = 'dev-gw-1'`, "https://"+hole.Addr().String())
 	ctx, cancel := context.WithCancel(t.Context())
 	read := make(chan bool, 1)
-	go func() { read <- o.Watch.ReadDevices(ctx, "site-kelder-bridge") }()
+	go func() { read <- o.Poll.ReadDevices(ctx, "site-kelder-bridge") }()
 	_, s := o.another()
 	require.Eventually(t, func() bool {
 		access, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
@@ -368,14 +371,14 @@ func TestAttackEditElsewhereRefusesAForm(t *testing.T) {
 	late := entry("network", "net-bench", "name", "Benches")
 	late.Version = seen
 	_, err = o.Drafts.Edit(t.Context(), o.mk, id, late, nil)
-	refusal(t, err, act.Conflict, "meanwhile")
+	refusal(t, err, actor.Conflict, "meanwhile")
 	// After an undo nothing is known of what was seen.
 	_, err = o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
 	require.NoError(t, err)
 	last := entry("network", "net-cameras", "name", "Eyes")
 	last.Version = seen
 	_, err = o.Drafts.Edit(t.Context(), o.mk, id, last, nil)
-	refusal(t, err, act.Conflict, "meanwhile")
+	refusal(t, err, actor.Conflict, "meanwhile")
 }
 
 // Undo takes another's step back only when told so, and a dropped order can be
@@ -386,7 +389,7 @@ func TestAttackUndoAndDropWithoutAWord(t *testing.T) {
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
 	_, err := o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), false)
-	refusal(t, err, act.Conflict,
+	refusal(t, err, actor.Conflict,
 		"The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
 	require.NoError(t, o.Drafts.Drop(t.Context(), o.jo, id, o.version(id)))
 	v, err := o.Order(t.Context(), id)
@@ -394,7 +397,7 @@ func TestAttackUndoAndDropWithoutAWord(t *testing.T) {
 	assert.Equal(t, "dropped", v.Head.State)
 	assert.Equal(t, "Jo Arden", v.Head.ClosedBy)
 	require.NoError(t, o.Drafts.TakeUp(t.Context(), o.mk, id, v.Head.Version))
-	refusal(t, o.Drafts.TakeUp(t.Context(), o.mk, id, v.Head.Version), act.Conflict, "not dropped")
+	refusal(t, o.Drafts.TakeUp(t.Context(), o.mk, id, v.Head.Version), actor.Conflict, "not dropped")
 	v, err = o.Order(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, "open", v.Head.State)
@@ -418,7 +421,7 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	r.Name = "xray-old"
 	w, _ := newer.Network("net-waiting")
 	w.Purpose = "now with a purpose"
-	_, err := o.Fleet.Import(t.Context(), newer, 0, "from a file")
+	_, err := o.Sites.Import(t.Context(), newer, 0, "from a file")
 	require.NoError(t, err)
 	_, err = o.Drafts.Rebase(t.Context(), id, o.version(id))
 	require.NoError(t, err)
@@ -436,10 +439,10 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 	require.NoError(t, err)
 	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, o.version(id), draft.Decision{Seq: v.Lost[0].Seq,
 		Take: draft.TakeMine})
-	refusal(t, err, act.Conflict, "decided about this edit already")
+	refusal(t, err, actor.Conflict, "decided about this edit already")
 	other := draft.Decision{Seq: v.Lost[1].Seq, Take: draft.TakeAnother, Fields: map[string]string{"name": "no name"}}
 	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, o.version(id), other)
-	refusal(t, err, act.Invalid, "name")
+	refusal(t, err, actor.Invalid, "name")
 	other.Fields["name"] = "xray-third"
 	_, err = fresh.Drafts.Decide(t.Context(), o.jo, id, o.version(id), other)
 	require.NoError(t, err)
@@ -466,9 +469,9 @@ func TestAttackAuditIsRewritten(t *testing.T) {
 		_, err := s.Pool.Exec(t.Context(), sql)
 		assert.ErrorContains(t, err, "append only", sql)
 	}
-	_, err := o.People.PutTechnician(t.Context(), "a test", "ta", "Tove Aske", joPassword)
+	_, err := o.Accounts.PutTechnician(t.Context(), "a test", "ta", "Tove Aske", joPassword)
 	require.NoError(t, err)
-	lines, err := o.People.Audited(t.Context(), time.Time{}, "", "", "", 1000)
+	lines, err := o.Accounts.Audited(t.Context(), time.Time{}, "", "", "", 1000)
 	require.NoError(t, err)
 	acts := map[string]int{}
 	for _, l := range lines {

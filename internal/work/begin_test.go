@@ -13,23 +13,23 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
 	"lithos/internal/order"
+	"lithos/internal/poll"
 	"lithos/internal/push"
+	"lithos/internal/sites"
 	"lithos/internal/standin"
-	"lithos/internal/watch"
 )
 
 // A site is begun beside the customer's others, with a block that nobody uses; wrong values are named.
 func TestSiteIsBegun(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	known, err := o.Fleet.Beginning(ctx)
+	known, err := o.Sites.Beginning(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "Europe/London", known.TimeZone)
-	var larkrise fleet.KnownCustomer
+	var larkrise sites.KnownCustomer
 	for _, c := range known.Customers {
 		if c.Name == "Larkrise Veterinary" {
 			larkrise = c
@@ -38,30 +38,31 @@ func TestSiteIsBegun(t *testing.T) {
 	assert.Equal(t, []string{"Farm-visit van", "Hallin Road surgery", "Kelder Bridge surgery", "Moss End hospital"},
 		larkrise.Sites)
 	assert.Equal(t, "10.84.80.0/20", larkrise.Block)
-	_, err = o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20",
+	_, err = o.Sites.AddSite(ctx, o.mk, sites.NewSite{Name: "x", Code: "Not A Code", Block: "10.84.64.7/20",
 		TimeZone: "Mars/North",
 		Domain:   "a..b", Standard: "std-nothing"})
-	var r *act.Refusal
+	var r *actor.Refusal
 	require.ErrorAs(t, err, &r)
 	var fields []string
 	for _, f := range r.Fields {
 		fields = append(fields, f.Field)
 	}
 	assert.ElementsMatch(t, []string{"customer", "code", "block", "timeZone", "domain", "standard"}, fields)
-	_, err = o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "Kelder  Bridge", Code: "kelder-bridge",
+	_, err = o.Sites.AddSite(ctx, o.mk, sites.NewSite{Customer: larkrise.ID, Name: "Kelder  Bridge",
+		Code:  "kelder-bridge",
 		Block: larkrise.Block, TimeZone: known.TimeZone})
-	refusal(t, err, act.Invalid, "Kelder Bridge surgery has the code")
+	refusal(t, err, actor.Invalid, "Kelder Bridge surgery has the code")
 
-	code, err := o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: larkrise.ID, Name: "The second van",
+	code, err := o.Sites.AddSite(ctx, o.mk, sites.NewSite{Customer: larkrise.ID, Name: "The second van",
 		Block:    larkrise.Block,
 		TimeZone: known.TimeZone, Standard: larkrise.Standard})
 	require.NoError(t, err)
 	assert.Equal(t, "the-second-van", code)
-	doc, err := o.Fleet.Export(ctx, code)
+	doc, err := o.Sites.Export(ctx, code)
 	require.NoError(t, err)
 	assert.Equal(t, "Larkrise Veterinary", doc.Customer.Name)
 	assert.NotEmpty(t, doc.Standard.Windows, "it follows the standard as the others do")
-	again, err := o.Fleet.Beginning(ctx)
+	again, err := o.Sites.Beginning(ctx)
 	require.NoError(t, err)
 	for _, c := range again.Customers {
 		if c.ID == larkrise.ID {
@@ -76,28 +77,28 @@ func TestSiteIsPutAway(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
 	id := o.at("the-garret")
-	refusal(t, o.Fleet.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "has an open work order")
+	refusal(t, o.Sites.Archive(ctx, o.mk, "the-garret", true), actor.Conflict, "has an open work order")
 	err := o.Drafts.Drop(ctx, o.mk, id, o.version(id))
 	require.NoError(t, err)
-	before, err := o.Fleet.Sites(ctx, false)
+	before, err := o.Sites.Sites(ctx, false)
 	require.NoError(t, err)
-	require.NoError(t, o.Fleet.Archive(ctx, o.mk, "the-garret", true))
-	refusal(t, o.Fleet.Archive(ctx, o.mk, "the-garret", true), act.Conflict, "put away already")
-	now, err := o.Fleet.Sites(ctx, false)
+	require.NoError(t, o.Sites.Archive(ctx, o.mk, "the-garret", true))
+	refusal(t, o.Sites.Archive(ctx, o.mk, "the-garret", true), actor.Conflict, "put away already")
+	now, err := o.Sites.Sites(ctx, false)
 	require.NoError(t, err)
 	assert.Len(t, now, len(before)-1)
-	away, err := o.Fleet.Sites(ctx, true)
+	away, err := o.Sites.Sites(ctx, true)
 	require.NoError(t, err)
 	require.Len(t, away, 1)
 	assert.Equal(t, "the-garret", away[0].Code)
 	_, err = o.Drafts.OpenOrder(ctx, o.mk, "the-garret", "Work", "")
-	refusal(t, err, act.Conflict, "is put away")
-	_, err = o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Somebody", Name: "The Garret", Block: "10.1.0.0/20",
+	refusal(t, err, actor.Conflict, "is put away")
+	_, err = o.Sites.AddSite(ctx, o.mk, sites.NewSite{Customer: "Somebody", Name: "The Garret", Block: "10.1.0.0/20",
 		TimeZone: "Europe/London"})
-	refusal(t, err, act.Invalid, "that was put away has the code")
-	require.NoError(t, o.Fleet.Archive(ctx, o.mk, "the-garret", false))
-	refusal(t, o.Fleet.Archive(ctx, o.mk, "the-garret", false), act.Conflict, "is not put away")
-	now, err = o.Fleet.Sites(ctx, false)
+	refusal(t, err, actor.Invalid, "that was put away has the code")
+	require.NoError(t, o.Sites.Archive(ctx, o.mk, "the-garret", false))
+	refusal(t, o.Sites.Archive(ctx, o.mk, "the-garret", false), actor.Conflict, "is not put away")
+	now, err = o.Sites.Sites(ctx, false)
 	require.NoError(t, err)
 	assert.Len(t, now, len(before))
 }
@@ -111,61 +112,61 @@ func TestDeviceIsReached(t *testing.T) {
 	garret := o.devices.ByID[id]
 	access, err := o.Store.Access(ctx, siteID)
 	require.NoError(t, err)
-	_, password, err := o.People.Opened(access[0])
+	_, password, err := o.Accounts.Opened(access[0])
 	require.NoError(t, err)
-	require.NoError(t, o.Watch.ForgetAccess(ctx, o.mk, code, id))
-	refusal(t, o.Watch.ForgetAccess(ctx, o.mk, code, id), act.Missing, "does not reach")
+	require.NoError(t, o.Poll.ForgetAccess(ctx, o.mk, code, id))
+	refusal(t, o.Poll.ForgetAccess(ctx, o.mk, code, id), actor.Missing, "does not reach")
 
-	_, err = o.Watch.Greet(ctx, "https://127.0.0.1:1")
-	refusal(t, err, act.Invalid, "no device answers over TLS at 127.0.0.1:1")
-	shown, err := o.Watch.Greet(ctx, strings.TrimPrefix(garret.URL, "https://"))
+	_, err = o.Poll.Greet(ctx, "https://127.0.0.1:1")
+	refusal(t, err, actor.Invalid, "no device answers over TLS at 127.0.0.1:1")
+	shown, err := o.Poll.Greet(ctx, strings.TrimPrefix(garret.URL, "https://"))
 	require.NoError(t, err)
-	assert.Equal(t, watch.Greeted{Fingerprint: watch.Colons(garret.Fingerprint), URL: garret.URL}, shown)
-	good := watch.Reaching{URL: garret.URL, Fingerprint: shown.Fingerprint, Account: "lithos", Password: password}
-	for says, change := range map[string]func(*watch.Reaching){
-		"type its password":              func(r *watch.Reaching) { r.Password = "" },
-		"fetch it from the device":       func(r *watch.Reaching) { r.Fingerprint = "zz" },
-		"another certificate":            func(r *watch.Reaching) { r.Fingerprint = watch.Colons(make([]byte, 32)) },
-		"account or password is wrong":   func(r *watch.Reaching) { r.Password = "wrong" },
-		"only https is used":             func(r *watch.Reaching) { r.URL = "http://10.0.0.1" },
-		"he device does not answer":      func(r *watch.Reaching) { r.URL = "https://127.0.0.1:1" },
-		"type the account to sign in wi": func(r *watch.Reaching) { r.Account, r.Like = "", "dev-nothing" },
+	assert.Equal(t, poll.Greeted{Fingerprint: poll.Colons(garret.Fingerprint), URL: garret.URL}, shown)
+	good := poll.Reaching{URL: garret.URL, Fingerprint: shown.Fingerprint, Account: "lithos", Password: password}
+	for says, change := range map[string]func(*poll.Reaching){
+		"type its password":              func(r *poll.Reaching) { r.Password = "" },
+		"fetch it from the device":       func(r *poll.Reaching) { r.Fingerprint = "zz" },
+		"another certificate":            func(r *poll.Reaching) { r.Fingerprint = poll.Colons(make([]byte, 32)) },
+		"account or password is wrong":   func(r *poll.Reaching) { r.Password = "wrong" },
+		"only https is used":             func(r *poll.Reaching) { r.URL = "http://10.0.0.1" },
+		"he device does not answer":      func(r *poll.Reaching) { r.URL = "https://127.0.0.1:1" },
+		"type the account to sign in wi": func(r *poll.Reaching) { r.Account, r.Like = "", "dev-nothing" },
 	} {
 		bad := good
 		change(&bad)
-		_, err := o.Watch.Introduce(ctx, o.mk, code, id, bad)
+		_, err := o.Poll.Introduce(ctx, o.mk, code, id, bad)
 		require.ErrorContains(t, err, says)
-		require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, code, id, bad), says)
+		require.ErrorContains(t, o.Poll.KeepAccess(ctx, o.mk, code, id, bad), says)
 	}
 	none, err := o.Store.Access(ctx, siteID)
 	require.NoError(t, err)
 	assert.Empty(t, none, "nothing was kept")
-	said, err := o.Watch.Introduce(ctx, o.mk, code, id, good)
+	said, err := o.Poll.Introduce(ctx, o.mk, code, id, good)
 	require.NoError(t, err)
 	assert.Empty(t, said.Misfit)
 	assert.Empty(t, said.Elsewhere, "nothing else is recorded there")
 	assert.Contains(t, said.Interfaces, "lan 192.168.211.1/24")
-	assert.NotContains(t, said.Can, watch.Ability{What: "outside names"})
-	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, good))
-	twice, err := o.Watch.Introduce(ctx, o.mk, "quill-street", "dev-quill-rt", good)
+	assert.NotContains(t, said.Can, poll.Ability{What: "outside names"})
+	require.NoError(t, o.Poll.KeepAccess(ctx, o.mk, code, id, good))
+	twice, err := o.Poll.Introduce(ctx, o.mk, "quill-street", "dev-quill-rt", good)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"rt-garret of The Garret home lab"}, twice.Elsewhere, "56: before anything is kept")
 	assert.Equal(t, "rt-garret", twice.OwnName, "56: it calls itself otherwise than the device it is taken for")
 	assert.Empty(t, said.OwnName)
-	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "quill-street", "dev-quill-rt", good))
+	require.NoError(t, o.Poll.KeepAccess(ctx, o.mk, "quill-street", "dev-quill-rt", good))
 	beside, err := o.Store.Beside(ctx, "site-quill-street", "")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"rt-garret of The Garret home lab"}, beside.Elsewhere["dev-quill-rt"],
 		"62: by its name, not its id")
 	same := good
 	same.Account, same.Password = "", ""
-	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, id, same), "the one there is")
+	require.NoError(t, o.Poll.KeepAccess(ctx, o.mk, code, id, same), "the one there is")
 	kept, err := o.Store.Access(ctx, siteID)
 	require.NoError(t, err)
 	require.Len(t, kept, 1)
 	assert.Equal(t, "lithos", kept[0].Account)
 	assert.NotContains(t, string(kept[0].Sealed), password)
-	refusal(t, o.Watch.KeepAccess(ctx, o.mk, code, "dev-nothing", good), act.Missing, "no such device")
+	refusal(t, o.Poll.KeepAccess(ctx, o.mk, code, "dev-nothing", good), actor.Missing, "no such device")
 }
 
 // A site that others built is read from its devices into a draft, as one step; the push after it changes nothing on
@@ -175,13 +176,13 @@ func TestSiteIsTakenOver(t *testing.T) {
 	ctx := t.Context()
 	run(t, o.Service)
 	was := scenario.Site("the-yard")
-	code, err := o.Fleet.AddSite(ctx, o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "A yard like it",
+	code, err := o.Sites.AddSite(ctx, o.mk, sites.NewSite{Customer: "Heron Ferry", Name: "A yard like it",
 		Block:    "10.97.0.0/20",
 		TimeZone: "Europe/London"})
 	require.NoError(t, err)
 	id := o.at(code)
 	refusalOf := func() error { _, err := o.TakeOver(ctx, o.mk, id, o.version(id)); return err }
-	refusal(t, refusalOf(), act.Conflict, "reaches no device")
+	refusal(t, refusalOf(), actor.Conflict, "reaches no device")
 	access, err := o.Store.Access(ctx, "site-the-yard")
 	require.NoError(t, err)
 	held := map[string]yang.Config{}
@@ -194,16 +195,16 @@ func TestSiteIsTakenOver(t *testing.T) {
 		c.Version = o.version(id)
 		edited, err := o.Drafts.Edit(ctx, o.mk, id, c, nil)
 		require.NoError(t, err)
-		account, password, err := o.People.Opened(*order.On(access, d.ID))
+		account, password, err := o.Accounts.Opened(*order.On(access, d.ID))
 		require.NoError(t, err)
 		device := o.devices.ByID[d.ID]
 		held[d.ID] = device.Running()
-		require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, code, site.ParseRef(edited.Made).ID,
-			watch.Reaching{URL: device.URL,
-				Fingerprint: watch.Colons(device.Fingerprint), Account: account, Password: password, Order: id}))
+		require.NoError(t, o.Poll.KeepAccess(ctx, o.mk, code, site.ParseRef(edited.Made).ID,
+			poll.Reaching{URL: device.URL,
+				Fingerprint: poll.Colons(device.Fingerprint), Account: account, Password: password, Order: id}))
 	}
 	o.devices.ByID["dev-yard-gw"].Inject(standin.Faults{Unreachable: true})
-	refusal(t, refusalOf(), act.Conflict, "Nothing was read")
+	refusal(t, refusalOf(), actor.Conflict, "Nothing was read")
 	o.devices.ByID["dev-yard-gw"].Inject(standin.Faults{})
 	taken, err := o.TakeOver(ctx, o.mk, id, o.version(id))
 	require.NoError(t, err)
@@ -249,9 +250,9 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	o.edit(id, entry("zone", "zone-garret", "ttl", "300"))
 	landed := o.pushed(o.Service, id)
 	require.Equal(t, "landed", landed.State, "%v", landed.Journal)
-	there, err := o.Fleet.Compare(ctx, code, 1, 2)
+	there, err := o.Sites.Compare(ctx, code, 1, 2)
 	require.NoError(t, err)
-	back, err := o.Fleet.Compare(ctx, code, 2, 1)
+	back, err := o.Sites.Compare(ctx, code, 2, 1)
 	require.NoError(t, err)
 	assert.Len(t, there.Words, 3)
 	assert.Len(t, back.Words, 3)
@@ -259,26 +260,26 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 	for _, want := range []string{"pool Garret", "Remove reservation nas", "300"} {
 		assert.Contains(t, says, want)
 	}
-	history, err := o.Fleet.Past(ctx, code, "192.168.211.20")
+	history, err := o.Sites.Ownership(ctx, code, "192.168.211.20")
 	require.NoError(t, err)
 	spans := history.Recorded
 	require.Len(t, spans, 2)
 	assert.Empty(t, spans[0].Owners)
 	assert.Equal(t, []string{"nas, reserved for 00:00:5e:00:53:c0"}, spans[1].Owners)
-	_, err = o.Fleet.Past(ctx, code, "two words")
-	refusal(t, err, act.Invalid, "type an address, a prefix or a name")
-	same, err := o.Fleet.Compare(ctx, code, 2, 2)
+	_, err = o.Sites.Ownership(ctx, code, "two words")
+	refusal(t, err, actor.Invalid, "type an address, a prefix or a name")
+	same, err := o.Sites.Compare(ctx, code, 2, 2)
 	require.NoError(t, err)
 	assert.Empty(t, same.Words)
-	_, err = o.Fleet.Compare(ctx, code, 1, 9)
-	refusal(t, err, act.Missing, "has the revisions 1 to 2")
+	_, err = o.Sites.Compare(ctx, code, 1, 9)
+	refusal(t, err, actor.Missing, "has the revisions 1 to 2")
 	_, err = o.BringBack(ctx, o.mk, code, 2)
-	refusal(t, err, act.Conflict, "is what it was")
+	refusal(t, err, actor.Conflict, "is what it was")
 
 	again, err := o.BringBack(ctx, o.mk, code, 1)
 	require.NoError(t, err)
 	require.Equal(t, "landed", o.pushed(o.Service, again).State)
-	doc, err := o.Fleet.Export(ctx, code)
+	doc, err := o.Sites.Export(ctx, code)
 	require.NoError(t, err)
 	assert.Equal(t, scenario.Site(code), doc)
 
@@ -299,16 +300,16 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 func TestSheetIsTakenAway(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	one, err := o.Fleet.Sheet(ctx, o.mk, "kelder-bridge", "addresses", false, false)
+	one, err := o.Sites.Sheet(ctx, o.mk, "kelder-bridge", "addresses", false, false)
 	require.NoError(t, err)
-	all, err := o.Fleet.Sheet(ctx, o.mk, "kelder-bridge", "addresses", true, false)
+	all, err := o.Sites.Sheet(ctx, o.mk, "kelder-bridge", "addresses", true, false)
 	require.NoError(t, err)
 	assert.NotContains(t, string(one), "Moss End")
 	assert.Contains(t, string(all), "Moss End")
 	assert.NotContains(t, string(all), "Quill Street")
-	_, err = o.Fleet.Sheet(ctx, o.mk, "kelder-bridge", "anything", false, false)
-	refusal(t, err, act.Invalid, "choose addresses")
-	told, err := o.People.Audited(ctx, time.Time{}, "site-exported", "", "", 10)
+	_, err = o.Sites.Sheet(ctx, o.mk, "kelder-bridge", "anything", false, false)
+	refusal(t, err, actor.Invalid, "choose addresses")
+	told, err := o.Accounts.Audited(ctx, time.Time{}, "site-exported", "", "", 10)
 	require.NoError(t, err)
 	assert.Len(t, told, 2)
 }
@@ -318,45 +319,45 @@ func TestSheetIsTakenAway(t *testing.T) {
 func TestOneAccountForSeveralDevices(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	reach := func(code, device string) watch.Reaching {
+	reach := func(code, device string) poll.Reaching {
 		d := o.devices.ByID[device]
-		return watch.Reaching{URL: d.URL, Fingerprint: watch.Colons(d.Fingerprint)}
+		return poll.Reaching{URL: d.URL, Fingerprint: poll.Colons(d.Fingerprint)}
 	}
 	other := reach("hallin-road", "dev-hallin-gw")
 	other.Like = "site-kelder-bridge/dev-gw-1"
-	err := o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other)
+	err := o.Poll.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other)
 	require.ErrorContains(t, err, "type it", "it was never used there")
 	other.Password = o.passwordOf("site-kelder-bridge", "dev-gw-1")
-	err = o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other)
+	err = o.Poll.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other)
 	require.ErrorContains(t, err, "password is wrong", "each stand-in has a password of its own")
 	o.devices.ByID["dev-hallin-gw"].SetPassword(o.passwordOf("site-kelder-bridge", "dev-gw-1"))
-	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other))
-	kept, err := o.Watch.KeptAccounts(ctx, "hallin-road")
+	require.NoError(t, o.Poll.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", other))
+	kept, err := o.Poll.KeptAccounts(ctx, "hallin-road")
 	require.NoError(t, err)
-	shared := slices.IndexFunc(kept, func(k watch.KeptAccount) bool { return len(k.At) == 2 })
+	shared := slices.IndexFunc(kept, func(k poll.KeptAccount) bool { return len(k.At) == 2 })
 	require.GreaterOrEqual(t, shared, 0, "%v", kept)
 
 	fresh := reach("hallin-road", "dev-hallin-gw")
 	fresh.Account, fresh.Password, fresh.All = "lithos", "slate-and-rain", true
 	o.devices.ByID["dev-hallin-gw"].SetPassword(fresh.Password)
-	require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", fresh), "dev-gw-1 of Kelder")
+	require.ErrorContains(t, o.Poll.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", fresh), "dev-gw-1 of Kelder")
 	o.devices.ByID["dev-gw-1"].SetPassword(fresh.Password)
-	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", fresh))
+	require.NoError(t, o.Poll.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", fresh))
 	assert.Equal(t, "slate-and-rain", o.passwordOf("site-kelder-bridge", "dev-gw-1"))
 	moved := reach("hallin-road", "dev-hallin-gw")
-	require.NoError(t, o.Watch.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", moved), "the one there is")
+	require.NoError(t, o.Poll.KeepAccess(ctx, o.mk, "hallin-road", "dev-hallin-gw", moved), "the one there is")
 	assert.Equal(t, "slate-and-rain", o.passwordOf("site-hallin-road", "dev-hallin-gw"))
 
 	stranger := reach("the-yard", "dev-yard-gw")
 	stranger.Like = "site-kelder-bridge/dev-gw-1"
-	require.ErrorContains(t, o.Watch.KeepAccess(ctx, o.mk, "the-yard", "dev-yard-gw", stranger), "another customer")
+	require.ErrorContains(t, o.Poll.KeepAccess(ctx, o.mk, "the-yard", "dev-yard-gw", stranger), "another customer")
 }
 
 // passwordOf is the password that a device is reached with.
 func (o *office) passwordOf(siteID, device string) string {
 	access, err := o.Store.Access(o.t.Context(), siteID)
 	require.NoError(o.t, err)
-	_, password, err := o.People.Opened(*order.On(access, device))
+	_, password, err := o.Accounts.Opened(*order.On(access, device))
 	require.NoError(o.t, err)
 	return password
 }

@@ -75,7 +75,7 @@ func (o *office) bare(d *order.Draft, before map[string]yang.Config, token strin
 	var spent time.Duration
 	for _, name := range moss {
 		require.NoError(o.t, o.devices.ByID[name].Set(before[name]))
-		driver, err := o.People.Reach(*order.On(rows, name))
+		driver, err := o.Accounts.Reach(*order.On(rows, name))
 		require.NoError(o.t, err)
 		steps := plan.Between(before[name], compile.Device(d.Doc(), name))
 		began := time.Now()

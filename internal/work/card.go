@@ -13,12 +13,12 @@ import (
 	"lithos/core/option"
 	"lithos/core/site"
 	"lithos/internal/order"
-	"lithos/internal/paper"
+	"lithos/internal/report"
 )
 
 // Card is a site on one sheet, for its cupboard door: whom to ask, its devices, networks, pools, addresses and
 // names, as it stands.
-func (s *Service) Card(ctx context.Context, code string) (*paper.Page, error) {
+func (s *Service) Card(ctx context.Context, code string) (*report.Page, error) {
 	sc, _, revision, err := s.Drafts.At(ctx, code, 0)
 	if err != nil {
 		return nil, err
@@ -26,12 +26,12 @@ func (s *Service) Card(ctx context.Context, code string) (*paper.Page, error) {
 	return s.cardOf(ctx, sc.Site, revision)
 }
 
-func (s *Service) cardOf(ctx context.Context, doc *site.Site, revision int32) (*paper.Page, error) {
+func (s *Service) cardOf(ctx context.Context, doc *site.Site, revision int32) (*report.Page, error) {
 	access, err := s.Store.Access(ctx, doc.ID)
 	if err != nil {
 		return nil, err
 	}
-	c := card{Site: doc, Page: &paper.Page{Title: doc.Name,
+	c := card{Site: doc, Page: &report.Page{Title: doc.Name,
 		Under: fmt.Sprintf("%s. Revision %d, printed on %s.", doc.Customer.Name, revision,
 			time.Now().In(doc.Location()).Format("2 January 2006"))}}
 	c.head()
@@ -44,7 +44,7 @@ func (s *Service) cardOf(ctx context.Context, doc *site.Site, revision int32) (*
 
 type card struct {
 	*site.Site
-	*paper.Page
+	*report.Page
 }
 
 func (c *card) head() {
@@ -56,8 +56,8 @@ func (c *card) head() {
 	if c.Standard.Name != "" {
 		facts = append(facts, []string{"Standard", c.Standard.Name})
 	}
-	c.Add(paper.Block{Facts: facts, Text: c.Note})
-	people := paper.Block{Heading: "Whom to ask"}
+	c.Add(report.Block{Facts: facts, Text: c.Note})
+	people := report.Block{Heading: "Whom to ask"}
 	for one := range strings.SplitSeq(c.Contacts, ";") {
 		if one = strings.TrimSpace(one); one != "" {
 			people.List = append(people.List, one)
@@ -69,7 +69,7 @@ func (c *card) head() {
 }
 
 func (c *card) devices(access []order.Access) {
-	b := paper.Block{Heading: "Devices", Head: []string{"Device", "Kind", "Interface", "Address", "VLAN", "Leads to"}}
+	b := report.Block{Heading: "Devices", Head: []string{"Device", "Kind", "Interface", "Address", "VLAN", "Leads to"}}
 	for _, d := range c.Devices {
 		name, kind := d.Name, d.Kind
 		if order.On(access, d.ID) == nil {
@@ -103,7 +103,7 @@ func (c *card) devices(access []order.Access) {
 }
 
 func (c *card) networks() {
-	b := paper.Block{Heading: "Networks", Head: []string{"Network", "VLAN", "Prefix", "Gateway", "Handed out", "Lease",
+	b := report.Block{Heading: "Networks", Head: []string{"Network", "VLAN", "Prefix", "Gateway", "Handed out", "Lease",
 		"Name servers"}}
 	common := compile.Common(c.Site)
 	for i := range c.Networks {
@@ -166,7 +166,7 @@ func eachTold(common compile.Everywhere, told []compile.For, code uint8) string 
 const mostMachines = 400
 
 func (c *card) machines() {
-	b := paper.Block{Heading: "Addresses of machines", Head: []string{"Address", "Name", "MAC or identifier", "How"}}
+	b := report.Block{Heading: "Addresses of machines", Head: []string{"Address", "Name", "MAC or identifier", "How"}}
 	type machine struct {
 		at  string
 		row []string
@@ -201,7 +201,7 @@ func (c *card) machines() {
 }
 
 func (c *card) names() {
-	b := paper.Block{Heading: "Names written by hand", Head: []string{"Name", "Type", "Value", "Seen from"}}
+	b := report.Block{Heading: "Names written by hand", Head: []string{"Name", "Type", "Value", "Seen from"}}
 	for _, z := range c.Zones {
 		for _, r := range z.Records {
 			name := z.Name

@@ -14,10 +14,10 @@ import (
 	"lithos/core/rehearse"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
 	"lithos/internal/order"
+	"lithos/internal/sites"
 )
 
 // Drift is what a device holds, beside what it was last given and what is wanted.
@@ -44,7 +44,7 @@ type DriftRow struct {
 	More    int              `json:"more" doc:"how many of those are not listed"`
 	Mends   []DriftCut       `json:"mends" doc:"the cuts that are no more if it alone is put back"`
 	Adopts  string           `json:"adopts,omitempty" doc:"what adopting it changes in the site, in words"`
-	Writing []fleet.FileLine `json:"writing" doc:"the entry as the device writes it, beside what it was given"`
+	Writing []sites.FileLine `json:"writing" doc:"the entry as the device writes it, beside what it was given"`
 }
 
 // DriftCut is the lowest rung of a network's ladder that does not hold as the device is, with the cause.
@@ -103,21 +103,22 @@ func (s *Service) driftOf(ctx context.Context, code, device string, id, kept int
 	}
 	var ok bool
 	if out.device, ok = out.base.Device(device); !ok {
-		return nil, act.Refuse(act.Missing, "The site has no such device.")
+		return nil, actor.Refuse(actor.Missing, "The site has no such device.")
 	}
 	access, err := s.Store.Access(ctx, out.doc.ID)
 	if err != nil {
 		return nil, err
 	}
 	if out.access = order.On(access, device); out.access == nil {
-		return nil, act.Refuse(act.Conflict, "Lithos does not reach %s; say how it is reached first.", out.device.Name)
+		return nil, actor.Refuse(actor.Conflict, "Lithos does not reach %s; say how it is reached first.",
+			out.device.Name)
 	}
 	raw, found, err := s.Store.Config(ctx, out.doc.ID, device, kept)
 	if err != nil {
 		return nil, err
 	}
 	if !found {
-		return nil, act.Refuse(act.Conflict, "%s was not read yet.", out.device.Name)
+		return nil, actor.Refuse(actor.Conflict, "%s was not read yet.", out.device.Name)
 	}
 	out.kept = kept
 	return out, json.Unmarshal(raw, &out.held)
@@ -158,9 +159,9 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 	out.Cuts = d.inWords(cuts)
 	for i, one := range list {
 		row := DriftRow{Difference: one, PutBack: back[one.ID], Moves: []DriftMove{}, Mends: []DriftCut{},
-			Writing: []fleet.FileLine{}}
+			Writing: []sites.FileLine{}}
 		if i < mostWritten {
-			row.Writing = fleet.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.held, one.Path))
+			row.Writing = sites.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.held, one.Path))
 		}
 		if i < most && !one.Settled {
 			if err := d.workOut(&row, list, cuts, leases); err != nil {
@@ -254,7 +255,7 @@ type Decided struct {
 
 // DecideDrift adopts differences of a device into a draft, and has its push put others back, as one step.
 func (s *Service) DecideDrift(
-	ctx context.Context, by act.Technician, code, device string, c Decision,
+	ctx context.Context, by actor.Technician, code, device string, c Decision,
 ) (*Decided, error) {
 	d, err := s.driftOf(ctx, code, device, c.Order, c.Kept)
 	if err != nil {
@@ -281,9 +282,9 @@ func (s *Service) DecideDrift(
 	}
 	if len(change.Edits)+len(change.PutBack) == 0 {
 		if len(out.Refused) > 0 {
-			return nil, act.Refuse(act.Conflict, "Nothing was decided. %s", out.Refused[0].Why)
+			return nil, actor.Refuse(actor.Conflict, "Nothing was decided. %s", out.Refused[0].Why)
 		}
-		return nil, act.Refuse(act.Conflict, "There is nothing to decide: %s holds what is wanted.", d.device.Name)
+		return nil, actor.Refuse(actor.Conflict, "There is nothing to decide: %s holds what is wanted.", d.device.Name)
 	}
 	if out.Order == 0 {
 		title := d.device.Name + " was changed by hand"
@@ -310,7 +311,7 @@ func pick(list []drift.Difference, ids []string) ([]drift.Difference, error) {
 	for _, id := range ids {
 		i := slices.IndexFunc(list, func(d drift.Difference) bool { return d.ID == id })
 		if i < 0 {
-			return nil, act.Refuse(act.Conflict,
+			return nil, actor.Refuse(actor.Conflict,
 				"The device was read again, and holds something else by now. Look at it "+
 					"again, then decide.")
 		}
@@ -325,9 +326,9 @@ func (s *Service) ReadNow(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	if err := act.Held(ctx, s.Store.Queries); err != nil {
+	if err := actor.Held(ctx, s.Store.Queries); err != nil {
 		return err
 	}
-	s.Watch.Observe(ctx, row.ID)
-	return act.Publish(ctx, s.Store.Queries, act.Event{Topic: "site", ID: code})
+	s.Poll.Observe(ctx, row.ID)
+	return actor.Publish(ctx, s.Store.Queries, actor.Event{Topic: "site", ID: code})
 }

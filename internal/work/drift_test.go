@@ -14,9 +14,9 @@ import (
 	"lithos/core/edit"
 	"lithos/core/yang"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
+	"lithos/internal/poll"
 	"lithos/internal/push"
-	"lithos/internal/watch"
+	"lithos/internal/sites"
 	"lithos/internal/work"
 )
 
@@ -28,7 +28,7 @@ func (o *office) byHand(device string, change func(c *yang.Config)) {
 	require.NoError(o.t, d.Set(held))
 	row, err := o.Store.Site(o.t.Context(), "kelder-bridge")
 	require.NoError(o.t, err)
-	o.Watch.Observe(o.t.Context(), row.ID)
+	o.Poll.Observe(o.t.Context(), row.ID)
 }
 
 func widen(c *yang.Config) {
@@ -89,7 +89,7 @@ func TestAChangeByHandIsNoticedAndAdopted(t *testing.T) {
 	assert.Empty(t, o.drift(0).Differences, "the device holds what the site says")
 	assert.NotContains(t, rulesOf(o, 0), "drifted")
 
-	feed, err := o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", true)
+	feed, err := o.Sites.Happened(t.Context(), o.mk, "kelder-bridge", true)
 	require.NoError(t, err)
 	var kinds []string
 	for _, i := range feed.Items {
@@ -98,7 +98,7 @@ func TestAChangeByHandIsNoticedAndAdopted(t *testing.T) {
 	}
 	assert.Contains(t, kinds, "drifted")
 	assert.Contains(t, kinds, "revision")
-	feed, err = o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", false)
+	feed, err = o.Sites.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
 	for _, i := range feed.Items {
 		assert.False(t, i.Fresh, "%s was looked at", i.Title)
@@ -163,9 +163,9 @@ func TestAChangeByHandJustBeforeThePush(t *testing.T) {
 	require.Equal(t, "failed", v.Push.State)
 	assert.Contains(t, v.Push.Problem, "gw-1 was changed, and not by Lithos")
 	assert.True(t, o.devices.ByID["dev-gw-1"].Running().Equal(held), "nothing was touched")
-	feed, err := o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", false)
+	feed, err := o.Sites.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(feed.Items, func(i fleet.Item) bool { return i.Kind == "returned" }))
+	assert.True(t, slices.ContainsFunc(feed.Items, func(i sites.Item) bool { return i.Kind == "returned" }))
 }
 
 // A form of a configuration that was kept is brought back as a work order.
@@ -174,7 +174,7 @@ func TestAKeptConfigurationIsBroughtBack(t *testing.T) {
 	run(t, o.Service)
 	row, err := o.Store.Site(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
-	o.Watch.Observe(t.Context(), row.ID)
+	o.Poll.Observe(t.Context(), row.ID)
 	o.byHand("dev-gw-1", widen)
 	d := o.drift(0)
 	require.Len(t, d.Kept, 2)
@@ -206,13 +206,13 @@ func TestAStrayServerIsFound(t *testing.T) {
 		netip.MustParseAddr("10.84.19.209"))
 	require.NoError(t, err)
 	defer stray.Close()
-	out, err := o.Watch.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: "net-clinic", Against: "device"})
+	out, err := o.Poll.Try(t.Context(), "kelder-bridge", poll.TryRequest{Network: "net-clinic", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"10.84.18.250"}, out.Strangers)
 	assert.Contains(t, rulesOf(o, 0), "unknown-server")
-	feed, err := o.Fleet.Happened(t.Context(), o.mk, "kelder-bridge", false)
+	feed, err := o.Sites.Happened(t.Context(), o.mk, "kelder-bridge", false)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(feed.Items, func(i fleet.Item) bool { return i.Kind == "server" }))
+	assert.True(t, slices.ContainsFunc(feed.Items, func(i sites.Item) bool { return i.Kind == "server" }))
 }
 
 // What somebody takes away by hand at a device is told with what it means: which network has no service, in the
@@ -266,12 +266,12 @@ func Test38EachDifferenceIsAboutItsOwnClients(t *testing.T) {
 			'', now(), now(), now() + interval '4 hours'
 		FROM (VALUES ('10.84.50.60', '00:00:5e:00:53:f1', 'pool-moss-ward'),
 			('10.84.52.24', '00:00:5e:00:53:f2', 'pool-moss-theatre')) v (address, mac, pool)`)
-	o.Watch.Observe(t.Context(), "site-moss-end")
+	o.Poll.Observe(t.Context(), "site-moss-end")
 	sw := o.devices.ByID["dev-moss-sw"]
 	held := sw.Running()
 	held.Relays.Relay = nil
 	require.NoError(t, sw.Set(held))
-	o.Watch.Observe(t.Context(), "site-moss-end")
+	o.Poll.Observe(t.Context(), "site-moss-end")
 	d, err := o.Drift(t.Context(), "moss-end", "dev-moss-sw", 0, 0)
 	require.NoError(t, err)
 	require.Len(t, d.Differences, 2)
@@ -292,7 +292,7 @@ func Test37ALiveLadderIsWhatWasTried(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
 	ladder := func(network string) (out []string) {
-		r, err := o.Watch.Try(t.Context(), "kelder-bridge", watch.TryRequest{Network: network, Against: "device",
+		r, err := o.Poll.Try(t.Context(), "kelder-bridge", poll.TryRequest{Network: network, Against: "device",
 			MAC: "02005e0000ae"})
 		require.NoError(t, err)
 		for _, rung := range r.Rungs {

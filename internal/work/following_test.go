@@ -12,7 +12,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/standin/internet"
 	"lithos/internal/view"
 )
@@ -50,28 +50,28 @@ func TestNameFollowsItsLine(t *testing.T) {
 	o := open(t)
 	ctx, garret := t.Context(), o.devices.ByID["dev-garret-rt"]
 	_, rest := o.says("garret.example", "home")
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	address, now := o.says("garret.example", "home")
 	assert.Equal(t, "203.0.113.97", address)
 	assert.Equal(t, rest, now)
 	assert.Equal(t, "follows", o.follows("the-garret").State)
 
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	assert.Len(t, o.follows("the-garret").Attempts, 1, "what stands is not sent again")
 	for i := range 100 {
 		garret.SetLine("wan", netip.AddrFrom4([4]byte{203, 0, 113, byte(100 + i)}))
 		if i%20 == 0 {
-			o.Watch.Observe(ctx, "site-the-garret")
+			o.Poll.Observe(ctx, "site-the-garret")
 		}
 	}
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	f := o.follows("the-garret")
 	assert.Len(t, f.Attempts, 1, "the least time between two updates holds")
 	assert.Equal(t, "wrong", f.State)
 	assert.True(t, o.found("the-garret", "ddns-stale"))
 	_, err := o.Store.Pool.Exec(ctx, "UPDATE told_address SET at = at - interval '2 minutes'")
 	require.NoError(t, err)
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	address, now = o.says("garret.example", "home")
 	assert.Equal(t, "203.0.113.199", address, "the last address wins")
 	assert.Equal(t, rest, now)
@@ -91,11 +91,11 @@ func TestNameFollowsItsLine(t *testing.T) {
 			}
 		}
 	}))
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	assert.Equal(t, "wrong", o.follows("the-garret").State)
 	_, err = o.Store.Pool.Exec(ctx, "UPDATE told_address SET at = at - interval '2 minutes'")
 	require.NoError(t, err)
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	address, _ = o.says("garret.example", "home")
 	assert.Equal(t, "203.0.113.199", address)
 }
@@ -104,18 +104,18 @@ func TestNameFollowsItsLine(t *testing.T) {
 func TestUnreachedLineIsNotTold(t *testing.T) {
 	o := open(t)
 	garret := o.devices.ByID["dev-garret-rt"]
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	for address, rule := range map[string]string{"100.72.9.4": "ddns-shared-address",
 		"192.168.1.7": "ddns-private-address"} {
 		garret.SetLine("wan", netip.MustParseAddr(address))
-		o.Watch.Observe(t.Context(), "site-the-garret")
+		o.Poll.Observe(t.Context(), "site-the-garret")
 		told, _ := o.says("garret.example", "home")
 		assert.Equal(t, "203.0.113.97", told)
 		assert.Equal(t, "unreached", o.follows("the-garret").State)
 		assert.True(t, o.found("the-garret", rule), rule)
 	}
 	garret.SetLine("wan", netip.Addr{})
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	told, _ := o.says("garret.example", "home")
 	assert.Equal(t, "203.0.113.97", told)
 }
@@ -123,7 +123,7 @@ func TestUnreachedLineIsNotTold(t *testing.T) {
 // A refused update is written down with its reason, and sent again ever less often until it is taken.
 func TestRefusedUpdateIsTriedAgain(t *testing.T) {
 	o := open(t)
-	o.Watch.Observe(t.Context(), "site-the-yard")
+	o.Poll.Observe(t.Context(), "site-the-yard")
 	f := o.follows("the-yard")
 	require.Len(t, f.Attempts, 1)
 	assert.False(t, f.Attempts[0].Taken)
@@ -131,13 +131,13 @@ func TestRefusedUpdateIsTriedAgain(t *testing.T) {
 	assert.Equal(t, "wrong", f.State)
 	address, _ := o.says("saltmarsh.example", "vpn")
 	assert.Equal(t, "198.51.100.22", address)
-	o.Watch.Observe(t.Context(), "site-the-yard")
+	o.Poll.Observe(t.Context(), "site-the-yard")
 	assert.Len(t, o.follows("the-yard").Attempts, 1, "not at once")
 
 	o.devices.Internet.Inject(internet.Faults{Silent: true})
 	_, err := o.Store.Pool.Exec(t.Context(), "UPDATE told_address SET at = at - interval '10 minutes'")
 	require.NoError(t, err)
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	silent := o.follows("the-garret")
 	require.Len(t, silent.Attempts, 1)
 	assert.Contains(t, silent.Attempts[0].Says, "did not answer in time")
@@ -151,8 +151,8 @@ func TestFollowingIsTried(t *testing.T) {
 		{"quill-street", "site-quill-street", "following-remote", "pass pass pass fail fail pass pass pass pass"},
 		{"the-yard", "site-the-yard", "following-vpn", "pass pass fail"},
 	} {
-		o.Watch.Observe(t.Context(), c.site)
-		steps, err := o.Watch.TryFollowing(t.Context(), o.mk, c.code, c.id)
+		o.Poll.Observe(t.Context(), c.site)
+		steps, err := o.Poll.TryFollowing(t.Context(), o.mk, c.code, c.id)
 		require.NoError(t, err)
 		var got []string
 		for _, s := range steps {
@@ -164,8 +164,8 @@ func TestFollowingIsTried(t *testing.T) {
 	assert.False(t, slices.ContainsFunc(rest, func(r yang.Record) bool {
 		return strings.HasPrefix(r.Owner, "lithos-trial") || r.Type == "TXT"
 	}), "nothing of the trial is left")
-	_, err := o.Watch.TryFollowing(t.Context(), o.mk, "the-yard", "following-nothing")
-	refusal(t, err, act.Missing, "has no such name")
+	_, err := o.Poll.TryFollowing(t.Context(), o.mk, "the-yard", "following-nothing")
+	refusal(t, err, actor.Missing, "has no such name")
 }
 
 // What is said of all sites in one pass is what each site's own page says.
@@ -173,7 +173,7 @@ func TestFollowingNamesOfAllSites(t *testing.T) {
 	o := open(t)
 	codes := []string{"the-garret", "quill-street", "the-yard", "the-hut"}
 	for _, code := range codes {
-		o.Watch.Observe(t.Context(), "site-"+code)
+		o.Poll.Observe(t.Context(), "site-"+code)
 	}
 	all, err := o.Followings(t.Context())
 	require.NoError(t, err)

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"lithos/core/past"
+	"lithos/core/ownership"
 	"lithos/core/site"
 	"lithos/internal/order"
 )
@@ -50,7 +50,7 @@ func (s *Service) Gone(ctx context.Context, code string, id int64, part string) 
 		name, _ := site.NameOf(was, ref)
 		out.Says = fmt.Sprintf("%s is not at this site any more, since revision %d.", name, last+1)
 	}
-	network, holds, why := past.Nearest(was, sc.Site, ref)
+	network, holds, why := ownership.Nearest(was, sc.Site, ref)
 	out.Network, out.Nearest = network, why
 	if holds.ID != "" {
 		out.Select = holds.String()

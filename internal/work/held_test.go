@@ -95,7 +95,7 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 	put(second, "offered", "-2 hours", "-1 hour")
 	put(second, "bound", "-2 hours", "2 hours")
 	o.exec("DELETE FROM sighting")
-	h, err := o.Fleet.Past(ctx, "kelder-bridge", "10.84.18.150")
+	h, err := o.Sites.Ownership(ctx, "kelder-bridge", "10.84.18.150")
 	require.NoError(t, err)
 	require.Len(t, h.Seen, 2)
 	assert.Equal(t, second, h.Seen[0].MAC)
@@ -105,11 +105,11 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 	assert.Equal(t, first, gone.MAC)
 	require.NotNil(t, gone.Until)
 	assert.InDelta(t, 28, gone.Until.Sub(gone.From).Hours(), 0.1, "from the first lease until it was given back")
-	named, err := o.Fleet.Past(ctx, "kelder-bridge", "tablet")
+	named, err := o.Sites.Ownership(ctx, "kelder-bridge", "tablet")
 	require.NoError(t, err)
 	assert.Len(t, named.Seen, 2)
 	require.NoError(t, o.Store.ForgetPastSightings(ctx, (24*time.Hour).Seconds()))
-	h, err = o.Fleet.Past(ctx, "kelder-bridge", "10.84.18.150")
+	h, err = o.Sites.Ownership(ctx, "kelder-bridge", "10.84.18.150")
 	require.NoError(t, err)
 	assert.Len(t, h.Seen, 1, "what is older is forgotten")
 }
@@ -118,7 +118,7 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 func Test20FindShowsFindings(t *testing.T) {
 	o := open(t)
 	of := func(text string) (rules []string) {
-		hits, err := o.Fleet.Find(t.Context(), text)
+		hits, err := o.Sites.Find(t.Context(), text)
 		require.NoError(t, err)
 		for _, h := range hits {
 			if h.Kind == "finding" {

@@ -13,12 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/check"
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
+	"lithos/internal/poll"
 	"lithos/internal/standin/internet"
 	"lithos/internal/view"
-	"lithos/internal/watch"
 )
 
 const (
@@ -67,18 +67,18 @@ func TestDeviceKeepsAName(t *testing.T) {
 
 	garret.SetLine("wan", netip.MustParseAddr("203.0.113.120"))
 	o.becomes("A", "203.0.113.120")
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	f := o.follows("the-garret")
 	assert.Equal(t, "follows", f.State)
 	assert.Equal(t, "rt-garret, every 5 minutes and at a change, by an UPDATE", f.KeptBy)
 	require.GreaterOrEqual(t, len(f.Attempts), 2)
 	assert.Equal(t, "203.0.113.120", f.Attempts[0].Address)
 	n := len(f.Attempts)
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	assert.Len(t, o.follows("the-garret").Attempts, n, "what the device tells again is kept once")
 
 	garret.SetLine("wan", netip.MustParseAddr("100.72.9.9"))
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	assert.True(t, o.found("the-garret", "ddns-shared-address"))
 	o.becomes("A", "203.0.113.120")
 }
@@ -90,7 +90,7 @@ func TestDeviceKeepsANameByRequest(t *testing.T) {
 	key, _ := o.devices.Internet.Key("home.garret")
 	key.Names, key.Types = []string{"home.garret.example", "*.home.garret.example"}, []string{"A", "AAAA"}
 	o.devices.Internet.AddKey(key)
-	garret.SetLines("wan", outside.Line{IPv4: netip.MustParseAddr("203.0.113.98"),
+	garret.SetLines("wan", dynamicnames.Line{IPv4: netip.MustParseAddr("203.0.113.98"),
 		IPv6: netip.MustParseAddr("2001:db8::98")})
 	o.keepBy("keeper", "device", "how", "request", "requestTo", requestTo, "addresses", "both", "wildcard", "true",
 		"least", "1", "secret", key.Secret)
@@ -100,12 +100,12 @@ func TestDeviceKeepsANameByRequest(t *testing.T) {
 	assert.True(t, slices.ContainsFunc(z.Record, func(r yang.Record) bool {
 		return r.Owner == "*.home" && r.Type == "AAAA" && r.Data == "2001:db8::98"
 	}))
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	f := o.follows("the-garret")
 	assert.Equal(t, "follows", f.State)
 	assert.Equal(t, "203.0.113.98 and 2001:db8::98", f.Address)
 	require.Len(t, f.Tracks, 2)
-	steps, err := o.Watch.TryFollowing(t.Context(), o.mk, "the-garret", "following-home")
+	steps, err := o.Poll.TryFollowing(t.Context(), o.mk, "the-garret", "following-home")
 	require.NoError(t, err)
 	for _, s := range steps {
 		assert.Equal(t, "pass", s.State, "%s: %s", s.Title, s.Says)
@@ -119,7 +119,7 @@ func TestAddressIsAskedOutside(t *testing.T) {
 	garret.SetLineBehind("wan", netip.MustParseAddr("192.168.1.7"), netip.MustParseAddr("203.0.113.140"))
 	o.keepBy("keeper", "device", "source", "asked", "asks", requestTo+"/v1/address", "every", "1", "least", "1")
 	o.becomes("A", "203.0.113.140")
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	f := o.follows("the-garret")
 	assert.Equal(t, "follows", f.State)
 	assert.Equal(t, "203.0.113.140", f.Address)
@@ -135,7 +135,7 @@ func TestFlappingLineOfADevice(t *testing.T) {
 	garret := o.devices.ByID["dev-garret-rt"]
 	o.keepBy("keeper", "device", "least", "2")
 	o.becomes("A", "203.0.113.97")
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	before := len(o.follows("the-garret").Attempts) // the push proves it, and has it told once more for that
 	_, rest := o.says("garret.example", "home")
 	var list []netip.Addr
@@ -144,7 +144,7 @@ func TestFlappingLineOfADevice(t *testing.T) {
 	}
 	stop := garret.ScheduleLine("wan", 10*time.Millisecond, list...)
 	assert.Eventually(t, func() bool {
-		o.Watch.Observe(t.Context(), "site-the-garret")
+		o.Poll.Observe(t.Context(), "site-the-garret")
 		return len(o.follows("the-garret").Attempts) >= before+2
 	}, untilTold, 50*time.Millisecond)
 	stop()
@@ -152,7 +152,7 @@ func TestFlappingLineOfADevice(t *testing.T) {
 	o.becomes("A", "203.0.113.222")
 	_, now := o.says("garret.example", "home")
 	assert.Equal(t, rest, now)
-	o.Watch.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-garret")
 	attempts := o.follows("the-garret").Attempts
 	for i := range len(attempts) - before {
 		assert.GreaterOrEqual(t, attempts[i].At.Sub(attempts[i+1].At), 2*time.Second-10*time.Millisecond)
@@ -164,15 +164,15 @@ func TestFlappingLineOfADevice(t *testing.T) {
 func TestKilledBetweenLearningAndTelling(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	o.devices.ByID["dev-garret-rt"].SetLine("wan", netip.MustParseAddr("203.0.113.150"))
 	o.exec("DELETE FROM told_address")
 	o.exec(`INSERT INTO line_address (site_id, interface_id, address) VALUES ('site-the-garret', 'if-garret-wan', '203.0.113.150')`)
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	o.becomes("A", "203.0.113.150")
 	zone, _ := o.devices.Internet.Zone("garret.example")
 	o.exec("DELETE FROM told_address")
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	again, _ := o.devices.Internet.Zone("garret.example")
 	assert.Equal(t, zone, again)
 	f := o.follows("the-garret")
@@ -187,11 +187,11 @@ func TestKeyIsHandedOver(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
 	run(t, o.Service)
-	o.Watch.Observe(ctx, "site-quill-street")
+	o.Poll.Observe(ctx, "site-quill-street")
 	assert.True(t, o.found("quill-street", "ddns-key-too-wide"))
 	id := o.at("quill-street")
 	o.edit(id, entry("following", "following-remote", "least", "1"))
-	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", watch.KeyMaking{}, nil))
+	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", poll.KeyMaking{}, nil))
 	d, err := o.Drafts.Draft(ctx, id)
 	require.NoError(t, err)
 	w, _ := d.Doc().Follower("following-remote")
@@ -211,7 +211,7 @@ func TestKeyIsHandedOver(t *testing.T) {
 		a, _ := o.says("quill.example", "remote")
 		return a == "192.0.2.78"
 	}, untilTold, 10*time.Millisecond, "it is told with the new key")
-	o.Watch.Observe(ctx, "site-quill-street")
+	o.Poll.Observe(ctx, "site-quill-street")
 	assert.False(t, o.found("quill-street", "ddns-key-too-wide"))
 	f := o.follows("quill-street")
 	require.NotNil(t, f.Key)
@@ -233,18 +233,18 @@ func TestFixedRecordBecomesAFollowingOne(t *testing.T) {
 		"enabled", "true", "keeper", "device")
 	c.Entries[0].New = true
 	o.edit(id, c)
-	err := o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", watch.KeyMaking{}, nil)
-	var r *act.Refusal
+	err := o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", poll.KeyMaking{}, nil)
+	var r *actor.Refusal
 	require.ErrorAs(t, err, &r)
 	require.Len(t, r.Fields, 1)
 	assert.Equal(t, "follow", r.Fields[0].Field)
 	assert.Contains(t, r.Says, "cloud.quill.example is written by hand as 192.0.2.77")
 	assert.Contains(t, r.Says, "before this draft is pushed", "number 30: what is not with the push is said before")
-	err = o.HaveKeyMade(ctx, o.mk, id, o.version(id)-1, "following-cloud", watch.KeyMaking{Follow: true}, nil)
+	err = o.HaveKeyMade(ctx, o.mk, id, o.version(id)-1, "following-cloud", poll.KeyMaking{Follow: true}, nil)
 	require.Error(t, err)
 	_, left := o.devices.Internet.Key("key-1.cloud.quill.example")
 	assert.False(t, left, "it is revoked")
-	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", watch.KeyMaking{Follow: true},
+	require.NoError(t, o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-cloud", poll.KeyMaking{Follow: true},
 		nil))
 	assert.True(t, slices.ContainsFunc(o.page("quill-street", id).Judgement.Findings,
 		func(f check.Finding) bool { return f.Rule == "ddns-two-writers" }), "the document still writes it, too")
@@ -256,21 +256,21 @@ func Test30AKeyMadeAgainSaysThatTheOldOneLives(t *testing.T) {
 	ctx := t.Context()
 	id := o.at("quill-street")
 	made := func(before string) error {
-		return o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", watch.KeyMaking{Before: before}, nil)
+		return o.HaveKeyMade(ctx, o.mk, id, o.version(id), "following-remote", poll.KeyMaking{Before: before}, nil)
 	}
 	lives := func(name string) bool { _, ok := o.devices.Internet.Key(name); return ok }
 	const first, second, third = "key-1.remote.quill.example", "key-2.remote.quill.example",
 		"key-3.remote.quill.example"
 	require.NoError(t, made(""), "the wide key before it is the zone's and none of its own")
-	var r *act.Refusal
+	var r *actor.Refusal
 	require.ErrorAs(t, made(""), &r)
 	assert.Equal(t, "before", r.Fields[0].Field)
 	assert.Contains(t, r.Says, first)
 	assert.False(t, lives(second), "nothing is made before it is answered")
-	require.NoError(t, made(watch.KeepBefore))
+	require.NoError(t, made(poll.KeepBefore))
 	assert.True(t, lives(first))
 	assert.True(t, lives(second))
-	require.NoError(t, made(watch.EndBefore))
+	require.NoError(t, made(poll.EndBefore))
 	assert.False(t, lives(second))
 	assert.True(t, lives(third))
 }
@@ -299,9 +299,9 @@ func Test34AReplacedKeyIsReplacedWhereverItIsUsed(t *testing.T) {
 	assert.NotContains(t, string(raw), key.Secret)
 	require.Equal(t, "landed", o.pushed(o.Service, id).State)
 
-	o.Watch.Observe(ctx, "site-quill-street")
+	o.Poll.Observe(ctx, "site-quill-street")
 	assert.False(t, o.found("quill-street", "ddns-key-gone"))
-	require.NoError(t, o.Watch.RevokeKey(ctx, o.mk, "quill-street", "zone-quill-out", w.Key))
+	require.NoError(t, o.Poll.RevokeKey(ctx, o.mk, "quill-street", "zone-quill-out", w.Key))
 	assert.True(t, o.found("quill-street", "ddns-key-gone"), "who revokes it is told what it stops")
 	assert.True(t, o.found("quill-street", "key-gone"), "the zone's is that key, too")
 }
@@ -312,15 +312,17 @@ func TestKeysOfAZone(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
 	const code, zone = "quill-street", "zone-quill-out"
-	_, err := o.Watch.MakeKey(ctx, o.mk, code, zone, watch.KeyWish{Names: "a b", Types: "A, X", From: "here", Ends: "soon"})
-	var r *act.Refusal
+	_, err := o.Poll.MakeKey(ctx, o.mk, code, zone, poll.KeyWish{Names: "a b", Types: "A, X", From: "here",
+		Ends: "soon"})
+	var r *actor.Refusal
 	require.ErrorAs(t, err, &r)
 	var fields []string
 	for _, f := range r.Fields {
 		fields = append(fields, f.Field)
 	}
 	assert.Equal(t, []string{"name", "types", "from", "ends"}, fields)
-	made, err := o.Watch.MakeKey(ctx, o.mk, code, zone, watch.KeyWish{Name: "printer.quill", Names: "printer.quill.example",
+	made, err := o.Poll.MakeKey(ctx, o.mk, code, zone, poll.KeyWish{Name: "printer.quill",
+		Names: "printer.quill.example",
 		Types: "a", UpdateOnly: true, Ends: time.Now().AddDate(0, 0, 3).Format(time.DateOnly)})
 	require.NoError(t, err)
 	assert.NotEmpty(t, made.Secret)
@@ -330,13 +332,14 @@ func TestKeysOfAZone(t *testing.T) {
 	require.GreaterOrEqual(t, i, 0)
 	assert.Equal(t, "A of printer.quill.example; update only", v.Keys[i].May)
 	assert.True(t, v.Keys[i].Ending)
-	fresh, err := o.Watch.ReplaceKey(ctx, o.mk, code, zone, "printer.quill")
+	fresh, err := o.Poll.ReplaceKey(ctx, o.mk, code, zone, "printer.quill")
 	require.NoError(t, err)
 	assert.NotEqual(t, made.Secret, fresh.Secret)
-	require.NoError(t, o.Watch.RevokeKey(ctx, o.mk, code, zone, "printer.quill"))
-	refusal(t, o.Watch.RevokeKey(ctx, o.mk, code, zone, "printer.quill"), act.Conflict, "has no key printer.quill")
-	refusal(t, o.Watch.RevokeKey(ctx, o.mk, "the-garret", "zone-garret-out", "x"), act.Missing, "where keys of this zone")
-	audit, err := o.People.Audited(ctx, time.Time{}, "outside-key", "", "", 50)
+	require.NoError(t, o.Poll.RevokeKey(ctx, o.mk, code, zone, "printer.quill"))
+	refusal(t, o.Poll.RevokeKey(ctx, o.mk, code, zone, "printer.quill"), actor.Conflict, "has no key printer.quill")
+	refusal(t, o.Poll.RevokeKey(ctx, o.mk, "the-garret", "zone-garret-out", "x"), actor.Missing,
+		"where keys of this zone")
+	audit, err := o.Accounts.Audited(ctx, time.Time{}, "outside-key", "", "", 50)
 	require.NoError(t, err)
 	says := fmt.Sprint(audit)
 	for _, want := range []string{"had the key printer.quill made", "replaced by", "had the key printer.quill of"} {
@@ -344,8 +347,8 @@ func TestKeysOfAZone(t *testing.T) {
 	}
 	assert.NotContains(t, says, made.Secret)
 	o.devices.Internet.Inject(internet.Faults{Silent: true})
-	_, err = o.Watch.MakeKey(ctx, o.mk, code, zone, watch.KeyWish{Name: "other.quill"})
-	refusal(t, err, act.Conflict, "did not answer in time")
+	_, err = o.Poll.MakeKey(ctx, o.mk, code, zone, poll.KeyWish{Name: "other.quill"})
+	refusal(t, err, actor.Conflict, "did not answer in time")
 }
 
 // A key that is about to end is found, and having a new one made is what helps.
@@ -354,7 +357,7 @@ func TestKeyIsAboutToEnd(t *testing.T) {
 	key, _ := o.devices.Internet.Key("hut.tidewater")
 	key.Ends = time.Now().AddDate(0, 0, 5)
 	o.devices.Internet.AddKey(key)
-	o.Watch.Observe(t.Context(), "site-the-hut")
+	o.Poll.Observe(t.Context(), "site-the-hut")
 	findings := o.page("the-hut", 0).Judgement.Findings
 	i := slices.IndexFunc(findings, func(f check.Finding) bool { return f.Rule == "ddns-key-ending" })
 	require.GreaterOrEqual(t, i, 0)

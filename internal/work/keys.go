@@ -6,18 +6,18 @@ import (
 
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/transfer"
-	"lithos/internal/watch"
+	"lithos/internal/poll"
+	"lithos/internal/zonetransfer"
 )
 
 // HaveKeyMade has the provider make a key that may write a following name of a draft and nothing else, and puts it
 // into the draft without anybody seeing it. The key before it is taken until it is revoked, so that nothing stops
 // until the push. draw is as in Edit. What is not with the push is asked before, and answered by say: see watch.KeyFor.
 func (s *Service) HaveKeyMade(
-	ctx context.Context, by act.Technician, order int64, version int32, following string,
-	say watch.KeyMaking, draw func(*draft.Edited),
+	ctx context.Context, by actor.Technician, order int64, version int32, following string,
+	say poll.KeyMaking, draw func(*draft.Edited),
 ) error {
 	d, err := s.Drafts.Draft(ctx, order)
 	if err != nil {
@@ -25,13 +25,13 @@ func (s *Service) HaveKeyMade(
 	}
 	w, ok := d.Doc().Follower(following)
 	if !ok {
-		return act.Refuse(act.Missing, "The draft has no such name.")
+		return actor.Refuse(actor.Missing, "The draft has no such name.")
 	}
 	// A name that the site as it stands has follow is meant to, whoever has written its record with which key.
 	if now, stands := d.Base.Follower(w.ID); stands && now.Name == w.Name && now.Enabled {
 		say.Follow = true
 	}
-	return s.Watch.KeyFor(ctx, d.Doc(), w, say, func(k transfer.MadeKey) error {
+	return s.Poll.KeyFor(ctx, d.Doc(), w, say, func(k zonetransfer.MadeKey) error {
 		_, err := s.Drafts.Edit(ctx, by, order, draft.Change{Version: version, Entries: []edit.Entry{{
 			Kind: site.KindFollowing, ID: w.ID,
 			Fields: map[string]string{"key": k.Name, "keyAlgorithm": "", "secret": k.Secret},
@@ -44,7 +44,7 @@ func (s *Service) HaveKeyMade(
 // that uses the other: the zone, its certificates and its following names. The other is taken for a week yet, so that
 // nothing stops until the push.
 func (s *Service) HaveKeyReplaced(
-	ctx context.Context, by act.Technician, order int64, version int32, zoneID, key string, draw func(*draft.Edited),
+	ctx context.Context, by actor.Technician, order int64, version int32, zoneID, key string, draw func(*draft.Edited),
 ) error {
 	d, err := s.Drafts.Draft(ctx, order)
 	if err != nil {
@@ -52,13 +52,13 @@ func (s *Service) HaveKeyReplaced(
 	}
 	z, ok := d.Doc().Zone(zoneID)
 	if !ok || z.KeysAt == "" {
-		return act.Refuse(act.Missing, "The draft does not say where keys of this zone are made.")
+		return actor.Refuse(actor.Missing, "The draft does not say where keys of this zone are made.")
 	}
 	uses := usesOf(d.Doc(), z, key)
 	if len(uses) == 0 {
-		return act.Refuse(act.Conflict, "Nothing of this draft uses %s; replace it without a draft.", key)
+		return actor.Refuse(actor.Conflict, "Nothing of this draft uses %s; replace it without a draft.", key)
 	}
-	return s.Watch.ReplaceFor(ctx, d.Doc(), z, key, func(made transfer.MadeKey) error {
+	return s.Poll.ReplaceFor(ctx, d.Doc(), z, key, func(made zonetransfer.MadeKey) error {
 		var entries []edit.Entry
 		for _, ref := range uses {
 			entries = append(entries, edit.Entry{Kind: ref.Kind, ID: ref.ID,

@@ -11,10 +11,10 @@ import (
 	"lithos/core/edit"
 	"lithos/core/rehearse"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
 	"lithos/internal/order"
+	"lithos/internal/sites"
 	"lithos/internal/store"
 )
 
@@ -25,7 +25,7 @@ type LevelPreview struct {
 
 // Becomes is what becomes of one site.
 type Becomes struct {
-	fleet.Place
+	sites.Place
 	Words  []string      `json:"words" doc:"what changes in it; nothing where it has it so already"`
 	Moving int           `json:"moving" doc:"how many known clients are told something else"`
 	Known  int           `json:"known" doc:"of how many"`
@@ -33,12 +33,12 @@ type Becomes struct {
 }
 
 // PreviewLevel says what becomes of each site if a level is kept as it was typed, and the site takes it.
-func (s *Service) PreviewLevel(ctx context.Context, kind, id string, e fleet.LevelEntry) (*LevelPreview, error) {
+func (s *Service) PreviewLevel(ctx context.Context, kind, id string, e sites.LevelEntry) (*LevelPreview, error) {
 	l, err := e.Read(kind, id)
 	if err != nil {
 		return nil, err
 	}
-	sites, err := s.Fleet.SitesOf(ctx, l)
+	sites, err := s.Sites.SitesOf(ctx, l)
 	if err != nil {
 		return nil, err
 	}
@@ -53,8 +53,8 @@ func (s *Service) PreviewLevel(ctx context.Context, kind, id string, e fleet.Lev
 	return out, nil
 }
 
-func (s *Service) becomes(ctx context.Context, l *fleet.Level, doc *site.Site) (Becomes, error) {
-	one := Becomes{Place: fleet.Place{Code: doc.Code, Name: doc.Name}, Words: []string{}, Added: []order.Brief{}}
+func (s *Service) becomes(ctx context.Context, l *sites.Level, doc *site.Site) (Becomes, error) {
+	one := Becomes{Place: sites.Place{Code: doc.Code, Name: doc.Name}, Words: []string{}, Added: []order.Brief{}}
 	now := l.In(doc)
 	for _, e := range edit.Between(doc, now) {
 		one.Words = append(one.Words, edit.Describe(doc, e))
@@ -83,7 +83,7 @@ type KeptNow struct {
 // KeepLevel keeps a standard or a customer's options for all sites, and opens a work order at each of some sites that
 // brings it there. The others say that they have another form of it.
 func (s *Service) KeepLevel(
-	ctx context.Context, by act.Technician, kind, id string, e fleet.LevelEntry, at []string,
+	ctx context.Context, by actor.Technician, kind, id string, e sites.LevelEntry, at []string,
 ) (*KeptNow, error) {
 	if id == "" && kind == store.LevelStandard {
 		id, e.Version = "std-"+strings.ToLower(rand.Text()[:10]), 0
@@ -92,11 +92,11 @@ func (s *Service) KeepLevel(
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Fleet.Keep(ctx, by, l); err != nil {
+	if err := s.Sites.Keep(ctx, by, l); err != nil {
 		return nil, err
 	}
 	out := &KeptNow{ID: id, Orders: []order.Opened{}}
-	sites, err := s.Fleet.SitesOf(ctx, l)
+	sites, err := s.Sites.SitesOf(ctx, l)
 	if err != nil {
 		return out, err
 	}

@@ -8,20 +8,20 @@ import (
 
 	"lithos/core/edit"
 	"lithos/core/scenario"
-	"lithos/internal/fleet"
+	"lithos/internal/sites"
 )
 
 // clinic is the clinic standard as it is kept, as it would be typed.
-func clinic(o *office) (fleet.Level, fleet.LevelEntry) {
-	list, err := o.Fleet.Standards(o.t.Context())
+func clinic(o *office) (sites.Level, sites.LevelEntry) {
+	list, err := o.Sites.Standards(o.t.Context())
 	require.NoError(o.t, err)
 	l := list[0]
-	e := fleet.LevelEntry{Version: l.Version, Name: l.Standard.Name}
+	e := sites.LevelEntry{Version: l.Version, Name: l.Standard.Name}
 	for _, opt := range l.Standard.Options {
-		e.Options = append(e.Options, fleet.LevelOption{Code: int(opt.Code), Value: opt.Value, Always: opt.Always})
+		e.Options = append(e.Options, sites.LevelOption{Code: int(opt.Code), Value: opt.Value, Always: opt.Always})
 	}
 	for _, w := range l.Standard.Windows {
-		e.Windows = append(e.Windows, fleet.LevelWindow{Use: w.Use, From: w.From, To: w.To})
+		e.Windows = append(e.Windows, sites.LevelWindow{Use: w.Use, From: w.From, To: w.To})
 	}
 	return l, e
 }
@@ -69,12 +69,12 @@ func TestAStandardIsChangedForAllSites(t *testing.T) {
 	// A file that has another form of it is taken, and says so.
 	doc := scenario.Site("moss-end")
 	doc.Standard.Name = "Clinic standard of old"
-	_, err = o.Fleet.Import(t.Context(), doc, o.mk.ID, "an old file")
+	_, err = o.Sites.Import(t.Context(), doc, o.mk.ID, "an old file")
 	require.NoError(t, err)
 	l, _ = clinic(o)
 	assert.Contains(t, l.Differs, "Moss End hospital")
 	assert.Equal(t, "Clinic standard", l.Standard.Name)
-	again, err := o.Fleet.Export(t.Context(), "moss-end")
+	again, err := o.Sites.Export(t.Context(), "moss-end")
 	require.NoError(t, err)
 	assert.Equal(t, "Clinic standard of old", again.Standard.Name, "an exported file holds what the site has")
 }
@@ -82,23 +82,23 @@ func TestAStandardIsChangedForAllSites(t *testing.T) {
 // What is wrong in a standard is named, and nothing is kept; a new one is there for the next site, with its domain.
 func TestANewStandard(t *testing.T) {
 	o := open(t)
-	wrong := fleet.LevelEntry{Name: " ", Domain: "larkrise.example",
-		Options: []fleet.LevelOption{{Code: 51, Value: "soon"}, {Code: 6, Value: "10.0.0.1"}, {Code: 6,
+	wrong := sites.LevelEntry{Name: " ", Domain: "larkrise.example",
+		Options: []sites.LevelOption{{Code: 51, Value: "soon"}, {Code: 6, Value: "10.0.0.1"}, {Code: 6,
 			Value: "10.0.0.2"}},
-		Windows: []fleet.LevelWindow{{Use: "dynamic", From: 9, To: 3}}}
+		Windows: []sites.LevelWindow{{Use: "dynamic", From: 9, To: 3}}}
 	_, err := o.KeepLevel(t.Context(), o.mk, "standard", "", wrong, nil)
 	for _, says := range []string{"needs a name", "{code}", "option 6 is there twice", "ends before it begins"} {
 		require.ErrorContains(t, err, says)
 	}
-	right := fleet.LevelEntry{Name: "Branch standard", Domain: "{code}.heron.example",
-		Options: []fleet.LevelOption{{Code: 51, Value: "8 h"}}, Windows: []fleet.LevelWindow{{Use: "dynamic",
+	right := sites.LevelEntry{Name: "Branch standard", Domain: "{code}.heron.example",
+		Options: []sites.LevelOption{{Code: 51, Value: "8 h"}}, Windows: []sites.LevelWindow{{Use: "dynamic",
 			From: 20, To: -2}}}
 	kept, err := o.KeepLevel(t.Context(), o.mk, "standard", "", right, nil)
 	require.NoError(t, err)
-	code, err := o.Fleet.AddSite(t.Context(), o.mk, fleet.NewSite{Customer: "Heron Ferry", Name: "The landing stage",
+	code, err := o.Sites.AddSite(t.Context(), o.mk, sites.NewSite{Customer: "Heron Ferry", Name: "The landing stage",
 		Block: "10.200.0.0/20", TimeZone: "Europe/London", Standard: kept.ID})
 	require.NoError(t, err)
-	doc, err := o.Fleet.Export(t.Context(), code)
+	doc, err := o.Sites.Export(t.Context(), code)
 	require.NoError(t, err)
 	assert.Equal(t, "the-landing-stage.heron.example", doc.Domain)
 	assert.Equal(t, "8 hours", doc.Standard.Options[0].Value)

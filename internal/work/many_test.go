@@ -16,18 +16,18 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/check"
+	"lithos/core/observed"
 	"lithos/core/rehearse"
 	"lithos/core/scenario"
-	"lithos/core/seen"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/demo"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
+	"lithos/internal/poll"
+	"lithos/internal/sites"
 	"lithos/internal/standin"
 	"lithos/internal/store"
 	"lithos/internal/view"
-	"lithos/internal/watch"
 )
 
 // at opens an order at a site.
@@ -121,7 +121,7 @@ func TestPasswordsPassUnseen(t *testing.T) {
 }
 
 func nameInUse(t *testing.T, o *office) string {
-	doc, err := o.Fleet.Export(t.Context(), "the-garret")
+	doc, err := o.Sites.Export(t.Context(), "the-garret")
 	require.NoError(t, err)
 	_, i, ok := doc.Interface("if-garret-wan")
 	require.True(t, ok)
@@ -214,7 +214,7 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 	v = o.waitPush(o.Service, id)
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.NotEmpty(t, o.devices.ByID["dev-moss-srv"].Running().DHCP.Pool)
-	r, err := o.Watch.Try(t.Context(), "moss-end", watch.TryRequest{Network: "net-moss-kennels", Against: "device"})
+	r, err := o.Poll.Try(t.Context(), "moss-end", poll.TryRequest{Network: "net-moss-kennels", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, "port2 of sw-barn", r.On, "the farthest port, across every cable in between")
 	assert.NotEmpty(t, r.Address, "served through the relay that was switched on")
@@ -222,8 +222,8 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 
 func TestTryThroughManyActs(t *testing.T) {
 	o := open(t)
-	r, err := o.Watch.Try(t.Context(), "kelder-bridge",
-		watch.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
+	r, err := o.Poll.Try(t.Context(), "kelder-bridge",
+		poll.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
 			{Do: "lease"}, {Do: "renew"}, {Do: "move", To: "net-clinic"}, {Do: "stale"}, {Do: "release"},
 			{Do: "fill"}}})
 	require.NoError(t, err)
@@ -239,8 +239,8 @@ func TestTryThroughManyActs(t *testing.T) {
 	}, says)
 	require.Len(t, r.Rungs, 7)
 	// Behind a relay it renews with the server alone, and the ladder tells of the address it was given.
-	r, err = o.Watch.Try(t.Context(), "moss-end",
-		watch.TryRequest{Network: "net-moss-ward", Against: "device", MAC: "02005e0000ac", Acts: []rehearse.Act{
+	r, err = o.Poll.Try(t.Context(), "moss-end",
+		poll.TryRequest{Network: "net-moss-ward", Against: "device", MAC: "02005e0000ac", Acts: []rehearse.Act{
 			{Do: "lease"}, {Do: "renew"}}})
 	require.NoError(t, err)
 	require.Len(t, r.Scenes[1].Messages, 2, r.Scenes[1].Says)
@@ -248,17 +248,17 @@ func TestTryThroughManyActs(t *testing.T) {
 	given := netip.MustParseAddr(r.Address)
 	assert.Equal(t, "lease "+address.Short(given, netip.MustParsePrefix("10.84.50.0/24")),
 		r.Rungs[1].Name+" "+r.Rungs[1].Value)
-	r, err = o.Watch.Try(t.Context(), "kelder-bridge",
-		watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
+	r, err = o.Poll.Try(t.Context(), "kelder-bridge",
+		poll.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "Imaging", r.Scenes[0].Network, "what comes out at the port")
 	id := o.at("kelder-bridge")
 	o.edit(id, interfaceOf("dev-sw-ward", "if-sw-ward-uplink", "taggedVLANs", "11, 24, 90"))
-	_, err = o.Watch.Try(t.Context(), "kelder-bridge",
-		watch.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
-	refusal(t, err, act.Conflict,
+	_, err = o.Poll.Try(t.Context(), "kelder-bridge",
+		poll.TryRequest{Network: "net-clinic", Port: "if-sw-ward-3", Against: "draft", Order: id})
+	refusal(t, err, actor.Conflict,
 		"is on VLAN 48, and Imaging does not reach it. The path breaks: port8 of sw-core sends VLAN 48")
-	for _, bad := range []watch.TryRequest{
+	for _, bad := range []poll.TryRequest{
 		{Network: "net-imaging", Against: "draft", Parameters: "1, x"},
 		{Network: "net-imaging", Against: "draft", Largest: "100"},
 		{Network: "net-imaging", Against: "draft", Largest: "many"},
@@ -266,8 +266,8 @@ func TestTryThroughManyActs(t *testing.T) {
 		{Network: "net-imaging", Against: "draft", HostName: strings.Repeat("h", 64)},
 		{Network: "net-imaging", Against: "draft", Class: strings.Repeat("c", 256)},
 	} {
-		_, err := o.Watch.Try(t.Context(), "kelder-bridge", bad)
-		refusal(t, err, act.Invalid, "The client was not tried")
+		_, err := o.Poll.Try(t.Context(), "kelder-bridge", bad)
+		refusal(t, err, actor.Invalid, "The client was not tried")
 	}
 }
 
@@ -279,7 +279,7 @@ func TestForecastAndSpread(t *testing.T) {
 	require.NoError(t, err)
 	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-waiting", PerDay: "12o", Regulars: "101", Size: "3.5",
 		Stay: "8", Lease: "long"})
-	refused := &act.Refusal{}
+	refused := &actor.Refusal{}
 	require.ErrorAs(t, err, &refused)
 	assert.Len(t, refused.Fields, 5, "each wrong value is told at its field")
 	assert.Equal(t, 32, v.Size)
@@ -291,16 +291,16 @@ func TestForecastAndSpread(t *testing.T) {
 	assert.Equal(t, []view.Stretch{{From: 64, To: 95}}, v.Pools, "on the ruler's scale")
 	assert.Equal(t, 64, v.Filled[0].From)
 	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Stay: "a while"})
-	refusal(t, err, act.Invalid, "is not a length of time")
+	refusal(t, err, actor.Invalid, "is not a length of time")
 	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-none"})
-	refusal(t, err, act.Missing, "no such pool")
+	refusal(t, err, actor.Missing, "no such pool")
 
 	sp, err := page.Spread("pool-clinic", "15 minutes")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"8 hours", "4 hours", "30 minutes", "4 hours"},
 		[]string{sp.Lease, sp.All, sp.Set, sp.Before})
 	_, err = page.Spread("pool-clinic", "soon")
-	refusal(t, err, act.Invalid, "is not a length of time")
+	refusal(t, err, actor.Invalid, "is not a length of time")
 }
 
 // What the clients of a site are seen to do, read from its devices.
@@ -323,18 +323,18 @@ func TestSeenIsJudged(t *testing.T) {
 	}
 	look := func(code string, want ...string) {
 		require.Eventually(t, func() bool {
-			o.Watch.Observe(ctx, scenario.Site(code).ID)
+			o.Poll.Observe(ctx, scenario.Site(code).ID)
 			got := remarks(code)
 			return !slices.ContainsFunc(want, func(k string) bool { return !got[k] })
 		}, 2*time.Minute, 100*time.Millisecond, "%s: %v", code, want)
 	}
-	look("kelder-bridge", seen.MadeUp, seen.Unrecorded, seen.InPool)
-	look("the-garret", seen.Cloned)
+	look("kelder-bridge", observed.MadeUp, observed.Unrecorded, observed.InPool)
+	look("the-garret", observed.Cloned)
 	assert.True(t, slices.ContainsFunc(o.page("the-garret", 0).Judgement.Findings,
 		func(f check.Finding) bool { return f.Rule == "mac-cloned" }))
-	rows, err := o.Fleet.Sites(ctx, false)
+	rows, err := o.Sites.Sites(ctx, false)
 	require.NoError(t, err)
-	garret := rows[slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == "the-garret" })]
+	garret := rows[slices.IndexFunc(rows, func(r sites.SiteRow) bool { return r.Code == "the-garret" })]
 	require.NotNil(t, garret.Worst, "Rounds tells of it too")
 	assert.Contains(t, garret.Worst.Title, "is in two places")
 	kelder := o.page("kelder-bridge", 0).SeenAt()
@@ -347,19 +347,19 @@ func TestSeenIsJudged(t *testing.T) {
 		"Two benches from one image, being set up"))
 	after := o.page("the-garret", id).SeenAt()
 	assert.True(t, slices.ContainsFunc(after.Seen, func(r view.SeenRow) bool {
-		return r.Known == "workbench" && len(r.Remarks) == 1 && r.Remarks[0].Kind == seen.Ignored
+		return r.Known == "workbench" && len(r.Remarks) == 1 && r.Remarks[0].Kind == observed.Ignored
 	}))
 }
 
 func TestLinksOfASite(t *testing.T) {
 	o := open(t)
-	d := o.page("moss-end", 0).Links("net-moss-kennels")
+	d := o.page("moss-end", 0).Topology("net-moss-kennels")
 	assert.Len(t, d.Devices, 4)
 	assert.Len(t, d.Cables, 3)
 	assert.Equal(t, "Kennels lives on vlan70 of sw-moss and comes out at port2 of sw-barn.", d.Says)
 	id := o.at("moss-end")
 	o.edit(id, interfaceOf("dev-moss-barn", "if-moss-barn-1", "taggedVLANs", "24"))
-	d = o.page("moss-end", id).Links("net-moss-kennels")
+	d = o.page("moss-end", id).Topology("net-moss-kennels")
 	require.Len(t, d.Breaks, 1)
 	assert.Equal(t, "vlan-on-one-side-only", d.Breaks[0].Rule)
 }

@@ -9,7 +9,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
 	"lithos/internal/store"
 )
@@ -24,14 +24,14 @@ type MeantSo struct {
 
 // MeanSo notes that a finding is meant so: it is counted, and not shown among those that want something done, until its
 // facts change or the last day has passed. What blocks a push cannot be.
-func (s *Service) MeanSo(ctx context.Context, by act.Technician, code string, m MeantSo) error {
+func (s *Service) MeanSo(ctx context.Context, by actor.Technician, code string, m MeantSo) error {
 	page, err := s.Page(ctx, code, m.Order)
 	if err != nil {
 		return err
 	}
 	i := slices.IndexFunc(page.Judgement.Findings, func(f check.Finding) bool { return f.ID == m.Finding })
 	if i < 0 {
-		return act.Refuse(act.Missing, "That finding is gone: something has changed meanwhile.")
+		return actor.Refuse(actor.Missing, "That finding is gone: something has changed meanwhile.")
 	}
 	f := page.Judgement.Findings[i]
 	var wrong site.FieldErrors
@@ -55,40 +55,40 @@ func (s *Service) MeanSo(ctx context.Context, by act.Technician, code string, m 
 	}
 	switch {
 	case f.Severity == check.Blocks:
-		return act.Refuse(act.Conflict, "It keeps a push back, so that it cannot be meant. Fix it.")
+		return actor.Refuse(actor.Conflict, "It keeps a push back, so that it cannot be meant. Fix it.")
 	case len(wrong) > 0:
-		return act.RefuseFields("Nothing was noted", wrong)
+		return actor.RefuseFields("Nothing was noted", wrong)
 	}
 	return s.noteMeant(ctx, by, page.Site, f, reason, until)
 }
 
 func (s *Service) noteMeant(
-	ctx context.Context, by act.Technician, doc *site.Site, f check.Finding, reason string, until *time.Time,
+	ctx context.Context, by actor.Technician, doc *site.Site, f check.Finding, reason string, until *time.Time,
 ) error {
 	err := s.Store.KeepMeant(ctx, doc.ID, f.Title,
 		order.Meant{Finding: f.ID, Facts: f.Facts(), Reason: reason, Until: until}, by.ID)
 	if err != nil {
 		return err
 	}
-	return errors.Join(act.Record(ctx, s.Store.Queries, by, "finding-meant", doc.Name, f.Title+": "+reason),
-		act.Publish(ctx, s.Store.Queries, act.Event{Topic: "site", ID: doc.Code}),
-		act.Publish(ctx, s.Store.Queries, act.RoundsEvent))
+	return errors.Join(actor.Record(ctx, s.Store.Queries, by, "finding-meant", doc.Name, f.Title+": "+reason),
+		actor.Publish(ctx, s.Store.Queries, actor.Event{Topic: "site", ID: doc.Code}),
+		actor.Publish(ctx, s.Store.Queries, actor.RoundsEvent))
 }
 
 // MeanNoMore shows a finding again that was meant so.
-func (s *Service) MeanNoMore(ctx context.Context, by act.Technician, code, finding string) error {
+func (s *Service) MeanNoMore(ctx context.Context, by actor.Technician, code, finding string) error {
 	row, err := s.Store.Site(ctx, code)
 	if err != nil {
 		return err
 	}
 	title, err := s.Store.ForgetMeant(ctx, row.ID, finding)
 	if errors.Is(err, store.ErrNotFound) {
-		return act.Refuse(act.Missing, "Nobody has said that this finding is meant so.")
+		return actor.Refuse(actor.Missing, "Nobody has said that this finding is meant so.")
 	}
 	if err != nil {
 		return err
 	}
-	return errors.Join(act.Record(ctx, s.Store.Queries, by, "finding-meant-no-more", row.Name, title),
-		act.Publish(ctx, s.Store.Queries, act.Event{Topic: "site", ID: code}),
-		act.Publish(ctx, s.Store.Queries, act.RoundsEvent))
+	return errors.Join(actor.Record(ctx, s.Store.Queries, by, "finding-meant-no-more", row.Name, title),
+		actor.Publish(ctx, s.Store.Queries, actor.Event{Topic: "site", ID: code}),
+		actor.Publish(ctx, s.Store.Queries, actor.RoundsEvent))
 }

@@ -11,9 +11,9 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
+	"lithos/internal/sites"
 	"lithos/internal/view"
 	"lithos/internal/work"
 )
@@ -32,18 +32,18 @@ func Test48AFindingIsMeantSo(t *testing.T) {
 		return &list[i]
 	}
 	rounds := func() (findings, meant int) {
-		rows, err := o.Fleet.Sites(ctx, false)
+		rows, err := o.Sites.Sites(ctx, false)
 		require.NoError(t, err)
-		i := slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == "hallin-road" })
+		i := slices.IndexFunc(rows, func(r sites.SiteRow) bool { return r.Code == "hallin-road" })
 		return rows[i].Findings, rows[i].Meant
 	}
 	f := found()
 	require.NotNil(t, f)
 	before, _ := rounds()
-	refusal(t, o.MeanSo(ctx, o.mk, "hallin-road", work.MeantSo{Finding: f.ID}), act.Invalid, "Type why")
+	refusal(t, o.MeanSo(ctx, o.mk, "hallin-road", work.MeantSo{Finding: f.ID}), actor.Invalid, "Type why")
 	refusal(t, o.MeanSo(ctx, o.mk, "hallin-road", work.MeantSo{Finding: f.ID, Reason: "let", Until: "2020-01-01"}),
-		act.Invalid, "that day has passed")
-	refusal(t, o.MeanSo(ctx, o.mk, "hallin-road", work.MeantSo{Finding: "pool-off.none", Reason: "let"}), act.Missing,
+		actor.Invalid, "that day has passed")
+	refusal(t, o.MeanSo(ctx, o.mk, "hallin-road", work.MeantSo{Finding: "pool-off.none", Reason: "let"}), actor.Missing,
 		"gone")
 	next := time.Now().AddDate(0, 0, 30).Format(time.DateOnly)
 	require.NoError(t, o.MeanSo(ctx, o.mk, "hallin-road", work.MeantSo{Finding: f.ID, Reason: "The room is not let yet",
@@ -69,11 +69,11 @@ func Test48AFindingIsMeantSo(t *testing.T) {
 	assert.Nil(t, found())
 	require.NoError(t, o.MeanNoMore(ctx, o.mk, "hallin-road", f.ID))
 	assert.NotNil(t, found())
-	refusal(t, o.MeanNoMore(ctx, o.mk, "hallin-road", f.ID), act.Missing, "Nobody has said")
+	refusal(t, o.MeanNoMore(ctx, o.mk, "hallin-road", f.ID), actor.Missing, "Nobody has said")
 
 	blocks := o.page("kelder-bridge", 0).Judgement.Findings
 	i := slices.IndexFunc(blocks, func(f check.Finding) bool { return f.Severity == check.Blocks })
 	require.GreaterOrEqual(t, i, 0)
-	refusal(t, o.MeanSo(ctx, o.mk, "kelder-bridge", work.MeantSo{Finding: blocks[i].ID, Reason: "so"}), act.Conflict,
+	refusal(t, o.MeanSo(ctx, o.mk, "kelder-bridge", work.MeantSo{Finding: blocks[i].ID, Reason: "so"}), actor.Conflict,
 		"cannot be meant")
 }

@@ -15,7 +15,7 @@ type gauges struct{ *Service }
 // Meters are what /metrics tells of the use cases, of the pool's use and of the jobs by
 // state.
 func (s *Service) Meters() []prometheus.Collector {
-	return slices.Concat(s.Pushes.Meters(), s.Watch.Meters(), s.People.Meters(), []prometheus.Collector{gauges{s}})
+	return slices.Concat(s.Pushes.Meters(), s.Poll.Meters(), s.Accounts.Meters(), []prometheus.Collector{gauges{s}})
 }
 
 var (

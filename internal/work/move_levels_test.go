@@ -6,12 +6,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/internal/fleet"
+	"lithos/internal/sites"
 )
 
 // clocks is what the customer of Moss End is kept to say of time servers for all sites, with the version of that.
-func clocks(o *office) (value string, l fleet.Level) {
-	list, err := o.Fleet.Standards(o.t.Context())
+func clocks(o *office) (value string, l sites.Level) {
+	list, err := o.Sites.Standards(o.t.Context())
 	require.NoError(o.t, err)
 	customer := o.document("moss-end").Customer.ID
 	for _, l = range list {
@@ -30,11 +30,11 @@ func clocks(o *office) (value string, l fleet.Level) {
 // keepClocks changes it.
 func keepClocks(o *office, value string) {
 	_, l := clocks(o)
-	e := fleet.LevelEntry{Version: l.Version, Name: l.Standard.Name,
-		Options: []fleet.LevelOption{{Code: 42, Value: value}}}
+	e := sites.LevelEntry{Version: l.Version, Name: l.Standard.Name,
+		Options: []sites.LevelOption{{Code: 42, Value: value}}}
 	for _, opt := range l.Standard.Options {
 		if opt.Code != 42 {
-			e.Options = append(e.Options, fleet.LevelOption{Code: int(opt.Code), Value: opt.Value, Always: opt.Always})
+			e.Options = append(e.Options, sites.LevelOption{Code: int(opt.Code), Value: opt.Value, Always: opt.Always})
 		}
 	}
 	_, err := o.KeepLevel(o.t.Context(), o.mk, "customer", l.Standard.ID, e, nil)

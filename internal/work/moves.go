@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 
-	"lithos/internal/paper"
-	"lithos/internal/renumber"
+	"lithos/internal/moves"
+	"lithos/internal/report"
 )
 
 // OldNumbers is the site of a move as it was before, on paper: every old address beside its new one, who is to be
 // visited, and then the whole site.
-func (s *Service) OldNumbers(ctx context.Context, id int64) (*paper.Page, error) {
+func (s *Service) OldNumbers(ctx context.Context, id int64) (*report.Page, error) {
 	m, err := s.Moves.Move(ctx, id)
 	if err != nil {
 		return nil, err
@@ -27,9 +27,9 @@ func (s *Service) OldNumbers(ctx context.Context, id int64) (*paper.Page, error)
 	if err != nil {
 		return nil, err
 	}
-	p := &paper.Page{Title: "Old numbers of " + m.Title,
+	p := &report.Page{Title: "Old numbers of " + m.Title,
 		Under: fmt.Sprintf("%s as it was at revision %d. %s.", m.SiteName, m.Revision, m.Says)}
-	b := paper.Block{Heading: "Old and new", Head: []string{"Whose", "Was", "Will be", "How it gets there"}}
+	b := report.Block{Heading: "Old and new", Head: []string{"Whose", "Was", "Will be", "How it gets there"}}
 	for _, t := range m.Threads {
 		b.Rows = append(b.Rows, []string{t.What, "`" + t.From.String() + "`", "`" + t.To.String() + "`", t.Odd})
 	}
@@ -45,8 +45,8 @@ func (s *Service) OldNumbers(ctx context.Context, id int64) (*paper.Page, error)
 	return p, nil
 }
 
-func whatElse(m *renumber.MoveView) paper.Block {
-	b := paper.Block{Heading: "Everything that changes", Head: []string{"What", "Was", "Will be", "How"}}
+func whatElse(m *moves.MoveView) report.Block {
+	b := report.Block{Heading: "Everything that changes", Head: []string{"What", "Was", "Will be", "How"}}
 	for _, r := range m.Rows {
 		b.Rows = append(b.Rows, []string{r.What, r.Was, r.Will, r.How})
 	}
@@ -58,16 +58,16 @@ func whatElse(m *renumber.MoveView) paper.Block {
 	return b
 }
 
-func forTheEye(m *renumber.MoveView) paper.Block {
-	b := paper.Block{Heading: "Free text that names an old address", Head: []string{"Where", "Address", "Text"}}
+func forTheEye(m *moves.MoveView) report.Block {
+	b := report.Block{Heading: "Free text that names an old address", Head: []string{"Where", "Address", "Text"}}
 	for _, n := range m.Notes {
 		b.Rows = append(b.Rows, []string{n.Name, "`" + n.Address.String() + "`", n.Text})
 	}
 	return b
 }
 
-func visits(m *renumber.MoveView) paper.Block {
-	b := paper.Block{Heading: "To be visited by hand", Head: []string{"Done", "Where", "Type there"}}
+func visits(m *moves.MoveView) report.Block {
+	b := report.Block{Heading: "To be visited by hand", Head: []string{"Done", "Where", "Type there"}}
 	for _, v := range m.Visits {
 		typed := ""
 		for _, t := range v.Type {

@@ -11,10 +11,10 @@ import (
 	"lithos/core/address"
 	"lithos/core/compile"
 	"lithos/core/dhcp"
-	"lithos/core/links"
 	"lithos/core/move"
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/core/topology"
 	"lithos/internal/device"
 	"lithos/internal/outbound"
 	"lithos/internal/standin"
@@ -63,7 +63,7 @@ func (w *sockets) Pass(now time.Time) { w.now = now }
 func (w *sockets) Wire(n *site.Network) dhcp.Wire {
 	return func(request []byte, to netip.Addr) ([]byte, string, error) {
 		w.sent++
-		d, i, ok := links.Hearing(w.doc, n)
+		d, i, ok := topology.Hearing(w.doc, n)
 		if to.IsValid() {
 			d, i, ok = w.doc.HolderOf(to)
 		}

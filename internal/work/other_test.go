@@ -10,7 +10,7 @@ import (
 	"lithos/core/check"
 	"lithos/core/edit"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
 )
 
@@ -68,7 +68,7 @@ func TestTwoWaysOut(t *testing.T) {
 	require.GreaterOrEqual(t, i, 0)
 	_, err = o.Drafts.Edit(t.Context(), o.mk, id,
 		draft.Change{Version: o.version(id), Fix: d.Scene.Findings[i].ID, Other: true}, nil)
-	refusal(t, err, act.Invalid, "no ready fix")
+	refusal(t, err, actor.Invalid, "no ready fix")
 }
 
 // Names, VLANs, ports and identities that are there twice are found as they are typed.

@@ -31,13 +31,13 @@ func (o *office) overwrite(address string) {
 func Test09SinceWhenItIsToldWrong(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	o.exec("UPDATE line_address SET first = first - interval '1 day'")
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	require.Equal(t, "follows", o.follows("the-garret").State)
 	before := time.Now()
 	o.overwrite("203.0.113.1")
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	f := o.follows("the-garret")
 	require.Equal(t, "wrong", f.State)
 	require.NotNil(t, f.Since)
@@ -45,13 +45,13 @@ func Test09SinceWhenItIsToldWrong(t *testing.T) {
 	last := f.Tracks[0].Told[len(f.Tracks[0].Told)-1]
 	assert.Equal(t, "203.0.113.1", last.Address)
 	assert.True(t, last.Wrong)
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	again := o.follows("the-garret")
 	require.NotNil(t, again.Since)
 	assert.True(t, f.Since.Equal(*again.Since), "reading it again does not make it newer")
 
 	o.overwrite("")
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	gone := o.follows("the-garret")
 	assert.Equal(t, "wrong", gone.State)
 	assert.Contains(t, gone.Says, "any more")
@@ -69,18 +69,18 @@ func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
 	ctx := t.Context()
 	o.keepBy("keeper", "device", "least", "1")
 	o.becomes("A", "203.0.113.97")
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	o.overwrite("203.0.113.1")
 	o.exec("UPDATE told_address SET at = at - interval '2 minutes'")
 	findings := func() []check.Finding { return o.page("the-garret", 0).Judgement.Findings }
-	o.Watch.Observe(ctx, "site-the-garret")
+	o.Poll.Observe(ctx, "site-the-garret")
 	stale := slices.IndexFunc(findings(), func(f check.Finding) bool { return f.Rule == "ddns-stale" })
 	if stale >= 0 { // it was read, and is written again by the device meanwhile
 		require.NotNil(t, findings()[stale].Remedy)
 		assert.Equal(t, "Take it back", findings()[stale].Remedy.Title)
 	}
 	assert.Eventually(t, func() bool {
-		o.Watch.Observe(ctx, "site-the-garret")
+		o.Poll.Observe(ctx, "site-the-garret")
 		return o.follows("the-garret").State == "follows"
 	}, untilTold, 50*time.Millisecond, "%s", o.log)
 	o.becomes("A", "203.0.113.97")
@@ -91,8 +91,8 @@ func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
 func Test14APushProvesTheNamesThatItTouches(t *testing.T) {
 	o := open(t)
 	run(t, o.Service)
-	o.Watch.Observe(t.Context(), "site-the-garret")
-	o.Watch.Observe(t.Context(), "site-the-yard")
+	o.Poll.Observe(t.Context(), "site-the-garret")
+	o.Poll.Observe(t.Context(), "site-the-yard")
 	journal := func(v *work.OrderView) (out string) {
 		for _, l := range v.Push.Journal {
 			out += l.Says + " " + l.State + "\n"

@@ -7,9 +7,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"lithos/internal/draft"
+	"lithos/internal/moves"
 	"lithos/internal/order"
 	"lithos/internal/push"
-	"lithos/internal/renumber"
 	"lithos/internal/view"
 )
 
@@ -58,7 +58,7 @@ type OrderView struct {
 	Push      *push.PushView    `json:"push,omitempty"`
 	Others    []OtherOrder      `json:"others" doc:"other open orders of the site"`
 	Waves     *push.Waves       `json:"waves,omitempty" doc:"of an order over several sites"`
-	Move      *renumber.MoveOf  `json:"move,omitempty" doc:"the move of networks that it is a phase of"`
+	Move      *moves.MoveOf     `json:"move,omitempty" doc:"the move of networks that it is a phase of"`
 	Lost      []draft.Lost      `json:"lost"` // edits that no longer applied on a newer revision
 }
 

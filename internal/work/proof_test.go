@@ -17,10 +17,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/yang"
+	"lithos/internal/accounts"
 	"lithos/internal/device"
 	"lithos/internal/order"
 	"lithos/internal/outbound"
-	"lithos/internal/people"
 	"lithos/internal/store"
 	"lithos/internal/work"
 )
@@ -169,10 +169,10 @@ func (o *office) process() (w *work.Service, kill func()) {
 	c, at := o.cable()
 	s, err := store.Open(context.Background(), at, 8)
 	require.NoError(o.t, err)
-	vault, err := people.OpenVault(o.key)
+	vault, err := accounts.OpenVault(o.key)
 	require.NoError(o.t, err)
 	w = work.New(s, vault, o.logger())
-	w.People.Outbound.Allowed = outbound.Loopback().Allowed
+	w.Accounts.Outbound.Allowed = outbound.Loopback().Allowed
 	w.Pushes.Timing = o.Pushes.Timing
 	ctx, cancel := context.WithCancel(context.Background())
 	require.NoError(o.t, w.Run(ctx, time.Hour))
@@ -333,9 +333,9 @@ func (o *office) struck(w *work.Service, g *gate, turns int, name, stage, fault 
 	if fault == "elsewhere" { // a technician finds it, and records where it is
 		rows, err := o.Store.Access(o.t.Context(), doc.ID)
 		require.NoError(o.t, err)
-		account, password, err := o.People.Opened(*order.On(rows, name))
+		account, password, err := o.Accounts.Opened(*order.On(rows, name))
 		require.NoError(o.t, err)
-		require.NoError(o.t, o.People.PutAccess(o.t.Context(), "a test", doc.ID, name,
+		require.NoError(o.t, o.Accounts.PutAccess(o.t.Context(), "a test", doc.ID, name,
 			device.Access{URL: dev.URL, Account: account, Password: password, Fingerprint: dev.Fingerprint}))
 	}
 	became := o.agrees(id, before, what)

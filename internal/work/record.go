@@ -8,12 +8,12 @@ import (
 	"time"
 
 	"lithos/core/site"
-	"lithos/internal/paper"
+	"lithos/internal/report"
 )
 
 // Record is a work order on one page: what it was for, what was changed and by whom, what the devices were told,
 // what was proved, and how it ended. Times are in the site's zone.
-func (s *Service) Record(ctx context.Context, id int64) (*paper.Page, error) {
+func (s *Service) Record(ctx context.Context, id int64) (*report.Page, error) {
 	v, err := s.Order(ctx, id)
 	if err != nil {
 		return nil, err
@@ -22,13 +22,13 @@ func (s *Service) Record(ctx context.Context, id int64) (*paper.Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := recorder{zone: d.Doc().Location(), Page: &paper.Page{Title: v.Head.Name + " " + v.Head.Title}}
+	r := recorder{zone: d.Doc().Location(), Page: &report.Page{Title: v.Head.Name + " " + v.Head.Title}}
 	r.order(v)
 	return r.Page, nil
 }
 
 type recorder struct {
-	*paper.Page
+	*report.Page
 	zone *time.Location
 }
 
@@ -40,9 +40,9 @@ func (r *recorder) order(v *OrderView) {
 	if h.ClosedBy != "" {
 		state += " by " + h.ClosedBy
 	}
-	r.Add(paper.Block{Facts: [][]string{{"Site", v.SiteName}, {"Ticket", cmp.Or(h.Ticket, "none")},
+	r.Add(report.Block{Facts: [][]string{{"Site", v.SiteName}, {"Ticket", cmp.Or(h.Ticket, "none")},
 		{"Opened", r.at(v.OpenedAt) + " by " + h.OpenedBy}, {"State", state}}})
-	changed := paper.Block{Heading: "What was changed"}
+	changed := report.Block{Heading: "What was changed"}
 	for _, st := range v.Steps {
 		taken := ""
 		if st.Undone {
@@ -61,7 +61,7 @@ func (r *recorder) order(v *OrderView) {
 
 func (r *recorder) steps(v *OrderView) {
 	for _, p := range v.Plans {
-		b := paper.Block{Heading: "What " + p.Device + " is told", Numbered: true, First: p.First}
+		b := report.Block{Heading: "What " + p.Device + " is told", Numbered: true, First: p.First}
 		if p.ByHand {
 			b.Heading += ", by hand"
 		}
@@ -76,7 +76,7 @@ func (r *recorder) rehearsal(v *OrderView) {
 	if v.Rehearsal == nil {
 		return
 	}
-	b := paper.Block{Heading: "Rehearsed",
+	b := report.Block{Heading: "Rehearsed",
 		Text: fmt.Sprintf("By %s, with %s.", v.Rehearsal.By, site.Counted(v.Rehearsal.Report.Clients, "client"))}
 	for _, l := range v.Rehearsal.Report.Networks {
 		var rungs []string
@@ -101,7 +101,7 @@ func (r *recorder) push(v *OrderView) {
 	if p == nil {
 		return
 	}
-	b := paper.Block{Heading: "Pushed",
+	b := report.Block{Heading: "Pushed",
 		Text: fmt.Sprintf("%s, by %s at %s.", strings.TrimSuffix(p.Title, "."), p.By, r.at(p.At)),
 		Head: []string{"When", "Device", "Stage", "What came of it"}}
 	if p.Problem != "" {
@@ -116,6 +116,6 @@ func (r *recorder) push(v *OrderView) {
 		if u.By != "" {
 			seen = ", seen to by " + u.By
 		}
-		r.Add(paper.Block{Text: fmt.Sprintf("Not proved: %s, %s%s.", u.Name, strings.TrimSuffix(u.Why, "."), seen)})
+		r.Add(report.Block{Text: fmt.Sprintf("Not proved: %s, %s%s.", u.Name, strings.TrimSuffix(u.Why, "."), seen)})
 	}
 }

@@ -15,10 +15,10 @@ import (
 	"lithos/core/move"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/demo/demotest"
+	"lithos/internal/moves"
 	"lithos/internal/push"
-	"lithos/internal/renumber"
 	"lithos/internal/standin"
 )
 
@@ -28,7 +28,7 @@ func theatre() move.Request {
 		Network: "net-moss-theatre", Prefix: netip.MustParsePrefix("10.84.53.0/26"), VLAN: 148}}}
 }
 
-func (o *office) move(id int64) *renumber.MoveView {
+func (o *office) move(id int64) *moves.MoveView {
 	o.t.Helper()
 	v, err := o.Moves.Move(o.t.Context(), id)
 	require.NoError(o.t, err)
@@ -36,7 +36,7 @@ func (o *office) move(id int64) *renumber.MoveView {
 }
 
 // landPhase gives a phase a window that is open, and pushes it.
-func (o *office) landPhase(p renumber.MovePhase) {
+func (o *office) landPhase(p moves.MovePhase) {
 	o.t.Helper()
 	require.NoError(o.t, o.Pushes.SetWindow(o.t.Context(), o.mk, p.Order, push.WindowEntry{}))
 	require.NoError(o.t, o.pushAll(o.Service, p.Order))
@@ -47,7 +47,7 @@ func (o *office) landPhase(p renumber.MovePhase) {
 
 func (o *office) document(code string) *site.Site {
 	o.t.Helper()
-	doc, err := o.Fleet.Export(o.t.Context(), code)
+	doc, err := o.Sites.Export(o.t.Context(), code)
 	require.NoError(o.t, err)
 	return doc
 }
@@ -110,12 +110,12 @@ func TestMoveInPhases(t *testing.T) {
 	m = o.move(id)
 	assert.Equal(t, "open", m.State)
 	_, err = o.Moves.TakeMoveBack(ctx, o.mk, id)
-	refusal(t, err, act.Conflict, "takes the move back already")
+	refusal(t, err, actor.Conflict, "takes the move back already")
 	o.landPhase(m.Phases[len(m.Phases)-1])
 	assert.Equal(t, "back", o.move(id).State)
 	assert.Equal(t, encoded(t, before), encoded(t, o.document("moss-end")))
 	_, err = o.Moves.TakeMoveBack(ctx, o.mk, id)
-	refusal(t, err, act.Conflict, "there is nothing to undo")
+	refusal(t, err, actor.Conflict, "there is nothing to undo")
 }
 
 // A move is taken back after its swap: what has not landed is dropped, and the site is what it was, byte for byte.
@@ -163,7 +163,7 @@ func TestOneMoveOfANetwork(t *testing.T) {
 		first, second = second, first
 	}
 	require.NoError(t, first)
-	refusal(t, second, act.Conflict, "Theatre moves with \"Theatre to VLAN 148\" already")
+	refusal(t, second, actor.Conflict, "Theatre moves with \"Theatre to VLAN 148\" already")
 	list, err := o.Moves.Moves(ctx)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
@@ -205,7 +205,7 @@ func TestVisits(t *testing.T) {
 	assert.True(t, v.DoneAt.After(long), "nobody was there before the move was begun")
 	require.NoError(t, o.Moves.TickVisit(ctx, o.mk, id, 1, false, time.Time{}))
 	assert.Nil(t, o.move(id).Visits[0].DoneAt)
-	refusal(t, o.Moves.TickVisit(ctx, o.mk, id, 7, true, time.Time{}), act.Missing, "no visit 7")
+	refusal(t, o.Moves.TickVisit(ctx, o.mk, id, 7, true, time.Time{}), actor.Missing, "no visit 7")
 
 	page, err := o.OldNumbers(ctx, id)
 	require.NoError(t, err)
@@ -235,7 +235,7 @@ func TestMoveRefused(t *testing.T) {
 		r := theatre()
 		change(&r)
 		_, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", r)
-		var refused *act.Refusal
+		var refused *actor.Refusal
 		require.ErrorAs(t, err, &refused, says)
 		require.NotEmpty(t, refused.Fields, says)
 		assert.Contains(t, refused.Fields[0].Says, says)
@@ -255,7 +255,7 @@ func TestMoveIsFollowedElsewhere(t *testing.T) {
 	id, err := o.Moves.BeginMove(ctx, o.mk, "moss-end", r)
 	require.NoError(t, err)
 	m := o.move(id)
-	var there []renumber.MovePhase
+	var there []moves.MovePhase
 	for _, p := range m.Phases {
 		if p.Kind == "elsewhere" {
 			there = append(there, p)
@@ -355,12 +355,12 @@ func Test05AMoveIsTakenBackOnce(t *testing.T) {
 	done := 0
 	for range presses {
 		err := <-errs
-		var refused *act.Refusal
+		var refused *actor.Refusal
 		switch {
 		case err == nil:
 			done++
 		case assert.ErrorAs(t, err, &refused):
-			assert.Equal(t, act.Conflict, refused.Kind, "%v", err)
+			assert.Equal(t, actor.Conflict, refused.Kind, "%v", err)
 		}
 	}
 	assert.Equal(t, 1, done)

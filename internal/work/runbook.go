@@ -7,20 +7,20 @@ import (
 	"strings"
 
 	"lithos/core/plan"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/order"
-	"lithos/internal/paper"
 	"lithos/internal/push"
+	"lithos/internal/report"
 )
 
 // Runbook is what is done by hand at the consoles of devices that Lithos does not reach, with boxes to tick: the lines
 // of the push under way, else the steps that it would have. It is refused where nothing is done by hand.
-func (s *Service) Runbook(ctx context.Context, id int64) (*paper.Page, error) {
+func (s *Service) Runbook(ctx context.Context, id int64) (*report.Page, error) {
 	v, err := s.Order(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	p := &paper.Page{Title: "Runbook of " + v.Head.Name + " " + v.Head.Title, Under: v.SiteName}
+	p := &report.Page{Title: "Runbook of " + v.Head.Name + " " + v.Head.Title, Under: v.SiteName}
 	if v.Head.Ticket != "" {
 		p.Under += ", ticket " + v.Head.Ticket
 	}
@@ -36,7 +36,7 @@ func (s *Service) Runbook(ctx context.Context, id int64) (*paper.Page, error) {
 		if !part.ByHand || part.Kind == "zone" {
 			continue
 		}
-		b := paper.Block{Heading: part.Device, Head: runbookHead}
+		b := report.Block{Heading: part.Device, Head: runbookHead}
 		for n, st := range part.Steps {
 			b.Rows = append(b.Rows, []string{"[ ] " + strconv.Itoa(part.First+n), st.Verb + " " + st.Text,
 				typed(plan.Values(d.Doc().Own(), st)), ""})
@@ -44,8 +44,8 @@ func (s *Service) Runbook(ctx context.Context, id int64) (*paper.Page, error) {
 		p.Add(b)
 	}
 	if len(p.Blocks) == 0 {
-		return nil, act.Refuse(
-			act.Missing, "%s has nothing that is done by hand: Lithos reaches each device it changes.",
+		return nil, actor.Refuse(
+			actor.Missing, "%s has nothing that is done by hand: Lithos reaches each device it changes.",
 			order.Name(id))
 	}
 	return p, nil
@@ -62,11 +62,11 @@ func typed(values []plan.Value) string {
 }
 
 // underWay puts the lines of runbooks on a page, a block for each device and part.
-func underWay(p *paper.Page, lines []push.HandLine) {
+func underWay(p *report.Page, lines []push.HandLine) {
 	parts := map[string]string{"do": "", "ask": ": what you should see", "back": ": to put it back"}
 	for i, l := range lines {
 		if i == 0 || lines[i-1].Device != l.Device || lines[i-1].Part != l.Part {
-			p.Add(paper.Block{Heading: l.Device + parts[l.Part], Head: runbookHead})
+			p.Add(report.Block{Heading: l.Device + parts[l.Part], Head: runbookHead})
 		}
 		b := &p.Blocks[len(p.Blocks)-1]
 		box, seen := "[ ] ", ""

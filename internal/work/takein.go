@@ -13,10 +13,10 @@ import (
 	"lithos/core/merge"
 	"lithos/core/sheet"
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
 	"lithos/internal/order"
+	"lithos/internal/sites"
 )
 
 // TakeIn is files whose lines are taken into a draft.
@@ -92,7 +92,7 @@ func (s *Service) PreviewTakeIn(ctx context.Context, id int64, t TakeIn) (*TakeI
 }
 
 // ApplyTakeIn takes the lines of files into a draft, as one step, and remembers what was said of columns.
-func (s *Service) ApplyTakeIn(ctx context.Context, by act.Technician, id int64, t TakeIn) (*TakeInView, error) {
+func (s *Service) ApplyTakeIn(ctx context.Context, by actor.Technician, id int64, t TakeIn) (*TakeInView, error) {
 	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {
 		return nil, err
@@ -102,7 +102,7 @@ func (s *Service) ApplyTakeIn(ctx context.Context, by act.Technician, id int64, 
 		return nil, err
 	}
 	if len(edits) == 0 {
-		return nil, act.Refuse(act.Conflict, "Nothing was taken in: no line that is taken changes anything.")
+		return nil, actor.Refuse(actor.Conflict, "Nothing was taken in: no line that is taken changes anything.")
 	}
 	edited, err := s.Drafts.Edit(ctx, by, id, draft.Change{Version: t.Version, Edits: edits}, nil)
 	if err != nil {
@@ -133,7 +133,7 @@ func (s *Service) takeIn(ctx context.Context, d *order.Draft, t TakeIn) (*TakeIn
 	}, func(kind string) string { return kind + "-" + strings.ToLower(rand.Text()[:10]) })
 	for _, c := range t.Cells {
 		if c.Column < 0 || c.Column >= sheet.MaxColumns {
-			return nil, nil, act.Refuse(act.Invalid, "Nothing was taken in: a table has at most %d columns.",
+			return nil, nil, actor.Refuse(actor.Invalid, "Nothing was taken in: a table has at most %d columns.",
 				sheet.MaxColumns)
 		}
 		m.Correct(c.Line, c.Column, c.Text)
@@ -168,7 +168,7 @@ func (s *Service) takeIn(ctx context.Context, d *order.Draft, t TakeIn) (*TakeIn
 func (s *Service) file(ctx context.Context, m *merge.Merger, v *TakeInView, f TakenFile, said []TableHolds) error {
 	name := path.Base(site.Printable(f.Name, 255))
 	wrong := func(err error) error {
-		return act.RefuseFields("Nothing was taken in", site.FieldErrors{{Field: "files",
+		return actor.RefuseFields("Nothing was taken in", site.FieldErrors{{Field: "files",
 			Says: fmt.Sprintf("%s: %s", name, err)}})
 	}
 	if ext := strings.ToLower(path.Ext(name)); ext == ".json" || ext == ".yaml" || ext == ".yml" {
@@ -181,7 +181,7 @@ func (s *Service) file(ctx context.Context, m *merge.Merger, v *TakeInView, f Ta
 		}
 		return nil
 	}
-	tables, err := fleet.Tables(ctx, name, f.Data)
+	tables, err := sites.Tables(ctx, name, f.Data)
 	if err != nil {
 		return wrong(err)
 	}
@@ -198,7 +198,7 @@ func (s *Service) file(ctx context.Context, m *merge.Merger, v *TakeInView, f Ta
 }
 
 // table recognises the columns of a table, by what was said of them now, or before, or by their headings.
-func (s *Service) table(ctx context.Context, t fleet.Table, said []TableHolds) (TableView, error) {
+func (s *Service) table(ctx context.Context, t sites.Table, said []TableHolds) (TableView, error) {
 	head, columns := merge.Recognise(t.Rows)
 	out := TableView{Name: t.Name, Lines: len(t.Rows), Columns: []TableColumn{}}
 	if head >= 0 {

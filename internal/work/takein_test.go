@@ -11,8 +11,8 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"lithos/core/scenario"
-	"lithos/internal/act"
-	"lithos/internal/fleet"
+	"lithos/internal/actor"
+	"lithos/internal/sites"
 	"lithos/internal/work"
 )
 
@@ -69,7 +69,7 @@ func TestAWorkbookIsTakenIn(t *testing.T) {
 	refusal(t, func() error {
 		_, err := o.PreviewTakeIn(t.Context(), id, work.TakeIn{Files: in.Files, Cells: []work.CellSays{{Column: 60}}})
 		return err
-	}(), act.Invalid, "at most 60 columns")
+	}(), actor.Invalid, "at most 60 columns")
 	in.Leave = []string{v.Lines[4].ID}
 	v, err = o.ApplyTakeIn(t.Context(), o.mk, id, in)
 	require.NoError(t, err)
@@ -118,9 +118,9 @@ func TestSeveralFilesAreTakenIn(t *testing.T) {
 func TestAWorkbookIsWrittenOut(t *testing.T) {
 	o := open(t)
 	id := o.at("kelder-bridge")
-	raw, err := o.Fleet.Sheet(t.Context(), o.mk, "kelder-bridge", "addresses", false, true)
+	raw, err := o.Sites.Sheet(t.Context(), o.mk, "kelder-bridge", "addresses", false, true)
 	require.NoError(t, err)
-	tables, err := fleet.Tables(t.Context(), "out.xlsx", raw)
+	tables, err := sites.Tables(t.Context(), "out.xlsx", raw)
 	require.NoError(t, err)
 	require.Len(t, tables, 1)
 	v, err := o.PreviewTakeIn(t.Context(), id, work.TakeIn{Files: []work.TakenFile{{Name: "out.xlsx", Data: raw}}})

@@ -8,7 +8,7 @@ import (
 	"lithos/core/edit"
 	"lithos/core/rehearse"
 	"lithos/core/takeover"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
 )
 
@@ -26,18 +26,18 @@ type TakenOver struct {
 
 // TakeOver reads the devices of a site that Lithos reaches into a draft, as one step: what they hold and the draft does
 // not have is added, and what it has stays as it is. Nothing is pushed by that. What cannot be read is listed.
-func (s *Service) TakeOver(ctx context.Context, by act.Technician, order int64, version int32) (*TakenOver, error) {
+func (s *Service) TakeOver(ctx context.Context, by actor.Technician, order int64, version int32) (*TakenOver, error) {
 	d, err := s.Drafts.Draft(ctx, order)
 	if err != nil {
 		return nil, err
 	}
-	held, names, err := s.Watch.Configs(ctx, d.Doc())
+	held, names, err := s.Poll.Configs(ctx, d.Doc())
 	if err != nil {
 		return nil, err
 	}
 	now, left := takeover.Site(d.Doc(), held)
 	out := &TakenOver{Read: names, Left: left, Version: version, Proposed: takeover.Proposals(now, held)}
-	s.Watch.Observe(ctx, d.Order.SiteID)
+	s.Poll.Observe(ctx, d.Order.SiteID)
 	heard, err := s.Store.Heard(ctx, d.Order.SiteID)
 	if err != nil {
 		return nil, err
@@ -74,7 +74,7 @@ const mostTried = 60
 
 // SafeFixes finds the fixes of a draft's findings that tell no known client anything else and bring no other finding.
 // With apply they are made, as one step.
-func (s *Service) SafeFixes(ctx context.Context, by act.Technician, id int64, version int32, apply bool) (*SafeFixes,
+func (s *Service) SafeFixes(ctx context.Context, by actor.Technician, id int64, version int32, apply bool) (*SafeFixes,
 	error) {
 	d, err := s.Drafts.Draft(ctx, id)
 	if err != nil {

@@ -12,11 +12,11 @@ import (
 
 	"lithos/core/scenario"
 	"lithos/core/site"
-	"lithos/internal/act"
-	"lithos/internal/fleet"
+	"lithos/internal/actor"
+	"lithos/internal/poll"
 	"lithos/internal/push"
+	"lithos/internal/sites"
 	"lithos/internal/view"
-	"lithos/internal/watch"
 )
 
 func TestInspectorShowsEveryKindOfPart(t *testing.T) {
@@ -60,8 +60,8 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 
 func TestSeenStrangersCanBeRecorded(t *testing.T) {
 	o := open(t)
-	r, err := o.Watch.Try(t.Context(), "kelder-bridge",
-		watch.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
+	r, err := o.Poll.Try(t.Context(), "kelder-bridge",
+		poll.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
 	require.NoError(t, err)
 	part := o.page("kelder-bridge", 0).Part(view.Look{Network: "net-imaging", Select: "seen:" + r.Address})
 	assert.Equal(t, "Seen", part.Kind)
@@ -79,9 +79,9 @@ func TestRoundsLookAround(t *testing.T) {
 	require.NoError(t, o.Run(ctx, time.Second))
 	t.Cleanup(func() { stop(); o.Stopped() })
 	of := func(code, title string) bool {
-		rows, err := o.Fleet.Sites(t.Context(), false)
+		rows, err := o.Sites.Sites(t.Context(), false)
 		require.NoError(t, err)
-		i := slices.IndexFunc(rows, func(r fleet.SiteRow) bool { return r.Code == code })
+		i := slices.IndexFunc(rows, func(r sites.SiteRow) bool { return r.Code == code })
 		return rows[i].Worst != nil && rows[i].Worst.Title == title && rows[i].Findings > 0
 	}
 	clone := scenario.Site("the-garret")
@@ -92,12 +92,12 @@ func TestRoundsLookAround(t *testing.T) {
 	}
 	twin := &site.Site{ID: "site-twin", Code: "twin", Name: "Twin", Customer: clone.Customer, Block: clone.Block,
 		Networks: []site.Network{{ID: "net-twin", Name: "Home", Prefix: clone.Networks[0].Prefix}}}
-	_, err := o.Fleet.Import(t.Context(), twin, 0, "")
+	_, err := o.Sites.Import(t.Context(), twin, 0, "")
 	require.NoError(t, err)
 	told("the-garret", clone.Networks[0].Name+" is also "+twin.Networks[0].Name+" at Twin")
 	told("twin", twin.Networks[0].Name+" is also "+clone.Networks[0].Name+" at "+clone.Name)
 	twin.Networks[0].Prefix = netip.MustParsePrefix("192.168.212.0/24")
-	_, err = o.Fleet.Import(t.Context(), twin, 0, "")
+	_, err = o.Sites.Import(t.Context(), twin, 0, "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		return !of("the-garret", clone.Networks[0].Name+" is also "+twin.Networks[0].Name+" at Twin")
@@ -106,7 +106,7 @@ func TestRoundsLookAround(t *testing.T) {
 
 func TestRoundsAndStandards(t *testing.T) {
 	o := open(t)
-	rows, err := o.Fleet.Sites(t.Context(), false)
+	rows, err := o.Sites.Sites(t.Context(), false)
 	require.NoError(t, err)
 	require.Len(t, rows, len(scenario.Names))
 	assert.Equal(t, ".80 is inside pool Studio", rows[0].Worst.Title, "the gravest first")
@@ -114,7 +114,7 @@ func TestRoundsAndStandards(t *testing.T) {
 		[]string{rows[0].Name, rows[1].Name, rows[2].Name})
 	assert.Equal(t, []int{1, 0}, []int{rows[2].Blocks, rows[2].Warns})
 
-	standards, err := o.Fleet.Standards(t.Context())
+	standards, err := o.Sites.Standards(t.Context())
 	require.NoError(t, err)
 	kept := 0
 	for _, l := range standards {
@@ -128,12 +128,12 @@ func TestRoundsAndStandards(t *testing.T) {
 	assert.Empty(t, standards[0].Differs)
 	hallin := scenario.Site("hallin-road")
 	hallin.Standard.Windows[0].To = 29
-	_, err = o.Fleet.Import(t.Context(), hallin, o.mk.ID, "another copy of the standard")
+	_, err = o.Sites.Import(t.Context(), hallin, o.mk.ID, "another copy of the standard")
 	require.NoError(t, err)
-	standards, err = o.Fleet.Standards(t.Context())
+	standards, err = o.Sites.Standards(t.Context())
 	require.NoError(t, err)
 	assert.NotEmpty(t, standards[0].Differs)
-	history, err := o.Fleet.History(t.Context(), "hallin-road")
+	history, err := o.Sites.History(t.Context(), "hallin-road")
 	require.NoError(t, err)
 	assert.Equal(t, "another copy of the standard by Maren Kolb", history[0].Note+" by "+history[0].By)
 }
@@ -150,9 +150,9 @@ func TestRoomForANetwork(t *testing.T) {
 	assert.Equal(t, "10.84.20.128/26", room["prefix"], "the draft's own networks are taken")
 	assert.Equal(t, "92", room["vlan"])
 	_, err = o.page("kelder-bridge", 0).Room(20)
-	refusal(t, err, act.Conflict, "No /20 is free")
+	refusal(t, err, actor.Conflict, "No /20 is free")
 	_, err = o.Page(t.Context(), "hallin-road", id)
-	refusal(t, err, act.Missing, "not an order of this site")
+	refusal(t, err, actor.Missing, "not an order of this site")
 }
 
 // A device that Lithos cannot reach gets its steps in words; the push waits until they are done and goes on then.
@@ -179,15 +179,17 @@ func TestStepsByHand(t *testing.T) {
 	last := p.Hand[len(p.Hand)-1]
 	assert.Equal(t, "10.84.16.4/26", last.Expect)
 
-	refusal(t, o.Pushes.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.4/26"), act.Conflict,
+	refusal(t, o.Pushes.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.4/26"), actor.Conflict,
 		"Do “"+p.Hand[0].Says+"” first")
 	require.NoError(t, o.Pushes.Tick(t.Context(), o.jo, id, p.Hand[0].Seq, ""))
-	refusal(t, o.Pushes.Tick(t.Context(), o.mk, id, p.Hand[0].Seq, ""), act.Conflict, "Somebody has ticked that already")
+	refusal(t, o.Pushes.Tick(t.Context(), o.mk, id, p.Hand[0].Seq, ""), actor.Conflict,
+		"Somebody has ticked that already")
 	require.NoError(t, o.Pushes.Untick(t.Context(), o.mk, id, p.Hand[0].Seq))
 	for _, l := range p.Hand[:len(p.Hand)-1] {
 		require.NoError(t, o.Pushes.Tick(t.Context(), o.jo, id, l.Seq, l.Expect))
 	}
-	refusal(t, o.Pushes.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.2/26"), act.Invalid, "should show 10.84.16.4/26")
+	refusal(t, o.Pushes.Tick(t.Context(), o.jo, id, last.Seq, "10.84.16.2/26"), actor.Invalid,
+		"should show 10.84.16.4/26")
 	assert.True(t, gw.Equal(o.devices.ByID["dev-gw-1"].Running()), "nothing else is touched before it is done")
 	page, err := o.Runbook(t.Context(), id)
 	require.NoError(t, err)
@@ -197,7 +199,7 @@ func TestStepsByHand(t *testing.T) {
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.Equal(t, "Pushed, verified, in part by hand, and landed", v.Push.Title)
 	o.journalSays(v.Push, "done", "Verified by hand: by Jo Arden")
-	refusal(t, o.Pushes.Untick(t.Context(), o.mk, id, last.Seq), act.Conflict, "gone on")
+	refusal(t, o.Pushes.Untick(t.Context(), o.mk, id, last.Seq), actor.Conflict, "gone on")
 }
 
 // A push that is told to stop puts back what it has changed, and says how what was done by hand is put back.
@@ -227,7 +229,7 @@ func TestStopWhileByHand(t *testing.T) {
 			require.NoError(t, o.Pushes.Tick(t.Context(), o.jo, id, l.Seq, ""))
 		}
 	}
-	refusal(t, o.Pushes.Stop(t.Context(), o.mk, id), act.Conflict, "cannot be stopped")
+	refusal(t, o.Pushes.Stop(t.Context(), o.mk, id), actor.Conflict, "cannot be stopped")
 }
 
 // tickAll does what the push of an order waits for at consoles, and sees what should be seen.

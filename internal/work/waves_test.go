@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
 	"lithos/internal/push"
 	"lithos/internal/standin"
@@ -54,9 +54,10 @@ func TestWaves(t *testing.T) {
 	run(t, o.Service)
 	ctx := t.Context()
 	lead, orders := o.everywhere()
-	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "was not rehearsed")
+	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), actor.Conflict, "was not rehearsed")
 	require.NoError(t, o.Pushes.RehearseTogether(ctx, o.mk, lead))
-	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), act.Conflict, "1 edit does not apply here")
+	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1, 10}, false, nil), actor.Conflict,
+		"1 edit does not apply here")
 	d, err := o.Drafts.Draft(ctx, orders["the-garret"])
 	require.NoError(t, err)
 	lost, err := o.Drafts.Lost(ctx, d)
@@ -75,7 +76,7 @@ func TestWaves(t *testing.T) {
 		assert.Equal(t, i+1, w.Sites[i].Wave)
 		assert.Equal(t, "landed", w.Sites[i].State)
 	}
-	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1}, false, nil), act.Conflict, "None of them is open")
+	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1}, false, nil), actor.Conflict, "None of them is open")
 }
 
 // A site that returns stops the waves: those behind it are not begun.
@@ -150,9 +151,10 @@ func Test45ASiteIsLeftOutOfAWave(t *testing.T) {
 	run(t, o.Service)
 	lead, orders := o.everywhere()
 	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
-	refusal(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), act.Conflict, "Leave that site out")
+	refusal(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), actor.Conflict,
+		"Leave that site out")
 	refusal(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{lead, orders["orchard-south"],
-		orders["the-garret"]}), act.Invalid, "Leave at least one in")
+		orders["the-garret"]}), actor.Invalid, "Leave at least one in")
 	require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, []int64{orders["the-garret"]}))
 	w := o.wavesEnd(lead)
 	assert.Equal(t, "landed", w.State, w.Problem)

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/site"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/push"
 )
 
@@ -141,37 +141,39 @@ func Test49WhatSomebodyLeftWaitsForTheirAccount(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
 	run(t, o.Service)
-	left := func(by act.Technician, name, at, mac string) int64 {
+	left := func(by actor.Technician, name, at, mac string) int64 {
 		id, err := o.Drafts.OpenOrder(ctx, by, "kelder-bridge", name, "")
 		require.NoError(t, err)
 		o.edit(id, reserve("net-clinic", name, at, mac))
 		_, err = o.Pushes.Rehearse(ctx, by, id, o.version(id))
 		require.NoError(t, err)
-		require.NoError(t, o.Pushes.SetWindow(ctx, by, id, push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
+		require.NoError(t, o.Pushes.SetWindow(ctx, by, id,
+			push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
 		require.NoError(t, o.Pushes.Wait(ctx, by, id, o.version(id), true))
 		o.exec("UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
 		return id
 	}
 	first := left(o.jo, "scale", "10.84.18.210", "00:00:5e:00:53:d1")
-	require.NoError(t, o.People.SwitchAccount(ctx, "a test", o.jo.Name, true))
+	require.NoError(t, o.Accounts.SwitchAccount(ctx, "a test", o.jo.Name, true))
 	require.NoError(t, o.Pushes.StartWaiting(ctx))
 	v, err := o.Order(ctx, first)
 	require.NoError(t, err)
 	assert.Equal(t, "open", v.Head.State)
 	assert.Equal(t, o.jo.FullName, v.Head.Waits, "it waits")
 	assert.Contains(t, v.Head.Waited, "the account of "+o.jo.FullName+" is switched off")
-	require.NoError(t, o.People.SwitchAccount(ctx, "a test", o.jo.Name, false))
+	require.NoError(t, o.Accounts.SwitchAccount(ctx, "a test", o.jo.Name, false))
 	require.NoError(t, o.Pushes.StartWaiting(ctx))
 	assert.Equal(t, "landed", o.waitPush(o.Service, first).Push.State, "it starts once the account is on again")
 
 	second := left(o.jo, "lamp", "10.84.18.212", "00:00:5e:00:53:d2")
-	require.NoError(t, o.People.SwitchAccount(ctx, "a test", o.jo.Name, true))
+	require.NoError(t, o.Accounts.SwitchAccount(ctx, "a test", o.jo.Name, true))
 	other, err := o.Drafts.OpenOrder(ctx, o.mk, "hallin-road", "Names", "")
 	require.NoError(t, err)
 	o.edit(other, entry("network", o.page("hallin-road", other).Site.Networks[0].ID, "purpose", "desks"))
 	_, err = o.Pushes.Rehearse(ctx, o.mk, other, o.version(other))
 	require.NoError(t, err)
-	require.NoError(t, o.Pushes.SetWindow(ctx, o.mk, other, push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
+	require.NoError(t, o.Pushes.SetWindow(ctx, o.mk, other,
+		push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
 	require.NoError(t, o.Pushes.Wait(ctx, o.mk, other, o.version(other), true))
 	o.exec("UPDATE work_order SET not_before = now() - interval '1 second' WHERE id = $1", other)
 	require.NoError(t, o.Pushes.StartWaiting(ctx))

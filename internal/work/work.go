@@ -12,27 +12,27 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
-	"lithos/internal/act"
+	"lithos/internal/accounts"
+	"lithos/internal/actor"
 	"lithos/internal/draft"
-	"lithos/internal/fleet"
-	"lithos/internal/people"
+	"lithos/internal/moves"
+	"lithos/internal/poll"
 	"lithos/internal/push"
-	"lithos/internal/renumber"
+	"lithos/internal/sites"
 	"lithos/internal/store"
-	"lithos/internal/watch"
 )
 
 // Service is all use cases on one database. It is safe for concurrent use, and any
 // number of processes may run one on the same database.
 type Service struct {
-	Drafts *draft.Service
-	Pushes *push.Service
-	Watch  *watch.Service
-	People *people.Service
-	Fleet  *fleet.Service
-	Moves  *renumber.Service
-	Store  *store.Store
-	Events *act.Hub
+	Drafts   *draft.Service
+	Pushes   *push.Service
+	Poll     *poll.Service
+	Accounts *accounts.Service
+	Sites    *sites.Service
+	Moves    *moves.Service
+	Store    *store.Store
+	Events   *actor.Hub
 
 	log  *slog.Logger
 	jobs interface{ Stopped() <-chan struct{} }
@@ -40,15 +40,15 @@ type Service struct {
 
 // New makes the use cases on a migrated database. Nothing runs in the background
 // until Run.
-func New(s *store.Store, vault *people.Vault, log *slog.Logger) *Service {
-	p := people.New(s, vault, log)
+func New(s *store.Store, vault *accounts.Vault, log *slog.Logger) *Service {
+	p := accounts.New(s, vault, log)
 	p.Outbound.Never = s.At()
 	d := draft.New(s, vault)
-	w := watch.New(s, d, p, log)
+	w := poll.New(s, d, p, log)
 	return &Service{
-		Drafts: d, Pushes: push.New(s, d, p, p, w, log), Watch: w, People: p, Fleet: fleet.New(s, d),
-		Moves: renumber.New(s, d, p, log), Store: s,
-		Events: act.NewHub(), log: log,
+		Drafts: d, Pushes: push.New(s, d, p, p, w, log), Poll: w, Accounts: p, Sites: sites.New(s, d),
+		Moves: moves.New(s, d, p, log), Store: s,
+		Events: actor.NewHub(), log: log,
 	}
 }
 
@@ -63,20 +63,20 @@ const (
 // be left halfway: devices that are confirming, and landing.
 const FinishWithin = 15 * time.Second
 
-// Run works on background jobs and passes on live events until ctx ends. poll
+// Run works on background jobs and passes on live events until ctx ends. every
 // is how often devices are read for leases and neighbours.
-func (s *Service) Run(ctx context.Context, poll time.Duration) error {
-	if err := s.People.Recognise(ctx); err != nil {
+func (s *Service) Run(ctx context.Context, every time.Duration) error {
+	if err := s.Accounts.Recognise(ctx); err != nil {
 		return err
 	}
 	workers := river.NewWorkers()
 	s.Pushes.Work(workers)
-	s.Watch.Work(workers, poll)
+	s.Poll.Work(workers, every)
 	s.Moves.Work(workers)
 	jobs, err := river.NewClient(riverpgxv5.New(s.Store.Pool), &river.Config{
 		Logger: s.log,
 		Queues: map[string]river.QueueConfig{
-			push.QueuePush: {MaxWorkers: pushesAtOnce}, watch.QueueRead: {MaxWorkers: readsAtOnce},
+			push.QueuePush: {MaxWorkers: pushesAtOnce}, poll.QueueRead: {MaxWorkers: readsAtOnce},
 			river.QueueDefault: {MaxWorkers: othersAtOnce},
 		},
 		Workers:           workers,
@@ -86,14 +86,14 @@ func (s *Service) Run(ctx context.Context, poll time.Duration) error {
 		// A job of a process that was killed is taken up by another after this; a
 		// push is taken up by its own package long before.
 		RescueStuckJobsAfter: 40 * time.Minute,
-		PeriodicJobs:         append(watch.Periodic(poll), push.Periodic(), renumber.Periodic()),
+		PeriodicJobs:         append(poll.Periodic(every), push.Periodic(), moves.Periodic()),
 	})
 	if err != nil {
 		return fmt.Errorf("background jobs: %w", err)
 	}
 	s.jobs = jobs
 	s.Pushes.Use(ctx, jobs)
-	s.Watch.Use(ctx, jobs)
+	s.Poll.Use(ctx, jobs)
 	if err := jobs.Start(ctx); err != nil {
 		return fmt.Errorf("background jobs: %w", err)
 	}
@@ -110,7 +110,7 @@ func (s *Service) Stopped() { <-s.jobs.Stopped() }
 func (s *Service) listen(ctx context.Context) {
 	for ctx.Err() == nil {
 		err := s.Store.Listen(ctx, s.Events.Hears, func(payload string) {
-			var e act.Event
+			var e actor.Event
 			if json.Unmarshal([]byte(payload), &e) == nil {
 				s.Events.Send(e)
 			}

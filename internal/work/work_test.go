@@ -24,20 +24,20 @@ import (
 	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/accounts"
+	"lithos/internal/accounts/accountstest"
+	"lithos/internal/actor"
 	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
 	"lithos/internal/order"
 	"lithos/internal/outbound"
-	"lithos/internal/people"
-	"lithos/internal/people/peopletest"
+	"lithos/internal/poll"
 	"lithos/internal/postgres/pgtest"
 	"lithos/internal/push"
 	"lithos/internal/standin"
 	"lithos/internal/store"
 	"lithos/internal/view"
-	"lithos/internal/watch"
 	"lithos/internal/work"
 )
 
@@ -74,17 +74,17 @@ type office struct {
 	url, key string
 	log      *safeBuffer
 	devices  *demo.Devices
-	mk, jo   act.Technician
+	mk, jo   actor.Technician
 }
 
 func open(t testing.TB) *office {
 	t.Helper()
 	o := &office{t: t, url: pgtest.Database(t), key: filepath.Join(t.TempDir(), "key"), log: &safeBuffer{}}
-	require.NoError(t, people.MakeKey(o.key))
+	require.NoError(t, accounts.MakeKey(o.key))
 	var kept *store.Store
 	o.Service, kept = o.another()
-	peopletest.Account(t, kept, demo.Account, demo.FullName, demo.Password)
-	peopletest.Account(t, kept, "jo", "Jo Arden", joPassword)
+	accountstest.Account(t, kept, demo.Account, demo.FullName, demo.Password)
+	accountstest.Account(t, kept, "jo", "Jo Arden", joPassword)
 	var err error
 	o.devices, err = demo.Start(t.Context(), o.Service, demo.Options{})
 	require.NoError(t, err)
@@ -98,8 +98,8 @@ func open(t testing.TB) *office {
 
 const joPassword = "thistle-canal-lantern"
 
-func (o *office) signIn(name, password, source string) (act.Technician, error) {
-	t, _, err := o.People.SignIn(o.t.Context(), people.Attempt{Name: name, Password: password, Source: source})
+func (o *office) signIn(name, password, source string) (actor.Technician, error) {
+	t, _, err := o.Accounts.SignIn(o.t.Context(), accounts.Attempt{Name: name, Password: password, Source: source})
 	return t, err
 }
 
@@ -129,10 +129,10 @@ func (o *office) another() (*work.Service, *store.Store) {
 	s, err := store.Open(context.Background(), o.url, 0)
 	require.NoError(o.t, err)
 	o.t.Cleanup(s.Close)
-	vault, err := people.OpenVault(o.key)
+	vault, err := accounts.OpenVault(o.key)
 	require.NoError(o.t, err)
 	w := work.New(s, vault, o.logger())
-	w.People.Outbound.Allowed = outbound.Loopback().Allowed // where the devices run
+	w.Accounts.Outbound.Allowed = outbound.Loopback().Allowed // where the devices run
 	return w, s
 }
 
@@ -187,9 +187,9 @@ func (o *office) edit(id int64, c draft.Change) {
 	require.NoError(o.t, err)
 }
 
-func refusal(t *testing.T, err error, kind act.Kind, says string) {
+func refusal(t *testing.T, err error, kind actor.Kind, says string) {
 	t.Helper()
-	var r *act.Refusal
+	var r *actor.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, kind, r.Kind, r.Says)
 	assert.Contains(t, r.Says, says)
@@ -205,7 +205,7 @@ func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
 	_, err := o.Drafts.Edit(t.Context(), o.mk, id, change("Scans"), nil)
 	require.NoError(t, err)
 	_, err = other.Drafts.Edit(t.Context(), o.jo, id, change("Pictures"), nil)
-	refusal(t, err, act.Conflict,
+	refusal(t, err, actor.Conflict,
 		"Maren Kolb made another edit (Change network Imaging: name Scans, was Imaging) meanwhile")
 
 	// At once, many times: every edit that was accepted is there.
@@ -305,31 +305,31 @@ func TestEndedOrdersTakeNoEdits(t *testing.T) {
 		c := entry("network", "net-imaging", "purpose", "y")
 		c.Version = v
 		_, err := o.Drafts.Edit(t.Context(), o.mk, id, c, nil)
-		refusal(t, err, act.Conflict, "was dropped by Maren Kolb")
+		refusal(t, err, actor.Conflict, "was dropped by Maren Kolb")
 	}
 }
 
 func TestBadInputChangesNothing(t *testing.T) {
 	o := open(t)
 	id := o.order()
-	var r *act.Refusal
+	var r *actor.Refusal
 	_, err := o.Drafts.Edit(t.Context(), o.mk, id,
 		entry("reservation", "", "network", "net-clinic", "address", "300", "mac", "zz"), nil)
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, "entries[0].fields.address", r.Fields[0].Field)
 	assert.Len(t, r.Fields, 2)
 	_, err = o.Drafts.Edit(t.Context(), o.mk, id, draft.Change{Fix: "pool-off.gone"}, nil)
-	refusal(t, err, act.Conflict, "gone already")
+	refusal(t, err, actor.Conflict, "gone already")
 	_, err = o.Drafts.Edit(t.Context(), o.mk, id, draft.Change{Remove: "pool:gone"}, nil)
-	refusal(t, err, act.Conflict, "cannot be removed")
+	refusal(t, err, actor.Conflict, "cannot be removed")
 	assert.Zero(t, o.version(id))
 	_, err = o.Drafts.OpenOrder(t.Context(), o.mk, "kelder-bridge", "", strings.Repeat("9", 200))
 	require.ErrorAs(t, err, &r)
 	assert.Len(t, r.Fields, 2)
 	_, err = o.Drafts.OpenOrder(t.Context(), o.mk, "nowhere", "T", "")
-	refusal(t, err, act.Missing, "no site")
+	refusal(t, err, actor.Missing, "no site")
 	_, err = o.Drafts.Draft(t.Context(), 99)
-	refusal(t, err, act.Missing, "no work order WO-0099")
+	refusal(t, err, actor.Missing, "no work order WO-0099")
 }
 
 // waitPush waits until the push of an order has ended.
@@ -368,20 +368,20 @@ func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
 	run(t, o.Service)
 	id := o.order()
 	push := func() error { _, err := o.Pushes.Push(t.Context(), o.mk, id, o.version(id)); return err }
-	refusal(t, push(), act.Conflict, "no edits")
+	refusal(t, push(), actor.Conflict, "no edits")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "12-55"))
-	refusal(t, push(), act.Conflict, "1 finding of this draft blocks the push")
+	refusal(t, push(), actor.Conflict, "1 finding of this draft blocks the push")
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
-	refusal(t, push(), act.Conflict, "was not rehearsed")
+	refusal(t, push(), actor.Conflict, "was not rehearsed")
 	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	o.edit(id, entry("pool", "pool-imaging", "ranges", "27-55"))
-	refusal(t, push(), act.Conflict, "was not rehearsed since its last change")
+	refusal(t, push(), actor.Conflict, "was not rehearsed since its last change")
 	require.NoError(t, o.pushAll(o.Service, id))
 	v := o.waitPush(o.Service, id)
 	assert.Equal(t, "landed", v.Head.State, v.Push.Problem)
 	_, err = o.Drafts.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"), nil)
-	refusal(t, err, act.Conflict, "takes no more edits")
+	refusal(t, err, actor.Conflict, "takes no more edits")
 }
 
 func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
@@ -475,7 +475,7 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 	v = o.waitPush(second, id)
 	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.Contains(t, v.Push.Journal[5].Says, "was interrupted")
-	history, err := second.Fleet.History(t.Context(), "kelder-bridge")
+	history, err := second.Sites.History(t.Context(), "kelder-bridge")
 	require.NoError(t, err)
 	assert.Len(t, history, 2, "the revision landed once")
 }
@@ -490,17 +490,17 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 	newer := scenario.Site("kelder-bridge")
 	n, _ := newer.Network("net-imaging")
 	n.VLAN = 50
-	revision, err := o.Fleet.Import(t.Context(), newer, o.jo.ID, "from a file")
+	revision, err := o.Sites.Import(t.Context(), newer, o.jo.ID, "from a file")
 	require.NoError(t, err)
 	assert.Equal(t, int32(2), revision)
-	revision, err = o.Fleet.Import(t.Context(), newer, o.jo.ID, "again")
+	revision, err = o.Sites.Import(t.Context(), newer, o.jo.ID, "again")
 	require.NoError(t, err)
 	assert.Equal(t, int32(2), revision, "an equal file makes no revision")
 
 	_, err = o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
 	require.NoError(t, err)
 	_, err = o.Pushes.Push(t.Context(), o.mk, id, o.version(id))
-	refusal(t, err, act.Conflict, "newer revision")
+	refusal(t, err, actor.Conflict, "newer revision")
 	d, err := o.Drafts.Rebase(t.Context(), id, o.version(id))
 	require.NoError(t, err)
 	v, err := o.Order(t.Context(), id)
@@ -516,15 +516,15 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 
 	other := scenario.Site("quill-street")
 	other.ID, other.Code = "site-other", "kelder-bridge"
-	_, err = o.Fleet.Import(t.Context(), other, 0, "")
-	refusal(t, err, act.Conflict, "belongs to another site")
+	_, err = o.Sites.Import(t.Context(), other, 0, "")
+	refusal(t, err, actor.Conflict, "belongs to another site")
 }
 
 func TestSeenTryAndFind(t *testing.T) {
 	o := open(t)
 	ctx := t.Context()
-	r, err := o.Watch.Try(ctx, "kelder-bridge",
-		watch.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
+	r, err := o.Poll.Try(ctx, "kelder-bridge",
+		poll.TryRequest{Network: "net-imaging", MAC: "00-00-5E-00-53-FE", HostName: "visitor", Against: "device"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.24", r.Address)
 	require.Len(t, r.Scenes[0].Messages, 4)
@@ -533,18 +533,18 @@ func TestSeenTryAndFind(t *testing.T) {
 	assert.Equal(t, "visitor", v.Seen[0].Name)
 	assert.Equal(t, 1, v.Ruler.Used)
 
-	again, err := o.Watch.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-imaging", Against: "draft"})
+	again, err := o.Poll.Try(ctx, "kelder-bridge", poll.TryRequest{Network: "net-imaging", Against: "draft"})
 	require.NoError(t, err)
 	assert.Equal(t, "10.84.20.25", again.Address, "computed with the lease that stands")
-	_, err = o.Watch.Try(ctx, "kelder-bridge",
-		watch.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
-	refusal(t, err, act.Invalid, "not a group address")
-	_, err = o.Watch.Try(ctx, "kelder-bridge", watch.TryRequest{Network: "net-nowhere", Against: "device"})
-	refusal(t, err, act.Conflict, "does not have this network yet")
+	_, err = o.Poll.Try(ctx, "kelder-bridge",
+		poll.TryRequest{Network: "net-imaging", Against: "draft", MAC: "01:00:5e:00:00:01"})
+	refusal(t, err, actor.Invalid, "not a group address")
+	_, err = o.Poll.Try(ctx, "kelder-bridge", poll.TryRequest{Network: "net-nowhere", Against: "device"})
+	refusal(t, err, actor.Conflict, "does not have this network yet")
 
 	_, err = o.Drafts.OpenOrder(ctx, o.mk, "kelder-bridge", "Find me", "LR-77")
 	require.NoError(t, err)
-	_, err = o.Fleet.Sites(ctx, false) // makes the summaries that findings are looked for in
+	_, err = o.Sites.Sites(ctx, false) // makes the summaries that findings are looked for in
 	require.NoError(t, err)
 	for query, want := range map[string]string{
 		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room",
@@ -553,7 +553,7 @@ func TestSeenTryAndFind(t *testing.T) {
 		"00005e00531c": "xray-plate", "5e:00:53:fe": "visitor", "visi": "visitor", "two owners": "Two owners of .18.57",
 		"WO-1": "Find me", "wo-0001": "Find me", "LR-77": "Find me", "maren": "Find me",
 	} {
-		hits, err := o.Fleet.Find(ctx, query)
+		hits, err := o.Sites.Find(ctx, query)
 		require.NoError(t, err)
 		titles := []string{}
 		for _, h := range hits {
@@ -562,11 +562,11 @@ func TestSeenTryAndFind(t *testing.T) {
 		assert.Contains(t, titles, want, query)
 	}
 	for _, nothing := range []string{"%", `\_`, "10.84.18.5700", "5e:00:53:1d:9", "wo-999999999999999999999", "9999"} {
-		hits, err := o.Fleet.Find(ctx, nothing)
+		hits, err := o.Sites.Find(ctx, nothing)
 		require.NoError(t, err)
 		assert.Empty(t, hits, nothing)
 	}
-	hits, err := o.Fleet.Find(ctx, "visitor")
+	hits, err := o.Sites.Find(ctx, "visitor")
 	require.NoError(t, err)
 	require.Len(t, hits, 1)
 	assert.Equal(t, "lease until", hits[0].WhenSays)
@@ -600,7 +600,7 @@ func TestTakenPortIsFoundAndFreed(t *testing.T) {
 	held := server.Running()
 	held.Resolver = yang.Resolver{Program: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}}
 	require.NoError(t, server.Set(held))
-	o.Watch.Observe(t.Context(), "site-moss-end")
+	o.Poll.Observe(t.Context(), "site-moss-end")
 
 	id, err := o.Drafts.OpenOrder(t.Context(), o.mk, "moss-end", "Names", "")
 	require.NoError(t, err)
@@ -650,7 +650,7 @@ func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
 	held.Resolver = yang.Resolver{Program: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}}
 	set := func(c yang.Config) {
 		require.NoError(t, server.Set(c))
-		o.Watch.Observe(t.Context(), "site-moss-end")
+		o.Poll.Observe(t.Context(), "site-moss-end")
 	}
 	set(held)
 	missing, err := o.Drift(t.Context(), "moss-end", "dev-moss-srv", 0, 0)
@@ -693,7 +693,7 @@ func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
 	require.NoError(t, err)
 	pushed := o.waitPush(o.Service, other)
 	require.Equal(t, "failed", pushed.Push.State)
-	o.Watch.Observe(t.Context(), "site-moss-end")
+	o.Poll.Observe(t.Context(), "site-moss-end")
 	pushed, err = o.Order(t.Context(), other)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(pushed.Causes, func(f view.Finding) bool { return f.Rule == "port-taken" }),

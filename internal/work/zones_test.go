@@ -13,7 +13,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/yang"
-	"lithos/internal/act"
+	"lithos/internal/actor"
 	"lithos/internal/push"
 	"lithos/internal/standin"
 	"lithos/internal/standin/internet"
@@ -135,7 +135,7 @@ func TestSilentProviderIsWaitedFor(t *testing.T) {
 func TestCertificateIsProved(t *testing.T) {
 	o := open(t)
 	states := func() string {
-		v, err := o.Watch.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-edge")
+		v, err := o.Poll.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-edge")
 		require.NoError(t, err)
 		var out []string
 		for _, s := range v {
@@ -152,10 +152,11 @@ func TestCertificateIsProved(t *testing.T) {
 	assert.Equal(t, "pass pass pass fail pass", states())
 	secret := base64.StdEncoding.EncodeToString([]byte("a key that may write everything"))
 	o.devices.Internet.AddKey(internet.Key{Name: "challenge.kelder", Zone: "larkrise.example", Secret: secret})
-	require.NoError(t, o.People.KeepSecret(t.Context(), &site.Site{ID: "site-kelder-bridge"}, "key-challenge-kelder", secret))
+	require.NoError(t, o.Accounts.KeepSecret(t.Context(), &site.Site{ID: "site-kelder-bridge"},
+		"key-challenge-kelder", secret))
 	assert.Equal(t, "pass fail fail fail pass", states())
-	_, err := o.Watch.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-nothing")
-	refusal(t, err, act.Missing, "has no such certificate")
+	_, err := o.Poll.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-nothing")
+	refusal(t, err, actor.Missing, "has no such certificate")
 }
 
 // What was changed at the provider by hand is found when the zone is read, and can be written down.
@@ -166,7 +167,7 @@ func TestWhatTheWorldIsToldIsRead(t *testing.T) {
 		return slices.IndexFunc(o.page("kelder-bridge", id).Judgement.Findings,
 			func(f check.Finding) bool { return f.Rule == "outside-differs" })
 	}
-	o.Watch.Observe(t.Context(), "site-kelder-bridge")
+	o.Poll.Observe(t.Context(), "site-kelder-bridge")
 	require.Negative(t, differs())
 	www := entry("record", "rec-larkrise-www", "data", "203.0.113.81")
 	www.Entries[0].In = "zone:zone-larkrise"
@@ -179,7 +180,7 @@ func TestWhatTheWorldIsToldIsRead(t *testing.T) {
 			}
 		}
 	}))
-	o.Watch.Observe(t.Context(), "site-kelder-bridge")
+	o.Poll.Observe(t.Context(), "site-kelder-bridge")
 	found := o.page("kelder-bridge", id).Judgement.Findings[differs()]
 	assert.Contains(t, found.Says, "203.0.113.99")
 	assert.True(t, strings.HasSuffix(found.Title, "www.larkrise.example"))

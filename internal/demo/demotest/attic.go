@@ -31,7 +31,7 @@ func Attic(t testing.TB, w *work.Service) (*site.Site, map[string]*standin.Devic
 // interface, the others at an address beside the site.
 func StandIns(t testing.TB, w *work.Service, doc *site.Site) map[string]*standin.Device {
 	t.Helper()
-	_, err := w.Fleet.Import(t.Context(), doc, 0, "for the test")
+	_, err := w.Sites.Import(t.Context(), doc, 0, "for the test")
 	require.NoError(t, err)
 	fabric := standin.NewFabric()
 	devices := map[string]*standin.Device{}
@@ -46,7 +46,7 @@ func StandIns(t testing.TB, w *work.Service, doc *site.Site) map[string]*standin
 		require.NoError(t, err)
 		t.Cleanup(dev.Close)
 		devices[d.ID] = dev
-		require.NoError(t, w.People.PutAccess(t.Context(), "a test", doc.ID, d.ID,
+		require.NoError(t, w.Accounts.PutAccess(t.Context(), "a test", doc.ID, d.ID,
 			device.Access{URL: dev.URL, Account: "lithos", Password: "secret", Fingerprint: dev.Fingerprint}))
 	}
 	return devices

@@ -15,11 +15,11 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/require"
 
+	"lithos/internal/accounts"
+	"lithos/internal/accounts/accountstest"
 	"lithos/internal/api"
 	"lithos/internal/demo"
 	"lithos/internal/outbound"
-	"lithos/internal/people"
-	"lithos/internal/people/peopletest"
 	"lithos/internal/postgres/pgtest"
 	"lithos/internal/push"
 	"lithos/internal/store"
@@ -37,7 +37,7 @@ type Options struct {
 	Timing push.Timing   // of pushes; the usual one when zero
 	// Database and Vault are those of an earlier Start, whose doings go on; new ones when empty.
 	Database string
-	Vault    *people.Vault
+	Vault    *accounts.Vault
 }
 
 // Running is Lithos until the test ends.
@@ -51,11 +51,11 @@ type Running struct {
 }
 
 // Vault is a vault with a key of its own.
-func Vault(t testing.TB) *people.Vault {
+func Vault(t testing.TB) *accounts.Vault {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "key")
-	require.NoError(t, people.MakeKey(path))
-	vault, err := people.OpenVault(path)
+	require.NoError(t, accounts.MakeKey(path))
+	vault, err := accounts.OpenVault(path)
 	require.NoError(t, err)
 	return vault
 }
@@ -77,13 +77,14 @@ func Start(t testing.TB, o Options) *Running {
 	if o.Timing != (push.Timing{}) {
 		w.Pushes.Timing = o.Timing
 	}
-	peopletest.Account(t, s, demo.Account, demo.FullName, demo.Password)
+	accountstest.Account(t, s, demo.Account, demo.FullName, demo.Password)
 	devices := &demo.Devices{}
 	if !o.Empty {
 		devices, err = demo.Start(ctx, w, demo.Options{Pace: o.Pace, State: o.State, Past: o.Past})
 	}
 	require.NoError(t, err)
-	w.People.Outbound.Allowed = outbound.Loopback().Allowed // the simulated devices are on this machine, also those of a test
+	// The simulated devices are on this machine, also those of a test.
+	w.Accounts.Outbound.Allowed = outbound.Loopback().Allowed
 	require.NoError(t, w.Run(ctx, o.Poll))
 	counted := prometheus.NewRegistry()
 	server := httptest.NewServer(api.New(w, api.Options{Files: o.Files, Log: quiet, Metrics: counted}))

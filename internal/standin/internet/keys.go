@@ -15,7 +15,7 @@ import (
 
 	"github.com/miekg/dns"
 
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/yang"
 	"lithos/core/zone"
 	"lithos/internal/standin/resolve"
@@ -23,7 +23,7 @@ import (
 
 // Key is a key of the provider, and what it may do: it signs messages (TSIG, RFC 8945) and is the bearer of requests.
 type Key struct {
-	outside.Limits
+	dynamicnames.Limits
 	Name   string    `json:"name"`
 	Secret string    `json:"secret"` // base64
 	Zone   string    `json:"zone"`

@@ -12,13 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/compile"
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/scenario"
 	"lithos/core/yang"
 	"lithos/core/zone"
 	"lithos/internal/outbound"
 	"lithos/internal/standin/resolve"
-	"lithos/internal/transfer"
+	"lithos/internal/zonetransfer"
 )
 
 const larkrise = "larkrise.example"
@@ -27,7 +27,7 @@ var secret = base64.StdEncoding.EncodeToString([]byte("a key of thirty-two octet
 
 // held is an internet whose provider holds a zone, and the zone at its server with a key that may do
 // everything there.
-func held(t *testing.T) (*Internet, transfer.Server) {
+func held(t *testing.T) (*Internet, zonetransfer.Server) {
 	t.Helper()
 	n, err := Start()
 	require.NoError(t, err)
@@ -36,7 +36,7 @@ func held(t *testing.T) (*Internet, transfer.Server) {
 	n.AddKey(Key{Name: "all.larkrise", Secret: secret, Zone: larkrise, Reads: true})
 	at, ok := n.Endpoint(Provider)
 	require.True(t, ok)
-	return n, transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "all.larkrise",
+	return n, zonetransfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "all.larkrise",
 		Algorithm: "hmac-sha256",
 		Secret:    secret}
 }
@@ -86,7 +86,7 @@ func TestZonesAreReadAndWritten(t *testing.T) {
 	assert.Greater(t, now.Serial, was.Serial)
 	assert.Equal(t, []string{"www.larkrise.example", "203.0.113.81"}, ask(t, n, "shop.larkrise.example", dns.TypeA))
 	assert.Empty(t, ask(t, n, "remote.kelder.larkrise.example", dns.TypeA))
-	require.ErrorIs(t, s.Write(ctx, changes), transfer.ErrChanged, "they are made already")
+	require.ErrorIs(t, s.Write(ctx, changes), zonetransfer.ErrChanged, "they are made already")
 	assert.Empty(t, zone.Changes(now.Records, want))
 }
 
@@ -99,7 +99,7 @@ func TestNothingIsOverwritten(t *testing.T) {
 	require.NoError(t, s.Write(t.Context(), other))
 	mine := zone.Changes(was.Records, append(slices.Clone(was.Records), record("beside", "A", "203.0.113.6"),
 		record("new", "A", "203.0.113.7")))
-	require.ErrorIs(t, s.Write(t.Context(), mine), transfer.ErrChanged)
+	require.ErrorIs(t, s.Write(t.Context(), mine), zonetransfer.ErrChanged)
 	now, err := s.Read(t.Context())
 	require.NoError(t, err)
 	assert.NotContains(t, now.Records, record("beside", "A", "203.0.113.6"), "all of it or nothing")
@@ -109,7 +109,7 @@ func TestNothingIsOverwritten(t *testing.T) {
 func TestKeysAreKeptTo(t *testing.T) {
 	n, all := held(t)
 	n.AddKey(Key{Name: "challenge", Secret: secret, Zone: larkrise,
-		Limits: outside.Limits{Names: []string{"_acme-challenge." + larkrise}, Types: []string{"TXT"}}})
+		Limits: dynamicnames.Limits{Names: []string{"_acme-challenge." + larkrise}, Types: []string{"TXT"}}})
 	n.AddKey(Key{Name: "elsewhere", Secret: secret, Zone: "quill.example", Reads: true})
 	narrow, elsewhere, unknown, wrong, none := all, all, all, all, all
 	narrow.Key, elsewhere.Key, unknown.Key, none.Key = "challenge", "elsewhere", "nobody", ""
@@ -118,7 +118,7 @@ func TestKeysAreKeptTo(t *testing.T) {
 	challenge := add(record("_acme-challenge", "TXT", `"token"`))
 	for _, c := range []struct {
 		what    string
-		s       transfer.Server
+		s       zonetransfer.Server
 		changes []zone.Change
 		says    string
 	}{
@@ -137,9 +137,9 @@ func TestKeysAreKeptTo(t *testing.T) {
 		}
 		assert.ErrorContains(t, err, c.says, c.what)
 	}
-	for _, s := range []transfer.Server{narrow, elsewhere, unknown, wrong, none} {
+	for _, s := range []zonetransfer.Server{narrow, elsewhere, unknown, wrong, none} {
 		_, err := s.Read(t.Context())
-		assert.ErrorAs(t, err, new(*transfer.RefusedError), s.Key)
+		assert.ErrorAs(t, err, new(*zonetransfer.RefusedError), s.Key)
 	}
 }
 

@@ -19,11 +19,11 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humago"
 	"github.com/miekg/dns"
 
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/yang"
 	"lithos/core/zone"
 	"lithos/internal/standin/resolve"
-	"lithos/internal/transfer"
+	"lithos/internal/zonetransfer"
 )
 
 // RequestName is where the provider takes requests over HTTPS.
@@ -154,14 +154,14 @@ func (h *holder) operations(mux *http.ServeMux) huma.API {
 	type verdict struct {
 		Status     int
 		RetryAfter int `header:"Retry-After"`
-		Body       transfer.Verdict
+		Body       zonetransfer.Verdict
 	}
 	tell := operation(http.MethodPut, "/v1/names/{name}", "tell", "Tell the address of a name")
 	tell.Responses = map[string]*huma.Response{}
 	huma.Register(api, tell, func(_ context.Context, in *struct {
 		Caller
 		Name string `path:"name" maxLength:"253" doc:"the whole name"`
-		Body transfer.Telling
+		Body zonetransfer.Telling
 	}) (*verdict, error) {
 		status, v := h.tell(time.Now(), in.bearer(), in.at, zone.Tidy(in.Name), in.Body)
 		return &verdict{status, v.After, v}, nil
@@ -176,20 +176,20 @@ func (h *holder) operations(mux *http.ServeMux) huma.API {
 	})
 	huma.Register(api, operation(http.MethodGet, "/v1/zones/{zone}/records", "records",
 		"The records of a zone, with who writes them"),
-		func(_ context.Context, in *OfZone) (*answered[[]outside.Set], error) {
-			return managed(h, in, func(z yang.Zone) ([]outside.Set, error) { return h.origins(z), nil })
+		func(_ context.Context, in *OfZone) (*answered[[]dynamicnames.Set], error) {
+			return managed(h, in, func(z yang.Zone) ([]dynamicnames.Set, error) { return h.origins(z), nil })
 		})
 	huma.Register(api, operation(http.MethodGet, "/v1/zones/{zone}/keys", "keys", "The keys of a zone"),
-		func(_ context.Context, in *OfZone) (*answered[[]outside.Key], error) {
-			return managed(h, in, func(z yang.Zone) ([]outside.Key, error) { return h.keysOf(z.Name), nil })
+		func(_ context.Context, in *OfZone) (*answered[[]dynamicnames.Key], error) {
+			return managed(h, in, func(z yang.Zone) ([]dynamicnames.Key, error) { return h.keysOf(z.Name), nil })
 		})
 	huma.Register(api, operation(http.MethodPost, "/v1/zones/{zone}/keys", "make-key",
 		"Make a key; it is shown this once"),
 		func(_ context.Context, in *struct {
 			OfZone
-			Body transfer.KeyWish
-		}) (*answered[transfer.MadeKey], error) {
-			return managed(h, &in.OfZone, func(z yang.Zone) (transfer.MadeKey, error) { return h.make(z, in.Body) })
+			Body zonetransfer.KeyWish
+		}) (*answered[zonetransfer.MadeKey], error) {
+			return managed(h, &in.OfZone, func(z yang.Zone) (zonetransfer.MadeKey, error) { return h.make(z, in.Body) })
 		})
 	huma.Register(api, operation(http.MethodPost, "/v1/zones/{zone}/keys/{key}/replacement", "replace-key",
 		"Make a key in the place of one, which is taken for a while yet"),
@@ -198,8 +198,8 @@ func (h *holder) operations(mux *http.ServeMux) huma.API {
 			Body struct {
 				Keep int `json:"keep" minimum:"0" maximum:"2592000" doc:"for how long the old one is taken yet, in seconds"`
 			}
-		}) (*answered[transfer.MadeKey], error) {
-			return managed(h, &in.OfZone, func(z yang.Zone) (transfer.MadeKey, error) {
+		}) (*answered[zonetransfer.MadeKey], error) {
+			return managed(h, &in.OfZone, func(z yang.Zone) (zonetransfer.MadeKey, error) {
 				return h.replaceKey(z.Name, in.Key, time.Duration(in.Body.Keep)*time.Second)
 			})
 		})
@@ -241,15 +241,15 @@ func managed[T any](h *holder, in *OfZone, do func(z yang.Zone) (T, error)) (*an
 
 // tell judges and makes a request.
 func (h *holder) tell(
-	now time.Time, secret string, from netip.Addr, name string, t transfer.Telling,
-) (status int, v transfer.Verdict) {
+	now time.Time, secret string, from netip.Addr, name string, t zonetransfer.Telling,
+) (status int, v zonetransfer.Verdict) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	refused := func(status int, reason string) (int, transfer.Verdict) {
-		return status, transfer.Verdict{Outcome: transfer.Refused, Reason: reason}
+	refused := func(status int, reason string) (int, zonetransfer.Verdict) {
+		return status, zonetransfer.Verdict{Outcome: zonetransfer.Refused, Reason: reason}
 	}
 	if again := h.guessing(from, now); again > 0 {
-		return http.StatusTooManyRequests, transfer.Verdict{Outcome: transfer.TooOften,
+		return http.StatusTooManyRequests, zonetransfer.Verdict{Outcome: zonetransfer.TooOften,
 			After: int((again + time.Second - 1) / time.Second)}
 	}
 	k, ok := h.bearer(secret)
@@ -258,7 +258,7 @@ func (h *holder) tell(
 		return refused(http.StatusUnauthorized, "nobody has this key")
 	}
 	if again := h.tooOften(k.Name, now); again > 0 {
-		return http.StatusTooManyRequests, transfer.Verdict{Outcome: transfer.TooOften,
+		return http.StatusTooManyRequests, zonetransfer.Verdict{Outcome: zonetransfer.TooOften,
 			After: int((again + time.Second - 1) / time.Second)}
 	}
 	if err := k.alive(now, from); err != nil {
@@ -288,15 +288,15 @@ func (h *holder) tell(
 	if code != dns.RcodeSuccess {
 		return refused(http.StatusForbidden, cmp.Or(why, "the server says "+dns.RcodeToString[code]))
 	}
-	v = transfer.Verdict{Outcome: transfer.Changed, Addresses: t.Addresses}
+	v = zonetransfer.Verdict{Outcome: zonetransfer.Changed, Addresses: t.Addresses}
 	if h.serial == serial {
-		v.Outcome = transfer.Unchanged
+		v.Outcome = zonetransfer.Unchanged
 	}
 	return http.StatusOK, v
 }
 
 // updateOf is a request as an UPDATE that puts each set whole.
-func updateOf(m *dns.Msg, z yang.Zone, name string, t transfer.Telling) error {
+func updateOf(m *dns.Msg, z yang.Zone, name string, t zonetransfer.Telling) error {
 	all := []string{name}
 	if t.Below {
 		all = append(all, "*."+name)
@@ -364,17 +364,17 @@ func (h *holder) tooOften(key string, now time.Time) (again time.Duration) {
 }
 
 // origins are the sets of a zone with who writes them.
-func (h *holder) origins(z yang.Zone) []outside.Set {
-	out := []outside.Set{}
+func (h *holder) origins(z yang.Zone) []dynamicnames.Set {
+	out := []dynamicnames.Set{}
 	for _, r := range z.Record {
 		name := zone.Absolute(r.Owner, z.Name)
-		if i := slices.IndexFunc(out, func(o outside.Set) bool {
+		if i := slices.IndexFunc(out, func(o dynamicnames.Set) bool {
 			return o.Name == name && o.Type == r.Type
 		}); i >= 0 {
 			out[i].Data = append(out[i].Data, r.Data)
 			continue
 		}
-		o := outside.Set{Name: name, Type: r.Type, Data: []string{r.Data}, Origin: "hand"}
+		o := dynamicnames.Set{Name: name, Type: r.Type, Data: []string{r.Data}, Origin: "hand"}
 		if f, follows := h.followed[name]; follows && slices.Contains(addressTypes, r.Type) {
 			o.Origin, o.Key, o.At = "following", f.Key, f.At
 		}
@@ -383,37 +383,37 @@ func (h *holder) origins(z yang.Zone) []outside.Set {
 	return out
 }
 
-func (k Key) held() outside.Key {
-	return outside.Key{Limits: k.Limits, Name: k.Name, Reads: k.Reads, Made: k.Made, Uses: k.Uses, Used: k.Used}
+func (k Key) held() dynamicnames.Key {
+	return dynamicnames.Key{Limits: k.Limits, Name: k.Name, Reads: k.Reads, Made: k.Made, Uses: k.Uses, Used: k.Used}
 }
 
-func (h *holder) keysOf(zone string) []outside.Key {
-	out := []outside.Key{}
+func (h *holder) keysOf(zone string) []dynamicnames.Key {
+	out := []dynamicnames.Key{}
 	for _, k := range h.keys {
 		if k.Zone == zone {
 			out = append(out, k.held())
 		}
 	}
-	slices.SortFunc(out, func(a, b outside.Key) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b dynamicnames.Key) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
 
 // make makes a key.
-func (h *holder) make(z yang.Zone, wish transfer.KeyWish) (transfer.MadeKey, error) {
+func (h *holder) make(z yang.Zone, wish zonetransfer.KeyWish) (zonetransfer.MadeKey, error) {
 	wish.Name = zone.Tidy(wish.Name)
 	if err := zone.CheckName(wish.Name); err != nil {
-		return transfer.MadeKey{}, huma.Error422UnprocessableEntity("The key's name: " + err.Error() + ".")
+		return zonetransfer.MadeKey{}, huma.Error422UnprocessableEntity("The key's name: " + err.Error() + ".")
 	}
 	if _, has := h.keys[wish.Name]; has {
-		return transfer.MadeKey{}, huma.Error422UnprocessableEntity("There is a key " + wish.Name + " already.")
+		return zonetransfer.MadeKey{}, huma.Error422UnprocessableEntity("There is a key " + wish.Name + " already.")
 	}
 	for i, name := range wish.Names {
 		wish.Names[i] = zone.Tidy(name)
 		if !zone.Within(wish.Names[i], z.Name) {
-			return transfer.MadeKey{}, huma.Error422UnprocessableEntity(name + " is not in " + z.Name + ".")
+			return zonetransfer.MadeKey{}, huma.Error422UnprocessableEntity(name + " is not in " + z.Name + ".")
 		}
 		if data := h.fixed(z, wish.Names[i]); len(data) > 0 && !wish.Follow {
-			return transfer.MadeKey{}, huma.Error409Conflict(byHand(wish.Names[i], data))
+			return zonetransfer.MadeKey{}, huma.Error409Conflict(byHand(wish.Names[i], data))
 		}
 	}
 	k := Key{Limits: wish.Limits, Name: wish.Name, Zone: z.Name, Secret: newSecret(), Made: time.Now(),
@@ -422,14 +422,14 @@ func (h *holder) make(z yang.Zone, wish transfer.KeyWish) (transfer.MadeKey, err
 	if wish.Follow {
 		h.follow(wish.Names)
 	}
-	return transfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
+	return zonetransfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
 }
 
 // replaceKey makes a key that may do what another may, which ends after a while.
-func (h *holder) replaceKey(in, name string, keep time.Duration) (transfer.MadeKey, error) {
+func (h *holder) replaceKey(in, name string, keep time.Duration) (zonetransfer.MadeKey, error) {
 	old, ok := h.keys[name]
 	if !ok || old.Zone != in {
-		return transfer.MadeKey{}, huma.Error404NotFound("The zone has no key " + name + ".")
+		return zonetransfer.MadeKey{}, huma.Error404NotFound("The zone has no key " + name + ".")
 	}
 	k := old
 	k.Secret, k.Made, k.Uses, k.Used, k.Ends = newSecret(), time.Now(), 0, time.Time{}, time.Time{}
@@ -443,7 +443,7 @@ func (h *holder) replaceKey(in, name string, keep time.Duration) (transfer.MadeK
 		old.Ends = end
 	}
 	h.keys[old.Name], h.keys[k.Name] = old, k
-	return transfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
+	return zonetransfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
 }
 
 func (h *holder) taken(key string) bool {

@@ -15,11 +15,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/core/outside"
+	"lithos/core/dynamicnames"
 	"lithos/core/yang"
 	"lithos/core/zone"
 	"lithos/internal/outbound"
-	"lithos/internal/transfer"
+	"lithos/internal/zonetransfer"
 )
 
 func emptyHolder() *holder {
@@ -33,20 +33,20 @@ const (
 )
 
 // asked is an internet with an account for a zone, the way to its services, and a narrow key.
-func asked(t *testing.T) (n *Internet, web transfer.Web, a transfer.Account, key string) {
+func asked(t *testing.T) (n *Internet, web zonetransfer.Web, a zonetransfer.Account, key string) {
 	t.Helper()
 	n, _ = held(t)
 	n.AddAccount(larkrise, "cobble-and-fern")
-	web = transfer.Web{Rule: outbound.Loopback(), Trust: n.Certifier().Pool(), At: n.Web()}
-	a = transfer.Account{Web: web, To: requestTo, Zone: larkrise, Password: "cobble-and-fern"}
-	made, err := a.Make(t.Context(), transfer.KeyWish{Name: "away.larkrise",
-		Limits: outside.Limits{Names: []string{away}, Types: []string{"A", "AAAA"}, UpdateOnly: true}})
+	web = zonetransfer.Web{Rule: outbound.Loopback(), Trust: n.Certifier().Pool(), At: n.Web()}
+	a = zonetransfer.Account{Web: web, To: requestTo, Zone: larkrise, Password: "cobble-and-fern"}
+	made, err := a.Make(t.Context(), zonetransfer.KeyWish{Name: "away.larkrise",
+		Limits: dynamicnames.Limits{Names: []string{away}, Types: []string{"A", "AAAA"}, UpdateOnly: true}})
 	require.NoError(t, err)
 	return n, web, a, made.Secret
 }
 
-func addresses(list ...string) transfer.Telling {
-	var out transfer.Telling
+func addresses(list ...string) zonetransfer.Telling {
+	var out zonetransfer.Telling
 	for _, a := range list {
 		out.Addresses = append(out.Addresses, netip.MustParseAddr(a))
 	}
@@ -57,19 +57,19 @@ func addresses(list ...string) transfer.Telling {
 func TestRequestsTell(t *testing.T) {
 	n, web, _, key := asked(t)
 	was, _ := n.Zone(larkrise)
-	tell := func(name, key string, w transfer.Telling) (string, error) {
+	tell := func(name, key string, w zonetransfer.Telling) (string, error) {
 		v, _, err := web.Tell(t.Context(), requestTo, name, key, w)
 		return v.Outcome, err
 	}
 	outcome, err := tell(away, key, addresses("203.0.113.7", "2001:db8::7"))
 	require.NoError(t, err)
-	assert.Equal(t, transfer.Changed, outcome)
+	assert.Equal(t, zonetransfer.Changed, outcome)
 	outcome, err = tell(away, key, addresses("203.0.113.7", "2001:db8::7"))
 	require.NoError(t, err)
-	assert.Equal(t, transfer.Unchanged, outcome)
+	assert.Equal(t, zonetransfer.Unchanged, outcome)
 	for says, one := range map[string]struct {
 		name, key string
-		w         transfer.Telling
+		w         zonetransfer.Telling
 	}{
 		"may not write www2.larkrise.example A": {"www2." + larkrise, key, addresses("203.0.113.7")},
 		"is not of the zone of":                 {"www.quill.example", key, addresses("203.0.113.7")},
@@ -77,7 +77,7 @@ func TestRequestsTell(t *testing.T) {
 		"one address of a family":               {away, key, addresses("203.0.113.7", "203.0.113.8")},
 	} {
 		_, err := tell(one.name, one.key, one.w)
-		require.ErrorAs(t, err, new(*transfer.RefusedError), says)
+		require.ErrorAs(t, err, new(*zonetransfer.RefusedError), says)
 		assert.ErrorContains(t, err, says)
 	}
 	now, _ := n.Zone(larkrise)
@@ -88,9 +88,9 @@ func TestRequestsTell(t *testing.T) {
 	a, err := web.OwnAddress(t.Context(), requestTo+"/v1/address")
 	require.NoError(t, err)
 	assert.True(t, a.IsLoopback(), "the caller's own")
-	outcome, err = tell(away, key, transfer.Telling{})
+	outcome, err = tell(away, key, zonetransfer.Telling{})
 	require.NoError(t, err)
-	assert.Equal(t, transfer.Changed, outcome, "without an address it is the caller's own")
+	assert.Equal(t, zonetransfer.Changed, outcome, "without an address it is the caller's own")
 }
 
 // Who asks too often is told when to ask again, and nothing is changed until then.
@@ -99,7 +99,7 @@ func TestAskedTooOften(t *testing.T) {
 	now := time.Now()
 	for i := range mostAsked {
 		_, v := n.holder.tell(now, key, netip.Addr{}, away, addresses("203.0.113.7"))
-		require.NotEqual(t, transfer.TooOften, v.Outcome, i)
+		require.NotEqual(t, zonetransfer.TooOften, v.Outcome, i)
 	}
 	status, v := n.holder.tell(now, key, netip.Addr{}, away, addresses("203.0.113.8"))
 	assert.Equal(t, http.StatusTooManyRequests, status)
@@ -107,7 +107,7 @@ func TestAskedTooOften(t *testing.T) {
 	z, _ := n.Zone(larkrise)
 	assert.Equal(t, "203.0.113.7", set(z, "away", "A")[0].Data)
 	_, v = n.holder.tell(now.Add(time.Minute), key, netip.Addr{}, away, addresses("203.0.113.8"))
-	assert.Equal(t, transfer.Changed, v.Outcome)
+	assert.Equal(t, zonetransfer.Changed, v.Outcome)
 }
 
 // A record written by hand is left alone until somebody says that it shall follow; both ways say what will happen.
@@ -115,16 +115,17 @@ func TestFixedRecordIsLeftAlone(t *testing.T) {
 	n, web, a, _ := asked(t)
 	const www = "www." + larkrise
 	other := newSecret()
-	wish := transfer.KeyWish{Name: "www.larkrise", Limits: outside.Limits{Names: []string{www}, Types: []string{"A"}}}
+	wish := zonetransfer.KeyWish{Name: "www.larkrise", Limits: dynamicnames.Limits{Names: []string{www},
+		Types: []string{"A"}}}
 	_, err := a.Make(t.Context(), wish)
-	var refused *transfer.RefusedError
+	var refused *zonetransfer.RefusedError
 	require.ErrorAs(t, err, &refused)
-	assert.Equal(t, transfer.FixedRecord, refused.Code)
+	assert.Equal(t, zonetransfer.FixedRecord, refused.Code)
 	assert.Contains(t, refused.Says, "www.larkrise.example is written by hand as 203.0.113.80")
 	origin := func() string {
 		sets, err := a.Records(t.Context())
 		require.NoError(t, err)
-		return sets[slices.IndexFunc(sets, func(s outside.Set) bool { return s.Name == www })].Origin
+		return sets[slices.IndexFunc(sets, func(s dynamicnames.Set) bool { return s.Name == www })].Origin
 	}
 	assert.Equal(t, "hand", origin())
 
@@ -134,7 +135,7 @@ func TestFixedRecordIsLeftAlone(t *testing.T) {
 	_, _, err = web.Tell(t.Context(), requestTo, www, other, addresses("203.0.113.9"))
 	assert.ErrorContains(t, err, "is written by hand as 203.0.113.80")
 	at, _ := n.Endpoint(Provider)
-	s := transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "www.larkrise",
+	s := zonetransfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: "www.larkrise",
 		Algorithm: "hmac-sha256", Secret: other}
 	err = s.Replace(t.Context(), []zone.Record{record("www", "A", "203.0.113.9")})
 	assert.ErrorContains(t, err, "is written by hand as 203.0.113.80", "an UPDATE is told why, too (RFC 8914)")
@@ -143,7 +144,7 @@ func TestFixedRecordIsLeftAlone(t *testing.T) {
 	follow.Follow = true
 	v, _, err := web.Tell(t.Context(), requestTo, www, other, follow)
 	require.NoError(t, err)
-	assert.Equal(t, transfer.Changed, v.Outcome)
+	assert.Equal(t, zonetransfer.Changed, v.Outcome)
 	assert.Equal(t, "following", origin())
 	require.NoError(t, s.Replace(t.Context(), []zone.Record{record("www", "A", "203.0.113.10")}), "it follows now")
 }
@@ -154,17 +155,17 @@ func TestKeysAreMade(t *testing.T) {
 	n, web, a, key := asked(t)
 	ctx := t.Context()
 	at, _ := n.Endpoint(Provider)
-	by := func(name, secret string) transfer.Server {
-		return transfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: name,
+	by := func(name, secret string) zonetransfer.Server {
+		return zonetransfer.Server{Rule: outbound.Loopback(), At: at.Plain, Zone: larkrise, Key: name,
 			Algorithm: "hmac-sha512", Secret: secret}
 	}
-	put := func(s transfer.Server, data string) error {
+	put := func(s zonetransfer.Server, data string) error {
 		return s.Replace(ctx, []zone.Record{record("away", "A", data)})
 	}
 	own := by("away.larkrise", key)
 	require.NoError(t, put(own, "203.0.113.7"))
 	_, err := own.Read(ctx)
-	require.ErrorAs(t, err, new(*transfer.RefusedError), "it does not read")
+	require.ErrorAs(t, err, new(*zonetransfer.RefusedError), "it does not read")
 	require.ErrorContains(t, own.Remove(ctx, []zone.Record{record("away", "A", "203.0.113.7")}), "not take it away")
 
 	fresh, err := a.Replace(ctx, "away.larkrise", time.Hour)
@@ -177,11 +178,11 @@ func TestKeysAreMade(t *testing.T) {
 	require.ErrorContains(t, err, "nobody has this key")
 	require.Error(t, a.Revoke(ctx, "away.larkrise"))
 
-	ended, err := a.Make(ctx, transfer.KeyWish{Name: "ended", Limits: outside.Limits{Names: []string{away},
+	ended, err := a.Make(ctx, zonetransfer.KeyWish{Name: "ended", Limits: dynamicnames.Limits{Names: []string{away},
 		Ends: time.Now().Add(-time.Minute)}})
 	require.NoError(t, err)
 	require.ErrorContains(t, put(by("ended", ended.Secret), "203.0.113.10"), "the key ended ended on")
-	far, err := a.Make(ctx, transfer.KeyWish{Name: "far", Limits: outside.Limits{Names: []string{away},
+	far, err := a.Make(ctx, zonetransfer.KeyWish{Name: "far", Limits: dynamicnames.Limits{Names: []string{away},
 		From: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/24")}}})
 	require.NoError(t, err)
 	require.ErrorContains(t, put(by("far", far.Secret), "203.0.113.10"), "may not come from 127.0.0.1")
@@ -190,7 +191,7 @@ func TestKeysAreMade(t *testing.T) {
 
 	keys, err := a.Keys(ctx)
 	require.NoError(t, err)
-	held := keys[slices.IndexFunc(keys, func(k outside.Key) bool { return k.Name == fresh.Name })]
+	held := keys[slices.IndexFunc(keys, func(k dynamicnames.Key) bool { return k.Name == fresh.Name })]
 	assert.Equal(t, 1, held.Uses)
 	assert.WithinDuration(t, time.Now(), held.Used, time.Minute)
 	assert.True(t, held.UpdateOnly, "what the old one might")
@@ -241,7 +242,7 @@ func TestRequestsFail(t *testing.T) {
 	require.ErrorContains(t, err, "broke its answer off")
 	v, _, err := web.Tell(t.Context(), requestTo, away, key, addresses("203.0.113.7"))
 	require.NoError(t, err)
-	assert.Equal(t, transfer.Unchanged, v.Outcome, "it had been done")
+	assert.Equal(t, zonetransfer.Unchanged, v.Outcome, "it had been done")
 	n.Inject(Faults{Slow: 50 * time.Millisecond})
 	_, _, err = web.Tell(t.Context(), requestTo, away, key, addresses("203.0.113.8"))
 	require.NoError(t, err)
@@ -275,7 +276,7 @@ func FuzzTell(f *testing.F) {
 	h := emptyHolder()
 	key := Key{Name: "away", Zone: larkrise,
 		Secret: base64.StdEncoding.EncodeToString([]byte("sixteen octets, at least")),
-		Limits: outside.Limits{Names: []string{away, "*." + away}}}
+		Limits: dynamicnames.Limits{Names: []string{away, "*." + away}}}
 	mux := http.NewServeMux()
 	h.operations(mux)
 	rest := []yang.Record{{ID: "a", Owner: "www", Type: "A", Data: "203.0.113.80"},
@@ -314,10 +315,10 @@ func TestAttack05GuessesAreSlowed(t *testing.T) {
 	evil, good := netip.MustParseAddr("198.51.100.66"), netip.MustParseAddr("198.51.100.7")
 	for range mostGuesses {
 		assert.Zero(t, h.guessing(evil, now))
-		status, _ := h.tell(now, "wrong", evil, "www."+larkrise, transfer.Telling{})
+		status, _ := h.tell(now, "wrong", evil, "www."+larkrise, zonetransfer.Telling{})
 		assert.Equal(t, http.StatusUnauthorized, status)
 	}
-	status, v := h.tell(now, "wrong", evil, "www."+larkrise, transfer.Telling{})
+	status, v := h.tell(now, "wrong", evil, "www."+larkrise, zonetransfer.Telling{})
 	assert.Equal(t, http.StatusTooManyRequests, status)
 	assert.Equal(t, 60, v.After)
 	_, err = managed(h, &OfZone{Caller: Caller{Authorization: "Bearer right", at: evil}, Zone: larkrise},

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lithos/internal/transfer"
+	"lithos/internal/zonetransfer"
 )
 
 // signedBy is an update as it goes over the wire, with its signature cut off to some octets; 0 for whole.
@@ -39,7 +39,7 @@ func signedBy(t *testing.T, m *dns.Msg, octets int, at time.Time) []byte {
 }
 
 // send sends a message over TCP and gives the answer, whatever its signature says.
-func send(t *testing.T, s transfer.Server, raw []byte) *dns.Msg {
+func send(t *testing.T, s zonetransfer.Server, raw []byte) *dns.Msg {
 	t.Helper()
 	conn, err := net.DialTimeout("tcp", s.At.String(), time.Second)
 	require.NoError(t, err)

@@ -1235,23 +1235,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sites/{site}/links": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How the devices are joined, with the path of a network */
-        get: operations["links"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/sites/{site}/looked": {
         parameters: {
             query?: never;
@@ -1371,6 +1354,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/observed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Leases and neighbours the devices told of, with what to make of them */
+        get: operations["observed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/option": {
         parameters: {
             query?: never;
@@ -1388,6 +1388,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{site}/ownership": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who had an address, a name or a network, and from when to when */
+        get: operations["ownership"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{site}/part": {
         parameters: {
             query?: never;
@@ -1397,23 +1414,6 @@ export interface paths {
         };
         /** The inspected part of a site */
         get: operations["part"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sites/{site}/past": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who had an address, a name or a network, and from when to when */
-        get: operations["past"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1508,23 +1508,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sites/{site}/seen": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Leases and neighbours the devices told of, with what to make of them */
-        get: operations["seen"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/sites/{site}/sheet": {
         parameters: {
             query?: never;
@@ -1568,6 +1551,23 @@ export interface paths {
         };
         /** The network and part that a finding is about */
         get: operations["target"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{site}/topology": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the devices are joined, with the path of a network */
+        get: operations["topology"];
         put?: never;
         post?: never;
         delete?: never;
@@ -7681,49 +7681,6 @@ export interface operations {
             };
         };
     };
-    links: {
-        parameters: {
-            query?: {
-                /** @description work order whose draft is shown; 0 for the site as it is */
-                order?: number;
-                /** @description id of the selected network; the first when empty or unknown */
-                network?: string;
-                /** @description kind:id of the selected part */
-                select?: string;
-                /** @description offset of the first address on the ruler, for large networks */
-                from?: number;
-                /** @description stamp of the network that the browser has, to be told only what changed in it */
-                have?: string;
-            };
-            header?: never;
-            path: {
-                /** @description code of the site */
-                site: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Drawing"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     looked: {
         parameters: {
             query?: never;
@@ -7969,6 +7926,41 @@ export interface operations {
             };
         };
     };
+    observed: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     option: {
         parameters: {
             query?: {
@@ -8013,6 +8005,41 @@ export interface operations {
             };
         };
     };
+    ownership: {
+        parameters: {
+            query?: {
+                /** @description an address, a prefix or a name */
+                of?: string;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     part: {
         parameters: {
             query?: {
@@ -8043,41 +8070,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Inspection"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    past: {
-        parameters: {
-            query?: {
-                /** @description an address, a prefix or a name */
-                of?: string;
-            };
-            header?: never;
-            path: {
-                /** @description code of the site */
-                site: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["History"];
                 };
             };
             /** @description Error */
@@ -8301,41 +8293,6 @@ export interface operations {
             };
         };
     };
-    seen: {
-        parameters: {
-            query?: {
-                /** @description work order whose draft is shown; 0 for the site as it is */
-                order?: number;
-            };
-            header?: never;
-            path: {
-                /** @description code of the site */
-                site: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SeenView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     sheet: {
         parameters: {
             query?: {
@@ -8436,6 +8393,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TargetAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    topology: {
+        parameters: {
+            query?: {
+                /** @description work order whose draft is shown; 0 for the site as it is */
+                order?: number;
+                /** @description id of the selected network; the first when empty or unknown */
+                network?: string;
+                /** @description kind:id of the selected part */
+                select?: string;
+                /** @description offset of the first address on the ruler, for large networks */
+                from?: number;
+                /** @description stamp of the network that the browser has, to be told only what changed in it */
+                have?: string;
+            };
+            header?: never;
+            path: {
+                /** @description code of the site */
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drawing"];
                 };
             };
             /** @description Error */

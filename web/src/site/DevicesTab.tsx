@@ -6,7 +6,7 @@ import { plural } from '../parts/plural'
 import { Table, type Column } from '../parts/Table'
 import { useRoving } from '../parts/roving'
 import { When } from '../parts/When'
-import { LinksDrawing } from './LinksDrawing'
+import { TopologyDrawing } from './TopologyDrawing'
 import type { Asked } from './pageState'
 import { ReachDevice } from './ReachDevice'
 import { TakeOver } from './TakeOver'
@@ -27,7 +27,7 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
   const reached = view.devices.find((d) => d.id === reaching)
   return (
     <div className="py-2">
-      <LinksDrawing site={site} order={view.order?.id} network={view.network?.id} onSelect={onSelect} />
+      <TopologyDrawing site={site} order={view.order?.id} network={view.network?.id} onSelect={onSelect} />
       <div {...list} id="list" data-place="list">
         {view.devices.map((d) => (
           <section key={d.id} className="mt-4" aria-label={`Device ${d.name}`}>

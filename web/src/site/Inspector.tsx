@@ -9,7 +9,7 @@ import { Actions } from './Actions'
 import { History } from './History'
 import { MeantList } from './MeantList'
 import type { Asked } from './pageState'
-import { Past } from './Past'
+import { Ownership } from './Ownership'
 import { PutAway } from './PutAway'
 import { TakeAway } from './TakeAway'
 
@@ -75,7 +75,7 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
       </Toolbar>
       {i.effective.length > 0 && <Effective part={i} ask={ask} />}
       {kind === 'site' && <History site={view.site.code} zone={view.site.timeZone} />}
-      {kind === 'site' && <Past site={view.site.code} zone={view.site.timeZone} />}
+      {kind === 'site' && <Ownership site={view.site.code} zone={view.site.timeZone} />}
       {kind === 'site' && <TakeAway site={view.site.code} customer={view.site.customer} />}
       {kind === 'site' && <PutAway site={view.site.code} name={view.site.name} />}
     </aside>

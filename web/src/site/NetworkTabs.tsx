@@ -4,7 +4,7 @@ import { DevicesTab } from './DevicesTab'
 import { ForecastTab } from './ForecastTab'
 import { OptionsTab } from './OptionsTab'
 import { OwnersList } from './OwnersList'
-import { SeenTab } from './SeenTab'
+import { ObservedTab } from './ObservedTab'
 import { TryTab } from './TryTab'
 import type { Page } from './useSitePage'
 
@@ -41,7 +41,11 @@ export function NetworkTabs({ page, view, network, scroller }: Props) {
       ),
     },
     { id: 'options', name: 'Options', panel: <OptionsTab key={network.id} {...here} onSelect={select} ask={ask} /> },
-    { id: 'seen', name: 'Seen', panel: <SeenTab {...here} busy={page.busy} ask={ask} change={page.change} /> },
+    {
+      id: 'observed',
+      name: 'Observed',
+      panel: <ObservedTab {...here} busy={page.busy} ask={ask} change={page.change} />,
+    },
     { id: 'try', name: 'Try a client', panel: <TryTab key={`${network.id} ${page.head?.id}`} {...here} /> },
     { id: 'forecast', name: 'Forecast', panel: <ForecastTab key={network.id} {...here} /> },
     { id: 'devices', name: 'Devices', panel: <DevicesTab {...here} selected={selected} onSelect={select} ask={ask} /> },

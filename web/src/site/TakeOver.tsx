@@ -43,7 +43,7 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
           {v.leases > 0 && (
             <p className="text-ink-2 mt-1">
               {plural(v.leases, 'lease or machine', 'leases and machines')} they tell of {v.leases === 1 ? 'is' : 'are'}{' '}
-              under Seen.
+              under Observed.
             </p>
           )}
           {order && v.proposed.length > 0 && <OfThemselves order={order} proposed={v.proposed} />}

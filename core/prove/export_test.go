@@ -1,4 +1,0 @@
-package prove
-
-// Within orders the steps and looks at no more than so many states.
-var Within = within
