@@ -2,6 +2,7 @@ package dynamicnames_test
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,20 +13,18 @@ import (
 )
 
 func TestReachOf(t *testing.T) {
-	for address, want := range map[string]dynamicnames.Reach{
-		"192.168.60.4": dynamicnames.Private, "10.84.16.1": dynamicnames.Private,
-		"172.31.255.255": dynamicnames.Private,
-		"172.32.0.0":     dynamicnames.Public, "100.64.0.0": dynamicnames.Shared,
-		"100.127.255.255": dynamicnames.Shared,
-		"100.128.0.0":     dynamicnames.Public, "203.0.113.7": dynamicnames.Documentation, "127.0.0.1": dynamicnames.Local,
-		"169.254.3.4": dynamicnames.Local, "224.0.0.1": dynamicnames.Local, "255.255.255.255": dynamicnames.Local,
-		"fd00::1": dynamicnames.Private, "fe80::1": dynamicnames.Local, "2001:db8::1": dynamicnames.Documentation,
-		"::1":               dynamicnames.Local,
-		"::ffff:100.64.0.1": dynamicnames.Shared, "2606::1": dynamicnames.Public,
+	for want, addresses := range map[dynamicnames.Reach]string{
+		dynamicnames.Private:       "192.168.60.4 10.84.16.1 172.31.255.255 fd00::1",
+		dynamicnames.Public:        "172.32.0.0 100.128.0.0 2606::1",
+		dynamicnames.Shared:        "100.64.0.0 100.127.255.255 ::ffff:100.64.0.1",
+		dynamicnames.Documentation: "203.0.113.7 2001:db8::1",
+		dynamicnames.Local:         "127.0.0.1 169.254.3.4 224.0.0.1 255.255.255.255 fe80::1 ::1",
 	} {
-		got := dynamicnames.ReachOf(netip.MustParseAddr(address))
-		assert.Equal(t, want, got, address)
-		assert.Equal(t, want == dynamicnames.Public, got.Says() == "", address)
+		for address := range strings.FieldsSeq(addresses) {
+			got := dynamicnames.ReachOf(netip.MustParseAddr(address))
+			assert.Equal(t, want, got, address)
+			assert.Equal(t, want == dynamicnames.Public, got.Says() == "", address)
+		}
 	}
 	assert.Equal(t, dynamicnames.Local, dynamicnames.ReachOf(netip.Addr{}))
 }
