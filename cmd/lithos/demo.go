@@ -78,7 +78,7 @@ func (c *demoCommand) Run(ctx context.Context, out io.Writer) error {
 	if err := demo.Moving(ctx, w); err != nil {
 		return err
 	}
-	return serve(ctx, w, listener, 3*time.Second, api.Options{})
+	return serve(ctx, w, listener, 30*time.Second, api.Options{})
 }
 
 // lock keeps two demonstrations out of one folder: the second would stop the

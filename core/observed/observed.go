@@ -157,9 +157,7 @@ func (l *looker) look(v Sighting) One {
 		o.remark(Cloned, "Heard on %s, and the same MAC at %s on %s. Two machines share it, and take each other's "+
 			"address.", v.heardOn(), twin.Address, twin.heardOn())
 	}
-	if machines := l.machinesAt(v); machines > 1 {
-		o.remark(Contested, "%d machines answer for %s. Each cuts the other off.", machines, v.Address)
-	}
+	l.contested(&o, v)
 	if l.leftOver(v) {
 		o.remark(LeftOver, "%s gave this lease and no longer serves the network. It counts until it ends.", v.Device)
 	}
@@ -190,16 +188,39 @@ func (l *looker) identify(o *One) {
 	}
 }
 
-// machinesAt counts the machines that answered at an address at one time with v: one that came
-// after another had gone took its place.
-func (l *looker) machinesAt(v Sighting) int {
-	var macs []address.MAC
-	for _, o := range l.atAddr[v.Address] {
-		if sameTime(v, o) && !slices.Contains(macs, o.MAC) && !l.leftOver(o) {
-			macs = append(macs, o.MAC)
+// contested remarks that others have the address of v, too. One that came after another had gone took its place; a
+// lease counts until it ends, for its client takes the address to be its own.
+func (l *looker) contested(o *One, v Sighting) {
+	macs, heard := []address.MAC{v.MAC}, []address.MAC{}
+	for _, w := range l.atAddr[v.Address] {
+		if l.leftOver(w) || v.until().Before(w.First) || w.until().Before(v.First) {
+			continue
+		}
+		if !slices.Contains(macs, w.MAC) {
+			macs = append(macs, w.MAC)
+		}
+		if w.Source != Lease && !slices.Contains(heard, w.MAC) {
+			heard = append(heard, w.MAC)
 		}
 	}
-	return len(macs)
+	switch {
+	case len(macs) == 1:
+	case len(heard) == 0:
+		o.remark(Contested, "%s is leased to %d machines. Each cuts the other off.", v.Address, len(macs))
+	case len(heard) > 1:
+		o.remark(Contested, "%d machines answer for %s. Each cuts the other off.", len(heard), v.Address)
+	default:
+		o.remark(Contested, "%s is leased to one machine, and another answers there. Each cuts the other off.",
+			v.Address)
+	}
+}
+
+// until is when what was seen has gone: a lease that counts goes when it ends.
+func (v Sighting) until() time.Time {
+	if v.Source == Lease && v.Live && v.Expires.After(v.Last) {
+		return v.Expires
+	}
+	return v.Last
 }
 
 // leftOver reports whether a sighting is the lease of a device that serves its network no more,

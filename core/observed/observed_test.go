@@ -52,6 +52,9 @@ func TestRemarks(t *testing.T) {
 	made := func(v *observed.Sighting) { v.MAC[0] = 0x0a }
 	moved := func(v *observed.Sighting) { v.First, v.Last = noon.Add(-10*time.Hour), noon.Add(-2*time.Hour) }
 	elsewhere := func(v *observed.Sighting) { v.Device = "sw-core" }
+	lasts := func(d time.Duration) func(*observed.Sighting) {
+		return func(v *observed.Sighting) { v.Expires = noon.Add(d) }
+	}
 	for name, c := range map[string]struct {
 		seen []observed.Sighting
 		want []string
@@ -82,6 +85,12 @@ func TestRemarks(t *testing.T) {
 			at("10.84.20.30", 1, lease)}, []string{}},
 		"two machines on one address": {[]observed.Sighting{at("10.84.18.100", 1, lease), at("10.84.18.100", 2)},
 			[]string{"10.84.18.100 contested", "10.84.18.100 contested"}},
+		"one on an address that another leased hours ago": {[]observed.Sighting{
+			at("10.84.18.100", 1, lease, moved, lasts(time.Hour)), at("10.84.18.100", 2)},
+			[]string{"10.84.18.100 contested", "10.84.18.100 contested"}},
+		"one on an address whose lease has ended": {[]observed.Sighting{
+			at("10.84.18.100", 1, lease, moved, lasts(-time.Hour), gone), at("10.84.18.100", 2)},
+			[]string{"10.84.18.100 in pool"}},
 		"ignored": {[]observed.Sighting{at("10.84.19.231", 99)},
 			[]string{"10.84.19.231 ignored"}},
 		"a device's own address is no client": {[]observed.Sighting{at("10.84.18.1", 7), at("10.84.20.1", 7)},

@@ -24,6 +24,7 @@ type Present struct {
 	Stream string `json:"stream"` // names the browser
 	ID     int64  `json:"id"`     // of the technician
 	Who    string `json:"who"`
+	Site   string `json:"site,omitempty"` // code of the site that the browser shows
 	Asks   bool   `json:"asks,omitempty"` // whether the others are to say that they are there, too
 }
 

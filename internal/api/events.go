@@ -28,7 +28,8 @@ var here = actor.Event{Topic: "here"}
 
 // eventOperations registers the stream of what has changed (server-sent events).
 func (s *server) eventOperations(api huma.API) {
-	huma.Register(api, op("PUT", prefix+"/presence", "presence", "Say which order the browser has in front of it"),
+	huma.Register(api, op("PUT", prefix+"/presence", "presence",
+		"Say which order and site the browser has in front of it"),
 		s.presentAt)
 	sse.Register(api, op("GET", eventsPath, "events", "What has changed, as it happens"),
 		map[string]any{"message": actor.Event{}}, s.events)
@@ -43,6 +44,8 @@ type stream struct {
 	id    string
 	who   actor.Technician
 	order string // what the browser has in front of it
+	site  string // code of the site that it shows; empty for none
+	stop  func() // ends that the site is read in short intervals
 }
 
 // events passes on what has changed until the browser goes or its session ends.
@@ -56,7 +59,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 	defer cancel()
 	keep := time.NewTicker(keepOpenEvery)
 	defer keep.Stop()
-	b := &stream{server: s, id: rand.Text(), who: who(ctx), order: noOrder}
+	b := &stream{server: s, id: rand.Text(), who: who(ctx), order: noOrder, stop: func() {}}
 	defer b.leave()
 	for e := (actor.Event{Topic: here.Topic, ID: b.id}); send.Data(e) == nil; {
 		select {
@@ -88,9 +91,29 @@ func (b *stream) heard(ctx context.Context, e actor.Event) {
 	case e.Present == nil:
 	case e.Present.Stream == b.id:
 		b.order = e.ID
+		b.watch(ctx, e.Present.Site)
 	case e.Present.Asks && e.ID == b.order:
 		b.present(ctx)
 	}
+}
+
+// watch has the devices of the site that the browser shows be read in short intervals, and no longer those of the one
+// that it showed.
+func (b *stream) watch(ctx context.Context, code string) {
+	if code == b.site {
+		return
+	}
+	b.stop()
+	b.site, b.stop = code, func() {}
+	if code == "" {
+		return
+	}
+	stop, err := b.work.WatchSite(ctx, code)
+	if err != nil {
+		b.site = "" // none of that name
+		return
+	}
+	b.stop = stop
 }
 
 // present tells everybody which order the browser has in front of it, if any.
@@ -102,6 +125,7 @@ func (b *stream) present(ctx context.Context) {
 
 // leave tells everybody that the browser is gone.
 func (b *stream) leave() {
+	b.stop()
 	if b.order == noOrder {
 		return
 	}
@@ -122,11 +146,12 @@ func (s *server) presentAt(ctx context.Context, in *struct {
 	Body struct {
 		Stream string `json:"stream" maxLength:"40" doc:"id of the browser's live events"`
 		Order  int64  `json:"order" minimum:"0" doc:"0 for none"`
+		Site   string `json:"site,omitempty" maxLength:"64" doc:"code of the site that it shows; its devices are read more often"`
 	}
 }) (*none, error) {
 	t := who(ctx)
 	s.tellPresent(ctx, strconv.FormatInt(in.Body.Order, 10),
-		actor.Present{Stream: in.Body.Stream, ID: t.ID, Who: t.FullName, Asks: in.Body.Order > 0})
+		actor.Present{Stream: in.Body.Stream, ID: t.ID, Who: t.FullName, Site: in.Body.Site, Asks: in.Body.Order > 0})
 	return nil, nil
 }
 

@@ -250,7 +250,7 @@ func TestAttackTourAndRestart(t *testing.T) {
 	b.choose("Against", "the real device")
 	b.click("form button", "Try a client")
 	b.see("00:00:5e:00:53:fe was given 10.84.20.")
-	b.click("[role=tab]", "^Seen$")
+	b.click("[role=tab]", "^Observed$")
 	b.until("the lease under Seen",
 		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('00:00:5e:00:53:fe'))`)
 	b.visit(a.URL + "/sites/moss-end?network=net-moss-kennels&tab=devices")

@@ -404,7 +404,7 @@ func tabsAndFiltersInTheAddress(t *testing.T, a *app) {
 	b := a.in(t, "kelder-bridge", "network=net-clinic")
 	length := func() int { return b.page.MustEval(`() => history.length`).Int() }
 	was := length()
-	b.click("[role=tab]", "^Seen$")
+	b.click("[role=tab]", "^Observed$")
 	b.until("the tab in the address", `() => location.search.includes('tab=observed')`)
 	assert.Equal(t, was+1, length())
 	b.fill("Filter what was seen", "10.84.18.9")

@@ -137,7 +137,14 @@ const (
 )
 
 func (r *RESTCONF) do(ctx context.Context, method, path string, body []byte, into any) (http.Header, error) {
-	return r.doAs(ctx, mediaType, method, path, body, into)
+	return r.send(ctx, request{as: mediaType, method: method, path: path, body: body}, into)
+}
+
+// request is one request to a device.
+type request struct {
+	as, method, path string
+	body             []byte
+	known            string // the entity tag of what is known already; empty for nothing
 }
 
 // AlsoAt has the device be looked for at another address, too, where it does not answer: one it is given, or had
@@ -148,19 +155,17 @@ func (r *RESTCONF) AlsoAt(url string) {
 	r.also = url
 }
 
-// doAs sends a request where the device answered last, and where it is not found there, to the other address it may
+// send sends a request where the device answered last, and where it is not found there, to the other address it may
 // have.
-func (r *RESTCONF) doAs(
-	ctx context.Context, as, method, path string, body []byte, into any,
-) (http.Header, error) {
+func (r *RESTCONF) send(ctx context.Context, q request, into any) (http.Header, error) {
 	r.mu.Lock()
 	at, also := r.at, r.also
 	r.mu.Unlock()
-	header, err := r.doAt(ctx, at, as, method, path, body, into)
+	header, err := r.sendTo(ctx, at, q, into)
 	if err == nil || also == "" || ctx.Err() != nil || errors.As(err, new(*RefusedError)) {
 		return header, err
 	}
-	there, failed := r.doAt(ctx, also, as, method, path, body, into)
+	there, failed := r.sendTo(ctx, also, q, into)
 	if failed != nil && !errors.As(failed, new(*RefusedError)) {
 		return header, err
 	}
@@ -170,20 +175,21 @@ func (r *RESTCONF) doAs(
 	return there, failed
 }
 
-func (r *RESTCONF) doAt(
-	ctx context.Context, at, as, method, path string, body []byte, into any,
-) (http.Header, error) {
+func (r *RESTCONF) sendTo(ctx context.Context, at string, q request, into any) (http.Header, error) {
 	access := r.access
 	access.URL = at
 	if err := access.Check(); err != nil {
 		return nil, err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(at, "/")+path, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, q.method, strings.TrimSuffix(at, "/")+q.path, bytes.NewReader(q.body))
 	if err != nil {
 		return nil, err
 	}
 	req.SetBasicAuth(r.access.Account, r.access.Password)
-	req.Header.Set("Content-Type", as)
+	req.Header.Set("Content-Type", q.as)
+	if q.known != "" {
+		req.Header.Set("If-None-Match", q.known)
+	}
 	req.Header.Set("Accept", mediaType)
 	resp, err := r.client.Do(req)
 	if err != nil {
@@ -250,6 +256,21 @@ func (r *RESTCONF) Read(ctx context.Context) (yang.Config, string, error) {
 		return yang.Config{}, "", err
 	}
 	return c.Sorted(), header.Get("ETag"), nil
+}
+
+// ReadChanged is Read where the device's entity tag is another than the one that is known (RFC 9110 section 13.1.2).
+// changed is false where it is the same: nothing is read then.
+func (r *RESTCONF) ReadChanged(ctx context.Context, known string) (c yang.Config, tag string, changed bool, err error) {
+	header, err := r.send(ctx,
+		request{as: mediaType, method: http.MethodGet, path: "/restconf/data", known: known}, &c)
+	if err != nil {
+		var refused *RefusedError
+		if known != "" && errors.As(err, &refused) && refused.Status == http.StatusNotModified {
+			return yang.Config{}, known, false, nil
+		}
+		return yang.Config{}, "", false, err
+	}
+	return c.Sorted(), header.Get("ETag"), true, nil
 }
 
 // Startup is what the device would hold after a restart (RFC 8527).
@@ -321,7 +342,7 @@ func (r *RESTCONF) Apply(ctx context.Context, s plan.Step) error {
 	if s.Method == http.MethodPatch {
 		as = patchType
 	}
-	_, err := r.doAs(ctx, as, s.Method, "/restconf/data"+s.Path, s.Body, nil)
+	_, err := r.send(ctx, request{as: as, method: s.Method, path: "/restconf/data" + s.Path, body: s.Body}, nil)
 	var refused *RefusedError
 	if s.Method == http.MethodDelete && errors.As(err, &refused) && refused.Status == http.StatusNotFound {
 		return nil

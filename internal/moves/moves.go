@@ -701,14 +701,18 @@ func (w carryWorker) Work(ctx context.Context, _ *river.Job[carryArgs]) error {
 // Work adds the worker that carries moves on.
 func (s *Service) Work(workers *river.Workers) { river.AddWorker(workers, &carryWorker{Service: s}) }
 
-// CarryOnEvery is how often it is looked for phases that can be drafted.
-const CarryOnEvery = 5 * time.Second
+// InsertOpts implements river.JobArgsWithInsertOpts: one is waiting or running at a time, over all processes.
+func (carryArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByState: store.Unfinished}}
+}
 
-// Periodic is the job that is done at each interval, over all processes once.
-func Periodic() *river.PeriodicJob {
-	return river.NewPeriodicJob(river.PeriodicInterval(CarryOnEvery), func() (river.JobArgs, *river.InsertOpts) {
-		return carryArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: CarryOnEvery}, MaxAttempts: 1}
-	}, nil)
+// Due is the job of what can be drafted now; nil for nothing.
+func (s *Service) Due(ctx context.Context) (river.JobArgs, error) {
+	moves, err := s.store.PhasesToFill(ctx)
+	if err != nil || len(moves) == 0 {
+		return nil, err
+	}
+	return carryArgs{}, nil
 }
 
 // CarryMovesOn fills the drafts that can be filled by now, and closes the moves that have ended.

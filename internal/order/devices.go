@@ -39,6 +39,9 @@ type Access struct {
 	// Cuts are the networks that it cuts off, as it was read, and would not if it held what the site's revision gives
 	// it.
 	Cuts []check.Cut
+	// Tag is what the device called its configuration when that was judged, on revision JudgedOn; empty for not yet.
+	Tag      string
+	JudgedOn int32
 }
 
 // HeldBy is what a device holds otherwise than a site gives it, and which networks that cuts off.

@@ -18,8 +18,10 @@ import (
 	"lithos/internal/store/gen"
 )
 
-// noteConfig reads what a device holds, keeps it, and counts what of it is otherwise than the site's revision has it.
-// While a push is under way at the site nothing is said of that: the device is being changed.
+// noteConfig reads what a device holds, keeps it, and counts what of it is otherwise than the site's revision has it. A
+// device that calls its configuration what it was called when it was judged on this revision holds the same; each
+// process judges once by itself, for it may be of a newer version than the one that did. While a push is under way
+// at the site nothing is said of that: the device is being changed.
 func (s *Service) noteConfig(
 	ctx context.Context, driver *device.RESTCONF, a order.Access, row gen.Site, doc *site.Site,
 ) error {
@@ -27,12 +29,19 @@ func (s *Service) noteConfig(
 	if err != nil || busy {
 		return err
 	}
-	held, _, err := driver.Read(ctx)
+	key, known := a.SiteID+" "+a.DeviceID, ""
+	if a.JudgedOn == row.Head && s.judged.Contains(key) {
+		known = a.Tag
+	}
+	held, tag, changed, err := driver.ReadChanged(ctx, known)
 	if err != nil {
 		return err
 	}
+	if !changed {
+		return s.store.HoldsStill(ctx, gen.HoldsStillParams{SiteID: a.SiteID, DeviceID: a.DeviceID})
+	}
 	list, cuts := order.HeldBy(doc, a.DeviceID, held)
-	return s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
+	err = s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
 		// A push that began, or landed, since the device was read makes the reading an old one.
 		head, err := store.LockSite(ctx, tx, row.ID)
 		if err != nil {
@@ -42,7 +51,8 @@ func (s *Service) noteConfig(
 		if err != nil || busy || head != row.Head {
 			return err
 		}
-		was, err := store.NoteHeld(ctx, q, row.ID, a.DeviceID, held, list, cuts)
+		was, err := store.NoteHeld(ctx, q, row.ID, a.DeviceID,
+			store.Holding{Config: held, Differs: list, Cuts: cuts, Tag: tag, JudgedOn: row.Head})
 		if err != nil {
 			return err
 		}
@@ -52,6 +62,10 @@ func (s *Service) noteConfig(
 		}
 		return noteEvent(ctx, q, row, d, was, list)
 	})
+	if err == nil {
+		s.judged.Add(key, struct{}{})
+	}
+	return err
 }
 
 // noteEvent writes down that a device began or ceased to hold something else.

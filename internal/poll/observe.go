@@ -13,7 +13,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/rivertype"
 	"golang.org/x/sync/errgroup"
 
 	"lithos/core/check"
@@ -44,24 +43,27 @@ type pollWorker struct {
 	every time.Duration
 }
 
-// spread is the longest time over which the readings of one poll are spread.
-const spread = time.Minute
+const (
+	// spread is the longest time over which the readings of one poll are spread.
+	spread = time.Minute
+	// soon is how often the jobs in the database that have a time are looked at: what is due before is done at once.
+	soon = 5 * time.Second
+	// together is how many sites one job reads: a job costs the database more than a reading.
+	together = 25
+)
 
-// soon is how often the jobs in the database that have a time are looked at: what is
-// due before is done at once.
-const soon = 5 * time.Second
-
-// Work implements river.Worker. It makes a job of every site, those that wait the
-// longest first; a site whose last job is not done yet has none added.
+// Work implements river.Worker. It makes a job of so many sites; where the last job of the same sites is not done yet,
+// none is added.
 func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
 	sites, err := w.store.SitesToRead(ctx)
 	if err != nil || len(sites) == 0 {
 		return err
 	}
-	over := min(w.every, spread) / time.Duration(len(sites))
-	jobs := make([]river.InsertManyParams, len(sites))
-	for i, id := range sites {
-		jobs[i].Args = readArgs{id}
+	groups := (len(sites) + together - 1) / together
+	over := min(w.every, spread) / time.Duration(groups)
+	jobs := make([]river.InsertManyParams, groups)
+	for i := range groups {
+		jobs[i].Args = readArgs{Group: i, Groups: groups}
 		if later := time.Duration(i) * over; later >= soon {
 			jobs[i].InsertOpts = &river.InsertOpts{ScheduledAt: time.Now().Add(later)}
 		}
@@ -70,22 +72,27 @@ func (w pollWorker) Work(ctx context.Context, _ *river.Job[pollArgs]) error {
 	return err
 }
 
-// readArgs is the job that reads the devices of one site.
+// readArgs is the job that reads the devices of a group of sites: those whose ids have a hash that is in it.
 type readArgs struct {
-	Site string `json:"site" river:"unique"`
+	Group  int `json:"group" river:"unique"`
+	Groups int `json:"groups" river:"unique"`
 }
 
 // Kind implements river.JobArgs.
 func (readArgs) Kind() string { return "read" }
 
+// holds reports whether a site is in the group.
+func (a readArgs) holds(siteID string) bool {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(siteID))
+	return h.Sum32()%uint32(a.Groups) == uint32(a.Group)
+}
+
 // InsertOpts implements river.JobArgsWithInsertOpts. A reading that fails is not
 // repeated: the next poll reads again.
 func (readArgs) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueRead, MaxAttempts: 1,
-		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
-			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
-			rivertype.JobStateRetryable, rivertype.JobStateScheduled,
-		}}}
+		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: store.Unfinished}}
 }
 
 type readWorker struct {
@@ -94,15 +101,31 @@ type readWorker struct {
 }
 
 // Timeout implements river.Worker.
-func (readWorker) Timeout(*river.Job[readArgs]) time.Duration { return 3 * time.Minute }
+func (readWorker) Timeout(*river.Job[readArgs]) time.Duration { return 5 * time.Minute }
 
-// Work implements river.Worker.
+// Work implements river.Worker. It reads all its sites at once, so that those with silent devices keep no other
+// waiting.
 func (w readWorker) Work(ctx context.Context, job *river.Job[readArgs]) error {
+	if job.Args.Groups < 1 {
+		return river.JobCancel(errors.New("a reading of an earlier version: the next poll reads"))
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(w.life, cancel)()
-	w.observeThose(ctx, job.Args.Site, due)
-	return nil
+	sites, err := w.store.SitesToRead(ctx)
+	if err != nil {
+		return err
+	}
+	var reading errgroup.Group
+	for _, id := range sites {
+		if job.Args.holds(id) {
+			reading.Go(func() error {
+				w.observeThose(ctx, id, due)
+				return nil
+			})
+		}
+	}
+	return reading.Wait()
 }
 
 // rarest is how long a device that is silent is left alone at most.
@@ -120,7 +143,39 @@ func due(a order.Access, now time.Time) bool {
 // always has every device read: somebody waits for it.
 func always(order.Access, time.Time) bool { return true }
 
-// tidyArgs is the job that forgets what is too old and looks around at sites.
+// lookArgs is the job that looks around at sites.
+type lookArgs struct{}
+
+// Kind implements river.JobArgs.
+func (lookArgs) Kind() string { return "look-around" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (lookArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByState: store.Unfinished}}
+}
+
+type lookWorker struct {
+	river.WorkerDefaults[lookArgs]
+	*Service
+}
+
+// Timeout implements river.Worker.
+func (lookWorker) Timeout(*river.Job[lookArgs]) time.Duration { return 5 * time.Minute }
+
+// Work implements river.Worker.
+func (w lookWorker) Work(ctx context.Context, _ *river.Job[lookArgs]) error { return w.lookAround(ctx) }
+
+// Due is the job of looking around at sites where that is to be done; nil where it is not.
+func (s *Service) Due(ctx context.Context) (river.JobArgs, error) {
+	rows, err := s.store.SitesToLookAt(ctx,
+		gen.SitesToLookAtParams{Before: time.Now().Add(-lookAgainAfter), Most: 1})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return lookArgs{}, nil
+}
+
+// tidyArgs is the job that forgets what is too old.
 type tidyArgs struct{}
 
 // Kind implements river.JobArgs.
@@ -140,7 +195,7 @@ func (w tidyWorker) Work(ctx context.Context, _ *river.Job[tidyArgs]) error {
 		w.store.ForgetSightings(ctx), w.store.ForgetPastSightings(ctx, w.KeepSeen.Seconds()),
 		w.store.ForgetLines(ctx), w.store.ForgetSessions(ctx), w.store.ForgetBrowsers(ctx), w.store.ForgetConfigs(ctx),
 		w.store.ForgetServers(ctx),
-		w.store.ForgetDroppedSecrets(ctx), w.lookAround(ctx),
+		w.store.ForgetDroppedSecrets(ctx),
 	)
 }
 

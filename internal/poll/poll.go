@@ -67,6 +67,10 @@ type Service struct {
 	// one; invalid for none. It is set before anything is served.
 	OutsideEcho netip.Addr
 
+	// WatchedEvery is how often the devices of a site are read that somebody has in front of them. It is set before
+	// anything is served.
+	WatchedEvery time.Duration
+
 	// KeepSeen is how long it is kept who had an address. It is set before anything is served.
 	KeepSeen time.Duration
 
@@ -77,13 +81,21 @@ type Service struct {
 	reads   *prometheus.CounterVec
 	reading prometheus.Histogram
 	jobs    *river.Client[pgx.Tx]
-	told    *lru.Cache[string, uint64] // digests of what browsers were told was seen, by site
+	told    *lru.Cache[string, uint64]   // digests of what browsers were told was seen, by site
+	judged  *lru.Cache[string, struct{}] // devices whose configuration this process has judged
+	watched watched                      // sites that browsers show
 	// life ends when this process is told to end: what can be done again stops.
 	life context.Context
 }
 
 // KeepSeen is how long it is usually kept who had an address: two years.
 const KeepSeen = 2 * 365 * 24 * time.Hour
+
+// watchedEvery is how often the devices of a site are usually read that somebody has in front of them.
+const watchedEvery = 3 * time.Second
+
+// judgedDevices is of how many devices it is remembered that this process has judged what they hold.
+const judgedDevices = 16384
 
 // toldSites is of how many sites it is remembered what browsers were told.
 const toldSites = 4096
@@ -94,8 +106,14 @@ func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Servic
 	if err != nil {
 		panic("a cache of a positive size is always made: " + err.Error())
 	}
+	judged, err := lru.New[string, struct{}](judgedDevices)
+	if err != nil {
+		panic("a cache of a positive size is always made: " + err.Error())
+	}
 	return &Service{
-		told: told, KeepSeen: KeepSeen, store: s, sites: sites, devices: devices, log: log, life: context.Background(),
+		judged: judged, watched: watched{sites: map[string]*watchedSite{}},
+		told: told, KeepSeen: KeepSeen, WatchedEvery: watchedEvery, store: s, sites: sites, devices: devices,
+		log: log, life: context.Background(),
 		reads: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "lithos_device_reads_total", Help: "Readings of devices, by outcome: answered or failed.",
 		}, []string{"outcome"}),
@@ -113,15 +131,19 @@ func (s *Service) Meters() []prometheus.Collector { return []prometheus.Collecto
 func (s *Service) Work(workers *river.Workers, every time.Duration) {
 	river.AddWorker(workers, pollWorker{Service: s, every: every})
 	river.AddWorker(workers, readWorker{Service: s})
+	river.AddWorker(workers, lookWorker{Service: s})
 	river.AddWorker(workers, tidyWorker{Service: s})
 }
 
 // Use is called before jobs are started. life ends when this process is told to end.
 func (s *Service) Use(life context.Context, jobs *river.Client[pgx.Tx]) { s.life, s.jobs = life, jobs }
 
+// tidyEvery is how often what is too old is forgotten.
+const tidyEvery = 10 * time.Minute
+
 // Periodic are the jobs that are done at each interval, over all processes once.
 func Periodic(interval time.Duration) []*river.PeriodicJob {
-	return []*river.PeriodicJob{every(interval, pollArgs{}), every(interval, tidyArgs{})}
+	return []*river.PeriodicJob{every(interval, pollArgs{}), every(tidyEvery, tidyArgs{})}
 }
 
 func every(interval time.Duration, args river.JobArgs) *river.PeriodicJob {

@@ -93,9 +93,12 @@ func (s *Service) lookAt(ctx context.Context, row gen.Site, b order.Beside) (cha
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return false, err
 	}
+	if bytes.Equal(was.Findings, now) && was.Revision == row.Head && was.Lately {
+		return false, nil
+	}
 	if err := s.store.PutStanding(ctx,
 		gen.PutStandingParams{SiteID: row.ID, Revision: row.Head, Findings: now}); err != nil {
 		return false, fmt.Errorf("note what was found around %s: %w", row.Code, err)
 	}
-	return !bytes.Equal(was, now), nil
+	return !bytes.Equal(was.Findings, now), nil
 }

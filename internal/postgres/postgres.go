@@ -75,7 +75,9 @@ func Start(ctx context.Context, dir string, o Options) (*Cluster, error) {
 		return nil, err
 	}
 	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c",
-		"unix_socket_directories=", "-c", "log_min_messages=warning"}
+		"unix_socket_directories=", "-c", "log_min_messages=warning",
+		// A small database writes whole pages after each checkpoint, more than what changed in them.
+		"-c", "wal_compression=on", "-c", "checkpoint_timeout=30min"}
 	if o.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}

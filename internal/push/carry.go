@@ -674,7 +674,8 @@ func (r *run) moves(d gen.PushDevice, at string) (string, bool) {
 func (r *run) noteHeld(ctx context.Context, q *gen.Queries, doc *site.Site) error {
 	for device, goal := range r.goals {
 		list, cuts := order.HeldBy(doc, device, goal)
-		if _, err := store.NoteHeld(ctx, q, doc.ID, device, goal, list, cuts); err != nil {
+		if _, err := store.NoteHeld(ctx, q, doc.ID, device,
+			store.Holding{Config: goal, Differs: list, Cuts: cuts}); err != nil {
 			return err
 		}
 	}

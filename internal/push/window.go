@@ -13,6 +13,7 @@ import (
 	"lithos/core/site"
 	"lithos/internal/actor"
 	"lithos/internal/order"
+	"lithos/internal/store"
 	"lithos/internal/store/gen"
 )
 
@@ -157,14 +158,22 @@ func (w startWorker) Work(ctx context.Context, _ *river.Job[startArgs]) error {
 	return errors.Join(w.StartWaiting(ctx), w.AdvanceWaves(ctx))
 }
 
-// StartEvery is how often it is looked for orders whose window has opened.
-const StartEvery = 5 * time.Second
+// InsertOpts implements river.JobArgsWithInsertOpts: one is waiting or running at a time, over all processes.
+func (startArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByState: store.Unfinished}}
+}
 
-// Periodic is the job that is done at each interval, over all processes once.
-func Periodic() *river.PeriodicJob {
-	return river.NewPeriodicJob(river.PeriodicInterval(StartEvery), func() (river.JobArgs, *river.InsertOpts) {
-		return startArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: StartEvery}, MaxAttempts: 1}
-	}, nil)
+// Due is the job of what there is to start now; nil for nothing.
+func (s *Service) Due(ctx context.Context) (river.JobArgs, error) {
+	orders, err := s.store.OrdersToStart(ctx)
+	if err != nil {
+		return nil, err
+	}
+	waves, err := s.store.WavesRunning(ctx)
+	if err != nil || len(orders)+len(waves) == 0 {
+		return nil, err
+	}
+	return startArgs{}, nil
 }
 
 // StartWaiting starts the orders whose window has opened, each in the name of who left it to start. One that cannot be

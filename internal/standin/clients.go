@@ -25,36 +25,69 @@ type Client struct {
 // atRest is how many times as long clients take to renew as to come.
 const atRest = 4
 
-// RunClients lets the clients of a site come at a pace, one after the other, and then renew, until
-// ctx ends. Each has a socket of its own and speaks real DHCP to every device
-// that hears its network.
+// tryAgain is after how many times the pace a client without an address asks again, and a machine with an address
+// of its own says something again, at the earliest.
+const tryAgain = 250
+
+// guest is a client of a site and when it has something to do next.
+type guest struct {
+	Client
+	dhcp dhcp.Client
+	due  time.Time
+}
+
+// RunClients lets the clients of a site come at a pace, one after the other, and then renew at half of their lease
+// (RFC 2131 section 4.4.5), until ctx ends. Each has a socket of its own and speaks real DHCP to every device that
+// hears its network. Where something changes at the site, all of them look at once: nobody has to wait for half of a
+// lease to see what became of it.
 func (f *Fabric) RunClients(ctx context.Context, who []Client, pace time.Duration) {
-	clients := make([]*dhcp.Client, len(who))
-	tick := time.NewTicker(pace)
-	defer tick.Stop()
-	for ; ; tick.Reset(atRest * pace) {
-		for i, c := range who {
-			select {
-			case <-ctx.Done():
-				return
-			case <-tick.C:
+	clients := make([]*guest, len(who))
+	for i, c := range who {
+		clients[i] = &guest{Client: c, dhcp: dhcp.Client{MAC: c.MAC, HostName: c.Name}}
+	}
+	if len(clients) == 0 {
+		return
+	}
+	changed, between := f.changes(), pace
+	for rest := len(clients); ; rest-- {
+		if rest == 0 {
+			between = atRest * pace // all have come
+		}
+		next := slices.MinFunc(clients, func(a, b *guest) int { return a.due.Compare(b.due) })
+		select {
+		case <-ctx.Done():
+			return
+		case <-changed:
+			changed = f.changes()
+			for _, m := range clients {
+				m.due = time.Time{}
 			}
-			at, vlan := f.hearing(c)
-			if len(at) == 0 {
-				continue
-			}
-			if c.Fixed.IsValid() {
-				f.hear(at, c, c.Fixed)
-				continue
-			}
-			if clients[i] == nil {
-				clients[i] = &dhcp.Client{MAC: c.MAC, HostName: c.Name}
-			}
-			if f.lease(at, f.straysOn(vlan), clients[i]) == nil {
-				f.hear(at, c, clients[i].Address)
-			}
+		case <-time.After(max(between, time.Until(next.due))):
+			next.due = f.visit(next, pace)
 		}
 	}
+}
+
+// visit is one turn of a client: it leases or renews, and is heard. It says when the next one is due.
+func (f *Fabric) visit(m *guest, pace time.Duration) (due time.Time) {
+	now := time.Now()
+	again := now.Add(tryAgain * pace)
+	at, vlan := f.hearing(m.Client)
+	switch {
+	case len(at) == 0:
+		return again
+	case m.Fixed.IsValid():
+		f.hear(at, m.Client, m.Fixed)
+		// Each in a rhythm of its own: two machines on one address are heard in turn.
+		return again.Add(time.Duration(hashOf(m.MAC)%tryAgain) * pace)
+	case f.lease(at, f.straysOn(vlan), &m.dhcp) != nil:
+		return again
+	}
+	f.hear(at, m.Client, m.dhcp.Address)
+	if m.dhcp.Lease == 0 {
+		return again
+	}
+	return now.Add(m.dhcp.Lease / 2)
 }
 
 // hear enters a client in the neighbour tables of the devices on its network,

@@ -14,14 +14,15 @@ import (
 // Fabric joins the stand-ins of one site: it knows which of them are on a
 // network, and which holds an address. The packets themselves pass over UDP.
 type Fabric struct {
-	mu     sync.Mutex
-	places map[*Device][]place
-	names  map[*Device]resolve.Endpoint // their name servers
-	outer  *Outer                       // nil where nothing is beyond the site
-	strays []*Stray
-	hung   map[machine]hung       // where the simulated machines of the site are plugged in
-	called map[address.MAC]string // and what they are called
-	own    *resolve.Authority     // signs the certificates of name servers where there is no world
+	mu      sync.Mutex
+	places  map[*Device][]place
+	names   map[*Device]resolve.Endpoint // their name servers
+	outer   *Outer                       // nil where nothing is beyond the site
+	strays  []*Stray
+	hung    map[machine]hung       // where the simulated machines of the site are plugged in
+	called  map[address.MAC]string // and what they are called
+	stirred chan struct{}          // closed at the next change
+	own     *resolve.Authority     // signs the certificates of name servers where there is no world
 }
 
 // place is one interface of a device on a network.
@@ -43,6 +44,25 @@ func (f *Fabric) join(d *Device, at []place) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.places[d] = at
+	f.stir()
+}
+
+// changes is closed when the devices of the site, or what is plugged in there, are next changed.
+func (f *Fabric) changes() <-chan struct{} {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.stirred == nil {
+		f.stirred = make(chan struct{})
+	}
+	return f.stirred
+}
+
+// stir says that something has changed. f.mu is held.
+func (f *Fabric) stir() {
+	if f.stirred != nil {
+		close(f.stirred)
+		f.stirred = nil
+	}
 }
 
 func (f *Fabric) leave(d *Device) {
@@ -50,6 +70,7 @@ func (f *Fabric) leave(d *Device) {
 	defer f.mu.Unlock()
 	delete(f.places, d)
 	delete(f.names, d)
+	f.stir()
 }
 
 // devices lists those that are joined, in no order.

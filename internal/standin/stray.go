@@ -56,6 +56,7 @@ func (f *Fabric) PlugIn(vlan int, mac address.MAC, at netip.Prefix, from, to net
 		dhcp.NewLeaseDB())}
 	f.mu.Lock()
 	f.strays = append(f.strays, s)
+	f.stir()
 	f.mu.Unlock()
 	s.done.Go(s.run)
 	return s, nil
@@ -65,6 +66,7 @@ func (f *Fabric) PlugIn(vlan int, mac address.MAC, at netip.Prefix, from, to net
 func (s *Stray) Close() {
 	s.fabric.mu.Lock()
 	s.fabric.strays = slices.DeleteFunc(slices.Clone(s.fabric.strays), func(o *Stray) bool { return o == s })
+	s.fabric.stir()
 	s.fabric.mu.Unlock()
 	_ = s.conn.Close()
 	s.done.Wait()

@@ -114,6 +114,7 @@ func accessOf(rows []gen.AccessOfSiteRow) []order.Access {
 			ProblemAt: r.ProblemAt,
 			Programs:  programs,
 			Drifted:   int(r.Drifted), DriftedAt: r.DriftedAt, Shared: r.Shared,
+			Tag: r.Etag, JudgedOn: r.JudgedOn,
 		}
 		_ = json.Unmarshal(r.Cuts, &a.Cuts) // Lithos wrote it itself
 		if r.Shared != "" {
@@ -391,17 +392,26 @@ func (l KeptLevel) Keep(ctx context.Context, q *gen.Queries, by actor.Technician
 		actor.Publish(ctx, q, actor.RoundsEvent))
 }
 
+// Holding is what a device holds, and what was made of it.
+type Holding struct {
+	Config  yang.Config
+	Differs []drift.Difference
+	Cuts    []check.Cut
+	// Tag is what the device calls it, and JudgedOn the revision; an empty one has it read and judged again.
+	Tag      string
+	JudgedOn int32
+}
+
 // NoteHeld keeps what a device holds, how much of that is otherwise than it was given, by the differences, and which
 // networks that cuts off. It says how many differences there were before, what Lithos did not put there apart.
 func NoteHeld(
-	ctx context.Context, q *gen.Queries, siteID, device string, held yang.Config, list []drift.Difference,
-	cuts []check.Cut,
+	ctx context.Context, q *gen.Queries, siteID, device string, h Holding,
 ) (was int, err error) {
-	raw, err := json.Marshal(held)
+	raw, err := json.Marshal(h.Config)
 	if err != nil {
 		return 0, err
 	}
-	off, err := json.Marshal(slices.Concat([]check.Cut{}, cuts))
+	off, err := json.Marshal(slices.Concat([]check.Cut{}, h.Cuts))
 	if err != nil {
 		return 0, err
 	}
@@ -409,12 +419,12 @@ func NoteHeld(
 		return 0, err
 	}
 	beside := 0
-	for _, one := range list {
+	for _, one := range h.Differs {
 		if one.Beside {
 			beside++
 		}
 	}
 	before, err := q.NoteDrift(ctx, gen.NoteDriftParams{SiteID: siteID, DeviceID: device,
-		Drifted: int32(len(list) - beside), Others: int32(beside), Cuts: off})
+		Drifted: int32(len(h.Differs) - beside), Others: int32(beside), Cuts: off, Etag: h.Tag, JudgedOn: h.JudgedOn})
 	return int(before), err
 }

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
@@ -55,7 +56,7 @@ func New(s *store.Store, vault *accounts.Vault, log *slog.Logger) *Service {
 // The workers of one process. A push waits for devices most of its time.
 const (
 	pushesAtOnce = 32
-	readsAtOnce  = 8
+	readsAtOnce  = 4 // of a group of sites each
 	othersAtOnce = 4
 )
 
@@ -79,14 +80,15 @@ func (s *Service) Run(ctx context.Context, every time.Duration) error {
 			push.QueuePush: {MaxWorkers: pushesAtOnce}, poll.QueueRead: {MaxWorkers: readsAtOnce},
 			river.QueueDefault: {MaxWorkers: othersAtOnce},
 		},
-		Workers:           workers,
-		FetchPollInterval: time.Second,
+		Workers: workers,
+		// PostgreSQL tells of new jobs; looking for some is for when the connection that it tells on was lost.
+		FetchPollInterval: 5 * time.Second,
 		FetchCooldown:     50 * time.Millisecond,
 		SoftStopTimeout:   FinishWithin,
 		// A job of a process that was killed is taken up by another after this; a
 		// push is taken up by its own package long before.
 		RescueStuckJobsAfter: 40 * time.Minute,
-		PeriodicJobs:         append(poll.Periodic(every), push.Periodic(), moves.Periodic()),
+		PeriodicJobs:         poll.Periodic(every),
 	})
 	if err != nil {
 		return fmt.Errorf("background jobs: %w", err)
@@ -99,7 +101,43 @@ func (s *Service) Run(ctx context.Context, every time.Duration) error {
 	}
 	go s.listen(ctx)
 	go s.Pushes.TakeUpLeft(ctx)
+	go s.startDue(ctx, jobs)
 	return nil
+}
+
+// dueEvery is how often it is looked for what begins by the clock, or after something else has ended.
+const dueEvery = 5 * time.Second
+
+// startDue makes jobs of what is due, until ctx ends. A job is written several times to the database, so that none is
+// made for nothing.
+func (s *Service) startDue(ctx context.Context, jobs *river.Client[pgx.Tx]) {
+	tick := time.NewTicker(dueEvery)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		for _, due := range []func(context.Context) (river.JobArgs, error){s.Pushes.Due, s.Moves.Due,
+			s.Poll.Due} {
+			args, err := due(ctx)
+			if err == nil && args != nil {
+				_, err = jobs.Insert(ctx, args, nil)
+			}
+			if err != nil && ctx.Err() == nil {
+				s.log.Warn("cannot look for what is due; trying again", "error", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-tick.C:
+		}
+	}
+}
+
+// WatchSite has the devices of a site be read in short intervals until stop is called.
+func (s *Service) WatchSite(ctx context.Context, code string) (stop func(), err error) {
+	row, err := store.Found(s.Store.SiteByCode(ctx, code))
+	if err != nil {
+		return nil, err
+	}
+	return s.Poll.Watch(row.ID), nil
 }
 
 // Stopped waits until the background jobs have ended after Run's ctx did.

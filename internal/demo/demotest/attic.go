@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/compile"
+	"lithos/core/scenario"
 	"lithos/core/site"
 	"lithos/internal/demo"
 	"lithos/internal/device"
@@ -27,8 +28,8 @@ func Attic(t testing.TB, w *work.Service) (*site.Site, map[string]*standin.Devic
 	return doc, StandIns(t, w, doc)
 }
 
-// StandIns brings a site in with a stand-in for each of its devices: layer 2 switches are reached at their management
-// interface, the others at an address beside the site.
+// StandIns brings a site in with a stand-in for each of its devices: layer 2 switches whose management interface has an
+// address of this machine are reached there, the others at an address beside the site.
 func StandIns(t testing.TB, w *work.Service, doc *site.Site) map[string]*standin.Device {
 	t.Helper()
 	_, err := w.Sites.Import(t.Context(), doc, 0, "for the test")
@@ -37,12 +38,15 @@ func StandIns(t testing.TB, w *work.Service, doc *site.Site) map[string]*standin
 	devices := map[string]*standin.Device{}
 	for _, d := range doc.Devices {
 		manage := ""
-		if d.Kind == site.L2Switch {
-			manage = "mgmt"
+		for _, i := range d.Interfaces {
+			here := len(i.Addresses) > 0 && i.Addresses[0].Addr().IsLoopback()
+			if d.Kind == site.L2Switch && i.Name == "mgmt" && here {
+				manage = i.Name
+			}
 		}
 		dev, err := standin.Start(standin.Config{Name: d.ID, System: d.Name, Kind: d.Kind, Fabric: fabric,
 			Initial: compile.Device(doc, d.ID), Account: "lithos", Password: "secret", Manage: manage,
-			Links: demo.Links(doc, d)})
+			Links: demo.Links(doc, d), Secrets: scenario.Passwords[doc.ID]})
 		require.NoError(t, err)
 		t.Cleanup(dev.Close)
 		devices[d.ID] = dev

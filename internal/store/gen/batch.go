@@ -21,7 +21,13 @@ var (
 
 const PutSighting = `-- name: PutSighting :batchexec
 INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $12, $13)
+SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $12, $13
+WHERE NOT EXISTS (SELECT FROM sighting s WHERE s.site_id = $1 AND s.device_id = $2 AND s.source = $3
+    AND s.address = $4 AND s.mac = $5 AND $12 >= s.last AND $12 < s.last + interval '2 minutes'
+    AND s.client_id = $6 AND s.name = $7 AND s.vendor_class = $8 AND s.pool = $9 AND s.state = $10
+    AND s.port = $11 AND s.expires IS NOT DISTINCT FROM $13
+    AND NOT EXISTS (SELECT FROM sighting o WHERE o.site_id = s.site_id AND o.device_id = s.device_id AND o.source = s.source
+        AND o.address = s.address AND o.mac <> s.mac AND o.last >= s.last AND s.source = 'neighbour'))
 ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET
     client_id = excluded.client_id, name = excluded.name, vendor_class = excluded.vendor_class, pool = excluded.pool, state = excluded.state, port = excluded.port, last = excluded.last, expires = excluded.expires
 `
@@ -48,6 +54,8 @@ type PutSightingParams struct {
 	Expires     *time.Time
 }
 
+// What says nothing new is not written more than once in two minutes: it is asked for each client at each reading. Who is
+// heard again after another was heard on the same address is news.
 func (q *Queries) PutSighting(ctx context.Context, arg []PutSightingParams) *PutSightingBatchResults {
 	batch := &pgx.Batch{}
 	for _, a := range arg {

@@ -220,6 +220,22 @@ func (q *Queries) ForgetServers(ctx context.Context) error {
 	return err
 }
 
+const HoldsStill = `-- name: HoldsStill :exec
+UPDATE device_config c SET last_at = now() WHERE c.last_at < now() - interval '5 minutes' AND c.id = (
+    SELECT id FROM device_config k WHERE k.site_id = $1 AND k.device_id = $2 ORDER BY id DESC LIMIT 1)
+`
+
+type HoldsStillParams struct {
+	SiteID   string
+	DeviceID string
+}
+
+// The device holds the same still. What says nothing new is not written more than once in five minutes.
+func (q *Queries) HoldsStill(ctx context.Context, arg HoldsStillParams) error {
+	_, err := q.db.Exec(ctx, HoldsStill, arg.SiteID, arg.DeviceID)
+	return err
+}
+
 const KeepColumns = `-- name: KeepColumns :exec
 INSERT INTO table_columns (headings, columns, said_by) VALUES ($1, $2, $3)
 ON CONFLICT (headings) DO UPDATE SET columns = excluded.columns, said_by = excluded.said_by, said_at = now()
@@ -276,9 +292,9 @@ func (q *Queries) NoteConfig(ctx context.Context, arg NoteConfigParams) error {
 
 const NoteDrift = `-- name: NoteDrift :one
 WITH was AS (
-    SELECT site_id, device_id, drifted FROM device_access b WHERE b.site_id = $4 AND b.device_id = $5 FOR UPDATE
+    SELECT site_id, device_id, drifted FROM device_access b WHERE b.site_id = $6 AND b.device_id = $7 FOR UPDATE
 )
-UPDATE device_access a SET drifted = $1, others = $2, cuts = $3,
+UPDATE device_access a SET drifted = $1, others = $2, cuts = $3, etag = $4, judged_on = $5,
     drifted_at = CASE WHEN $1::integer = 0 THEN NULL ELSE coalesce(a.drifted_at, now()) END
 FROM was WHERE a.site_id = was.site_id AND a.device_id = was.device_id RETURNING was.drifted
 `
@@ -287,6 +303,8 @@ type NoteDriftParams struct {
 	Drifted  int32
 	Others   int32
 	Cuts     []byte
+	Etag     string
+	JudgedOn int32
 	SiteID   string
 	DeviceID string
 }
@@ -297,6 +315,8 @@ func (q *Queries) NoteDrift(ctx context.Context, arg NoteDriftParams) (int32, er
 		arg.Drifted,
 		arg.Others,
 		arg.Cuts,
+		arg.Etag,
+		arg.JudgedOn,
 		arg.SiteID,
 		arg.DeviceID,
 	)

@@ -44,6 +44,8 @@ type DeviceAccess struct {
 	ProblemAt   *time.Time
 	Shared      string
 	Cuts        []byte
+	Etag        string
+	JudgedOn    int32
 }
 
 type DeviceConfig struct {

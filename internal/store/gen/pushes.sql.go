@@ -13,7 +13,7 @@ import (
 )
 
 const AccessOfSite = `-- name: AccessOfSite :many
-SELECT a.site_id, a.device_id, a.url, a.account, a.secret, a.fingerprint, a.read_at, a.problem, a.tried_at, a.programs, a.drifted, a.others, a.drifted_at, a.problem_at, a.shared, a.cuts, coalesce(k.account, '') AS shared_account, k.secret AS shared_secret, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
+SELECT a.site_id, a.device_id, a.url, a.account, a.secret, a.fingerprint, a.read_at, a.problem, a.tried_at, a.programs, a.drifted, a.others, a.drifted_at, a.problem_at, a.shared, a.cuts, a.etag, a.judged_on, coalesce(k.account, '') AS shared_account, k.secret AS shared_secret, (SELECT c.config FROM device_config c WHERE c.site_id = a.site_id AND c.device_id = a.device_id AND a.drifted + a.others > 0
     ORDER BY c.id DESC LIMIT 1) AS held
 FROM device_access a LEFT JOIN credential k ON k.id = a.shared WHERE a.site_id = $1 ORDER BY a.device_id
 `
@@ -35,6 +35,8 @@ type AccessOfSiteRow struct {
 	ProblemAt     *time.Time
 	Shared        string
 	Cuts          []byte
+	Etag          string
+	JudgedOn      int32
 	SharedAccount string
 	SharedSecret  []byte
 	Held          []byte
@@ -66,6 +68,8 @@ func (q *Queries) AccessOfSite(ctx context.Context, siteID string) ([]AccessOfSi
 			&i.ProblemAt,
 			&i.Shared,
 			&i.Cuts,
+			&i.Etag,
+			&i.JudgedOn,
 			&i.SharedAccount,
 			&i.SharedSecret,
 			&i.Held,
@@ -758,7 +762,7 @@ func (q *Queries) PushesByState(ctx context.Context) ([]PushesByStateRow, error)
 
 const PutAccess = `-- name: PutAccess :exec
 INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint, shared) VALUES ($1, $2, $3, $4, $5, $6, $7)
-ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint, shared = excluded.shared
+ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint, shared = excluded.shared, etag = ''
 `
 
 type PutAccessParams struct {

@@ -917,12 +917,19 @@ func (q *Queries) SitesToLookAt(ctx context.Context, arg SitesToLookAtParams) ([
 }
 
 const Standing = `-- name: Standing :one
-SELECT findings FROM site_standing WHERE site_id = $1
+SELECT revision, findings, (looked_at > now() - interval '5 minutes')::boolean AS lately FROM site_standing WHERE site_id = $1
 `
 
-func (q *Queries) Standing(ctx context.Context, siteID string) ([]byte, error) {
+type StandingRow struct {
+	Revision int32
+	Findings []byte
+	Lately   bool
+}
+
+// What was found around a site, and whether that was lately.
+func (q *Queries) Standing(ctx context.Context, siteID string) (StandingRow, error) {
 	row := q.db.QueryRow(ctx, Standing, siteID)
-	var findings []byte
-	err := row.Scan(&findings)
-	return findings, err
+	var i StandingRow
+	err := row.Scan(&i.Revision, &i.Findings, &i.Lately)
+	return i, err
 }

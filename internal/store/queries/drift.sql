@@ -12,9 +12,14 @@ INSERT INTO device_config (site_id, device_id, config) SELECT @site_id, @device_
 WITH was AS (
     SELECT site_id, device_id, drifted FROM device_access b WHERE b.site_id = @site_id AND b.device_id = @device_id FOR UPDATE
 )
-UPDATE device_access a SET drifted = @drifted, others = @others, cuts = @cuts,
+UPDATE device_access a SET drifted = @drifted, others = @others, cuts = @cuts, etag = @etag, judged_on = @judged_on,
     drifted_at = CASE WHEN @drifted::integer = 0 THEN NULL ELSE coalesce(a.drifted_at, now()) END
 FROM was WHERE a.site_id = was.site_id AND a.device_id = was.device_id RETURNING was.drifted;
+
+-- The device holds the same still. What says nothing new is not written more than once in five minutes.
+-- name: HoldsStill :exec
+UPDATE device_config c SET last_at = now() WHERE c.last_at < now() - interval '5 minutes' AND c.id = (
+    SELECT id FROM device_config k WHERE k.site_id = @site_id AND k.device_id = @device_id ORDER BY id DESC LIMIT 1);
 
 -- The forms of a device's configuration that are kept: the newest hundred.
 -- name: ForgetConfigs :exec

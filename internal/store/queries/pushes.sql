@@ -107,7 +107,7 @@ WHERE p.site_id = $1 AND p.state = 'landed' ORDER BY p.id, u.seq;
 
 -- name: PutAccess :exec
 INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint, shared) VALUES ($1, $2, $3, $4, $5, $6, $7)
-ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint, shared = excluded.shared;
+ON CONFLICT (site_id, device_id) DO UPDATE SET url = excluded.url, account = excluded.account, secret = excluded.secret, fingerprint = excluded.fingerprint, shared = excluded.shared, etag = '';
 
 -- name: ForgetAccess :execrows
 DELETE FROM device_access WHERE site_id = @site_id AND device_id = @device_id;
@@ -153,9 +153,17 @@ INSERT INTO name_since (site_id, name) SELECT @site_id, unnest(@names::text[]) O
 -- name: NamesSince :many
 SELECT name, since FROM name_since WHERE site_id = $1;
 
+-- What says nothing new is not written more than once in two minutes: it is asked for each client at each reading. Who is
+-- heard again after another was heard on the same address is news.
 -- name: PutSighting :batchexec
 INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port, first, last, expires)
-VALUES (@site_id, @device_id, @source, @address, @mac, @client_id, @name, @vendor_class, @pool, @state, @port, @last, @last, @expires)
+SELECT @site_id, @device_id, @source, @address, @mac, @client_id, @name, @vendor_class, @pool, @state, @port, @last, @last, @expires
+WHERE NOT EXISTS (SELECT FROM sighting s WHERE s.site_id = @site_id AND s.device_id = @device_id AND s.source = @source
+    AND s.address = @address AND s.mac = @mac AND @last >= s.last AND @last < s.last + interval '2 minutes'
+    AND s.client_id = @client_id AND s.name = @name AND s.vendor_class = @vendor_class AND s.pool = @pool AND s.state = @state
+    AND s.port = @port AND s.expires IS NOT DISTINCT FROM @expires
+    AND NOT EXISTS (SELECT FROM sighting o WHERE o.site_id = s.site_id AND o.device_id = s.device_id AND o.source = s.source
+        AND o.address = s.address AND o.mac <> s.mac AND o.last >= s.last AND s.source = 'neighbour'))
 ON CONFLICT (site_id, device_id, source, address, mac) DO UPDATE SET
     client_id = excluded.client_id, name = excluded.name, vendor_class = excluded.vendor_class, pool = excluded.pool, state = excluded.state, port = excluded.port, last = excluded.last, expires = excluded.expires;
 

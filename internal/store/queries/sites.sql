@@ -26,8 +26,9 @@ WHERE site_summary.revision <= excluded.revision;
 INSERT INTO site_standing (site_id, revision, findings) VALUES ($1, $2, $3)
 ON CONFLICT (site_id) DO UPDATE SET revision = excluded.revision, findings = excluded.findings, looked_at = now();
 
+-- What was found around a site, and whether that was lately.
 -- name: Standing :one
-SELECT findings FROM site_standing WHERE site_id = $1;
+SELECT revision, findings, (looked_at > now() - interval '5 minutes')::boolean AS lately FROM site_standing WHERE site_id = $1;
 
 -- The sites to look around at next: new ones, those with another revision than
 -- when they were looked at, and those that wait the longest.

@@ -829,7 +829,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Say which order the browser has in front of it */
+        /** Say which order and site the browser has in front of it */
         put: operations["presence"];
         post?: never;
         delete?: never;
@@ -3874,6 +3874,8 @@ export interface components {
              * @description 0 for none
              */
             order: number;
+            /** @description code of the site that it shows; its devices are read more often */
+            site?: string;
             /** @description id of the browser's live events */
             stream: string;
         };
@@ -3881,6 +3883,7 @@ export interface components {
             asks?: boolean;
             /** Format: int64 */
             id: number;
+            site?: string;
             stream: string;
             who: string;
         };

@@ -1,4 +1,5 @@
-import { useEffect } from 'react'
+import { useEffect, useState } from 'react'
+import { useLocation } from 'react-router'
 import { api, type Schemas } from '../api/client'
 import { shared } from '../parts/shared'
 
@@ -26,14 +27,30 @@ export function heardPresent(order: number, p: Schemas['Present']) {
   there.set(order ? [...others, { ...p, order, at: Date.now() }] : others)
 }
 
-/** Tells the others which order this browser has in front of it. */
+/** The code of the site whose page this browser shows; none while its window is hidden. */
+function useSiteShown() {
+  const { pathname } = useLocation()
+  const [hidden, setHidden] = useState(document.hidden)
+  useEffect(() => {
+    const changed = () => setHidden(document.hidden)
+    document.addEventListener('visibilitychange', changed)
+    return () => document.removeEventListener('visibilitychange', changed)
+  }, [])
+  return hidden ? undefined : /^\/sites\/([^/]+)/.exec(pathname)?.[1]
+}
+
+/**
+ * Tells the others which order this browser has in front of it, and the server which site it shows: its devices are
+ * read more often while somebody looks.
+ */
 export function usePresent(order: number | undefined) {
   const stream = own.use()
+  const site = useSiteShown()
   useEffect(() => {
     if (!stream) return
     // Nothing depends on it: without an answer the others merely do not see this browser.
-    api.PUT('/api/presence', { body: { stream, order: order ?? 0 } }).catch(() => undefined)
-  }, [stream, order])
+    api.PUT('/api/presence', { body: { stream, order: order ?? 0, site } }).catch(() => undefined)
+  }, [stream, order, site])
 }
 
 /** Who else has an order in front of them, in words. */

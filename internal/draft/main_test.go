@@ -1,0 +1,10 @@
+package draft_test
+
+import (
+	"testing"
+
+	"lithos/internal/postgres/pgtest"
+	"lithos/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, store.Migrate) }
