@@ -9,8 +9,9 @@ TOOLS := $(CURDIR)/bin/tools
 SQLC_VERSION := v1.31.1
 STATICCHECK_VERSION := v0.8.2
 GREMLINS_VERSION := v0.6.0
+GOTESTSUM_VERSION := v1.13.0
 
-.PHONY: help demo test attacks bench mutate generate check-generated lint fuzz clean system-packages browser
+.PHONY: help demo test test-plain test-raced attacks bench mutate generate check-generated lint fuzz clean system-packages browser
 
 help: ## List the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
@@ -19,10 +20,22 @@ demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-
 	@exec bin/lithos demo
 
 # Every test is run anew (-count=1): what some look at, such as the imports of other packages, Go's cache does not see.
-test: system-packages browser bin/lithos $(TOOLS)/staticcheck check-generated lint ## Install what is missing and run every test
-	go test -count=1 -timeout 30m ./...
-	go test -count=1 -race ./internal/standin ./internal/device ./internal/store
-	go test -count=1 -race ./internal/work -run 'TwoTechnicians|Attack(Twenty|LostHold|Sixty|LiveEvents|OneDevice|ToldToEnd)'
+test: system-packages browser bin/lithos $(TOOLS)/staticcheck $(TOOLS)/gotestsum check-generated lint ## Install what is missing and run every test
+	@$(MAKE) --no-print-directory -j2 test-plain test-raced
+	@echo "The ten slowest tests:"
+	@cat .tests-*.json | $(TOOLS)/gotestsum tool slowest --num 10 --jsonfile -
+
+# What runs concurrently is tested with the race detector. Much of that is waiting, so that both are run at once.
+RACED := $(addprefix lithos/internal/,accounts api device draft poll push standin standin/internet standin/resolve \
+	standin/wired store)
+GOTEST := $(TOOLS)/gotestsum --format standard-quiet
+
+test-plain: $(TOOLS)/gotestsum
+	@$(GOTEST) --jsonfile .tests-plain.json -- -count=1 -timeout 30m \
+		$$(go list ./... | grep -vxE '$(subst $(eval) ,|,$(RACED))|.*/node_modules/.*')
+
+test-raced: $(TOOLS)/gotestsum
+	@$(GOTEST) --jsonfile .tests-raced.json -- -count=1 -race -p 1 -timeout 30m $(RACED)
 
 attacks: system-packages browser web/dist/index.html ## Run the tests that attack Lithos from outside, and count them
 	@scripts/attacks
@@ -84,6 +97,9 @@ $(TOOLS)/sqlc:
 
 $(TOOLS)/gremlins:
 	GOBIN=$(TOOLS) go install github.com/go-gremlins/gremlins/cmd/gremlins@$(GREMLINS_VERSION)
+
+$(TOOLS)/gotestsum:
+	GOBIN=$(TOOLS) go install gotest.tools/gotestsum@$(GOTESTSUM_VERSION)
 
 $(TOOLS)/staticcheck:
 	GOBIN=$(TOOLS) go install honnef.co/go/tools/cmd/staticcheck@$(STATICCHECK_VERSION)
