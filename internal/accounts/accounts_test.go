@@ -33,7 +33,8 @@ func TestNobodyLearnsWhichNamesThereAre(t *testing.T) {
 	d := office(t)
 	require.NoError(t, d.Accounts.SwitchAccount(t.Context(), "an administrator", "jo", true))
 	var says []string
-	for _, one := range [][2]string{{"mk", "wrong"}, {"nobody", "wrong"}, {"jo", demotest.JoPassword}, {"m\x00k", "wrong"}} {
+	for _, one := range [][2]string{{"mk", "wrong"}, {"nobody", "wrong"}, {"jo", demotest.JoPassword},
+		{"m\x00k", "wrong"}} {
 		err := signIn(d, one[0], one[1], "192.0.2.1")
 		demotest.Refused(t, err, actor.Denied, "wrong")
 		says = append(says, err.Error())
@@ -123,7 +124,8 @@ func TestPasswordsThatAreNotTaken(t *testing.T) {
 		demotest.Refused(t, err, actor.Invalid, says)
 	}
 	for name, says := range map[string]string{"": "needs a name", "j o": "space", strings.Repeat("j", 200): "longer"} {
-		_, err := d.Accounts.PutTechnician(t.Context(), "an administrator", name, "Jo Arden", "copper-otter-signal-barn")
+		_, err := d.Accounts.PutTechnician(t.Context(), "an administrator", name, "Jo Arden",
+			"copper-otter-signal-barn")
 		demotest.Refused(t, err, actor.Invalid, says)
 	}
 	require.NoError(t, signIn(d, "jo", demotest.JoPassword, "192.0.2.1"))
@@ -158,7 +160,8 @@ func TestSecretsAreNotKeptInClear(t *testing.T) {
 	t.Parallel()
 	d := office(t)
 	require.NoError(t, d.Accounts.KeepSecret(t.Context(), d.Doc, "key-quill", "walnut-harbour-quartz"))
-	rows, err := d.Store.Pool.Query(t.Context(), "SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'")
+	rows, err := d.Store.Pool.Query(t.Context(),
+		"SELECT table_name FROM information_schema.tables WHERE table_schema = 'public'")
 	require.NoError(t, err)
 	var tables []string
 	for rows.Next() {

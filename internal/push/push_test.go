@@ -140,7 +140,8 @@ func TestWindow(t *testing.T) {
 	d.RunJobs()
 	id := shorter(d)
 	d.Rehearse(id)
-	demotest.Refused(t, d.Pushes.Wait(t.Context(), d.MK, id, d.Version(id), true), actor.Conflict, "change window opens")
+	demotest.Refused(t, d.Pushes.Wait(t.Context(), d.MK, id, d.Version(id), true), actor.Conflict,
+		"change window opens")
 	opens := time.Now().Add(time.Hour).In(d.Doc.Location())
 	require.NoError(t, d.Pushes.SetWindow(t.Context(), d.MK, id, push.WindowEntry{
 		NotBefore: opens.Format("2006-01-02T15:04"), NotAfter: opens.Add(time.Hour).Format("2006-01-02T15:04")}))
