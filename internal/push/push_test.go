@@ -151,7 +151,8 @@ func TestWindow(t *testing.T) {
 	due, err := d.Pushes.Due(t.Context())
 	require.NoError(t, err)
 	assert.Nil(t, due, "its window is not open yet")
-	_, err = d.Store.Pool.Exec(t.Context(), "UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
+	_, err = d.Store.Pool.Exec(t.Context(),
+		"UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
 	require.NoError(t, err)
 	due, err = d.Pushes.Due(t.Context())
 	require.NoError(t, err)
