@@ -32,8 +32,11 @@ func Of(p netip.Prefix) Range {
 
 // IsValid reports whether both ends are IPv4 addresses in order.
 func (r Range) IsValid() bool {
-	return r.From.Is4() && r.To.Is4() && !r.To.Less(r.From)
+	return r.From.Is4() && r.ip().IsValid()
 }
+
+// ip is the range for netipx, which does the arithmetic.
+func (r Range) ip() netipx.IPRange { return netipx.IPRangeFrom(r.From, r.To) }
 
 // Size is the number of addresses, 0 for an invalid range.
 func (r Range) Size() int {
@@ -43,18 +46,14 @@ func (r Range) Size() int {
 	return int(Uint(r.To)) - int(Uint(r.From)) + 1
 }
 
-// Contains reports whether a lies in r.
-func (r Range) Contains(a netip.Addr) bool {
-	return r.IsValid() && a.Is4() && !a.Less(r.From) && !r.To.Less(a)
-}
+// Contains reports whether a lies in r; nothing lies in an invalid range.
+func (r Range) Contains(a netip.Addr) bool { return r.IsValid() && r.ip().Contains(a) }
 
-// Covers reports whether all of o lies in r.
+// Covers reports whether all of o lies in r; false where either is invalid.
 func (r Range) Covers(o Range) bool { return o.IsValid() && r.Contains(o.From) && r.Contains(o.To) }
 
-// Overlaps reports whether r and o share an address.
-func (r Range) Overlaps(o Range) bool {
-	return r.IsValid() && o.IsValid() && !r.To.Less(o.From) && !o.To.Less(r.From)
-}
+// Overlaps reports whether r and o share an address; false where either is invalid.
+func (r Range) Overlaps(o Range) bool { return r.IsValid() && r.ip().Overlaps(o.ip()) }
 
 // Intersect is the part of r inside o; ok is false when there is none.
 func (r Range) Intersect(o Range) (part Range, ok bool) {
@@ -119,12 +118,12 @@ func Offset(p netip.Prefix, a netip.Addr) int {
 	return int(Uint(a)) - int(Uint(p.Masked().Addr()))
 }
 
-// Mask is the dotted mask of a prefix length (26 gives 255.255.255.192).
+// Mask is the dotted mask of a prefix length (26 gives 255.255.255.192); 0.0.0.0 for a length outside of 1 to 32.
 func Mask(bits int) netip.Addr {
-	if bits <= 0 || bits > 32 {
+	if bits > 32 {
 		return netip.IPv4Unspecified()
 	}
-	return FromUint(^uint32(0) << (32 - bits))
+	return FromUint(^uint32(0) << (32 - bits)) // 32 and more shift all of it out
 }
 
 // Usable is the range of addresses a host on p may hold. On /31 (RFC 3021) and
@@ -143,12 +142,12 @@ func Ranges(keep, remove []Range) []Range {
 	var b netipx.IPSetBuilder
 	for _, r := range keep {
 		if r.IsValid() {
-			b.AddRange(netipx.IPRangeFrom(r.From, r.To))
+			b.AddRange(r.ip())
 		}
 	}
 	for _, r := range remove {
 		if r.IsValid() {
-			b.RemoveRange(netipx.IPRangeFrom(r.From, r.To))
+			b.RemoveRange(r.ip())
 		}
 	}
 	set, err := b.IPSet()
@@ -201,13 +200,4 @@ func NextPrefix(blocks, used []netip.Prefix, bits int) (netip.Prefix, bool) {
 		return netip.Prefix{}, false
 	}
 	return netip.PrefixFrom(best.Addr(), bits), true
-}
-
-// NextFree is the lowest address of within that no owned range holds.
-func NextFree(within Range, owned []Range) (netip.Addr, bool) {
-	free := Ranges([]Range{within}, owned)
-	if len(free) == 0 {
-		return netip.Addr{}, false
-	}
-	return free[0].From, true
 }

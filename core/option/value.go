@@ -74,9 +74,6 @@ func (o Own) Canonical(code uint8, text string) (string, error) {
 	return o.Format(code, wire), nil
 }
 
-// Canonical is Own.Canonical where a site has no options of its own.
-func Canonical(code uint8, text string) (string, error) { return Own(nil).Canonical(code, text) }
-
 // Format writes wire octets in the option's text form. Octets that do not fit
 // the type are written as hex, so that a faulty packet can still be shown.
 func (o Own) Format(code uint8, wire []byte) string {

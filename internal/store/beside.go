@@ -74,8 +74,11 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 		customer, siteID)
 	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
 		customer, siteID)
-	if err := s.Pool.SendBatch(ctx, &batch).Close(); err != nil {
-		return b, fmt.Errorf("read beside site %s: %w", siteID, failed(err))
+	err := s.Snapshot(ctx, func(_ *gen.Queries, tx pgx.Tx) error {
+		return failed(tx.SendBatch(ctx, &batch).Close())
+	})
+	if err != nil {
+		return b, fmt.Errorf("read beside site %s: %w", siteID, err)
 	}
 	return b, nil
 }

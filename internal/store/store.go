@@ -120,8 +120,18 @@ func Migrate(ctx context.Context, url string) error {
 
 // InTx runs do in one transaction, kept when do returns nil.
 func (s *Store) InTx(ctx context.Context, do func(q *gen.Queries, tx pgx.Tx) error) error {
+	return s.in(ctx, pgx.TxOptions{}, do)
+}
+
+// Snapshot runs reads in one transaction in which the database stays as it was when it began (repeatable read): what
+// several queries give belongs together. A write in it is refused.
+func (s *Store) Snapshot(ctx context.Context, do func(q *gen.Queries, tx pgx.Tx) error) error {
+	return s.in(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, do)
+}
+
+func (s *Store) in(ctx context.Context, o pgx.TxOptions, do func(q *gen.Queries, tx pgx.Tx) error) error {
 	var done error
-	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err := pgx.BeginTxFunc(ctx, s.Pool, o, func(tx pgx.Tx) error {
 		done = do(gen.New(marked{tx}), tx)
 		return done
 	})

@@ -259,3 +259,26 @@ func TestSeveralProcessesMigrateAtOnce(t *testing.T) {
 	_, err := store.Open(t.Context(), "postgres://nobody@127.0.0.1:1/none", 0)
 	assert.ErrorContains(t, err, "connect to PostgreSQL")
 }
+
+// What a snapshot reads stays as it was when it began, whatever is written meanwhile; it writes nothing itself.
+func TestSnapshotStaysAsItWas(t *testing.T) {
+	s := open(t)
+	kelder := scenario.Site("kelder-bridge")
+	add(t, s, kelder)
+	err := s.Snapshot(t.Context(), func(q *gen.Queries, tx pgx.Tx) error {
+		before, err := q.SiteByCode(t.Context(), kelder.Code)
+		require.NoError(t, err)
+		_, err = s.Pool.Exec(t.Context(), "UPDATE site SET name = 'Another' WHERE code = $1", kelder.Code)
+		require.NoError(t, err)
+		after, err := q.SiteByCode(t.Context(), kelder.Code)
+		require.NoError(t, err)
+		assert.Equal(t, before, after)
+		_, err = tx.Exec(t.Context(), "UPDATE site SET name = 'A third'")
+		assert.ErrorContains(t, err, "read-only")
+		return nil
+	})
+	require.Error(t, err, "the refused write ends it")
+	row, err := s.SiteByCode(t.Context(), kelder.Code)
+	require.NoError(t, err)
+	assert.Equal(t, "Another", row.Name)
+}

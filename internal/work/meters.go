@@ -15,7 +15,8 @@ type gauges struct{ *Service }
 // Meters are what /metrics tells of the use cases, of the pool's use and of the jobs by
 // state.
 func (s *Service) Meters() []prometheus.Collector {
-	return slices.Concat(s.Pushes.Meters(), s.Poll.Meters(), s.Accounts.Meters(), []prometheus.Collector{gauges{s}})
+	return slices.Concat(s.Pushes.Meters(), s.Poll.Meters(), s.Accounts.Meters(),
+		[]prometheus.Collector{gauges{s}, s.failures.count})
 }
 
 var (

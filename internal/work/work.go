@@ -35,8 +35,9 @@ type Service struct {
 	Store    *store.Store
 	Events   *actor.Hub
 
-	log  *slog.Logger
-	jobs interface{ Stopped() <-chan struct{} }
+	log      *slog.Logger
+	failures *failures
+	jobs     interface{ Stopped() <-chan struct{} }
 }
 
 // New makes the use cases on a migrated database. Nothing runs in the background
@@ -49,7 +50,7 @@ func New(s *store.Store, vault *accounts.Vault, log *slog.Logger) *Service {
 	return &Service{
 		Drafts: d, Pushes: push.New(s, d, p, p, w, log), Poll: w, Accounts: p, Sites: sites.New(s, d),
 		Moves: moves.New(s, d, p, log), Store: s,
-		Events: actor.NewHub(), log: log,
+		Events: actor.NewHub(), log: log, failures: newFailures(log),
 	}
 }
 
@@ -80,7 +81,8 @@ func (s *Service) Run(ctx context.Context, every time.Duration) error {
 			push.QueuePush: {MaxWorkers: pushesAtOnce}, poll.QueueRead: {MaxWorkers: readsAtOnce},
 			river.QueueDefault: {MaxWorkers: othersAtOnce},
 		},
-		Workers: workers,
+		Workers:      workers,
+		ErrorHandler: s.failures,
 		// PostgreSQL tells of new jobs; looking for some is for when the connection that it tells on was lost.
 		FetchPollInterval: 5 * time.Second,
 		FetchCooldown:     50 * time.Millisecond,

@@ -7,7 +7,7 @@ export const places = [
   ['tray', 'To the work order', 'b'],
 ] as const
 
-export type Place = (typeof places)[number][0]
+type Place = (typeof places)[number][0]
 
 /** The element of a selector that is drawn: what is folded away is in the page, too. */
 const drawn = (selector: string) =>

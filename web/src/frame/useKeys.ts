@@ -1,6 +1,6 @@
 import { useEffect, useRef } from 'react'
 
-export type Keys = Record<string, () => void>
+type Keys = Record<string, () => void>
 
 const setting = 'lithos.single-keys'
 

@@ -7,7 +7,7 @@ import type { Plan } from './useMove'
 type Fate = Plan['night']['fates'][number]
 
 /** Seconds as people say them. */
-export function span(seconds: number): string {
+function span(seconds: number): string {
   if (seconds < 90) return `${seconds} s`
   if (seconds < 90 * 60) return `${Math.round(seconds / 60)} min`
   return `${(seconds / 3600).toFixed(1)} h`

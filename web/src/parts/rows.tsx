@@ -13,7 +13,7 @@ export function useOpenRow() {
   })
 }
 
-export type Sort<K> = { by?: K; down: boolean }
+type Sort<K> = { by?: K; down: boolean }
 
 /** Sorting by a column, at first by one if one is named: the first click one way, the second the other, the third as
  * it came. */

@@ -11,7 +11,7 @@ export type Asked =
   | { kind: 'order' }
 
 /** What of a site's page is in the way of it, beside what its address says. */
-export type PageState = {
+type PageState = {
   /** The window that is open. */
   open?: Asked
   /** What waits until a work order is open. */
@@ -22,7 +22,7 @@ export type PageState = {
   sheet: boolean
 }
 
-export type PageAction =
+type PageAction =
   | { do: 'ask'; asked: Asked; ordered: boolean }
   | { do: 'ordered' }
   | { do: 'close' }
