@@ -45,8 +45,8 @@ func main() {
 	for _, p := range packages {
 		p = strings.TrimPrefix(filepath.ToSlash(filepath.Clean(p)), "./")
 		s := survey(*tool, p, *most, *seed, alike(text))
-		fmt.Printf("%s: %d mutants, %d killed, %d survived, %d change nothing\n", p, s.all(), s.killed, len(s.survived),
-			s.equal)
+		fmt.Printf("%s: %d mutants, %d killed (%d by time), %d survived, %d change nothing\n", p, s.all(), s.killed,
+			s.endless, len(s.survived), s.equal)
 		for _, one := range s.survived {
 			fmt.Println("  " + one)
 		}
@@ -89,6 +89,7 @@ type report struct {
 // result is what became of the mutants of a package.
 type result struct {
 	killed, equal int
+	endless       int      // of those killed: tests that did not end in time, or a machine that is too busy
 	survived      []string // file:line and what was changed
 	whole         bool     // no files were left out
 }
@@ -101,7 +102,7 @@ func (r result) row(name string) string {
 	if !r.whole {
 		of = "a sample"
 	}
-	return fmt.Sprintf("| %s | %d | %d | %d | %d | %s |", name, r.all(), r.killed, len(r.survived),
+	return fmt.Sprintf("| %s | %d | %d | %d | %d | %d | %s |", name, r.all(), r.killed, r.endless, len(r.survived),
 		100*r.killed/max(r.all(), 1), of)
 }
 
@@ -151,7 +152,10 @@ func judge(r report, name string, same map[[2]string]bool, whole bool) result {
 				line = strings.TrimSpace(lines[m.Line-1])
 			}
 			switch {
-			case m.Status == "KILLED" || m.Status == "TIMED OUT":
+			case m.Status == "TIMED OUT":
+				out.killed++
+				out.endless++
+			case m.Status == "KILLED":
 				out.killed++
 			case m.Status == "NOT VIABLE" || m.Status == "SKIPPED":
 			case same[[2]string{filepath.Join(name, f.Name), line}]:
@@ -212,7 +216,7 @@ func alike(text string) map[[2]string]bool {
 
 // withRow puts the line of a package into the table in its place, or in the place of its last one.
 func withRow(text, name, row string) string {
-	rows := regexp.MustCompile(`(?m)^\| \S+ \| \d+ \|.*\n`).FindAllString(text, -1)
+	rows := regexp.MustCompile(`(?m)^\| \S+ (\| \d+ ){5}\|.*\n`).FindAllString(text, -1)
 	for _, one := range rows {
 		text = strings.Replace(text, one, "", 1)
 	}

@@ -16,9 +16,9 @@ func TestAPackageHasOneRow(t *testing.T) {
 	one := withRow(none, "core/b", result{killed: 3, survived: []string{"x"}}.row("core/b"))
 	two := withRow(one, "core/a", result{killed: 1, whole: true}.row("core/a"))
 	again := withRow(two, "core/b", result{killed: 4, whole: true}.row("core/b"))
-	assert.Contains(t, one, "| --- | --- |\n| core/b | 4 | 3 | 1 | 75 | a sample |\n")
-	assert.Contains(t, again, "| --- | --- |\n| core/a | 1 | 1 | 0 | 100 | all files |\n"+
-		"| core/b | 4 | 4 | 0 | 100 | all files |\n\n")
+	assert.Contains(t, one, "| --- | --- |\n| core/b | 4 | 3 | 0 | 1 | 75 | a sample |\n")
+	assert.Contains(t, again, "| --- | --- |\n| core/a | 1 | 1 | 0 | 0 | 100 | all files |\n"+
+		"| core/b | 4 | 4 | 0 | 0 | 100 | all files |\n\n")
 	assert.Equal(t, map[[2]string]bool{{"a.go", "x <= y"}: true}, alike(again))
 }
 
@@ -43,7 +43,7 @@ func TestFaultsAreCounted(t *testing.T) {
 		{"type":"ARITHMETIC_BASE","status":"NOT COVERED","line":3,"column":1},
 		{"type":"ARITHMETIC_BASE","status":"LIVED","line":2,"column":1}]}]}`), &r))
 	out := judge(r, dir, map[[2]string]bool{{filepath.Join(dir, "a.go"), "two"}: true}, true)
-	assert.Equal(t, result{killed: 2, equal: 1, whole: true, survived: []string{
+	assert.Equal(t, result{killed: 2, endless: 1, equal: 1, whole: true, survived: []string{
 		filepath.Join(dir, "a.go") + ":3:2: conditionals boundary: three",
 		filepath.Join(dir, "a.go") + ":3:1: arithmetic base: three"}}, out)
 }
