@@ -250,12 +250,8 @@ func errorMessage(answer []byte, status string) string {
 
 // Read is the running configuration with its entity tag.
 func (r *RESTCONF) Read(ctx context.Context) (yang.Config, string, error) {
-	var c yang.Config
-	header, err := r.do(ctx, http.MethodGet, "/restconf/data", nil, &c)
-	if err != nil {
-		return yang.Config{}, "", err
-	}
-	return c.Sorted(), header.Get("ETag"), nil
+	c, tag, _, err := r.ReadChanged(ctx, "")
+	return c, tag, err
 }
 
 // ReadChanged is Read where the device's entity tag is another than the one that is known (RFC 9110 section 13.1.2).

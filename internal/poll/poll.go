@@ -102,17 +102,10 @@ const toldSites = 4096
 
 // New makes the use cases on a migrated database.
 func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Service {
-	told, err := lru.New[string, uint64](toldSites)
-	if err != nil {
-		panic("a cache of a positive size is always made: " + err.Error())
-	}
-	judged, err := lru.New[string, struct{}](judgedDevices)
-	if err != nil {
-		panic("a cache of a positive size is always made: " + err.Error())
-	}
 	return &Service{
-		judged: judged, watched: watched{sites: map[string]*watchedSite{}},
-		told: told, KeepSeen: KeepSeen, WatchedEvery: watchedEvery, store: s, sites: sites, devices: devices,
+		judged: cache[struct{}](judgedDevices), watched: watched{sites: map[string]*watchedSite{}},
+		told: cache[uint64](toldSites), KeepSeen: KeepSeen, WatchedEvery: watchedEvery,
+		store: s, sites: sites, devices: devices,
 		log: log, life: context.Background(),
 		reads: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "lithos_device_reads_total", Help: "Readings of devices, by outcome: answered or failed.",
@@ -122,6 +115,15 @@ func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Servic
 			Buckets: prometheus.ExponentialBuckets(0.005, 2, 13),
 		}),
 	}
+}
+
+// cache keeps what was used last, by a key.
+func cache[V any](size int) *lru.Cache[string, V] {
+	c, err := lru.New[string, V](size)
+	if err != nil {
+		panic("a cache of a positive size is always made: " + err.Error())
+	}
+	return c
 }
 
 // Meters count what the use cases do, for /metrics.
