@@ -9,6 +9,9 @@ import (
 // MAC is a 48-bit hardware address (IEEE 802), comparable, the zero value unset.
 type MAC [6]byte
 
+// macMarks are the signs between the digits of a hardware address, which mean nothing.
+var macMarks = strings.NewReplacer(":", "", "-", "", ".", "", " ", "")
+
 // ParseMAC reads a hardware address written with colons, hyphens or dots, or
 // bare: 00:00:5e:00:53:1c, 00-00-5E-00-53-1C, 0000.5e00.531c, 00005e00531c.
 func ParseMAC(text string) (MAC, error) {
@@ -16,7 +19,7 @@ func ParseMAC(text string) (MAC, error) {
 	if s == "" {
 		return MAC{}, fmt.Errorf("a MAC is missing; type twelve hex digits, for example 00:00:5e:00:53:1c")
 	}
-	bare := strings.ToLower(strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(s))
+	bare := strings.ToLower(macMarks.Replace(s))
 	raw, err := hex.DecodeString(bare)
 	if len(s) > maxText || err != nil || len(raw) != 6 {
 		return MAC{}, fmt.Errorf("%q is not a MAC; type twelve hex digits, for example 00:00:5e:00:53:1c", clip(s))

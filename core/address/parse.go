@@ -107,11 +107,14 @@ func inverted(m netip.Addr) netip.Addr {
 	return netip.AddrFrom4(b)
 }
 
+// rangeMarks are the ways people write "to" between two addresses.
+var rangeMarks = strings.NewReplacer("–", "-", "—", "-", " to ", "-", "..", "-")
+
 // ParseRange reads a run of addresses the ways people write them, completed
 // from the network: "96-119", ".96 - .119", "10.84.18.96-119",
 // "10.84.18.96 to 10.84.18.119", "10.84.18.96/29", or a single address.
 func ParseRange(text string, within netip.Prefix) (Range, error) {
-	s := strings.TrimSpace(strings.NewReplacer("–", "-", "—", "-", " to ", "-", "..", "-").Replace(text))
+	s := strings.TrimSpace(rangeMarks.Replace(text))
 	if s == "" {
 		return Range{}, fmt.Errorf("a range is missing; type its first and last address, for example %s",
 			exampleRange(within))

@@ -28,10 +28,12 @@ type Kind struct {
 	list    func(s *Site, in Ref, write bool) (List, bool)
 	called  func(part any) string
 	options func(s *Site, id string, write bool) (*[]Option, bool)
-	fresh   func(s *Site, n *Network, part any)
-	settle  func(r *Reading, part any)
-	empty   func(id string) any
-	copied  func(part any) any
+	// every calls back with the options of each part of the kind in turn; nil with options.
+	every  func(s *Site, do func([]Option))
+	fresh  func(s *Site, n *Network, part any)
+	settle func(r *Reading, part any)
+	empty  func(id string) any
+	copied func(part any) any
 	// normal puts a whole list into the order of the normal form.
 	normal func(s *Site)
 }
@@ -379,6 +381,13 @@ func kept[E, T any](k Kind, a about[T], at place[E], held element[E, T]) *Kind {
 	}
 	k.copied = copied[T]
 	if a.options != nil {
+		k.every = func(s *Site, do func([]Option)) {
+			at.each(s, func(list *[]E) {
+				for i := range *list {
+					do(*a.options(held.of(&(*list)[i])))
+				}
+			})
+		}
 		k.options = func(s *Site, id string, write bool) (*[]Option, bool) {
 			list, ok := at.find(s, Ref{}, write)
 			if !ok {
@@ -427,6 +436,7 @@ func one[T any](
 		own, _ := get(s)
 		return options(s), own == id && id != ""
 	}
+	k.every = func(s *Site, do func([]Option)) { do(*options(s)) }
 	return &k
 }
 

@@ -146,31 +146,36 @@ func (p *parts[E, T]) Tidy() {
 	if len(p.touched) == 0 {
 		return
 	}
-	p.index, p.finds = nil, 0
-	few := len(p.touched) <= fewTouched
-	var placed []E
-	for _, id := range p.touched {
-		i, ok := p.search(id)
-		if ok && p.tidy != nil {
-			p.tidy(p.part(i))
-		}
-		if ok && few {
-			placed = append(placed, (*p.at)[i])
-			*p.at = slices.Delete(*p.at, i, i+1)
-		}
-		if !few && p.tidy == nil {
-			break
+	if p.tidy != nil {
+		for _, id := range p.touched {
+			if i, ok := p.Find(id); ok {
+				p.tidy(p.part(i))
+			}
 		}
 	}
-	if !few {
+	p.index, p.finds = nil, 0 // the places change
+	if len(p.touched) <= fewTouched {
+		p.place(p.touched)
+	} else {
 		slices.SortStableFunc(*p.at, p.compare)
 	}
+	p.touched = nil
+}
+
+// place puts a few parts where they belong in a list whose other parts are in order.
+func (p *parts[E, T]) place(few []string) {
+	var taken []E
+	for _, id := range few {
+		if i, ok := p.search(id); ok {
+			taken = append(taken, (*p.at)[i])
+			*p.at = slices.Delete(*p.at, i, i+1)
+		}
+	}
 	// The others are in order, once none of these is among them.
-	for _, v := range placed {
+	for _, v := range taken {
 		to, _ := slices.BinarySearchFunc(*p.at, v, p.compare)
 		*p.at = slices.Insert(*p.at, to, v)
 	}
-	p.touched = nil
 }
 
 func (p *parts[E, T]) compare(a, b E) int { return p.order(p.of(&a), p.of(&b)) }

@@ -85,24 +85,22 @@ func decode(root *node) (*Site, error) {
 }
 
 // timesInSeconds gives times that a file has as a number their unit: a program that writes one means seconds. A person
-// who types one into a form is asked.
+// who types one into a form is asked. It writes to the options in place: nobody else has the document yet.
 func timesInSeconds(s *Site) {
 	own := s.Own()
 	for _, k := range kinds {
-		if k.options == nil {
+		if k.every == nil {
 			continue
 		}
-		k.Each(s, func(_ Ref, list List, i int) bool {
-			options, _ := optionsAt(s, Ref{k.Name, list.ID(i)}, true)
-			for i := range *options {
-				o := &(*options)[i]
+		k.every(s, func(options []Option) {
+			for i := range options {
+				o := &options[i]
 				def, known := own.Lookup(o.Code)
 				n, err := strconv.ParseUint(o.Value, 10, 32)
 				if known && def.Type == option.Seconds && err == nil && n > 0 {
 					o.Value = option.FormatDuration(time.Duration(n) * time.Second)
 				}
 			}
-			return true
 		})
 	}
 }
