@@ -61,8 +61,8 @@ lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode web/dist/index.html
 	cd web && npx ts-unused-exports tsconfig.json '--excludePathsFromReport=schema.gen;Page.tsx;orders/Orders.tsx;standards/Standards.tsx'
 	cd web && npx tsc --noEmit -p . && npx prettier --check --log-level warn src && npx eslint --max-warnings 0 src
 
-bench: web/dist/index.html ## Report the timings that matter, in one run
-	@scripts/bench
+bench: system-packages browser bin/lithos ## Measure what is promised until the medians stand still (BENCH="core/edit rest": only these)
+	go run ./scripts/bench $(BENCH)
 
 generate: $(TOOLS)/sqlc web/node_modules/.installed ## Make generated code anew
 	cd internal/store && $(TOOLS)/sqlc generate

@@ -2,6 +2,7 @@ package edit_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -60,6 +61,22 @@ func BenchmarkPaste(b *testing.B) {
 	b.Run("fourth", func(b *testing.B) {
 		for b.Loop() {
 			paste(b, fourth, lines(15000, 5000))
+		}
+	})
+	b.Run("removed", func(b *testing.B) {
+		var gone []edit.Edit
+		for _, r := range first.Reservations {
+			if r.Network == "net-campus" {
+				value, err := json.Marshal(r)
+				require.NoError(b, err)
+				gone = append(gone, edit.Edit{Op: edit.Remove, Value: value,
+					Part: site.Ref{Kind: site.KindReservation, ID: r.ID}})
+			}
+		}
+		for b.Loop() {
+			after, err := edit.Apply(fourth, gone...)
+			require.NoError(b, err)
+			require.Len(b, after.Reservations, len(fourth.Reservations)-5000)
 		}
 	})
 	b.Run("as a site file", func(b *testing.B) {

@@ -89,6 +89,7 @@ func BenchmarkNight(b *testing.B) {
 	}
 	b.ReportMetric(took.Seconds()/float64(turns), "s-night")
 	b.ReportMetric(perSecond, "exchanges/s")
+	b.ReportMetric(took.Seconds()/float64(turns)*perSecond/5000, "exchanges/client")
 }
 
 // exchanges is how many leases a second the engine gives at a site.
