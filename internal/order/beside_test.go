@@ -64,8 +64,10 @@ func TestWhatIsKnownIsFoundByWhatItIsAbout(t *testing.T) {
 		Read: []order.ReadAddress{{Following: "a", Type: "A", Data: []string{"192.0.2.1"}},
 			{Following: "a", Type: "AAAA"}, {Following: "b", Type: "A"},
 			{Following: "a", Type: "A", Data: []string{"192.0.2.2"}}},
-		Sent:  []order.SentAddress{{Following: "a", Says: "1"}, {Following: "b", Says: "2"}, {Following: "a", Says: "3"}},
-		Lines: []order.LineReading{{Interface: "x", Address: at("192.0.2.1")}, {Interface: "y", Address: at("192.0.2.2")}},
+		Sent:  []order.SentAddress{{Following: "a", Says: "1"}, {Following: "b", Says: "2"},
+			{Following: "a", Says: "3"}},
+		Lines: []order.LineReading{{Interface: "x", Address: at("192.0.2.1")},
+			{Interface: "y", Address: at("192.0.2.2")}},
 	}
 	assert.Equal(t, []order.ReadAddress{b.Read[0], b.Read[3]}, b.ReadOf("a", "A"))
 	assert.Equal(t, []order.SentAddress{b.Sent[0], b.Sent[2]}, b.SentOf("a"))
@@ -160,7 +162,8 @@ func TestWhatStopsAPushThatDoesTheSame(t *testing.T) {
 		step  order.Step
 		stops bool
 	}{
-		{"a record of its zone", step(t, s, edit.Entry{Kind: site.KindRecord, ID: "rec-kelder-dns", In: "zone:zone-kelder",
+		{"a record of its zone", step(t, s, edit.Entry{Kind: site.KindRecord, ID: "rec-kelder-dns",
+			In: "zone:zone-kelder",
 			Fields: map[string]string{"data": "10.84.16.2"}}), false},
 		{"another setting", step(t, s, edit.Entry{Kind: site.KindResolver, ID: settings.ID,
 			Fields: map[string]string{"tlsPort": "8853"}}), true},
@@ -183,7 +186,8 @@ func TestWhatADraftIsAboutToTellIsNoDifference(t *testing.T) {
 		told = compile.Held(p)
 	}
 	b := order.Beside{Zones: []order.ZoneReading{{ZoneID: "zone-quill-out", ReadAt: &now, Records: told}}}
-	d := draftOf(t, s, step(t, s, edit.Entry{Kind: site.KindRecord, ID: "rec-quill-out-cloud", In: "zone:zone-quill-out",
+	d := draftOf(t, s, step(t, s, edit.Entry{Kind: site.KindRecord, ID: "rec-quill-out-cloud",
+		In: "zone:zone-quill-out",
 		Fields: map[string]string{"data": "192.0.2.78"}}))
 	assert.NotContains(t, rules(d.Judge(b).Findings), check.OutsideDiffers)
 	other := slices.Clone(told)
