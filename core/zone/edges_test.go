@@ -63,7 +63,8 @@ func TestTheRegisteredDomainOfAName(t *testing.T) {
 // The name that a record names, whole; one that says there is no such service names none.
 func TestWhatARecordNames(t *testing.T) {
 	for _, c := range []struct{ typ, data, want string }{
-		{"CNAME", "edge", "edge." + kelder}, {"SRV", "0 5 5060 pbx", "pbx." + kelder}, {"MX", "10 m.example", "m.example"},
+		{"CNAME", "edge", "edge." + kelder}, {"SRV", "0 5 5060 pbx", "pbx." + kelder},
+			{"MX", "10 m.example", "m.example"},
 		{"SRV", "0 0 0 .", ""}, {"SRV", "pbx", ""}, {"A", "192.0.2.1", ""}, {"HINFO", "x", ""}, {"CNAME", "@", kelder},
 	} {
 		got, ok := TargetOf(Record{Type: c.typ, Data: c.data}, kelder)
@@ -120,7 +121,8 @@ func TestTheOrderOfRecords(t *testing.T) {
 func TestWhichLinesArePlain(t *testing.T) {
 	long := strings.Repeat(strings.Repeat("x", 62)+".", 3) + strings.Repeat("x", 63-len("a.example")-1)
 	for line, plain := range map[string]bool{
-		"www A 192.0.2.1": true, "www IN A 192.0.2.1\r": true, "www 60 A 192.0.2.1": true, "www 60 IN A 192.0.2.1": true,
+		"www A 192.0.2.1": true, "www IN A 192.0.2.1\r": true, "www 60 A 192.0.2.1": true,
+			"www 60 IN A 192.0.2.1": true,
 		"www\tIN  604800 A\t192.0.2.1 ": true, "WWW A 192.0.2.1": true, "a_b A 192.0.2.1": true,
 		"x.a.example. A 192.0.2.1": true, "a.example. A 192.0.2.1": true, "A A 192.0.2.9": true,
 		long + " A 192.0.2.1": true, long + "xx A 192.0.2.1": false,
@@ -185,7 +187,8 @@ func TestTheTimesOfAFile(t *testing.T) {
 	assert.Error(t, err)
 	_, err = Parse(strings.NewReader("www 60 IN A nowhere\n"), "a.example")
 	assert.ErrorContains(t, err, `line 1: "www 60 IN A nowhere" cannot be read`)
-	f, err = Parse(strings.NewReader("$TTL 60\na A 192.0.2.1\nt TXT ( \"one\"\n b A 192.0.2.2 )\nbad A x\n"), "a.example")
+	f, err = Parse(strings.NewReader("$TTL 60\na A 192.0.2.1\nt TXT ( \"one\"\n b A 192.0.2.2 )\nbad A x\n"),
+		"a.example")
 	assert.ErrorContains(t, err, `line 5: "bad A x"`, "a plain line inside parentheses is none, and lines are counted")
 	assert.Empty(t, f.Records)
 	f, err = Parse(strings.NewReader("a\\032b 60 A 192.0.2.1\n"), "a.example")
@@ -209,7 +212,8 @@ func TestTables(t *testing.T) {
 	f, err := Read(strings.NewReader("edge,10.84.16.20\n10.84.16.21,www\n127.0.0.1,localhost\nalias,edge\n"+
 		"a,A,192.0.2.1,1\nb,A,192.0.2.1,604800\nc,A,192.0.2.1,0\nd,A,192.0.2.1,604801\n"), kelder)
 	require.NoError(t, err)
-	assert.Equal(t, []Record{{"edge", "A", "10.84.16.20", 0}, {"www", "A", "10.84.16.21", 0}, {"alias", "CNAME", "edge", 0},
+	assert.Equal(t, []Record{{"edge", "A", "10.84.16.20", 0}, {"www", "A", "10.84.16.21", 0},
+		{"alias", "CNAME", "edge", 0},
 		{"a", "A", "192.0.2.1", 1}, {"b", "A", "192.0.2.1", 604800}}, f.Records)
 	require.Len(t, f.Left, 3)
 	assert.Equal(t, []int{3, 7, 8}, []int{f.Left[0].Line, f.Left[1].Line, f.Left[2].Line})
