@@ -79,9 +79,17 @@ func TestAMessageThatJustFits(t *testing.T) {
 	assert.Equal(t, []uint8{67}, left, "only what is longer than one option is cut in two")
 	// One that fits no other field is put among the options first, though it was asked for last.
 	m.Options = dhcpv4.Options{53: {2}, 17: bytes.Repeat([]byte{'r'}, 100), 18: bytes.Repeat([]byte{'e'}, 50),
-		19: bytes.Repeat([]byte{'l'}, 255), 20: bytes.Repeat([]byte{'m'}, 60)}
+		19: bytes.Repeat([]byte{'l'}, 255), 20: bytes.Repeat([]byte{'m'}, 40)}
 	_, left = dhcp.Pack(m, []byte{17, 18, 20, 19}, 548)
 	assert.Empty(t, left)
+	// Relay information has its room among the options kept, whatever else wants it.
+	m.Options = dhcpv4.Options{53: {2}, 17: bytes.Repeat([]byte{'r'}, 250), 82: bytes.Repeat([]byte{1}, 60), 67: {'f'}}
+	wire, left = dhcp.Pack(m, []byte{17}, 548)
+	assert.Equal(t, []uint8{17}, left)
+	back, err = dhcp.ReadPacket(wire)
+	require.NoError(t, err)
+	assert.Len(t, back.Options[82], 60)
+	assert.Empty(t, back.ServerHostName+back.BootFileName, "fields that carry nothing are empty")
 }
 
 // What was in a field that carries options is not its text any more.
@@ -135,7 +143,8 @@ func TestTheNamesOfTheHeader(t *testing.T) {
 			yang.Option{Code: option.BootServer, Value: bytes.Repeat([]byte{'s'}, c.server)},
 			yang.Option{Code: option.BootFile, Value: bytes.Repeat([]byte{'f'}, c.file)})
 		if c.next != nil {
-			conf.DHCP.Pool[0].Option = append(conf.DHCP.Pool[0].Option, yang.Option{Code: option.BootServers, Value: c.next})
+			conf.DHCP.Pool[0].Option = append(conf.DHCP.Pool[0].Option,
+				yang.Option{Code: option.BootServers, Value: c.next})
 		}
 		s := dhcp.NewServer(conf, dhcp.NewLeaseDB())
 		r := s.Handle(start, (&dhcp.Client{MAC: mac(1), Largest: 1500}).Discover(), "lan").Reply
@@ -144,6 +153,21 @@ func TestTheNamesOfTheHeader(t *testing.T) {
 		if c.next != nil {
 			assert.Equal(t, "10.0.0.7", r.ServerIPAddr.String())
 		}
+	}
+}
+
+// A client that boots over HTTP is said its class back with the file, and not without one. An identifier of one octet
+// is none (RFC 2132 section 9.14).
+func TestWhoAsks(t *testing.T) {
+	s := dhcp.NewServer(config(), dhcp.NewLeaseDB())
+	r := s.Handle(start, (&dhcp.Client{MAC: mac(1), Class: "HTTPClient:Arch:00016"}).Discover(), "lan").Reply
+	require.NotNil(t, r)
+	assert.NotContains(t, r.Options, uint8(option.VendorClass))
+	for id, want := range map[string]string{"\x01": "", "\x01\x02": "\x01\x02"} {
+		db := dhcp.NewLeaseDB()
+		s := dhcp.NewServer(config(), db)
+		lease(t, s, start, "lan", &dhcp.Client{MAC: mac(2), ID: []byte(id)})
+		assert.Equal(t, want, string(s.Leases()[0].ClientID))
 	}
 }
 
@@ -169,7 +193,7 @@ func TestAChangeOfTheLeasesIsSeen(t *testing.T) {
 		assert.False(t, seen[now], "it was %d before", now)
 		seen[now] = true
 	}
-	s.Handle(start, c.Release(), "lan")
+	s.Handle(start, c.Decline(), "lan")
 	assert.False(t, seen[db.Generation()])
 }
 
@@ -183,6 +207,9 @@ func TestNamesThatClientsSay(t *testing.T) {
 	l := s.Leases()[0]
 	assert.Equal(t, "ab!~"+strings.Repeat("x", 63-7), l.HostName)
 	wire := (&dhcp.Client{MAC: mac(1)}).Discover()
+	for code := uint8(10); code < 40; code++ {
+		wire.Options[code] = []byte{1, 2, 3, 4}
+	}
 	wire.OpCode, wire.BootFileName = dhcpv4.OpcodeBootReply, "a b\x1f~\x7f"
 	got := dhcp.Describe(dhcp.Words{}, wire.ToBytes(), "")
 	assert.Equal(t, "a b~", got.File)
@@ -229,7 +256,8 @@ func TestWhatAnAnswerSays(t *testing.T) {
 	assert.True(t, s.Serves("lan"))
 	assert.False(t, s.Serves("nowhere"))
 	assert.Equal(t, []address.Range{{From: addr("10.0.0.10"), To: addr("10.0.0.11")},
-		{From: addr("10.0.0.13"), To: addr("10.0.0.14")}, {From: addr("10.0.0.16"), To: addr("10.0.0.19")}}, s.Offered("p"))
+		{From: addr("10.0.0.13"), To: addr("10.0.0.14")}, {From: addr("10.0.0.16"), To: addr("10.0.0.19")}},
+			s.Offered("p"))
 	assert.Nil(t, s.Offered("none"))
 }
 
@@ -264,9 +292,16 @@ func TestTheLongestClassFits(t *testing.T) {
 		c.DHCP.Pool = append(c.DHCP.Pool, p)
 	}
 	s := dhcp.NewServer(c, dhcp.NewLeaseDB())
-	assert.Equal(t, "New phones", s.Handle(start, (&dhcp.Client{MAC: mac(1), Class: "PhoneNew 3"}).Discover(), "lan").Pool())
+	assert.Equal(t, "New phones", s.Handle(start, (&dhcp.Client{MAC: mac(1), Class: "PhoneNew 3"}).Discover(),
+		"lan").Pool())
 	assert.Equal(t, "Phones", s.Handle(start, (&dhcp.Client{MAC: mac(2), Class: "Phone 2"}).Discover(), "lan").Pool())
 	assert.Equal(t, "PCs", s.Handle(start, (&dhcp.Client{MAC: mac(3), Class: "Other"}).Discover(), "lan").Pool())
+	for i, said := range [][2]string{{"Phone", "PhoneNew"}, {"PhoneNew", "Phone"}} {
+		m := (&dhcp.Client{MAC: mac(10 + i), Class: said[0]}).Discover()
+		m.Options[option.VendorClasses] = append([]byte{0, 0, 0, 9, byte(len(said[1]) + 1), byte(len(said[1]))},
+			said[1]...)
+		assert.Equal(t, "New phones", s.Handle(start, m, "lan").Pool(), "%v", said)
+	}
 }
 
 // A relay passes a request on until it has gone through sixteen others (RFC 1542 section 4.1.1), from interfaces that
