@@ -78,7 +78,8 @@ func TestLeasesBesideZones(t *testing.T) {
 	c.Resolver.Settings.LeaseDomain = "leases.example"
 	s = NewServer(c, Around{Up: outside, Leases: func(time.Time) *Table { return table }})
 	assert.Equal(t, "10.84.18.60", data(s.Answer(now, ask("tab.leases.example", dns.TypeA), desk)))
-	for name, code := range map[string]int{"no.leases.example": dns.RcodeNameError, "tab.leases.example": dns.RcodeSuccess,
+	for name, code := range map[string]int{"no.leases.example": dns.RcodeNameError,
+		"tab.leases.example": dns.RcodeSuccess,
 		"other.example": dns.RcodeSuccess} {
 		m := s.Answer(now, ask(name, dns.TypeAAAA), desk)
 		assert.Equal(t, code, m.Rcode, name)
@@ -209,7 +210,8 @@ func TestWhatADenialCovers(t *testing.T) {
 func TestWhatHolds(t *testing.T) {
 	z := newZone(t, "example", "two.example. 60 A 192.0.2.1", "two.example. 60 A 192.0.2.2",
 		"two.example. 60 AAAA 2001:db8::1", "alias.example. 60 CNAME gone.example.",
-		"alias.example. 60 NSEC two.example. CNAME RRSIG NSEC", "example. 60 NSEC alias.example. SOA NS RRSIG NSEC DNSKEY",
+		"alias.example. 60 NSEC two.example. CNAME RRSIG NSEC",
+			"example. 60 NSEC alias.example. SOA NS RRSIG NSEC DNSKEY",
 		"far.example. 60 CNAME other.example.")
 	child := newZone(t, "child.example", "www.child.example. 60 A 192.0.2.3")
 	z.add(child.key.ToDS(dns.SHA256))
@@ -282,7 +284,8 @@ func TestASignedZoneProvesItsAnswers(t *testing.T) {
 			case dns.TypeRRSIG, dns.TypeNSEC, dns.TypeDNSKEY:
 				signs = append(signs, one)
 			case dns.TypeA:
-				zoneOf.Record = append(zoneOf.Record, yang.Record{ID: key, Owner: strings.TrimSuffix(h.Name, ".example."),
+				zoneOf.Record = append(zoneOf.Record, yang.Record{ID: key, Owner: strings.TrimSuffix(h.Name,
+					".example."),
 					Type: "A", Data: strings.TrimPrefix(one.String(), h.String()), TTL: int(h.Ttl)})
 			}
 		}
@@ -298,7 +301,8 @@ func TestASignedZoneProvesItsAnswers(t *testing.T) {
 	}{
 		{"www.example", dns.TypeA, 0}, {"www.example", dns.TypeMX, 1}, {"none.example", dns.TypeA, 2},
 		{"x.wild.example", dns.TypeA, 1}, {"x.wild.example", dns.TypeMX, 2}, {"below.example", dns.TypeA, 1},
-		{"deep.below.example", dns.TypeA, 0}, {"y.deep.below.example", dns.TypeA, 2}, {"a.b.none.example", dns.TypeA, 2},
+		{"deep.below.example", dns.TypeA, 0}, {"y.deep.below.example", dns.TypeA, 2},
+			{"a.b.none.example", dns.TypeA, 2},
 	} {
 		q := ask(c.name, c.typ)
 		q.SetEdns0(1232, true)
@@ -375,4 +379,46 @@ func TestHowLongAnAnswerHolds(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 77, a.TTL)
 	assert.Equal(t, "1.5 ms", millis(1500*time.Microsecond))
+}
+
+// RFC 4035 section 3.1.4.1: what is told of a zone's keys is in the zone above, also where one server has both. One
+// that has only the zone above refers to the servers of the part, with that (RFC 1034 section 4.3.2).
+func TestWhatTheZoneAboveTells(t *testing.T) {
+	record := func(owner, typ, value string) yang.Record {
+		return yang.Record{ID: owner + typ, Owner: owner, Type: typ, Data: value}
+	}
+	plain := func(name string, records ...yang.Record) yang.Zone {
+		return yang.Zone{Name: name, TTL: 600, Primary: "ns." + name, Contact: "h." + name, Negative: 60,
+			Record: records}
+	}
+	above := plain("example", record("child", "NS", "ns"), record("ns", "A", "192.0.2.5"),
+		record("ns", "AAAA", "2001:db8::5"),
+		record("open", "NS", "ns"))
+	below := plain("child.example", record("www", "A", "192.0.2.6"))
+	signs := map[string][]dns.RR{"example": {rr(t, "child.example. 60 DS 7 13 2 00"),
+		rr(t, "open.example. 60 NSEC example. NS RRSIG NSEC"), rr(t, "child.example. 60 NSEC open.example. NS DS")}}
+	server := func(zones ...yang.Zone) *Server {
+		return NewServer(yang.Config{Resolver: yang.Resolver{Settings: &yang.ResolverSettings{Enabled: true},
+			Zone: zones}}, Around{Authority: true, Signed: signs})
+	}
+	for _, zones := range [][]yang.Zone{{above, below}, {above}} {
+		m := server(zones...).Answer(now, ask("child.example", dns.TypeDS), Asker{Own: true})
+		assert.Equal(t, "7 13 2 00", data(m), "%d zones", len(zones))
+	}
+	m := server(above, below).Answer(now, ask("www.child.example", dns.TypeA), Asker{Own: true})
+	assert.Equal(t, "192.0.2.6", data(m))
+	assert.True(t, m.Authoritative)
+	assert.Empty(t, data(server(below).Answer(now, ask("child.example", dns.TypeDS), Asker{Own: true})))
+	for name, also := range map[string]uint16{"www.child.example": dns.TypeDS, "www.open.example": dns.TypeNSEC} {
+		q := ask(name, dns.TypeA)
+		q.SetEdns0(1232, true)
+		m = server(above).Answer(now, q, Asker{Own: true})
+		assert.Empty(t, m.Answer)
+		assert.False(t, m.Authoritative, "a referral is not said with authority")
+		assert.True(t, slices.ContainsFunc(m.Ns, func(one dns.RR) bool { return one.Header().Rrtype == dns.TypeNS }),
+			name)
+		assert.True(t, slices.ContainsFunc(m.Ns, func(one dns.RR) bool { return one.Header().Rrtype == also }), name)
+		assert.Contains(t, fmt.Sprint(m.Extra), "192.0.2.5")
+		assert.Contains(t, fmt.Sprint(m.Extra), "2001:db8::5")
+	}
 }

@@ -259,7 +259,8 @@ func (b *book) glueRecords(cut []dns.RR) []dns.RR {
 	var out []dns.RR
 	for _, rr := range cut {
 		if ns, ok := rr.(*dns.NS); ok && b.nodes[zone.Tidy(ns.Ns)] != nil {
-			out = append(out, b.nodes[zone.Tidy(ns.Ns)].sets[dns.TypeA]...)
+			sets := b.nodes[zone.Tidy(ns.Ns)].sets
+			out = append(append(out, sets[dns.TypeA]...), sets[dns.TypeAAAA]...)
 		}
 	}
 	return out
