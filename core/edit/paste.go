@@ -200,9 +200,9 @@ func split(row string) (cells []string, spaced bool) {
 	return cells, comma == ' '
 }
 
-// What a column is for, by the words of its heading.
+// What a column is for, by the words of its heading, which are of letters alone: "IPv4" is ipv.
 var headings = map[string]string{
-	"ip": "address", "ipv4": "address", "address": "address", "mac": "mac", "hardware": "mac", "physical": "mac",
+	"ip": "address", "ipv": "address", "address": "address", "mac": "mac", "hardware": "mac", "physical": "mac",
 	"ethernet": "mac",
 	"name":     "name", "host": "name", "hostname": "name", "device": "name", "client": "name",
 	"comment": "other", "comments": "other", "description": "other", "note": "other", "notes": "other",
