@@ -8,7 +8,6 @@ WEB_FILES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html
 TOOLS := $(CURDIR)/bin/tools
 SQLC_VERSION := v1.31.1
 STATICCHECK_VERSION := v0.8.2
-GREMLINS_VERSION := v0.6.0
 GOTESTSUM_VERSION := v1.13.0
 DEADCODE_VERSION := v0.48.0
 
@@ -44,7 +43,7 @@ test-raced: $(TOOLS)/gotestsum
 attacks: system-packages browser web/dist/index.html ## Run the tests that attack Lithos from outside, and count them
 	@scripts/attacks
 
-mutate: $(TOOLS)/gremlins ## Put small faults into PKG, or into what differs from SINCE, and list those that its tests let through
+mutate: ## Put small faults into PKG, or into what differs from SINCE, and list those that its tests let through
 	go run ./scripts/mutate $(if $(SINCE),-since $(SINCE)) $(PKG)
 
 lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode web/dist/index.html
@@ -101,9 +100,6 @@ web/node_modules/.installed: web/package-lock.json
 
 $(TOOLS)/sqlc:
 	CGO_ENABLED=0 GOBIN=$(TOOLS) go install github.com/sqlc-dev/sqlc/cmd/sqlc@$(SQLC_VERSION)
-
-$(TOOLS)/gremlins:
-	GOBIN=$(TOOLS) go install github.com/go-gremlins/gremlins/cmd/gremlins@$(GREMLINS_VERSION)
 
 $(TOOLS)/deadcode:
 	GOBIN=$(TOOLS) go install golang.org/x/tools/cmd/deadcode@$(DEADCODE_VERSION)

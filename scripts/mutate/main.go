@@ -7,7 +7,6 @@ package main
 
 import (
 	"cmp"
-	"encoding/json"
 	"flag"
 	"fmt"
 	"log"
@@ -18,6 +17,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // figures is where the last figures of each package are kept.
@@ -26,9 +26,9 @@ const figures = "docs/mutants.md"
 func main() {
 	log.SetFlags(0)
 	since := flag.String("since", "", "the packages whose files differ from this revision")
-	most := flag.Int("most", 200, "of a package with more mutants, files of about as many are taken")
-	seed := flag.Uint64("seed", 1, "which files those are")
-	tool := flag.String("tool", "bin/tools/gremlins", "the mutation tester")
+	most := flag.Int("most", 200, "of a package with more faults, as many are taken")
+	seed := flag.Uint64("seed", 1, "which those are")
+	workers := flag.Int("workers", 2, "how many faults are tried at once")
 	flag.Parse()
 	packages := flag.Args()
 	if *since != "" {
@@ -44,13 +44,13 @@ func main() {
 	text := string(kept)
 	for _, p := range packages {
 		p = strings.TrimPrefix(filepath.ToSlash(filepath.Clean(p)), "./")
-		s := survey(*tool, p, *most, *seed, alike(text))
-		fmt.Printf("%s: %d mutants, %d killed (%d by time), %d survived, %d change nothing\n", p, s.all(), s.killed,
-			s.endless, len(s.survived), s.equal)
-		for _, one := range s.survived {
+		r := survey(p, *most, *seed, *workers, alike(text))
+		fmt.Printf("%s: %d faults, %d noticed (%d by time), %d not, %d change nothing\n", p, r.all(), r.killed, r.endless,
+			len(r.survived), r.equal)
+		for _, one := range r.survived {
 			fmt.Println("  " + one)
 		}
-		text = withRow(text, p, s.row(p))
+		text = withRow(text, p, r.row(p))
 		if err := os.WriteFile(figures, []byte(text), 0o644); err != nil { // what took minutes is kept at once
 			log.Fatal(err)
 		}
@@ -73,19 +73,6 @@ func changed(since string) []string {
 	return slices.Compact(dirs)
 }
 
-// report is what the mutation tester writes.
-type report struct {
-	Files []struct {
-		Name      string `json:"file_name"`
-		Mutations []struct {
-			Type   string `json:"type"`
-			Status string `json:"status"`
-			Line   int    `json:"line"`
-			Column int    `json:"column"`
-		} `json:"mutations"`
-	} `json:"files"`
-}
-
 // result is what became of the mutants of a package.
 type result struct {
 	killed, equal int
@@ -98,7 +85,7 @@ func (r result) all() int { return r.killed + len(r.survived) }
 
 // row is a package's line of the table.
 func (r result) row(name string) string {
-	of := "all files"
+	of := "all"
 	if !r.whole {
 		of = "a sample"
 	}
@@ -106,102 +93,65 @@ func (r result) row(name string) string {
 		100*r.killed/max(r.all(), 1), of)
 }
 
-// survey runs the tester over a package, or over files of it that a seed chooses.
-func survey(tool, name string, most int, seed uint64, same map[[2]string]bool) result {
-	dry := run(tool, name, "--dry-run")
-	count, total := map[string]int{}, 0
-	for _, f := range dry.Files {
-		count[f.Name] = len(f.Mutations)
-		total += len(f.Mutations)
-	}
-	left := leftOut(count, most, seed)
-	var args []string
-	for _, f := range left {
-		args = append(args, "--exclude-files", "(^|/)"+regexp.QuoteMeta(f)+"$")
-	}
-	return judge(run(tool, name, args...), name, same, len(left) == 0)
-}
-
-// leftOut are the files that a sample of about so many mutants leaves out, the same for the same seed.
-func leftOut(count map[string]int, most int, seed uint64) []string {
-	var names []string
-	for f := range count {
-		names = append(names, f)
-	}
-	slices.Sort(names)
-	r := rand.New(rand.NewPCG(seed, seed))
-	r.Shuffle(len(names), func(i, j int) { names[i], names[j] = names[j], names[i] })
-	taken := 0
-	for i, f := range names {
-		if taken >= most {
-			return names[i:]
-		}
-		taken += count[f]
-	}
-	return nil
-}
-
-// judge counts what became of mutants. One in a file that no test runs survives, and one that never ends is killed.
-func judge(r report, name string, same map[[2]string]bool, whole bool) result {
-	out := result{whole: whole}
-	for _, f := range r.Files {
-		lines := linesOf(filepath.Join(name, f.Name))
-		for _, m := range f.Mutations {
-			line := ""
-			if m.Line <= len(lines) {
-				line = strings.TrimSpace(lines[m.Line-1])
+// survey tries the faults of a package, or as many as a seed chooses.
+func survey(name string, most int, seed uint64, workers int, same map[[2]string]bool) result {
+	s := build(name)
+	defer s.close()
+	s.measure()
+	chosen := sample(s.faults, most, seed)
+	out := result{whole: len(chosen) == len(s.faults)}
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	next := make(chan fault)
+	for range workers {
+		group.Go(func() {
+			for f := range next {
+				noticed, endless := s.notices(f)
+				mu.Lock()
+				out.count(f, filepath.Join(name, f.file), noticed, endless, s.reached(f), same)
+				mu.Unlock()
 			}
-			switch {
-			case m.Status == "TIMED OUT":
-				out.killed++
-				out.endless++
-			case m.Status == "KILLED":
-				out.killed++
-			case m.Status == "NOT VIABLE" || m.Status == "SKIPPED":
-			case same[[2]string{filepath.Join(name, f.Name), line}]:
-				out.equal++
-			default:
-				what := strings.ToLower(strings.ReplaceAll(m.Type, "_", " "))
-				out.survived = append(out.survived,
-					fmt.Sprintf("%s:%d:%d: %s: %s", filepath.Join(name, f.Name), m.Line, m.Column, what, line))
-			}
-		}
+		})
 	}
+	for _, f := range chosen {
+		next <- f
+	}
+	close(next)
+	group.Wait()
+	slices.Sort(out.survived)
 	return out
 }
 
-func linesOf(path string) []string {
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return nil
+// sample are as many faults as asked for, in their order, the same for the same seed.
+func sample(all []fault, most int, seed uint64) []fault {
+	if len(all) <= most {
+		return all
 	}
-	return strings.Split(string(raw), "\n")
+	var out []fault
+	for _, i := range rand.New(rand.NewPCG(seed, seed)).Perm(len(all))[:most] {
+		out = append(out, all[i])
+	}
+	slices.SortFunc(out, func(a, b fault) int { return a.number - b.number })
+	return out
 }
 
-// run runs the tester over a package and reads what it writes.
-func run(tool, name string, args ...string) (r report) {
-	out, err := os.CreateTemp("", "mutants-*.json")
-	if err != nil {
-		log.Fatal(err)
+// count adds what became of a fault. One that changes nothing counts neither way, unless a test notices it.
+func (r *result) count(f fault, path string, noticed, endless, reached bool, same map[[2]string]bool) {
+	switch {
+	case noticed:
+		r.killed++
+		if endless {
+			r.endless++
+		}
+	case same[[2]string{path, f.text}]:
+		r.equal++
+	default:
+		says := fmt.Sprintf("%s:%d: %s", path, f.line, f.what)
+		if !reached {
+			says += ", which no test runs"
+		}
+		r.survived = append(r.survived, says+": "+f.text)
 	}
-	defer func() { _ = os.Remove(out.Name()) }()
-	// Not with --test-cpu: gremlins 0.6 hands it to go test as one word, which fails, and calls each mutant killed.
-	all := append([]string{"unleash", "--silent", "--workers", "2", "--timeout-coefficient", "20",
-		"--output", out.Name()}, args...)
-	c := exec.Command(tool, append(all, "./"+name)...)
-	c.Stderr = os.Stderr
-	path, err := filepath.Abs("scripts/mutate/path")
-	if err != nil {
-		log.Fatal(err)
-	}
-	c.Env = append(os.Environ(), "PATH="+path+":"+os.Getenv("PATH"))
-	if err := c.Run(); err != nil {
-		log.Fatalf("%s %s: %v", tool, name, err)
-	}
-	if err := json.NewDecoder(out).Decode(&r); err != nil {
-		log.Fatalf("what %s says of %s: %v", tool, name, err)
-	}
-	return r
 }
 
 // alike are the mutants that change nothing observable, by file and the text of the line: the second table of the
