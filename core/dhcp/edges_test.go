@@ -257,7 +257,7 @@ func TestWhatAnAnswerSays(t *testing.T) {
 	assert.False(t, s.Serves("nowhere"))
 	assert.Equal(t, []address.Range{{From: addr("10.0.0.10"), To: addr("10.0.0.11")},
 		{From: addr("10.0.0.13"), To: addr("10.0.0.14")}, {From: addr("10.0.0.16"), To: addr("10.0.0.19")}},
-			s.Offered("p"))
+		s.Offered("p"))
 	assert.Nil(t, s.Offered("none"))
 }
 

@@ -80,7 +80,7 @@ func TestLeasesBesideZones(t *testing.T) {
 	assert.Equal(t, "10.84.18.60", data(s.Answer(now, ask("tab.leases.example", dns.TypeA), desk)))
 	for name, code := range map[string]int{"no.leases.example": dns.RcodeNameError,
 		"tab.leases.example": dns.RcodeSuccess,
-		"other.example": dns.RcodeSuccess} {
+		"other.example":      dns.RcodeSuccess} {
 		m := s.Answer(now, ask(name, dns.TypeAAAA), desk)
 		assert.Equal(t, code, m.Rcode, name)
 		if strings.HasSuffix(name, "leases.example") {
@@ -211,7 +211,7 @@ func TestWhatHolds(t *testing.T) {
 	z := newZone(t, "example", "two.example. 60 A 192.0.2.1", "two.example. 60 A 192.0.2.2",
 		"two.example. 60 AAAA 2001:db8::1", "alias.example. 60 CNAME gone.example.",
 		"alias.example. 60 NSEC two.example. CNAME RRSIG NSEC",
-			"example. 60 NSEC alias.example. SOA NS RRSIG NSEC DNSKEY",
+		"example. 60 NSEC alias.example. SOA NS RRSIG NSEC DNSKEY",
 		"far.example. 60 CNAME other.example.")
 	child := newZone(t, "child.example", "www.child.example. 60 A 192.0.2.3")
 	z.add(child.key.ToDS(dns.SHA256))
@@ -302,7 +302,7 @@ func TestASignedZoneProvesItsAnswers(t *testing.T) {
 		{"www.example", dns.TypeA, 0}, {"www.example", dns.TypeMX, 1}, {"none.example", dns.TypeA, 2},
 		{"x.wild.example", dns.TypeA, 1}, {"x.wild.example", dns.TypeMX, 2}, {"below.example", dns.TypeA, 1},
 		{"deep.below.example", dns.TypeA, 0}, {"y.deep.below.example", dns.TypeA, 2},
-			{"a.b.none.example", dns.TypeA, 2},
+		{"a.b.none.example", dns.TypeA, 2},
 	} {
 		q := ask(c.name, c.typ)
 		q.SetEdns0(1232, true)

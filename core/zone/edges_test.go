@@ -64,7 +64,7 @@ func TestTheRegisteredDomainOfAName(t *testing.T) {
 func TestWhatARecordNames(t *testing.T) {
 	for _, c := range []struct{ typ, data, want string }{
 		{"CNAME", "edge", "edge." + kelder}, {"SRV", "0 5 5060 pbx", "pbx." + kelder},
-			{"MX", "10 m.example", "m.example"},
+		{"MX", "10 m.example", "m.example"},
 		{"SRV", "0 0 0 .", ""}, {"SRV", "pbx", ""}, {"A", "192.0.2.1", ""}, {"HINFO", "x", ""}, {"CNAME", "@", kelder},
 	} {
 		got, ok := TargetOf(Record{Type: c.typ, Data: c.data}, kelder)
@@ -122,7 +122,7 @@ func TestWhichLinesArePlain(t *testing.T) {
 	long := strings.Repeat(strings.Repeat("x", 62)+".", 3) + strings.Repeat("x", 63-len("a.example")-1)
 	for line, plain := range map[string]bool{
 		"www A 192.0.2.1": true, "www IN A 192.0.2.1\r": true, "www 60 A 192.0.2.1": true,
-			"www 60 IN A 192.0.2.1": true,
+		"www 60 IN A 192.0.2.1":         true,
 		"www\tIN  604800 A\t192.0.2.1 ": true, "WWW A 192.0.2.1": true, "a_b A 192.0.2.1": true,
 		"x.a.example. A 192.0.2.1": true, "a.example. A 192.0.2.1": true, "A A 192.0.2.9": true,
 		long + " A 192.0.2.1": true, long + "xx A 192.0.2.1": false,

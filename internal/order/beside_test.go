@@ -64,7 +64,7 @@ func TestWhatIsKnownIsFoundByWhatItIsAbout(t *testing.T) {
 		Read: []order.ReadAddress{{Following: "a", Type: "A", Data: []string{"192.0.2.1"}},
 			{Following: "a", Type: "AAAA"}, {Following: "b", Type: "A"},
 			{Following: "a", Type: "A", Data: []string{"192.0.2.2"}}},
-		Sent:  []order.SentAddress{{Following: "a", Says: "1"}, {Following: "b", Says: "2"},
+		Sent: []order.SentAddress{{Following: "a", Says: "1"}, {Following: "b", Says: "2"},
 			{Following: "a", Says: "3"}},
 		Lines: []order.LineReading{{Interface: "x", Address: at("192.0.2.1")},
 			{Interface: "y", Address: at("192.0.2.2")}},
@@ -163,7 +163,7 @@ func TestWhatStopsAPushThatDoesTheSame(t *testing.T) {
 		stops bool
 	}{
 		{"a record of its zone", step(t, s, edit.Entry{Kind: site.KindRecord, ID: "rec-kelder-dns",
-			In: "zone:zone-kelder",
+			In:     "zone:zone-kelder",
 			Fields: map[string]string{"data": "10.84.16.2"}}), false},
 		{"another setting", step(t, s, edit.Entry{Kind: site.KindResolver, ID: settings.ID,
 			Fields: map[string]string{"tlsPort": "8853"}}), true},
@@ -187,7 +187,7 @@ func TestWhatADraftIsAboutToTellIsNoDifference(t *testing.T) {
 	}
 	b := order.Beside{Zones: []order.ZoneReading{{ZoneID: "zone-quill-out", ReadAt: &now, Records: told}}}
 	d := draftOf(t, s, step(t, s, edit.Entry{Kind: site.KindRecord, ID: "rec-quill-out-cloud",
-		In: "zone:zone-quill-out",
+		In:     "zone:zone-quill-out",
 		Fields: map[string]string{"data": "192.0.2.78"}}))
 	assert.NotContains(t, rules(d.Judge(b).Findings), check.OutsideDiffers)
 	other := slices.Clone(told)

@@ -45,7 +45,7 @@ func TestAStepIsPutInWords(t *testing.T) {
 	assert.Equal(t, says(2)+"; 2 more", says(4))
 	added, err := edit.Read(s, edit.Entry{Kind: site.KindReservation, ID: "res-new", New: true,
 		Fields: map[string]string{
-		"network": s.Reservations[0].Network, "name": "a-new-one", "address": "200", "mac": "00:00:5e:00:53:fe"}})
+			"network": s.Reservations[0].Network, "name": "a-new-one", "address": "200", "mac": "00:00:5e:00:53:fe"}})
 	require.NoError(t, err)
 	after, err := edit.Apply(s, added...)
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func TestAnOrderIsOpen(t *testing.T) {
 	require.NoError(t, (&order.Order{State: "open"}).Open())
 	for state, says := range map[string]string{"dropped": "WO-0012 was dropped by Jo Weil",
 		"pushing": "is being pushed",
-		"landed": "is landed and takes no more"} {
+		"landed":  "is landed and takes no more"} {
 		o := order.Order{ID: 12, State: state, Closer: "Jo Weil"}
 		assert.ErrorContains(t, o.Open(), says)
 	}
@@ -155,8 +155,8 @@ func TestTheOrderOfDevices(t *testing.T) {
 		for _, i := range d.Interfaces {
 			if len(i.Addresses) > 0 && i.Kind != site.Uplink {
 				entries = append(entries, edit.Entry{Kind: site.KindInterface, ID: i.ID,
-					In: site.Ref{Kind: site.KindDevice, ID: d.ID}.String(),
-						Fields: map[string]string{"permits": "ping"}})
+					In:     site.Ref{Kind: site.KindDevice, ID: d.ID}.String(),
+					Fields: map[string]string{"permits": "ping"}})
 				break
 			}
 		}
@@ -191,7 +191,7 @@ func TestTheZonesOfAPush(t *testing.T) {
 	assert.False(t, keyless.Written())
 	fresh := draftOf(t, s, step(t, s, edit.Entry{Kind: site.KindZone, ID: "zone-new", New: true,
 		Fields: map[string]string{
-		"name": "fresh.example", "side": site.Outside, "primary": "ns.provider.example"}})).Zones()
+			"name": "fresh.example", "side": site.Outside, "primary": "ns.provider.example"}})).Zones()
 	require.Len(t, fresh, 1)
 	assert.Empty(t, fresh[0].Base)
 	assert.False(t, fresh[0].Written())
