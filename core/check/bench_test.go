@@ -16,7 +16,7 @@ import (
 func large(reservations int) *site.Site {
 	s := &site.Site{ID: "site-large", Code: "large", Name: "Large", Customer: site.Level{ID: "c", Name: "C"},
 		Block: []netip.Prefix{prefix("10.0.0.0/8")}, Domain: "large.example",
-		Options: []site.Option{{Code: 6, Value: "10.0.0.1"}}}
+		Options: []site.Option{{Code: 6, Value: "192.0.2.53"}}}
 	d := site.Device{ID: "gw", Name: "gw", Kind: site.Firewall,
 		Interfaces: []site.Interface{{ID: "if-lan", Name: "lan", Kind: site.PortGroup}}}
 	const networks = 50

@@ -4,14 +4,12 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"github.com/miekg/dns"
 
-	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/core/zone"
 )
@@ -421,172 +419,6 @@ func (f *fall) short(name string, typ uint16) (r result, alias string, done bool
 	return r, "", false
 }
 
-// leased is about names of leases, and the reverse names of their addresses.
-func (f *fall) leased(name string, typ uint16) (result, bool) {
-	domain := f.settings.LeaseDomain
-	if domain == "" || f.leases == nil {
-		return result{}, false
-	}
-	table := f.leases(f.now)
-	if a, ok := zone.Reversed(name); ok {
-		h, held := table.at(a)
-		if !held || !h.Expires.After(f.now) {
-			return result{}, false
-		}
-		if n := f.nodeOf(name); n != nil && len(n.sets[dns.TypePTR])+len(n.sets[dns.TypeCNAME]) > 0 {
-			return result{}, false
-		}
-		if owner := f.nodeOf(h.Name + "." + domain); owner != nil {
-			return result{}, false // another has that name
-		}
-		return f.ofLease(typ, dns.TypePTR, h, &dns.PTR{Hdr: f.leaseHeader(name, dns.TypePTR, h),
-			Ptr: dns.Fqdn(h.Name + "." + domain)}), true
-	}
-	label, ok := zone.Relative(name, domain)
-	if !ok || zone.Labels(label) != 1 {
-		return result{}, false
-	}
-	h, held := table.called(label)
-	held = held && h.Expires.After(f.now)
-	if n := f.nodeOf(name); n != nil && held { // what is written counts before a lease
-		if f.traced() {
-			f.step(
-				Leases,
-				Passed,
-				"A lease says this name too",
-				fmt.Sprintf("What is written counts before the lease of %s.",
-					h.Address),
-				"",
-			)
-		}
-		return result{}, false
-	}
-	if !held {
-		f.step(Leases, Passed, "No lease has this name", "Nobody is called "+label+".", "")
-		return result{}, false
-	}
-	return f.ofLease(typ, dns.TypeA, h, &dns.A{Hdr: f.leaseHeader(name, dns.TypeA, h), A: h.Address.AsSlice()}), true
-}
-
-func (f *fall) ofLease(asked, has uint16, h Held, rr dns.RR) result {
-	if f.traced() {
-		f.step(Leases, Answered, "A lease has this name", fmt.Sprintf("%s holds %s until %s.", h.Name, h.Address,
-			h.Expires.Format("15:04:05")), "")
-	}
-	if asked != has {
-		return result{own: true, soa: f.leaseSOA(rr.Header().Name)}
-	}
-	return result{answer: []dns.RR{rr}, own: true}
-}
-
-// leaseHeader makes a record of a lease, which nobody keeps longer than the lease lasts.
-func (f *fall) leaseHeader(name string, typ uint16, h Held) dns.RR_Header {
-	left := uint32(h.Expires.Sub(f.now) / time.Second)
-	return dns.RR_Header{Name: dns.Fqdn(name), Rrtype: typ, Class: dns.ClassINET,
-		Ttl: min(uint32(f.settings.LocalTTL), left)}
-}
-
-func (f *fall) leaseSOA(name string) []dns.RR {
-	if b := f.zoneOf(zone.Tidy(name)); b != nil {
-		return []dns.RR{negative(b.soa)}
-	}
-	return []dns.RR{emptySOA(f.settings.LeaseDomain)}
-}
-
-// zoneOf is the zone that a name is in: the longest; nil where another server's domain is longer, or
-// for a name in none.
-func (f *fall) zoneOf(name string) *book {
-	for at := name; ; {
-		if b := f.zones[at]; b != nil {
-			return b
-		}
-		if f.domains[at] != nil || at == "" {
-			return nil
-		}
-		at = zone.Above(at)
-	}
-}
-
-// nodeOf is the node of a name in its zone; nil where it is not there.
-func (f *fall) nodeOf(name string) *node {
-	if b := f.zoneOf(name); b != nil {
-		return b.nodes[name]
-	}
-	return nil
-}
-
-// local looks in the zones that the server answers for.
-func (f *fall) local(name string, typ uint16) (r result, alias string, ok bool) {
-	b := f.zoneOf(name)
-	if b == nil {
-		if domain := f.settings.LeaseDomain; domain != "" && zone.Within(name, domain) {
-			f.step(Leases, Stopped, "No such name", "Names in "+domain+" are those of leases alone.", "")
-			return result{code: dns.RcodeNameError, soa: []dns.RR{emptySOA(domain)}, own: true}, "", true
-		}
-		return result{}, "", false
-	}
-	if typ == dns.TypeDS && f.authority && name == b.name && name != "" {
-		above := zone.Above(name)
-		if parent := f.zoneOf(above); parent != nil {
-			b = parent // what is told of a zone's keys is in the zone above (RFC 4035 section 3.1.4.1)
-		}
-	}
-	found := b.find(name, typ)
-	if b.leaves(found, name) {
-		f.step(Zones, Passed, "In "+b.name, name+" is not there, and others are asked.", "")
-		r, alias = f.beyond(name, typ)
-		return r, alias, true
-	}
-	if len(b.chain) > 0 {
-		defer func() { r.sigs, r.proof = b.proven(r, found, name) }()
-	}
-	switch {
-	case found.cut != nil && f.authority:
-		return result{soa: found.cut, extra: b.glueRecords(found.cut)}, "", true
-	case found.cut != nil:
-		list := b.glue(found.cut)
-		f.step(Zones, Followed, found.cutAt+" is another server's", addressesOf(list), "")
-		r, alias = f.forward(name, typ, list)
-		return r, alias, true
-	case found.alias != "":
-		if f.traced() {
-			f.step(Zones, Followed, "In "+b.name, f.from(found, name)+" is an alias of "+found.alias, found.of)
-		}
-		return result{answer: found.records, own: true}, found.alias, true
-	case len(found.records) > 0:
-		list := nearest(found.records, f.by.From, f.networks)
-		if f.traced() {
-			says := f.from(found, name) + " is " + values(list) + " · TTL " +
-				strconv.FormatUint(uint64(list[0].Header().Ttl), 10) + " s"
-			f.step(Zones, Answered, "In "+b.name, says, found.of)
-		}
-		return result{answer: list, own: true}, "", true
-	case found.exists:
-		if f.traced() {
-			f.step(Zones, Stopped, "In "+b.name, fmt.Sprintf("%s is there and has no %s.", name, typeName(typ)), "")
-		}
-		return result{soa: []dns.RR{negative(b.soa)}, own: true}, "", true
-	default:
-		f.step(Zones, Stopped, "In "+b.name, name+" is not there, and nobody else is asked.", "")
-		return result{code: dns.RcodeNameError, soa: []dns.RR{negative(b.soa)}, own: true}, "", true
-	}
-}
-
-// from is how a found name is called in a trace.
-func (f *fall) from(found found, name string) string {
-	if found.star != "" {
-		return name + ", of the wildcard " + found.star + ","
-	}
-	return name
-}
-
-// negative is a zone's SOA as it says how long a missing name may be remembered (RFC 2308 section 3).
-func negative(soa *dns.SOA) dns.RR {
-	out := *soa
-	out.Hdr.Ttl = min(soa.Hdr.Ttl, soa.Minttl)
-	return &out
-}
-
 // serversFor is who answers for the longest domain that a name is in.
 func (f *fall) serversFor(name string) (domain string, list []yang.NameServer) {
 	if len(f.domains) == 0 {
@@ -628,58 +460,4 @@ func typeName(typ uint16) string {
 		return name
 	}
 	return fmt.Sprintf("TYPE%d", typ)
-}
-
-// Table is the names that leases carry.
-type Table struct {
-	byName map[string]Held
-	byAddr map[netip.Addr]Held
-}
-
-// NewTable makes the names of leases ready to be looked up. Of two leases of one name that of a
-// reservation counts, then the older.
-func NewTable(list []Held) *Table {
-	t := &Table{byName: map[string]Held{}, byAddr: make(map[netip.Addr]Held, len(list))}
-	for _, h := range list {
-		if was, had := t.byName[h.Name]; had && !before(h, was) {
-			continue
-		}
-		t.byName[h.Name] = h
-	}
-	for _, h := range t.byName {
-		t.byAddr[h.Address] = h
-	}
-	return t
-}
-
-func before(a, b Held) bool {
-	switch {
-	case a.Reserved != b.Reserved:
-		return a.Reserved
-	case !a.Since.Equal(b.Since):
-		return a.Since.Before(b.Since)
-	}
-	return a.Address.Less(b.Address)
-}
-
-// Clashes lists the leases whose name another carries, of those that NewTable is given.
-func (t *Table) Clashes(list []Held) []Held {
-	var out []Held
-	for _, h := range list {
-		if t.byName[h.Name].Address != h.Address {
-			out = append(out, h)
-		}
-	}
-	return out
-}
-
-func (t *Table) called(name string) (Held, bool) { h, ok := t.byName[name]; return h, ok }
-func (t *Table) at(a netip.Addr) (Held, bool)    { h, ok := t.byAddr[a]; return h, ok }
-
-// Len is how many names there are.
-func (t *Table) Len() int { return len(t.byName) }
-
-// LeaseNames is what of its leases a resolver gives names: see site.LeaseNamesAll.
-func LeaseNames(setting string, h Held) bool {
-	return setting == site.LeaseNamesAll || setting == site.LeaseNamesReserved && h.Reserved
 }

@@ -4,7 +4,6 @@ package device
 
 import (
 	"cmp"
-	"github.com/miekg/dns"
 
 	"bytes"
 	"context"
@@ -16,23 +15,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"mime"
-	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/insomniacslk/dhcp/dhcpv4"
-
-	"lithos/core/dhcp"
 	"lithos/core/plan"
 	"lithos/core/site"
-	"lithos/core/topology"
 	"lithos/core/yang"
 	"lithos/internal/outbound"
 )
@@ -392,237 +384,6 @@ func (r *RESTCONF) Ping(ctx context.Context, iface string, to netip.Addr) (int, 
 	}
 	err := r.operate(ctx, "ping", map[string]any{"interface": iface, "destination": to}, &out)
 	return out.Output.Replies, err
-}
-
-// Resolve asks a name server from the device, as a machine of one of its networks would. An invalid
-// source is the device itself, an invalid server its own resolver. took is how long the answer took;
-// problem is why there is none.
-func (r *RESTCONF) Resolve(
-	ctx context.Context, source, server netip.Addr, name string, typ uint16,
-) (m *dns.Msg, took time.Duration, problem string, err error) {
-	input := map[string]any{"name": cmp.Or(name, "."), "type": typ}
-	if source.IsValid() {
-		input["source"] = source
-	}
-	if server.IsValid() {
-		input["server"] = server
-	}
-	var out struct {
-		Output struct {
-			Message      []byte `json:"message"`
-			Problem      string `json:"problem"`
-			Microseconds int64  `json:"microseconds"`
-		} `json:"lithos-config:output"`
-	}
-	if err := r.operate(ctx, "resolve", input, &out); err != nil {
-		return nil, 0, "", err
-	}
-	took = time.Duration(out.Output.Microseconds) * time.Microsecond
-	if out.Output.Problem != "" {
-		return nil, took, clean(out.Output.Problem), nil
-	}
-	m = new(dns.Msg)
-	if err := m.Unpack(out.Output.Message); err != nil {
-		return nil, took, "its answer cannot be read: " + clean(err.Error()), nil
-	}
-	return m, took, "", nil
-}
-
-// ResolverState reads what the device's resolver keeps and was asked. There is a RefusedError where it has
-// none.
-func (r *RESTCONF) ResolverState(ctx context.Context) (yang.ResolverState, error) {
-	var doc struct {
-		State yang.ResolverState `json:"lithos-resolver:resolver"`
-	}
-	_, err := r.do(ctx, http.MethodGet, "/restconf/data/lithos-resolver:resolver?content=nonconfig", nil, &doc)
-	s := &doc.State
-	for i := range s.Answer {
-		a := &s.Answer[i]
-		a.Name, a.Type, a.Code = clean(a.Name), clean(a.Type), clean(a.Code)
-		for k := range a.Data {
-			a.Data[k] = clean(a.Data[k])
-		}
-	}
-	for i := range s.Question {
-		q := &s.Question[i]
-		q.From, q.Name, q.Type, q.Code = clean(q.From), clean(q.Name), clean(q.Type), clean(q.Code)
-		q.Data, q.Stratum = clean(q.Data), clean(q.Stratum)
-	}
-	for i := range s.Listener {
-		l := &s.Listener[i]
-		l.Program, l.Protocol = clean(l.Program), clean(l.Protocol)
-		for k := range l.Interface {
-			l.Interface[k] = clean(l.Interface[k])
-		}
-	}
-	return doc.State, err
-}
-
-// FlushNames makes the resolver forget a name, or every one where it is empty. It says how many answers
-// that were.
-func (r *RESTCONF) FlushNames(ctx context.Context, name string) (int, error) {
-	var out struct {
-		Output struct {
-			Flushed int `json:"flushed"`
-		} `json:"lithos-config:output"`
-	}
-	input := map[string]any{}
-	if name != "" {
-		input["name"] = name
-	}
-	err := r.operate(ctx, "flush-names", input, &out)
-	return out.Output.Flushed, err
-}
-
-// WatchNames makes the resolver write questions down for a time, of whole seconds up to an hour.
-func (r *RESTCONF) WatchNames(ctx context.Context, timeout time.Duration) error {
-	return r.operate(ctx, "watch-names", map[string]any{"timeout": int(timeout / time.Second)}, nil)
-}
-
-// silenceAfter is how long a test client waits for a reply.
-const silenceAfter = 2 * time.Second
-
-// Attach connects a test client to the network of an interface. The wire takes
-// real DHCP messages, which everybody there hears; detach ends it.
-func (r *RESTCONF) Attach(ctx context.Context, iface string) (wire dhcp.Wire, detach func(), err error) {
-	return r.attach(ctx, iface, func(w yang.Wire) string { return w.Endpoint })
-}
-
-// Plugs reports whether a test client can be attached to an interface.
-func (r *RESTCONF) Plugs(ctx context.Context, iface string) (bool, error) {
-	o, err := r.Observe(ctx)
-	return slices.ContainsFunc(o.Wires.Wire, func(w yang.Wire) bool {
-		return w.Interface == iface && w.Endpoint != ""
-	}), err
-}
-
-// Farthest finds the port of a network that is farthest from its router and takes a test client; the driver is nil
-// where no port does. plugs are the network's ports, in the order in which one comes to them from the router. reach
-// gives the driver of a device, nil for one that is not reached.
-func Farthest(ctx context.Context, plugs []topology.End, reach func(device string) (*RESTCONF, error)) (*RESTCONF,
-	topology.End, error) {
-	for _, e := range slices.Backward(plugs) {
-		driver, err := reach(e.Device.ID)
-		if err != nil {
-			return nil, e, err
-		}
-		if driver == nil {
-			continue
-		}
-		can, err := driver.Plugs(ctx, e.Interface.Name)
-		if err != nil {
-			return nil, e, fmt.Errorf("%s: %w", e.Device.Name, err)
-		}
-		if can {
-			return driver, e, nil
-		}
-	}
-	return nil, topology.End{}, nil
-}
-
-// AttachTo connects a test client to the addresses of an interface, wherever the client is:
-// the wire takes what it sends to them alone.
-func (r *RESTCONF) AttachTo(ctx context.Context, iface string) (wire dhcp.Wire, detach func(), err error) {
-	return r.attach(ctx, iface, func(w yang.Wire) string { return w.Routed })
-}
-
-func (r *RESTCONF) attach(
-	ctx context.Context, iface string, end func(yang.Wire) string,
-) (wire dhcp.Wire, detach func(), err error) {
-	o, err := r.Observe(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, w := range o.Wires.Wire {
-		if w.Interface != iface || end(w) == "" {
-			continue
-		}
-		conn, err := r.to.ToDevices(0).DialContext(ctx, "udp4", end(w))
-		if err != nil {
-			return nil, nil, err
-		}
-		return r.over(conn), func() { _ = conn.Close() }, nil
-	}
-	return nil, nil, fmt.Errorf("the device has no network on %s", iface)
-}
-
-// expectsReply are the messages a server answers.
-func expectsReply(m *dhcpv4.DHCPv4) bool {
-	return m.MessageType() != dhcpv4.MessageTypeRelease && m.MessageType() != dhcpv4.MessageTypeDecline
-}
-
-// collects is how long a test client takes offers after the first (RFC 2131 section 4.4.1). It chooses the first, and
-// knows then of every server that answers.
-const collects = 100 * time.Millisecond
-
-// Servers are the DHCP servers that answered the test clients that were attached, in order.
-func (r *RESTCONF) Servers() []netip.Addr {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return slices.SortedFunc(maps.Keys(r.servers), netip.Addr.Compare)
-}
-
-// noteServer remembers who sent a reply.
-func (r *RESTCONF) noteServer(reply *dhcpv4.DHCPv4) {
-	if at, ok := netip.AddrFromSlice(reply.ServerIdentifier().To4()); ok {
-		r.mu.Lock()
-		r.servers[at] = true
-		r.mu.Unlock()
-	}
-}
-
-func (r *RESTCONF) over(conn net.Conn) dhcp.Wire {
-	return func(request []byte, _ netip.Addr) ([]byte, string, error) {
-		m, err := dhcp.ReadPacket(request)
-		if err != nil {
-			return nil, "", err
-		}
-		if err := conn.SetDeadline(time.Now().Add(silenceAfter)); err != nil {
-			return nil, "", err
-		}
-		if _, err := conn.Write(request); err != nil {
-			return nil, "", fmt.Errorf("send the DHCP message: %w", err)
-		}
-		if !expectsReply(m) {
-			return nil, "", nil
-		}
-		buf := make([]byte, dhcp.MaxPacket)
-		for {
-			n, err := conn.Read(buf)
-			if netErr := net.Error(nil); errors.As(err, &netErr) && netErr.Timeout() {
-				return nil, "No reply within 2 seconds.", nil
-			}
-			if err != nil {
-				return nil, "", fmt.Errorf("wait for the DHCP reply: %w", err)
-			}
-			reply, err := dhcp.ReadPacket(buf[:n])
-			if err != nil || reply.TransactionID != m.TransactionID {
-				continue
-			}
-			r.noteServer(reply)
-			if reply.MessageType() == dhcpv4.MessageTypeOffer {
-				r.collect(conn, m.TransactionID)
-			}
-			return buf[:n], "", nil
-		}
-	}
-}
-
-// collect hears the other offers to a client.
-func (r *RESTCONF) collect(conn net.Conn, id dhcpv4.TransactionID) {
-	if conn.SetDeadline(time.Now().Add(collects)) != nil {
-		return
-	}
-	buf := make([]byte, dhcp.MaxPacket)
-	for {
-		n, err := conn.Read(buf)
-		if err != nil {
-			return
-		}
-		if other, err := dhcp.ReadPacket(buf[:n]); err == nil && other.TransactionID == id {
-			r.noteServer(other)
-		}
-	}
 }
 
 // KeepSecret gives the device a password to keep under a name.
