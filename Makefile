@@ -49,9 +49,9 @@ mutate: ## Put small faults into PKG, or into what differs from SINCE, and list 
 lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode web/dist/index.html
 	@scripts/check-files
 	@test -z "$$(gofmt -l cmd core internal scripts web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal scripts web/*.go; exit 1; }
-	@# A raw string, such as a struct tag, may be longer than the 120 columns of a line.
+	@# A struct tag cannot be broken, and may be longer than the 120 columns of a line.
 	@git ls-files '*.go' ':!internal/store/gen' | xargs awk '{ l = $$0; gsub(/\t/, "    ", l) } \
-		length(l) > 120 && l !~ /`/ { print FILENAME ":" FNR ": over 120 columns"; bad = 1 } \
+		length(l) > 120 && l !~ /`[a-z]+:".*`(,| \/\/.*)?$$/ { print FILENAME ":" FNR ": over 120 columns"; bad = 1 } \
 		END { exit bad }'
 	go vet ./...
 	$(TOOLS)/staticcheck ./...

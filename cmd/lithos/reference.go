@@ -46,7 +46,8 @@ type rulesCommand struct{}
 func (rulesCommand) Run(out io.Writer) error {
 	fmt.Fprint(out, `# Rules
 
-Made from the table of rules by `+"`lithos rules`"+`; do not edit. A finding that **blocks** keeps a draft that brings it
+Made from the table of rules by `+"`lithos rules`"+
+		`; do not edit. A finding that **blocks** keeps a draft that brings it
 in from being pushed.
 
 | Rule | What holds where it is kept | Family | Severity |

@@ -195,7 +195,8 @@ var missingCases = []ruleCase{
 	{"spf-twice", both(record(world, "mail2", "TXT", `"v=spf1 -all"`), record(world, "*.x", "TXT", `"v=spf1 -all"`),
 		func(s *site.Site) {
 			z := zoneOf(s, world)
-			z.Records = append(z.Records, &site.Record{ID: "rec-spf", Owner: "mail2", Type: "TXT", Data: `"v=spf1 mx -all"`})
+			z.Records = append(z.Records, &site.Record{ID: "rec-spf", Owner: "mail2", Type: "TXT",
+				Data: `"v=spf1 mx -all"`})
 		}), both(record(world, "mail2", "TXT", `"v=spf1 -all"`), record(world, "*.x", "TXT", `"v=spf1 -all"`)), true},
 	{"key-without-secret", func(s *site.Site) { zoneOf(s, world).Key, zoneOf(s, world).Secret = "k.larkrise", "" },
 		func(s *site.Site) { zoneOf(s, world).Key, zoneOf(s, world).Secret = "k.larkrise", "k" }, false},

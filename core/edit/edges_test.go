@@ -157,7 +157,8 @@ func TestPastedNamesBesideRecordedOnes(t *testing.T) {
 	s := scenario.Site("kelder-bridge")
 	lines, edits, err := edit.PasteNames(s, "zone-kelder", strings.Join([]string{
 		"127.0.0.1 localhost", "10.84.16.30 one two", "dns,A,10.84.16.1", "dns,A,10.84.16.9", "remote,CNAME,gw-1,60",
-		"remote,A,10.84.16.9", "dns,CNAME,edge", "text IN TXT (", "\"a\"", ")", "after IN A 10.84.16.31", "$TTL", "$ORIGIN",
+		"remote,A,10.84.16.9", "dns,CNAME,edge", "text IN TXT (", "\"a\"", ")", "after IN A 10.84.16.31", "$TTL",
+		"$ORIGIN",
 		"$TTL soon", "10.84.16.30 one"}, "\n"), newID)
 	require.NoError(t, err)
 	var got []string
@@ -165,7 +166,8 @@ func TestPastedNamesBesideRecordedOnes(t *testing.T) {
 		got = append(got, l.Outcome)
 		assert.Equal(t, i+1, l.Number)
 	}
-	assert.Equal(t, []string{"skipped", "adds", "same", "adds", "changes", "refused", "refused", "adds", "skipped", "skipped",
+	assert.Equal(t, []string{"skipped", "adds", "same", "adds", "changes", "refused", "refused", "adds", "skipped",
+		"skipped",
 		"adds", "refused", "refused", "refused", "skipped"}, got)
 	assert.Equal(t, `"a"`, lines[8].Text)
 	assert.Equal(t, "Belongs to line 8", lines[9].Says)

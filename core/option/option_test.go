@@ -99,7 +99,8 @@ func TestMistakes(t *testing.T) {
 		{21, "10.0.0.0", "is not two addresses"},
 		{63, "0105aa", "are not sub-options"},
 		{51, "0", "no time at all"},
-		{119, "a.example b.example", `"a.example b.example" has spaces; put commas between domains: a.example, b.example`},
+		{119, "a.example b.example", `"a.example b.example" has spaces; put commas between domains: a.example, ` +
+			`b.example`},
 		{99, "them GB; 3 Kelder", "is none of server, network, client"},
 		{99, "client Britain", "country of two letters"},
 		{99, "client GB; Kelder", "number of an element"},

@@ -130,7 +130,8 @@ func (p *planner) stopPrograms() (steps []Step) {
 			steps = append(steps, drop("Remove", "`"+was.Name+"`", "It listens for names no more",
 				yang.ProgramPath(was.Name)))
 		case was.Runs && !now.Runs:
-			steps = append(steps, put("Stop", "`"+was.Name+"`", fmt.Sprintf("It holds port %d, which the resolver needs",
+			steps = append(steps, put("Stop", "`"+was.Name+"`", fmt.Sprintf("It holds port %d, which the resolver "+
+				"needs",
 				was.Port), yang.ProgramPath(was.Name), now))
 		}
 	}

@@ -167,7 +167,8 @@ func first(d Device, e aside, otherwise []plan.Step) []plan.Step {
 	v := *i.IPv4
 	v.Address = []yang.Address{{IP: e.address, PrefixLength: v.Address[0].PrefixLength}}
 	i.IPv4, with.Interfaces.Interface[at] = &v, i
-	step := plan.Step{Verb: "Give", Adds: true, Text: fmt.Sprintf("`%s` for now the address `%s`", e.iface, v.Address[0].Prefix()),
+	step := plan.Step{Verb: "Give", Adds: true, Text: fmt.Sprintf("`%s` for now the address `%s`", e.iface,
+		v.Address[0].Prefix()),
 		Why: setAside, Method: "PUT",
 		Path: yang.IPv4Path(e.iface), Body: yang.Body(&v)}
 	steps := append([]plan.Step{step}, plan.Between(with, d.Goal)...)

@@ -136,7 +136,8 @@ func TestOwnAddressInOneStepAndLast(t *testing.T) {
 			near = append(near, s.Verb+" "+s.Text)
 		}
 	}
-	assert.Equal(t, []string{"Set `port1`: carries VLAN 10 untagged", "Give `mgmt` VLAN 10 and the address `10.40.12.2/24` in one step"}, near)
+	assert.Equal(t, []string{"Set `port1`: carries VLAN 10 untagged", "Give `mgmt` VLAN 10 and the address " +
+		"`10.40.12.2/24` in one step"}, near)
 	assert.Equal(t, "gw", visited(o)[len(visited(o))-1])
 }
 

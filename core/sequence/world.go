@@ -397,7 +397,8 @@ func (v view) collisions() map[string]bool {
 					case o.prefix.Addr() == a.Addr():
 						out[fmt.Sprintf("%s and %s both have `%s`", o.name, d.Name, a.Addr())] = true
 					case o.prefix.Masked() != a.Masked() && o.prefix.Overlaps(a):
-						out[fmt.Sprintf("`%s` of %s overlaps `%s` of %s", o.prefix.Masked(), o.name, a.Masked(), d.Name)] = true
+						out[fmt.Sprintf("`%s` of %s overlaps `%s` of %s", o.prefix.Masked(), o.name, a.Masked(),
+							d.Name)] = true
 					}
 				}
 				all = append(all, held{d.ID, d.Name, a})

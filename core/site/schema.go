@@ -96,7 +96,8 @@ var forms = map[string]form{
 		}
 		return nil
 	}},
-	"name": {oneLine[:len(oneLine)-2] + `*[^` + blank + unshown + `]` + oneLine[1:len(oneLine)-2] + "*$", func(s string) error {
+	"name": {oneLine[:len(oneLine)-2] + `*[^` + blank + unshown + `]` + oneLine[1:len(oneLine)-2] + "*$", func(
+		s string) error {
 		if strings.TrimSpace(s) == "" {
 			return fmt.Errorf("%q is empty; write what people call it", clip(s))
 		}

@@ -199,7 +199,8 @@ func FuzzRead(f *testing.F) {
 
 // Values that no site has are refused with their place.
 func TestAttackValuesNoSiteHas(t *testing.T) {
-	uplink := `"devices": [{"id": "gw", "name": "gw", "kind": "router", "interfaces": [{"id": "wan", "name": "wan", "kind": "uplink", "uplink": {"method": "dhcp", "mtu": -5}}]}], "networks"`
+	uplink := `"devices": [{"id": "gw", "name": "gw", "kind": "router", "interfaces": [{"id": "wan", "name": ` +
+		`"wan", "kind": "uplink", "uplink": {"method": "dhcp", "mtu": -5}}]}], "networks"`
 	for _, c := range []struct{ from, to, says string }{
 		{`"code": "kel"`, `"code": ""`, `line 3, code: "" is not a code`},
 		{`"code": "kel"`, `"code": "k\nel"`, "line 3, code: holds a line break"},

@@ -114,7 +114,8 @@ func TestTheOrderOfRecords(t *testing.T) {
 	for _, r := range list {
 		got = append(got, r.Owner+" "+r.Type+" "+r.Data)
 	}
-	assert.Equal(t, []string{"@ A 192.0.2.1", "@ A 192.0.2.9", "@ NS n", "0 A 192.0.2.1", `a TXT "x"`, "a MX 10 m"}, got)
+	assert.Equal(t, []string{"@ A 192.0.2.1", "@ A 192.0.2.9", "@ NS n", "0 A 192.0.2.1", `a TXT "x"`, "a MX 10 m"},
+		got)
 }
 
 // What is plain is read here and like the message library reads it; everything else is left to the library.

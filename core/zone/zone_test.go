@@ -66,7 +66,8 @@ func TestReadData(t *testing.T) {
 		{"A", "", "10.84.20.40"}, {"A", "10.84.20", "not an address"}, {"A", "2001:db8::1", "not an address"},
 		{"AAAA", "10.84.20.40", "not an address"}, {"MX", "mail", "10 mail"}, {"MX", "many mail", "0 to 65535"},
 		{"SRV", "0 5 70000 pbx", "0 to 65535"}, {"CNAME", "a b", "edge"}, {"CAA", "x", "0 issue"},
-		{"HINFO", "a b", "not a type"}, {"TXT", `"open`, "quotes"}, {"A", "10.84.20.40\nx A 1.2.3.4", "not what A holds"},
+		{"HINFO", "a b", "not a type"}, {"TXT", `"open`, "quotes"}, {"A", "10.84.20.40\nx A 1.2.3.4",
+			"not what A holds"},
 	} {
 		_, err := ReadData(c.typ, c.text, kelder)
 		assert.ErrorContains(t, err, c.says, c.text)

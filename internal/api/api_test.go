@@ -265,7 +265,8 @@ func grown(n, each int) string {
 	fmt.Fprintf(&b,
 		`{"id":"site-big","code":"big","name":"Big","customer":{"id":"c","name":"C"},"block":["10.0.0.0/8"],
 		"domain":"big.example","options":[{"code":6,"value":"10.0.0.1"}],
-		"devices":[{"id":"gw","name":"gw","kind":"firewall","interfaces":[{"id":"if-lan","name":"lan","kind":"port group"}`)
+		"devices":[{"id":"gw","name":"gw","kind":"firewall","interfaces":[
+		{"id":"if-lan","name":"lan","kind":"port group"}`)
 	for i := range n {
 		fmt.Fprintf(&b,
 			`,{"id":"if-%d","name":"lan.%d","kind":"vlan","parent":"lan","vlan":%d,"addresses":["10.%d.%d.1/24"]}`, i,
@@ -283,7 +284,8 @@ func grown(n, each int) string {
 	list(`{"id":"net-%d","name":"Net %d","prefix":"10.%d.%d.0/24","vlan":%d,"gateway":"10.%d.%d.1"}`,
 		func(i int) []any { return []any{i, i, i / 256, i % 256, i + 2, i / 256, i % 256} })
 	b.WriteString(`],"pools":[`)
-	list(`{"id":"pool-%d","name":"Pool","network":"net-%d","server":"gw","enabled":true,"ranges":[{"from":"10.%d.%d.100","to":"10.%d.%d.199"}]}`, func(i int) []any {
+	list(`{"id":"pool-%d","name":"Pool","network":"net-%d","server":"gw","enabled":true,`+
+		`"ranges":[{"from":"10.%d.%d.100","to":"10.%d.%d.199"}]}`, func(i int) []any {
 		return []any{i, i, i / 256, i % 256, i / 256, i % 256}
 	})
 	b.WriteString(`],"reservations":[`)

@@ -119,9 +119,10 @@ func TestAttackNULEverywhere(t *testing.T) {
 	}
 	for _, bad := range []string{`\u0000`, "\xff", `\u001b`, `\b`, `\ud800`, "\u0085"} {
 		for path, body := range map[string]string{
-			"/api/session":                 `{"name":"mk%s","password":"%s"}`,
-			"/api/orders":                  `{"site":"kelder-bridge","title":"W%s","ticket":"%s"}`,
-			"/api/orders/1/edits":          `{"version":0,"look":{},"entries":[{"kind":"network","id":"net-imaging","fields":{"name":"S%s","purpose":"%s"}}]}`,
+			"/api/session": `{"name":"mk%s","password":"%s"}`,
+			"/api/orders":  `{"site":"kelder-bridge","title":"W%s","ticket":"%s"}`,
+			"/api/orders/1/edits": `{"version":0,"look":{},"entries":[{"kind":"network",` +
+				`"id":"net-imaging","fields":{"name":"S%s","purpose":"%s"}}]}`,
 			"/api/orders/1/paste":          `{"network":"net-imaging","kind":"fixed","text":"%s%s"}`,
 			"/api/sites/kelder-bridge/try": `{"network":"net-imaging","hostName":"%s","against":"draft","class":"%s"}`,
 		} {

@@ -74,7 +74,8 @@ func (e *editor) edit(kind string) time.Duration {
 
 // bare stores the same octets as an edit in a transaction of its own.
 func (e *editor) bare(seq int) time.Duration {
-	const edits = `[{"op":"change","part":"pool:pool-1","fields":[{"name":"ranges","from":[{"from":"10.0.1.100","to":"10.0.1.150"}],"to":[{"from":"10.0.1.100","to":"10.0.1.151"}]}]}]`
+	const edits = `[{"op":"change","part":"pool:pool-1","fields":[{"name":"ranges","from":[{"from":"10.0.1.100",` +
+		`"to":"10.0.1.150"}],"to":[{"from":"10.0.1.100","to":"10.0.1.151"}]}]}]`
 	ctx := e.b.Context()
 	start := time.Now()
 	err := pgx.BeginFunc(ctx, e.db.Pool, func(tx pgx.Tx) error {
@@ -184,7 +185,8 @@ func BenchmarkFollowing(b *testing.B) {
 	}
 	for _, sql := range []string{
 		`INSERT INTO device_access (site_id, device_id, url, account, secret, fingerprint, read_at)
-		SELECT 'site-' || s, 'dev-garret-rt', 'https://127.0.0.1:1', 'lithos', '', '', now() FROM generate_series(0, 199) s`,
+		SELECT 'site-' || s, 'dev-garret-rt', 'https://127.0.0.1:1', 'lithos', '', '', now()
+		FROM generate_series(0, 199) s`,
 		`INSERT INTO line_address (site_id, interface_id, address, first, last)
 		SELECT 'site-' || s, 'if-garret-wan', ('203.0.113.' || n)::inet, now() - (24 - n) * interval '1 hour', now()
 		FROM generate_series(0, 199) s, generate_series(1, 4) n`,
@@ -194,7 +196,8 @@ func BenchmarkFollowing(b *testing.B) {
 		FROM generate_series(0, 199) s, generate_series(0, 9) k, generate_series(1, 4) n`,
 		`INSERT INTO zone_reading (site_id, zone_id, read_at, records)
 		SELECT 'site-' || s, 'zone-garret-out', now(), (SELECT jsonb_agg(jsonb_build_object('Owner', 'home-' || k,
-			'Type', 'A', 'Data', '203.0.113.4', 'TTL', 60)) FROM generate_series(0, 9) k) FROM generate_series(0, 199) s`,
+			'Type', 'A', 'Data', '203.0.113.4', 'TTL', 60)) FROM generate_series(0, 9) k)
+		FROM generate_series(0, 199) s`,
 	} {
 		_, err := c.db.Pool.Exec(b.Context(), sql)
 		require.NoError(b, err)

@@ -15,7 +15,8 @@ func (s *server) printed(name, as string, p *report.Page, err error) (*fileAnswe
 		return nil, s.problem(err)
 	}
 	if as == "markdown" {
-		return &fileAnswer{"text/markdown; charset=utf-8", `attachment; filename="` + name + `.md"`, []byte(p.Markdown())}, nil
+		return &fileAnswer{"text/markdown; charset=utf-8", `attachment; filename="` + name + `.md"`, []byte(
+			p.Markdown())}, nil
 	}
 	raw, err := p.PDF()
 	if err != nil {

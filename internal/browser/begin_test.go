@@ -63,7 +63,8 @@ func TestFromNothing(t *testing.T) {
 	b.click("[role=dialog] button", "^Fetch its certificate$")
 	b.see("Its certificate, SHA-256")
 	b.until("the next step waits for it to be compared",
-		`() => [...document.querySelectorAll('[role=dialog] button')].some(x => x.innerText === 'Sign in and look' && x.disabled)`)
+		`() => [...document.querySelectorAll('[role=dialog] button')].some(x => x.innerText === 'Sign in and `+
+			`look' && x.disabled)`)
 	b.click("[role=dialog] label", "It is the one")
 	b.fill("Account", "keeper")
 	b.fill("Password", "wrong")
@@ -128,7 +129,8 @@ func puttingAway(t *testing.T, a *app) {
 		return !!button
 	}`)
 	b.see("Kiln shed")
-	b.until("the site on the list", `() => [...document.querySelectorAll('main [data-row]')].some(a => a.innerText === 'Kiln shed')`)
+	b.until("the site on the list", `() => [...document.querySelectorAll('main [data-row]')].some(a => `+
+		`a.innerText === 'Kiln shed')`)
 }
 
 // What changed between two revisions is read from the site's history, and an old one comes back as a work order.
@@ -195,7 +197,8 @@ func noticing(t *testing.T, a *app) {
 	b.click("footer button", "^Rehearse")
 	b.page.MustEval(`() => window.letGo()`)
 	b.until("it can be pushed",
-		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push to') && !x.disabled)`)
+		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push to') && `+
+			`!x.disabled)`)
 	b.click("footer button", "^Push to gw-chand")
 	b.see("Pushed, verified and landed")
 	b.visit(a.URL + "/sites/the-chandlery/history?at=device:dev-chand-gw")
@@ -338,7 +341,8 @@ func waiting(t *testing.T, a *app) {
 	b.axe("a step taken back")
 	b.click("footer button", "^Rehearse")
 	b.until("it can be pushed",
-		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push') && !x.disabled)`)
+		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push') && `+
+			`!x.disabled)`)
 	b.click("button", "^Note and change window$")
 	b.fill("Not before", "tonight")
 	b.click("button", "^Set it$")

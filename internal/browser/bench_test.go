@@ -34,7 +34,8 @@ func BenchmarkFiveThousand(b *testing.B) {
 	t.visit(a.URL + "/sites/large")
 	t.see("256 courses of 256")
 	t.until("the pins",
-		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-pins]')].some(p => p.getAttribute('d').length > 2000)`)
+		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-pins]')].some(p => `+
+			`p.getAttribute('d').length > 2000)`)
 	_, err = t.page.Eval(`() => {
 		window.seen = { frames: [], tasks: [] }
 		const noted = l => l.getEntries().forEach(e => window.seen.tasks.push(e.duration))

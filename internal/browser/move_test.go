@@ -39,7 +39,8 @@ func theNight(t *testing.T, a *app) {
 
 	// Another address: the end of a thread is dragged; then one is typed.
 	b.dragThread("Desks", "desk-1", 150)
-	b.until("the dragged address", `() => { const i = document.querySelector('input[aria-label^="New address of desk-1"]')
+	b.until("the dragged address",
+		`() => { const i = document.querySelector('input[aria-label^="New address of desk-1"]')
 		return i && i.value.startsWith('127.30.120.') && i.value !== '127.30.120.20' }`)
 	b.see("typed")
 	b.click("button", "to type another$")
@@ -167,7 +168,8 @@ func (b *tab) path() string {
 // within fills a field of one of several forms alike.
 func (b *tab) within(selector string, at int, label, text string) {
 	b.Helper()
-	b.until(fmt.Sprintf("%s of form %d", label, at), `(selector, at) => document.querySelectorAll(selector).length > at`,
+	b.until(fmt.Sprintf("%s of form %d", label, at),
+		`(selector, at) => document.querySelectorAll(selector).length > at`,
 		selector, at)
 	forms, err := b.page.Elements(selector)
 	require.NoError(b, err)

@@ -201,7 +201,8 @@ func followingLines(t *testing.T, a *app) {
 	b.click("a", "^home.garret.example$")
 	b.click("button", "^Send it now and try it$")
 	b.see("Others follow")
-	b.until("a resolver that followed", `() => /It has 203.0.113.97 (after \d+ s|already)/.test(document.body.innerText)`)
+	b.until("a resolver that followed", `() => /It has 203.0.113.97 (after \d+ `+
+		`s|already)/.test(document.body.innerText)`)
 	b.until("none that waits", `() => !document.body.innerText.includes('more at most')`)
 	b.axe("a name that follows")
 }

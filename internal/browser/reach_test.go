@@ -168,7 +168,8 @@ func tabGoesOn(t *testing.T, a *app) {
 	var way []string
 	for range 120 {
 		b.keys(input.Tab)
-		at, err := b.page.Eval(`() => document.activeElement.closest('tbody, aside, footer, h1, header')?.tagName ?? ''`)
+		at, err := b.page.Eval(`() => document.activeElement.closest('tbody, aside, footer, h1, header')?.tagName ` +
+			`?? ''`)
 		require.NoError(t, err)
 		if place := at.Value.Str(); len(way) == 0 || way[len(way)-1] != place {
 			way = append(way, place)
@@ -190,16 +191,20 @@ func tabsAndFiltersInTheAddress(t *testing.T, a *app) {
 	assert.Equal(t, was+1, length())
 	b.fill("Filter what was seen", "10.84.18.9")
 	b.click("label", "The whole site")
-	b.until("both in the address", `() => location.search.includes('seen=10.84.18.9') && location.search.includes('whole=')`)
+	b.until("both in the address", `() => location.search.includes('seen=10.84.18.9') && `+
+		`location.search.includes('whole=')`)
 	assert.Equal(t, was+1, length(), "a filter is no step")
 	b.page.MustNavigateBack()
-	b.until("the tab before", `() => document.querySelector('[role=tab][aria-selected=true]').innerText === 'Addresses'`)
+	b.until("the tab before", `() => document.querySelector('[role=tab][aria-selected=true]').innerText === `+
+		`'Addresses'`)
 	b.page.MustNavigateForward()
-	b.until("the filter again", `() => document.querySelector('[aria-label="Filter what was seen"]')?.value === '10.84.18.9'`)
+	b.until("the filter again", `() => document.querySelector('[aria-label="Filter what was seen"]')?.value === `+
+		`'10.84.18.9'`)
 	b.visit(a.URL + "/rounds?filter=windmill")
 	b.until("one site", `() => document.querySelectorAll('tbody[data-place=list] tr').length === 1`)
 	b.fill("Filter sites", "")
-	b.until("every site", `() => document.querySelectorAll('tbody[data-place=list] tr').length > 5 && location.search === ''`)
+	b.until("every site", `() => document.querySelectorAll('tbody[data-place=list] tr').length > 5 && `+
+		`location.search === ''`)
 }
 
 // Where the browser's colours are forced, what is chosen is drawn with an outline; the account menu keeps axe's rules.

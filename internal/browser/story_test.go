@@ -209,6 +209,7 @@ func TestRecoveryWard(t *testing.T) {
 			.reduce((n, p) => n + Number(p.dataset.seen), 0) > 0`)
 	b.click("[role=tab]", "Observed")
 	b.until("the lease under Seen",
-		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('10.84.20.81') && r.innerText.includes('visitor'))`)
+		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('10.84.20.81') && `+
+			`r.innerText.includes('visitor'))`)
 	b.axe("seen")
 }

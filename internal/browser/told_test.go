@@ -78,7 +78,8 @@ func windowOpens(t *testing.T, a *app) {
 	_, err = a.Work.Pushes.Rehearse(t.Context(), who, id, v.Head.Version)
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", id))
-	b.until("the next step", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Leave it to start')`)
+	b.until("the next step", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Leave it to `+
+		`start')`)
 	b.see("It opens in")
 	b.see("times are counted from its window")
 	// The window opens in a few seconds: nothing tells the page.
@@ -86,8 +87,10 @@ func windowOpens(t *testing.T, a *app) {
 		"UPDATE work_order SET not_before = now() + interval '4 seconds' WHERE id = $1", id)
 	require.NoError(t, err)
 	b.visit(fmt.Sprintf("%s/orders/%d", a.URL, id))
-	b.until("the step before", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Leave it to start')`)
-	b.until("the push to be offered", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Push to')`)
+	b.until("the step before", `() => document.querySelector('#tray .btn-next')?.innerText.startsWith('Leave it `+
+		`to start')`)
+	b.until("the push to be offered", `() => document.querySelector('#tray `+
+		`.btn-next')?.innerText.startsWith('Push to')`)
 	b.see("It is open.")
 	b.axe("an order in its window")
 }

@@ -143,7 +143,8 @@ func optionsAndTheReply(t *testing.T, a *app) {
 	b.fill("Value", "10.84.16.20")
 	b.click("button", "^Set$")
 	b.until("the option among what is told",
-		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('230') && r.innerText.includes('Badge server'))`)
+		`() => [...document.querySelectorAll('tbody tr')].some(r => r.innerText.includes('230') && `+
+			`r.innerText.includes('Badge server'))`)
 	b.click("button", "^Of class Handsets$")
 	b.until("the sub-options by their names",
 		`() => /1 Call server 10\.84\.16\.130/.test(document.querySelector('[aria-label="The reply"]').innerText)`)

@@ -66,7 +66,8 @@ func TestAttackWhatBecameOfAChange(t *testing.T) {
 func TestAttack04ADeviceThatTellsTooMuch(t *testing.T) {
 	for what, one := range map[string]string{"many small leases": "{},", "few large ones": `{"host-name":"` +
 		strings.Repeat("x", 100_000) + `"},`} {
-		answer := []byte(`{"lithos-dhcp-server:dhcp-server":{"lease":[` + strings.Repeat(one, 30_000_000/len(one)) + `{}]}}`)
+		answer := []byte(`{"lithos-dhcp-server:dhcp-server":{"lease":[` + strings.Repeat(one, 30_000_000/len(one)) +
+			`{}]}}`)
 		tells := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "application/yang-data+json")
 			_, _ = w.Write(answer)

@@ -66,7 +66,8 @@ func TestAttack02WorkbooksThatGrow(t *testing.T) {
 			}
 			to, err := w.Create(f.Name)
 			require.NoError(t, err)
-			_, err = to.Write([]byte(`<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData>` +
+			_, err = to.Write([]byte(`<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"` +
+				`><sheetData>` +
 				body + `</sheetData></worksheet>`))
 			require.NoError(t, err)
 		}

@@ -50,7 +50,8 @@ func TestOrderInTimeSurvives(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "leases")
 	lease := func(host string, since string) string {
 		return `{"address":"10.7.7.` + host + `","mac":"00:00:5e:00:01:01","subnet":"10.7.7.0/24",` +
-			`"pool":"pool-quill-home","state":"bound","since":"2026-11-23T` + since + `Z","expires":"2099-11-24T21:00:00Z"}` + "\n"
+			`"pool":"pool-quill-home","state":"bound","since":"2026-11-23T` + since + `Z","expires":"2099-11-24T21` +
+			`:00:00Z"}` + "\n"
 	}
 	require.NoError(t, os.WriteFile(file, []byte(lease("150", "20:00:00")+lease("110", "21:00:00")), 0o600))
 	for range 3 {

@@ -127,7 +127,8 @@ func Test43ClientsKeepTheirPort(t *testing.T) {
 	assert.Empty(t, heard(phone), "the cable to the router is out")
 	_, _ = operate(`{"fault":"none"}`)
 	assert.NotEmpty(t, heard(phone))
-	for _, bad := range []string{`{"fault":"plug","at":"port2","value":"nobody"}`, `{"fault":"plug","at":"port99","value":"` +
+	for _, bad := range []string{`{"fault":"plug","at":"port2","value":"nobody"}`, `{"fault":"plug","at":"port99",` +
+		`"value":"` +
 		phone.MAC.String() + `"}`, `{"fault":"plug","at":"port1","value":"00:00:5e:ff:ff:ff"}`,
 		`{"fault":"port-off","at":"port99"}`, `{"fault":"line","at":"port1","value":"203.0.113.9"}`} {
 		code, _ := operate(bad)

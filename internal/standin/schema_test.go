@@ -67,7 +67,8 @@ func FuzzBody(f *testing.F) {
 
 // Whatever a lease file holds, it is read without a panic, and no lease without an address is kept.
 func FuzzLeases(f *testing.F) {
-	f.Add([]byte(`{"address":"10.7.7.100","mac":"00:00:5e:00:01:01","subnet":"10.7.7.0/24","pool":"p","state":"bound"}` + "\n{"))
+	f.Add([]byte(`{"address":"10.7.7.100","mac":"00:00:5e:00:01:01","subnet":"10.7.7.0/24","pool":"p",` +
+		`"state":"bound"}` + "\n{"))
 	f.Fuzz(func(t *testing.T, file []byte) {
 		leases, _, err := readLeases(bytes.NewReader(file))
 		require.NoError(t, err)

@@ -194,7 +194,8 @@ type JobCount struct {
 // JobsByState counts the background jobs that are not done yet.
 func (s *Store) JobsByState(ctx context.Context) ([]JobCount, error) {
 	rows, err := s.Pool.Query(ctx,
-		`SELECT kind, state::text, count(*) FROM river_job WHERE state NOT IN ('completed', 'cancelled', 'discarded') GROUP BY 1, 2`)
+		`SELECT kind, state::text, count(*) FROM river_job WHERE state NOT IN ('completed', 'cancelled', `+
+			`'discarded') GROUP BY 1, 2`)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +206,8 @@ func (s *Store) JobsByState(ctx context.Context) ([]JobCount, error) {
 // in, the database, and the table installation, which a restored dump makes anew.
 func (s *Store) Identity(ctx context.Context) (identity string, err error) {
 	err = s.Pool.QueryRow(ctx,
-		`SELECT format('%s/%s/%s', (SELECT system_identifier FROM pg_control_system()), d.oid, 'installation'::regclass::oid)
+		`SELECT format('%s/%s/%s', (SELECT system_identifier FROM pg_control_system()), d.oid,
+			'installation'::regclass::oid)
 		FROM pg_database d WHERE d.datname = current_database()`).Scan(&identity)
 	return identity, err
 }

@@ -62,7 +62,7 @@ type OptionTarget struct {
 	Set     bool   `json:"set"`     // the level sets it
 	Value   string `json:"value"`   // what it sets
 	Always  bool   `json:"always"`  // it is sent to clients that do not ask for it as well
-	Asked   bool   `json:"asked"`   // an option set here is sent to those that ask for it alone, unless it says otherwise
+	Asked   bool   `json:"asked"`   // one set here is sent to those that ask for it alone, unless it says otherwise
 }
 
 // OptionAt is where an option can be set for the inspected part.

@@ -315,7 +315,8 @@ func TestAttackSilentDevicesKeepOthersUnread(t *testing.T) {
 		var twice, groups int
 		require.NoError(t, s.Pool.QueryRow(t.Context(),
 			`SELECT count(*) FILTER (WHERE n > 1), count(*) FROM (SELECT args, count(*) AS n FROM river_job
-			WHERE kind = 'read' AND state IN ('available', 'scheduled', 'running', 'retryable') GROUP BY args) j`).Scan(&twice, &groups))
+			WHERE kind = 'read' AND state IN ('available', 'scheduled', 'running', 'retryable')
+			GROUP BY args) j`).Scan(&twice, &groups))
 		assert.Zero(t, twice, "a group has one job at a time")
 		return read && groups > 0 // the silent ones are still being waited for
 	}, time.Minute, 10*time.Millisecond)

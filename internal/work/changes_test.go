@@ -22,7 +22,8 @@ func TestChanges(t *testing.T) {
 	require.Len(t, groups, 3)
 	assert.Equal(t, "network Imaging", groups[0].Kind+" "+groups[0].Name)
 	require.Len(t, groups[0].Items, 1, "both edits of the pool taken together")
-	assert.JSONEq(t, `[{"from":"10.84.20.26","to":"10.84.20.52"}]`, string(keyOf(t, groups[0].Items[0].After, "ranges")))
+	assert.JSONEq(t, `[{"from":"10.84.20.26","to":"10.84.20.52"}]`, string(keyOf(t, groups[0].Items[0].After,
+		"ranges")))
 	assert.Equal(t, "device gw-1", groups[1].Kind+" "+groups[1].Name)
 	assert.Equal(t, "site", groups[2].Kind)
 

@@ -260,7 +260,8 @@ func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
 // they had before and after.
 func Test38EachDifferenceIsAboutItsOwnClients(t *testing.T) {
 	o := open(t)
-	o.exec(`INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state, port,
+	o.exec(`INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state,
+		port,
 			first, last, expires)
 		SELECT 'site-moss-end', 'dev-moss-srv', 'lease', address::inet, mac::macaddr, '', 'tablet', '', pool, 'bound',
 			'', now(), now(), now() + interval '4 hours'

@@ -167,7 +167,8 @@ func TestKilledBetweenLearningAndTelling(t *testing.T) {
 	o.Poll.Observe(ctx, "site-the-garret")
 	o.devices.ByID["dev-garret-rt"].SetLine("wan", netip.MustParseAddr("203.0.113.150"))
 	o.exec("DELETE FROM told_address")
-	o.exec(`INSERT INTO line_address (site_id, interface_id, address) VALUES ('site-the-garret', 'if-garret-wan', '203.0.113.150')`)
+	o.exec(`INSERT INTO line_address (site_id, interface_id, address) VALUES ('site-the-garret', 'if-garret-wan', ` +
+		`'203.0.113.150')`)
 	o.Poll.Observe(ctx, "site-the-garret")
 	o.becomes("A", "203.0.113.150")
 	zone, _ := o.devices.Internet.Zone("garret.example")

@@ -190,7 +190,8 @@ func (o *office) process() (w *work.Service, kill func()) {
 
 // tidies puts what a killed process leaves to time out in its final state: its connections and its hold.
 func (g *gate) tidies() {
-	g.do(`SELECT pg_terminate_backend(l.pid) FROM pg_locks l WHERE l.locktype = 'advisory' AND l.objid = 4711 AND NOT l.granted
+	g.do(`SELECT pg_terminate_backend(l.pid) FROM pg_locks l WHERE l.locktype = 'advisory' AND l.objid = 4711
+		AND NOT l.granted
 		AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())`)
 	g.open()
 	g.do("UPDATE push SET held_until = 'epoch' WHERE finished_at IS NULL")

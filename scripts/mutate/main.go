@@ -45,7 +45,8 @@ func main() {
 	for _, p := range packages {
 		p = strings.TrimPrefix(filepath.ToSlash(filepath.Clean(p)), "./")
 		r := survey(p, *most, *seed, *workers, alike(text))
-		fmt.Printf("%s: %d faults, %d noticed (%d by time), %d not, %d change nothing\n", p, r.all(), r.killed, r.endless,
+		fmt.Printf("%s: %d faults, %d noticed (%d by time), %d not, %d change nothing\n", p, r.all(), r.killed,
+			r.endless,
 			len(r.survived), r.equal)
 		for _, one := range r.survived {
 			fmt.Println("  " + one)

@@ -15,7 +15,8 @@ import (
 
 // A package has one row, in the order of names; the other table stays as it is.
 func TestAPackageHasOneRow(t *testing.T) {
-	const none = "| package | mutants |\n| --- | --- |\n\n| file | line | why |\n|---|---|---|\n| a.go | `x <= y` | same |\n"
+	const none = "| package | mutants |\n| --- | --- |\n\n| file | line | why |\n|---|---|---|\n| a.go | `x <= y` " +
+		"| same |\n"
 	one := withRow(none, "core/b", result{killed: 3, survived: []string{"x"}}.row("core/b"))
 	two := withRow(one, "core/a", result{killed: 1, whole: true}.row("core/a"))
 	again := withRow(two, "core/b", result{killed: 4, whole: true}.row("core/b"))
