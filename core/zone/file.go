@@ -78,7 +78,7 @@ func Parse(r io.Reader, origin string) (File, error) {
 			"the file does not say which zone it is; begin it with $ORIGIN and the zone's name",
 		}
 	}
-	raw = upperDirectives(raw)
+	upperDirectives(raw)
 	if err := f.refuseDirectives(raw); err != nil {
 		return File{}, err
 	}
@@ -136,24 +136,19 @@ func readAll(r io.Reader) ([]byte, error) {
 }
 
 // upperDirectives writes directives in capitals, as they are looked for: they are not told apart by that (RFC 1035
-// section 5.1).
-func upperDirectives(raw []byte) []byte {
-	if bytes.IndexByte(raw, '$') < 0 {
-		return raw
-	}
-	var out bytes.Buffer
-	out.Grow(len(raw))
+// section 5.1). It writes to raw.
+func upperDirectives(raw []byte) {
 	for line := range bytes.Lines(raw) {
-		word := bytes.IndexAny(line, " \t\r\n;")
-		if line[0] != '$' || word < 0 {
-			out.Write(line)
+		if line[0] != '$' {
 			continue
 		}
-		out.Write(bytes.ToUpper(line[:word]))
-		out.Write(line[word:])
+		for i := 1; i < len(line) && letter(line[i]); i++ {
+			line[i] &^= 'a' - 'A'
+		}
 	}
-	return out.Bytes()
 }
+
+func letter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
 // firstOrigin is the zone that a file names first; empty where it names none.
 func firstOrigin(raw []byte) (string, error) {

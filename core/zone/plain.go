@@ -81,7 +81,7 @@ func nesting(line string, depth int, quoted bool) (int, bool) {
 func (f *File) plain(line, origin string) (r Record, name string, ok bool) {
 	var at [5]string
 	n := 0
-	text := strings.TrimRight(line, "\r\n")
+	text := strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r")
 	if text == "" || text[0] <= ' ' {
 		return r, "", false
 	}
@@ -123,14 +123,18 @@ func (f *File) plain(line, origin string) (r Record, name string, ok bool) {
 		return r, "", false
 	}
 	owner := at[0]
-	if strings.HasSuffix(owner, ".") || origin != f.Origin {
-		if owner, ok = Relative(absoluteName(owner, origin), f.Origin); !ok {
+	if simple := lowerLabel(owner) && origin == f.Origin; !simple {
+		owner = strings.ToLower(owner)
+		if strings.HasSuffix(owner, ".") || origin != f.Origin {
+			if owner, ok = Relative(absoluteName(owner, origin), f.Origin); !ok {
+				return r, "", false
+			}
+		}
+		if owner != Apex && CheckName(owner) != nil {
 			return r, "", false
 		}
-	} else if !lowerLabel(owner) {
-		owner = strings.ToLower(owner)
 	}
-	if !lowerLabel(owner) && owner != Apex && CheckName(owner) != nil || len(owner)+len(f.Origin) >= maxName {
+	if len(owner)+len(f.Origin) >= maxName {
 		return r, "", false
 	}
 	if ttl == f.TTL {
