@@ -157,10 +157,30 @@ func (c *zoneImport) Run(out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(doc.Zones, func(z site.Zone) bool { return z.Name == name && z.Side == c.Side })
+	takeRecords(zoneFor(doc, name, c.Side, read), read)
+	for _, l := range read.Left {
+		fmt.Fprintf(os.Stderr, "left out: %s: %s\n", l.Text, l.Why)
+	}
+	for _, l := range read.Otherwise {
+		fmt.Fprintf(os.Stderr, "taken otherwise: %s: %s\n", l.Text, l.Why)
+	}
+	encode := site.EncodeYAML
+	if strings.EqualFold(filepath.Ext(c.File), ".json") {
+		encode = site.Encode
+	}
+	text, err := encode(doc)
+	if err == nil {
+		_, err = out.Write(text)
+	}
+	return err
+}
+
+// zoneFor is the zone of a site that records are read into, made with what the file says of it where it is not there.
+func zoneFor(doc *site.Site, name, side string, read zone.File) *site.Zone {
+	at := slices.IndexFunc(doc.Zones, func(z site.Zone) bool { return z.Name == name && z.Side == side })
 	if at < 0 {
 		doc.Zones = append(doc.Zones, site.Zone{ID: "zone-" + strings.NewReplacer(".", "-", "/", "-").Replace(name),
-			Name: name, Side: c.Side, TTL: min(read.TTL, zone.MaxTTL)})
+			Name: name, Side: side, TTL: min(read.TTL, zone.MaxTTL)})
 		at = len(doc.Zones) - 1
 		if soa := read.SOA; soa != nil {
 			z := &doc.Zones[at]
@@ -171,10 +191,14 @@ func (c *zoneImport) Run(out io.Writer) error {
 	} else if read.SOA != nil {
 		fmt.Fprintf(os.Stderr, "left out: the SOA's contact and timers; %s keeps its own\n", name)
 	}
-	z := &doc.Zones[at]
 	if read.SOA != nil {
 		fmt.Fprintf(os.Stderr, "left out: the SOA's server and serial; they are of whoever answers the zone\n")
 	}
+	return &doc.Zones[at]
+}
+
+// takeRecords adds the records of a file that a zone does not have yet.
+func takeRecords(z *site.Zone, read zone.File) {
 	given := map[string]bool{} // addresses that have a name by now
 	for _, r := range z.Records {
 		given[r.Data] = given[r.Data] || r.Type == "A" && !r.NoReverse
@@ -194,21 +218,6 @@ func (c *zoneImport) Run(out io.Writer) error {
 			TTL: ttl, NoReverse: r.Type == "A" && given[r.Data]})
 		given[r.Data] = given[r.Data] || r.Type == "A"
 	}
-	for _, l := range read.Left {
-		fmt.Fprintf(os.Stderr, "left out: %s: %s\n", l.Text, l.Why)
-	}
-	for _, l := range read.Otherwise {
-		fmt.Fprintf(os.Stderr, "taken otherwise: %s: %s\n", l.Text, l.Why)
-	}
-	encode := site.EncodeYAML
-	if strings.EqualFold(filepath.Ext(c.File), ".json") {
-		encode = site.Encode
-	}
-	text, err := encode(doc)
-	if err == nil {
-		_, err = out.Write(text)
-	}
-	return err
 }
 
 // within is a time of a SOA where a zone can have it; 0, the usual one, where not.

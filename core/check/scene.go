@@ -212,76 +212,100 @@ func (sc *Scene) touchAddress(t *touched, a netip.Addr) {
 
 // look runs the rules about what was touched, in place of what they found before.
 func (sc *Scene) look(t touched) {
-	var out []Finding
-	seen := map[scope]bool{}
-	at := scope{}
-	var rule *Rule
-	report := func(found Finding) {
-		found = rule.signed(found)
-		found.scope = at
-		out = append(out, found)
-	}
-	begin := func(of, id string) {
-		at = scope{of, id}
-		seen[at] = true
-	}
+	l := looking{facts: sc.facts, seen: map[scope]bool{}}
 	for i := range sc.Networks {
-		n := &sc.Networks[i]
-		if !t.networks[n.ID] {
-			continue
-		}
-		held := sc.heldIn(n)
-		begin("network", n.ID)
-		for r := range rules {
-			if rule = &rules[r]; rule.network != nil && !rule.afterHolders {
-				rule.network(sc.facts, n, report)
-			}
-			if rule.holders != nil {
-				rule.holders(sc.facts, n, held, report)
-			}
+		if n := &sc.Networks[i]; t.networks[n.ID] {
+			l.network(n)
 		}
 	}
 	if t.outside {
-		begin("outside", "")
-		held := sc.heldOutside()
-		for r := range rules {
-			if rule = &rules[r]; rule.holders != nil {
-				rule.holders(sc.facts, nil, held, report)
-			}
-		}
+		l.outside()
 	}
 	for i := range sc.Devices {
-		d := &sc.Devices[i]
-		if !t.devices[d.ID] {
-			continue
-		}
-		for r := range rules {
-			if rule = &rules[r]; rule.device != nil && (t.wide || rule.afterPools) {
-				begin("device "+rule.Slug, d.ID)
-				rule.device(sc.facts, d, report)
-			}
+		if d := &sc.Devices[i]; t.devices[d.ID] {
+			l.device(d, t.wide)
 		}
 	}
 	for r := range rules {
-		rule = &rules[r]
-		if rule.site == nil || !t.again(rule.finder) {
-			continue
-		}
-		begin("site", rule.Slug)
-		rule.site(sc.facts, report)
-		for i := range sc.Networks {
-			if rule.afterHolders && rule.network != nil {
-				rule.network(sc.facts, &sc.Networks[i], report)
-			}
+		if rules[r].site != nil && t.again(rules[r].finder) {
+			l.site(&rules[r])
 		}
 	}
 	for _, f := range sc.Findings {
-		if !seen[f.scope] {
-			out = append(out, f)
+		if !l.seen[f.scope] {
+			l.out = append(l.out, f)
 		}
 	}
-	Sort(out)
-	sc.Findings = out
+	Sort(l.out)
+	sc.Findings = l.out
+}
+
+// looking is the rules at work: what they look at, by which rule, and what was found.
+type looking struct {
+	*facts
+	seen map[scope]bool
+	at   scope
+	rule *Rule
+	out  []Finding
+}
+
+func (l *looking) begin(of, id string) {
+	l.at = scope{of, id}
+	l.seen[l.at] = true
+}
+
+func (l *looking) report(found Finding) {
+	found = l.rule.signed(found)
+	found.scope = l.at
+	l.out = append(l.out, found)
+}
+
+// network runs the rules about a network and about what holds its addresses.
+func (l *looking) network(n *site.Network) {
+	held := l.heldIn(n)
+	l.begin("network", n.ID)
+	for r := range rules {
+		if l.rule = &rules[r]; l.rule.network != nil && !l.rule.afterHolders {
+			l.rule.network(l.facts, n, l.report)
+		}
+		if l.rule.holders != nil {
+			l.rule.holders(l.facts, n, held, l.report)
+		}
+	}
+}
+
+// outside runs the rules about what holds addresses of no network.
+func (l *looking) outside() {
+	l.begin("outside", "")
+	held := l.heldOutside()
+	for r := range rules {
+		if l.rule = &rules[r]; l.rule.holders != nil {
+			l.rule.holders(l.facts, nil, held, l.report)
+		}
+	}
+}
+
+// device runs the rules about a device: all of them where wide, else those that look at pools.
+func (l *looking) device(d *site.Device, wide bool) {
+	for r := range rules {
+		if l.rule = &rules[r]; l.rule.device != nil && (wide || l.rule.afterPools) {
+			l.begin("device "+l.rule.Slug, d.ID)
+			l.rule.device(l.facts, d, l.report)
+		}
+	}
+}
+
+// site runs a rule about the whole site.
+func (l *looking) site(rule *Rule) {
+	l.rule = rule
+	l.begin("site", rule.Slug)
+	rule.site(l.facts, l.report)
+	if !rule.afterHolders || rule.network == nil {
+		return
+	}
+	for i := range l.Networks {
+		rule.network(l.facts, &l.Networks[i], l.report)
+	}
 }
 
 // again reports whether a rule about the site looks again.

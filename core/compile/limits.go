@@ -25,16 +25,8 @@ func Limits(kind string, c yang.Config) error {
 		if i.IPv4 != nil && i.Type != yang.TypeLoopback {
 			addressed++
 		}
-		if i.Uplink == nil {
-			continue
-		}
-		switch {
-		case kind == site.L2Switch:
-			return fmt.Errorf("interface %s: a layer 2 switch has no uplink of its own", i.Name)
-		case kind == site.L3Switch && len(i.Uplink.Translate) > 0:
-			return fmt.Errorf("interface %s: a layer 3 switch does not translate addresses", i.Name)
-		case kind == site.L3Switch && i.Uplink.Method == site.ByPPPoE:
-			return fmt.Errorf("interface %s: a layer 3 switch does not speak PPPoE", i.Name)
+		if err := uplinkLimits(kind, i); err != nil {
+			return err
 		}
 	}
 	switch {
@@ -47,20 +39,45 @@ func Limits(kind string, c yang.Config) error {
 	case kind == site.L2Switch && len(c.Relays.Relay) > 0, kind == site.Server && len(c.Relays.Relay) > 0:
 		return fmt.Errorf("relay on %s: a %s relays nothing", c.Relays.Relay[0].Interface, kind)
 	case kind == site.Server:
-		for _, i := range c.Interfaces.Interface {
-			if i.Switchport != nil || i.Type == yang.TypeBridge {
-				return fmt.Errorf("interface %s: a server carries no VLANs for others", i.Name)
-			}
-		}
+		return carriesNothing(c)
 	case kind == site.L2Switch:
-		for _, p := range c.DHCP.Pool {
-			if p.Interface == "" {
-				return fmt.Errorf("pool %s: a layer 2 switch serves only the network of its management interface",
-					p.Name)
-			}
-		}
+		return servesItsOwn(c)
 	case kind == site.L3Switch:
 		return keptApart(c)
+	}
+	return nil
+}
+
+// uplinkLimits says what of an uplink a kind of device cannot have.
+func uplinkLimits(kind string, i yang.Interface) error {
+	switch {
+	case i.Uplink == nil:
+	case kind == site.L2Switch:
+		return fmt.Errorf("interface %s: a layer 2 switch has no uplink of its own", i.Name)
+	case kind == site.L3Switch && len(i.Uplink.Translate) > 0:
+		return fmt.Errorf("interface %s: a layer 3 switch does not translate addresses", i.Name)
+	case kind == site.L3Switch && i.Uplink.Method == site.ByPPPoE:
+		return fmt.Errorf("interface %s: a layer 3 switch does not speak PPPoE", i.Name)
+	}
+	return nil
+}
+
+// carriesNothing refuses a server that carries VLANs.
+func carriesNothing(c yang.Config) error {
+	for _, i := range c.Interfaces.Interface {
+		if i.Switchport != nil || i.Type == yang.TypeBridge {
+			return fmt.Errorf("interface %s: a server carries no VLANs for others", i.Name)
+		}
+	}
+	return nil
+}
+
+// servesItsOwn refuses a layer 2 switch that serves clients behind relays.
+func servesItsOwn(c yang.Config) error {
+	for _, p := range c.DHCP.Pool {
+		if p.Interface == "" {
+			return fmt.Errorf("pool %s: a layer 2 switch serves only the network of its management interface", p.Name)
+		}
 	}
 	return nil
 }

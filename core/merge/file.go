@@ -152,48 +152,51 @@ func replaced(v any, ids map[string]string) any {
 // same finds the parts of another site that this one has, by what they are: other ids by theirs.
 func same(own, other *site.Site) map[string]string {
 	ids := map[string]string{other.ID: own.ID}
-	mapped := func(id string) string {
-		if now, ok := ids[id]; ok {
-			return now
-		}
-		return id
+	sameAddressing(ids, own, other)
+	sameNames(ids, own, other)
+	return ids
+}
+
+// mapped is the id that a part of another document has here; its own where none was found.
+func mapped(ids map[string]string, id string) string {
+	if now, ok := ids[id]; ok {
+		return now
 	}
+	return id
+}
+
+// sameAddressing finds networks, devices, pools and what they give.
+func sameAddressing(ids map[string]string, own, other *site.Site) {
 	for _, n := range other.Networks {
 		pair(ids, own.Networks, n.ID, func(o site.Network) (string, bool) { return o.ID, o.Prefix == n.Prefix })
 	}
 	for _, d := range other.Devices {
 		pair(ids, own.Devices, d.ID, func(o site.Device) (string, bool) {
-			return o.ID, strings.EqualFold(o.Name,
-				d.Name)
+			return o.ID, strings.EqualFold(o.Name, d.Name)
 		})
-		mine, ok := own.Device(mapped(d.ID))
+		mine, ok := own.Device(mapped(ids, d.ID))
 		for _, i := range d.Interfaces {
 			if ok {
-				pair(ids, mine.Interfaces, i.ID, func(o site.Interface) (string, bool) {
-					return o.ID,
-						o.Name == i.Name
-				})
+				pair(ids, mine.Interfaces, i.ID, func(o site.Interface) (string, bool) { return o.ID, o.Name == i.Name })
 			}
 		}
 	}
 	for _, p := range other.Pools {
 		pair(ids, own.Pools, p.ID, func(o site.Pool) (string, bool) {
-			return o.ID, o.Network == mapped(p.Network) && (o.Name == p.Name || slices.Equal(o.Ranges, p.Ranges))
+			like := o.Name == p.Name || slices.Equal(o.Ranges, p.Ranges)
+			return o.ID, o.Network == mapped(ids, p.Network) && like
 		})
-		mine, ok := own.Pool(mapped(p.ID))
+		mine, ok := own.Pool(mapped(ids, p.ID))
 		for _, x := range p.Exclusions {
 			if ok {
-				pair(ids, mine.Exclusions, x.ID, func(o site.Exclusion) (string, bool) {
-					return o.ID,
-						o.Range == x.Range
-				})
+				pair(ids, mine.Exclusions, x.ID, func(o site.Exclusion) (string, bool) { return o.ID, o.Range == x.Range })
 			}
 		}
 	}
 	for _, r := range other.Reservations {
 		pair(ids, own.Reservations, r.ID, func(o *site.Reservation) (string, bool) {
 			alike := !r.MAC.IsZero() && o.MAC == r.MAC || r.Client != "" && o.Client == r.Client
-			return o.ID, o.Network == mapped(r.Network) && alike
+			return o.ID, o.Network == mapped(ids, r.Network) && alike
 		})
 	}
 	for _, f := range other.FixedDevices {
@@ -204,20 +207,22 @@ func same(own, other *site.Site) map[string]string {
 	for _, k := range other.VendorClasses {
 		pair(ids, own.VendorClasses, k.ID, func(o site.VendorClass) (string, bool) { return o.ID, o.Match == k.Match })
 	}
+}
+
+// sameNames finds resolvers, zones, services and names that follow a line.
+func sameNames(ids map[string]string, own, other *site.Site) {
 	for _, r := range other.Resolvers {
 		pair(ids, own.Resolvers, r.ID, func(o site.Resolver) (string, bool) {
-			return o.ID,
-				o.Device == mapped(r.Device)
+			return o.ID, o.Device == mapped(ids, r.Device)
 		})
 	}
 	for _, z := range other.Zones {
 		pair(ids, own.Zones, z.ID, func(o site.Zone) (string, bool) {
-			return o.ID, o.Name == z.Name &&
-				o.Side == z.Side
+			return o.ID, o.Name == z.Name && o.Side == z.Side
 		})
 		for _, mine := range own.Zones {
 			for _, r := range z.Records {
-				if mine.ID == mapped(z.ID) {
+				if mine.ID == mapped(ids, z.ID) {
 					pair(ids, mine.Records, r.ID, func(o *site.Record) (string, bool) {
 						return o.ID, o.Owner == r.Owner && o.Type == r.Type && o.Data == r.Data
 					})
@@ -231,7 +236,6 @@ func same(own, other *site.Site) map[string]string {
 	for _, f := range other.Following {
 		pair(ids, own.Following, f.ID, func(o site.Following) (string, bool) { return o.ID, o.Name == f.Name })
 	}
-	return ids
 }
 
 // pair gives an id of another site the one of the part here that is the same.

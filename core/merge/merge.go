@@ -469,8 +469,7 @@ func (m *Merger) at(
 		return false
 	default:
 		e.ID = held.ref.ID
-		if theirs, err := address.ParseMAC(held.mac); mac != "" && err == nil && !theirs.IsZero() &&
-			theirs.String() != mac {
+		if theirs, another := anotherMAC(held.mac, mac); another {
 			l.State = Conflict
 			l.Says = fmt.Sprintf("%s is the %s's, with the MAC %s; taken, it is given to %s", a, held.name, theirs, mac)
 		}
@@ -485,6 +484,12 @@ func (m *Merger) at(
 		return false
 	}
 	return true
+}
+
+// anotherMAC is the MAC that holds an address, where that is known and not the one of a line.
+func anotherMAC(holder, mac string) (theirs address.MAC, another bool) {
+	theirs, err := address.ParseMAC(holder)
+	return theirs, mac != "" && err == nil && !theirs.IsZero() && theirs.String() != mac
 }
 
 // pooled is the pool that hands out an address.

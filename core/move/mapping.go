@@ -243,34 +243,9 @@ var firstKinds = map[string]int{"gateway": 0, "interface": 1, "fixed": 2, "reser
 // order.
 func (m *mapping) allot(s *site.Site) error {
 	all := m.held(s)
-	typed := map[netip.Addr]netip.Addr{}
-	for _, sh := range m.request.Shifts {
-		for _, was := range slices.Sorted(maps.Keys(sh.To)) {
-			will, field := sh.To[was], "to."+was
-			a, err1 := netip.ParseAddr(was)
-			f, moves := m.of(a)
-			b, err2 := netip.Addr{}, err1
-			if moves {
-				b, err2 = f.target.typed(will)
-			}
-			switch {
-			case err1 != nil || !moves:
-				return wrong(field, "%q is no address of a network that moves", was)
-			case err2 != nil || !f.target.usable(b):
-				return wrong(field, "%s cannot become %q; type an address of %s", was, will,
-					address.Usable(f.target.Prefix))
-			case f.target.taken[b]:
-				return wrong(field, "%s is given twice; type another one for %s", b, was)
-			}
-			f.target.taken[b] = true
-			typed[a] = b
-		}
-		n, _ := s.Network(sh.Network)
-		f, moves := m.of(n.Gateway)
-		if g := sh.Gateway; g.IsValid() && moves && !typed[n.Gateway].IsValid() {
-			f.target.taken[g] = true
-			typed[n.Gateway] = g
-		}
+	typed, err := m.typedAddresses(s)
+	if err != nil {
+		return err
 	}
 	for _, h := range all {
 		f, _ := m.of(h.at)
@@ -302,6 +277,40 @@ func (m *mapping) allot(s *site.Site) error {
 	}
 	slices.SortFunc(m.threads, func(a, b Thread) int { return a.From.Compare(b.From) })
 	return nil
+}
+
+// typedAddresses are the addresses that the request itself gives, by those that they replace. They are taken.
+func (m *mapping) typedAddresses(s *site.Site) (map[netip.Addr]netip.Addr, error) {
+	typed := map[netip.Addr]netip.Addr{}
+	for _, sh := range m.request.Shifts {
+		for _, was := range slices.Sorted(maps.Keys(sh.To)) {
+			will, field := sh.To[was], "to."+was
+			a, err1 := netip.ParseAddr(was)
+			f, moves := m.of(a)
+			b, err2 := netip.Addr{}, err1
+			if moves {
+				b, err2 = f.target.typed(will)
+			}
+			switch {
+			case err1 != nil || !moves:
+				return nil, wrong(field, "%q is no address of a network that moves", was)
+			case err2 != nil || !f.target.usable(b):
+				return nil, wrong(field, "%s cannot become %q; type an address of %s", was, will,
+					address.Usable(f.target.Prefix))
+			case f.target.taken[b]:
+				return nil, wrong(field, "%s is given twice; type another one for %s", b, was)
+			}
+			f.target.taken[b] = true
+			typed[a] = b
+		}
+		n, _ := s.Network(sh.Network)
+		f, moves := m.of(n.Gateway)
+		if g := sh.Gateway; g.IsValid() && moves && !typed[n.Gateway].IsValid() {
+			f.target.taken[g] = true
+			typed[n.Gateway] = g
+		}
+	}
+	return typed, nil
 }
 
 // typed reads an address of the network: the whole address, or +12 for the twelfth after its first.

@@ -310,35 +310,43 @@ func shifted(s *site.Site, sh *Shift, at string, byID map[string]*target) ([]*so
 	}
 	byID[n.ID] = t
 	out := []*source{{was: n, shift: sh, takes: address.Of(n.Prefix), target: t}}
-	for k, piece := range sh.Pieces {
-		field := fmt.Sprintf("%spieces[%d].", at, k)
-		if !piece.Prefix.IsValid() || piece.Prefix != piece.Prefix.Masked() || piece.Prefix.Bits() > 30 {
-			return nil, wrong(field+"prefix", "Type the subnet of %s, for example 10.84.22.0/24", piece.Name)
+	for k := range sh.Pieces {
+		piece, err := pieceOf(s, n, sh, k, fmt.Sprintf("%spieces[%d].", at, k))
+		if err != nil {
+			return nil, err
 		}
-		if strings.TrimSpace(piece.Name) == "" {
-			return nil, wrong(field+"name", "Type what the new network is called")
-		}
-		if !address.Of(n.Prefix).Covers(piece.Takes) {
-			return nil, wrong(field+"takes", "%s has no addresses %s; type a range of %s", n.Name, piece.Takes,
-				n.Prefix)
-		}
-		np := &target{Network: *n, fresh: true, like: n.ID, taken: map[netip.Addr]bool{}}
-		np.ID = fmt.Sprintf("%s-%d", n.ID, k+2)
-		np.Name, np.Prefix, np.VLAN, np.Gateway = piece.Name, piece.Prefix, piece.VLAN, piece.Gateway
-		if piece.Gateway.IsValid() && !np.usable(piece.Gateway) {
-			return nil, notIn(field+"gateway", piece.Gateway, piece.Prefix)
-		}
-		np.taken[piece.Gateway] = piece.Gateway.IsValid()
-		for _, id := range piece.Ports {
-			if _, port, ok := s.Interface(id); !ok || port.Untagged != n.VLAN {
-				return nil, wrong(field+"ports", "One of the ports is not in %s without a tag; choose others", n.Name)
-			}
-		}
-		byID[np.ID] = np
-		out = append(out, &source{was: n, shift: sh, takes: piece.Takes, target: np, ports: piece.Ports})
+		byID[piece.target.ID] = piece.target
+		out = append(out, piece)
 	}
 	slices.Reverse(out) // the pieces' addresses are told first
 	return out, nil
+}
+
+// pieceOf is the new network that a piece of one becomes, numbered from 0. Its fields begin with field.
+func pieceOf(s *site.Site, n *site.Network, sh *Shift, number int, field string) (*source, error) {
+	piece := sh.Pieces[number]
+	if !piece.Prefix.IsValid() || piece.Prefix != piece.Prefix.Masked() || piece.Prefix.Bits() > 30 {
+		return nil, wrong(field+"prefix", "Type the subnet of %s, for example 10.84.22.0/24", piece.Name)
+	}
+	if strings.TrimSpace(piece.Name) == "" {
+		return nil, wrong(field+"name", "Type what the new network is called")
+	}
+	if !address.Of(n.Prefix).Covers(piece.Takes) {
+		return nil, wrong(field+"takes", "%s has no addresses %s; type a range of %s", n.Name, piece.Takes, n.Prefix)
+	}
+	np := &target{Network: *n, fresh: true, like: n.ID, taken: map[netip.Addr]bool{}}
+	np.ID = fmt.Sprintf("%s-%d", n.ID, number+2)
+	np.Name, np.Prefix, np.VLAN, np.Gateway = piece.Name, piece.Prefix, piece.VLAN, piece.Gateway
+	if piece.Gateway.IsValid() && !np.usable(piece.Gateway) {
+		return nil, notIn(field+"gateway", piece.Gateway, piece.Prefix)
+	}
+	np.taken[piece.Gateway] = piece.Gateway.IsValid()
+	for _, id := range piece.Ports {
+		if _, port, ok := s.Interface(id); !ok || port.Untagged != n.VLAN {
+			return nil, wrong(field+"ports", "One of the ports is not in %s without a tag; choose others", n.Name)
+		}
+	}
+	return &source{was: n, shift: sh, takes: piece.Takes, target: np, ports: piece.Ports}, nil
 }
 
 func notIn(field string, a netip.Addr, p netip.Prefix) error {

@@ -43,21 +43,35 @@ func limits(d Definition, wire []byte) error {
 	for _, b := range wire[:min(len(wire), 2)] {
 		number = number<<8 | int(b)
 	}
-	switch {
-	case (d.Code == 22 || d.Code == MaxMessageSize) && number < 576:
-		return fmt.Errorf("%d is too small; type a number from 576 to 65535", number)
-	case d.Code == InterfaceMTU && number < 68:
-		return fmt.Errorf("%d is too small; type a number from 68 to 65535", number)
-	case (d.Code == 23 || d.Code == 37) && number == 0:
-		return fmt.Errorf("0 would let no packet through; type a number from 1 to 255")
-	case (d.Code == LeaseTime || d.Code == RenewalT1 || d.Code == RebindingT2) && slices.Equal(wire, make([]byte, 4)):
-		return fmt.Errorf("0 seconds is no time at all; type for example 8 hours")
-	case d.Code == 46 && number != 1 && number != 2 && number != 4 && number != 8:
-		return fmt.Errorf("%d is not a node type; type 1, 2, 4 or 8", number)
-	case d.Code == 114 && !strings.HasPrefix(strings.ToLower(string(wire)), "https://"):
-		return fmt.Errorf("%q is not the address of a page in https; type for example %s", wire, d.Example)
-	case d.Code == 116 && number > 1:
-		return fmt.Errorf("%d is neither; type 0 or 1", number)
+	switch d.Code {
+	case 22, MaxMessageSize:
+		if number < 576 {
+			return fmt.Errorf("%d is too small; type a number from 576 to 65535", number)
+		}
+	case InterfaceMTU:
+		if number < 68 {
+			return fmt.Errorf("%d is too small; type a number from 68 to 65535", number)
+		}
+	case 23, 37:
+		if number == 0 {
+			return fmt.Errorf("0 would let no packet through; type a number from 1 to 255")
+		}
+	case LeaseTime, RenewalT1, RebindingT2:
+		if slices.Equal(wire, make([]byte, 4)) {
+			return fmt.Errorf("0 seconds is no time at all; type for example 8 hours")
+		}
+	case 46:
+		if !slices.Contains([]int{1, 2, 4, 8}, number) {
+			return fmt.Errorf("%d is not a node type; type 1, 2, 4 or 8", number)
+		}
+	case 114:
+		if !strings.HasPrefix(strings.ToLower(string(wire)), "https://") {
+			return fmt.Errorf("%q is not the address of a page in https; type for example %s", wire, d.Example)
+		}
+	case 116:
+		if number > 1 {
+			return fmt.Errorf("%d is neither; type 0 or 1", number)
+		}
 	}
 	return nil
 }

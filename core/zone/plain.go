@@ -79,44 +79,13 @@ func nesting(line string, depth int, quoted bool) (int, bool) {
 // plain reads a line that is nothing but a name, an address, and perhaps a class and a TTL; ok is false for
 // any other, and for one that is wrong or not in the zone.
 func (f *File) plain(line, origin string) (r Record, name string, ok bool) {
-	var at [5]string
-	n := 0
-	text := strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r")
-	if text == "" || text[0] <= ' ' {
+	at, n, ok := plainWords(strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r"))
+	if !ok || n < 3 || at[n-2] != "A" {
 		return r, "", false
 	}
-	for from, i := 0, 0; i <= len(text); i++ {
-		if i < len(text) {
-			c := text[i]
-			if special[c] {
-				return r, "", false
-			}
-			if c != ' ' && c != '\t' {
-				continue
-			}
-		}
-		if i > from {
-			if n == len(at) {
-				return r, "", false
-			}
-			at[n] = text[from:i]
-			n++
-		}
-		from = i + 1
-	}
-	if n < 3 || at[n-2] != "A" {
+	ttl, ok := plainTTL(at[1 : n-2])
+	if !ok {
 		return r, "", false
-	}
-	ttl, has := 0, false
-	for _, w := range at[1 : n-2] {
-		if w == "IN" {
-			continue
-		}
-		seconds, err := strconv.ParseUint(w, 10, 31)
-		if err != nil || has || seconds == 0 || seconds > MaxTTL {
-			return r, "", false
-		}
-		ttl, has = int(seconds), true
 	}
 	data := at[n-1]
 	if a, err := netip.ParseAddr(data); err != nil || !a.Is4() {
@@ -144,6 +113,48 @@ func (f *File) plain(line, origin string) (r Record, name string, ok bool) {
 		name = f.Origin + "."
 	}
 	return Record{Owner: owner, Type: "A", Data: data, TTL: ttl}, name, true
+}
+
+// plainWords are the words of a line, of which there are n; ok is false where there is anything else in it.
+func plainWords(text string) (at [5]string, n int, ok bool) {
+	if text == "" || text[0] <= ' ' {
+		return at, 0, false
+	}
+	for from, i := 0, 0; i <= len(text); i++ {
+		if i < len(text) {
+			c := text[i]
+			if special[c] {
+				return at, n, false
+			}
+			if c != ' ' && c != '\t' {
+				continue
+			}
+		}
+		if i > from {
+			if n == len(at) {
+				return at, n, false
+			}
+			at[n] = text[from:i]
+			n++
+		}
+		from = i + 1
+	}
+	return at, n, true
+}
+
+// plainTTL reads the words between a name and its type: a class, and a TTL in seconds, 0 where there is none.
+func plainTTL(words []string) (ttl int, ok bool) {
+	for _, w := range words {
+		if w == "IN" {
+			continue
+		}
+		seconds, err := strconv.ParseUint(w, 10, 31)
+		if err != nil || ttl != 0 || seconds == 0 || seconds > MaxTTL {
+			return 0, false
+		}
+		ttl = int(seconds)
+	}
+	return ttl, true
 }
 
 // lowerLabel reports whether a name is one label of small letters and digits: what most are.

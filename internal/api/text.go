@@ -55,32 +55,43 @@ func CheckJSON(data []byte) error {
 			continue
 		}
 		i++
-		switch data[i] {
-		case 'b', 'f':
-			return errControl
-		case 'u':
-			r, ok := escaped(data[i+1:])
-			switch {
-			case !ok:
-				continue // the decoder says so
-			case r < 0x20 && r != '\t' && r != '\n' && r != '\r', r >= 0x7f && r < 0xa0:
-				return errControl
-			case site.TurnsAround(r):
-				return errDirection
-			case utf16.IsSurrogate(r):
-				low, ok := rune(0), false
-				if len(data) > i+6 && data[i+5] == '\\' && data[i+6] == 'u' {
-					low, ok = escaped(data[i+7:])
-				}
-				if !ok || utf16.DecodeRune(r, low) == utf8.RuneError {
-					return errNotUTF8
-				}
-				i += 6
-			}
-			i += 4
+		octets, err := checkEscape(data[i:])
+		if err != nil {
+			return err
 		}
+		i += octets
 	}
 	return nil
+}
+
+// checkEscape looks at an escape of JSON, from behind its backslash. more is how many octets it has behind its letter.
+func checkEscape(data []byte) (more int, err error) {
+	switch data[0] {
+	case 'b', 'f':
+		return 0, errControl
+	case 'u':
+	default:
+		return 0, nil
+	}
+	r, ok := escaped(data[1:])
+	switch {
+	case !ok:
+		return 0, nil // the decoder says so
+	case r < 0x20 && r != '\t' && r != '\n' && r != '\r', r >= 0x7f && r < 0xa0:
+		return 0, errControl
+	case site.TurnsAround(r):
+		return 0, errDirection
+	case !utf16.IsSurrogate(r):
+		return 4, nil
+	}
+	low, ok := rune(0), false
+	if len(data) > 6 && data[5] == '\\' && data[6] == 'u' {
+		low, ok = escaped(data[7:])
+	}
+	if !ok || utf16.DecodeRune(r, low) == utf8.RuneError {
+		return 0, errNotUTF8
+	}
+	return 10, nil
 }
 
 // escaped reads the four hex digits of an escape.
