@@ -9,6 +9,7 @@ TOOLS := $(CURDIR)/bin/tools
 SQLC_VERSION := v1.31.1
 STATICCHECK_VERSION := v0.8.2
 GOTESTSUM_VERSION := v1.13.0
+REVIVE_VERSION := v1.9.0
 DEADCODE_VERSION := v0.48.0
 
 .PHONY: help demo test test-plain test-raced attacks bench mutate generate check-generated lint fuzz clean system-packages browser
@@ -46,7 +47,7 @@ attacks: system-packages browser web/dist/index.html ## Run the tests that attac
 mutate: ## Put small faults into PKG, or into what differs from SINCE, and list those that its tests let through
 	go run ./scripts/mutate $(if $(SINCE),-since $(SINCE)) $(PKG)
 
-lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode web/dist/index.html
+lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode $(TOOLS)/revive web/dist/index.html
 	@scripts/check-files
 	@test -z "$$(gofmt -l cmd core internal scripts web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal scripts web/*.go; exit 1; }
 	@# A struct tag cannot be broken, and may be longer than the 120 columns of a line.
@@ -55,6 +56,8 @@ lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode web/dist/index.html
 		END { exit bad }'
 	go vet ./...
 	$(TOOLS)/staticcheck ./...
+	@# How large a file and a function may be, and how many ways lead through one; an exception says why.
+	$(TOOLS)/revive -set_exit_status -config revive.toml -exclude internal/store/gen/... ./cmd/... ./core/... ./internal/... ./scripts/...
 	@dead=$$($(TOOLS)/deadcode -test ./cmd/... ./core/... ./internal/... ./scripts/...); [ -z "$$dead" ] || { echo "$$dead"; exit 1; }
 	@# The pages are imported as they are opened, which the tool does not see.
 	cd web && npx ts-unused-exports tsconfig.json '--excludePathsFromReport=schema.gen;Page.tsx;orders/Orders.tsx;standards/Standards.tsx'
@@ -100,6 +103,9 @@ web/node_modules/.installed: web/package-lock.json
 
 $(TOOLS)/sqlc:
 	CGO_ENABLED=0 GOBIN=$(TOOLS) go install github.com/sqlc-dev/sqlc/cmd/sqlc@$(SQLC_VERSION)
+
+$(TOOLS)/revive:
+	GOBIN=$(TOOLS) go install github.com/mgechev/revive@$(REVIVE_VERSION)
 
 $(TOOLS)/deadcode:
 	GOBIN=$(TOOLS) go install golang.org/x/tools/cmd/deadcode@$(DEADCODE_VERSION)

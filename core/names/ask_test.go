@@ -33,6 +33,7 @@ func world(name string, changes ...func(*site.Site)) *World {
 	}}})
 }
 
+//revive:disable-next-line:function-length it is a table
 func TestAsk(t *testing.T) {
 	off := func(s *site.Site) { s.Resolvers[0].Enabled = false }
 	for _, c := range []struct {

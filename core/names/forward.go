@@ -22,18 +22,8 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 		}
 		return result{code: dns.RcodeServerFailure}, ""
 	}
-	if k, ok := f.cache.get(f.now, name, typ); ok {
-		f.fromCache.Add(1)
-		f.step(Cached, Answered, "Asked before", keptSays(k), "")
-		return result{code: k.code, answer: k.answer, soa: k.soa, sigs: k.sigs, secure: k.secure}, ""
-	}
-	if f.authority {
-		return result{code: dns.RcodeRefused}, ""
-	}
-	if f.direct {
-		says := "The question asks for no recursion (RFC 1035 section 4.1.1)."
-		f.step(Forwarded, Stopped, "Not asked of others", says, "")
-		return result{code: dns.RcodeRefused}, ""
+	if r, done := f.withoutAsking(name, typ); done {
+		return r, ""
 	}
 	stratum := Servers
 	if list != nil && len(list) == 0 {
@@ -83,16 +73,32 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 			f.step(stratum, Beyond, to.Address.String()+" is asked", says, "")
 			return result{code: dns.RcodeServerFailure}, ""
 		}
-		says := fmt.Sprintf("%s: ", to.Address)
-		if err != nil {
-			says += err.Error()
-		} else {
-			says += "it says " + dns.RcodeToString[reply.Rcode]
+		if err == nil {
+			err = errors.New("it says " + dns.RcodeToString[reply.Rcode])
 		}
+		says := fmt.Sprintf("%s: %s", to.Address, err)
 		f.step(stratum, Passed, to.Address.String()+" does not answer", says, "")
 		why = append(why, says)
 	}
 	return fails(strings.Join(why, "; ")+".", "")
+}
+
+// withoutAsking is an answer that needs no other server: what is remembered, or that none is asked.
+func (f *fall) withoutAsking(name string, typ uint16) (r result, done bool) {
+	if k, ok := f.cache.get(f.now, name, typ); ok {
+		f.fromCache.Add(1)
+		f.step(Cached, Answered, "Asked before", keptSays(k), "")
+		return result{code: k.code, answer: k.answer, soa: k.soa, sigs: k.sigs, secure: k.secure}, true
+	}
+	if f.authority {
+		return result{code: dns.RcodeRefused}, true
+	}
+	if f.direct {
+		says := "The question asks for no recursion (RFC 1035 section 4.1.1)."
+		f.step(Forwarded, Stopped, "Not asked of others", says, "")
+		return result{code: dns.RcodeRefused}, true
+	}
+	return result{}, false
 }
 
 // validate checks an answer of a forwarder where that is set, by asking the same one for the keys. What

@@ -41,12 +41,7 @@ func (f *fall) local(name string, typ uint16) (r result, alias string, ok bool) 
 		}
 		return result{}, "", false
 	}
-	if typ == dns.TypeDS && f.authority && name == b.name && name != "" {
-		above := zone.Above(name)
-		if parent := f.zoneOf(above); parent != nil {
-			b = parent // what is told of a zone's keys is in the zone above (RFC 4035 section 3.1.4.1)
-		}
-	}
+	b = f.tells(b, name, typ)
 	found := b.find(name, typ)
 	if b.leaves(found, name) {
 		f.step(Zones, Passed, "In "+b.name, name+" is not there, and others are asked.", "")
@@ -86,6 +81,17 @@ func (f *fall) local(name string, typ uint16) (r result, alias string, ok bool) 
 		f.step(Zones, Stopped, "In "+b.name, name+" is not there, and nobody else is asked.", "")
 		return result{code: dns.RcodeNameError, soa: []dns.RR{negative(b.soa)}, own: true}, "", true
 	}
+}
+
+// tells is the zone that tells something of a name of b: of the keys of a zone it is the zone above (RFC 4035 section
+// 3.1.4.1), where the server has both.
+func (f *fall) tells(b *book, name string, typ uint16) *book {
+	if typ == dns.TypeDS && f.authority && name == b.name && name != "" {
+		if parent := f.zoneOf(zone.Above(name)); parent != nil {
+			return parent
+		}
+	}
+	return b
 }
 
 // from is how a found name is called in a trace.

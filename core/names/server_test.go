@@ -120,6 +120,7 @@ func outside(to yang.NameServer, q *dns.Msg) (*dns.Msg, error) {
 	return m, nil
 }
 
+//revive:disable-next-line:function-length it is a table
 func TestAnswers(t *testing.T) {
 	held := NewTable([]Held{
 		{

@@ -65,6 +65,10 @@ func (s *server) pushOperations(api huma.API) {
 			out, err := s.work.Changes(ctx, in.Order)
 			return answer(s, out, err)
 		})
+}
+
+// togetherOperations are about orders of several sites that belong together.
+func (s *server) togetherOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/copy", "copy-order",
 		"Open a work order at other sites, each edit placed there by role and name"), func(ctx context.Context,
 		in *struct {

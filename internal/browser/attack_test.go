@@ -45,6 +45,8 @@ func (a *app) rename(t *testing.T, who actor.Technician, order int64, network, n
 }
 
 // What a page does not say, or says and does not do: one Lithos, a browser each.
+//
+//revive:disable-next-line:function-length one Lithos serves all of its parts
 func TestAttackPages(t *testing.T) {
 	a := startApp(t)
 	jo := a.colleague(t)
@@ -192,6 +194,8 @@ func TestAttackPages(t *testing.T) {
 
 // The README's own tour, then everything stopped and started again, as after Ctrl-C:
 // the devices start with what they kept, and the work goes on.
+//
+//revive:disable-next-line:function-length it is one tour, step by step
 func TestAttackTourAndRestart(t *testing.T) {
 	o := demotest.Options{
 		Files: web.Files(), Pace: 10 * time.Millisecond, Poll: time.Second, State: t.TempDir(),

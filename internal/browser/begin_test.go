@@ -24,6 +24,8 @@ import (
 
 // From an empty database to a client with an address, without a command line: the first site, its first device with its
 // certificate compared, a network, a push, and a client that is given an address.
+//
+//revive:disable-next-line:function-length it is one story, step by step
 func TestFromNothing(t *testing.T) {
 	router, err := standin.Start(standin.Config{Name: "rt-new", Kind: site.Router, Account: "keeper",
 		Password: "oak-and-iron",

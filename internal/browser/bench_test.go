@@ -24,6 +24,8 @@ import (
 // take over 50, which is what a browser calls a long one: 0 is reported where there was none.
 // Devices are not read meanwhile: with more to do than there are processors, the page waits
 // for its turn, 20 ms at a time.
+//
+//revive:disable-next-line:function-length one Lithos serves all of its parts
 func BenchmarkFiveThousand(b *testing.B) {
 	a := &app{Running: demotest.Start(b, demotest.Options{Files: web.Files(), Poll: time.Hour}), browser: launch(b)}
 	_, err := a.Work.Sites.Import(b.Context(), hall("large", 0x0a600002, 5000), 0, "")

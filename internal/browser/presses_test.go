@@ -53,6 +53,8 @@ func (h *hand) took(task string, most int) {
 }
 
 // The main tasks from signing in to a push, with the keyboard alone, counted.
+//
+//revive:disable-next-line:function-length one Lithos serves all of its parts
 func TestPressesOfTheMainTasks(t *testing.T) {
 	a := startApp(t)
 	h := &hand{tab: a.open(t, 1280, 800)}

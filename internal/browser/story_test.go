@@ -14,6 +14,8 @@ import (
 
 // From an empty network to a client with an address: the whole of the job,
 // once, through the real application.
+//
+//revive:disable-next-line:function-length it is one story, step by step
 func TestRecoveryWard(t *testing.T) {
 	a := startApp(t)
 	b := a.open(t, 1280, 800)

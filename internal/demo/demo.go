@@ -93,56 +93,66 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 		}
 	}
 	for _, name := range scenario.Names {
-		doc := scenario.Site(name)
-		if now, err := w.Sites.Export(ctx, name); err == nil {
-			doc = now // as earlier runs left it
-		} else if refusal := (*actor.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != actor.Missing {
+		if err := running.startSite(ctx, w, name, world, o); err != nil {
 			return nil, err
-		} else if _, err := w.Sites.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
-			return nil, err
-		}
-		fabric := standin.NewFabric()
-		running.fabrics[doc.Code] = fabric
-		world.Join(fabric)
-		// What the provider has already.
-		if err := running.Internet.Hold(compile.Names(scenario.Site(name))); err != nil {
-			return nil, err
-		}
-		if err := running.makeKeys(ctx, w, doc); err != nil {
-			return nil, err
-		}
-		if o.Past {
-			if err := before(ctx, w, doc); err != nil {
-				return nil, err
-			}
-		}
-		for _, dev := range doc.Devices {
-			d, password, err := o.start(fabric, doc, dev, running.secrets)
-			if err != nil {
-				return nil, err
-			}
-			running.ByID[dev.ID] = d
-			for uplink, a := range scenario.Lines[dev.ID] {
-				d.SetLine(uplink, a)
-			}
-			if scenario.Unreached[dev.ID] {
-				continue
-			}
-			access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
-			if err := w.Accounts.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
-				return nil, err
-			}
-		}
-		if stray, ok := scenario.Strays[name]; ok && o.ByHand {
-			if running.strays, err = plugIn(fabric, stray, running.strays); err != nil {
-				return nil, err
-			}
-		}
-		if o.Pace > 0 {
-			running.done.Go(func() { fabric.RunClients(ctx, Clients(scenario.Site(name)), o.Pace) })
 		}
 	}
 	return running, nil
+}
+
+// startSite loads a site, as earlier runs left it, with its devices and its clients.
+func (running *Devices) startSite(
+	ctx context.Context, w *work.Service, name string, world *standin.Outer, o Options,
+) (err error) {
+	doc := scenario.Site(name)
+	if now, err := w.Sites.Export(ctx, name); err == nil {
+		doc = now // as earlier runs left it
+	} else if refusal := (*actor.Refusal)(nil); !errors.As(err, &refusal) || refusal.Kind != actor.Missing {
+		return err
+	} else if _, err := w.Sites.Import(ctx, doc, 0, "loaded with the demonstration"); err != nil {
+		return err
+	}
+	fabric := standin.NewFabric()
+	running.fabrics[doc.Code] = fabric
+	world.Join(fabric)
+	// What the provider has already.
+	if err := running.Internet.Hold(compile.Names(scenario.Site(name))); err != nil {
+		return err
+	}
+	if err := running.makeKeys(ctx, w, doc); err != nil {
+		return err
+	}
+	if o.Past {
+		if err := before(ctx, w, doc); err != nil {
+			return err
+		}
+	}
+	for _, dev := range doc.Devices {
+		d, password, err := o.start(fabric, doc, dev, running.secrets)
+		if err != nil {
+			return err
+		}
+		running.ByID[dev.ID] = d
+		for uplink, a := range scenario.Lines[dev.ID] {
+			d.SetLine(uplink, a)
+		}
+		if scenario.Unreached[dev.ID] {
+			continue
+		}
+		access := device.Access{URL: d.URL, Account: "lithos", Password: password, Fingerprint: d.Fingerprint}
+		if err := w.Accounts.PutAccess(ctx, by, doc.ID, dev.ID, access); err != nil {
+			return err
+		}
+	}
+	if stray, ok := scenario.Strays[name]; ok && o.ByHand {
+		if running.strays, err = plugIn(fabric, stray, running.strays); err != nil {
+			return err
+		}
+	}
+	if o.Pace > 0 {
+		running.done.Go(func() { fabric.RunClients(ctx, Clients(scenario.Site(name)), o.Pace) })
+	}
+	return nil
 }
 
 // plugIn has a DHCP server answer that nobody recorded, beside others.

@@ -274,25 +274,8 @@ func (s *Service) read(
 	ctx context.Context, c Change, d *order.Draft,
 ) (edits []edit.Edit, doc *site.Site, made string, err error) {
 	doc = d.Doc()
-	switch {
-	case c.Edits != nil:
-		edits = c.Edits
-	case c.Fix != "":
-		if edits, err = s.fixOf(ctx, d, c.Fix, c.Other); err != nil {
-			return nil, nil, "", err
-		}
-	case c.FixAll != "":
-		if _, edits, err = s.fixAll(ctx, d, c.FixAll); err != nil {
-			return nil, nil, "", err
-		}
-	case c.Paste != nil:
-		if _, edits, err = c.Paste.read(doc); err != nil {
-			return nil, nil, "", err
-		}
-	case c.Remove != "":
-		if edits, err = edit.Removing(doc, site.ParseRef(c.Remove), site.ParseRef(c.In)); err != nil {
-			return nil, nil, "", actor.Refuse(actor.Conflict, "It cannot be removed: %s.", err)
-		}
+	if edits, err = s.ready(ctx, c, d); err != nil {
+		return nil, nil, "", err
 	}
 	if edits != nil {
 		if doc, err = edit.Apply(doc, edits...); err != nil {
@@ -315,18 +298,8 @@ func (s *Service) read(
 			made = e.Kind + ":" + e.ID
 		}
 		one, err := edit.Read(doc, e)
-		var fields site.FieldErrors
-		if errors.As(err, &fields) {
-			r := actor.RefuseFields("Nothing was changed", fields)
-			r.Fields = nil
-			for _, f := range fields {
-				f.Field = fmt.Sprintf("entries[%d].fields.%s", i, f.Field)
-				r.Fields = append(r.Fields, f)
-			}
-			return nil, nil, "", r
-		}
 		if err != nil {
-			return nil, nil, "", err
+			return nil, nil, "", ofEntry(i, err)
 		}
 		if doc, err = edit.Apply(doc, one...); err != nil {
 			return nil, nil, "", actor.Refuse(actor.Conflict, "%s.", err)
@@ -334,6 +307,40 @@ func (s *Service) read(
 		edits = append(edits, one...)
 	}
 	return edits, doc, made, nil
+}
+
+// ready are the edits that a change brings or names whole: nil where it has entries of a form alone.
+func (s *Service) ready(ctx context.Context, c Change, d *order.Draft) (edits []edit.Edit, err error) {
+	switch {
+	case c.Edits != nil:
+		return c.Edits, nil
+	case c.Fix != "":
+		return s.fixOf(ctx, d, c.Fix, c.Other)
+	case c.FixAll != "":
+		_, edits, err = s.fixAll(ctx, d, c.FixAll)
+	case c.Paste != nil:
+		_, edits, err = c.Paste.read(d.Doc())
+	case c.Remove != "":
+		if edits, err = edit.Removing(d.Doc(), site.ParseRef(c.Remove), site.ParseRef(c.In)); err != nil {
+			err = actor.Refuse(actor.Conflict, "It cannot be removed: %s.", err)
+		}
+	}
+	return edits, err
+}
+
+// ofEntry says of mistakes in fields which entry they are in.
+func ofEntry(number int, err error) error {
+	var fields site.FieldErrors
+	if !errors.As(err, &fields) {
+		return err
+	}
+	r := actor.RefuseFields("Nothing was changed", fields)
+	r.Fields = nil
+	for _, f := range fields {
+		f.Field = fmt.Sprintf("entries[%d].fields.%s", number, f.Field)
+		r.Fields = append(r.Fields, f)
+	}
+	return r
 }
 
 // fixOf finds the fix of a finding, of the document or of its surroundings.

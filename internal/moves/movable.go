@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lithos/core/address"
+	"lithos/core/check"
 	"lithos/core/site"
 )
 
@@ -66,6 +67,13 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 	if len(sc.Standard.Windows) > 0 {
 		out.Standard = sc.Standard.Name
 	}
+	out.networks(sc)
+	out.ports(sc)
+	return out, nil
+}
+
+// networks lists what could move, with the next free subnet of the same size.
+func (out *Movable) networks(sc *check.Scene) {
 	owners := map[string]int{}
 	for _, r := range sc.Reservations {
 		owners[r.Network]++
@@ -87,6 +95,10 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 		}
 		out.Networks = append(out.Networks, one)
 	}
+}
+
+// ports lists where a piece of a network could be plugged in, and the devices that could route it.
+func (out *Movable) ports(sc *check.Scene) {
 	cabled := map[string]bool{}
 	for _, d := range sc.Devices {
 		for _, i := range d.Interfaces {
@@ -108,5 +120,4 @@ func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
 			out.Devices = append(out.Devices, routes)
 		}
 	}
-	return out, nil
 }

@@ -290,19 +290,24 @@ func (v *MoveView) due(now time.Time) *MoveDue {
 			next = p
 		}
 	}
-	left := 0
-	for _, one := range v.Visits {
-		if v.After.Swapped != nil && !v.Back && one.DoneAt == nil && one.Seen != "new" || one.ToUndo {
-			left++
-		}
-	}
-	if left > 0 && (next == nil || now.Before(next.NotBefore)) {
+	if left := v.visitsLeft(); left > 0 && (next == nil || now.Before(next.NotBefore)) {
 		return &MoveDue{Do: "visits", Says: site.Counted(left, "device") + " to be visited"}
 	}
 	if next == nil {
 		return nil
 	}
 	return &MoveDue{"order", next.Order, next.Name + ": " + next.Title}
+}
+
+// visitsLeft counts the devices that are still to be visited, or whose visit is to be undone.
+func (v *MoveView) visitsLeft() int {
+	left := 0
+	for _, one := range v.Visits {
+		if v.After.Swapped != nil && !v.Back && one.DoneAt == nil && one.Seen != "new" || one.ToUndo {
+			left++
+		}
+	}
+	return left
 }
 
 // course is which way a move goes: out of which subnets, to which site, to which addresses.

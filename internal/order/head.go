@@ -57,29 +57,8 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 	if err := o.Window(time.Now(), d.Doc().Location()); err != nil {
 		h.Window = err.Error()
 	}
-	for _, st := range d.Steps {
-		switch {
-		case !st.Undone:
-			h.Edits++
-			h.Undo, h.UndoBy = st.Says, st.By
-		case h.Redo == "":
-			h.Redo = st.Says
-		}
-	}
-	for _, t := range d.Targets(access) {
-		if t.Access == nil {
-			continue
-		}
-		h.Devices = append(h.Devices, t.Name)
-		if n := len(t.Undecided(d)); n > 0 && h.Drifted == "" && o.State == "open" {
-			h.Drifted = Drifted(t.Name, n)
-		}
-	}
-	for _, t := range d.Zones() {
-		if t.Written() {
-			h.Devices = append(h.Devices, t.Name)
-		}
-	}
+	h.ofSteps(d.Steps)
+	h.ofTargets(d, access)
 	for _, f := range added {
 		switch f.Severity {
 		case check.Blocks:
@@ -94,6 +73,37 @@ func (d *Draft) Head(access []Access, added []check.Finding) *Head {
 	yet := o.NotBefore != nil && time.Now().Before(*o.NotBefore)
 	h.Leavable = o.State == "open" && yet && h.Waits == "" && h.RefusesPush() != nil && h.refusesButWindow() == nil
 	return h
+}
+
+// ofSteps says how many edits stand, and what undo and redo would do.
+func (h *Head) ofSteps(steps []Step) {
+	for _, st := range steps {
+		switch {
+		case !st.Undone:
+			h.Edits++
+			h.Undo, h.UndoBy = st.Says, st.By
+		case h.Redo == "":
+			h.Redo = st.Says
+		}
+	}
+}
+
+// ofTargets says what a push reaches, and which device holds what nobody has decided about.
+func (h *Head) ofTargets(d *Draft, access []Access) {
+	for _, t := range d.Targets(access) {
+		if t.Access == nil {
+			continue
+		}
+		h.Devices = append(h.Devices, t.Name)
+		if n := len(t.Undecided(d)); n > 0 && h.Drifted == "" && h.State == "open" {
+			h.Drifted = Drifted(t.Name, n)
+		}
+	}
+	for _, t := range d.Zones() {
+		if t.Written() {
+			h.Devices = append(h.Devices, t.Name)
+		}
+	}
 }
 
 // refusesButWindow says why a draft could not be pushed in its window.

@@ -155,25 +155,9 @@ func (s *Service) StartWaves(
 	if err != nil {
 		return err
 	}
-	var open []SiteOrder
-	for _, one := range w.Sites {
-		switch {
-		case one.State == "pushing":
-			return actor.Refuse(actor.Conflict, "%s of %s is being pushed. Wait until that has ended.", one.Name,
-				one.Site)
-		case slices.Contains(without, one.Order):
-		case one.State == "open" && one.Refuses != "":
-			return actor.Refuse(actor.Conflict, "%s: %s Leave that site out, or see to it first.", one.Site,
-				one.Refuses)
-		case one.State == "open":
-			open = append(open, one)
-		}
-	}
-	if len(open) == 0 && len(without) > 0 {
-		return actor.Refuse(actor.Invalid, "All sites that are open were left out. Leave at least one in.")
-	}
-	if len(open) == 0 {
-		return actor.Refuse(actor.Conflict, "None of them is open any more.")
+	open, err := startable(w.Sites, without)
+	if err != nil {
+		return err
 	}
 	if len(sizes) == 0 || together {
 		sizes = []int{len(open)}
@@ -210,6 +194,31 @@ func (s *Service) StartWaves(
 		return err
 	}
 	return s.advance(ctx, w.Lead)
+}
+
+// startable are the orders of the waves: those that are open, without the sites that are left out.
+func startable(sites []SiteOrder, without []int64) (open []SiteOrder, err error) {
+	for _, one := range sites {
+		switch {
+		case one.State == "pushing":
+			return nil, actor.Refuse(actor.Conflict, "%s of %s is being pushed. Wait until that has ended.", one.Name,
+				one.Site)
+		case slices.Contains(without, one.Order):
+		case one.State == "open" && one.Refuses != "":
+			return nil, actor.Refuse(actor.Conflict, "%s: %s Leave that site out, or see to it first.", one.Site,
+				one.Refuses)
+		case one.State == "open":
+			open = append(open, one)
+		}
+	}
+	switch {
+	case len(open) > 0:
+		return open, nil
+	case len(without) > 0:
+		return nil, actor.Refuse(actor.Invalid, "All sites that are open were left out. Leave at least one in.")
+	default:
+		return nil, actor.Refuse(actor.Conflict, "None of them is open any more.")
+	}
 }
 
 // waveOf is the number of the wave of each of n orders, from 1.

@@ -225,40 +225,20 @@ func (n NewSite) read(all []*site.Site, levels []Level) (*site.Site, site.FieldE
 		fail("code", "%q is no code; type lower-case letters, digits and hyphens, for example kelder-bridge", doc.Code)
 	}
 	for _, other := range all {
-		if other.Customer.ID == customer || strings.EqualFold(other.Customer.Name, customer) {
-			doc.Customer = other.Customer
-		}
 		if other.Code == doc.Code {
 			fail("code", "%s has the code %q; type another", other.Name, doc.Code)
 		}
 	}
-	for _, l := range levels {
-		switch {
-		case l.Kind == store.LevelStandard && l.Standard.ID == n.Standard:
-			doc.Standard = l.Standard
-		case l.Kind == store.LevelCustomer && l.Standard.ID == doc.Customer.ID:
-			doc.Customer = l.Standard.Level
-		}
-	}
+	n.under(doc, all, levels)
 	if n.Standard != "" && doc.Standard.ID == "" {
 		fail("standard", "there is no such standard any more; choose another")
 	}
 	if doc.Domain == "" {
 		doc.Domain = DomainOf(doc.Standard, doc.Code)
 	}
-	for item := range strings.FieldsFuncSeq(n.Block, func(r rune) bool { return r == ',' || r == ' ' }) {
-		p, err := address.ParsePrefix(item)
-		if err == nil && p != p.Masked() {
-			err = fmt.Errorf("%s has host bits; type %s", p, p.Masked())
-		}
-		if err != nil {
-			fail("block", "%s", err)
-			break
-		}
-		doc.Block = append(doc.Block, p)
-	}
-	if n.Block == "" {
-		fail("block", "networks are given addresses of it; type for example 10.84.16.0/20")
+	var err error
+	if doc.Block, err = readBlock(n.Block); err != nil {
+		fail("block", "%s", err)
 	}
 	if _, err := time.LoadLocation(n.TimeZone); err != nil || n.TimeZone == "" {
 		fail("timeZone", "%q is no time zone; type for example Europe/London", n.TimeZone)
@@ -269,4 +249,40 @@ func (n NewSite) read(all []*site.Site, levels []Level) (*site.Site, site.FieldE
 		}
 	}
 	return site.Normal(doc), wrong
+}
+
+// under gives a new site its customer, who may have other sites, and its standard, as they are kept.
+func (n NewSite) under(doc *site.Site, all []*site.Site, levels []Level) {
+	customer := doc.Customer.Name
+	for _, other := range all {
+		if other.Customer.ID == customer || strings.EqualFold(other.Customer.Name, customer) {
+			doc.Customer = other.Customer
+		}
+	}
+	for _, l := range levels {
+		switch {
+		case l.Kind == store.LevelStandard && l.Standard.ID == n.Standard:
+			doc.Standard = l.Standard
+		case l.Kind == store.LevelCustomer && l.Standard.ID == doc.Customer.ID:
+			doc.Customer = l.Standard.Level
+		}
+	}
+}
+
+// readBlock reads the prefixes of a site, separated by commas or spaces.
+func readBlock(text string) (block []netip.Prefix, err error) {
+	if strings.TrimSpace(text) == "" {
+		return nil, errors.New("networks are given addresses of it; type for example 10.84.16.0/20")
+	}
+	for item := range strings.FieldsFuncSeq(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		p, err := address.ParsePrefix(item)
+		if err == nil && p != p.Masked() {
+			err = fmt.Errorf("%s has host bits; type %s", p, p.Masked())
+		}
+		if err != nil {
+			return block, err
+		}
+		block = append(block, p)
+	}
+	return block, nil
 }

@@ -136,6 +136,17 @@ func (e LevelEntry) Read(kind, id string) (*Level, error) {
 			fail("domain", "%s", err)
 		}
 	}
+	l.Standard.Options = e.readOptions(fail)
+	l.Standard.Windows = e.readWindows(fail)
+	if len(wrong) > 0 {
+		return nil, actor.RefuseFields("Nothing was kept", wrong)
+	}
+	slices.SortFunc(l.Standard.Options, func(a, b site.Option) int { return int(a.Code) - int(b.Code) })
+	return l, nil
+}
+
+// readOptions reads what a level sets. fail notes a mistake in a field.
+func (e LevelEntry) readOptions(fail func(field, says string, args ...any)) (out []site.Option) {
 	seen := map[int]bool{}
 	for i, o := range e.Options {
 		field := fmt.Sprintf("options[%d]", i)
@@ -149,9 +160,13 @@ func (e LevelEntry) Read(kind, id string) (*Level, error) {
 			fail(field, "%s", site.CheckText(o.Value))
 		}
 		seen[o.Code] = true
-		l.Standard.Options = append(l.Standard.Options, site.Option{Code: uint8(o.Code), Value: value,
-			Always: o.Always})
+		out = append(out, site.Option{Code: uint8(o.Code), Value: value, Always: o.Always})
 	}
+	return out
+}
+
+// readWindows reads where in a network a standard wants what.
+func (e LevelEntry) readWindows(fail func(field, says string, args ...any)) (out []site.Window) {
 	for i, w := range e.Windows {
 		field := fmt.Sprintf("windows[%d]", i)
 		if w.From < -mostOffset || w.From > mostOffset || w.To < -mostOffset || w.To > mostOffset {
@@ -161,13 +176,9 @@ func (e LevelEntry) Read(kind, id string) (*Level, error) {
 		if backwards {
 			fail(field, "it ends before it begins; swap the two, or count from the other end")
 		}
-		l.Standard.Windows = append(l.Standard.Windows, site.Window{Use: w.Use, From: w.From, To: w.To})
+		out = append(out, site.Window{Use: w.Use, From: w.From, To: w.To})
 	}
-	if len(wrong) > 0 {
-		return nil, actor.RefuseFields("Nothing was kept", wrong)
-	}
-	slices.SortFunc(l.Standard.Options, func(a, b site.Option) int { return int(a.Code) - int(b.Code) })
-	return l, nil
+	return out
 }
 
 // DomainOf is the domain that a standard proposes for a site; empty where it says none.

@@ -50,6 +50,8 @@ func kelder(t *testing.T) (*Fabric, map[string]*Device) {
 // A simulated client keeps the port that it hangs on: after a renumbering it is heard by who serves the new VLAN, at a
 // port without a tag and behind an access point alike. Plugged in elsewhere it is there, and at a port that is off
 // nobody hears it.
+//
+//revive:disable-next-line:function-length it is one life of a device, step by step
 func Test43ClientsKeepTheirPort(t *testing.T) {
 	f, devices := kelder(t)
 	all := scenario.Clients(scenario.Site("kelder-bridge"))

@@ -11,6 +11,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"io"
 	"math/big"
 	"net/http"
@@ -246,20 +247,20 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 	time.Sleep(slow)
 	d.mu.Lock()
 	d.writes++
-	if d.faults.HoldWrite > 0 && d.writes == d.faults.HoldWrite {
+	at := func(write int) bool { return write > 0 && d.writes == write }
+	if at(d.faults.HoldWrite) {
 		d.mu.Unlock()
 		<-r.Context().Done()
 		return
 	}
 	defer d.mu.Unlock()
-	if d.faults.ResetWrite > 0 && d.writes == d.faults.ResetWrite {
+	switch {
+	case at(d.faults.ResetWrite):
 		panic(http.ErrAbortHandler)
-	}
-	if d.faults.Restart > 0 && d.writes == d.faults.Restart {
+	case at(d.faults.Restart):
 		d.restarts()
 		panic(http.ErrAbortHandler)
-	}
-	if d.faults.RefuseWrite > 0 && d.writes == d.faults.RefuseWrite {
+	case at(d.faults.RefuseWrite):
 		refuse(w, http.StatusConflict, "operation-failed", "The device has run out of memory for pools.")
 		return
 	}
@@ -268,39 +269,21 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	next := d.running
-	// The path is taken as it was sent: its keys may hold escaped slashes.
-	path := strings.TrimPrefix(r.URL.EscapedPath(), "/restconf/data")
-	status := http.StatusNoContent
-	switch r.Method {
-	case http.MethodDelete:
-		if err := next.Delete(path); err != nil {
-			refuse(w, http.StatusNotFound, "invalid-value", err.Error())
-			return
-		}
-	case http.MethodPatch:
-		status = http.StatusOK
-		if err := d.patched(&next, body); err != nil {
-			refuseFor(w, err)
-			return
-		}
-	default:
-		if !holdsNode(d.running, path) {
-			status = http.StatusCreated
-		}
-		if err := d.schema.body(path, body); err != nil {
-			refuseFor(w, err)
-			return
-		}
-		if err := next.Put(path, body); err != nil {
-			refuse(w, http.StatusBadRequest, "invalid-value", err.Error())
-			return
-		}
+	status, err := d.edited(&next, r, body)
+	var why *refused
+	switch {
+	case errors.As(err, &why):
+		refuse(w, why.status, why.tag, why.says)
+		return
+	case err != nil:
+		refuseFor(w, err)
+		return
 	}
 	if err := d.apply(next); err != nil {
 		refuse(w, http.StatusConflict, "operation-failed", err.Error())
 		return
 	}
-	if d.faults.DropWrite > 0 && d.writes == d.faults.DropWrite {
+	if at(d.faults.DropWrite) {
 		panic(http.ErrAbortHandler)
 	}
 	if r.Method == http.MethodPatch {
@@ -308,6 +291,32 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.WriteHeader(status)
+}
+
+// edited makes the change of a request in a configuration, and says with which status that is answered.
+func (d *Device) edited(next *yang.Config, r *http.Request, body []byte) (status int, err error) {
+	// The path is taken as it was sent: its keys may hold escaped slashes.
+	path := strings.TrimPrefix(r.URL.EscapedPath(), "/restconf/data")
+	switch r.Method {
+	case http.MethodDelete:
+		if err := next.Delete(path); err != nil {
+			return 0, no(http.StatusNotFound, "invalid-value", err.Error())
+		}
+		return http.StatusNoContent, nil
+	case http.MethodPatch:
+		return http.StatusOK, d.patched(next, body)
+	}
+	status = http.StatusNoContent
+	if !holdsNode(d.running, path) {
+		status = http.StatusCreated
+	}
+	if err := d.schema.body(path, body); err != nil {
+		return 0, err
+	}
+	if err := next.Put(path, body); err != nil {
+		return 0, no(http.StatusBadRequest, "invalid-value", err.Error())
+	}
+	return status, nil
 }
 
 // patched carries a patch out on a configuration, each value of it checked against its module.
@@ -357,119 +366,151 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	switch name := r.PathValue("name"); name {
-	case "lithos-config:begin":
-		if in.Token == "" || in.Timeout < 1 || in.Timeout > 3600 {
-			refuse(w, http.StatusBadRequest, "invalid-value",
-				"A token and a timeout from 1 to 3600 seconds are needed.")
-			return
-		}
-		if in.Expected != "" && d.aside == nil && in.Expected != tagOf(d.running) {
-			refuse(w, http.StatusPreconditionFailed, "operation-failed",
-				"The running configuration was changed by somebody else.")
-			return
-		}
-		if err := d.begin(in.Token, time.Duration(in.Timeout)*time.Second); err != nil {
-			refuse(w, http.StatusConflict, "in-use", err.Error())
-			return
-		}
-	case "lithos-config:confirm", "lithos-config:cancel":
-		if d.aside == nil || d.aside.token != in.Token {
-			refuse(w, http.StatusConflict, "operation-failed", "No such change is waiting to be confirmed.")
-			return
-		}
-		if name == "lithos-config:confirm" && d.faults.fails(&d.faults.ConfirmsFull) {
-			refuse(w, http.StatusInternalServerError, "operation-failed", "The startup storage is full.")
-			return
-		}
-		if d.faults.fails(&d.faults.SettlesLost) {
-			panic(http.ErrAbortHandler)
-		}
-		var err error
-		if name == "lithos-config:cancel" {
-			err = d.rollBack()
-		} else {
-			err = d.confirm()
-		}
-		if d.faults.fails(&d.faults.SettleAnswersLost) {
-			panic(http.ErrAbortHandler)
-		}
-		if err != nil {
-			refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
-			return
-		}
-	case "lithos-config:change":
-		out := map[string]any{"state": "absent"}
-		switch {
-		case d.aside != nil && d.aside.token == in.Token:
-			out["state"], out["returns-in"] = "waiting", max(0, int(time.Until(d.aside.returns)/time.Second))
-		case slices.Contains(d.confirmed, in.Token):
-			out["state"] = "confirmed"
-		}
-		write(w, http.StatusOK, map[string]any{"lithos-config:output": out})
-		return
-	case "lithos-config:keep-secret":
-		if in.Name == "" || in.Value == "" {
-			refuse(w, http.StatusBadRequest, "invalid-value", "A name and a value are needed.")
-			return
-		}
-		if err := d.keepSecret(in.Name, in.Value); err != nil {
-			refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
-			return
-		}
-	case "lithos-config:resolve":
-		if in.Name != "." && zone.CheckName(in.Name) != nil || in.Type < 1 || in.Type > 65535 {
-			refuse(w, http.StatusBadRequest, "invalid-value", "A name and a type are needed.")
-			return
-		}
-		d.mu.Unlock() // the question comes back here, or to another device
-		reply, took, err := d.resolveAs(in.Source, in.Server, in.Name, uint16(in.Type))
-		d.mu.Lock()
-		out := map[string]any{"microseconds": took.Microseconds()}
-		if err != nil {
-			out["problem"] = err.Error()
-		} else if raw, err := reply.Pack(); err == nil {
-			out["message"] = raw
-		}
-		write(w, http.StatusOK, map[string]any{"lithos-config:output": out})
-		return
-	case "lithos-config:tell-name":
-		d.mu.Unlock()
-		taken, says := d.tellNow(in.ID)
-		d.mu.Lock()
-		write(w, http.StatusOK, map[string]any{"lithos-config:output": map[string]any{"taken": taken, "says": says}})
-		return
-	case "lithos-config:flush-names":
-		flushed := 0
-		if d.names.cache != nil {
-			flushed = d.names.cache.Flush(flushes(in.Name))
-		}
-		write(w, http.StatusOK, map[string]any{"lithos-config:output": map[string]int{"flushed": flushed}})
-		return
-	case "lithos-config:watch-names":
-		if in.Timeout < 0 || in.Timeout > 3600 {
-			refuse(w, http.StatusBadRequest, "invalid-value", "A timeout from 0 to 3600 seconds is needed.")
-			return
-		}
-		d.names.watched = time.Now().Add(time.Duration(in.Timeout) * time.Second)
-	case "lithos-config:ping":
-		replies := d.ping(in.Interface, in.Destination)
-		if from, ok := d.addressOf(in.Interface); ok && replies == 0 && !d.onSite(in.Destination) {
-			d.mu.Unlock() // another device may have to be asked
-			if d.config.Fabric.outside(from, d) {
-				replies = 3
-			}
-			d.mu.Lock()
-		}
-		write(w, http.StatusOK, map[string]any{"lithos-config:output": map[string]int{"replies": replies}})
-		return
-	default:
+	do := operations[r.PathValue("name")]
+	if do == nil {
 		refuse(w, http.StatusNotFound, "operation-not-supported", "There is no such operation.")
 		return
 	}
-	w.WriteHeader(http.StatusNoContent)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out, err := do(d, in)
+	var no *refused
+	switch {
+	case errors.As(err, &no):
+		refuse(w, no.status, no.tag, no.says)
+	case err != nil:
+		refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
+	case out != nil:
+		write(w, http.StatusOK, map[string]any{"lithos-config:output": out})
+	default:
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// refused is why an operation was not done, as RESTCONF tells it (RFC 8040 section 7).
+type refused struct {
+	status    int
+	tag, says string
+}
+
+func (r *refused) Error() string { return r.says }
+
+func no(status int, tag, says string) error { return &refused{status, tag, says} }
+
+// operations are what a device does when asked, by name. Each is called with the device locked, and gives what it
+// answers; nil for nothing.
+var operations = map[string]func(d *Device, in input) (out any, err error){
+	"lithos-config:begin":       (*Device).beginChange,
+	"lithos-config:confirm":     func(d *Device, in input) (any, error) { return nil, d.settle(in, d.confirm, true) },
+	"lithos-config:cancel":      func(d *Device, in input) (any, error) { return nil, d.settle(in, d.rollBack, false) },
+	"lithos-config:change":      (*Device).changeState,
+	"lithos-config:keep-secret": (*Device).takeSecret,
+	"lithos-config:resolve":     (*Device).askName,
+	"lithos-config:tell-name":   (*Device).tellName,
+	"lithos-config:flush-names": (*Device).flushNames,
+	"lithos-config:watch-names": (*Device).watchNames,
+	"lithos-config:ping":        (*Device).pingTo,
+}
+
+func (d *Device) beginChange(in input) (any, error) {
+	switch {
+	case in.Token == "" || in.Timeout < 1 || in.Timeout > 3600:
+		return nil, no(http.StatusBadRequest, "invalid-value", "A token and a timeout from 1 to 3600 seconds are needed.")
+	case in.Expected != "" && d.aside == nil && in.Expected != tagOf(d.running):
+		return nil, no(http.StatusPreconditionFailed, "operation-failed",
+			"The running configuration was changed by somebody else.")
+	}
+	if err := d.begin(in.Token, time.Duration(in.Timeout)*time.Second); err != nil {
+		return nil, no(http.StatusConflict, "in-use", err.Error())
+	}
+	return nil, nil
+}
+
+// settle ends the change that waits, with the faults that a device may have at that.
+func (d *Device) settle(in input, end func() error, confirms bool) error {
+	if d.aside == nil || d.aside.token != in.Token {
+		return no(http.StatusConflict, "operation-failed", "No such change is waiting to be confirmed.")
+	}
+	if confirms && d.faults.fails(&d.faults.ConfirmsFull) {
+		return no(http.StatusInternalServerError, "operation-failed", "The startup storage is full.")
+	}
+	if d.faults.fails(&d.faults.SettlesLost) {
+		panic(http.ErrAbortHandler)
+	}
+	err := end()
+	if d.faults.fails(&d.faults.SettleAnswersLost) {
+		panic(http.ErrAbortHandler)
+	}
+	return err
+}
+
+func (d *Device) changeState(in input) (any, error) {
+	out := map[string]any{"state": "absent"}
+	switch {
+	case d.aside != nil && d.aside.token == in.Token:
+		out["state"], out["returns-in"] = "waiting", max(0, int(time.Until(d.aside.returns)/time.Second))
+	case slices.Contains(d.confirmed, in.Token):
+		out["state"] = "confirmed"
+	}
+	return out, nil
+}
+
+func (d *Device) takeSecret(in input) (any, error) {
+	if in.Name == "" || in.Value == "" {
+		return nil, no(http.StatusBadRequest, "invalid-value", "A name and a value are needed.")
+	}
+	return nil, d.keepSecret(in.Name, in.Value)
+}
+
+func (d *Device) askName(in input) (any, error) {
+	if in.Name != "." && zone.CheckName(in.Name) != nil || in.Type < 1 || in.Type > 65535 {
+		return nil, no(http.StatusBadRequest, "invalid-value", "A name and a type are needed.")
+	}
+	d.mu.Unlock() // the question comes back here, or to another device
+	reply, took, err := d.resolveAs(in.Source, in.Server, in.Name, uint16(in.Type))
+	d.mu.Lock()
+	out := map[string]any{"microseconds": took.Microseconds()}
+	if err != nil {
+		out["problem"] = err.Error()
+	} else if raw, err := reply.Pack(); err == nil {
+		out["message"] = raw
+	}
+	return out, nil
+}
+
+func (d *Device) tellName(in input) (any, error) {
+	d.mu.Unlock()
+	taken, says := d.tellNow(in.ID)
+	d.mu.Lock()
+	return map[string]any{"taken": taken, "says": says}, nil
+}
+
+func (d *Device) flushNames(in input) (any, error) {
+	flushed := 0
+	if d.names.cache != nil {
+		flushed = d.names.cache.Flush(flushes(in.Name))
+	}
+	return map[string]int{"flushed": flushed}, nil
+}
+
+func (d *Device) watchNames(in input) (any, error) {
+	if in.Timeout < 0 || in.Timeout > 3600 {
+		return nil, no(http.StatusBadRequest, "invalid-value", "A timeout from 0 to 3600 seconds is needed.")
+	}
+	d.names.watched = time.Now().Add(time.Duration(in.Timeout) * time.Second)
+	return nil, nil
+}
+
+func (d *Device) pingTo(in input) (any, error) {
+	replies := d.ping(in.Interface, in.Destination)
+	if from, ok := d.addressOf(in.Interface); ok && replies == 0 && !d.onSite(in.Destination) {
+		d.mu.Unlock() // another device may have to be asked
+		if d.config.Fabric.outside(from, d) {
+			replies = 3
+		}
+		d.mu.Lock()
+	}
+	return map[string]int{"replies": replies}, nil
 }
 
 // holding is what an operation waits for before it is done, nil for nothing.

@@ -277,14 +277,14 @@ func (s *schema) leaf(t *goyang.YangType, at string, v any) error {
 		}
 	case goyang.Ybinary:
 		raw, err := base64.StdEncoding.DecodeString(text)
-		if err != nil {
+		switch {
+		case err != nil:
 			return bad("is not base64")
-		}
-		if len(t.Length) > 0 && !inRange(t.Length, int64(len(raw))) {
+		case !fits(t, len(raw)):
 			return bad("has %d octets, which are not in %s", len(raw), t.Length)
 		}
 	case goyang.Ystring:
-		if len(t.Length) > 0 && !inRange(t.Length, int64(len([]rune(text)))) {
+		if !fits(t, len([]rune(text))) {
 			return bad("has %d characters, which are not in %s", len([]rune(text)), t.Length)
 		}
 		for _, p := range t.Pattern {
@@ -295,6 +295,9 @@ func (s *schema) leaf(t *goyang.YangType, at string, v any) error {
 	}
 	return nil
 }
+
+// fits reports whether a type allows so many characters or octets.
+func fits(t *goyang.YangType, n int) bool { return len(t.Length) == 0 || inRange(t.Length, int64(n)) }
 
 func inRange(r goyang.YangRange, n int64) bool {
 	return len(r) == 0 || slices.ContainsFunc(r, func(part goyang.YRange) bool {

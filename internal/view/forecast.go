@@ -95,13 +95,56 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 		return nil, actor.Refuse(actor.Missing, "There is no such pool.")
 	}
 	v := &ForecastView{Pool: p.Name, Shapes: []string{asSeen}, Size: address.Count(drawing.Offered(pg.Scene, p))}
-	lease := timersOf(doc, n, p).Lease
-	stay := 45 * time.Minute
+	in, err := r.read(v.Size, timersOf(doc, n, p).Lease)
+	if err != nil {
+		return nil, err
+	}
+	v.Size = in.size
+	d, basis, held := demand(doc, p, pg.Seen, in.stay)
+	v.Seen, v.Held, v.Hours = basis.Clients, held, int(basis.Span.Hours())
+	v.TooFew = in.perDay == 0 && r.Shape == "" && basis.Span < forecast.Enough
+	for _, shape := range forecast.Shapes {
+		v.Shapes = append(v.Shapes, shape.Name)
+		if shape.Name == r.Shape || r.Shape == "" && v.Seen == 0 && shape.Name == "waiting room" {
+			d.Shape = shape
+		}
+	}
+	if in.perDay > 0 {
+		d.PerDay = in.perDay
+	} else if v.Seen == 0 {
+		d.PerDay = 60
+	}
+	if strings.TrimSpace(r.Regulars) != "" || in.perDay > 0 || d.Shape.Name != asSeen {
+		d.Regulars = in.regulars / 100
+	}
+	v.Regulars = int(d.Regulars*100 + 0.5)
+	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(in.lease), option.FormatDuration(in.stay), d.PerDay,
+		d.Shape.Name
+	v.Day = forecast.Pool(v.Size, in.lease, d)
+	v.ontoRuler(n, drawing.Offered(pg.Scene, p))
+	v.Low = float64(v.Held) > v.Day.Peak+1
+	if l, ok := forecast.LeaseThatDoes(v.Size, d); ok {
+		v.LeaseDoes = option.FormatDuration(l)
+	}
+	v.SizeDoes = max(forecast.SizeThatDoes(in.lease, d), v.Held)
+	return v, nil
+}
+
+// supposed is what a forecast is to suppose.
+type supposed struct {
+	stay, lease      time.Duration
+	perDay, regulars float64 // clients a day, and how many of 100 of them come again
+	size             int     // addresses
+}
+
+// read reads what is typed; what is not is as given, and a stay of 45 minutes.
+func (r ForecastRequest) read(size int, lease time.Duration) (supposed, error) {
+	out := supposed{stay: 45 * time.Minute, lease: lease}
 	var wrong site.FieldErrors
 	for field, one := range map[string]struct {
 		text string
 		into *time.Duration
-	}{"stay": {r.Stay, &stay}, "lease": {r.Lease, &lease}} {
+	}{"stay": {r.Stay, &out.stay}, "lease": {r.Lease, &out.lease}} {
 		if one.text == "" {
 			continue
 		}
@@ -111,7 +154,7 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 		}
 		*one.into = d
 	}
-	perDay, regulars, size := 0.0, 0.0, float64(v.Size)
+	addresses := float64(size)
 	const most = 1_000_000
 	for field, one := range map[string]struct {
 		text     string
@@ -119,51 +162,26 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 		from, to float64
 		example  string
 	}{
-		"perDay": {r.PerDay, &perDay, 1, most, "60"}, "regulars": {r.Regulars, &regulars, 0, 100, "40"},
-		"size": {r.Size, &size, 1, most, "64"},
+		"perDay":   {r.PerDay, &out.perDay, 1, most, "60"},
+		"regulars": {r.Regulars, &out.regulars, 0, 100, "40"},
+		"size":     {r.Size, &addresses, 1, most, "64"},
 	} {
-		if strings.TrimSpace(one.text) == "" {
+		text := strings.TrimSpace(one.text)
+		if text == "" {
 			continue
 		}
-		n, err := strconv.ParseFloat(strings.TrimSpace(one.text), 64)
+		n, err := strconv.ParseFloat(text, 64)
 		if err != nil || !(n >= one.from && n <= one.to) || field == "size" && n != math.Trunc(n) {
 			wrong = append(wrong, site.FieldError{Field: field, Says: fmt.Sprintf(
 				"%q is not a number from %.0f to %.0f; type for example %s", one.text, one.from, one.to, one.example)})
 		}
 		*one.into = n
 	}
-	v.Size = int(size)
 	if len(wrong) > 0 {
-		return nil, actor.RefuseFields("Nothing was computed", wrong)
+		return out, actor.RefuseFields("Nothing was computed", wrong)
 	}
-	d, basis, held := demand(doc, p, pg.Seen, stay)
-	v.Seen, v.Held, v.Hours = basis.Clients, held, int(basis.Span.Hours())
-	v.TooFew = perDay == 0 && r.Shape == "" && basis.Span < forecast.Enough
-	for _, shape := range forecast.Shapes {
-		v.Shapes = append(v.Shapes, shape.Name)
-		if shape.Name == r.Shape || r.Shape == "" && v.Seen == 0 && shape.Name == "waiting room" {
-			d.Shape = shape
-		}
-	}
-	if perDay > 0 {
-		d.PerDay = perDay
-	} else if v.Seen == 0 {
-		d.PerDay = 60
-	}
-	if strings.TrimSpace(r.Regulars) != "" || perDay > 0 || d.Shape.Name != asSeen {
-		d.Regulars = regulars / 100
-	}
-	v.Regulars = int(d.Regulars*100 + 0.5)
-	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(lease), option.FormatDuration(stay), d.PerDay,
-		d.Shape.Name
-	v.Day = forecast.Pool(v.Size, lease, d)
-	v.ontoRuler(n, drawing.Offered(pg.Scene, p))
-	v.Low = float64(v.Held) > v.Day.Peak+1
-	if l, ok := forecast.LeaseThatDoes(v.Size, d); ok {
-		v.LeaseDoes = option.FormatDuration(l)
-	}
-	v.SizeDoes = max(forecast.SizeThatDoes(lease, d), v.Held)
-	return v, nil
+	out.size = int(addresses)
+	return out, nil
 }
 
 // seenFor is how far back leases count for a forecast.

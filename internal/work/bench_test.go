@@ -2,6 +2,7 @@ package work_test
 
 import (
 	"fmt"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 
 	"lithos/core/compile"
 	"lithos/core/plan"
+	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/draft"
 	"lithos/internal/order"
@@ -32,12 +34,14 @@ func benchPush(b *testing.B, line time.Duration) {
 	steps, turns := 0, 0
 	for b.Loop() {
 		id := o.flips(turns)
+		before, err := o.Drafts.Draft(b.Context(), id)
+		require.NoError(b, err)
 		for i := range 16 {
-			o.edit(id, draftReservation(turns, i))
+			o.edit(id, draftReservation(before.Doc(), turns, i))
 		}
 		d, err := o.Drafts.Draft(b.Context(), id)
 		require.NoError(b, err)
-		before := o.held()
+		held := o.held()
 		require.NoError(b, o.pushAll(o.Service, id))
 		v := o.waitPush(o.Service, id)
 		require.Equal(b, "landed", v.Push.State, v.Push.Problem)
@@ -52,7 +56,7 @@ func benchPush(b *testing.B, line time.Duration) {
 			}
 		}
 		pushing += took
-		bare += o.bare(d, before, fmt.Sprint("bare-", turns))
+		bare += o.bare(d, held, fmt.Sprint("bare-", turns))
 		turns++
 	}
 	b.ReportMetric(float64(steps)/float64(turns), "steps")
@@ -60,9 +64,16 @@ func benchPush(b *testing.B, line time.Duration) {
 	b.ReportMetric(float64(pushing)/float64(bare), "x-requests")
 }
 
-func draftReservation(turn, i int) draft.Change {
-	return entry("reservation", "", "network", "net-moss-ward", "name", fmt.Sprintf("pc-%d-%d", turn, i), "address",
-		fmt.Sprint(200+i), "mac", fmt.Sprintf("00:00:5e:00:%02x:%02x", 0xa0+turn, i))
+// draftReservation adds a reservation in the first turn, and gives it another name in those that follow.
+func draftReservation(s *site.Site, turn, i int) draft.Change {
+	name, at := fmt.Sprintf("pc-%d-%d", turn, i), netip.AddrFrom4([4]byte{10, 84, 50, byte(200 + i)})
+	for _, r := range s.Reservations {
+		if r.Address == at {
+			return entry("reservation", r.ID, "name", name)
+		}
+	}
+	return entry("reservation", "", "network", "net-moss-ward", "name", name, "address", at.String(), "mac",
+		fmt.Sprintf("00:00:5e:00:a0:%02x", i))
 }
 
 // bare is how long the requests of a push take on their own: the same are sent again to devices that hold what they

@@ -337,19 +337,18 @@ func met(z yang.Zone, list []dns.RR) int {
 			return dns.RcodeFormatError
 		}
 		typ := dns.TypeToString[hd.Rrtype]
-		at := set(z, owner, typ)
-		switch {
-		case hd.Class == dns.ClassANY && hd.Rrtype == dns.TypeANY && len(set(z, owner, "")) == 0:
-			return dns.RcodeNameError
-		case hd.Class == dns.ClassANY && hd.Rrtype != dns.TypeANY && len(at) == 0:
-			return dns.RcodeNXRrset
-		case hd.Class == dns.ClassNONE && hd.Rrtype == dns.TypeANY && len(set(z, owner, "")) > 0:
-			return dns.RcodeYXDomain
-		case hd.Class == dns.ClassNONE && hd.Rrtype != dns.TypeANY && len(at) > 0:
-			return dns.RcodeYXRrset
-		case hd.Class == dns.ClassINET:
+		if hd.Class == dns.ClassINET {
 			key := [2]string{owner, typ}
 			want[key] = append(want[key], zone.DataOf(rr, z.Name))
+			continue
+		}
+		wants := hd.Class == dns.ClassANY // that it is there; of class NONE that it is not
+		if hd.Rrtype == dns.TypeANY {
+			if there := len(set(z, owner, "")) > 0; there != wants {
+				return map[bool]int{true: dns.RcodeNameError, false: dns.RcodeYXDomain}[wants]
+			}
+		} else if there := len(set(z, owner, typ)) > 0; there != wants {
+			return map[bool]int{true: dns.RcodeNXRrset, false: dns.RcodeYXRrset}[wants]
 		}
 	}
 	for key, values := range want {
@@ -408,21 +407,27 @@ func apply(z *yang.Zone, rr dns.RR) {
 			return same(r) && !(apexNS(r) && last) && r.Type == typ && r.Data == data
 		})
 	case dns.ClassINET:
-		r, _ := zone.Of(rr, z.Name)
-		here := set(*z, owner, "")
-		aliased := slices.ContainsFunc(here, func(o yang.Record) bool { return o.Type == "CNAME" })
-		if typ != "CNAME" && aliased || typ == "CNAME" && len(here) > 0 && !aliased {
-			return // an alias has nothing beside it; RFC 2136 passes over such a change
-		}
-		now := yang.Record{ID: owner + "/" + typ + "/" + r.Data, Owner: owner, Type: typ, Data: r.Data, TTL: r.TTL}
-		z.Record = slices.DeleteFunc(z.Record, func(o yang.Record) bool {
-			return same(o) && o.Type == typ && (o.Data == r.Data || typ == "CNAME")
-		})
-		for i := range z.Record {
-			if same(z.Record[i]) && z.Record[i].Type == typ {
-				z.Record[i].TTL = r.TTL // a set has one TTL (RFC 2181 section 5.2)
-			}
-		}
-		z.Record = append(z.Record, now)
+		add(z, rr, owner, typ)
 	}
+}
+
+// add puts a record into its set, in place of an equal one.
+func add(z *yang.Zone, rr dns.RR, owner, typ string) {
+	r, _ := zone.Of(rr, z.Name)
+	here := set(*z, owner, "")
+	aliased := slices.ContainsFunc(here, func(o yang.Record) bool { return o.Type == "CNAME" })
+	if typ != "CNAME" && aliased || typ == "CNAME" && len(here) > 0 && !aliased {
+		return // an alias has nothing beside it; RFC 2136 passes over such a change
+	}
+	ofSet := func(o yang.Record) bool { return strings.EqualFold(o.Owner, owner) && o.Type == typ }
+	z.Record = slices.DeleteFunc(z.Record, func(o yang.Record) bool {
+		return ofSet(o) && (o.Data == r.Data || typ == "CNAME")
+	})
+	for i := range z.Record {
+		if ofSet(z.Record[i]) {
+			z.Record[i].TTL = r.TTL // a set has one TTL (RFC 2181 section 5.2)
+		}
+	}
+	z.Record = append(z.Record, yang.Record{ID: owner + "/" + typ + "/" + r.Data, Owner: owner, Type: typ,
+		Data: r.Data, TTL: r.TTL})
 }
