@@ -177,7 +177,10 @@ func sameAddressing(ids map[string]string, own, other *site.Site) {
 		mine, ok := own.Device(mapped(ids, d.ID))
 		for _, i := range d.Interfaces {
 			if ok {
-				pair(ids, mine.Interfaces, i.ID, func(o site.Interface) (string, bool) { return o.ID, o.Name == i.Name })
+				pair(ids, mine.Interfaces, i.ID, func(o site.Interface) (string, bool) {
+					return o.ID,
+						o.Name == i.Name
+				})
 			}
 		}
 	}
@@ -189,7 +192,10 @@ func sameAddressing(ids map[string]string, own, other *site.Site) {
 		mine, ok := own.Pool(mapped(ids, p.ID))
 		for _, x := range p.Exclusions {
 			if ok {
-				pair(ids, mine.Exclusions, x.ID, func(o site.Exclusion) (string, bool) { return o.ID, o.Range == x.Range })
+				pair(ids, mine.Exclusions, x.ID, func(o site.Exclusion) (string, bool) {
+					return o.ID,
+						o.Range == x.Range
+				})
 			}
 		}
 	}

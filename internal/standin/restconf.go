@@ -415,7 +415,8 @@ var operations = map[string]func(d *Device, in input) (out any, err error){
 func (d *Device) beginChange(in input) (any, error) {
 	switch {
 	case in.Token == "" || in.Timeout < 1 || in.Timeout > 3600:
-		return nil, no(http.StatusBadRequest, "invalid-value", "A token and a timeout from 1 to 3600 seconds are needed.")
+		return nil, no(http.StatusBadRequest, "invalid-value", "A token and a timeout from 1 to 3600 seconds are "+
+			"needed.")
 	case in.Expected != "" && d.aside == nil && in.Expected != tagOf(d.running):
 		return nil, no(http.StatusPreconditionFailed, "operation-failed",
 			"The running configuration was changed by somebody else.")
