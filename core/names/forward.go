@@ -26,14 +26,14 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 		return r, ""
 	}
 	stratum := Servers
-	if list != nil && len(list) == 0 {
-		return fails("Nothing says where the servers of the zone are.", "")
-	}
 	if list == nil {
 		stratum, list = Forwarded, f.settings.Forwarder
-		if len(list) == 0 {
-			return fails("Nothing says whom to ask for names that are not the site's own.", "no-forwarder")
-		}
+	}
+	switch {
+	case len(list) == 0 && stratum == Servers:
+		return fails("Nothing says where the servers of the zone are.", "")
+	case len(list) == 0:
+		return fails("Nothing says whom to ask for names that are not the site's own.", "no-forwarder")
 	}
 	if f.up == nil {
 		return fails(addressesOf(list)+" would be asked.", "")
@@ -52,7 +52,7 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 		}
 		f.forwarded.Add(1)
 		reply, err := f.asked(to, q)
-		if err == nil && (reply.Rcode == dns.RcodeSuccess || reply.Rcode == dns.RcodeNameError) {
+		if err == nil && says(reply) {
 			r := f.taken(reply, name, typ)
 			if f.traced() {
 				f.step(stratum, Answered, to.Address.String()+" answers", f.said(r, name, typ), "")
@@ -82,6 +82,9 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 	}
 	return fails(strings.Join(why, "; ")+".", "")
 }
+
+// says reports whether a reply says something of a name: that it is there, or that it is not.
+func says(m *dns.Msg) bool { return m.Rcode == dns.RcodeSuccess || m.Rcode == dns.RcodeNameError }
 
 // withoutAsking is an answer that needs no other server: what is remembered, or that none is asked.
 func (f *fall) withoutAsking(name string, typ uint16) (r result, done bool) {
@@ -143,7 +146,7 @@ func (f *fall) proof(to yang.NameServer, name string, typ uint16) (m *dns.Msg, a
 	if err != nil {
 		return nil, true, err
 	}
-	if m.Rcode != dns.RcodeSuccess && m.Rcode != dns.RcodeNameError {
+	if !says(m) {
 		return nil, true, errors.New("it says " + dns.RcodeToString[m.Rcode])
 	}
 	r := f.taken(m, name, typ)

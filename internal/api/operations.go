@@ -64,6 +64,7 @@ func (s *server) operations(api huma.API) {
 	s.meantOperations(api)
 	s.orderOperations(api)
 	s.draftOperations(api)
+	s.stepOperations(api)
 	s.rehearsalOperations(api)
 	s.pushOperations(api)
 	s.togetherOperations(api)

@@ -116,6 +116,10 @@ func (s *server) draftOperations(api huma.API) {
 			v, err := s.work.Drafts.Fixes(ctx, in.Order, in.Rule)
 			return answer(s, v, err)
 		})
+}
+
+// stepOperations take steps of a draft back, do them again, and bring them to a newer revision.
+func (s *server) stepOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Take back the last step"),
 		func(ctx context.Context, in *struct {
 			OrderInput
