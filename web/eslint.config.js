@@ -15,6 +15,8 @@ export default ts.config(
       ...hooks.configs.recommended.rules,
       '@typescript-eslint/no-confusing-void-expression': ['error', { ignoreArrowShorthand: true }],
       '@typescript-eslint/restrict-template-expressions': ['error', { allowNumber: true, allowBoolean: true, allowNullish: true }],
+      // A component that is longer is several.
+      'max-lines-per-function': ['error', { max: 200 }],
       // A window that opens puts the cursor in its first field.
       'jsx-a11y/no-autofocus': 'off',
       // The ruler and the drawings take the keyboard as one thing each.

@@ -73,12 +73,7 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
   const filter = useDeferredValue(typed)
   const [grouped, setGrouped] = useSwitchInAddress('grouped')
   const rows = useMemo(() => {
-    const words = filter.toLowerCase()
-    const shown = names.rows.filter((r) =>
-      `${r.name} ${r.inside ?? ''} ${r.outside ?? ''} ${r.leads ?? ''} ${r.type} ${r.from}`
-        .toLowerCase()
-        .includes(words),
-    )
+    const shown = matching(names.rows, filter)
     return grouped ? byMachine(shown) : shown
   }, [names.rows, filter, grouped])
   const isZone = names.ref?.startsWith('zone:') ?? false
@@ -227,21 +222,12 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
   }
   return (
     <>
-      <div className="flex flex-wrap justify-end items-center gap-3 mt-1.5 mb-1 print:hidden">
-        {isZone && names.rows.length > 1 && (
-          <label className="inline-flex gap-1.5 items-center text-ink-2">
-            <input type="checkbox" checked={grouped} onChange={(e) => setGrouped(e.target.checked)} /> Grouped by what
-            they name
-          </label>
-        )}
-        <input
-          aria-label="Filter the names"
-          placeholder="Filter"
-          value={typed}
-          onChange={(e) => setFilter(e.target.value)}
-          className="field !h-[28px] !w-[170px]"
-        />
-      </div>
+      <NamesFilter
+        typed={typed}
+        onType={setFilter}
+        grouped={grouped}
+        onGroup={isZone && names.rows.length > 1 ? setGrouped : undefined}
+      />
       <table
         className="table-fixed folds min-[641px]:min-w-[560px] [&_.list-cell]:px-1.5 [&_.list-head]:px-1.5"
         aria-label="Names"
@@ -273,6 +259,54 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
         </LongBody>
       </table>
       {rows.length === 0 && typed !== '' && <p className="p-4 text-ink-2">No name here matches the filter.</p>}
+      <NamesFoot names={names} zone={zone} />
+    </>
+  )
+}
+
+/** The rows that say what is looked for, whatever the capitals. */
+const matching = (rows: NameRow[], filter: string) =>
+  rows.filter((r) =>
+    `${r.name} ${r.inside ?? ''} ${r.outside ?? ''} ${r.leads ?? ''} ${r.type} ${r.from}`
+      .toLowerCase()
+      .includes(filter.toLowerCase()),
+  )
+
+/** What is typed to find names, and whether they are grouped, where they can be. */
+function NamesFilter({
+  typed,
+  onType,
+  grouped,
+  onGroup,
+}: {
+  typed: string
+  onType: (text: string) => void
+  grouped: boolean
+  onGroup?: (on: boolean) => void
+}) {
+  return (
+    <div className="flex flex-wrap justify-end items-center gap-3 mt-1.5 mb-1 print:hidden">
+      {onGroup && (
+        <label className="inline-flex gap-1.5 items-center text-ink-2">
+          <input type="checkbox" checked={grouped} onChange={(e) => onGroup(e.target.checked)} /> Grouped by what they
+          name
+        </label>
+      )}
+      <input
+        aria-label="Filter the names"
+        placeholder="Filter"
+        value={typed}
+        onChange={(e) => onType(e.target.value)}
+        className="field !h-[28px] !w-[170px]"
+      />
+    </div>
+  )
+}
+
+/** From what the names were learnt, and what the marks mean. */
+function NamesFoot({ names, zone }: Pick<Props, 'names' | 'zone'>) {
+  return (
+    <>
       {names.readAt && (
         <p className="text-ink-3 text-[12.5px] mt-2">
           As {names.readFrom} told it, read <When at={names.readAt} zone={zone} />

@@ -1,4 +1,4 @@
-import { Fragment, useRef, useState } from 'react'
+import { Fragment, useRef, useState, type RefObject } from 'react'
 import { api, call, problemOf, type Schemas } from '../api/client'
 import { useDraftStep } from '../api/queries'
 import { Alert } from '../parts/Alert'
@@ -54,8 +54,6 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
   const [picked, setPicked] = useState<Record<string, boolean>>({})
   const [cells, setCells] = useState<Schemas['CellSays'][]>([])
   const [correcting, setCorrecting] = useState('')
-  const [filter, setFilter] = useState('')
-  const [most, setMost] = useState(shownAtFirst)
   const [busy, setBusy] = useState('')
   const [problem, setProblem] = useState('')
   const leaving = useRef<AbortController>(undefined)
@@ -160,7 +158,6 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
     }
     setBusy('')
   }
-  const lines = preview?.lines.filter((l) => !filter || l.state === filter) ?? []
   const taken = preview?.lines.filter((l) => l.can && takes(l)).length ?? 0
   return (
     <Window
@@ -193,145 +190,20 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
         </p>
       )}
       {preview?.tables.map((t) => (
-        <details key={t.name} className="mt-3" open={t.columns.every((c) => c.holds === '') || undefined}>
-          <summary className="cursor-pointer">
-            <b>{t.name}</b>{' '}
-            <span className="text-ink-2">
-              {plural(t.lines, 'line', 'lines')}, {t.heading > 0 ? `heading on line ${t.heading}` : 'no heading'}
-              {t.remembered && ', columns as somebody said before'}
-            </span>
-          </summary>
-          <div className="flex flex-wrap gap-2 mt-2">
-            {t.columns.map((c, n) => (
-              <label key={n} className="text-[12.5px] text-ink-2 w-[150px]">
-                <span className="block truncate" title={c.title || c.sample}>
-                  {c.title || `Column ${n + 1}`}
-                  {c.sample && <span className="text-ink-3"> ({c.sample})</span>}
-                </span>
-                <select
-                  className="field !h-[28px]"
-                  value={c.holds}
-                  disabled={busy !== ''}
-                  onChange={(e) => correct(t, n, e.target.value)}
-                >
-                  {holds.map(([id, label]) => (
-                    <option key={id} value={id}>
-                      {label}
-                    </option>
-                  ))}
-                </select>
-              </label>
-            ))}
-          </div>
-        </details>
+        <Columns key={t.name} of={t} busy={busy !== ''} onSay={(n, to) => correct(t, n, to)} />
       ))}
       {preview && (
-        <>
-          <div role="group" aria-label="Which lines" className="flex flex-wrap gap-1.5 mt-3">
-            <Which
-              label={`All ${preview.lines.length}`}
-              on={filter === ''}
-              onChoose={() => {
-                setFilter('')
-              }}
-            />
-            {preview.counts
-              .filter((c) => c.lines > 0)
-              .map((c) => (
-                <Which
-                  key={c.state}
-                  label={`${words[c.state as Outcome['state']]} ${c.lines}`}
-                  on={filter === c.state}
-                  onChoose={() => {
-                    setFilter(c.state)
-                    setMost(shownAtFirst)
-                  }}
-                />
-              ))}
-          </div>
-          <div
-            ref={region}
-            className="max-h-[38vh] overflow-auto relative border border-seam mt-2"
-            tabIndex={0}
-            role="region"
-            aria-label="What becomes of each line"
-          >
-            <table>
-              <tbody>
-                {lines.slice(0, most).map((l) => (
-                  <Fragment key={l.id}>
-                    <tr className={tones[l.state]}>
-                      <td className="list-cell w-[34px]">
-                        {l.can && (
-                          <input
-                            type="checkbox"
-                            aria-label={`Take line ${l.number || ''} ${l.text}`.replace('  ', ' ')}
-                            checked={takes(l)}
-                            onChange={(e) => {
-                              const on = e.target.checked
-                              setPicked((was) => ({ ...was, [l.id]: on }))
-                            }}
-                          />
-                        )}
-                      </td>
-                      <td className="list-cell mono text-ink-3 w-[44px]">{l.number || ''}</td>
-                      <td className="list-cell w-[108px]">{words[l.state]}</td>
-                      <td className="list-cell mono max-w-[260px]" title={`${l.source}: ${l.text}`}>
-                        {l.text}
-                      </td>
-                      <td className="list-cell !whitespace-normal">
-                        {l.says}
-                        {cells.some((c) => c.line === l.id) && <span className="text-ink-2"> (corrected here)</span>}
-                      </td>
-                      <td className="list-cell w-[84px]">
-                        {l.cells && l.state !== 'skipped' && (
-                          <SmallButton
-                            id={`correct-${l.id}`}
-                            aria-label={`Correct line ${l.number}`}
-                            aria-expanded={correcting === l.id}
-                            disabled={busy !== ''}
-                            onClick={() => {
-                              setCorrecting(correcting === l.id ? '' : l.id)
-                            }}
-                          >
-                            Correct
-                          </SmallButton>
-                        )}
-                      </td>
-                    </tr>
-                    {correcting === l.id && (
-                      <tr>
-                        <td />
-                        <td colSpan={5} className="list-cell !whitespace-normal">
-                          <Cells
-                            of={l}
-                            columns={columnsOf(preview, l)}
-                            busy={busy !== ''}
-                            onType={(to) => void retype(l, to)}
-                            onClose={() => {
-                              setCorrecting('')
-                              document.getElementById(`correct-${l.id}`)?.focus()
-                            }}
-                          />
-                        </td>
-                      </tr>
-                    )}
-                  </Fragment>
-                ))}
-              </tbody>
-            </table>
-            {lines.length > most && (
-              <button
-                className="btn !h-[26px] m-2"
-                onClick={() => {
-                  setMost(most + 1000)
-                }}
-              >
-                Show more of {lines.length}
-              </button>
-            )}
-          </div>
-        </>
+        <Lines
+          preview={preview}
+          cells={cells}
+          busy={busy !== ''}
+          takes={takes}
+          region={region}
+          correcting={correcting}
+          onTake={(id, on) => setPicked((was) => ({ ...was, [id]: on }))}
+          onCorrect={setCorrecting}
+          onType={(l, to) => void retype(l, to)}
+        />
       )}
       <span className="flex flex-wrap justify-end gap-2 mt-4">
         {busy && (
@@ -349,6 +221,185 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
         )}
       </span>
     </Window>
+  )
+}
+
+/** The columns of a table, with what each is taken for. */
+function Columns({
+  of: t,
+  busy,
+  onSay,
+}: {
+  of: Schemas['TableView']
+  busy: boolean
+  onSay: (column: number, holds: string) => void
+}) {
+  return (
+    <details className="mt-3" open={t.columns.every((c) => c.holds === '') || undefined}>
+      <summary className="cursor-pointer">
+        <b>{t.name}</b>{' '}
+        <span className="text-ink-2">
+          {plural(t.lines, 'line', 'lines')}, {t.heading > 0 ? `heading on line ${t.heading}` : 'no heading'}
+          {t.remembered && ', columns as somebody said before'}
+        </span>
+      </summary>
+      <div className="flex flex-wrap gap-2 mt-2">
+        {t.columns.map((c, n) => (
+          <label key={n} className="text-[12.5px] text-ink-2 w-[150px]">
+            <span className="block truncate" title={c.title || c.sample}>
+              {c.title || `Column ${n + 1}`}
+              {c.sample && <span className="text-ink-3"> ({c.sample})</span>}
+            </span>
+            <select
+              className="field !h-[28px]"
+              value={c.holds}
+              disabled={busy}
+              onChange={(e) => onSay(n, e.target.value)}
+            >
+              {holds.map(([id, label]) => (
+                <option key={id} value={id}>
+                  {label}
+                </option>
+              ))}
+            </select>
+          </label>
+        ))}
+      </div>
+    </details>
+  )
+}
+
+/** What becomes of each line, with what may be taken and what may be typed anew. */
+function Lines({
+  preview,
+  cells,
+  busy,
+  takes,
+  region,
+  correcting,
+  onTake,
+  onCorrect,
+  onType,
+}: {
+  preview: Preview
+  cells: Schemas['CellSays'][]
+  busy: boolean
+  takes: (l: Outcome) => boolean
+  region: RefObject<HTMLDivElement | null>
+  correcting: string
+  onTake: (id: string, on: boolean) => void
+  onCorrect: (id: string) => void
+  onType: (l: Outcome, to: string[]) => void
+}) {
+  const [filter, setFilter] = useState('')
+  const [most, setMost] = useState(shownAtFirst)
+  const lines = preview.lines.filter((l) => !filter || l.state === filter)
+  return (
+    <>
+      <div role="group" aria-label="Which lines" className="flex flex-wrap gap-1.5 mt-3">
+        <Which
+          label={`All ${preview.lines.length}`}
+          on={filter === ''}
+          onChoose={() => {
+            setFilter('')
+          }}
+        />
+        {preview.counts
+          .filter((c) => c.lines > 0)
+          .map((c) => (
+            <Which
+              key={c.state}
+              label={`${words[c.state as Outcome['state']]} ${c.lines}`}
+              on={filter === c.state}
+              onChoose={() => {
+                setFilter(c.state)
+                setMost(shownAtFirst)
+              }}
+            />
+          ))}
+      </div>
+      <div
+        ref={region}
+        className="max-h-[38vh] overflow-auto relative border border-seam mt-2"
+        tabIndex={0}
+        role="region"
+        aria-label="What becomes of each line"
+      >
+        <table>
+          <tbody>
+            {lines.slice(0, most).map((l) => (
+              <Fragment key={l.id}>
+                <tr className={tones[l.state]}>
+                  <td className="list-cell w-[34px]">
+                    {l.can && (
+                      <input
+                        type="checkbox"
+                        aria-label={`Take line ${l.number || ''} ${l.text}`.replace('  ', ' ')}
+                        checked={takes(l)}
+                        onChange={(e) => {
+                          onTake(l.id, e.target.checked)
+                        }}
+                      />
+                    )}
+                  </td>
+                  <td className="list-cell mono text-ink-3 w-[44px]">{l.number || ''}</td>
+                  <td className="list-cell w-[108px]">{words[l.state]}</td>
+                  <td className="list-cell mono max-w-[260px]" title={`${l.source}: ${l.text}`}>
+                    {l.text}
+                  </td>
+                  <td className="list-cell !whitespace-normal">
+                    {l.says}
+                    {cells.some((c) => c.line === l.id) && <span className="text-ink-2"> (corrected here)</span>}
+                  </td>
+                  <td className="list-cell w-[84px]">
+                    {l.cells && l.state !== 'skipped' && (
+                      <SmallButton
+                        id={`correct-${l.id}`}
+                        aria-label={`Correct line ${l.number}`}
+                        aria-expanded={correcting === l.id}
+                        disabled={busy}
+                        onClick={() => {
+                          onCorrect(correcting === l.id ? '' : l.id)
+                        }}
+                      >
+                        Correct
+                      </SmallButton>
+                    )}
+                  </td>
+                </tr>
+                {correcting === l.id && (
+                  <tr>
+                    <td />
+                    <td colSpan={5} className="list-cell !whitespace-normal">
+                      <Cells
+                        of={l}
+                        columns={columnsOf(preview, l)}
+                        busy={busy}
+                        onType={(to) => onType(l, to)}
+                        onClose={() => {
+                          onCorrect('')
+                          document.getElementById(`correct-${l.id}`)?.focus()
+                        }}
+                      />
+                    </td>
+                  </tr>
+                )}
+              </Fragment>
+            ))}
+          </tbody>
+        </table>
+        {lines.length > most && (
+          <button
+            className="btn !h-[26px] m-2"
+            onClick={() => {
+              setMost(most + 1000)
+            }}
+          >
+            Show more of {lines.length}
+          </button>
+        )}
+      </div>
+    </>
   )
 }
 

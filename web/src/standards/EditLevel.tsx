@@ -20,7 +20,6 @@ const whole = /^-?\d{1,8}$/
 /** Changes a standard or a customer's options, with what becomes of each site shown before it is kept. */
 export function EditLevel({ level, onClose }: { level?: Level; onClose: () => void }) {
   const client = useQueryClient()
-  const known = useOptions().data ?? []
   const kind = level?.kind ?? 'standard'
   const [name, setName] = useState(level?.standard.name ?? '')
   const [domain, setDomain] = useState(level?.standard.domain ?? '')
@@ -64,35 +63,7 @@ export function EditLevel({ level, onClose }: { level?: Level; onClose: () => vo
   const error = preview.error ?? keep.error
   const problem = error ? problemOf(error) : undefined
   const fault = (n: string) => problem?.fields[n]
-  const toOptions = typed(setOptions)
-  const toWindows = typed(setWindows)
-  const becomes = preview.data?.sites ?? []
-  const changing = becomes.filter((s) => s.words.length > 0)
-  if (keep.data)
-    return (
-      <Window title={`${name} is kept`} open onClose={onClose} wide>
-        {keep.data.orders.length === 0 ? (
-          <p className="mt-2">
-            No work order was opened. Sites with another form of it say so, with the way to take it.
-          </p>
-        ) : (
-          <ul className="mt-2" aria-label="Work orders that were opened">
-            {keep.data.orders.map((o) => (
-              <li key={o.id} className="py-1">
-                <Link className="hover:underline" to={`/orders/${o.id}`}>
-                  {o.name} at {o.title}
-                </Link>
-              </li>
-            ))}
-          </ul>
-        )}
-        <span className="flex justify-end mt-4">
-          <button className="btn btn-next" onClick={onClose}>
-            Close
-          </button>
-        </span>
-      </Window>
-    )
+  if (keep.data) return <Kept name={name} orders={keep.data.orders} onClose={onClose} />
   return (
     <Window
       title={level ? `Change ${level.standard.name}` : 'Add a standard'}
@@ -130,148 +101,10 @@ export function EditLevel({ level, onClose }: { level?: Level; onClose: () => vo
             />
           )}
         </div>
-        {kind === 'standard' && (
-          <fieldset>
-            <legend className="text-[12.5px] font-[650] text-ink-2">
-              Windows, counted from a network’s first address; negative numbers count back from its end
-            </legend>
-            {windows.map((w, n) => {
-              const set = (to: Partial<Span>) => toWindows(windows.map((o, k) => (k === n ? { ...o, ...to } : o)))
-              return (
-                <div key={n} className="flex flex-wrap items-center gap-2 mt-1.5">
-                  <select
-                    aria-label={`Use of window ${n + 1}`}
-                    className="field !w-[150px]"
-                    value={w.use}
-                    onChange={(e) => set({ use: e.target.value as Span['use'] })}
-                  >
-                    <option>infrastructure</option>
-                    <option>reserved</option>
-                    <option>dynamic</option>
-                  </select>
-                  <Offset label={`First of window ${n + 1}`} value={w.from} onChange={(from) => set({ from })} /> to
-                  <Offset label={`Last of window ${n + 1}`} value={w.to} onChange={(to) => set({ to })} />
-                  <button
-                    type="button"
-                    className="btn !h-[28px]"
-                    aria-label={`Remove window ${n + 1}`}
-                    onClick={() => toWindows(windows.filter((_, k) => k !== n))}
-                  >
-                    Remove
-                  </button>
-                  {(n === unread || fault(`windows[${n}]`)) && (
-                    <span role="alert" className="text-cinnabar-ink">
-                      {n === unread ? 'type two whole numbers, for example 20 and -2' : fault(`windows[${n}]`)}
-                    </span>
-                  )}
-                </div>
-              )
-            })}
-            <button
-              type="button"
-              className="btn !h-[28px] mt-2"
-              onClick={() => toWindows([...windows, { use: 'dynamic', from: '60', to: '-2' }])}
-            >
-              Add a window
-            </button>
-          </fieldset>
-        )}
-        <fieldset>
-          <legend className="text-[12.5px] font-[650] text-ink-2">Options told to clients</legend>
-          {options.map((o, n) => {
-            const set = (to: Partial<Option>) => toOptions(options.map((was, k) => (k === n ? { ...was, ...to } : was)))
-            const about = known.find((k) => k.code === o.code)
-            return (
-              <div key={n} className="flex flex-wrap items-center gap-2 mt-1.5">
-                <select
-                  aria-label={`Option ${n + 1}`}
-                  className="field !w-[250px]"
-                  value={o.code}
-                  onChange={(e) => set({ code: Number(e.target.value) })}
-                >
-                  {known.map((k) => (
-                    <option key={k.code} value={k.code}>
-                      {k.code} {k.name}
-                    </option>
-                  ))}
-                </select>
-                <input
-                  aria-label={`Value of option ${n + 1}`}
-                  className="field mono !w-[300px]"
-                  placeholder={about?.example}
-                  value={o.value}
-                  onChange={(e) => set({ value: e.target.value })}
-                />
-                <button
-                  type="button"
-                  className="btn !h-[28px]"
-                  aria-label={`Remove option ${n + 1}`}
-                  onClick={() => toOptions(options.filter((_, k) => k !== n))}
-                >
-                  Remove
-                </button>
-                {fault(`options[${n}]`) && <span className="text-cinnabar-ink">{fault(`options[${n}]`)}</span>}
-              </div>
-            )
-          })}
-          <button
-            type="button"
-            className="btn !h-[28px] mt-2"
-            onClick={() =>
-              toOptions([
-                ...options,
-                { code: known.find((k) => !options.some((o) => o.code === k.code))?.code ?? 51, value: '' },
-              ])
-            }
-          >
-            Add an option
-          </button>
-        </fieldset>
+        {kind === 'standard' && <Windows of={windows} unread={unread} fault={fault} onChange={typed(setWindows)} />}
+        <Options of={options} fault={fault} onChange={typed(setOptions)} />
         <Alert>{problem?.message}</Alert>
-        {preview.data && (
-          <section aria-label="What becomes of each site" role="status">
-            <h2>
-              {changing.length === 0
-                ? level
-                  ? 'No site is changed by it'
-                  : 'No site follows it yet'
-                : `What becomes of ${plural(changing.length, 'site', 'sites')}`}
-            </h2>
-            <ul className="mt-1 max-h-[30vh] overflow-auto" tabIndex={0} aria-label="Sites">
-              {becomes.map((s) => (
-                <li key={s.code} className="py-1.5 border-b border-seam-2">
-                  <label className="flex gap-2">
-                    <input
-                      type="checkbox"
-                      checked={at?.includes(s.code) ?? false}
-                      disabled={s.words.length === 0}
-                      onChange={(e) => {
-                        const on = e.target.checked
-                        setAt((was) => (on ? [...(was ?? []), s.code] : (was ?? []).filter((c) => c !== s.code)))
-                      }}
-                    />
-                    <b className="font-semibold">{s.name}</b>
-                    <span className="text-ink-2">
-                      {s.words.length === 0
-                        ? 'has it so already'
-                        : `${s.moving} of ${plural(s.known, 'known client')} told something else`}
-                    </span>
-                  </label>
-                  {s.words.map((w) => (
-                    <p key={w} className="pl-6 [overflow-wrap:anywhere]">
-                      {w}
-                    </p>
-                  ))}
-                  {s.added.map((f) => (
-                    <p key={f.id} className="pl-6">
-                      <Mark severity={f.severity} /> {f.title}
-                    </p>
-                  ))}
-                </li>
-              ))}
-            </ul>
-          </section>
-        )}
+        {preview.data && <Becomes sites={preview.data.sites} isNew={!level} at={at ?? []} onChoose={setAt} />}
         <span className="flex flex-wrap justify-end gap-2">
           <button type="button" className="btn" onClick={onClose}>
             Cancel
@@ -287,6 +120,217 @@ export function EditLevel({ level, onClose }: { level?: Level; onClose: () => vo
           )}
         </span>
       </form>
+    </Window>
+  )
+}
+
+/** The windows of a standard. */
+function Windows({
+  of: windows,
+  unread,
+  fault,
+  onChange,
+}: {
+  of: Span[]
+  unread: number
+  fault: (field: string) => string | undefined
+  onChange: (to: Span[]) => void
+}) {
+  return (
+    <fieldset>
+      <legend className="text-[12.5px] font-[650] text-ink-2">
+        Windows, counted from a network’s first address; negative numbers count back from its end
+      </legend>
+      {windows.map((w, n) => {
+        const set = (to: Partial<Span>) => onChange(windows.map((o, k) => (k === n ? { ...o, ...to } : o)))
+        return (
+          <div key={n} className="flex flex-wrap items-center gap-2 mt-1.5">
+            <select
+              aria-label={`Use of window ${n + 1}`}
+              className="field !w-[150px]"
+              value={w.use}
+              onChange={(e) => set({ use: e.target.value as Span['use'] })}
+            >
+              <option>infrastructure</option>
+              <option>reserved</option>
+              <option>dynamic</option>
+            </select>
+            <Offset label={`First of window ${n + 1}`} value={w.from} onChange={(from) => set({ from })} /> to
+            <Offset label={`Last of window ${n + 1}`} value={w.to} onChange={(to) => set({ to })} />
+            <button
+              type="button"
+              className="btn !h-[28px]"
+              aria-label={`Remove window ${n + 1}`}
+              onClick={() => onChange(windows.filter((_, k) => k !== n))}
+            >
+              Remove
+            </button>
+            {(n === unread || fault(`windows[${n}]`)) && (
+              <span role="alert" className="text-cinnabar-ink">
+                {n === unread ? 'type two whole numbers, for example 20 and -2' : fault(`windows[${n}]`)}
+              </span>
+            )}
+          </div>
+        )
+      })}
+      <button
+        type="button"
+        className="btn !h-[28px] mt-2"
+        onClick={() => onChange([...windows, { use: 'dynamic', from: '60', to: '-2' }])}
+      >
+        Add a window
+      </button>
+    </fieldset>
+  )
+}
+
+/** The options that a level sets. */
+function Options({
+  of: options,
+  fault,
+  onChange,
+}: {
+  of: Option[]
+  fault: (field: string) => string | undefined
+  onChange: (to: Option[]) => void
+}) {
+  const known = useOptions().data ?? []
+  return (
+    <fieldset>
+      <legend className="text-[12.5px] font-[650] text-ink-2">Options told to clients</legend>
+      {options.map((o, n) => {
+        const set = (to: Partial<Option>) => onChange(options.map((was, k) => (k === n ? { ...was, ...to } : was)))
+        const about = known.find((k) => k.code === o.code)
+        return (
+          <div key={n} className="flex flex-wrap items-center gap-2 mt-1.5">
+            <select
+              aria-label={`Option ${n + 1}`}
+              className="field !w-[250px]"
+              value={o.code}
+              onChange={(e) => set({ code: Number(e.target.value) })}
+            >
+              {known.map((k) => (
+                <option key={k.code} value={k.code}>
+                  {k.code} {k.name}
+                </option>
+              ))}
+            </select>
+            <input
+              aria-label={`Value of option ${n + 1}`}
+              className="field mono !w-[300px]"
+              placeholder={about?.example}
+              value={o.value}
+              onChange={(e) => set({ value: e.target.value })}
+            />
+            <button
+              type="button"
+              className="btn !h-[28px]"
+              aria-label={`Remove option ${n + 1}`}
+              onClick={() => onChange(options.filter((_, k) => k !== n))}
+            >
+              Remove
+            </button>
+            {fault(`options[${n}]`) && <span className="text-cinnabar-ink">{fault(`options[${n}]`)}</span>}
+          </div>
+        )
+      })}
+      <button
+        type="button"
+        className="btn !h-[28px] mt-2"
+        onClick={() =>
+          onChange([
+            ...options,
+            { code: known.find((k) => !options.some((o) => o.code === k.code))?.code ?? 51, value: '' },
+          ])
+        }
+      >
+        Add an option
+      </button>
+    </fieldset>
+  )
+}
+
+/** What becomes of each site; a work order is opened for those that are chosen. */
+function Becomes({
+  sites,
+  isNew,
+  at,
+  onChoose,
+}: {
+  sites: Schemas['LevelPreview']['sites']
+  isNew: boolean
+  at: string[]
+  onChoose: (codes: string[]) => void
+}) {
+  const changing = sites.filter((s) => s.words.length > 0)
+  return (
+    <section aria-label="What becomes of each site" role="status">
+      <h2>
+        {changing.length === 0
+          ? isNew
+            ? 'No site follows it yet'
+            : 'No site is changed by it'
+          : `What becomes of ${plural(changing.length, 'site', 'sites')}`}
+      </h2>
+      <ul className="mt-1 max-h-[30vh] overflow-auto" tabIndex={0} aria-label="Sites">
+        {sites.map((s) => (
+          <li key={s.code} className="py-1.5 border-b border-seam-2">
+            <label className="flex gap-2">
+              <input
+                type="checkbox"
+                checked={at.includes(s.code)}
+                disabled={s.words.length === 0}
+                onChange={(e) => {
+                  const on = e.target.checked
+                  onChoose(on ? [...at, s.code] : at.filter((c) => c !== s.code))
+                }}
+              />
+              <b className="font-semibold">{s.name}</b>
+              <span className="text-ink-2">
+                {s.words.length === 0
+                  ? 'has it so already'
+                  : `${s.moving} of ${plural(s.known, 'known client')} told something else`}
+              </span>
+            </label>
+            {s.words.map((w) => (
+              <p key={w} className="pl-6 [overflow-wrap:anywhere]">
+                {w}
+              </p>
+            ))}
+            {s.added.map((f) => (
+              <p key={f.id} className="pl-6">
+                <Mark severity={f.severity} /> {f.title}
+              </p>
+            ))}
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+/** That a level is kept, with the work orders that were opened. */
+function Kept({ name, orders, onClose }: { name: string; orders: Schemas['KeptNow']['orders']; onClose: () => void }) {
+  return (
+    <Window title={`${name} is kept`} open onClose={onClose} wide>
+      {orders.length === 0 ? (
+        <p className="mt-2">No work order was opened. Sites with another form of it say so, with the way to take it.</p>
+      ) : (
+        <ul className="mt-2" aria-label="Work orders that were opened">
+          {orders.map((o) => (
+            <li key={o.id} className="py-1">
+              <Link className="hover:underline" to={`/orders/${o.id}`}>
+                {o.name} at {o.title}
+              </Link>
+            </li>
+          ))}
+        </ul>
+      )}
+      <span className="flex justify-end mt-4">
+        <button className="btn btn-next" onClick={onClose}>
+          Close
+        </button>
+      </span>
     </Window>
   )
 }
