@@ -48,7 +48,7 @@ func follows(side []*compile.Pages, name string) (end string, there, circle, our
 		if p == nil {
 			return name, false, false, false
 		}
-		e, ok := p.At(name)
+		e, ok := p.EntryOf(name)
 		if !ok {
 			if e, ok = p.Wildcard(name); !ok || e.Type != "CNAME" {
 				return name, ok, false, !p.Partial()

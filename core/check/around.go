@@ -36,7 +36,7 @@ type Surroundings struct {
 	// Readings are how devices were when they were read last, by id.
 	Readings map[string]Reading
 	// Kept are the levels above the site as they are kept for all sites.
-	Kept Kept
+	Kept SharedLevels
 	// Elsewhere are devices of other sites that are reached at the same address with the same certificate, by device
 	// id.
 	Elsewhere map[string][]string

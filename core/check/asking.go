@@ -137,7 +137,8 @@ func (f *facts) isNameServer(at netip.Addr) bool {
 		return true
 	}
 	for i := range f.Pools {
-		if t, ok := compile.Value(f.toldIn(&f.Pools[i]), option.NameServers); ok && slices.Contains(told(t), at) {
+		if t, ok := compile.Value(f.toldIn(&f.Pools[i]), option.NameServers); ok && slices.Contains(
+			effectiveAddresses(t), at) {
 			return true
 		}
 	}
@@ -321,7 +322,7 @@ func dnsOnlyOutside(f *facts, n *site.Network, report func(Finding)) {
 	}
 	f.eachPool(n, func(p *site.Pool) {
 		t, ok := compile.Value(f.toldIn(p), option.NameServers)
-		servers := told(t)
+		servers := effectiveAddresses(t)
 		within := func(a netip.Addr) bool { return f.inside(a) || isPrivate(a) || f.unusableHost(a) != "" }
 		if !ok || len(servers) == 0 || slices.ContainsFunc(servers, within) {
 			return

@@ -65,7 +65,7 @@ func routerOutsideNetwork(f *facts, n *site.Network, report func(Finding)) {
 		if !ok {
 			return
 		}
-		for _, a := range told(t) {
+		for _, a := range effectiveAddresses(t) {
 			if n.Prefix.Contains(a) || t.From.Kind == site.KindNetwork && a == n.Gateway {
 				continue // gateway-outside-network says so already
 			}
@@ -271,7 +271,7 @@ func optionNamesNobody(f *facts, n *site.Network, report func(Finding)) {
 // of a network and its pools, or those above networks where n is nil.
 func (f *facts) eachMachine(n *site.Network, do func(t option.Effective, a netip.Addr)) {
 	visit := func(t option.Effective) {
-		for _, a := range told(t) {
+		for _, a := range effectiveAddresses(t) {
 			do(t, a)
 		}
 	}
@@ -305,7 +305,7 @@ func (f *facts) eachMachine(n *site.Network, do func(t option.Effective, a netip
 
 // leavingOut is the fix that tells clients of the other addresses of an option, or of none.
 func (f *facts) leavingOut(t option.Effective, a netip.Addr) *Fix {
-	rest := slices.DeleteFunc(told(t), func(o netip.Addr) bool { return o == a })
+	rest := slices.DeleteFunc(effectiveAddresses(t), func(o netip.Addr) bool { return o == a })
 	if len(rest) == 0 {
 		return f.unsetting("Stop setting it", t)
 	}

@@ -60,7 +60,7 @@ func (f *facts) hiddenBy(name string) *compile.Pages {
 	if home == nil || home.Name == "" || home.Partial() || home.Covers(name) {
 		return nil // a zone for the root is zone-too-high's
 	}
-	if _, there := home.At(name); there {
+	if _, there := home.EntryOf(name); there {
 		return nil
 	}
 	return home

@@ -68,7 +68,8 @@ func lineHas(line, told string) func(*site.Site, *check.Surroundings) {
 			return
 		}
 		p := compile.Names(s).Outside[0]
-		w.Told = map[string][]zone.Record{p.Zone.ID: append(compile.Held(p), zone.Record{Owner: "away", Type: "A",
+		w.Told = map[string][]zone.Record{p.Zone.ID: append(compile.PublishedRecords(p), zone.Record{Owner: "away",
+			Type: "A",
 			Data: told, TTL: 120})}
 	}
 }
@@ -77,7 +78,7 @@ func nothingTold(line string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		lineHas(line, line)(s, w)
 		p := compile.Names(s).Outside[0]
-		w.Told = map[string][]zone.Record{p.Zone.ID: compile.Held(p)}
+		w.Told = map[string][]zone.Record{p.Zone.ID: compile.PublishedRecords(p)}
 	}
 }
 

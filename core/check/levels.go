@@ -10,14 +10,14 @@ import (
 	"lithos/core/site"
 )
 
-// Kept are the standard and the customer of a site as they are kept for all sites; nil where that is not known.
-type Kept struct {
+// SharedLevels are the standard and the customer of a site as they are kept for all sites; nil where that is not known.
+type SharedLevels struct {
 	Standard *site.Standard
 	Customer *site.Level
 }
 
 // In is the site, which is in normal form, with what is kept in place of its own copy.
-func (k Kept) In(s *site.Site) *site.Site {
+func (k SharedLevels) In(s *site.Site) *site.Site {
 	out := *s
 	if k.Standard != nil && k.Standard.ID == s.Standard.ID {
 		out.Standard = site.Normal(&site.Site{Standard: *k.Standard}).Standard
@@ -29,7 +29,7 @@ func (k Kept) In(s *site.Site) *site.Site {
 }
 
 // Differs reports whether a site has another form of what is kept.
-func (k Kept) Differs(s *site.Site) bool {
+func (k SharedLevels) Differs(s *site.Site) bool {
 	now := k.In(s)
 	return !alike(now.Standard, s.Standard) || !alike(now.Customer, s.Customer)
 }
@@ -40,12 +40,12 @@ func offStandard(a *around, report func(Finding)) {
 	for _, one := range []struct {
 		ref   site.Ref
 		title string
-		kept  Kept
+		kept  SharedLevels
 	}{
 		{site.Ref{Kind: site.KindStandard, ID: a.Standard.ID}, "Another form of the standard " + a.Standard.Name,
-			Kept{Standard: a.Kept.Standard}},
+			SharedLevels{Standard: a.Kept.Standard}},
 		{site.Ref{Kind: site.KindCustomer, ID: a.Customer.ID}, "Other options of " + a.Customer.Name,
-			Kept{Customer: a.Kept.Customer}},
+			SharedLevels{Customer: a.Kept.Customer}},
 	} {
 		if !one.kept.Differs(a.Site) {
 			continue

@@ -113,10 +113,10 @@ var managementCases = []aroundCase{
 	{"off-standard", func(s *site.Site, w *check.Surroundings) {
 		kept := s.Standard
 		kept.Options = []site.Option{{Code: 51, Value: "4 hours"}}
-		w.Kept = check.Kept{Standard: &kept}
+		w.Kept = check.SharedLevels{Standard: &kept}
 	}, func(s *site.Site, w *check.Surroundings) {
 		kept, customer := s.Standard, s.Customer
-		w.Kept = check.Kept{Standard: &kept, Customer: &customer}
+		w.Kept = check.SharedLevels{Standard: &kept, Customer: &customer}
 	}, true},
 	{"port-unknown", reading(func(r *check.Reading) {
 		r.Interfaces = []yang.Interface{{Name: "p1", Type: yang.TypeEthernet, Enabled: true},

@@ -74,7 +74,9 @@ func words(list []netip.Addr) string {
 	return strings.Join(out, ", ")
 }
 
-func told(t option.Effective) []netip.Addr { return compile.Addresses([]option.Effective{t}, t.Code) }
+func effectiveAddresses(t option.Effective) []netip.Addr {
+	return compile.Addresses([]option.Effective{t}, t.Code)
+}
 
 func dnsMissing(f *facts, n *site.Network, report func(Finding)) {
 	f.eachPool(n, func(p *site.Pool) {
@@ -111,7 +113,7 @@ func (f *facts) tellServer(n *site.Network) *Fix {
 
 func dnsUnreachable(f *facts, n *site.Network, report func(Finding)) {
 	f.eachTold(n, option.NameServers, func(t option.Effective) {
-		servers := told(t)
+		servers := effectiveAddresses(t)
 		for _, a := range servers {
 			if !f.inside(a) || f.holds(a) {
 				continue
@@ -142,7 +144,7 @@ func dnsOfNobody(a *around, report func(Finding)) {
 	}
 	look := func(n *site.Network) {
 		a.eachTold(n, option.NameServers, func(t option.Effective) {
-			servers := told(t)
+			servers := effectiveAddresses(t)
 			at := slices.IndexFunc(servers, func(s netip.Addr) bool { return !known(s) })
 			if at < 0 {
 				return
@@ -178,7 +180,7 @@ func (a *around) beyondUplink(at netip.Addr) bool {
 
 func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {
 	f.eachTold(n, option.NameServers, func(t option.Effective) {
-		servers := told(t)
+		servers := effectiveAddresses(t)
 		if len(servers) < 2 || f.inside(servers[0]) || !slices.ContainsFunc(servers, f.inside) {
 			return
 		}
@@ -198,7 +200,7 @@ func dnsOutsideFirst(f *facts, n *site.Network, report func(Finding)) {
 
 func dnsMixed(f *facts, n *site.Network, report func(Finding)) {
 	f.eachTold(n, option.NameServers, func(t option.Effective) {
-		servers := told(t)
+		servers := effectiveAddresses(t)
 		outside := slices.IndexFunc(servers, func(a netip.Addr) bool { return !f.inside(a) && !isPrivate(a) })
 		if outside <= 0 || !f.inside(servers[0]) {
 			return // outside first is dns-outside-first's
@@ -225,7 +227,7 @@ func dnsLearntMixed(f *facts, n *site.Network, report func(Finding)) {
 		})
 	}
 	f.eachTold(n, option.NameServers, func(t option.Effective) {
-		servers := told(t)
+		servers := effectiveAddresses(t)
 		own := slices.DeleteFunc(slices.Clone(servers), learnt)
 		if t.From.Kind == site.KindInterface || len(own) == 0 || len(own) == len(servers) {
 			return

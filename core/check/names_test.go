@@ -218,7 +218,7 @@ var nameAroundCases = []aroundCase{
 // provider's own.
 func toldOutside(s *site.Site, www string) map[string][]zone.Record {
 	p := compile.Names(s).Outside[0]
-	list := append(compile.Held(p), zone.Record{Owner: "status", Type: "A", Data: "203.0.113.54", TTL: 60})
+	list := append(compile.PublishedRecords(p), zone.Record{Owner: "status", Type: "A", Data: "203.0.113.54", TTL: 60})
 	for i := range list {
 		if list[i].Owner == "www" {
 			list[i].Data = www

@@ -102,7 +102,7 @@ func outsideDiffers(a *around, report func(Finding)) {
 		if !read {
 			continue
 		}
-		changes := zone.Changes(told, zone.Merged(told, nil, compile.Held(p)))
+		changes := zone.Changes(told, zone.Merged(told, nil, compile.PublishedRecords(p)))
 		for i, c := range changes {
 			if i == mostDiffering {
 				break

@@ -164,7 +164,7 @@ func serverNameAlias(f *facts, report func(Finding)) {
 		if at == nil {
 			return
 		}
-		found, ok := at.At(target)
+		found, ok := at.EntryOf(target)
 		if !ok || found.Type != "CNAME" {
 			return
 		}
@@ -298,7 +298,7 @@ func chainOf(side []*compile.Pages, name string) int {
 			return map[bool]int{true: 0, false: n}[seen[name]]
 		}
 		seen[name] = true
-		e, ok := p.At(name)
+		e, ok := p.EntryOf(name)
 		if !ok || e.Type != "CNAME" {
 			return n
 		}
@@ -436,7 +436,7 @@ func outsideNotOurs(f *facts, report func(Finding)) {
 		if in == nil || onLine {
 			return
 		}
-		here, ok := in.At(whole)
+		here, ok := in.EntryOf(whole)
 		at, err := netip.ParseAddr(here.Data)
 		if !ok || here.Type != "A" || err != nil || !isPrivate(at) {
 			return

@@ -266,7 +266,7 @@ func (f *facts) eachToldResolver(do func(t toldResolver)) {
 		if n == nil || !ok {
 			continue
 		}
-		for _, a := range told(t) {
+		for _, a := range effectiveAddresses(t) {
 			d, on, held := f.HolderOf(a)
 			if !held || done[seen{n.ID, a}] {
 				continue
@@ -419,7 +419,7 @@ func resolverAddressMoves(f *facts, report func(Finding)) {
 		if !ok {
 			continue
 		}
-		for _, a := range told(t) {
+		for _, a := range effectiveAddresses(t) {
 			if done[a] || f.holds(a) {
 				continue
 			}

@@ -290,7 +290,7 @@ func ntpNotPermitted(f *facts, n *site.Network, report func(Finding)) {
 		if !ok {
 			return
 		}
-		for _, a := range told(t) {
+		for _, a := range effectiveAddresses(t) {
 			d, in, held := f.HolderOf(a)
 			if !held {
 				continue

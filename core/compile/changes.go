@@ -67,7 +67,7 @@ func Leads(side []*Pages, name string) (aliases, addresses []string, ok bool) {
 		if p == nil {
 			return aliases, nil, len(aliases) > 0
 		}
-		e, there := p.At(name)
+		e, there := p.EntryOf(name)
 		if !there {
 			return aliases, nil, len(aliases) > 0
 		}

@@ -388,8 +388,8 @@ func Zone(p *Pages, primary string) yang.Zone {
 	return out
 }
 
-// Held is what an outside zone must have at the server that holds it.
-func Held(p *Pages) []zone.Record {
+// PublishedRecords is what an outside zone must have at the server that holds it.
+func PublishedRecords(p *Pages) []zone.Record {
 	z := Zone(p, "")
 	var out []zone.Record
 	for _, r := range z.Record {
@@ -487,9 +487,9 @@ func ListensOn(s *site.Site, d *site.Device, r *site.Resolver) []*site.Interface
 	return out
 }
 
-// At is the first entry of a whole name: its alias where it has one. Entries are in the order of their
+// EntryOf is the first entry of a whole name: its alias where it has one. Entries are in the order of their
 // owners.
-func (p *Pages) At(name string) (Entry, bool) {
+func (p *Pages) EntryOf(name string) (Entry, bool) {
 	list := p.named(name)
 	if len(list) == 0 {
 		return Entry{}, false
@@ -544,7 +544,7 @@ func (p *Pages) Wildcard(name string) (Entry, bool) {
 		if !ok {
 			return Entry{}, false
 		}
-		if e, ok := p.At("*." + above); ok {
+		if e, ok := p.EntryOf("*." + above); ok {
 			return e, true
 		}
 		at = above

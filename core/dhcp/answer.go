@@ -209,10 +209,10 @@ func (s *Server) reply(v *visit, g grant, kind dhcpv4.MessageType, lease time.Du
 	}
 	s.boot(v, g, r)
 	if class := v.in.Options[option.VendorClass]; bytes.HasPrefix(class, []byte(httpBoot)) &&
-		len(g.told(v, option.BootFile)) > 0 {
+		len(g.option(v, option.BootFile)) > 0 {
 		// A client that boots over HTTP takes no address of a file from a server that does not
 		// say its class back (UEFI Specification section 24.7.3).
-		r.Options[option.VendorClass], r.Options[option.BootFile] = []byte(httpBoot), g.told(v, option.BootFile)
+		r.Options[option.VendorClass], r.Options[option.BootFile] = []byte(httpBoot), g.option(v, option.BootFile)
 	}
 	if len(r.Options[option.ClasslessRoutes]) > 0 && slices.Contains(wanted, option.ClasslessRoutes) {
 		// RFC 3442: a client that asks for classless routes is not told the older two as well.
@@ -222,7 +222,7 @@ func (s *Server) reply(v *visit, g grant, kind dhcpv4.MessageType, lease time.Du
 	if lease > 0 {
 		r.Options[option.LeaseTime] = binary.BigEndian.AppendUint32(nil, uint32(lease/time.Second))
 		for _, timer := range []uint8{option.RenewalT1, option.RebindingT2} {
-			if value := g.told(v, timer); len(value) == 4 {
+			if value := g.option(v, timer); len(value) == 4 {
 				r.Options[timer] = value
 			}
 		}
@@ -240,14 +240,14 @@ func isTimer(code uint8) bool {
 // boot fills the header fields that boot loaders read (RFC 2131 section 2): the
 // next server's address, its name and the boot file.
 func (s *Server) boot(v *visit, g grant, r *dhcpv4.DHCPv4) {
-	server, file := g.told(v, option.BootServer), g.told(v, option.BootFile)
+	server, file := g.option(v, option.BootServer), g.option(v, option.BootFile)
 	if len(server) < 64 {
 		r.ServerHostName = string(server)
 	}
 	if len(file) < 128 {
 		r.BootFileName = string(file)
 	}
-	if next := g.told(v, option.BootServers); len(next) >= 4 {
+	if next := g.option(v, option.BootServers); len(next) >= 4 {
 		r.ServerIPAddr = net.IP(next[:4])
 	} else if a, err := netip.ParseAddr(string(server)); err == nil && a.Is4() {
 		r.ServerIPAddr = a.AsSlice()

@@ -21,8 +21,8 @@ type grant struct {
 }
 
 // levels is what tells the client of a grant options, farthest first.
-func (g grant) levels(v *visit) []told {
-	out := []told{g.pool.told}
+func (g grant) levels(v *visit) []levelOptions {
+	out := []levelOptions{g.pool.told}
 	if v.class != nil {
 		out = append(out, v.class.told)
 	}
@@ -32,7 +32,7 @@ func (g grant) levels(v *visit) []told {
 	return out
 }
 
-func (g grant) told(v *visit, code uint8) []byte {
+func (g grant) option(v *visit, code uint8) []byte {
 	levels := g.levels(v)
 	for i := len(levels) - 1; i >= 0; i-- {
 		if value := levels[i].values[code]; value != nil {
@@ -43,7 +43,7 @@ func (g grant) told(v *visit, code uint8) []byte {
 }
 
 func (g grant) lease(v *visit) time.Duration {
-	if value := g.told(v, option.LeaseTime); len(value) == 4 {
+	if value := g.option(v, option.LeaseTime); len(value) == 4 {
 		return time.Duration(binary.BigEndian.Uint32(value)) * time.Second
 	}
 	return g.pool.lease

@@ -42,30 +42,30 @@ type pool struct {
 	spans    []address.Range // what may be handed out to anyone
 	span     int             // where the next never-used address is looked for
 	next     netip.Addr
-	told     told
+	told     levelOptions
 	lease    time.Duration
 }
 
 type reservation struct {
 	yang.Reservation
 	pool *pool
-	told told
+	told levelOptions
 }
 
 // class is a vendor class with the options of its clients.
 type class struct {
 	yang.Class
-	told told
+	told levelOptions
 }
 
-// told is the options of one level, and which of them are sent unasked.
-type told struct {
+// levelOptions is the options of one level, and which of them are sent unasked.
+type levelOptions struct {
 	values dhcpv4.Options
 	always map[uint8]bool
 }
 
-func toldOptions(options []yang.Option) told {
-	out := told{dhcpv4.Options{}, map[uint8]bool{}}
+func toldOptions(options []yang.Option) levelOptions {
+	out := levelOptions{dhcpv4.Options{}, map[uint8]bool{}}
 	for _, o := range options {
 		out.values[o.Code] = o.Value
 		if o.Always {

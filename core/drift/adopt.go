@@ -138,7 +138,7 @@ func (a *adopter) read(s *site.Site, c yang.Config, parts map[string]*entry, pat
 	if e := parts[path]; e != nil {
 		whole = e.whole
 	}
-	return takeover.Part(s, takeover.Held{Device: a.device, Config: c}, path, whole)
+	return takeover.Part(s, takeover.Device{Device: a.device, Config: c}, path, whole)
 }
 
 // become makes now the site if it gives the device what it holds in some differences, and else says why not.

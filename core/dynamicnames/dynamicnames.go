@@ -114,8 +114,8 @@ func ProposedTTL(changes int, in time.Duration) time.Duration {
 	return min(max(each.Round(time.Minute), time.Minute), time.Hour)
 }
 
-// Told is what was last told of a name, and with what outcome.
-type Told struct {
+// LastUpdate is what was last told of a name, and with what outcome.
+type LastUpdate struct {
 	Address netip.Addr
 	At      time.Time
 	Taken   bool
@@ -135,7 +135,7 @@ const longest = time.Hour
 
 // Next is what to do where a line has an address: told once and no more, not more often than the least time
 // between updates, and ever less often while it is not taken.
-func (t Timing) Next(now time.Time, told Told, line netip.Addr) Step {
+func (t Timing) Next(now time.Time, told LastUpdate, line netip.Addr) Step {
 	t = t.Usual()
 	if !line.IsValid() {
 		return Step{Says: "The line has no address"}

@@ -48,7 +48,7 @@ func TestEverybodyHasItInTime(t *testing.T) {
 			}
 			return netip.AddrFrom4([4]byte{198, 51, 100, n}), since
 		}
-		var told dynamicnames.Told
+		var told dynamicnames.LastUpdate
 		kept, keptUntil := netip.Addr{}, start // what the last resolver holds, which asks again when it may
 		looks := start
 		for now := start; now.Before(start.Add(8000 * time.Second)); now = now.Add(time.Second) {
@@ -60,7 +60,7 @@ func TestEverybodyHasItInTime(t *testing.T) {
 					if !told.At.IsZero() && now.Sub(told.At) < timing.Least {
 						t.Fatalf("told again after %s", now.Sub(told.At))
 					}
-					told = dynamicnames.Told{Address: address, At: now, Taken: true}
+					told = dynamicnames.LastUpdate{Address: address, At: now, Taken: true}
 				} else if !step.Wait.IsZero() && step.Wait.Before(looks) {
 					looks = step.Wait
 				}
@@ -81,20 +81,21 @@ func TestNext(t *testing.T) {
 	timing := dynamicnames.Timing{Least: time.Minute}
 	for _, c := range []struct {
 		what string
-		told dynamicnames.Told
+		told dynamicnames.LastUpdate
 		line netip.Addr
 		send bool
 		wait time.Duration
 	}{
-		{"never told", dynamicnames.Told{}, one, true, 0},
-		{"told already", dynamicnames.Told{Address: one, At: now.Add(-time.Hour), Taken: true}, one, false, 0},
-		{"told long ago", dynamicnames.Told{Address: one, At: now.Add(-time.Hour), Taken: true}, two, true, 0},
-		{"told just now", dynamicnames.Told{Address: one, At: now.Add(-time.Second), Taken: true}, two, false,
+		{"never told", dynamicnames.LastUpdate{}, one, true, 0},
+		{"told already", dynamicnames.LastUpdate{Address: one, At: now.Add(-time.Hour), Taken: true}, one, false, 0},
+		{"told long ago", dynamicnames.LastUpdate{Address: one, At: now.Add(-time.Hour), Taken: true}, two, true, 0},
+		{"told just now", dynamicnames.LastUpdate{Address: one, At: now.Add(-time.Second), Taken: true}, two, false,
 			59 * time.Second},
-		{"not taken", dynamicnames.Told{Address: one, At: now.Add(-time.Minute), Tries: 1}, one, false, time.Minute},
-		{"not taken for long", dynamicnames.Told{Address: one, At: now.Add(-time.Minute), Tries: 99}, one, false,
+		{"not taken", dynamicnames.LastUpdate{Address: one, At: now.Add(-time.Minute), Tries: 1}, one, false,
+			time.Minute},
+		{"not taken for long", dynamicnames.LastUpdate{Address: one, At: now.Add(-time.Minute), Tries: 99}, one, false,
 			59 * time.Minute},
-		{"no address", dynamicnames.Told{}, netip.Addr{}, false, 0},
+		{"no address", dynamicnames.LastUpdate{}, netip.Addr{}, false, 0},
 	} {
 		s := timing.Next(now, c.told, c.line)
 		assert.Equal(t, c.send, s.Send, c.what)

@@ -63,8 +63,8 @@ func sentence(err error) string {
 	return strings.ToUpper(text[:1]) + text[1:] + "."
 }
 
-// held are the fields of a part that say what address it has.
-type held struct {
+// addressFields are the fields of a part that say what address it has.
+type addressFields struct {
 	Name    string       `json:"name"`
 	Network string       `json:"network"`
 	Address netip.Addr   `json:"address"`
@@ -74,7 +74,7 @@ type held struct {
 
 // clash says why a part cannot be added to the site as it stands.
 func (m *Merger) clash(e edit.Edit) string {
-	var h held
+	var h addressFields
 	if e.Op != edit.Add || json.Unmarshal(e.Value, &h) != nil {
 		return ""
 	}
@@ -97,7 +97,7 @@ func (m *Merger) clash(e edit.Edit) string {
 }
 
 func (m *Merger) noteAdded(e edit.Edit) {
-	var h held
+	var h addressFields
 	if e.Op == edit.Add && json.Unmarshal(e.Value, &h) == nil && h.Address.IsValid() {
 		m.note(e.Part, h.Address, h.MAC, h.Name, h.Network, 0)
 	}

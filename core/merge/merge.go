@@ -424,7 +424,7 @@ func (m *Merger) holder(l *Outcome, o *item) {
 		l.State, l.Says = Wrong, "No address; type the one that it holds"
 		return
 	}
-	if !m.at(l, o, a, mac, known, has, &e) {
+	if !m.judgeAddress(l, o, a, mac, known, has, &e) {
 		return
 	}
 	if e.ID == "" {
@@ -443,8 +443,9 @@ func (m *Merger) knows(a netip.Addr, client string) bool {
 	return ok && r.Client == client
 }
 
-// at judges who has the address of a line, and whether the line is about them. It is false where that settles the line.
-func (m *Merger) at(
+// judgeAddress judges who has the address of a line, and whether the line is about them. It is false where that settles
+// the line.
+func (m *Merger) judgeAddress(
 	l *Outcome, o *item, a netip.Addr, mac string, known machine, has bool, e *edit.Entry,
 ) (goesOn bool) {
 	held, taken := m.owners[a]

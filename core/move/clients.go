@@ -49,8 +49,8 @@ func (s *spell) is(so bool, now time.Time) {
 	}
 }
 
-// told is the spell as it is at the end.
-func (s *spell) told(end time.Time) Lack {
+// lack is the spell as it is at the end.
+func (s *spell) lack(end time.Time) Lack {
 	out := Lack{Seconds: int(s.all.Seconds())}
 	switch {
 	case !s.since.IsZero():

@@ -231,8 +231,8 @@ func (t *target) widest() (address.Range, bool) {
 	return best, true
 }
 
-// held is an old address with whose it is.
-type held struct {
+// holder is an old address with whose it is.
+type holder struct {
 	at         netip.Addr
 	what, kind string
 }
@@ -242,7 +242,7 @@ var firstKinds = map[string]int{"gateway": 0, "interface": 1, "fixed": 2, "reser
 // allot gives each old address a new one: what was typed first, then the gateways and interfaces, then the rest in
 // order.
 func (m *mapping) allot(s *site.Site) error {
-	all := m.held(s)
+	all := m.holders(s)
 	typed, err := m.typedAddresses(s)
 	if err != nil {
 		return err
@@ -323,7 +323,7 @@ func (t *target) typed(text string) (netip.Addr, error) {
 }
 
 // place is the address that the rule gives an old one, or the next free one and why.
-func (m *mapping) place(s *site.Site, f *source, h held) (a netip.Addr, odd string) {
+func (m *mapping) place(s *site.Site, f *source, h holder) (a netip.Addr, odd string) {
 	a, ok := f.byRule(s, h)
 	pooled := slices.ContainsFunc(s.Pools, func(p site.Pool) bool { return p.Network == f.was.ID && p.Offers(h.at) })
 	switch {
@@ -343,7 +343,7 @@ func (m *mapping) place(s *site.Site, f *source, h held) (a netip.Addr, odd stri
 	return a, odd
 }
 
-func (f *source) byRule(s *site.Site, h held) (netip.Addr, bool) {
+func (f *source) byRule(s *site.Site, h holder) (netip.Addr, bool) {
 	if f.still() {
 		return h.at, true
 	}
@@ -379,7 +379,7 @@ func (f *source) byRule(s *site.Site, h held) (netip.Addr, bool) {
 var uses = map[string]string{"gateway": "infrastructure", "interface": "infrastructure", "fixed": "infrastructure",
 	"reservation": "reserved"}
 
-func (f *source) byUse(s *site.Site, h held, same func() (netip.Addr, bool)) (netip.Addr, bool) {
+func (f *source) byUse(s *site.Site, h holder, same func() (netip.Addr, bool)) (netip.Addr, bool) {
 	a, ok := same()
 	for _, w := range s.Standard.Windows {
 		at, has := site.WindowIn(f.target.Prefix, w)
@@ -399,15 +399,15 @@ func (f *source) byUse(s *site.Site, h held, same func() (netip.Addr, bool)) (ne
 	return a, ok
 }
 
-// held lists the old addresses that somebody has or something mentions, in the order they are told theirs.
-func (m *mapping) held(s *site.Site) []held {
-	found := map[netip.Addr]held{}
+// holders lists the old addresses that somebody has or something mentions, in the order they are told theirs.
+func (m *mapping) holders(s *site.Site) []holder {
+	found := map[netip.Addr]holder{}
 	note := func(a netip.Addr, what, kind string) {
 		if _, moves := m.of(a); !moves {
 			return
 		}
 		if h, known := found[a]; !known || firstKinds[kind] < firstKinds[h.kind] {
-			found[a] = held{a, what, kind}
+			found[a] = holder{a, what, kind}
 		}
 	}
 	for _, n := range s.Networks {
@@ -432,7 +432,7 @@ func (m *mapping) held(s *site.Site) []held {
 		}
 	}
 	out := slices.Collect(maps.Values(found))
-	slices.SortFunc(out, func(a, b held) int {
+	slices.SortFunc(out, func(a, b holder) int {
 		return cmp.Or(cmp.Compare(min(firstKinds[a.kind], 2), min(firstKinds[b.kind], 2)), a.at.Compare(b.at))
 	})
 	return out

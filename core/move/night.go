@@ -172,7 +172,7 @@ func Play(world World, s *site.Site, clients []Client, acts []Act) Night {
 		n.become(a.Doc, a.Into)
 	}
 	n.settle()
-	return n.told()
+	return n.outcome()
 }
 
 // steps plays what clients do while the steps of an act are taken.
@@ -401,7 +401,7 @@ func (n *night) settle() {
 	}
 }
 
-func (n *night) told() Night {
+func (n *night) outcome() Night {
 	out := Night{Begin: n.begin, End: n.begin, Clients: len(n.actors), Fates: []Fate{}}
 	for _, a := range n.acts {
 		out.End = latest(out.End, a.At.Add(a.Takes))
@@ -430,7 +430,7 @@ func (n *night) told() Night {
 			f.Seconds += int(to.Sub(o.from).Seconds())
 			begin, end = earliest(begin, o.from), latest(end, to)
 		}
-		f.NameServers, f.OwnName = a.nameless.told(n.now), a.name.told(n.now)
+		f.NameServers, f.OwnName = a.nameless.lack(n.now), a.name.lack(n.now)
 		out.NameMinutes += float64(f.NameServers.Seconds) / 60
 		if f.Seconds > 0 {
 			out.Affected++

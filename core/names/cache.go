@@ -28,7 +28,7 @@ type cacheKey struct {
 	proof bool // kept with its signatures, for checking others
 }
 
-type kept struct {
+type cacheEntry struct {
 	cacheKey
 	code    int
 	answer  []dns.RR
@@ -54,7 +54,7 @@ func (c *Cache) Resize(most int) {
 func (c *Cache) trim() {
 	for len(c.by) > c.most {
 		last := c.used.Back()
-		delete(c.by, last.Value.(*kept).cacheKey)
+		delete(c.by, last.Value.(*cacheEntry).cacheKey)
 		c.used.Remove(last)
 	}
 }
@@ -65,7 +65,7 @@ func (c *Cache) Entries(now time.Time) []yang.Answer {
 	defer c.mu.Unlock()
 	out := []yang.Answer{}
 	for _, e := range c.by {
-		k := e.Value.(*kept)
+		k := e.Value.(*cacheEntry)
 		if !k.expires.After(now) || k.proof && c.by[cacheKey{name: k.name, typ: k.typ}] != nil {
 			continue
 		}
@@ -102,11 +102,11 @@ func (c *Cache) Flush(name string) (flushed int) {
 
 // get finds an answer, with its TTLs run down. That a name is not there holds for all below it (RFC
 // 8020).
-func (c *Cache) get(now time.Time, name string, typ uint16) (k kept, ok bool) {
+func (c *Cache) get(now time.Time, name string, typ uint16) (k cacheEntry, ok bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if len(c.by) == 0 {
-		return kept{}, false
+		return cacheEntry{}, false
 	}
 	if found := c.live(now, cacheKey{name: name, typ: typ}); found != nil {
 		return found.aged(now), true
@@ -117,15 +117,15 @@ func (c *Cache) get(now time.Time, name string, typ uint16) (k kept, ok bool) {
 		}
 		at = zone.Above(at)
 	}
-	return kept{}, false
+	return cacheEntry{}, false
 }
 
-func (c *Cache) live(now time.Time, key cacheKey) *kept {
+func (c *Cache) live(now time.Time, key cacheKey) *cacheEntry {
 	e := c.by[key]
 	if e == nil {
 		return nil
 	}
-	k := e.Value.(*kept)
+	k := e.Value.(*cacheEntry)
 	if !k.expires.After(now) {
 		delete(c.by, key)
 		c.used.Remove(e)
@@ -135,7 +135,7 @@ func (c *Cache) live(now time.Time, key cacheKey) *kept {
 	return k
 }
 
-func (k *kept) aged(now time.Time) kept {
+func (k *cacheEntry) aged(now time.Time) cacheEntry {
 	out := *k
 	gone := uint32(max(0, now.Sub(k.at)) / time.Second)
 	age := func(list []dns.RR) []dns.RR {
@@ -162,7 +162,7 @@ func (c *Cache) put(now time.Time, name string, typ uint16, r result, ttl time.D
 	if r.code == dns.RcodeNameError && len(r.answer) == 0 {
 		typ = dns.TypeNone
 	}
-	k := &kept{
+	k := &cacheEntry{
 		cacheKey: cacheKey{name: name, typ: typ},
 		code:     r.code,
 		answer:   r.answer,
@@ -190,11 +190,12 @@ func (c *Cache) putProof(now time.Time, name string, typ uint16, r result, m *dn
 	if ttl <= 0 {
 		return
 	}
-	c.keep(&kept{cacheKey: cacheKey{name: name, typ: typ, proof: true}, code: r.code, answer: r.answer, message: m,
-		at: now, expires: now.Add(ttl)})
+	c.keep(&cacheEntry{cacheKey: cacheKey{name: name, typ: typ, proof: true}, code: r.code, answer: r.answer,
+		message: m,
+		at:      now, expires: now.Add(ttl)})
 }
 
-func (c *Cache) keep(k *kept) {
+func (c *Cache) keep(k *cacheEntry) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if e := c.by[k.cacheKey]; e != nil {

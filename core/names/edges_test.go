@@ -67,7 +67,7 @@ func TestCapitalsAreOfOneQuestion(t *testing.T) {
 
 // What is written by hand counts before a lease, in both directions; a domain of leases alone has no other names.
 func TestLeasesBesideZones(t *testing.T) {
-	table := NewTable([]Held{{Name: "pc", Address: addr("10.84.18.57"), Since: now, Expires: now.Add(time.Hour)},
+	table := NewTable([]LeaseName{{Name: "pc", Address: addr("10.84.18.57"), Since: now, Expires: now.Add(time.Hour)},
 		{Name: "tab", Address: addr("10.84.18.60"), Since: now, Expires: now.Add(time.Hour)}})
 	s := NewServer(config(), Around{Leases: func(time.Time) *Table { return table }})
 	assert.Equal(t, "label-prn."+kelder, data(s.Answer(now, ask("57.18.84.10.in-addr.arpa", dns.TypePTR), desk)))
@@ -92,8 +92,8 @@ func TestLeasesBesideZones(t *testing.T) {
 		setting        string
 		anyone, theirs bool
 	}{{site.LeaseNamesAll, true, true}, {site.LeaseNamesReserved, false, true}, {"none", false, false}} {
-		assert.Equal(t, c.anyone, LeaseNames(c.setting, Held{}), c.setting)
-		assert.Equal(t, c.theirs, LeaseNames(c.setting, Held{Reserved: true}), c.setting)
+		assert.Equal(t, c.anyone, LeaseNames(c.setting, LeaseName{}), c.setting)
+		assert.Equal(t, c.theirs, LeaseNames(c.setting, LeaseName{Reserved: true}), c.setting)
 	}
 }
 

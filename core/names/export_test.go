@@ -19,7 +19,7 @@ func TestZonesRoundTrip(t *testing.T) {
 		s := scenario.Site(name)
 		b := compile.Names(s)
 		for _, p := range append(b.Inside, b.Outside...) {
-			want := compile.Held(p)
+			want := compile.PublishedRecords(p)
 			for _, format := range []string{ZoneFile, Transfer, CSV} {
 				var out bytes.Buffer
 				left, err := Write(&out, s, p, format, 7)

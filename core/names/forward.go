@@ -193,7 +193,7 @@ func (r *result) shorten(most time.Duration) {
 // sentence makes one of a reason.
 func sentence(reason string) string { return strings.ToUpper(reason[:1]) + reason[1:] + "." }
 
-func keptSays(k kept) string {
+func keptSays(k cacheEntry) string {
 	if k.secure {
 		return "The answer is still kept; its signatures were checked then."
 	}

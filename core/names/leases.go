@@ -19,7 +19,7 @@ func (f *fall) leased(name string, typ uint16) (result, bool) {
 	}
 	table := f.leases(f.now)
 	if a, ok := zone.Reversed(name); ok {
-		h, held := table.at(a)
+		h, held := table.ofAddress(a)
 		if !held || !h.Expires.After(f.now) {
 			return result{}, false
 		}
@@ -36,7 +36,7 @@ func (f *fall) leased(name string, typ uint16) (result, bool) {
 	if !ok || zone.Labels(label) != 1 {
 		return result{}, false
 	}
-	h, held := table.called(label)
+	h, held := table.ofName(label)
 	held = held && h.Expires.After(f.now)
 	if n := f.nodeOf(name); n != nil && held { // what is written counts before a lease
 		if f.traced() {
@@ -58,7 +58,7 @@ func (f *fall) leased(name string, typ uint16) (result, bool) {
 	return f.ofLease(typ, dns.TypeA, h, &dns.A{Hdr: f.leaseHeader(name, dns.TypeA, h), A: h.Address.AsSlice()}), true
 }
 
-func (f *fall) ofLease(asked, has uint16, h Held, rr dns.RR) result {
+func (f *fall) ofLease(asked, has uint16, h LeaseName, rr dns.RR) result {
 	if f.traced() {
 		f.step(Leases, Answered, "A lease has this name", fmt.Sprintf("%s holds %s until %s.", h.Name, h.Address,
 			h.Expires.Format("15:04:05")), "")
@@ -70,7 +70,7 @@ func (f *fall) ofLease(asked, has uint16, h Held, rr dns.RR) result {
 }
 
 // leaseHeader makes a record of a lease, which nobody keeps longer than the lease lasts.
-func (f *fall) leaseHeader(name string, typ uint16, h Held) dns.RR_Header {
+func (f *fall) leaseHeader(name string, typ uint16, h LeaseName) dns.RR_Header {
 	left := uint32(h.Expires.Sub(f.now) / time.Second)
 	return dns.RR_Header{Name: dns.Fqdn(name), Rrtype: typ, Class: dns.ClassINET,
 		Ttl: min(uint32(f.settings.LocalTTL), left)}
@@ -85,14 +85,14 @@ func (f *fall) leaseSOA(name string) []dns.RR {
 
 // Table is the names that leases carry.
 type Table struct {
-	byName map[string]Held
-	byAddr map[netip.Addr]Held
+	byName map[string]LeaseName
+	byAddr map[netip.Addr]LeaseName
 }
 
 // NewTable makes the names of leases ready to be looked up. Of two leases of one name that of a
 // reservation counts, then the older.
-func NewTable(list []Held) *Table {
-	t := &Table{byName: map[string]Held{}, byAddr: make(map[netip.Addr]Held, len(list))}
+func NewTable(list []LeaseName) *Table {
+	t := &Table{byName: map[string]LeaseName{}, byAddr: make(map[netip.Addr]LeaseName, len(list))}
 	for _, h := range list {
 		if was, had := t.byName[h.Name]; had && !before(h, was) {
 			continue
@@ -105,7 +105,7 @@ func NewTable(list []Held) *Table {
 	return t
 }
 
-func before(a, b Held) bool {
+func before(a, b LeaseName) bool {
 	switch {
 	case a.Reserved != b.Reserved:
 		return a.Reserved
@@ -116,8 +116,8 @@ func before(a, b Held) bool {
 }
 
 // Clashes lists the leases whose name another carries, of those that NewTable is given.
-func (t *Table) Clashes(list []Held) []Held {
-	var out []Held
+func (t *Table) Clashes(list []LeaseName) []LeaseName {
+	var out []LeaseName
 	for _, h := range list {
 		if t.byName[h.Name].Address != h.Address {
 			out = append(out, h)
@@ -126,14 +126,14 @@ func (t *Table) Clashes(list []Held) []Held {
 	return out
 }
 
-func (t *Table) called(name string) (Held, bool) { h, ok := t.byName[name]; return h, ok }
+func (t *Table) ofName(name string) (LeaseName, bool) { h, ok := t.byName[name]; return h, ok }
 
-func (t *Table) at(a netip.Addr) (Held, bool) { h, ok := t.byAddr[a]; return h, ok }
+func (t *Table) ofAddress(a netip.Addr) (LeaseName, bool) { h, ok := t.byAddr[a]; return h, ok }
 
 // Len is how many names there are.
 func (t *Table) Len() int { return len(t.byName) }
 
 // LeaseNames is what of its leases a resolver gives names: see site.LeaseNamesAll.
-func LeaseNames(setting string, h Held) bool {
+func LeaseNames(setting string, h LeaseName) bool {
 	return setting == site.LeaseNamesAll || setting == site.LeaseNamesReserved && h.Reserved
 }

@@ -60,8 +60,8 @@ type Asker struct {
 	Own  bool // the device itself
 }
 
-// Held is the name that a lease carries.
-type Held struct {
+// LeaseName is the name that a lease carries.
+type LeaseName struct {
 	Name     string // one label, lawful (RFC 1123 section 2.1), in small letters
 	Address  netip.Addr
 	Since    time.Time

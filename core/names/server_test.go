@@ -122,7 +122,7 @@ func outside(to yang.NameServer, q *dns.Msg) (*dns.Msg, error) {
 
 //revive:disable-next-line:function-length it is a table
 func TestAnswers(t *testing.T) {
-	held := NewTable([]Held{
+	held := NewTable([]LeaseName{
 		{
 			Name:    "recep-pc",
 			Address: addr("10.84.18.101"),
@@ -220,7 +220,7 @@ func TestAnswers(t *testing.T) {
 
 // A lease's name is kept by nobody longer than the lease lasts; what is written by hand counts before.
 func TestLeaseNames(t *testing.T) {
-	list := []Held{
+	list := []LeaseName{
 		{Name: "pc", Address: addr("10.84.18.101"), Since: now.Add(-time.Hour), Expires: now.Add(30 * time.Second)},
 		{Name: "pc", Address: addr("10.84.18.102"), Since: now, Expires: now.Add(time.Hour)},
 		{Name: "tab", Address: addr("10.84.18.103"), Since: now.Add(-time.Hour), Expires: now.Add(time.Hour)},
@@ -229,7 +229,7 @@ func TestLeaseNames(t *testing.T) {
 	table := NewTable(list)
 	assert.Equal(
 		t,
-		[]Held{list[1], list[2]},
+		[]LeaseName{list[1], list[2]},
 		table.Clashes(list),
 		"the older lease counts, and a reservation before it",
 	)

@@ -94,7 +94,7 @@ func (w *World) server(d *site.Device) (s *Server, ok bool) {
 
 // HeldOf is the names that the leases of a device carry: that of its reservation, else what the client
 // says, made lawful. setting is which leases carry any.
-func HeldOf(c yang.DHCPServer, setting string, leases []dhcp.Lease, now time.Time) []Held {
+func HeldOf(c yang.DHCPServer, setting string, leases []dhcp.Lease, now time.Time) []LeaseName {
 	if setting == "" || setting == site.LeaseNamesOff {
 		return nil
 	}
@@ -102,11 +102,11 @@ func HeldOf(c yang.DHCPServer, setting string, leases []dhcp.Lease, now time.Tim
 	for _, r := range c.Reservation {
 		reserved[r.Address] = r.Name
 	}
-	var out []Held
+	var out []LeaseName
 	for i := range leases {
 		l := &leases[i]
 		own, is := reserved[l.Address]
-		h := Held{Address: l.Address, Since: l.Since, Expires: l.Expires, Reserved: is}
+		h := LeaseName{Address: l.Address, Since: l.Since, Expires: l.Expires, Reserved: is}
 		if l.StateAt(now) != dhcp.Bound || !LeaseNames(setting, h) {
 			continue
 		}

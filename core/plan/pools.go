@@ -120,7 +120,7 @@ func (p *planner) servePools() (steps []Step) {
 			continue
 		}
 		step := serve(q)
-		if what := told(was, q); had && !p.withdraw[q.ID] && what != "" {
+		if what := poolChange(was, q); had && !p.withdraw[q.ID] && what != "" {
 			step.Why += "; " + what
 		}
 		steps = append(steps, step)
@@ -128,8 +128,8 @@ func (p *planner) servePools() (steps []Step) {
 	return steps
 }
 
-// told says which options of a pool change.
-func told(was, now yang.Pool) string {
+// poolChange says which options of a pool change.
+func poolChange(was, now yang.Pool) string {
 	var tells, other, ends []string
 	name := func(code uint8) string {
 		d, known := option.Own(nil).Lookup(code)

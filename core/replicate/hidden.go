@@ -24,7 +24,7 @@ type Hidden struct {
 // before them, and now with them.
 func HiddenIn(was, now *site.Site, edits []edit.Edit) []Hidden {
 	var out []Hidden
-	before, after := told(was), told(now)
+	before, after := clientOptions(was), clientOptions(now)
 	for _, e := range edits {
 		code, err := strconv.ParseUint(e.Part.ID, 10, 8)
 		if e.Part.Kind != site.KindOption || e.Op == edit.Remove || err != nil {
@@ -77,8 +77,8 @@ func clientsOf(s *site.Site, n *site.Network) []client {
 	return out
 }
 
-// told is what clients are told, for each pool of each network.
-func told(s *site.Site) map[client][]option.Effective {
+// clientOptions is what clients are told, for each pool of each network.
+func clientOptions(s *site.Site) map[client][]option.Effective {
 	common := compile.Common(s)
 	out := map[client][]option.Effective{}
 	for i := range s.Networks {

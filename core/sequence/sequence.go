@@ -153,7 +153,7 @@ func ordered(most int, base, goal *site.Site, devices []Device, extra map[string
 		w.chains = append(w.chains, c)
 	}
 	moves, cost := w.search(most)
-	return judged{w.told(moves), cost}
+	return judged{w.orderOf(moves), cost}
 }
 
 const setAside = "Another device takes its address, and two cannot have it at once"
@@ -312,8 +312,8 @@ func (c *chain) place(others []plan.Step, s plan.Step) {
 	}
 }
 
-// told is the order that moves stand for.
-func (w *world) told(moves []int) Order {
+// orderOf is the order that moves stand for.
+func (w *world) orderOf(moves []int) Order {
 	o := Order{Steps: []Placed{}, Gaps: []Gap{}}
 	at := make([]int, len(w.chains))
 	open := map[string]*Gap{} // by what is said

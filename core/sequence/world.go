@@ -184,7 +184,7 @@ func (w *world) look(on map[string]yang.Config) picture {
 
 // interfaces is a device's interfaces as its configuration has them, with the cables of the site's.
 func (w *world) interfaces(d *site.Device, c yang.Config) []site.Interface {
-	out := topology.Held(d.ID, c)
+	out := topology.ConfiguredInterfaces(d.ID, c)
 	for i := range out {
 		f := &out[i]
 		known, ok := d.Interface(f.Name)

@@ -279,7 +279,7 @@ func againstSchema(root *node) []Mistake {
 
 // mistakes puts what the validator says of one place in words.
 func mistakes(root *node, e *jsonschema.ValidationError) []Mistake {
-	n, path := root.at(e.InstanceLocation)
+	n, path := root.follow(e.InstanceLocation)
 	one := func(says string) []Mistake { return []Mistake{{n.line, path, says}} }
 	switch k := e.ErrorKind.(type) {
 	case *kind.Type:
@@ -291,7 +291,7 @@ func mistakes(root *node, e *jsonschema.ValidationError) []Mistake {
 		var out []Mistake
 		slices.Sort(k.Properties)
 		for _, key := range k.Properties[:min(len(k.Properties), maxMistakes)] {
-			v, at := root.at(append(slices.Clone(e.InstanceLocation), key))
+			v, at := root.follow(append(slices.Clone(e.InstanceLocation), key))
 			out = append(out, Mistake{v.line, clipPath(at),
 				"is not a field of the site file; the fields here are " + strings.Join(keysAt(e), ", ")})
 		}

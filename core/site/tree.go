@@ -67,8 +67,8 @@ func (n *node) pathOf(path string, i int) string {
 	return path + "." + n.keys[i]
 }
 
-// at follows the tokens of a JSON pointer (RFC 6901), and says what the place is called.
-func (n *node) at(tokens []string) (found *node, path string) {
+// follow follows the tokens of a JSON pointer (RFC 6901), and says what the place is called.
+func (n *node) follow(tokens []string) (found *node, path string) {
 	for _, t := range tokens {
 		i, err := strconv.Atoi(t)
 		if n.kind == isObject || err != nil {
@@ -164,14 +164,14 @@ func jsonTree(data []byte) (*node, error) {
 	n, err := p.value(0)
 	if err == nil {
 		if _, extra := dec.Token(); extra != io.EOF {
-			return nil, Mistake{p.at(), "", "something follows the end of the site; one file holds one site"}
+			return nil, Mistake{p.reached(), "", "something follows the end of the site; one file holds one site"}
 		}
 		return n, nil
 	}
 	if m := (Mistake{}); errors.As(err, &m) {
 		return nil, err
 	}
-	return nil, Mistake{p.at(), "", "not JSON: " + err.Error()}
+	return nil, Mistake{p.reached(), "", "not JSON: " + err.Error()}
 }
 
 type jsonParser struct {
@@ -181,8 +181,8 @@ type jsonParser struct {
 	line int
 }
 
-// at is the line the decoder has reached, counted on from the last call.
-func (p *jsonParser) at() int {
+// reached is the line the decoder has reached, counted on from the last call.
+func (p *jsonParser) reached() int {
 	to := min(p.dec.InputOffset(), int64(len(p.data)))
 	p.line += bytes.Count(p.data[p.off:to], []byte{'\n'})
 	p.off = to
@@ -191,13 +191,13 @@ func (p *jsonParser) at() int {
 
 func (p *jsonParser) value(depth int) (*node, error) {
 	if depth > maxDepth {
-		return nil, Mistake{p.at(), "", "nested deeper than any site file"}
+		return nil, Mistake{p.reached(), "", "nested deeper than any site file"}
 	}
 	tok, err := p.dec.Token()
 	if err != nil {
 		return nil, err
 	}
-	n := &node{line: p.at()}
+	n := &node{line: p.reached()}
 	switch v := tok.(type) {
 	case json.Delim:
 		return n, p.items(n, v, depth)

@@ -15,7 +15,7 @@ import (
 // Part reads one entry of a device's configuration, at its RESTCONF path, into a site that may have it: what the device
 // says replaces what the site says, and what only the site knows of it, such as notes, stays. An entry that is not
 // there is removed. The site is not changed; there is an error where the site has no place for the entry.
-func Part(base *site.Site, h Held, path string, entry any) (*site.Site, error) {
+func Part(base *site.Site, h Device, path string, entry any) (*site.Site, error) {
 	copied := *base
 	r := &reader{Site: &copied, left: []Left{}}
 	var err error
@@ -57,7 +57,7 @@ func (r *reader) device(id string) (*site.Device, error) {
 	return d, nil
 }
 
-func (r *reader) takeInterface(h Held, i yang.Interface) error {
+func (r *reader) takeInterface(h Device, i yang.Interface) error {
 	d, err := r.device(h.Device)
 	if err != nil {
 		return err
@@ -77,12 +77,13 @@ func (r *reader) takeInterface(h Held, i yang.Interface) error {
 		}
 		d.Interfaces[at] = now
 	}
-	r.networks(Held{Device: h.Device, Config: yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{i}}}})
+	r.networks(Device{Device: h.Device, Config: yang.Config{Interfaces: yang.Interfaces{Interface: []yang.Interface{
+		i}}}})
 	r.uplinks(h)
 	return nil
 }
 
-func (r *reader) takeRelay(h Held, relay yang.Relay) error {
+func (r *reader) takeRelay(h Device, relay yang.Relay) error {
 	d, err := r.device(h.Device)
 	if err != nil {
 		return err
@@ -96,10 +97,10 @@ func (r *reader) takeRelay(h Held, relay yang.Relay) error {
 	return fmt.Errorf("the site has no interface %s of it; adopt that first", relay.Interface)
 }
 
-func (r *reader) takePool(h Held, p yang.Pool) {
+func (r *reader) takePool(h Device, p yang.Pool) {
 	was, had := r.Pool(p.ID)
 	r.Pools = slices.DeleteFunc(slices.Clone(r.Pools), func(o site.Pool) bool { return o.ID == p.ID })
-	alone := Held{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Pool: []yang.Pool{p}}}}
+	alone := Device{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Pool: []yang.Pool{p}}}}
 	for _, i := range h.Config.Interfaces.Interface {
 		if i.Name == p.Interface {
 			alone.Config.Interfaces.Interface = []yang.Interface{i}
@@ -145,14 +146,14 @@ func freshIDs(now, was *site.Pool) {
 	}
 }
 
-func (r *reader) takeReservation(h Held, held yang.Reservation) {
+func (r *reader) takeReservation(h Device, held yang.Reservation) {
 	at := slices.IndexFunc(r.Reservations, func(o *site.Reservation) bool { return o.ID == held.ID })
 	var was *site.Reservation
 	if at >= 0 {
 		was = r.Reservations[at]
 		r.Reservations = slices.Delete(slices.Clone(r.Reservations), at, at+1)
 	}
-	r.reservations(Held{Device: h.Device,
+	r.reservations(Device{Device: h.Device,
 		Config: yang.Config{DHCP: yang.DHCPServer{Reservation: []yang.Reservation{held}}}})
 	if was == nil {
 		return
@@ -166,14 +167,14 @@ func (r *reader) takeReservation(h Held, held yang.Reservation) {
 	}
 }
 
-func (r *reader) takeClass(h Held, k yang.Class) {
+func (r *reader) takeClass(h Device, k yang.Class) {
 	r.VendorClasses = slices.DeleteFunc(slices.Clone(r.VendorClasses),
 		func(o site.VendorClass) bool { return o.ID == k.ID })
-	r.classes(Held{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Class: []yang.Class{k}}}})
+	r.classes(Device{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Class: []yang.Class{k}}}})
 }
 
 // takeResolver reads the settings of a resolver anew. Its zones stay as they are.
-func (r *reader) takeResolver(h Held) {
+func (r *reader) takeResolver(h Device) {
 	i := slices.IndexFunc(r.Resolvers, func(o site.Resolver) bool { return o.Device == h.Device })
 	var was site.Resolver
 	if i >= 0 {
@@ -190,12 +191,12 @@ func (r *reader) takeResolver(h Held) {
 
 // takeZone reads the head of a zone, and writes the records down that the site does not make of itself; records by hand
 // that the device does not have go.
-func (r *reader) takeZone(h Held, held yang.Zone) {
+func (r *reader) takeZone(h Device, held yang.Zone) {
 	d, known := r.Device(h.Device)
 	at := slices.IndexFunc(r.Zones, func(o site.Zone) bool { return o.Side == site.Inside && o.Name == held.Name })
 	if at < 0 || !known {
 		if known {
-			r.zones(Held{Device: h.Device, Config: yang.Config{Resolver: yang.Resolver{Zone: []yang.Zone{held}}}}, d)
+			r.zones(Device{Device: h.Device, Config: yang.Config{Resolver: yang.Resolver{Zone: []yang.Zone{held}}}}, d)
 		}
 		return
 	}
@@ -239,7 +240,7 @@ func (r *reader) answered(device, name string) map[zone.Record]bool {
 }
 
 // lose removes from the site what the device does not have.
-func (r *reader) lose(h Held, path string) (*site.Site, error) {
+func (r *reader) lose(h Device, path string) (*site.Site, error) {
 	ref, in := site.Ref{}, site.Ref{}
 	d, known := r.Device(h.Device)
 	if !known {
@@ -287,7 +288,7 @@ func (r *reader) lose(h Held, path string) (*site.Site, error) {
 // Interface is an interface as a device has it, with an id of its own.
 func Interface(device string, i yang.Interface) site.Interface {
 	r := &reader{Site: &site.Site{}}
-	return r.interfaceOf(Held{Device: device}, i)
+	return r.interfaceOf(Device{Device: device}, i)
 }
 
 // ForNetwork is the site with an option set for a network, and for none of its pools.

@@ -21,7 +21,7 @@ type Proposed struct {
 
 // Proposals are the host names and kinds that devices give themselves and that a site records otherwise. A name that
 // cannot be one, and one that another device of the site has, are left out.
-func Proposals(s *site.Site, held []Held) []Proposed {
+func Proposals(s *site.Site, held []Device) []Proposed {
 	out := []Proposed{}
 	for _, h := range held {
 		d, known := s.Device(h.Device)

@@ -39,7 +39,7 @@ func Test56ADeviceSaysWhatItIs(t *testing.T) {
 		s.Devices = append([]site.Device{{ID: "dev-nine", Name: c.name, Kind: c.kind}}, doc.Devices...)
 		was := site.Normal(&s)
 		var said []string
-		for _, p := range takeover.Proposals(was, []takeover.Held{{Device: "dev-nine", Own: c.own}}) {
+		for _, p := range takeover.Proposals(was, []takeover.Device{{Device: "dev-nine", Own: c.own}}) {
 			said = append(said, p.What+" "+p.Says)
 			now, err := edit.Apply(was, p.Edits...)
 			require.NoError(t, err)
@@ -57,10 +57,10 @@ func Test56ACableByTheNameThatADeviceGivesItself(t *testing.T) {
 		{ID: "dev-b", Name: "second", Interfaces: []site.Interface{{ID: "if-b", Name: "p2", Kind: site.Port}}},
 	}})
 	hears := []yang.LinkNeighbor{{Interface: "p1", SystemName: "sw-b", PortID: "p2"}}
-	now, left := takeover.Site(doc, []takeover.Held{{Device: "dev-a", Links: hears},
+	now, left := takeover.Site(doc, []takeover.Device{{Device: "dev-a", Links: hears},
 		{Device: "dev-b", Own: yang.LinkSystem{SystemName: "SW-B"}}})
 	assert.Empty(t, left)
 	assert.Equal(t, "if-b", now.Devices[0].Interfaces[0].Peer)
-	_, left = takeover.Site(doc, []takeover.Held{{Device: "dev-a", Links: hears}, {Device: "dev-b"}})
+	_, left = takeover.Site(doc, []takeover.Device{{Device: "dev-a", Links: hears}, {Device: "dev-b"}})
 	assert.Len(t, left, 1, "without it nobody knows which device that is")
 }

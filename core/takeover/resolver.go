@@ -22,7 +22,7 @@ func unless[T comparable](value, usual T) T {
 }
 
 // resolver reads the resolver of a device and its zones, where the site has none of it.
-func (r *reader) resolver(h Held) {
+func (r *reader) resolver(h Device) {
 	s := h.Config.Resolver.Settings
 	d, ok := r.Device(h.Device)
 	if s == nil || !ok || slices.ContainsFunc(r.Resolvers, func(o site.Resolver) bool { return o.Device == h.Device }) {
@@ -89,7 +89,7 @@ func forwarders(list []yang.NameServer) []site.Forwarder {
 
 // zones reads the zones that a device answers for: what of them follows from the site of itself is not written down,
 // the rest is records by hand.
-func (r *reader) zones(h Held, d *site.Device) {
+func (r *reader) zones(h Device, d *site.Device) {
 	r.Zones = slices.Clone(r.Zones)
 	primary := zone.Absolute(zone.Tidy(d.Name), r.Domain)
 	var fresh []string
@@ -152,7 +152,7 @@ func (r *reader) ownNames() map[zone.Record]bool {
 
 // fixed takes names of the site's own domain whose address nobody has, and has that name in reverse, for machines that
 // hold their addresses themselves.
-func (r *reader) fixed(h Held, fresh []string, forwards map[netip.Addr][]string) {
+func (r *reader) fixed(h Device, fresh []string, forwards map[netip.Addr][]string) {
 	if r.Domain == "" || !slices.Contains(fresh, r.Domain) {
 		return
 	}

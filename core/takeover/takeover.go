@@ -15,8 +15,8 @@ import (
 	"lithos/core/yang"
 )
 
-// Held is what a device of the site holds.
-type Held struct {
+// Device is what a device of the site holds.
+type Device struct {
 	Device string // id
 	Config yang.Config
 	Links  []yang.LinkNeighbor // what its ports hear of the other ends of their cables
@@ -33,7 +33,7 @@ type Left struct {
 // Site is the site with what its devices hold and it does not have yet: interfaces by their names, networks by
 // their prefixes, pools, reservations and vendor classes by their ids, relays, and the resolvers with their zones.
 // What it has stays as it is. The site is in normal form and not changed.
-func Site(base *site.Site, held []Held) (*site.Site, []Left) {
+func Site(base *site.Site, held []Device) (*site.Site, []Left) {
 	copied := *base
 	r := &reader{Site: &copied, held: held, left: []Left{}}
 	for _, h := range held {
@@ -70,7 +70,7 @@ func Site(base *site.Site, held []Held) (*site.Site, []Left) {
 
 type reader struct {
 	*site.Site
-	held []Held
+	held []Device
 	left []Left
 }
 
@@ -95,7 +95,7 @@ func idOf(words ...string) string {
 }
 
 // interfaces reads the interfaces that a device has and the site does not know of it.
-func (r *reader) interfaces(h Held) {
+func (r *reader) interfaces(h Device) {
 	r.Devices = slices.Clone(r.Devices)
 	at := slices.IndexFunc(r.Devices, func(d site.Device) bool { return d.ID == h.Device })
 	if at < 0 {
@@ -112,7 +112,7 @@ func (r *reader) interfaces(h Held) {
 }
 
 // interfaceOf is an interface as a device has it. What it translates is read when the networks are known.
-func (r *reader) interfaceOf(h Held, i yang.Interface) site.Interface {
+func (r *reader) interfaceOf(h Device, i yang.Interface) site.Interface {
 	now := site.Interface{ID: idOf("if", strings.TrimPrefix(h.Device, "device-"), i.Name), Name: i.Name,
 		Kind:    kindOf(i),
 		Members: i.Member, Permits: i.Permit}
@@ -151,7 +151,7 @@ func (r *reader) interfaceOf(h Held, i yang.Interface) site.Interface {
 
 // cables reads which ports are joined, as far as the devices hear each other. What is at the other end and no device of
 // the site is listed.
-func (r *reader) cables(h Held) {
+func (r *reader) cables(h Device) {
 	for _, l := range h.Links {
 		own, near := r.port(func(d site.Device) bool { return d.ID == h.Device }, l.Interface)
 		_, far := r.port(func(d site.Device) bool { return r.calledHere(d, l.SystemName) }, l.PortID)
@@ -168,7 +168,7 @@ func (r *reader) cables(h Held) {
 
 // calledHere reports whether a device has a name: the one it has here, or the one it gives itself.
 func (r *reader) calledHere(d site.Device, name string) bool {
-	return strings.EqualFold(d.Name, name) || slices.ContainsFunc(r.held, func(h Held) bool {
+	return strings.EqualFold(d.Name, name) || slices.ContainsFunc(r.held, func(h Device) bool {
 		return h.Device == d.ID && h.Own.SystemName != "" && strings.EqualFold(h.Own.SystemName, name)
 	})
 }
@@ -215,7 +215,7 @@ func (r *reader) networkOf(p netip.Prefix) (*site.Network, bool) {
 }
 
 // networks reads the subnets of interfaces and pools that the site does not have.
-func (r *reader) networks(h Held) {
+func (r *reader) networks(h Device) {
 	r.Networks = slices.Clone(r.Networks)
 	add := func(p netip.Prefix, name string, vlan int, gateway netip.Addr) {
 		if _, had := r.networkOf(p); had || !p.Addr().Is4() || p.Bits() > 30 {
@@ -273,7 +273,7 @@ func gatewayOf(p yang.Pool) netip.Addr {
 	return netip.Addr{}
 }
 
-func (r *reader) classes(h Held) {
+func (r *reader) classes(h Device) {
 	for _, k := range h.Config.DHCP.Class {
 		if slices.ContainsFunc(r.VendorClasses, func(o site.VendorClass) bool {
 			return o.ID == k.ID ||
@@ -309,7 +309,7 @@ func (r *reader) decode(device, of string, o yang.Option) (site.Option, bool) {
 }
 
 // options reads what every pool's clients are told alike, into the level of the site.
-func (r *reader) options(held []Held) {
+func (r *reader) options(held []Device) {
 	pools, values := 0, map[uint8]map[string]int{}
 	far := map[uint8]string{} // what comes from a level above networks: it is not sent unasked
 	for _, h := range held {
@@ -356,7 +356,7 @@ func has(list []site.Option, code uint8) bool {
 }
 
 // pools reads the pools that the site does not have.
-func (r *reader) pools(h Held) {
+func (r *reader) pools(h Device) {
 	r.Pools = slices.Clone(r.Pools)
 	for _, p := range h.Config.DHCP.Pool {
 		n, ok := r.networkOf(p.Subnet)
@@ -404,7 +404,7 @@ func (r *reader) pools(h Held) {
 }
 
 // reservations reads the reservations that the site does not have.
-func (r *reader) reservations(h Held) {
+func (r *reader) reservations(h Device) {
 	known, at := map[string]bool{}, map[netip.Addr]bool{}
 	for _, one := range r.Reservations {
 		known[one.ID], at[one.Address] = true, true
@@ -431,7 +431,7 @@ func (r *reader) reservations(h Held) {
 }
 
 // uplinks reads which networks the uplinks of a device translate, now that the networks are known.
-func (r *reader) uplinks(h Held) {
+func (r *reader) uplinks(h Device) {
 	at := slices.IndexFunc(r.Devices, func(d site.Device) bool { return d.ID == h.Device })
 	if at < 0 {
 		return

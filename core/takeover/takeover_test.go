@@ -19,13 +19,13 @@ import (
 )
 
 // wiped is a site of which nothing is left but its devices by name and kind, and what they hold.
-func wiped(name string) (was, empty *site.Site, held []takeover.Held) {
+func wiped(name string) (was, empty *site.Site, held []takeover.Device) {
 	was = scenario.Site(name)
 	empty = &site.Site{ID: was.ID, Code: was.Code, Name: was.Name, Customer: was.Customer, TimeZone: was.TimeZone,
 		Block: was.Block}
 	for _, d := range was.Devices {
 		empty.Devices = append(empty.Devices, site.Device{ID: d.ID, Name: d.Name, Kind: d.Kind, Memory: d.Memory})
-		held = append(held, takeover.Held{Device: d.ID, Config: compile.Device(was, d.ID)})
+		held = append(held, takeover.Device{Device: d.ID, Config: compile.Device(was, d.ID)})
 	}
 	return was, site.Normal(empty), held
 }
@@ -68,9 +68,9 @@ var leftOf = map[string][]string{
 func TestReadingAgainAddsNothing(t *testing.T) {
 	for _, name := range scenario.Names {
 		was := scenario.Site(name)
-		var held []takeover.Held
+		var held []takeover.Device
 		for _, d := range was.Devices {
-			held = append(held, takeover.Held{Device: d.ID, Config: compile.Device(was, d.ID)})
+			held = append(held, takeover.Device{Device: d.ID, Config: compile.Device(was, d.ID)})
 		}
 		now, _ := takeover.Site(was, held)
 		assert.Empty(t, edit.Between(was, now), name)
@@ -91,7 +91,7 @@ func TestWhatCannotBeReadIsListed(t *testing.T) {
 			Reservation: []yang.Reservation{{ID: "r", Pool: "p10.1.1.0/24", Address: netip.MustParseAddr("10.9.9.9")}}}}
 	empty := site.Normal(&site.Site{ID: "site-x", Code: "x", Name: "X", Devices: []site.Device{{ID: "d", Name: "rt",
 		Kind: site.Router}}})
-	now, left := takeover.Site(empty, []takeover.Held{{Device: "d", Config: c}, {Device: "nothing", Config: c}})
+	now, left := takeover.Site(empty, []takeover.Device{{Device: "d", Config: c}, {Device: "nothing", Config: c}})
 	assert.Len(t, now.Networks, 3)
 	says := fmt.Sprint(left)
 	for _, want := range []string{"lan it is switched off there",

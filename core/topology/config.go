@@ -10,9 +10,10 @@ var kinds = map[string]string{
 	yang.TypeLoopback: site.Loopback, yang.TypeTunnel: site.Tunnel,
 }
 
-// Held is the interfaces that a device has by its configuration, as far as they say which frames go where; those that
-// are switched off are left out. Their ids are made of the device's and their names, and they have no cables.
-func Held(device string, c yang.Config) []site.Interface {
+// ConfiguredInterfaces is the interfaces that a device has by its configuration, as far as they say which frames go
+// where; those that are switched off are left out. Their ids are made of the device's and their names, and they have no
+// cables.
+func ConfiguredInterfaces(device string, c yang.Config) []site.Interface {
 	var out []site.Interface
 	for _, i := range c.Interfaces.Interface {
 		if !i.Enabled {

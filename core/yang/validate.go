@@ -27,7 +27,7 @@ func (c Config) Validate() error {
 	return nil
 }
 
-type held struct {
+type namedPrefix struct {
 	prefix netip.Prefix
 	name   string
 }
@@ -35,7 +35,7 @@ type held struct {
 type validator struct {
 	Config
 	byName map[string]*Interface
-	held   []held
+	held   []namedPrefix
 }
 
 // keys are unique in their lists.
@@ -179,7 +179,7 @@ func (v *validator) addresses() error {
 					return fmt.Errorf("interface %s: %s overlaps %s on %s", i.Name, a.Prefix(), h.prefix, h.name)
 				}
 			}
-			v.held = append(v.held, held{a.Prefix(), i.Name})
+			v.held = append(v.held, namedPrefix{a.Prefix(), i.Name})
 		}
 	}
 	return nil
@@ -193,7 +193,7 @@ func (v *validator) pools() error {
 	for _, p := range v.DHCP.Pool {
 		pools[p.ID] = true
 		on := slices.ContainsFunc(v.held,
-			func(h held) bool { return h.name == p.Interface && h.prefix.Masked() == p.Subnet })
+			func(h namedPrefix) bool { return h.name == p.Interface && h.prefix.Masked() == p.Subnet })
 		switch {
 		case p.Interface != "" && !on:
 			return fmt.Errorf("pool %s: interface %s has no address in %s", p.called(), p.Interface, p.Subnet)
@@ -218,7 +218,7 @@ func (v *validator) pools() error {
 
 func (v *validator) relays() error {
 	for _, r := range v.Relays.Relay {
-		if !slices.ContainsFunc(v.held, func(h held) bool { return h.name == r.Interface }) {
+		if !slices.ContainsFunc(v.held, func(h namedPrefix) bool { return h.name == r.Interface }) {
 			return fmt.Errorf("relay on %s: the interface has no address to speak from", r.Interface)
 		}
 		if len(r.Server) == 0 {

@@ -82,8 +82,8 @@ func (s *Service) ReleaseWork(ctx context.Context, by string) (was bool, err err
 	return was, err
 }
 
-// Held is since when and why work on devices is held; nil when it is not.
-func (s *Service) Held(ctx context.Context) (*Held, error) {
+// Holding is since when and why work on devices is held; nil when it is not.
+func (s *Service) Holding(ctx context.Context) (*Held, error) {
 	now, err := store.Found(s.store.ReadInstallation(ctx))
 	if errors.Is(err, store.ErrNotFound) || err == nil && now.HeldSince == nil {
 		return nil, nil

@@ -85,8 +85,8 @@ func Record(ctx context.Context, q *gen.Queries, by Technician, what, about, say
 		About: about, Says: says})
 }
 
-// Held refuses work on devices while it is held.
-func Held(ctx context.Context, q *gen.Queries) error {
+// RefuseWhileHeld refuses work on devices while it is held.
+func RefuseWhileHeld(ctx context.Context, q *gen.Queries) error {
 	now, err := q.ReadInstallation(ctx)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):

@@ -21,7 +21,7 @@ func alive(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") }
 func (s *server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
-	held, err := s.work.Accounts.Held(ctx)
+	held, err := s.work.Accounts.Holding(ctx)
 	switch {
 	case err != nil:
 		s.log.Warn("not ready", "error", err)

@@ -77,7 +77,7 @@ func (s *server) sessionOperations(api huma.API) {
 	huma.Register(api, op(http.MethodPost, "/api/session", "sign-in", "Sign in"), s.signIn)
 	huma.Register(api, op(http.MethodGet, "/api/session", "session", "Who is signed in, if anybody"),
 		func(ctx context.Context, _ *none) (*sessionAnswer, error) {
-			held, err := s.work.Accounts.Held(ctx)
+			held, err := s.work.Accounts.Holding(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}

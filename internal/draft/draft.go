@@ -72,9 +72,9 @@ func (s *Service) Head(ctx context.Context, siteID string, number int32) (*check
 	return sc, nil
 }
 
-// At is a site as it is, or as an order proposes it: its scene, the draft, which is nil
+// SceneOf is a site as it is, or as an order proposes it: its scene, the draft, which is nil
 // without an order, and the revision it stands on.
-func (s *Service) At(
+func (s *Service) SceneOf(
 	ctx context.Context, code string, orderID int64,
 ) (sc *check.Scene, d *order.Draft, number int32, err error) {
 	if orderID != 0 {

@@ -53,7 +53,7 @@ const nightHour = 22
 
 // Movable lists what of a site can be moved.
 func (s *Service) Movable(ctx context.Context, code string) (*Movable, error) {
-	sc, _, _, err := s.drafts.At(ctx, code, 0)
+	sc, _, _, err := s.drafts.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -26,7 +26,7 @@ import (
 // Drafts are the sites and work orders that moves are made of.
 type Drafts interface {
 	Head(ctx context.Context, siteID string, revision int32) (*check.Scene, error)
-	At(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
+	SceneOf(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
 	Draft(ctx context.Context, id int64) (*order.Draft, error)
 	Fill(ctx context.Context, by actor.Technician, id int64, edits []edit.Edit) error
 	Rebase(ctx context.Context, id int64, version int32) (*order.Draft, error)
@@ -149,7 +149,7 @@ const usualPace = time.Second
 
 // BeginMove opens the work orders of a move, each with its window, and fills the draft of each that can be drafted now.
 func (s *Service) BeginMove(ctx context.Context, by actor.Technician, code string, r move.Request) (int64, error) {
-	sc, _, revision, err := s.drafts.At(ctx, code, 0)
+	sc, _, revision, err := s.drafts.SceneOf(ctx, code, 0)
 	if err != nil {
 		return 0, err
 	}

@@ -36,7 +36,7 @@ type other struct {
 
 // ReadMove reads a move as it is typed. Fields that cannot be read are refused with what to type instead.
 func (s *Service) ReadMove(ctx context.Context, code string, t move.Asked) (move.Request, error) {
-	sc, _, _, err := s.drafts.At(ctx, code, 0)
+	sc, _, _, err := s.drafts.SceneOf(ctx, code, 0)
 	if err != nil {
 		return move.Request{}, err
 	}
@@ -50,7 +50,7 @@ func (s *Service) ReadMove(ctx context.Context, code string, t move.Asked) (move
 
 // PlanMove works out a move of a site's networks. A field that cannot be is refused with what to type instead.
 func (s *Service) PlanMove(ctx context.Context, code string, r move.Request) (*MovePlan, error) {
-	sc, _, _, err := s.drafts.At(ctx, code, 0)
+	sc, _, _, err := s.drafts.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, err
 	}

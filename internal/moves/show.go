@@ -160,7 +160,7 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	if out.After.Swapped != nil {
 		out.After.look(p.course(out.Back), sightings, now)
 		if !out.Back {
-			out.After.told(p, heard, now)
+			out.After.findAskers(p, heard, now)
 		}
 	}
 	out.Due = out.due(now)
@@ -371,9 +371,9 @@ func (r *MoveResult) look(c course, all []observed.Sighting, now time.Time) {
 	}
 }
 
-// told finds who asks an old server, as far as can be known: who was told of it by a lease of before the swap, and has
-// not been heard of by its DHCP server since. Those at an old address are listed as such.
-func (r *MoveResult) told(p *planned, heard []observed.Heard, now time.Time) {
+// findAskers finds who asks an old server, as far as can be known: who was told of it by a lease of before the swap,
+// and has not been heard of by its DHCP server since. Those at an old address are listed as such.
+func (r *MoveResult) findAskers(p *planned, heard []observed.Heard, now time.Time) {
 	telling, old := p.Telling(), p.Old()
 	for _, h := range heard {
 		if h.Source != observed.Lease || !h.Bound || !h.Expires.After(now) || !h.Last.Before(*r.Swapped) ||

@@ -135,7 +135,7 @@ func TestWhoAsksAnOldServer(t *testing.T) {
 	back := lease("10.84.18.98", "00:00:5e:00:53:12", before)
 	back.Bound = false
 	r := MoveResult{Swapped: &night}
-	r.told(&planned{Plan: of}, []observed.Heard{
+	r.findAskers(&planned{Plan: of}, []observed.Heard{
 		lease("10.84.18.96", "00:00:5e:00:53:10", before),
 		lease("10.84.18.97", "00:00:5e:00:53:11", after), // it has renewed
 		back,

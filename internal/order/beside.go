@@ -22,7 +22,7 @@ type Beside struct {
 	Lines     []LineReading       // the addresses its uplinks had, the oldest first of each
 	Sent      []SentAddress       // what was sent of its names that follow, the oldest first of each
 	Read      []ReadAddress       // what their servers answered, the oldest first of each
-	Kept      check.Kept          // the standard and the customer's options as they are kept for all sites
+	Kept      check.SharedLevels  // the standard and the customer's options as they are kept for all sites
 	Servers   []check.Stray       // DHCP servers that nobody recorded, as they were heard
 	Moves     []check.Moving      // of networks of the customer's sites
 	Meant     []Meant             // what somebody has said is meant so
@@ -179,7 +179,7 @@ func (d *Draft) Judge(b Beside) Judgement {
 			return o.Rule == f.Rule && o.Value == f.Value
 		})
 	})
-	added := slices.Concat(check.Added(was, found), d.again(stillThere(was, found), Held(b.Access)))
+	added := slices.Concat(check.Added(was, found), d.again(stillThere(was, found), Configurations(b.Access)))
 	all, meant := split(joined(d.Scene.Findings, found), b.Meant, with.Now)
 	brought, _ := split(joined(d.Added(), added), b.Meant, with.Now)
 	return Judgement{Findings: all, Added: brought, Meant: meant, Seen: with.Seen}

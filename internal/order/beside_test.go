@@ -183,7 +183,7 @@ func TestWhatADraftIsAboutToTellIsNoDifference(t *testing.T) {
 	now := time.Now()
 	var told []zone.Record
 	for _, p := range compile.Names(s).Outside {
-		told = compile.Held(p)
+		told = compile.PublishedRecords(p)
 	}
 	b := order.Beside{Zones: []order.ZoneReading{{ZoneID: "zone-quill-out", ReadAt: &now, Records: told}}}
 	d := draftOf(t, s, step(t, s, edit.Entry{Kind: site.KindRecord, ID: "rec-quill-out-cloud",

@@ -275,8 +275,8 @@ func serving(sc *check.Scene, device, network string) yang.DHCPServer {
 	return compile.Serving(sc.Site, d, n, name, sc.PoolsOn(n), sc.On(n))
 }
 
-// Held is what devices hold, as they were read last.
-func Held(access []Access) map[string]yang.Config {
+// Configurations is what devices hold, as they were read last.
+func Configurations(access []Access) map[string]yang.Config {
 	out := map[string]yang.Config{}
 	for _, a := range access {
 		if a.Held != nil {
@@ -314,7 +314,7 @@ func (d *Draft) putBackParts(held map[string]yang.Config) []site.Ref {
 
 // HeldByTargets is what the devices that a push changes hold, as they were read last, by id.
 func (d *Draft) HeldByTargets(access []Access) map[string]yang.Config {
-	all, out := Held(access), map[string]yang.Config{}
+	all, out := Configurations(access), map[string]yang.Config{}
 	for _, t := range d.Targets(nil) {
 		if c, read := all[t.ID]; read {
 			out[t.ID] = c

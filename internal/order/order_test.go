@@ -124,7 +124,7 @@ func TestADeviceThatHoldsSomethingElse(t *testing.T) {
 	list, cuts := order.HeldBy(s, gw, held)
 	assert.Len(t, list, 1)
 	assert.Empty(t, cuts)
-	assert.Equal(t, map[string]yang.Config{gw: held}, order.Held(access))
+	assert.Equal(t, map[string]yang.Config{gw: held}, order.Configurations(access))
 	assert.Equal(t, map[string]yang.Config{gw: held}, d.HeldByTargets(access))
 	assert.Empty(t, draftOf(t, s).HeldByTargets(access), "a draft without edits changes no device")
 }

@@ -29,10 +29,10 @@ func (d *Draft) Zones() []ZoneTarget {
 	}
 	var out []ZoneTarget
 	for _, p := range d.Scene.Book().Outside {
-		t := ZoneTarget{Zone: *p.Zone, Wanted: compile.Held(p)}
+		t := ZoneTarget{Zone: *p.Zone, Wanted: compile.PublishedRecords(p)}
 		before := was[p.Zone.ID]
 		if before != nil {
-			t.Base = compile.Held(before)
+			t.Base = compile.PublishedRecords(before)
 		}
 		if before != nil && before.Zone.Server == t.Server && reflect.DeepEqual(t.Base, t.Wanted) {
 			continue

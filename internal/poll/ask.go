@@ -21,7 +21,7 @@ import (
 // Ask asks the devices of a site a question, as somebody there would: of the name servers that the
 // site's newest revision tells them of, through the device that hears them.
 func (s *Service) Ask(ctx context.Context, code string, q names.Question) (*names.Answer, error) {
-	sc, _, _, err := s.sites.At(ctx, code, 0)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (s *Service) Act(ctx context.Context, by actor.Technician, code, resolver s
 func (s *Service) atResolver(
 	ctx context.Context, code, resolver string, do func(d *site.Device, driver *device.RESTCONF) error,
 ) error {
-	sc, _, _, err := s.sites.At(ctx, code, 0)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
 		return err
 	}

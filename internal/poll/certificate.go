@@ -37,10 +37,10 @@ const (
 // the challenge, is refused for anything else, an authority looks the challenge up from outside, and the
 // challenge is taken away again.
 func (s *Service) TryCertificate(ctx context.Context, by actor.Technician, code, id string) ([]Proved, error) {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return nil, err
 	}
-	sc, _, _, err := s.sites.At(ctx, code, 0)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, err
 	}

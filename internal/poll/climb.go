@@ -24,7 +24,7 @@ import (
 // device that keeps it do so, sees that its key is refused for another, reads what the name's server then answers,
 // and asks resolvers that held the old answer.
 func (s *Service) TryFollowing(ctx context.Context, by actor.Technician, code, id string) ([]Proved, error) {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return nil, err
 	}
 	head, w, err := s.follower(ctx, code, id)
@@ -49,7 +49,7 @@ func (s *Service) TryFollowing(ctx context.Context, by actor.Technician, code, i
 
 // follower finds a following name of a site as it stands.
 func (s *Service) follower(ctx context.Context, code, id string) (*site.Site, *site.Following, error) {
-	sc, _, _, err := s.sites.At(ctx, code, 0)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -74,7 +74,7 @@ func (p *climber) step(title, state, says string) {
 
 func (p *climber) climb(ctx context.Context, line dynamicnames.Line) {
 	held := p.resolvers(ctx, p.w)
-	addresses, ok := p.told(ctx, line)
+	addresses, ok := p.update(ctx, line)
 	if !ok {
 		return
 	}
@@ -99,7 +99,7 @@ func (s *Service) ProveFollowing(ctx context.Context, doc *site.Site, id string)
 		return "", err
 	}
 	p := &climber{Service: s, head: doc, w: w}
-	addresses, ok := p.told(ctx, b.LineOf(w.Line()))
+	addresses, ok := p.update(ctx, b.LineOf(w.Line()))
 	if ok {
 		z, in := doc.ZoneOf(w.Name, site.Outside)
 		if !in {
@@ -115,8 +115,8 @@ func (s *Service) ProveFollowing(ctx context.Context, doc *site.Site, id string)
 	return "told " + spelled(addresses) + ", and answered so by its server", nil
 }
 
-// told has the name told the addresses of its line, where the world reaches them.
-func (p *climber) told(ctx context.Context, line dynamicnames.Line) (addresses []netip.Addr, ok bool) {
+// update has the name told the addresses of its line, where the world reaches them.
+func (p *climber) update(ctx context.Context, line dynamicnames.Line) (addresses []netip.Addr, ok bool) {
 	const has = "The line has an address"
 	for _, typ := range p.w.Types() {
 		a := line.Of(typ)

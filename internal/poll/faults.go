@@ -98,7 +98,7 @@ func (s *Service) Misbehave(
 func (s *Service) withDriver(
 	ctx context.Context, code, deviceID string, do func(*device.RESTCONF) error,
 ) error {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return err
 	}
 	row, err := s.store.Site(ctx, code)

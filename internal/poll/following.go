@@ -166,7 +166,7 @@ func timingOf(w *site.Following) dynamicnames.Timing {
 // counts as not taken: somebody has written over it.
 func lastTold(
 	head *site.Site, w *site.Following, b order.Beside, typ string, line netip.Addr,
-) (told dynamicnames.Told, over bool) {
+) (told dynamicnames.LastUpdate, over bool) {
 	for _, sent := range b.SentOf(w.ID) {
 		if sent.Address.Is4() != line.Is4() {
 			continue
@@ -175,7 +175,7 @@ func lastTold(
 		if !sent.Taken {
 			tries = told.Tries + 1
 		}
-		told = dynamicnames.Told{Address: sent.Address, At: sent.At, Taken: sent.Taken, Tries: tries}
+		told = dynamicnames.LastUpdate{Address: sent.Address, At: sent.At, Taken: sent.Taken, Tries: tries}
 	}
 	z, ok := head.ZoneOf(w.Name, site.Outside)
 	at := slices.IndexFunc(b.Zones, func(r order.ZoneReading) bool { return ok && r.ZoneID == z.ID })

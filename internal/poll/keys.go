@@ -64,10 +64,10 @@ func printable(keys []dynamicnames.Key) []dynamicnames.Key {
 
 // account is the account of a zone of a site as it stands.
 func (s *Service) account(ctx context.Context, code, zoneID string) (*site.Site, zonetransfer.Account, error) {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return nil, zonetransfer.Account{}, err
 	}
-	sc, _, _, err := s.sites.At(ctx, code, 0)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, zonetransfer.Account{}, err
 	}
@@ -249,7 +249,7 @@ const (
 func (s *Service) KeyFor(
 	ctx context.Context, doc *site.Site, w *site.Following, say KeyMaking, hand func(zonetransfer.MadeKey) error,
 ) error {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return err
 	}
 	z, ok := doc.ZoneOf(w.Name, site.Outside)
@@ -322,7 +322,7 @@ func madeBefore(keys []dynamicnames.Key, w *site.Following) string {
 func (s *Service) ReplaceFor(
 	ctx context.Context, doc *site.Site, z *site.Zone, key string, hand func(zonetransfer.MadeKey) error,
 ) error {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return err
 	}
 	a, err := s.accountOf(ctx, doc.ID, *z)

@@ -226,7 +226,7 @@ const readAtOnce = 6
 
 // readThose reads those devices of a site that are wanted, each by itself, those that wait the longest first.
 func (s *Service) readThose(ctx context.Context, siteID string, wanted func(order.Access, time.Time) bool) (ok bool) {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		s.log.Info("the devices of a site are not read", "site", siteID, "reason", err)
 		return false
 	}

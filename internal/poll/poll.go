@@ -27,7 +27,7 @@ import (
 // Sites finds the scenes of sites.
 type Sites interface {
 	Head(ctx context.Context, siteID string, revision int32) (*check.Scene, error)
-	At(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
+	SceneOf(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
 }
 
 // Devices makes drivers for devices.

@@ -83,10 +83,10 @@ func Colons(sum []byte) string {
 func (s *Service) toReach(
 	ctx context.Context, code, deviceID string, r Reaching,
 ) (doc *site.Site, d *site.Device, a device.Access, err error) {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return nil, nil, a, err
 	}
-	sc, _, _, err := s.sites.At(ctx, code, r.Order)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, r.Order)
 	if err != nil {
 		return nil, nil, a, err
 	}
@@ -240,7 +240,7 @@ type KeptAccount struct {
 
 // KeptAccounts lists the accounts that devices of a site's customer are reached with.
 func (s *Service) KeptAccounts(ctx context.Context, code string) ([]KeptAccount, error) {
-	sc, _, _, err := s.sites.At(ctx, code, 0)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -407,8 +407,8 @@ func (s *Service) ForgetAccess(ctx context.Context, by actor.Technician, code, d
 
 // Configs reads what the devices of a site hold that Lithos reaches, with their names. One that does not answer
 // ends it: a site of which half was read would look as if it were whole.
-func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.Held, names []string, err error) {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.Device, names []string, err error) {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		return nil, nil, err
 	}
 	access, err := s.store.Access(ctx, doc.ID)
@@ -431,7 +431,7 @@ func (s *Service) Configs(ctx context.Context, doc *site.Site) (held []takeover.
 			return nil, nil, actor.Refuse(actor.Conflict, "Nothing was read: %s says: %s.", d.Name,
 				strings.TrimSuffix(err.Error(), "."))
 		}
-		held, names = append(held, takeover.Held{Device: d.ID, Config: c, Links: o.Links.Neighbor,
+		held, names = append(held, takeover.Device{Device: d.ID, Config: c, Links: o.Links.Neighbor,
 			Own: o.Links.Local}), append(names, d.Name)
 	}
 	if len(held) == 0 {

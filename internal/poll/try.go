@@ -54,7 +54,7 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 	if r.Against == "device" {
 		drafted = 0 // a device holds what was pushed, not what is drafted
 	}
-	sc, _, _, err := s.sites.At(ctx, code, drafted)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, drafted)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func (s *Service) Try(ctx context.Context, code string, r TryRequest) (*TryResul
 		out.Rungs = rehearse.LadderOf(time.Now(), doc, n, leases, last.Messages, beside)
 		return out, nil
 	}
-	out.On, out.Strangers = on.at(), on.strangers()
+	out.On, out.Strangers = on.attachedTo(), on.strangers()
 	l := live{Service: s, ctx: ctx, site: doc, access: access, drivers: on.drivers}
 	tried := on.tried(ctx, n, out.Scenes)
 	out.Rungs = rehearse.LadderTried(time.Now(), doc, leases, beside, l.ask, tried)
@@ -222,8 +222,8 @@ func (b *bench) close() {
 	}
 }
 
-// at is where a client was attached last.
-func (b *bench) at() string { return b.iface + " of " + b.device.Name }
+// attachedTo is where a client was attached last.
+func (b *bench) attachedTo() string { return b.iface + " of " + b.device.Name }
 
 // strangers are the servers that answered and are no device of the site.
 func (b *bench) strangers() []string {
@@ -337,7 +337,8 @@ func (b *bench) attach(
 // tried is what came of the client on the network that it ended on. Echoes go out from the interface that hears that
 // network: a client that is plugged in elsewhere asks across the same devices.
 func (b *bench) tried(ctx context.Context, n *site.Network, scenes []rehearse.Scene) rehearse.Tried {
-	out := rehearse.Tried{Network: n, At: b.at(), Scenes: scenes, Outside: b.s.OutsideEcho, Held: order.Held(b.access)}
+	out := rehearse.Tried{Network: n, At: b.attachedTo(), Scenes: scenes, Outside: b.s.OutsideEcho,
+		Held: order.Configurations(b.access)}
 	o, err := b.drivers[b.device.ID].Observe(ctx)
 	out.Up = err == nil && slices.ContainsFunc(o.Interfaces.Interface, func(i yang.InterfaceState) bool {
 		return i.Name == b.iface && i.OperStatus == "up"

@@ -57,7 +57,7 @@ func stored(err error) error {
 }
 
 func (s *Service) carryOut(ctx context.Context, id int64) error {
-	if err := actor.Held(ctx, s.store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		if refusal := (*actor.Refusal)(nil); errors.As(err, &refusal) {
 			return river.JobSnooze(lookAgainAtHold)
 		}
@@ -148,8 +148,8 @@ func (r *run) moveIn(ctx context.Context, q *gen.Queries, state, problem string)
 	return actor.Publish(ctx, q, actor.PushEvent(r.push.OrderID))
 }
 
-// held is the outcome of a write that names the run: no row was written where another run holds the push by now.
-func (r *run) held(n int64, err error) error {
+// stillOurs is the outcome of a write that names the run: no row was written where another run holds the push by now.
+func (r *run) stillOurs(n int64, err error) error {
 	if err == nil && n == 0 {
 		err = errHoldLost
 	}
@@ -192,7 +192,7 @@ func (r *run) change(ctx context.Context) error {
 	}
 	access, err := r.store.Access(ctx, r.push.SiteID)
 	if err == nil {
-		err = r.held(r.store.ForgetUnverified(ctx, gen.ForgetUnverifiedParams{PushID: r.push.ID, Run: r.id}))
+		err = r.stillOurs(r.store.ForgetUnverified(ctx, gen.ForgetUnverifiedParams{PushID: r.push.ID, Run: r.id}))
 	}
 	if err != nil {
 		return stored(err)
@@ -503,7 +503,7 @@ func (r *run) begin(ctx context.Context, w *way) error {
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		if err := r.held(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID,
+		if err := r.stillOurs(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID,
 			Name:   w.Name,
 			Before: before, Startup: startup, Run: r.id})); err != nil {
 			return stored(err)

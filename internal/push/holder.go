@@ -143,8 +143,9 @@ func (r *run) prepare(ctx context.Context, t order.ZoneTarget) error {
 			if err != nil {
 				return err
 			}
-			if err := r.held(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: zoneMark +
-				t.ID,
+			if err := r.stillOurs(r.store.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID,
+				DeviceID: zoneMark +
+					t.ID,
 				Name: t.Name, Before: before, Run: r.id})); err != nil {
 				return stored(err)
 			}

@@ -96,7 +96,8 @@ func (r *run) notVerified(ctx context.Context, n *site.Network, why string) erro
 
 // putUnverified keeps that something was not proved.
 func (r *run) putUnverified(ctx context.Context, name, why string) error {
-	return stored(r.held(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: name, Why: why,
+	return stored(r.stillOurs(r.store.PutUnverified(ctx, gen.PutUnverifiedParams{PushID: r.push.ID, Name: name,
+		Why: why,
 		Run: r.id})))
 }
 

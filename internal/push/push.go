@@ -210,7 +210,7 @@ func (s *Service) push(
 	}
 	var push int64
 	err = s.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
-		if err := actor.Held(ctx, q); err != nil {
+		if err := actor.RefuseWhileHeld(ctx, q); err != nil {
 			return err
 		}
 		newest, err := store.LockSite(ctx, tx, d.Order.SiteID)

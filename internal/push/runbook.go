@@ -190,7 +190,8 @@ func (r *run) writeRunbook(ctx context.Context, w *way, o sequence.Order) error 
 		if err := r.moveIn(ctx, q, r.push.State, ""); err != nil {
 			return err
 		}
-		if err := r.held(q.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID, Name: w.Name,
+		if err := r.stillOurs(q.PutPushDevice(ctx, gen.PutPushDeviceParams{PushID: r.push.ID, DeviceID: w.ID,
+			Name:   w.Name,
 			Before: before, ByHand: true, Run: r.id})); err != nil {
 			return err
 		}

@@ -323,8 +323,9 @@ func (r *run) eachDevice(
 		if state == d.State {
 			continue
 		}
-		if err := r.held(r.store.SetPushDevice(ctx, gen.SetPushDeviceParams{PushID: r.push.ID, DeviceID: d.DeviceID,
-			State: state, Run: r.id})); err != nil {
+		if err := r.stillOurs(r.store.SetPushDevice(ctx, gen.SetPushDeviceParams{PushID: r.push.ID,
+			DeviceID: d.DeviceID,
+			State:    state, Run: r.id})); err != nil {
 			return false, stored(err)
 		}
 	}

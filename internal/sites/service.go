@@ -15,7 +15,7 @@ import (
 // Sites finds the scenes of sites.
 type Sites interface {
 	Head(ctx context.Context, siteID string, revision int32) (*check.Scene, error)
-	At(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
+	SceneOf(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
 }
 
 // Service is the use cases of all sites. It is safe for concurrent use, and any number

@@ -203,7 +203,7 @@ func (s *Service) History(ctx context.Context, code string) ([]Revision, error) 
 // Export reads a site's newest revision.
 // The document is shared by all who read it, and is not to be changed.
 func (s *Service) Export(ctx context.Context, code string) (*site.Site, error) {
-	sc, _, _, err := s.sites.At(ctx, code, 0)
+	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -55,7 +55,7 @@ func (s *Service) Standards(ctx context.Context) ([]Level, error) {
 		for _, doc := range all {
 			if l.of(doc) {
 				l.Sites = append(l.Sites, Place{doc.Code, doc.Name})
-				if l.kept().Differs(doc) {
+				if l.shared().Differs(doc) {
 					l.Differs = append(l.Differs, doc.Name)
 				}
 			}
@@ -75,16 +75,16 @@ func (l *Level) of(doc *site.Site) bool {
 	return doc.Standard.ID == l.Standard.ID
 }
 
-// kept is the level as rules take it.
-func (l *Level) kept() check.Kept {
+// shared is the level as rules take it.
+func (l *Level) shared() check.SharedLevels {
 	if l.Kind == store.LevelCustomer {
-		return check.Kept{Customer: &l.Standard.Level}
+		return check.SharedLevels{Customer: &l.Standard.Level}
 	}
-	return check.Kept{Standard: &l.Standard}
+	return check.SharedLevels{Standard: &l.Standard}
 }
 
 // In is a site with the level as it is here.
-func (l *Level) In(doc *site.Site) *site.Site { return l.kept().In(doc) }
+func (l *Level) In(doc *site.Site) *site.Site { return l.shared().In(doc) }
 
 // LevelEntry is what was typed of a level.
 type LevelEntry struct {

@@ -75,7 +75,7 @@ func (d *Device) misbehave(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "invalid-value", "amount is from 0 to 600000.")
 		return
 	}
-	done, err := d.at(doc.Input.Fault, doc.Input.At, doc.Input.Value)
+	done, err := d.placeFault(doc.Input.Fault, doc.Input.At, doc.Input.Value)
 	if !done {
 		err = d.Misbehave(doc.Input.Fault, doc.Input.Amount)
 	}

@@ -102,7 +102,7 @@ func (f *Fabric) heardFrom(from *Device, port string) []netip.AddrPort {
 	for _, d := range devices {
 		d.mu.Lock()
 		s.Devices = append(s.Devices, site.Device{ID: d.config.System, Name: d.config.System, Kind: d.config.Kind,
-			Interfaces: topology.Held(d.config.System, d.running)})
+			Interfaces: topology.ConfiguredInterfaces(d.config.System, d.running)})
 		d.mu.Unlock()
 	}
 	for i := range s.Devices {

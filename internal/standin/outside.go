@@ -90,7 +90,7 @@ type keeps struct {
 // keptName is one of them. What is remembered is forgotten when the device restarts: it then tells once more, which
 // changes nothing.
 type keptName struct {
-	told    map[string]dynamicnames.Told // by type
+	told    map[string]dynamicnames.LastUpdate // by type
 	now     dynamicnames.Line
 	waits   time.Time
 	attempt []yang.OutsideAttempt
@@ -111,7 +111,7 @@ func (k *keeps) look() {
 
 func (k *keeps) of(id string) *keptName {
 	if k.names[id] == nil {
-		k.names[id] = &keptName{told: map[string]dynamicnames.Told{}}
+		k.names[id] = &keptName{told: map[string]dynamicnames.LastUpdate{}}
 	}
 	return k.names[id]
 }
@@ -132,7 +132,7 @@ func (d *Device) keepNames() {
 		case <-timer.C:
 		}
 		next := time.Hour
-		for _, n := range d.kept() {
+		for _, n := range d.outsideNames() {
 			now := time.Now()
 			if at := due[n.ID]; all || !now.Before(at) {
 				due[n.ID] = now.Add(max(d.keepName(n, now, false), time.Millisecond))
@@ -143,8 +143,8 @@ func (d *Device) keepNames() {
 	}
 }
 
-// kept are the names of the configuration, without those of others.
-func (d *Device) kept() []yang.OutsideName {
+// outsideNames are the names of the configuration, without those of others.
+func (d *Device) outsideNames() []yang.OutsideName {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for id := range d.keeps.names {
@@ -201,7 +201,7 @@ func (d *Device) keepName(n yang.OutsideName, now time.Time, atOnce bool) (again
 		if err != nil {
 			tries = k.told[typ].Tries + 1
 		}
-		k.told[typ] = dynamicnames.Told{Address: a, At: now, Taken: err == nil, Tries: tries}
+		k.told[typ] = dynamicnames.LastUpdate{Address: a, At: now, Taken: err == nil, Tries: tries}
 		if step := timing.Next(now, k.told[typ], a); !step.Wait.IsZero() {
 			k.waits = step.Wait
 		}
@@ -319,7 +319,7 @@ func (d *Device) outsideState() *yang.OutsideState {
 
 // tellNow tells a name now, whatever was told before.
 func (d *Device) tellNow(id string) (taken bool, says string) {
-	for _, n := range d.kept() {
+	for _, n := range d.outsideNames() {
 		if n.ID != id {
 			continue
 		}

@@ -240,8 +240,9 @@ func (d *Device) Sockets() Sockets {
 	return out
 }
 
-// at does what of the faults concerns a place: a port, or the line of an uplink. ok is false for any other fault.
-func (d *Device) at(fault, place, value string) (ok bool, err error) {
+// placeFault does what of the faults concerns a place: a port, or the line of an uplink. ok is false for any other
+// fault.
+func (d *Device) placeFault(fault, place, value string) (ok bool, err error) {
 	switch fault {
 	case "port-off", "port-on":
 		return true, d.SwitchPort(place, fault == "port-on")

@@ -423,9 +423,9 @@ func Revision(ctx context.Context, q *gen.Queries, siteID string, revision int32
 	return site.Normal(&doc), nil
 }
 
-// At are the addresses and ports of the database, as far as they can be found out; none of one on a socket of the
-// machine.
-func (s *Store) At() []netip.AddrPort {
+// Addresses are the addresses and ports of the database, as far as they can be found out; none of one on a socket of
+// the machine.
+func (s *Store) Addresses() []netip.AddrPort {
 	config := s.Pool.Config().ConnConfig
 	hosts := map[string]uint16{config.Host: config.Port}
 	for _, f := range config.Fallbacks {

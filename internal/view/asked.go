@@ -48,7 +48,7 @@ func (p *Page) Ask(q names.Question) (*AskedView, error) {
 func (p *Page) readZones() map[string]names.ReadZone {
 	out := map[string]names.ReadZone{}
 	for _, z := range p.Site.Zones {
-		read := p.Told(z.ID)
+		read := p.ZoneReading(z.ID)
 		if z.Side == site.Outside && read != nil && read.ReadAt != nil {
 			out[z.Name] = names.ReadZone{At: *read.ReadAt, Serial: read.Serial, Records: read.Records,
 				Whole: p.draft == nil}

@@ -357,7 +357,7 @@ func (p *outer) toldNow(w *site.Following, typ string) (told []string, at *time.
 	if !ok {
 		return nil, nil
 	}
-	reading := cmp.Or(p.Told(z.ID), &order.ZoneReading{})
+	reading := cmp.Or(p.ZoneReading(z.ID), &order.ZoneReading{})
 	owner, _ := zone.Relative(w.Name, z.Name)
 	return zone.DataAt(reading.Records, owner, typ), reading.ReadAt
 }

@@ -240,7 +240,7 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 	var c compile.For
 	switch v := part.(type) {
 	case *site.Identity:
-		in.Effective = told(p.Own(), compile.Common(p.Site), ref)
+		in.Effective = effective(p.Own(), compile.Common(p.Site), ref)
 		in.For, in.Levels = "every client", p.levels(nil, nil)
 		return
 	case *site.Network:
@@ -254,7 +254,7 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 		pool, _ := compile.PoolOf(p.Site, v)
 		c, in.For = compile.For{Network: n, Pool: pool, Reservation: v}, "this client"
 	case *site.VendorClass:
-		in.Effective = told(p.Own(), compile.Effective(p.Site, compile.For{Network: n, Class: v}), ref)
+		in.Effective = effective(p.Own(), compile.Effective(p.Site, compile.For{Network: n, Class: v}), ref)
 		in.For = "a client of this class"
 		in.Levels = []Level{{ref.String(), "the vendor class " + v.Name}}
 		return
@@ -264,7 +264,7 @@ func (p *Page) tell(in *Inspection, n *site.Network, ref site.Ref, part any) {
 	if c.Network == nil {
 		return
 	}
-	in.Effective = told(p.Own(), compile.Effective(p.Site, c), ref)
+	in.Effective = effective(p.Own(), compile.Effective(p.Site, c), ref)
 	if ref.Kind == site.KindNetwork {
 		in.Effective = p.toldOn(c.Network, ref)
 	}

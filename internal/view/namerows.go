@@ -300,7 +300,7 @@ func (n *namer) leaseRows() []NameRow {
 			}
 		}
 		if home != nil {
-			if _, written := home.At(whole); written {
+			if _, written := home.EntryOf(whole); written {
 				r.Hidden, r.From = true, "lease; what is written counts"
 			}
 		}

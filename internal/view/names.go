@@ -100,11 +100,11 @@ type AskerChoice struct {
 	Group string `json:"group" enum:"networks,clients,devices,outside,resolvers"`
 }
 
-// Told is an outside zone as its server had it when it was last read; nil where it never was.
-func (p *Page) Told(zoneID string) *order.ZoneReading { return p.outer().Told(zoneID) }
+// ZoneReading is an outside zone as its server had it when it was last read; nil where it never was.
+func (p *Page) ZoneReading(zoneID string) *order.ZoneReading { return p.outer().ZoneReading(zoneID) }
 
-// Told is what an outside zone had when its server was read last; nil where nothing is known.
-func (p *outer) Told(zoneID string) *order.ZoneReading {
+// ZoneReading is what an outside zone had when its server was read last; nil where nothing is known.
+func (p *outer) ZoneReading(zoneID string) *order.ZoneReading {
 	i := slices.IndexFunc(p.beside.Zones, func(z order.ZoneReading) bool { return z.ZoneID == zoneID })
 	if i < 0 {
 		return nil
@@ -116,9 +116,9 @@ func (p *outer) Told(zoneID string) *order.ZoneReading {
 type namer struct {
 	*Page
 	book     *compile.Book
-	resolver *site.Resolver // whose strata are listed, nil for none
-	device   *site.Device   // that it runs on
-	held     []names.Held   // names of its leases
+	resolver *site.Resolver    // whose strata are listed, nil for none
+	device   *site.Device      // that it runs on
+	held     []names.LeaseName // names of its leases
 	leases   map[netip.Addr]dhcp.Lease
 	ages     map[string]time.Time // since when there are names, by compile.NameKey
 	reverse  map[netip.Addr][]string
@@ -265,7 +265,7 @@ func (n *namer) strata() []Stratum {
 		}
 		out = append(out, Stratum{ID: stratumServers, Title: "Other servers", Count: len(r.Domains),
 			Says: cmp.Or(first, "none for a single domain"), Ref: resolver.String()})
-		out = append(out, Stratum{ID: stratumHome, Title: "Kept at home", Says: kept(r), Count: len(r.Silenced),
+		out = append(out, Stratum{ID: stratumHome, Title: "Kept at home", Says: keptWords(r), Count: len(r.Silenced),
 			Ref: resolver.String()})
 		var to []string
 		for _, f := range r.Forwarders {
@@ -280,7 +280,7 @@ func (n *namer) strata() []Stratum {
 	}
 	for _, z := range n.book.Outside {
 		says := "as the document has it"
-		if told := n.Told(z.Zone.ID); told != nil && told.Problem != "" {
+		if told := n.ZoneReading(z.Zone.ID); told != nil && told.Problem != "" {
 			says = "its server is not read"
 		} else if told != nil {
 			says = "read from " + z.Zone.Server.Address.String()
@@ -292,7 +292,7 @@ func (n *namer) strata() []Stratum {
 	return out
 }
 
-func kept(r *site.Resolver) string {
+func keptWords(r *site.Resolver) string {
 	var out []string
 	if r.KeepsShort {
 		out = append(out, "short names")
@@ -410,7 +410,7 @@ func (n *namer) listZone(v *NamesView, z *compile.Pages) {
 			}
 		}
 	}
-	if told := n.Told(z.Zone.ID); told != nil && z.Side == site.Outside {
+	if told := n.ZoneReading(z.Zone.ID); told != nil && z.Side == site.Outside {
 		v.ReadAt, v.ReadFrom, v.Problem = told.ReadAt, z.Zone.Server.Address.String(), told.Problem
 		if told.ReadAt != nil {
 			v.Rows = n.compared(v.Rows, z, told.Records)

@@ -97,10 +97,10 @@ func (p *Page) Network(look Look) *NetworkView {
 func (p *Page) toldOn(n *site.Network, ref site.Ref) []Effective {
 	pools := p.PoolsOn(n)
 	if len(pools) == 0 {
-		return told(p.Own(), compile.Effective(p.Site, compile.For{Network: n}), ref)
+		return effective(p.Own(), compile.Effective(p.Site, compile.For{Network: n}), ref)
 	}
 	of := func(pool *site.Pool) []Effective {
-		return told(p.Own(), compile.Effective(p.Site, compile.For{Network: n, Pool: pool}), ref)
+		return effective(p.Own(), compile.Effective(p.Site, compile.For{Network: n, Pool: pool}), ref)
 	}
 	out := of(pools[0])
 	for _, pool := range pools[1:] {
@@ -133,8 +133,8 @@ func joined(a, b string) string {
 	return a + "; " + b
 }
 
-// told puts where an option comes from in words.
-func told(own option.Own, list []option.Effective, inspected site.Ref) []Effective {
+// effective puts where an option comes from in words.
+func effective(own option.Own, list []option.Effective, inspected site.Ref) []Effective {
 	out := []Effective{}
 	for _, t := range list {
 		def, _ := own.Lookup(t.Code)

@@ -169,6 +169,6 @@ func Standard(std site.Standard) StandardView {
 			fromEnd(w.From), fromEnd(w.To)))
 	}
 	doc := &site.Site{Standard: std}
-	v.Options = told(nil, compile.Effective(doc, compile.For{}), site.Ref{Kind: site.KindStandard, ID: std.ID})
+	v.Options = effective(nil, compile.Effective(doc, compile.For{}), site.Ref{Kind: site.KindStandard, ID: std.ID})
 	return v
 }

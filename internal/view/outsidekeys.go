@@ -39,7 +39,7 @@ func (p *outer) outsideKeys(z *site.Zone, now time.Time) *OutsideKeys {
 		return nil
 	}
 	out := &OutsideKeys{Zone: z.ID, At: z.KeysAt, Keys: []OutsideKey{}, Sets: []dynamicnames.Set{}}
-	told := p.Told(z.ID)
+	told := p.ZoneReading(z.ID)
 	if told == nil {
 		return out
 	}
@@ -59,7 +59,7 @@ func (p *outer) outsideKeys(z *site.Zone, now time.Time) *OutsideKeys {
 
 // outsideKey is a key of a zone by its name; nil where its provider does not tell of it.
 func (p *outer) outsideKey(z *site.Zone, name string, now time.Time) *OutsideKey {
-	told := p.Told(z.ID)
+	told := p.ZoneReading(z.ID)
 	if told == nil {
 		return nil
 	}

@@ -30,7 +30,7 @@ func (p *Page) ZoneText(id, format string, told bool) (ZoneText, error) {
 	}
 	out := ZoneText{Name: strings.ReplaceAll(z.Name, "/", "-") + "." + format, Left: []string{}}
 	if told {
-		read := p.Told(id)
+		read := p.ZoneReading(id)
 		if read == nil || read.ReadAt == nil {
 			return out, actor.Refuse(actor.Conflict, "The server of %s has not been read yet.", z.Name)
 		}

@@ -296,7 +296,7 @@ func TestAttackRestoredBackupPushes(t *testing.T) {
 	held := gw.Running()
 	second, _ := o.another()
 	run(t, second)
-	since, err := second.Accounts.Held(t.Context())
+	since, err := second.Accounts.Holding(t.Context())
 	require.NoError(t, err)
 	require.NotNil(t, since)
 	assert.Contains(t, since.Because, "was restored")

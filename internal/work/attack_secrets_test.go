@@ -137,7 +137,7 @@ func TestAttack03GreetLooksAroundNowhere(t *testing.T) {
 		refusal(t, err, actor.Invalid, "Lithos does not connect to")
 	}
 	o.Accounts.Outbound = outbound.Loopback()
-	o.Accounts.Outbound.Never = o.Store.At()
+	o.Accounts.Outbound.Never = o.Store.Addresses()
 	require.NotEmpty(t, o.Accounts.Outbound.Never)
 	database := o.Accounts.Outbound.Never[0]
 	_, err := o.Poll.Greet(t.Context(), "https://"+database.String())

@@ -19,7 +19,7 @@ import (
 // Card is a site on one sheet, for its cupboard door: whom to ask, its devices, networks, pools, addresses and
 // names, as it stands.
 func (s *Service) Card(ctx context.Context, code string) (*report.Page, error) {
-	sc, _, revision, err := s.Drafts.At(ctx, code, 0)
+	sc, _, revision, err := s.Drafts.SceneOf(ctx, code, 0)
 	if err != nil {
 		return nil, err
 	}

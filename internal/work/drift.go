@@ -93,7 +93,7 @@ type driftScene struct {
 
 // driftOf finds a device and the form of its configuration that is kept under an id, the latest for 0.
 func (s *Service) driftOf(ctx context.Context, code, device string, id, kept int64) (*driftScene, error) {
-	sc, d, _, err := s.Drafts.At(ctx, code, id)
+	sc, d, _, err := s.Drafts.SceneOf(ctx, code, id)
 	if err != nil {
 		return nil, err
 	}
@@ -326,7 +326,7 @@ func (s *Service) ReadNow(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	if err := actor.Held(ctx, s.Store.Queries); err != nil {
+	if err := actor.RefuseWhileHeld(ctx, s.Store.Queries); err != nil {
 		return err
 	}
 	s.Poll.Observe(ctx, row.ID)

@@ -20,7 +20,7 @@ type Gone struct {
 
 // Gone says of a part, as kind:id, whether a site or a draft of it has it, and what became of it where not.
 func (s *Service) Gone(ctx context.Context, code string, id int64, part string) (*Gone, error) {
-	sc, d, _, err := s.Drafts.At(ctx, code, id)
+	sc, d, _, err := s.Drafts.SceneOf(ctx, code, id)
 	if err != nil {
 		return nil, err
 	}

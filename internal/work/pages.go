@@ -15,7 +15,7 @@ import (
 
 // Page is what the pages of a site are computed from.
 func (s *Service) Page(ctx context.Context, code string, orderID int64) (*view.Page, error) {
-	sc, d, revision, err := s.Drafts.At(ctx, code, orderID)
+	sc, d, revision, err := s.Drafts.SceneOf(ctx, code, orderID)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +121,7 @@ func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
 		return nil, err
 	}
 	v.Head, v.Plans, v.Gaps = *page.Head(), planned.Parts, planned.Gaps
-	v.Findings, v.Networks = page.AddedFindings(), d.Networks(order.Held(b.Access))
+	v.Findings, v.Networks = page.AddedFindings(), d.Networks(order.Configurations(b.Access))
 	v.Causes = []view.Finding{}
 	if v.Push != nil && v.Head.State == "open" {
 		v.Causes = page.CausesOf(v.Push.FailedAt())

@@ -32,7 +32,9 @@ type recorder struct {
 	zone *time.Location
 }
 
-func (r *recorder) at(t time.Time) string { return t.In(r.zone).Format("2 January 2006 15:04:05 MST") }
+func (r *recorder) moment(t time.Time) string {
+	return t.In(r.zone).Format("2 January 2006 15:04:05 MST")
+}
 
 func (r *recorder) order(v *OrderView) {
 	h := v.Head
@@ -41,14 +43,14 @@ func (r *recorder) order(v *OrderView) {
 		state += " by " + h.ClosedBy
 	}
 	r.Add(report.Block{Facts: [][]string{{"Site", v.SiteName}, {"Ticket", cmp.Or(h.Ticket, "none")},
-		{"Opened", r.at(v.OpenedAt) + " by " + h.OpenedBy}, {"State", state}}})
+		{"Opened", r.moment(v.OpenedAt) + " by " + h.OpenedBy}, {"State", state}}})
 	changed := report.Block{Heading: "What was changed"}
 	for _, st := range v.Steps {
 		taken := ""
 		if st.Undone {
 			taken = ", taken back by " + cmp.Or(st.UndoneBy, st.By)
 		}
-		changed.List = append(changed.List, fmt.Sprintf("%s (%s, %s%s)", st.Says, st.By, r.at(st.At), taken))
+		changed.List = append(changed.List, fmt.Sprintf("%s (%s, %s%s)", st.Says, st.By, r.moment(st.At), taken))
 	}
 	if len(v.Steps) == 0 {
 		changed.Text = "Nothing yet."
@@ -102,13 +104,13 @@ func (r *recorder) push(v *OrderView) {
 		return
 	}
 	b := report.Block{Heading: "Pushed",
-		Text: fmt.Sprintf("%s, by %s at %s.", strings.TrimSuffix(p.Title, "."), p.By, r.at(p.At)),
+		Text: fmt.Sprintf("%s, by %s at %s.", strings.TrimSuffix(p.Title, "."), p.By, r.moment(p.At)),
 		Head: []string{"When", "Device", "Stage", "What came of it"}}
 	if p.Problem != "" {
 		b.Text += " " + p.Problem
 	}
 	for _, j := range p.Journal {
-		b.Rows = append(b.Rows, []string{r.at(j.At), j.Device, j.Stage, j.State + " " + j.Says})
+		b.Rows = append(b.Rows, []string{r.moment(j.At), j.Device, j.Stage, j.State + " " + j.Says})
 	}
 	r.Add(b)
 	for _, u := range p.Unverified {

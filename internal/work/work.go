@@ -44,7 +44,7 @@ type Service struct {
 // until Run.
 func New(s *store.Store, vault *accounts.Vault, log *slog.Logger) *Service {
 	p := accounts.New(s, vault, log)
-	p.Outbound.Never = s.At()
+	p.Outbound.Never = s.Addresses()
 	d := draft.New(s, vault)
 	w := poll.New(s, d, p, log)
 	return &Service{

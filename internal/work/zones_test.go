@@ -73,7 +73,7 @@ func TestOutsideZoneIsWrittenWithThePush(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"read done", "confirm done"}, stages)
-	require.Eventually(t, func() bool { return o.page("kelder-bridge", 0).Told("zone-larkrise") != nil },
+	require.Eventually(t, func() bool { return o.page("kelder-bridge", 0).ZoneReading("zone-larkrise") != nil },
 		5*time.Second, 20*time.Millisecond)
 }
 

@@ -212,7 +212,7 @@ func (n *Internet) Endpoint(a netip.Addr) (resolve.Endpoint, bool) {
 func (n *Internet) Certifier() *resolve.Authority { return n.ca }
 
 // Anchors are the keys of the root, which those who check signatures begin with.
-func (n *Internet) Anchors() []*dns.DS { return []*dns.DS{n.keys[""].told()} }
+func (n *Internet) Anchors() []*dns.DS { return []*dns.DS{n.keys[""].ds()} }
 
 // Reaches is where the provider and the resolvers really are.
 func (n *Internet) Reaches() map[netip.AddrPort]netip.AddrPort {
@@ -235,7 +235,7 @@ func (n *Internet) Hold(book *compile.Book) error {
 		}
 		z := compile.Zone(p, ProviderName)
 		z.Record = nil
-		for _, r := range compile.Held(p) {
+		for _, r := range compile.PublishedRecords(p) {
 			z.Record = append(z.Record, yang.Record{ID: r.Owner + "/" + r.Type + "/" + r.Data, Owner: r.Owner,
 				Type: r.Type, Data: r.Data, TTL: r.TTL})
 		}
@@ -267,7 +267,7 @@ func (n *Internet) serverOf(below []string, zones ...yang.Zone) (*names.Server, 
 		var told []*dns.DS
 		for _, name := range below {
 			if zone.Within(name, z.Name) {
-				told = append(told, n.keys[name].told())
+				told = append(told, n.keys[name].ds())
 			}
 		}
 		list, err := k.sign(z, n.holder.serial, told, time.Now())

@@ -383,7 +383,7 @@ func (h *holder) origins(z yang.Zone) []dynamicnames.Set {
 	return out
 }
 
-func (k Key) held() dynamicnames.Key {
+func (k Key) described() dynamicnames.Key {
 	return dynamicnames.Key{Limits: k.Limits, Name: k.Name, Reads: k.Reads, Made: k.Made, Uses: k.Uses, Used: k.Used}
 }
 
@@ -391,7 +391,7 @@ func (h *holder) keysOf(zone string) []dynamicnames.Key {
 	out := []dynamicnames.Key{}
 	for _, k := range h.keys {
 		if k.Zone == zone {
-			out = append(out, k.held())
+			out = append(out, k.described())
 		}
 	}
 	slices.SortFunc(out, func(a, b dynamicnames.Key) int { return strings.Compare(a.Name, b.Name) })
@@ -422,7 +422,7 @@ func (h *holder) make(z yang.Zone, wish zonetransfer.KeyWish) (zonetransfer.Made
 	if wish.Follow {
 		h.follow(wish.Names)
 	}
-	return zonetransfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
+	return zonetransfer.MadeKey{Key: k.described(), Secret: k.Secret}, h.save()
 }
 
 // replaceKey makes a key that may do what another may, which ends after a while.
@@ -443,7 +443,7 @@ func (h *holder) replaceKey(in, name string, keep time.Duration) (zonetransfer.M
 		old.Ends = end
 	}
 	h.keys[old.Name], h.keys[k.Name] = old, k
-	return zonetransfer.MadeKey{Key: k.held(), Secret: k.Secret}, h.save()
+	return zonetransfer.MadeKey{Key: k.described(), Secret: k.Secret}, h.save()
 }
 
 func (h *holder) taken(key string) bool {

@@ -37,8 +37,8 @@ func newKey(name string) (*key, error) {
 // which the library takes for none.
 func signsAtAll(public *dns.DNSKEY) bool { return public.KeyTag() != 0 }
 
-// told is what the zone above says of the key.
-func (k *key) told() *dns.DS { return k.public.ToDS(dns.SHA256) }
+// ds is what the zone above says of the key.
+func (k *key) ds() *dns.DS { return k.public.ToDS(dns.SHA256) }
 
 // signedFor is how long signatures hold.
 const signedFor = 90 * 24 * time.Hour
