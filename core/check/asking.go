@@ -267,10 +267,10 @@ func silencedOwn(f *facts, report func(Finding)) {
 // resolverPortOdd is about resolvers that listen on another port than clients ask.
 func resolverPortOdd(f *facts, report func(Finding)) {
 	done := map[string]bool{}
-	f.eachToldResolver(func(t toldResolver) {
-		r := f.resolverOn(t.device)
+	for _, t := range f.toldResolvers() {
+		r := t.resolver
 		if r == nil || !r.Enabled || cmp.Or(r.Port, 53) == 53 || done[r.ID] {
-			return
+			continue
 		}
 		done[r.ID] = true
 		report(Finding{
@@ -281,7 +281,7 @@ func resolverPortOdd(f *facts, report func(Finding)) {
 				"Nobody answers them.", t.network.Name, t.address),
 			Fix: changeResolver("Listen on port 53", r, func(now *site.Resolver) { now.Port = 0 }),
 		})
-	})
+	}
 }
 
 func portsEqual(f *facts, report func(Finding)) {

@@ -26,6 +26,8 @@ type facts struct {
 	common   compile.Everywhere
 	book     func() *compile.Book // every name, worked out when it is first asked for
 	own      option.Own
+	// toldResolvers are worked out when they are first asked for.
+	toldResolvers func() []toldResolver
 	*wiring
 }
 
@@ -61,6 +63,7 @@ func learn(s *site.Site) *facts {
 	for _, r := range s.Reservations {
 		f.pick(r)
 	}
+	f.toldResolvers = sync.OnceValue(f.toldResolversOf)
 	return f
 }
 

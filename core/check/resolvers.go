@@ -249,16 +249,26 @@ type toldResolver struct {
 	device  *site.Device
 	iface   *site.Interface // that holds the address
 	told    option.Effective
+	// resolver is that of the device, nil where it has none, and listens that it does on the interface.
+	resolver *site.Resolver
+	listens  bool
 }
 
-// eachToldResolver visits the addresses of devices that clients are told as name servers, once for
-// each network.
-func (f *facts) eachToldResolver(do func(t toldResolver)) {
+// toldResolversOf lists the addresses of devices that clients are told as name servers, once for each network. Most
+// pools are told the same: what is asked of an address or a device is asked once.
+func (f *facts) toldResolversOf() []toldResolver {
 	type seen struct {
 		network string
 		at      netip.Addr
 	}
-	done := map[seen]bool{}
+	type holder struct {
+		device *site.Device
+		iface  *site.Interface
+	}
+	var out []toldResolver
+	done, holders := map[seen]bool{}, map[netip.Addr]holder{}
+	addresses := map[string][]netip.Addr{}  // by how they are typed
+	listens := map[string]map[string]bool{} // ids of interfaces, by device
 	for i := range f.Pools {
 		p := &f.Pools[i]
 		n := f.networks[p.Network]
@@ -266,15 +276,31 @@ func (f *facts) eachToldResolver(do func(t toldResolver)) {
 		if n == nil || !ok {
 			continue
 		}
-		for _, a := range effectiveAddresses(t) {
-			d, on, held := f.HolderOf(a)
-			if !held || done[seen{n.ID, a}] {
+		if _, read := addresses[t.Value]; !read {
+			addresses[t.Value] = effectiveAddresses(t)
+		}
+		for _, a := range addresses[t.Value] {
+			h, known := holders[a]
+			if !known {
+				h.device, h.iface, _ = f.HolderOf(a)
+				holders[a] = h
+			}
+			if h.device == nil || done[seen{n.ID, a}] {
 				continue
 			}
 			done[seen{n.ID, a}] = true
-			do(toldResolver{n, p, a, d, on, t})
+			r := f.resolverOn(h.device)
+			if r != nil && listens[h.device.ID] == nil {
+				on := map[string]bool{}
+				for _, iface := range compile.ListensOn(f.Site, h.device, r) {
+					on[iface.ID] = true
+				}
+				listens[h.device.ID] = on
+			}
+			out = append(out, toldResolver{n, p, a, h.device, h.iface, t, r, listens[h.device.ID][h.iface.ID]})
 		}
 	}
+	return out
 }
 
 // resolverOn is the resolver of a device; nil for none.
@@ -332,8 +358,11 @@ func (f *facts) answersAt(n *site.Network) netip.Addr {
 
 // resolverNotListening is about name servers that clients are told and that nobody answers at.
 func resolverNotListening(f *facts, report func(Finding)) {
-	f.eachToldResolver(func(t toldResolver) {
-		r := f.resolverOn(t.device)
+	for _, t := range f.toldResolvers() {
+		r := t.resolver
+		if r != nil && r.Enabled && t.listens {
+			continue
+		}
 		found := Finding{
 			Title: fmt.Sprintf("Nobody answers names at %s", t.address), Network: t.network.ID,
 			Parts:     []site.Ref{interfaceRef(t.iface.ID), networkRef(t.network.ID)},
@@ -352,8 +381,7 @@ func resolverNotListening(f *facts, report func(Finding)) {
 				t.network.Name,
 				r.Name) + waits
 			found.Fix = changeResolver("Switch it on", r, func(now *site.Resolver) { now.Enabled = true })
-		case !slices.ContainsFunc(compile.ListensOn(f.Site, t.device, r),
-			func(i *site.Interface) bool { return i.ID == t.iface.ID }):
+		default:
 			found.Parts = append(found.Parts, resolverRef(r.ID))
 			found.Says = fmt.Sprintf("Clients of %s are told it as a name server, and %s does not listen on %s.",
 				t.network.Name, r.Name, t.iface.Name) + waits
@@ -361,16 +389,14 @@ func resolverNotListening(f *facts, report func(Finding)) {
 				networks := append(slices.Clone(r.Networks), n.ID)
 				found.Fix = changeResolver("Listen on "+n.Name, r, func(now *site.Resolver) { now.Networks = networks })
 			}
-		default:
-			return
 		}
 		report(found)
-	})
+	}
 }
 
 // resolverNotPermitted is about interfaces that do not let the questions of their network in.
 func resolverNotPermitted(f *facts, report func(Finding)) {
-	f.eachToldResolver(func(t toldResolver) {
+	for _, t := range f.toldResolvers() {
 		in := t.iface
 		for _, h := range f.homes(t.network) {
 			if h.device.ID == t.device.ID {
@@ -378,7 +404,7 @@ func resolverNotPermitted(f *facts, report func(Finding)) {
 			}
 		}
 		if in.Permitted(site.PermitDNS) {
-			return
+			continue
 		}
 		now := *in
 		now.Permits = append(slices.Clone(in.Permits), site.PermitDNS)
@@ -390,14 +416,14 @@ func resolverNotPermitted(f *facts, report func(Finding)) {
 				"way in. They reach addresses and no names.", t.network.Name, t.address),
 			Fix: changeInterface("Permit DNS there", t.device, *in, now),
 		})
-	})
+	}
 }
 
 func askerNotAllowed(f *facts, report func(Finding)) {
-	f.eachToldResolver(func(t toldResolver) {
-		r := f.resolverOn(t.device)
+	for _, t := range f.toldResolvers() {
+		r := t.resolver
 		if r == nil || !r.Enabled || mayAsk(r, t.network) {
-			return
+			continue
 		}
 		askers := append(slices.Clone(r.Askers), t.network.Prefix.Masked())
 		report(Finding{
@@ -408,22 +434,26 @@ func askerNotAllowed(f *facts, report func(Finding)) {
 				"those who may ask.", t.address),
 			Fix: changeResolver("Let "+t.network.Name+" ask", r, func(now *site.Resolver) { now.Askers = askers }),
 		})
-	})
+	}
 }
 
 // resolverAddressMoves is about name servers whose own address is handed out.
 func resolverAddressMoves(f *facts, report func(Finding)) {
-	done := map[netip.Addr]bool{}
+	done, read := map[netip.Addr]bool{}, map[string]bool{}
 	for i := range f.Pools {
 		t, ok := compile.Value(f.toldIn(&f.Pools[i]), option.NameServers)
-		if !ok {
+		if !ok || read[t.Value] {
 			continue
 		}
+		read[t.Value] = true
 		for _, a := range effectiveAddresses(t) {
-			if done[a] || f.holds(a) {
+			if done[a] {
 				continue
 			}
 			done[a] = true
+			if f.holds(a) {
+				continue
+			}
 			for k := range f.Pools {
 				p := &f.Pools[k]
 				if !p.Offers(a) || f.networks[p.Network] == nil {

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"lithos/core/address"
 	"lithos/core/compile"
@@ -45,6 +46,7 @@ func (sc *Scene) After(doc *site.Site, edits []edit.Edit) *Scene {
 	}
 	f := *sc.facts
 	f.Site = doc
+	f.toldResolvers = sync.OnceValue(f.toldResolversOf)
 	f.index()
 	if t.names || t.holders {
 		f.book = bookOf(doc)

@@ -265,6 +265,7 @@ func grown(n, each int) string {
 	fmt.Fprintf(&b,
 		`{"id":"site-big","code":"big","name":"Big","customer":{"id":"c","name":"C"},"block":["10.0.0.0/8"],
 		"domain":"big.example","options":[{"code":6,"value":"10.0.0.1"}],
+		"resolvers":[{"id":"r","name":"Names","device":"gw","enabled":true,"forwarders":[{"address":"192.0.2.53"}]}],
 		"devices":[{"id":"gw","name":"gw","kind":"firewall","interfaces":[
 		{"id":"if-lan","name":"lan","kind":"port group"}`)
 	for i := range n {

@@ -37,6 +37,7 @@ func newEditor(b *testing.B, networks, each int) *editor {
 	c.signIn()
 	doc, err := site.Read(strings.NewReader(grown(networks, each)))
 	require.NoError(b, err)
+	require.Less(b, len(check.Site(doc)), 10, "a site with findings at every network measures those")
 	_, err = c.work.Sites.Import(b.Context(), doc, 0, "")
 	require.NoError(b, err)
 	return &editor{client: c, b: b, version: stepsOfAnOrder}
