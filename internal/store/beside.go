@@ -26,56 +26,54 @@ import (
 // Beside reads what is known of a site beside its document, in one round trip.
 func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Beside, error) {
 	var b order.Beside
-	var batch pgx.Batch
-	queue(&batch, gen.AccessOfSite, func(rows []gen.AccessOfSiteRow) { b.Access = accessOf(rows) }, siteID)
-	queue(&batch, gen.MeantOfSite, func(rows []gen.MeantOfSiteRow) {
-		for _, r := range rows {
-			b.Meant = append(b.Meant, order.Meant{Finding: r.Finding, Facts: r.Facts, Reason: r.Reason, Until: r.Until,
-				By: r.By, At: r.SaidAt})
-		}
-	}, siteID)
-	queue(&batch, gen.DevicesElsewhere, func(rows []gen.DevicesElsewhereRow) {
-		b.Elsewhere = map[string][]string{}
-		for _, r := range rows {
-			b.Elsewhere[r.DeviceID] = append(b.Elsewhere[r.DeviceID], r.Name+" of "+r.Site)
-		}
-	}, siteID)
-	queue(&batch, gen.OpenOrdersOfSite, func(rows []gen.OpenOrdersOfSiteRow) {
-		for _, r := range rows {
-			b.Orders = append(b.Orders, order.Opened{ID: r.ID, Name: order.Name(r.ID), Title: r.Title, By: r.Opener})
-		}
-	}, siteID)
-	queue(&batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
-	queue(&batch, gen.ZonesOfSite, func(rows []gen.ZoneReading) { b.Zones = zonesOf(rows) }, siteID)
 	b.Documents = s.Documents
-	queue(&batch, gen.LinesOfSite, func(rows []gen.LineAddress) { b.Lines = linesOf(rows) }, siteID)
-	queue(&batch, gen.ToldOfSite, func(rows []gen.ToldAddress) { b.Sent = sentOf(rows) }, siteID)
-	queue(&batch, gen.FollowingReadsOfSite, func(rows []gen.FollowingRead) { b.Read = readOf(rows) }, siteID)
-	queue(&batch, gen.LevelsOfSite, func(rows []gen.KeptLevel) {
-		for _, r := range rows { // Lithos wrote them itself
-			switch r.Kind {
-			case LevelStandard:
-				b.Kept.Standard = new(site.Standard)
-				_ = json.Unmarshal(r.Doc, b.Kept.Standard)
-			case LevelCustomer:
-				b.Kept.Customer = new(site.Level)
-				_ = json.Unmarshal(r.Doc, b.Kept.Customer)
+	err := s.Snapshot(ctx, func(batch *pgx.Batch) {
+		queue(batch, gen.AccessOfSite, func(rows []gen.AccessOfSiteRow) { b.Access = accessOf(rows) }, siteID)
+		queue(batch, gen.MeantOfSite, func(rows []gen.MeantOfSiteRow) {
+			for _, r := range rows {
+				b.Meant = append(b.Meant, order.Meant{Finding: r.Finding, Facts: r.Facts, Reason: r.Reason, Until: r.Until,
+					By: r.By, At: r.SaidAt})
 			}
-		}
-	}, siteID)
-	queue(&batch, gen.ServersOfSite, func(rows []gen.StrayServer) {
-		for _, r := range rows {
-			b.Servers = append(b.Servers, check.Stray{Address: r.Address, MAC: address.MAC(r.Mac), Device: r.DeviceID,
-				Interface: r.Interface, First: r.FirstAt, Last: r.LastAt})
-		}
-	}, siteID)
-	queue(&batch, gen.MovesOfCustomer, func(rows []gen.MovesOfCustomerRow) { b.Moves = movesOf(rows) }, customer)
-	queue(&batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
-		customer, siteID)
-	queue(&batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
-		customer, siteID)
-	err := s.Snapshot(ctx, func(_ *gen.Queries, tx pgx.Tx) error {
-		return failed(tx.SendBatch(ctx, &batch).Close())
+		}, siteID)
+		queue(batch, gen.DevicesElsewhere, func(rows []gen.DevicesElsewhereRow) {
+			b.Elsewhere = map[string][]string{}
+			for _, r := range rows {
+				b.Elsewhere[r.DeviceID] = append(b.Elsewhere[r.DeviceID], r.Name+" of "+r.Site)
+			}
+		}, siteID)
+		queue(batch, gen.OpenOrdersOfSite, func(rows []gen.OpenOrdersOfSiteRow) {
+			for _, r := range rows {
+				b.Orders = append(b.Orders, order.Opened{ID: r.ID, Name: order.Name(r.ID), Title: r.Title, By: r.Opener})
+			}
+		}, siteID)
+		queue(batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
+		queue(batch, gen.ZonesOfSite, func(rows []gen.ZoneReading) { b.Zones = zonesOf(rows) }, siteID)
+		queue(batch, gen.LinesOfSite, func(rows []gen.LineAddress) { b.Lines = linesOf(rows) }, siteID)
+		queue(batch, gen.ToldOfSite, func(rows []gen.ToldAddress) { b.Sent = sentOf(rows) }, siteID)
+		queue(batch, gen.FollowingReadsOfSite, func(rows []gen.FollowingRead) { b.Read = readOf(rows) }, siteID)
+		queue(batch, gen.LevelsOfSite, func(rows []gen.KeptLevel) {
+			for _, r := range rows { // Lithos wrote them itself
+				switch r.Kind {
+				case LevelStandard:
+					b.Kept.Standard = new(site.Standard)
+					_ = json.Unmarshal(r.Doc, b.Kept.Standard)
+				case LevelCustomer:
+					b.Kept.Customer = new(site.Level)
+					_ = json.Unmarshal(r.Doc, b.Kept.Customer)
+				}
+			}
+		}, siteID)
+		queue(batch, gen.ServersOfSite, func(rows []gen.StrayServer) {
+			for _, r := range rows {
+				b.Servers = append(b.Servers, check.Stray{Address: r.Address, MAC: address.MAC(r.Mac), Device: r.DeviceID,
+					Interface: r.Interface, First: r.FirstAt, Last: r.LastAt})
+			}
+		}, siteID)
+		queue(batch, gen.MovesOfCustomer, func(rows []gen.MovesOfCustomerRow) { b.Moves = movesOf(rows) }, customer)
+		queue(batch, gen.NeighborPrefixes, func(rows []gen.NeighborPrefixesRow) { b.Neighbors = neighbors(rows) },
+			customer, siteID)
+		queue(batch, gen.NeighborNames, func(rows []gen.NeighborNamesRow) { b.Neighbors = named(b.Neighbors, rows) },
+			customer, siteID)
 	})
 	if err != nil {
 		return b, fmt.Errorf("read beside site %s: %w", siteID, err)

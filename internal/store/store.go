@@ -123,10 +123,15 @@ func (s *Store) InTx(ctx context.Context, do func(q *gen.Queries, tx pgx.Tx) err
 	return s.in(ctx, pgx.TxOptions{}, do)
 }
 
-// Snapshot runs reads in one transaction in which the database stays as it was when it began (repeatable read): what
-// several queries give belongs together. A write in it is refused.
-func (s *Store) Snapshot(ctx context.Context, do func(q *gen.Queries, tx pgx.Tx) error) error {
-	return s.in(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, do)
+// Snapshot runs the queries of a batch in one transaction in which the database stays as it was when it began
+// (repeatable read): what they give belongs together. A write in it is refused. The transaction begins and ends within
+// the batch, which takes one round trip. One that fails leaves it open, and the pool then closes the connection.
+func (s *Store) Snapshot(ctx context.Context, fill func(batch *pgx.Batch)) error {
+	var batch pgx.Batch
+	batch.Queue("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+	fill(&batch)
+	batch.Queue("COMMIT")
+	return failed(s.Pool.SendBatch(ctx, &batch).Close())
 }
 
 func (s *Store) in(ctx context.Context, o pgx.TxOptions, do func(q *gen.Queries, tx pgx.Tx) error) error {

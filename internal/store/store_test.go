@@ -265,20 +265,38 @@ func TestSnapshotStaysAsItWas(t *testing.T) {
 	s := open(t)
 	kelder := scenario.Site("kelder-bridge")
 	add(t, s, kelder)
-	err := s.Snapshot(t.Context(), func(q *gen.Queries, tx pgx.Tx) error {
-		before, err := q.SiteByCode(t.Context(), kelder.Code)
-		require.NoError(t, err)
-		_, err = s.Pool.Exec(t.Context(), "UPDATE site SET name = 'Another' WHERE code = $1", kelder.Code)
-		require.NoError(t, err)
-		after, err := q.SiteByCode(t.Context(), kelder.Code)
-		require.NoError(t, err)
-		assert.Equal(t, before, after)
-		_, err = tx.Exec(t.Context(), "UPDATE site SET name = 'A third'")
-		assert.ErrorContains(t, err, "read-only")
-		return nil
-	})
-	require.Error(t, err, "the refused write ends it")
-	row, err := s.SiteByCode(t.Context(), kelder.Code)
+	name := func(into *string) func(pgx.Row) error { return func(r pgx.Row) error { return r.Scan(into) } }
+	const read = "SELECT name FROM site WHERE code = $1"
+	var before, after string
+	// Between its two readings it waits for a lock that another connection has, which writes meanwhile.
+	other, err := s.Pool.Acquire(t.Context())
 	require.NoError(t, err)
+	defer other.Release()
+	do := func(sql string, args ...any) {
+		_, err := other.Exec(t.Context(), sql, args...)
+		require.NoError(t, err)
+	}
+	do("SELECT pg_advisory_lock(77)")
+	done := make(chan error, 1)
+	go func() {
+		done <- s.Snapshot(t.Context(), func(batch *pgx.Batch) {
+			batch.Queue(read, kelder.Code).QueryRow(name(&before))
+			batch.Queue("SELECT pg_advisory_xact_lock_shared(77)")
+			batch.Queue(read, kelder.Code).QueryRow(name(&after))
+		})
+	}()
+	require.Eventually(t, func() (waits bool) {
+		const sql = "SELECT EXISTS (SELECT FROM pg_locks WHERE locktype = 'advisory' AND objid = 77 AND NOT granted)"
+		return s.Pool.QueryRow(t.Context(), sql).Scan(&waits) == nil && waits
+	}, 10*time.Second, 10*time.Millisecond)
+	do("UPDATE site SET name = 'Another' WHERE code = $1", kelder.Code)
+	do("SELECT pg_advisory_unlock(77)")
+	require.NoError(t, <-done)
+	assert.Equal(t, kelder.Name, before)
+	assert.Equal(t, before, after)
+	err = s.Snapshot(t.Context(), func(batch *pgx.Batch) { batch.Queue("UPDATE site SET name = 'A third'") })
+	require.ErrorContains(t, err, "read-only")
+	row, err := s.SiteByCode(t.Context(), kelder.Code)
+	require.NoError(t, err, "the connection of the one that failed is not used again")
 	assert.Equal(t, "Another", row.Name)
 }
