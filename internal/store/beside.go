@@ -31,8 +31,9 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 		queue(batch, gen.AccessOfSite, func(rows []gen.AccessOfSiteRow) { b.Access = accessOf(rows) }, siteID)
 		queue(batch, gen.MeantOfSite, func(rows []gen.MeantOfSiteRow) {
 			for _, r := range rows {
-				b.Meant = append(b.Meant, order.Meant{Finding: r.Finding, Facts: r.Facts, Reason: r.Reason, Until: r.Until,
-					By: r.By, At: r.SaidAt})
+				b.Meant = append(b.Meant, order.Meant{Finding: r.Finding, Facts: r.Facts, Reason: r.Reason,
+					Until: r.Until,
+					By:    r.By, At: r.SaidAt})
 			}
 		}, siteID)
 		queue(batch, gen.DevicesElsewhere, func(rows []gen.DevicesElsewhereRow) {
@@ -43,7 +44,8 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 		}, siteID)
 		queue(batch, gen.OpenOrdersOfSite, func(rows []gen.OpenOrdersOfSiteRow) {
 			for _, r := range rows {
-				b.Orders = append(b.Orders, order.Opened{ID: r.ID, Name: order.Name(r.ID), Title: r.Title, By: r.Opener})
+				b.Orders = append(b.Orders, order.Opened{ID: r.ID, Name: order.Name(r.ID), Title: r.Title,
+					By: r.Opener})
 			}
 		}, siteID)
 		queue(batch, gen.SightingsOfSite, func(rows []gen.Sighting) { b.Seen = heard(rows) }, siteID)
@@ -65,7 +67,8 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 		}, siteID)
 		queue(batch, gen.ServersOfSite, func(rows []gen.StrayServer) {
 			for _, r := range rows {
-				b.Servers = append(b.Servers, check.Stray{Address: r.Address, MAC: address.MAC(r.Mac), Device: r.DeviceID,
+				b.Servers = append(b.Servers, check.Stray{Address: r.Address, MAC: address.MAC(r.Mac),
+					Device:    r.DeviceID,
 					Interface: r.Interface, First: r.FirstAt, Last: r.LastAt})
 			}
 		}, siteID)
