@@ -143,14 +143,18 @@ func (d *Device) getBelow(w http.ResponseWriter, r *http.Request) {
 	write(w, http.StatusOK, map[string]any{member: node})
 }
 
-// refuseFor refuses with the tag that data which does not fit the modules has.
+// refuseFor refuses with what an error says of itself, or with the tag that data which does not fit the modules has.
 func refuseFor(w http.ResponseWriter, err error) {
+	var why *refused
 	var bad *wrong
-	if !errors.As(err, &bad) {
+	switch {
+	case errors.As(err, &why):
+		refuse(w, why.status, why.tag, why.says)
+	case errors.As(err, &bad):
+		refuseAt(w, http.StatusBadRequest, bad.tag, bad.path, bad.says)
+	default:
 		refuse(w, http.StatusBadRequest, "malformed-message", err.Error())
-		return
 	}
-	refuseAt(w, http.StatusBadRequest, bad.tag, bad.path, bad.says)
 }
 
 // unmet is why the preconditions of a request do not hold for the running configuration

@@ -11,7 +11,6 @@ import (
 	"crypto/x509/pkix"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"io"
 	"math/big"
 	"net/http"
@@ -270,12 +269,7 @@ func (d *Device) edit(w http.ResponseWriter, r *http.Request) {
 	}
 	next := d.running
 	status, err := d.edited(&next, r, body)
-	var why *refused
-	switch {
-	case errors.As(err, &why):
-		refuse(w, why.status, why.tag, why.says)
-		return
-	case err != nil:
+	if err != nil {
 		refuseFor(w, err)
 		return
 	}
@@ -374,12 +368,9 @@ func (d *Device) operate(w http.ResponseWriter, r *http.Request) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	out, err := do(d, in)
-	var no *refused
 	switch {
-	case errors.As(err, &no):
-		refuse(w, no.status, no.tag, no.says)
 	case err != nil:
-		refuse(w, http.StatusInternalServerError, "operation-failed", err.Error())
+		refuseFor(w, err)
 	case out != nil:
 		write(w, http.StatusOK, map[string]any{"lithos-config:output": out})
 	default:
@@ -442,7 +433,15 @@ func (d *Device) settle(in input, end func() error, confirms bool) error {
 	if d.faults.fails(&d.faults.SettleAnswersLost) {
 		panic(http.ErrAbortHandler)
 	}
-	return err
+	return failed(err)
+}
+
+// failed is why an operation that may be done was not.
+func failed(err error) error {
+	if err == nil {
+		return nil
+	}
+	return no(http.StatusInternalServerError, "operation-failed", err.Error())
 }
 
 func (d *Device) changeState(in input) (any, error) {
@@ -460,7 +459,7 @@ func (d *Device) takeSecret(in input) (any, error) {
 	if in.Name == "" || in.Value == "" {
 		return nil, no(http.StatusBadRequest, "invalid-value", "A name and a value are needed.")
 	}
-	return nil, d.keepSecret(in.Name, in.Value)
+	return nil, failed(d.keepSecret(in.Name, in.Value))
 }
 
 func (d *Device) askName(in input) (any, error) {
