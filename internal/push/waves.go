@@ -355,7 +355,8 @@ func whatNext(rows []gen.WaveOrdersRow, now int) (number int, problem string) {
 	return now + 1, ""
 }
 
-// startInWave starts the push of one order of a wave. Where that is refused, the waves stop.
+// startInWave starts the push of one order of a wave. Where that is refused, the waves stop, unless the push has been
+// started meanwhile by another who brought the waves on at the same time.
 func (s *Service) startInWave(ctx context.Context, by actor.Technician, w gen.Wave, r gen.WaveOrdersRow) error {
 	_, err := s.push(ctx, by, r.OrderID, r.Version, func(q *gen.Queries, push int64) error {
 		if w.Together {
@@ -369,9 +370,17 @@ func (s *Service) startInWave(ctx context.Context, by actor.Technician, w gen.Wa
 	if !errors.As(err, &refusal) {
 		return err
 	}
-	_, err = s.store.EndWave(ctx, gen.EndWaveParams{State: wavesStopped, Problem: r.Site + ": " + refusal.Says,
-		Lead: w.Lead})
-	return errors.Join(err, s.tellTogether(ctx, s.store.Queries, w.Lead))
+	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
+		rows, err := q.WaveOrders(ctx, w.Lead)
+		if err != nil || slices.ContainsFunc(rows, func(now gen.WaveOrdersRow) bool {
+			return now.OrderID == r.OrderID && now.PushID != nil
+		}) {
+			return err
+		}
+		_, err = q.EndWave(ctx, gen.EndWaveParams{State: wavesStopped, Problem: r.Site + ": " + refusal.Says,
+			Lead: w.Lead})
+		return errors.Join(err, s.tellTogether(ctx, q, w.Lead))
+	})
 }
 
 // tellTogether tells browsers of all orders that belong together that one of them has moved.

@@ -1,11 +1,13 @@
 package work_test
 
 import (
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"lithos/internal/actor"
 	"lithos/internal/draft"
@@ -77,6 +79,35 @@ func TestWaves(t *testing.T) {
 		assert.Equal(t, "landed", w.Sites[i].State)
 	}
 	refusal(t, o.Pushes.StartWaves(ctx, o.mk, lead, []int{1}, false, nil), actor.Conflict, "None of them is open")
+}
+
+// A push that lands and the job that looks for waiting orders may bring the same waves on at once. Each order is begun
+// once, and the one that comes second stops nothing.
+func TestWavesBroughtOnAtOnce(t *testing.T) {
+	t.Parallel()
+	o := open(t)
+	run(t, o.Service)
+	lead, orders := o.everywhere()
+	o.drop(orders["the-garret"])
+	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
+	var started atomic.Bool
+	var others errgroup.Group
+	for range 6 {
+		others.Go(func() error {
+			for !started.Load() {
+				if err := o.Pushes.AdvanceWaves(t.Context()); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	err := o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{2}, false, nil)
+	started.Store(true)
+	require.NoError(t, err)
+	require.NoError(t, others.Wait())
+	w := o.wavesEnd(lead)
+	assert.Equal(t, "landed", w.State, w.Problem)
 }
 
 // A site that returns stops the waves: those behind it are not begun.

@@ -660,7 +660,7 @@ func (q *Queries) SetOrderBase(ctx context.Context, arg SetOrderBaseParams) erro
 }
 
 const SetOrderState = `-- name: SetOrderState :execrows
-UPDATE work_order SET state = $1,
+UPDATE work_order SET state = $1, waits_for = NULL,
     closed_at = CASE WHEN $1::text IN ('landed', 'dropped') THEN now() END,
     closed_by = CASE WHEN $1::text IN ('landed', 'dropped') THEN $2::bigint END
 WHERE id = $3 AND state = $4
@@ -673,6 +673,7 @@ type SetOrderStateParams struct {
 	Expected string
 }
 
+// An order whose state changes no longer waits for its window.
 func (q *Queries) SetOrderState(ctx context.Context, arg SetOrderStateParams) (int64, error) {
 	result, err := q.db.Exec(ctx, SetOrderState,
 		arg.State,

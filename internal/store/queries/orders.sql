@@ -39,8 +39,9 @@ WHERE o.site_id = $1 AND o.state IN ('open', 'pushing') ORDER BY o.id DESC;
 -- name: TouchOrder :execrows
 UPDATE work_order SET version = version + 1 WHERE id = @id AND version = @version AND state = 'open';
 
+-- An order whose state changes no longer waits for its window.
 -- name: SetOrderState :execrows
-UPDATE work_order SET state = @state,
+UPDATE work_order SET state = @state, waits_for = NULL,
     closed_at = CASE WHEN @state::text IN ('landed', 'dropped') THEN now() END,
     closed_by = CASE WHEN @state::text IN ('landed', 'dropped') THEN @by::bigint END
 WHERE id = @id AND state = @expected;
