@@ -34,12 +34,14 @@ test: system-packages browser ## Install what is missing and run every test
 # their own timers for minutes and need no processor meanwhile, so that the other tests run beside them.
 SLOW_RACED := TestAttackFortyGuessesBehindTheProxy
 WIRED := lithos/internal/standin/wired
+# go test begins packages in the order in which they are named. These wait more than they compute.
+LONG := lithos/internal/work lithos/internal/browser
 RACED := $(addprefix lithos/internal/,accounts api device draft poll push standin standin/internet standin/resolve store)
 GOTEST := $(TOOLS)/gotestsum --format standard-quiet
 
 test-plain: $(TOOLS)/gotestsum
-	@$(GOTEST) --jsonfile .tests-plain.json -- -count=1 -timeout 30m \
-		$$(go list ./... | grep -vxE '$(subst $(eval) ,|,$(RACED) $(WIRED))|.*/node_modules/.*')
+	@$(GOTEST) --jsonfile .tests-plain.json -- -count=1 -timeout 30m $(LONG) \
+		$$(go list ./... | grep -vxE '$(subst $(eval) ,|,$(LONG) $(RACED) $(WIRED))|.*/node_modules/.*')
 	go test -count=1 -run $(SLOW_RACED) ./internal/api
 
 test-wired: $(TOOLS)/gotestsum

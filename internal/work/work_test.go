@@ -30,6 +30,7 @@ import (
 )
 
 func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	other, _ := o.another()
 	id := o.order()
@@ -89,6 +90,7 @@ func containsDevice(s *site.Site, name string) bool {
 }
 
 func TestUndoRedo(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
@@ -130,6 +132,7 @@ func TestUndoRedo(t *testing.T) {
 
 // A draft kept in memory is not edited after its order has ended.
 func TestEndedOrdersTakeNoEdits(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
@@ -144,6 +147,7 @@ func TestEndedOrdersTakeNoEdits(t *testing.T) {
 }
 
 func TestBadInputChangesNothing(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	id := o.order()
 	var r *actor.Refusal
@@ -167,6 +171,7 @@ func TestBadInputChangesNothing(t *testing.T) {
 }
 
 func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.order()
@@ -188,6 +193,7 @@ func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
 }
 
 func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
@@ -212,6 +218,7 @@ func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
 }
 
 func TestDeafServerFailsTheLadder(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
@@ -227,6 +234,7 @@ func TestDeafServerFailsTheLadder(t *testing.T) {
 
 // The last rung is climbed where somebody said what to reach, and nowhere else.
 func TestInternetRungNeedsAnAddress(t *testing.T) {
+	t.Parallel()
 	for _, outside := range []netip.Addr{scenario.Outside, {}} {
 		o := open(t)
 		o.Pushes.Outside = outside
@@ -243,6 +251,7 @@ func TestInternetRungNeedsAnAddress(t *testing.T) {
 }
 
 func TestDroppedConnectionIsTriedAgain(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.order()
@@ -255,6 +264,7 @@ func TestDroppedConnectionIsTriedAgain(t *testing.T) {
 // A process that is killed in the middle of a push: another takes it up from
 // what is stored and what the device holds.
 func TestInterruptedPushIsTakenUp(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	kill := run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
@@ -284,6 +294,7 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 }
 
 func TestDraftFollowsANewerRevision(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.order()
@@ -324,6 +335,7 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 }
 
 func TestSeenTryAndFind(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	r, err := o.Poll.Try(ctx, "kelder-bridge",
@@ -378,6 +390,7 @@ func TestSeenTryAndFind(t *testing.T) {
 }
 
 func TestSecretsStayInTheVault(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	_, s := o.another()
 	rows, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
@@ -390,6 +403,7 @@ func TestSecretsStayInTheVault(t *testing.T) {
 }
 
 func TestMigrateTwice(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	require.NoError(t, store.Migrate(t.Context(), o.url))
 }
@@ -397,6 +411,7 @@ func TestMigrateTwice(t *testing.T) {
 // A program that holds port 53 of a server is found when the device is read, keeps a push out, and is
 // stopped first where the fix says so.
 func TestTakenPortIsFoundAndFreed(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	server := o.devices.ByID["dev-moss-srv"]
@@ -445,6 +460,7 @@ func TestTakenPortIsFoundAndFreed(t *testing.T) {
 // of a device whose port is taken. It is rehearsed as it would come out, and after a push that failed for it the
 // order's page offers the fix.
 func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
+	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	server := o.devices.ByID["dev-moss-srv"]

@@ -1,5 +1,7 @@
 package work_test
 
+// The longest tests stand in the first file, so that others run beside them from the start.
+
 import (
 	"context"
 	"fmt"
