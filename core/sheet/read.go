@@ -18,7 +18,7 @@ const (
 	MaxOctets  = 8 << 20
 	MaxRows    = 20_000
 	MaxColumns = 60
-	maxCell    = 1000 // characters
+	maxCell    = 1000 // octets
 )
 
 // Row is a line of a table, at its number in the file.
@@ -52,9 +52,12 @@ func ReadCSV(raw []byte) ([]Row, error) {
 	}
 }
 
-// Cell is the text of a cell as it is read: without control characters, of at most 1000 characters.
+// lines are what a text of several lines or columns has between its words.
+var lines = strings.NewReplacer("\r\n", " ", "\n", " ", "\r", " ", "\t", " ")
+
+// Cell is the text of a cell as it is read: on one line, without control characters, of at most 1000 octets.
 func Cell(text string) string {
-	return strings.TrimSpace(site.Printable(strings.ToValidUTF8(text, "�"), maxCell))
+	return strings.TrimSpace(site.Printable(lines.Replace(strings.ToValidUTF8(text, "�")), maxCell))
 }
 
 // Append adds a line to a table, unless it has no text.
@@ -120,11 +123,12 @@ var windows1252 = [32]rune{'€', '�', '‚', 'ƒ', '„', '…', '†', '‡'
 	'’',
 	'“', '”', '•', '–', '—', '˜', '™', 'š', '›', 'œ', '�', 'ž', 'Ÿ'}
 
-// separator is what stands between the cells: the one of which the first lines have the most.
+// separator is what stands between the cells: the one that most of the first lines have. Of as many, it is the one that
+// a text within a cell has least often.
 func separator(text string) rune {
 	head := text[:min(len(text), 4000)]
 	best, most := ',', 0
-	for _, c := range []rune{';', '\t', ','} {
+	for _, c := range []rune{'\t', ';', ','} {
 		n := 0
 		for line := range strings.SplitSeq(head, "\n") {
 			if strings.ContainsRune(line, c) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"lithos/core/zone"
 )
@@ -168,10 +169,11 @@ func (z Zone) check() error {
 		if _, err := r.Text().RR(z.Name, z.TTL); err != nil {
 			return fmt.Errorf("record %s: %w", r.ID, err)
 		}
-		f := at[r.Owner]
+		owner := strings.ToLower(r.Owner) // RFC 4343
+		f := at[owner]
 		if f == nil {
 			f = &found{}
-			at[r.Owner] = f
+			at[owner] = f
 		}
 		if r.Type == "CNAME" {
 			f.alias++
