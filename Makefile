@@ -12,7 +12,7 @@ GOTESTSUM_VERSION := v1.13.0
 REVIVE_VERSION := v1.9.0
 DEADCODE_VERSION := v0.48.0
 
-.PHONY: help demo test test-plain test-wired test-raced attacks bench mutate generate check-generated lint fuzz clean system-packages browser
+.PHONY: help demo test test-work test-plain test-wired test-raced attacks bench mutate generate check-generated lint fuzz clean system-packages browser
 
 help: ## List the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
@@ -23,25 +23,30 @@ demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-
 # Every test is run anew (-count=1): what some look at, such as the imports of other packages, Go's cache does not see.
 test: system-packages browser ## Install what is missing and run every test
 	@$(MAKE) --no-print-directory -j3 bin/lithos $(addprefix $(TOOLS)/,sqlc staticcheck gotestsum deadcode revive)
-	@$(MAKE) --no-print-directory -j2 check-generated lint
-	@$(MAKE) --no-print-directory -j2 test-plain test-wired
+	@$(MAKE) --no-print-directory -j4 check-generated lint test-work test-wired
+	@$(MAKE) --no-print-directory test-plain
 	@$(MAKE) --no-print-directory test-raced
 	@echo "The ten slowest tests:"
 	@cat .tests-*.json | $(TOOLS)/gotestsum tool slowest --num 10 --jsonfile -
 
-# What runs concurrently is tested with the race detector, but for a test that hashes passwords for minutes with it. The
-# two are not run at once: on two cores the browser then waits in vain. The real DHCP clients of test-wired wait for
-# their own timers for minutes and need no processor meanwhile, so that the other tests run beside them.
+# What runs concurrently is tested with the race detector, but for a test that hashes passwords for minutes with it.
+# Tests that mostly wait run beside what mostly computes: the pushes of test-work for devices, and the real DHCP clients
+# of test-wired for their own timers, beside the linters. The browser, and what the race detector slows down, need both
+# cores for themselves: beside other work the browser waits in vain.
 SLOW_RACED := TestAttackFortyGuessesBehindTheProxy
 WIRED := lithos/internal/standin/wired
-# go test begins packages in the order in which they are named. These wait more than they compute.
-LONG := lithos/internal/work lithos/internal/browser
+WORK := lithos/internal/work
+# go test begins packages in the order in which they are named.
+LONG := lithos/internal/browser
 RACED := $(addprefix lithos/internal/,accounts api device draft poll push standin standin/internet standin/resolve store)
 GOTEST := $(TOOLS)/gotestsum --format standard-quiet
 
+test-work: $(TOOLS)/gotestsum
+	@$(GOTEST) --jsonfile .tests-work.json -- -count=1 -timeout 30m $(WORK)
+
 test-plain: $(TOOLS)/gotestsum
 	@$(GOTEST) --jsonfile .tests-plain.json -- -count=1 -timeout 30m $(LONG) \
-		$$(go list ./... | grep -vxE '$(subst $(eval) ,|,$(LONG) $(RACED) $(WIRED))|.*/node_modules/.*')
+		$$(go list ./... | grep -vxE '$(subst $(eval) ,|,$(LONG) $(WORK) $(RACED) $(WIRED))|.*/node_modules/.*')
 	go test -count=1 -run $(SLOW_RACED) ./internal/api
 
 test-wired: $(TOOLS)/gotestsum
