@@ -158,7 +158,7 @@ func TestManyAtOnce(t *testing.T) {
 	assert.Len(t, none, len(refused))
 }
 
-// The addresses of an interface and the time of a record are told in words, and what is put back beside what Lithos gave
+// The addresses of an interface and the time of a record are told in words. What is put back beside what Lithos gave
 // goes.
 func TestDifferencesInWords(t *testing.T) {
 	s, given, held := start(t)

@@ -20,11 +20,13 @@ func two() (here, there *site.Site) {
 		return site.Network{ID: id, Name: name, Prefix: netip.MustParsePrefix(prefix), VLAN: vlan}
 	}
 	here = &site.Site{ID: "h", Name: "Here", Domain: "here.example", Customer: site.Level{ID: "c"},
-		Standard: site.Standard{Level: site.Level{ID: "s"}}, Networks: []site.Network{net("h1", "Desks", "10.1.0.0/24", 10),
+		Standard: site.Standard{Level: site.Level{ID: "s"}}, Networks: []site.Network{net("h1", "Desks",
+			"10.1.0.0/24", 10),
 			net("h2", "Phones", "10.1.1.0/25", 20), net("h3", "Lab", "10.1.2.0/24", 30), net("h4", "Loose",
 				"10.1.3.0/24", 0)}}
 	there = &site.Site{ID: "t", Name: "There", Domain: "there.example", Customer: site.Level{ID: "c"},
-		Standard: site.Standard{Level: site.Level{ID: "other"}}, Networks: []site.Network{net("t1", "Office", "10.2.0.0/25", 10),
+		Standard: site.Standard{Level: site.Level{ID: "other"}}, Networks: []site.Network{net("t1", "Office",
+			"10.2.0.0/25", 10),
 			net("t2", "phones", "10.2.1.0/25", 7), net("t4", "Nothing alike", "10.2.3.0/24", 0)}}
 	return here, there
 }
