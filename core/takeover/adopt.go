@@ -167,10 +167,22 @@ func (r *reader) takeReservation(h Device, held yang.Reservation) {
 	}
 }
 
+// takeClass keeps the sub-options of a class, with their names, where the device sends what they are packed to.
 func (r *reader) takeClass(h Device, k yang.Class) {
+	was, had := r.VendorClass(k.ID)
 	r.VendorClasses = slices.DeleteFunc(slices.Clone(r.VendorClasses),
 		func(o site.VendorClass) bool { return o.ID == k.ID })
 	r.classes(Device{Device: h.Device, Config: yang.Config{DHCP: yang.DHCPServer{Class: []yang.Class{k}}}})
+	at := slices.IndexFunc(r.VendorClasses, func(o site.VendorClass) bool { return o.ID == k.ID })
+	if !had || at < 0 {
+		return
+	}
+	packed := compile.ClassOptions(&site.VendorClass{Enterprise: was.Enterprise, SubOptions: was.SubOptions})
+	now := &r.VendorClasses[at]
+	own := slices.DeleteFunc(slices.Clone(now.Options), func(o site.Option) bool { return slices.Contains(packed, o) })
+	if len(packed) > 0 && len(own) == len(now.Options)-len(packed) {
+		now.Options, now.SubOptions, now.Enterprise = own, was.SubOptions, was.Enterprise
+	}
 }
 
 // takeResolver reads the settings of a resolver anew. Its zones stay as they are.

@@ -179,19 +179,23 @@ func (r *reader) fixed(h Device, fresh []string, forwards map[netip.Addr][]strin
 	}
 }
 
-// unreversed marks reservations whose address is not given their name in reverse there.
+// unreversed marks reservations whose address is not given their name in reverse by the zone that it belongs to, where
+// that is one of the zones that are read.
 func (r *reader) unreversed(fresh []string, held map[string]bool) {
-	reverses := slices.ContainsFunc(fresh, func(name string) bool {
-		_, is := zone.ReversePrefix(name)
-		return is
-	})
-	if !reverses {
-		return
+	isRead := func(a netip.Addr) bool {
+		name, longest := "", -1
+		for _, z := range r.Zones {
+			p, is := zone.ReversePrefix(z.Name)
+			if is && z.Side == site.Inside && p.Contains(a) && p.Bits() > longest {
+				name, longest = z.Name, p.Bits()
+			}
+		}
+		return slices.Contains(fresh, name)
 	}
 	r.Reservations = slices.Clone(r.Reservations)
 	for i, one := range r.Reservations {
 		whole := zone.Absolute(strings.ToLower(one.Name), r.Domain)
-		if one.Name != "" && !one.NoReverse && !held[one.Address.String()+" "+whole] {
+		if one.Name != "" && !one.NoReverse && isRead(one.Address) && !held[one.Address.String()+" "+whole] {
 			now := *one
 			now.NoReverse = true
 			r.Reservations[i] = &now
