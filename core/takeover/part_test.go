@@ -176,7 +176,10 @@ func TestEntryThatTheSiteHasNot(t *testing.T) {
 		Data: "10.84.18.9"}}}
 	now, err = read(device, yang.ZonePath(z.Name), z)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(now.Zones, func(o site.Zone) bool { return o.Name == z.Name && len(o.Records) == 1 }))
+	assert.True(t, slices.ContainsFunc(now.Zones, func(o site.Zone) bool {
+		return o.Name == z.Name && len(
+			o.Records) == 1
+	}))
 
 	for says, c := range map[string]struct {
 		device, path string
@@ -245,7 +248,8 @@ func TestAnotherReverseZone(t *testing.T) {
 	}
 	z := yang.Zone{Name: "2.0.192.in-addr.arpa", TTL: 60, Record: []yang.Record{{ID: "1", Owner: "9", Type: "PTR",
 		Data: "far.example"}}}
-	now, err := takeover.Part(s, takeover.Device{Device: device, Config: compile.Device(s, device)}, yang.ZonePath(z.Name), z)
+	now, err := takeover.Part(s, takeover.Device{Device: device, Config: compile.Device(s, device)}, yang.ZonePath(
+		z.Name), z)
 	require.NoError(t, err)
 	assert.Len(t, now.Zones, len(s.Zones)+1)
 	assert.Equal(t, s.Reservations, now.Reservations)

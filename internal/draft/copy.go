@@ -158,10 +158,10 @@ func (s *Service) copyOne(
 	})
 }
 
-// Fill puts edits into the draft of an open order as one step, on the site's newest revision. What does not apply there
-// waits for a decision.
-func (s *Service) Fill(ctx context.Context, by actor.Technician, id int64, edits []edit.Edit) error {
-	d, err := s.Draft(ctx, id)
+// Fill puts edits into the draft of an open order, at the version that the caller saw, as one step on the site's newest
+// revision. What does not apply there waits for a decision.
+func (s *Service) Fill(ctx context.Context, by actor.Technician, id int64, version int32, edits []edit.Edit) error {
+	d, err := s.Editable(ctx, id, version)
 	if err == nil && d.Order.BaseRevision != d.Order.Head {
 		d, err = s.Rebase(ctx, id, d.Order.Version)
 	}

@@ -158,6 +158,12 @@ func (s *Service) Draft(ctx context.Context, id int64) (*order.Draft, error) {
 	if err != nil {
 		return nil, err
 	}
+	switch now, err := s.store.Order(ctx, id); {
+	case err != nil:
+		return nil, err
+	case now.Version != o.Version: // the steps may be of a later version: each change makes one
+		return s.Draft(ctx, id)
+	}
 	var steps []order.Step
 	for _, r := range rows {
 		step := order.Step{Seq: r.Seq, Says: r.Says, Undone: r.Undone, Version: r.Version, By: r.MadeBy, ByID: r.ByID,

@@ -28,7 +28,7 @@ type Drafts interface {
 	Head(ctx context.Context, siteID string, revision int32) (*check.Scene, error)
 	SceneOf(ctx context.Context, code string, order int64) (*check.Scene, *order.Draft, int32, error)
 	Draft(ctx context.Context, id int64) (*order.Draft, error)
-	Fill(ctx context.Context, by actor.Technician, id int64, edits []edit.Edit) error
+	Fill(ctx context.Context, by actor.Technician, id int64, version int32, edits []edit.Edit) error
 	Rebase(ctx context.Context, id int64, version int32) (*order.Draft, error)
 	Drop(ctx context.Context, by actor.Technician, id int64, version int32) error
 	// DropIn is Drop within a transaction.
@@ -248,7 +248,7 @@ func (s *Service) fillOne(ctx context.Context, by actor.Technician, p gen.Phases
 	}
 	d, err := s.drafts.Draft(ctx, p.OrderID)
 	if err == nil && len(d.Steps)+d.Order.Lost == 0 {
-		err = s.drafts.Fill(ctx, by, p.OrderID, edits)
+		err = s.drafts.Fill(ctx, by, p.OrderID, d.Order.Version, edits)
 	}
 	if err != nil {
 		return settled(err) // another fills it at the same time, or it is looked at again
