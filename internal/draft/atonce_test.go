@@ -23,8 +23,8 @@ func renamed(from, to string) []edit.Edit {
 		Fields: []edit.Field{{Name: "name", From: quoted(from), To: quoted(to)}}}}
 }
 
-// A draft that another process moves to a new revision is read as it was at one moment: the steps with the revision that
-// they were made on.
+// A draft that another process moves to a new revision is read as it was at one moment: the steps with the revision
+// that they were made on.
 func TestDraftIsReadAtOneMoment(t *testing.T) {
 	t.Parallel()
 	d := demotest.NewDesk(t, "quill-street")
