@@ -3,8 +3,10 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -169,22 +171,72 @@ func (v *values) options(list []yang.Option) {
 func (v *values) names(c yang.Config) {
 	if s := c.Resolver.Settings; s != nil {
 		v.add("Answers on", strings.Join(s.Interface, ", "))
-		var to []string
-		for _, f := range s.Forwarder {
-			to = append(to, f.AddrPort().String())
+		v.add("Who may ask", joined(s.Asker))
+		v.add("Asks", asked(s.Forwarder))
+		for _, d := range s.Domain {
+			v.add("Asks for "+d.Name, asked(d.Server))
 		}
-		v.add("Asks", strings.Join(to, ", "))
+		var all map[string]any
+		_ = json.Unmarshal(inJSON(s), &all)
+		for _, name := range slices.Sorted(maps.Keys(all)) {
+			if !slices.Contains([]string{"interface", "asker", "forwarder", "domain", "stop-others"}, name) {
+				v.add("Setting "+name, setting(all[name]))
+			}
+		}
 	}
 	for _, z := range c.Resolver.Zone {
 		v.add("Zone", z.Name)
+		v.seconds("TTL", z.TTL)
+		v.add("Primary", z.Primary)
+		v.add("Contact", z.Contact)
+		v.seconds("Refresh", z.Refresh)
+		v.seconds("Retry", z.Retry)
+		v.seconds("Expire", z.Expire)
+		v.seconds("Negative", z.Negative)
+		if z.Partial {
+			v.add("Names it does not have", "are asked of the forwarders")
+		}
 		for _, r := range z.Record {
-			v.add(r.Type, r.Owner+" "+r.Data)
+			v.add(r.Type, r.Owner+" "+inWords(r))
 		}
 	}
 	for _, n := range c.Outside.Name {
 		v.add("Name", n.Name)
+		v.add("Zone", n.Zone)
+		v.add("Address of", n.Interface)
+		v.add("Types", strings.Join(n.Type, ", "))
+		if n.Server.IsValid() {
+			v.add("Server", netip.AddrPortFrom(n.Server, uint16(n.Port)).String())
+		}
+		v.add("Request to", n.RequestTo)
+		v.add("Address is asked of", n.Asks)
 		v.add("Key", n.Key)
+		v.add("Algorithm", n.Algorithm)
+		v.seconds("TTL", n.TTL)
+		v.seconds("Looks every", n.Every)
+		v.seconds("Between two updates", n.Least)
+		v.add("On", yes(n.Enabled))
 	}
+}
+
+// seconds adds a time, where one is said.
+func (v *values) seconds(name string, n int) {
+	if n != 0 {
+		v.add(name, fmt.Sprintf("%d s", n))
+	}
+}
+
+// asked is servers with their ports, and the name that those must have that are asked over TLS.
+func asked(list []yang.NameServer) string {
+	var out []string
+	for _, f := range list {
+		one := f.AddrPort().String()
+		if f.TLSName != "" {
+			one += " over TLS as " + f.TLSName
+		}
+		out = append(out, one)
+	}
+	return strings.Join(out, ", ")
 }
 
 func bare(ip *yang.IPv4) string {

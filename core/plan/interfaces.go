@@ -72,7 +72,7 @@ func (p *planner) tune() (steps []Step) {
 		if i.IPv4 = was.IPv4; fresh || p.readdress[i.Name] {
 			i.IPv4 = nil
 		}
-		steps = append(steps, put("Set", fmt.Sprintf("`%s`: %s", i.Name, text), tuned(i),
+		steps = append(steps, put("Set", fmt.Sprintf("`%s`: %s", i.Name, text), tuned(was, i),
 			yang.InterfacePath(i.Name), i))
 	}
 	return steps
@@ -121,11 +121,11 @@ func vlans(p *yang.Switchport) string {
 	case len(p.Tagged) == 0:
 		return fmt.Sprintf("VLAN %d untagged", p.Untagged)
 	}
-	out := strings.Trim(strings.ReplaceAll(fmt.Sprint(p.Tagged), " ", ", "), "[]") + " tagged"
+	tagged := strings.Trim(strings.ReplaceAll(fmt.Sprint(p.Tagged), " ", ", "), "[]") + " tagged"
 	if p.Untagged != 0 {
-		out = fmt.Sprintf("VLAN %d untagged, %s", p.Untagged, out)
+		return fmt.Sprintf("VLAN %d untagged, %s", p.Untagged, tagged)
 	}
-	return out
+	return "VLAN " + tagged
 }
 
 func (p *planner) dropAddresses() (steps []Step) {
@@ -202,20 +202,24 @@ func (p *planner) giveAddresses() (steps []Step) {
 			continue
 		}
 		steps = append(steps, put("Give", fmt.Sprintf("`%s` the address %s", i.Name, addresses(i.IPv4)),
-			"Clients use it as their gateway and server", yang.IPv4Path(i.Name), i.IPv4))
+			"The device is reached there under it", yang.IPv4Path(i.Name), i.IPv4))
 	}
 	return steps
 }
 
-// tuned says what setting an interface is for.
-func tuned(i yang.Interface) string {
+// tuned says what setting an interface is for: by the first that changes.
+func tuned(was, now yang.Interface) string {
 	switch {
-	case i.Uplink != nil:
+	case !reflect.DeepEqual(was.Uplink, now.Uplink):
 		return "How the uplink gets its address, and which networks it translates"
-	case i.Switchport != nil:
+	case !reflect.DeepEqual(was.Switchport, now.Switchport) && now.Switchport == nil:
+		return "The port tells no VLANs apart"
+	case !reflect.DeepEqual(was.Switchport, now.Switchport):
 		return "The port carries these VLANs"
-	case len(i.Member) > 0:
-		return "The ports are one network"
+	case !slices.Equal(was.Member, now.Member) && len(now.Member) == 0:
+		return "It groups no ports any more"
+	case !slices.Equal(was.Permit, now.Permit):
+		return "The interface accepts these requests from its clients"
 	}
-	return "The interface accepts these requests from its clients"
+	return "The ports are one network"
 }

@@ -250,7 +250,7 @@ func (p *planner) relay() (steps []Step) {
 			to = append(to, "`"+a.String()+"`")
 		}
 		steps = append(steps, put("Relay", fmt.Sprintf("DHCP from `%s` to %s", r.Interface, strings.Join(to, ", ")),
-			"The server has no interface on that network", yang.RelayPath(r.Interface), r))
+			"Requests of its clients are passed on", yang.RelayPath(r.Interface), r))
 	}
 	return steps
 }

@@ -148,7 +148,7 @@ func (a *asking) iface(was, now yang.Interface) {
 		return strconv.Itoa(i.VLAN.ID)
 	}
 	carries := func(i yang.Interface) string {
-		if i.Switchport == nil {
+		if i.Name == "" || was.Switchport == nil && now.Switchport == nil {
 			return ""
 		}
 		return vlans(i.Switchport)
@@ -287,15 +287,19 @@ func (a *asking) zone(was, now yang.Zone) {
 // set is the records of an owner that are of one type.
 type set struct{ owner, typ string }
 
+// inWords is what a record says, and for how long where it says so itself.
+func inWords(r yang.Record) string {
+	if r.TTL == 0 {
+		return r.Data
+	}
+	return fmt.Sprintf("%s for %d s", r.Data, r.TTL)
+}
+
 // sets are the records of a zone by owner and type, in words.
 func sets(z yang.Zone) map[set]string {
 	lists := map[set][]string{}
 	for _, r := range z.Record {
-		text := r.Data
-		if r.TTL != 0 {
-			text += fmt.Sprintf(" for %d s", r.TTL)
-		}
-		lists[set{r.Owner, r.Type}] = append(lists[set{r.Owner, r.Type}], text)
+		lists[set{r.Owner, r.Type}] = append(lists[set{r.Owner, r.Type}], inWords(r))
 	}
 	out := map[set]string{}
 	for s, list := range lists {
@@ -337,13 +341,20 @@ func (a *asking) settings(was, now *yang.ResolverSettings) {
 	var before, after map[string]any
 	_ = json.Unmarshal(inJSON(was), &before)
 	_ = json.Unmarshal(inJSON(now), &after)
-	for _, told := range []string{"interface", "forwarder", "asker", "stop-others"} {
-		delete(after, told)
+	elsewhere := []string{"interface", "forwarder", "asker", "stop-others"}
+	for _, name := range elsewhere {
+		delete(after, name)
 	}
 	if len(before) == 0 || was.Port == 0 {
 		return // a resolver that is new: what it listens on and whom it asks tell it
 	}
-	for _, name := range slices.Sorted(maps.Keys(after)) {
+	names := maps.Clone(after)
+	for name := range before {
+		if !slices.Contains(elsewhere, name) {
+			names[name] = nil
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
 		a.ask(setting(before[name]), setting(after[name]), "What is the resolver's setting `%s`?", name)
 	}
 }
