@@ -280,7 +280,7 @@ func (s *Site) Follower(id string) (*Following, bool) {
 func (s *Site) FollowerOf(name string) (*Following, bool) {
 	for i := range s.Following {
 		f := &s.Following[i]
-		if _, below, has := strings.Cut(name, "."); f.Name == name || f.Wildcard && has && below == f.Name {
+		if f.Name == name || f.Wildcard && strings.HasSuffix(name, "."+f.Name) { // RFC 4592: at any depth
 			return f, true
 		}
 	}
