@@ -2,6 +2,7 @@ package rehearse_test
 
 import (
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -87,5 +88,35 @@ func TestInternetRung(t *testing.T) {
 	} {
 		r := rehearse.InternetRung(s, n)
 		assert.Equal(t, want, r.State+" "+r.Value+" "+r.Rule)
+	}
+}
+
+// A client stays plugged in where a network makes way for another in its VLAN; without VLANs nothing says where.
+func TestANetworkInThePlaceOfAnother(t *testing.T) {
+	for vlan, moves := range map[int]bool{48: true, 0: false} {
+		base, draft := scenario.Site("kelder-bridge"), scenario.Site("kelder-bridge")
+		for _, s := range []*site.Site{base, draft} {
+			n, _ := s.Network("net-imaging")
+			n.VLAN = vlan
+		}
+		n, _ := draft.Network("net-imaging")
+		n.ID = "net-other"
+		for i := range draft.Pools {
+			if draft.Pools[i].Network == "net-imaging" {
+				draft.Pools[i].Network = "net-other"
+			}
+		}
+		for _, r := range draft.Reservations {
+			if r.Network == "net-imaging" {
+				r.Network = "net-other"
+			}
+		}
+		leases := rehearse.Leases{"dev-gw-1": {{Address: netip.MustParseAddr("10.84.20.30"), HostName: "office-pc",
+			MAC: [6]byte{0, 0, 0x5e, 9, 9, 1}, Subnet: netip.MustParsePrefix("10.84.20.0/26"), Pool: "pool-imaging",
+			State: dhcp.Bound, Since: now, Expires: now.Add(time.Hour)}}}
+		_, clients := runAll(t, now, base, draft, leases)
+		at := slices.IndexFunc(clients, func(c rehearse.Client) bool { return c.Name == "office-pc" })
+		require.GreaterOrEqual(t, at, 0)
+		assert.Equal(t, moves, clients[at].After != "", "VLAN %d: %+v", vlan, clients[at])
 	}
 }

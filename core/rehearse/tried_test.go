@@ -119,6 +119,12 @@ func TestLadderTried(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, ladderTried(c.at, c.tried), what)
 	}
+	unserved := compile.Device(s, "dev-gw-1")
+	unserved.DHCP = yang.DHCPServer{}
+	nobody := ladderTried(s, rehearse.Tried{Up: true, Scenes: silent, Held: map[string]yang.Config{
+		"dev-gw-1": unserved}})
+	assert.Equal(t, "lease fail no pool; fixed devices only network-unserved", nobody[1])
+
 	cut := ladderTried(s, rehearse.Tried{Up: true, Scenes: silent, Held: map[string]yang.Config{"dev-sw-core": gone}})
 	assert.Contains(t, cut[0], "link fail ", "what a switch holds cuts it off")
 	assert.Contains(t, cut[0], "48")
@@ -164,6 +170,14 @@ func TestTrialWithoutAnAnswer(t *testing.T) {
 	scene, err = second.Do(rehearse.Act{Do: "lease"})
 	require.NoError(t, err)
 	assert.Equal(t, "It has no address. Pool Imaging has no free address.", scene.Says)
+	// An address of another network is one that this network has not.
+	s.Networks = append(s.Networks, site.Network{ID: "over", Prefix: netip.MustParsePrefix("10.84.20.0/25")},
+		site.Network{ID: "far", Prefix: netip.MustParsePrefix("192.168.9.0/24")})
+	s.Networks = s.Networks[len(s.Networks)-2:]
+	stray := rehearse.NewTrial(rehearse.NewStage(now, s, nil), n, &dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, 4}})
+	scene, err = stray.Do(rehearse.Act{Do: "stale"})
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(scene.Messages[0].Options), "192.168.9.254")
 	// Alone on its site, a client with another network's address has one that nobody has.
 	s.Networks = []site.Network{*n}
 	alone := rehearse.NewTrial(rehearse.NewStage(now, s, nil), n, &dhcp.Client{MAC: [6]byte{0, 0, 0x5e, 9, 9, 3}})
