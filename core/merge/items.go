@@ -97,6 +97,9 @@ func (o *item) read(cells, above map[string]string) {
 	if p := strings.IndexByte(at, '/'); p > 0 && o.prefix == "" {
 		o.prefix, at = masked(at), at[:p]
 	}
+	if _, err := netip.ParseAddr(at); err == nil && o.prefix == "" && of(ColumnMask) != "" {
+		o.prefix = prefix(at, of(ColumnMask))
+	}
 	o.kind = o.kindOf(cells, at)
 	name := cells[ColumnName]
 	switch o.kind {
