@@ -63,9 +63,13 @@ func (p *Plan) Phases() []Phase {
 		short = p.Was
 	}
 	if doc, ok := p.beside(short); ok {
+		both := "Both gateways answer"
+		if len(doc.Networks) > len(short.Networks) {
+			both += ", and trunks carry both VLANs"
+		}
 		out = append(out, Phase{Kind: Beside, Title: "Bring the new up beside the old", Doc: doc,
 			NotBefore: night.Add(-24 * time.Hour), NotAfter: night.Add(-time.Hour),
-			Says: "Both gateways answer, and trunks carry both VLANs. Nobody is in the new ones yet."})
+			Says: both + ". Nobody is in the new ones yet."})
 	}
 	swapped := p.swapped(short)
 	out = append(out, Phase{Kind: Swap, Title: "Swap", Doc: swapped, NotBefore: night, NotAfter: night.Add(nightLength),
@@ -113,10 +117,17 @@ func takenAway(was, now *site.Site, edits []edit.Edit) string {
 	names := namesOf(was)
 	var out []string
 	for _, e := range edits {
-		if e.Op == edit.Remove {
-			out = append(out, called(was, e, noun(e.Part.Kind)+" "+strings.TrimPrefix(names[e.Part],
-				noun(e.Part.Kind)+" ")))
+		if e.Op != edit.Remove {
+			continue
 		}
+		what := called(was, e, names[e.Part])
+		switch {
+		case e.Part.Kind == site.KindInterface:
+			what = called(was, e, "interface "+names[e.Part])
+		case what == names[e.Part]:
+			what = noun(e.Part.Kind) + " " + what
+		}
+		out = append(out, what)
 	}
 	ports := map[int]int{}
 	for _, d := range was.Devices {

@@ -1,6 +1,7 @@
 package move
 
 import (
+	"cmp"
 	"encoding/json"
 	"maps"
 	"net/netip"
@@ -73,7 +74,7 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 				continue
 			}
 			one := row
-			one.Was, one.Will = plain(f.From), plain(f.To)
+			one.Was, one.Will = plain(f.From, pointed(f.Name, before)), plain(f.To, pointed(f.Name, after))
 			if label := labels[f.Name]; label != "" {
 				one.What += ", " + label
 			}
@@ -215,21 +216,36 @@ func cabled(s *site.Site, i *site.Interface) bool {
 	})
 }
 
-// plain is a value of a site file in words.
-func plain(raw json.RawMessage) string {
+// pointing are the fields that name other parts by their ids.
+var pointing = []string{"network", "networks", "server", "uplink", "peer", "forwardFrom", "device", "forClass"}
+
+// pointed is what the parts are called, by their ids, that a field may name.
+func pointed(field string, names map[site.Ref]string) map[string]string {
+	if !slices.Contains(pointing, field) {
+		return nil
+	}
+	out := make(map[string]string, len(names))
+	for ref, name := range names {
+		out[ref.ID] = name
+	}
+	return out
+}
+
+// plain is a value of a site file in words; an id is written as the name that it stands for.
+func plain(raw json.RawMessage, names map[string]string) string {
 	var v any
 	if json.Unmarshal(raw, &v) != nil {
 		return string(raw)
 	}
-	return inWords(v)
+	return inWords(v, names)
 }
 
-func inWords(v any) string {
+func inWords(v any, names map[string]string) string {
 	switch v := v.(type) {
 	case nil:
 		return ""
 	case string:
-		return v
+		return cmp.Or(names[v], v)
 	case bool:
 		return strconv.FormatBool(v)
 	case float64:
@@ -237,17 +253,17 @@ func inWords(v any) string {
 	case []any:
 		var out []string
 		for _, of := range v {
-			out = append(out, inWords(of))
+			out = append(out, inWords(of, names))
 		}
 		return strings.Join(out, ", ")
 	case map[string]any:
 		if v["from"] != nil && v["to"] != nil {
-			return inWords(v["from"]) + " – " + inWords(v["to"])
+			return inWords(v["from"], names) + " – " + inWords(v["to"], names)
 		}
 		var out []string
 		for _, key := range []string{"domain", "address", "value", "servers", "method", "translates"} {
 			if v[key] != nil {
-				out = append(out, inWords(v[key]))
+				out = append(out, inWords(v[key], names))
 			}
 		}
 		return strings.Join(out, " ")
