@@ -28,7 +28,8 @@ var moves = []struct {
 		Network: "net-imaging", Prefix: netip.MustParsePrefix("10.84.21.0/26")}}}},
 	{"one joins another", "kelder-bridge", move.Request{Night: night, Shifts: []move.Shift{{Network: "net-imaging",
 		Prefix: netip.MustParsePrefix("10.84.21.0/24")}, {Network: "net-cameras", Into: "net-imaging"}}}},
-	{"a part becomes a network", "kelder-bridge", move.Request{Night: night, Shifts: []move.Shift{{Network: "net-clinic",
+	{"a part becomes a network", "kelder-bridge", move.Request{Night: night, Shifts: []move.Shift{{
+		Network: "net-clinic",
 		Pieces: []move.Piece{{Name: "Tills", Takes: address.Range{From: netip.MustParseAddr("10.84.18.60"),
 			To: netip.MustParseAddr("10.84.18.80")}, Prefix: netip.MustParsePrefix("10.84.22.0/26"), VLAN: 25}}}}}},
 	{"packed, with one address chosen", "quill-street", move.Request{Night: night, Shifts: []move.Shift{{
@@ -38,10 +39,12 @@ var moves = []struct {
 		Rule: move.ByUse}}}},
 	{"a relayed network", "moss-end", move.Request{Night: night, Shifts: []move.Shift{{Network: "net-moss-theatre",
 		Prefix: netip.MustParsePrefix("10.84.53.0/26"), VLAN: 148}}}},
-	{"the network of the servers", "moss-end", move.Request{Night: night, Shifts: []move.Shift{{Network: "net-moss-bench",
-		Prefix: netip.MustParsePrefix("10.84.54.0/26")}}}},
-	{"another device routes it", "kelder-bridge", move.Request{Night: night, Shifts: []move.Shift{{Network: "net-imaging",
-		Device: "dev-sw-core"}}}},
+	{"the network of the servers", "moss-end", move.Request{Night: night, Shifts: []move.Shift{{
+		Network: "net-moss-bench",
+		Prefix:  netip.MustParsePrefix("10.84.54.0/26")}}}},
+	{"another device routes it", "kelder-bridge", move.Request{Night: night, Shifts: []move.Shift{{
+		Network: "net-imaging",
+		Device:  "dev-sw-core"}}}},
 	{"a whole block", "the-garret", move.Request{Night: night, Block: netip.MustParsePrefix("10.50.0.0/24")}},
 }
 
@@ -68,7 +71,8 @@ func TestMovesInWords(t *testing.T) {
 		}
 		doc := s
 		for _, ph := range p.Phases() {
-			fmt.Fprintf(&got, "* %s, %s to %s: %s. %s\n", ph.Kind, ph.NotBefore.Format(clocked), ph.NotAfter.Format(clocked),
+			fmt.Fprintf(&got, "* %s, %s to %s: %s. %s\n", ph.Kind, ph.NotBefore.Format(clocked), ph.NotAfter.Format(
+				clocked),
 				ph.Title, ph.Says)
 			for _, e := range ph.Edits {
 				fmt.Fprintf(&got, "  %s\n", edit.Describe(doc, e))
