@@ -281,7 +281,7 @@ func words(s *site.Site, k *site.Kind, f *site.Field, part any, absent string) s
 		for _, id := range f.Points(part) {
 			names = append(names, id)
 		}
-		return named(s, f, names)
+		return named([]*site.Site{s}, f, names)
 	}
 	for _, c := range f.Choices {
 		if c.Value == text {

@@ -37,9 +37,10 @@ func fieldOf(kind, key string) (*site.Field, bool) {
 	return k.Key(key)
 }
 
-// Describe says in one line what an edit does. s is the document before or
-// after the edit; it is where names are looked up.
-func Describe(s *site.Site, e Edit) string {
+// Describe says in one line what an edit does. s is the document before or after the edit; it is where names are looked
+// up. Those of parts that it does not have are looked up in others, such as the document on the other side of the edit.
+func Describe(s *site.Site, e Edit, others ...*site.Site) string {
+	in := append([]*site.Site{s}, others...)
 	var part map[string]any
 	_ = json.Unmarshal(e.Value, &part)
 	what := noun(e.Part.Kind) + " " + title(s, e, part)
@@ -56,14 +57,14 @@ func Describe(s *site.Site, e Edit) string {
 		for _, f := range e.Fields {
 			var was, now any
 			_, _ = json.Unmarshal(f.From, &was), json.Unmarshal(f.To, &now)
-			changes = append(changes, turned(s, e.Part.Kind, f.Name, was, now)...)
+			changes = append(changes, turned(in, e.Part.Kind, f.Name, was, now)...)
 		}
 		return "Change " + what + ": " + strings.Join(changes, "; ")
 	}
 }
 
 // turned says what became of a field: of one with fields of its own, of each.
-func turned(s *site.Site, kind, name string, was, now any) []string {
+func turned(in []*site.Site, kind, name string, was, now any) []string {
 	before, had := was.(map[string]any)
 	after, has := now.(map[string]any)
 	_, known := fieldOf(kind, name)
@@ -72,12 +73,12 @@ func turned(s *site.Site, kind, name string, was, now any) []string {
 		var out []string
 		for _, key := range slices.Sorted(maps.Keys(before)) {
 			if _, stays := after[key]; !stays {
-				out = append(out, turned(s, kind, key, before[key], nil)...)
+				out = append(out, turned(in, kind, key, before[key], nil)...)
 			}
 		}
 		for _, key := range slices.Sorted(maps.Keys(after)) {
 			if !reflect.DeepEqual(before[key], after[key]) {
-				out = append(out, turned(s, kind, key, before[key], after[key])...)
+				out = append(out, turned(in, kind, key, before[key], after[key])...)
 			}
 		}
 		return out
@@ -89,14 +90,14 @@ func turned(s *site.Site, kind, name string, was, now any) []string {
 		return []string{"another " + f.Sentence()}
 	}
 	label := wordOf(kind, name)
-	if says := regrouped(s, f, was, now); says != "" {
+	if says := regrouped(in, f, was, now); says != "" {
 		return []string{label + " " + says}
 	}
 	say := func(v any) string {
 		if v == nil && strings.HasSuffix(label, " to") {
 			return "nothing" // "relays to not set" is no sentence
 		}
-		return named(s, f, v)
+		return named(in, f, v)
 	}
 	return []string{fmt.Sprintf("%s %s, was %s", label, say(now), say(was))}
 }
@@ -120,7 +121,7 @@ func switched(kind, name string, on bool) string {
 }
 
 // regrouped says what came to a list and what left it, where some of it stays.
-func regrouped(s *site.Site, f *site.Field, was, now any) string {
+func regrouped(in []*site.Site, f *site.Field, was, now any) string {
 	before, _ := was.([]any)
 	after, _ := now.([]any)
 	without := func(list, other []any) []any {
@@ -131,10 +132,10 @@ func regrouped(s *site.Site, f *site.Field, was, now any) string {
 	came, left := without(after, before), without(before, after)
 	var says []string
 	if len(came) > 0 {
-		says = append(says, "also "+named(s, f, came))
+		says = append(says, "also "+named(in, f, came))
 	}
 	if len(left) > 0 {
-		says = append(says, "no longer "+named(s, f, left))
+		says = append(says, "no longer "+named(in, f, left))
 	}
 	if len(left) == len(before) { // nothing stays
 		return ""
@@ -142,15 +143,15 @@ func regrouped(s *site.Site, f *site.Field, was, now any) string {
 	return strings.Join(says, ", ")
 }
 
-// named puts a value in words, parts by their names. f may be nil.
-func named(s *site.Site, f *site.Field, v any) string {
+// named puts a value in words, parts by their names in the first document that has them. f may be nil.
+func named(in []*site.Site, f *site.Field, v any) string {
 	if f == nil || f.Of == "" || f.Named {
 		return sayAny(v)
 	}
 	if list, ok := v.([]any); ok {
 		var out []string
 		for _, item := range list {
-			out = append(out, named(s, f, item))
+			out = append(out, named(in, f, item))
 		}
 		return strings.Join(out, ", ")
 	}
@@ -158,15 +159,18 @@ func named(s *site.Site, f *site.Field, v any) string {
 	if !ok {
 		return sayAny(v)
 	}
-	_, in, _, found := site.Find(s, site.Ref{Kind: f.Of, ID: id})
-	if !found {
-		return id
+	for _, s := range in {
+		_, owner, _, found := site.Find(s, site.Ref{Kind: f.Of, ID: id})
+		if !found {
+			continue
+		}
+		name, _ := site.NameOf(s, site.Ref{Kind: f.Of, ID: id})
+		if of, ok := site.NameOf(s, owner); ok {
+			name += " of " + of
+		}
+		return name
 	}
-	name, _ := site.NameOf(s, site.Ref{Kind: f.Of, ID: id})
-	if owner, ok := site.NameOf(s, in); ok {
-		name += " of " + owner
-	}
-	return name
+	return id
 }
 
 func describeOption(s *site.Site, e Edit, part map[string]any) string {

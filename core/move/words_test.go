@@ -75,7 +75,7 @@ func TestMovesInWords(t *testing.T) {
 				clocked),
 				ph.Title, ph.Says)
 			for _, e := range ph.Edits {
-				fmt.Fprintf(&got, "  %s\n", edit.Describe(doc, e))
+				fmt.Fprintf(&got, "  %s\n", edit.Describe(doc, e, ph.Doc))
 			}
 			back, err := edit.Apply(ph.Doc, p.Back(ph)...)
 			require.NoError(t, err)

@@ -204,7 +204,7 @@ func Describe(before, after *site.Site, edits []edit.Edit) string {
 		if i > 0 {
 			says += "; "
 		}
-		says += edit.Describe(doc, e)
+		says += edit.Describe(doc, e, before, after)
 	}
 	if more := len(edits) - len(shown); more > 0 {
 		says += fmt.Sprintf("; %d more", more)

@@ -47,7 +47,7 @@ func (s *Service) Changes(ctx context.Context, id int64) ([]ChangeGroup, error) 
 		if e.Op == edit.Remove {
 			doc = was
 		}
-		g.Items = append(g.Items, OneChanged{edit.Describe(doc, e), edit.PartOf(was, e), edit.PartOf(now, e)})
+		g.Items = append(g.Items, OneChanged{edit.Describe(doc, e, was, now), edit.PartOf(was, e), edit.PartOf(now, e)})
 	}
 	rank := map[string]int{"network": 0, "device": 1, "site": 2}
 	slices.SortStableFunc(out, func(a, b ChangeGroup) int { return rank[a.Kind] - rank[b.Kind] })

@@ -57,7 +57,7 @@ func (s *Service) becomes(ctx context.Context, l *sites.Level, doc *site.Site) (
 	one := Becomes{Place: sites.Place{Code: doc.Code, Name: doc.Name}, Words: []string{}, Added: []order.Brief{}}
 	now := l.In(doc)
 	for _, e := range edit.Between(doc, now) {
-		one.Words = append(one.Words, edit.Describe(doc, e))
+		one.Words = append(one.Words, edit.Describe(doc, e, now))
 	}
 	if len(one.Words) == 0 {
 		return one, nil
