@@ -50,7 +50,6 @@ func (l *listener) heard(secret string) bool {
 // A kept password of a device goes only where it was kept for: not to another address, not to another certificate, not
 // by way of another device. Each introduction is on record.
 func TestAttack01AKeptPasswordGoesNowhereElse(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	evil := listens(t)
@@ -90,7 +89,6 @@ func TestAttack01AKeptPasswordGoesNowhereElse(t *testing.T) {
 
 // The password of an account at a provider was typed for that provider: a draft that names another has none.
 func TestAttack01AProvidersPasswordGoesNowhereElse(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	evil := listens(t)
@@ -129,7 +127,6 @@ func TestAttack01AProvidersPasswordGoesNowhereElse(t *testing.T) {
 
 // Where a signed-in browser may have Lithos connect to is one rule, also for what shows a certificate alone.
 func TestAttack03GreetLooksAroundNowhere(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	o.Accounts.Outbound = outbound.Rule{Never: o.Accounts.Outbound.Never}
 	evil := listens(t)

@@ -24,7 +24,6 @@ import (
 
 // A site is begun beside the customer's others, with a block that nobody uses; wrong values are named.
 func TestSiteIsBegun(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	known, err := o.Sites.Beginning(ctx)
@@ -75,7 +74,6 @@ func TestSiteIsBegun(t *testing.T) {
 // A site that is put away is on no list but its own, keeps its history, and comes back as it was. One with work under
 // way stays.
 func TestSiteIsPutAway(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	id := o.at("the-garret")
@@ -108,7 +106,6 @@ func TestSiteIsPutAway(t *testing.T) {
 // A device is reached once its certificate was compared and it has let Lithos in; nothing is kept before. The
 // password is replaced, shared by another device, and forgotten with the rest.
 func TestDeviceIsReached(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	const code, id, siteID = "the-garret", "dev-garret-rt", "site-the-garret"
@@ -175,7 +172,6 @@ func TestDeviceIsReached(t *testing.T) {
 // A site that others built is read from its devices into a draft, as one step; the push after it changes nothing on
 // them. What cannot be read is listed, and a device that is silent ends it with nothing changed.
 func TestSiteIsTakenOver(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	run(t, o.Service)
@@ -244,7 +240,6 @@ func TestSiteIsTakenOver(t *testing.T) {
 // Any two revisions are compared in words, there and back; any is brought back as a work order, which lands like any
 // other.
 func TestRevisionIsBroughtBack(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	run(t, o.Service)
@@ -303,7 +298,6 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 
 // A site, or all of a customer, goes into a spreadsheet, and who took it away is written down.
 func TestSheetIsTakenAway(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	one, err := o.Sites.Sheet(ctx, o.mk, "kelder-bridge", "addresses", false, false)
@@ -323,7 +317,6 @@ func TestSheetIsTakenAway(t *testing.T) {
 // One account serves devices of several sites of a customer: it is replaced once for all of them, and only when
 // each lets it in. It is no account for another customer's devices.
 func TestOneAccountForSeveralDevices(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	reach := func(code, device string) poll.Reaching {
@@ -371,7 +364,6 @@ func (o *office) passwordOf(siteID, device string) string {
 
 // The fixes that tell no known client anything else are made in one step; others are left to somebody.
 func TestSafeFixes(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.at("kelder-bridge")
 	before, err := o.SafeFixes(t.Context(), o.mk, id, o.version(id), false)
@@ -394,7 +386,6 @@ func TestSafeFixes(t *testing.T) {
 
 // A site is printed on a sheet: whom to ask, and everything that has an address.
 func TestASiteOnOneSheet(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	for _, name := range scenario.Names {
 		p, err := o.Card(t.Context(), name)
@@ -419,7 +410,6 @@ func TestASiteOnOneSheet(t *testing.T) {
 // A sheet says what clients get: the lease time that the pool gives, not the one of a level it hides, and each pool's
 // where they differ.
 func Test41TheSheetSaysWhatClientsGet(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	row := func(network string) string {
 		p, err := o.Card(t.Context(), "kelder-bridge")

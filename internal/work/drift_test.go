@@ -64,7 +64,6 @@ func rulesOf(o *office, id int64) []string {
 // A device that somebody changed by hand is noticed; a push to it is refused until the difference is decided; adopted,
 // it is the site's and the device stays as it is; the history tells both.
 func TestAChangeByHandIsNoticedAndAdopted(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.byHand("dev-gw-1", widen)
@@ -109,7 +108,6 @@ func TestAChangeByHandIsNoticedAndAdopted(t *testing.T) {
 // Put back, a difference is undone by the push of a work order that changes nothing else, and undo takes the decision
 // back.
 func TestAChangeByHandIsPutBack(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	was := o.devices.ByID["dev-gw-1"].Running()
@@ -150,7 +148,6 @@ func TestAChangeByHandIsPutBack(t *testing.T) {
 
 // What somebody changes between the last reading and the push is found by the push, which touches nothing.
 func TestAChangeByHandJustBeforeThePush(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.at("kelder-bridge")
@@ -173,7 +170,6 @@ func TestAChangeByHandJustBeforeThePush(t *testing.T) {
 
 // A form of a configuration that was kept is brought back as a work order.
 func TestAKeptConfigurationIsBroughtBack(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	row, err := o.Store.Site(t.Context(), "kelder-bridge")
@@ -203,7 +199,6 @@ func TestAKeptConfigurationIsBroughtBack(t *testing.T) {
 
 // A DHCP server that nobody recorded is found by a test client and by the reading.
 func TestAStrayServerIsFound(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	stray, err := o.devices.Fabric("kelder-bridge").PlugIn(24, address.MAC{0, 0, 94, 0, 83, 222},
@@ -224,7 +219,6 @@ func TestAStrayServerIsFound(t *testing.T) {
 // findings of the site, on the drift page for all and for each, and in the rehearsal; what puts it back climbs that
 // network's ladder. The same is so of a device of which nobody's part is the difference.
 func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.byHand("dev-gw-1", func(c *yang.Config) {
@@ -265,7 +259,6 @@ func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
 // Of two relays that were taken away, putting one back is about the clients behind it: those behind the other have what
 // they had before and after.
 func Test38EachDifferenceIsAboutItsOwnClients(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	o.exec(`INSERT INTO sighting (site_id, device_id, source, address, mac, client_id, name, vendor_class, pool, state,
 		port,
@@ -297,7 +290,6 @@ func Test38EachDifferenceIsAboutItsOwnClients(t *testing.T) {
 // A client that is tried on the devices tells what was tried: with a relay, a permit or a trunk taken away by hand it
 // has no address, what comes after was not tried, and the cause is what the devices hold.
 func Test37ALiveLadderIsWhatWasTried(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	ladder := func(network string) (out []string) {

@@ -47,7 +47,6 @@ func (o *office) found(code, rule string) bool {
 // A name follows its line: whenever the address changes the server is told, and nothing else of the zone is
 // changed. A line that flaps is told of no more than the least time allows, and its last address wins.
 func TestNameFollowsItsLine(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx, garret := t.Context(), o.devices.ByID["dev-garret-rt"]
 	_, rest := o.says("garret.example", "home")
@@ -103,7 +102,6 @@ func TestNameFollowsItsLine(t *testing.T) {
 
 // An address that nobody reaches is not told, and a line that is dropped takes nothing back.
 func TestUnreachedLineIsNotTold(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	garret := o.devices.ByID["dev-garret-rt"]
 	o.Poll.Observe(t.Context(), "site-the-garret")
@@ -124,7 +122,6 @@ func TestUnreachedLineIsNotTold(t *testing.T) {
 
 // A refused update is written down with its reason, and sent again ever less often until it is taken.
 func TestRefusedUpdateIsTriedAgain(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	o.Poll.Observe(t.Context(), "site-the-yard")
 	f := o.follows("the-yard")
@@ -148,7 +145,6 @@ func TestRefusedUpdateIsTriedAgain(t *testing.T) {
 
 // The trial climbs from the line to the world, and shows a key that may do more.
 func TestFollowingIsTried(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	for _, c := range []struct{ code, site, id, want string }{
 		{"the-garret", "site-the-garret", "following-home", "pass pass pass pass pass pass pass pass pass"},
@@ -174,7 +170,6 @@ func TestFollowingIsTried(t *testing.T) {
 
 // What is said of all sites in one pass is what each site's own page says.
 func TestFollowingNamesOfAllSites(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	codes := []string{"the-garret", "quill-street", "the-yard", "the-hut"}
 	for _, code := range codes {

@@ -32,7 +32,6 @@ func tellsOthers(c *yang.Config) {
 // What is put back is rehearsed against what the device tells now, and proved on its network like an edit. The order's
 // page shows for ever what was carried out.
 func Test11And12WhatIsPutBackIsRehearsedProvedAndKept(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.byHand("dev-gw-1", tellsOthers)
@@ -79,7 +78,6 @@ func Test11And12WhatIsPutBackIsRehearsedProvedAndKept(t *testing.T) {
 // Who had an address is answered from leases and neighbours too, with from when to when, and kept when the sightings
 // themselves are forgotten.
 func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	put := func(mac, state, from, until string) {
@@ -118,7 +116,6 @@ func Test19WhoHadAnAddressIsKnownFromWhatWasSeen(t *testing.T) {
 
 // Find for an address shows what is wrong with it; for a complaint, what may be why.
 func Test20FindShowsFindings(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	of := func(text string) (rules []string) {
 		hits, err := o.Sites.Find(t.Context(), text)

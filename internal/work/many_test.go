@@ -46,7 +46,6 @@ func interfaceOf(device, id string, fields ...string) draft.Change {
 
 // Number 16: what is said to change is counted in lines, also where a line makes two records.
 func Test16LinesAreCountedAsLines(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	p, err := o.Drafts.Paste(t.Context(), o.order(), draft.PasteRequest{Zone: "zone-kelder", Kind: "record",
 		Text: "10.84.20.61 scans scanner\nfiles CNAME scans\n# a remark\nno record at all\n"})
@@ -55,7 +54,6 @@ func Test16LinesAreCountedAsLines(t *testing.T) {
 }
 
 func TestPasteInADraft(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	r := draft.PasteRequest{Network: "net-clinic", Kind: "reservation",
@@ -75,7 +73,6 @@ func TestPasteInADraft(t *testing.T) {
 }
 
 func TestFixAllOfAKind(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	for _, at := range []string{"10.84.18.100", "10.84.18.101", "10.84.18.102"} {
@@ -99,7 +96,6 @@ func TestFixAllOfAKind(t *testing.T) {
 // A password typed into a draft is in no draft, journal, log or answer, and is
 // in the device after the push.
 func TestPasswordsPassUnseen(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.at("the-garret")
@@ -135,7 +131,6 @@ func nameInUse(t *testing.T, o *office) string {
 // A password typed into a draft replaces the one in use when it is pushed, not
 // before; undo takes it back, and a draft that was dropped long ago leaves none behind.
 func TestTypedPasswordsWaitForThePush(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	was := nameInUse(t, o)
@@ -177,7 +172,6 @@ func TestTypedPasswordsWaitForThePush(t *testing.T) {
 // A network behind a relay is proved from where its clients are heard, though only
 // the server was changed.
 func TestRelayedNetworkIsProvedAtItsRelay(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.at("moss-end")
@@ -201,7 +195,6 @@ func TestRelayedNetworkIsProvedAtItsRelay(t *testing.T) {
 // A push to several devices goes one after another; the first refusal stops it,
 // and every device is as it was.
 func TestPushStopsAtTheFirstRefusal(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.at("moss-end")
@@ -228,7 +221,6 @@ func TestPushStopsAtTheFirstRefusal(t *testing.T) {
 }
 
 func TestTryThroughManyActs(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	r, err := o.Poll.Try(t.Context(), "kelder-bridge",
 		poll.TryRequest{Network: "net-imaging", Against: "device", MAC: "02005e0000ab", Acts: []rehearse.Act{
@@ -280,7 +272,6 @@ func TestTryThroughManyActs(t *testing.T) {
 }
 
 func TestForecastAndSpread(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	page := o.page("kelder-bridge", 0)
 	v, err := page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: "120",
@@ -314,7 +305,6 @@ func TestForecastAndSpread(t *testing.T) {
 
 // What the clients of a site are seen to do, read from its devices.
 func TestSeenIsJudged(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
@@ -362,7 +352,6 @@ func TestSeenIsJudged(t *testing.T) {
 }
 
 func TestLinksOfASite(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	d := o.page("moss-end", 0).Topology("net-moss-kennels")
 	assert.Len(t, d.Devices, 4)

@@ -21,7 +21,6 @@ import (
 // A network that is shut off on purpose is answered once: it is counted and not among what wants something done, on the
 // site's page, on Rounds and in a draft; taken back, or with other facts, or after its last day, it is shown again.
 func Test48AFindingIsMeantSo(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	found := func() *check.Finding {

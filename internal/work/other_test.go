@@ -17,7 +17,6 @@ import (
 // Of two servers on a network either may go on: both ways out are offered, each is one
 // edit, and a finding with one way out has no other.
 func TestTwoWaysOut(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	o.edit(id, draft.Change{Entries: []edit.Entry{
@@ -74,7 +73,6 @@ func TestTwoWaysOut(t *testing.T) {
 
 // Names, VLANs, ports and identities that are there twice are found as they are typed.
 func TestTwiceIsFoundAsItIsTyped(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	rules := func() []string {

@@ -43,7 +43,6 @@ func workbook(t *testing.T) []byte {
 
 // The columns of a workbook are recognised, corrected once, and remembered; lines are taken or left.
 func TestAWorkbookIsTakenIn(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.at("kelder-bridge")
 	in := work.TakeIn{Version: o.version(id), Files: []work.TakenFile{{Name: "machines.xlsx", Data: workbook(t)}}}
@@ -92,7 +91,6 @@ func TestAWorkbookIsTakenIn(t *testing.T) {
 
 // Two files at once, one a site file; a broken one is refused by its name, and nothing is changed.
 func TestSeveralFilesAreTakenIn(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.at("hallin-road")
 	doc := scenario.Site("hallin-road")
@@ -118,7 +116,6 @@ func TestSeveralFilesAreTakenIn(t *testing.T) {
 
 // What is written out as a workbook is read back the same, and no cell is a formula.
 func TestAWorkbookIsWrittenOut(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.at("kelder-bridge")
 	raw, err := o.Sites.Sheet(t.Context(), o.mk, "kelder-bridge", "addresses", false, true)

@@ -20,7 +20,6 @@ import (
 )
 
 func TestInspectorShowsEveryKindOfPart(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	cases := []struct {
 		ref, kind, title string
@@ -60,7 +59,6 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 }
 
 func TestSeenStrangersCanBeRecorded(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	r, err := o.Poll.Try(t.Context(), "kelder-bridge",
 		poll.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
@@ -76,7 +74,6 @@ func TestSeenStrangersCanBeRecorded(t *testing.T) {
 // Rounds tells of what only a site's surroundings show: here another site of the
 // customer on the same addresses.
 func TestRoundsLookAround(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx, stop := context.WithCancel(t.Context())
 	require.NoError(t, o.Run(ctx, time.Second))
@@ -108,7 +105,6 @@ func TestRoundsLookAround(t *testing.T) {
 }
 
 func TestRoundsAndStandards(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	rows, err := o.Sites.Sites(t.Context(), false)
 	require.NoError(t, err)
@@ -143,7 +139,6 @@ func TestRoundsAndStandards(t *testing.T) {
 }
 
 func TestRoomForANetwork(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	room, err := o.page("kelder-bridge", 0).Room(26)
 	require.NoError(t, err)
@@ -162,7 +157,6 @@ func TestRoomForANetwork(t *testing.T) {
 
 // A device that Lithos cannot reach gets its steps in words; the push waits until they are done and goes on then.
 func TestStepsByHand(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.exec("DELETE FROM device_access WHERE device_id = 'dev-sw-core'")
@@ -210,7 +204,6 @@ func TestStepsByHand(t *testing.T) {
 
 // A push that is told to stop puts back what it has changed, and says how what was done by hand is put back.
 func TestStopWhileByHand(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.exec("DELETE FROM device_access WHERE device_id = 'dev-sw-core'")

@@ -25,7 +25,6 @@ func typed(at time.Time) string {
 // An order with a change window is not pushed outside of it; left to start by itself it is pushed when the window
 // opens, in the name of who left it.
 func TestAnOrderWaitsForItsWindow(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.at("kelder-bridge")
@@ -64,7 +63,6 @@ func TestAnOrderWaitsForItsWindow(t *testing.T) {
 
 // An order that a person pushes waits no more: where the push fails, it does not start again by itself.
 func TestAnOrderThatWaitsIsPushedByHand(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.at("kelder-bridge")
@@ -90,7 +88,6 @@ func TestAnOrderThatWaitsIsPushedByHand(t *testing.T) {
 
 // What cannot be pushed when its window opens says why, and is not tried again.
 func TestAnOrderThatCannotStart(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.at("kelder-bridge")
 	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
@@ -111,7 +108,6 @@ func TestAnOrderThatCannotStart(t *testing.T) {
 
 // One step is taken back from the middle, unless a later one needs it.
 func TestAStepIsTakenBackFromTheMiddle(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.at("kelder-bridge")
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
@@ -140,7 +136,6 @@ func TestAStepIsTakenBackFromTheMiddle(t *testing.T) {
 // Without an end a window is no promise for ever: an order that nobody was there to start says so, and does not start
 // at some other time. One that cannot start keeps no other from it.
 func Test05AnOrderStartsAnHourLateAtMost(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	left := func(code, network, at, mac string) int64 {
@@ -169,7 +164,6 @@ func Test05AnOrderStartsAnHourLateAtMost(t *testing.T) {
 // What somebody left to be done waits while their account is switched off, and says why: an order at its window, a
 // wave, the phases of a move. Another order starts at its own window all the same.
 func Test49WhatSomebodyLeftWaitsForTheirAccount(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	run(t, o.Service)

@@ -30,7 +30,6 @@ import (
 )
 
 func TestTwoTechniciansNeverLoseAnEditSilently(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	other, _ := o.another()
 	id := o.order()
@@ -90,7 +89,6 @@ func containsDevice(s *site.Site, name string) bool {
 }
 
 func TestUndoRedo(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
@@ -132,7 +130,6 @@ func TestUndoRedo(t *testing.T) {
 
 // A draft kept in memory is not edited after its order has ended.
 func TestEndedOrdersTakeNoEdits(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
@@ -147,7 +144,6 @@ func TestEndedOrdersTakeNoEdits(t *testing.T) {
 }
 
 func TestBadInputChangesNothing(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	var r *actor.Refusal
@@ -171,7 +167,6 @@ func TestBadInputChangesNothing(t *testing.T) {
 }
 
 func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.order()
@@ -193,7 +188,6 @@ func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
 }
 
 func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
@@ -218,7 +212,6 @@ func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
 }
 
 func TestDeafServerFailsTheLadder(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
@@ -234,7 +227,6 @@ func TestDeafServerFailsTheLadder(t *testing.T) {
 
 // The last rung is climbed where somebody said what to reach, and nowhere else.
 func TestInternetRungNeedsAnAddress(t *testing.T) {
-	t.Parallel()
 	for _, outside := range []netip.Addr{scenario.Outside, {}} {
 		o := open(t)
 		o.Pushes.Outside = outside
@@ -251,7 +243,6 @@ func TestInternetRungNeedsAnAddress(t *testing.T) {
 }
 
 func TestDroppedConnectionIsTriedAgain(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.order()
@@ -264,7 +255,6 @@ func TestDroppedConnectionIsTriedAgain(t *testing.T) {
 // A process that is killed in the middle of a push: another takes it up from
 // what is stored and what the device holds.
 func TestInterruptedPushIsTakenUp(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	kill := run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
@@ -294,7 +284,6 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 }
 
 func TestDraftFollowsANewerRevision(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.order()
@@ -335,7 +324,6 @@ func TestDraftFollowsANewerRevision(t *testing.T) {
 }
 
 func TestSeenTryAndFind(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	ctx := t.Context()
 	r, err := o.Poll.Try(ctx, "kelder-bridge",
@@ -390,7 +378,6 @@ func TestSeenTryAndFind(t *testing.T) {
 }
 
 func TestSecretsStayInTheVault(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	_, s := o.another()
 	rows, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
@@ -403,7 +390,6 @@ func TestSecretsStayInTheVault(t *testing.T) {
 }
 
 func TestMigrateTwice(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	require.NoError(t, store.Migrate(t.Context(), o.url))
 }
@@ -411,7 +397,6 @@ func TestMigrateTwice(t *testing.T) {
 // A program that holds port 53 of a server is found when the device is read, keeps a push out, and is
 // stopped first where the fix says so.
 func TestTakenPortIsFoundAndFreed(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	server := o.devices.ByID["dev-moss-srv"]
@@ -460,7 +445,6 @@ func TestTakenPortIsFoundAndFreed(t *testing.T) {
 // of a device whose port is taken. It is rehearsed as it would come out, and after a push that failed for it the
 // order's page offers the fix.
 func Test39AStandingFindingStopsWhatItSpeaksOf(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	server := o.devices.ByID["dev-moss-srv"]

@@ -52,7 +52,6 @@ func (o *office) pushed(s *work.Service, id int64) *push.PushView {
 // What the world is told is written when the devices are ready, and read back; names of the provider's
 // own stay.
 func TestOutsideZoneIsWrittenWithThePush(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	id := o.outside()
@@ -80,7 +79,6 @@ func TestOutsideZoneIsWrittenWithThePush(t *testing.T) {
 
 // A provider that refuses sends the devices back, before they have confirmed.
 func TestRefusedZoneSendsDevicesBack(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
@@ -95,7 +93,6 @@ func TestRefusedZoneSendsDevicesBack(t *testing.T) {
 
 // A key that is not taken is told before any device confirms.
 func TestWrongKeyIsToldFirst(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.devices.Internet.AddKey(internet.Key{Name: "lithos.larkrise", Zone: "larkrise.example", Reads: true,
@@ -111,7 +108,6 @@ func TestWrongKeyIsToldFirst(t *testing.T) {
 
 // A device that does not confirm has the zone put back, but for what somebody else wrote meanwhile.
 func TestZoneIsPutBackWithTheDevices(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.devices.ByID["dev-gw-1"].Inject(standin.Faults{ConfirmsFull: 99})
@@ -126,7 +122,6 @@ func TestZoneIsPutBackWithTheDevices(t *testing.T) {
 // An answer that gets lost is asked for again: what is written is not written twice. A provider that is
 // silent is waited for.
 func TestSilentProviderIsWaitedFor(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	run(t, o.Service)
 	o.devices.Internet.Inject(internet.Faults{LoseAnswers: 1})
@@ -138,7 +133,6 @@ func TestSilentProviderIsWaitedFor(t *testing.T) {
 // A certificate's name is proved with its own key, which is refused for anything else, and nothing of it is
 // left; a key that may do more, or a CAA record of another authority, is told.
 func TestCertificateIsProved(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	states := func() string {
 		v, err := o.Poll.TryCertificate(t.Context(), o.mk, "kelder-bridge", "cert-edge")
@@ -167,7 +161,6 @@ func TestCertificateIsProved(t *testing.T) {
 
 // What was changed at the provider by hand is found when the zone is read, and can be written down.
 func TestWhatTheWorldIsToldIsRead(t *testing.T) {
-	t.Parallel()
 	o := open(t)
 	id := o.order()
 	differs := func() int {
