@@ -48,6 +48,7 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 	}
 	out := []Moved{}
 	before, after := namesOf(was), namesOf(will)
+	idsBefore, idsAfter := byID(before), byID(after)
 	for _, e := range edit.Between(was, will) {
 		doc, names := will, after
 		if e.Op == edit.Remove {
@@ -74,7 +75,10 @@ func rowsOf(m *mapping, was, will *site.Site) []Moved {
 				continue
 			}
 			one := row
-			one.Was, one.Will = plain(f.From, pointed(f.Name, before)), plain(f.To, pointed(f.Name, after))
+			one.Was, one.Will = plain(f.From, nil), plain(f.To, nil)
+			if slices.Contains(pointing, f.Name) {
+				one.Was, one.Will = plain(f.From, idsBefore), plain(f.To, idsAfter)
+			}
 			if label := labels[f.Name]; label != "" {
 				one.What += ", " + label
 			}
@@ -219,11 +223,8 @@ func cabled(s *site.Site, i *site.Interface) bool {
 // pointing are the fields that name other parts by their ids.
 var pointing = []string{"network", "networks", "server", "uplink", "peer", "forwardFrom", "device", "forClass"}
 
-// pointed is what the parts are called, by their ids, that a field may name.
-func pointed(field string, names map[site.Ref]string) map[string]string {
-	if !slices.Contains(pointing, field) {
-		return nil
-	}
+// byID is what parts are called by their ids alone, whatever their kind.
+func byID(names map[site.Ref]string) map[string]string {
 	out := make(map[string]string, len(names))
 	for ref, name := range names {
 		out[ref.ID] = name

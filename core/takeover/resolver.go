@@ -182,12 +182,22 @@ func (r *reader) fixed(h Device, fresh []string, forwards map[netip.Addr][]strin
 // unreversed marks reservations whose address is not given their name in reverse by the zone that it belongs to, where
 // that is one of the zones that are read.
 func (r *reader) unreversed(fresh []string, held map[string]bool) {
+	reverse := map[netip.Prefix]string{}
+	read := false
+	for _, z := range r.Zones {
+		if p, is := zone.ReversePrefix(z.Name); is && z.Side == site.Inside {
+			reverse[p] = z.Name
+			read = read || slices.Contains(fresh, z.Name)
+		}
+	}
+	if !read {
+		return
+	}
 	isRead := func(a netip.Addr) bool {
 		name, longest := "", -1
-		for _, z := range r.Zones {
-			p, is := zone.ReversePrefix(z.Name)
-			if is && z.Side == site.Inside && p.Contains(a) && p.Bits() > longest {
-				name, longest = z.Name, p.Bits()
+		for p, of := range reverse {
+			if p.Contains(a) && p.Bits() > longest {
+				name, longest = of, p.Bits()
 			}
 		}
 		return slices.Contains(fresh, name)
