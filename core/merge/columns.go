@@ -73,7 +73,7 @@ func byHeading(cells []string) (columns []string, ok bool) {
 	telling := 0
 	for _, cell := range cells {
 		column := columnOf(cell)
-		if column == ColumnName && taken[ColumnName] || column != "" && taken[column] {
+		if column != ColumnNothing && taken[column] {
 			column = ColumnNothing
 		}
 		taken[column] = true

@@ -213,6 +213,14 @@ func sameAddressing(ids map[string]string, own, other *site.Site) {
 	for _, k := range other.VendorClasses {
 		pair(ids, own.VendorClasses, k.ID, func(o site.VendorClass) (string, bool) { return o.ID, o.Match == k.Match })
 	}
+	for _, d := range other.OptionDefinitions {
+		pair(ids, own.OptionDefinitions, d.ID, func(o site.OptionDefinition) (string, bool) {
+			return o.ID, o.Code == d.Code
+		})
+	}
+	for _, c := range other.KnownClients {
+		pair(ids, own.KnownClients, c.ID, func(o site.KnownClient) (string, bool) { return o.ID, o.MAC == c.MAC })
+	}
 }
 
 // sameNames finds resolvers, zones, services and names that follow a line.
@@ -241,6 +249,9 @@ func sameNames(ids map[string]string, own, other *site.Site) {
 	}
 	for _, f := range other.Following {
 		pair(ids, own.Following, f.ID, func(o site.Following) (string, bool) { return o.ID, o.Name == f.Name })
+	}
+	for _, c := range other.Certificates {
+		pair(ids, own.Certificates, c.ID, func(o site.Certificate) (string, bool) { return o.ID, o.Name == c.Name })
 	}
 }
 

@@ -3,6 +3,7 @@ package merge_test
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lithos/core/address"
 	"lithos/core/edit"
 	"lithos/core/merge"
 	"lithos/core/scenario"
@@ -309,4 +311,35 @@ func FuzzTable(f *testing.F) {
 		_, err = edit.Apply(s, edits...)
 		require.NoError(t, err)
 	})
+}
+
+// underOtherIDs is a site as somebody else would have typed it in: every part has another id.
+func underOtherIDs(t *testing.T, s *site.Site) *site.Site {
+	raw, err := site.Encode(s)
+	require.NoError(t, err)
+	text := string(raw)
+	for _, m := range regexp.MustCompile(`"id": *"([^"]+)"`).FindAllStringSubmatch(text, -1) {
+		text = strings.ReplaceAll(text, `"`+m[1]+`"`, `"their-`+m[1]+`"`)
+	}
+	out, err := site.Read(strings.NewReader(text))
+	require.NoError(t, err)
+	require.NotEqual(t, s.ID, out.ID)
+	return out
+}
+
+// Parts are the same by what they are: a site whose parts all have other ids brings nothing.
+func TestTheSameSiteUnderOtherIDs(t *testing.T) {
+	for _, name := range scenario.Names {
+		own := scenario.Site(name)
+		own.OptionDefinitions = []site.OptionDefinition{{ID: "def-1", Code: 224, Name: "Tills", Type: "text"},
+			{ID: "def-2", Code: 225, Name: "Menu", Type: "text"}}
+		own.KnownClients = []site.KnownClient{{ID: "known-1", MAC: address.MAC{2, 0, 0, 0, 0, 1}, Name: "visitor"},
+			{ID: "known-2", MAC: address.MAC{2, 0, 0, 0, 0, 2}, Name: "guest"}}
+		m := merge.New(own, all, ids())
+		require.NoError(t, m.Site("file.json", underOtherIDs(t, own)))
+		lines, _ := m.Lines()
+		for _, l := range lines {
+			assert.Fail(t, "not found to be the same", "%s: %s %s: %s", name, l.State, l.Text, l.Says)
+		}
+	}
 }
