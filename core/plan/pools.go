@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"bytes"
 	"fmt"
 	"reflect"
 	"slices"
@@ -71,7 +72,7 @@ func (p *planner) narrowPools() (steps []Step) {
 		if rest.Range, rest.Exclusion = q.Range, q.Exclusion; slices.Equal(kept, now.Range) &&
 			reflect.DeepEqual(rest, q) {
 			p.settled[q.ID] = true // it only shrinks, and is then what it shall be
-			steps = append(steps, serve(now))
+			steps = append(steps, changed(q, now))
 			continue
 		}
 		q.Range = kept
@@ -119,17 +120,57 @@ func (p *planner) servePools() (steps []Step) {
 		if p.settled[q.ID] || had && !p.withdraw[q.ID] && reflect.DeepEqual(was, q) {
 			continue
 		}
-		step := serve(q)
-		if what := poolChange(was, q); had && !p.withdraw[q.ID] && what != "" {
-			step.Why += "; " + what
+		if had && !p.withdraw[q.ID] {
+			steps = append(steps, changed(was, q))
+		} else {
+			steps = append(steps, serve(q))
 		}
-		steps = append(steps, step)
 	}
 	return steps
 }
 
-// poolChange says which options of a pool change.
-func poolChange(was, now yang.Pool) string {
+// poolChanges says what of a pool changes that stays where it is.
+func poolChanges(was, now yang.Pool) []string {
+	var out []string
+	add := func(changed bool, format string, args ...any) {
+		if changed {
+			out = append(out, fmt.Sprintf(format, args...))
+		}
+	}
+	add(now.Enabled && !was.Enabled, "switched on")
+	add(was.Enabled && !now.Enabled, "switched off: no client is answered from it")
+	add(was.Name != now.Name, "it was called %s", was.Name)
+	add(!slices.Equal(was.Range, now.Range), "it handed out %s", runs(was))
+	added := func(from, to []yang.Exclusion) []string {
+		var names []string
+		for _, x := range from {
+			if !slices.ContainsFunc(to, func(o yang.Exclusion) bool { return o.Span == x.Span }) {
+				names = append(names, "`"+x.AddressRange().Short(now.Subnet)+"`")
+			}
+		}
+		return names
+	}
+	more, fewer := added(now.Exclusion, was.Exclusion), added(was.Exclusion, now.Exclusion)
+	add(more != nil, "excludes %s", strings.Join(more, ", "))
+	add(fewer != nil, "no longer excludes %s", strings.Join(fewer, ", "))
+	add(more == nil && fewer == nil && !slices.Equal(was.Exclusion, now.Exclusion), "another reason of an exclusion")
+	add(was.ForClass != now.ForClass || !bytes.Equal(was.ForClient, now.ForClient), "it is for other clients")
+	out = append(out, optionChanges(was, now)...)
+	add(!now.Enabled && !was.Enabled, "it stays switched off")
+	return out
+}
+
+// changed is the step that gives a pool that stays where it is what it shall have.
+func changed(was, now yang.Pool) Step {
+	step := serve(now)
+	if why := strings.Join(poolChanges(was, now), "; "); why != "" {
+		step.Why = strings.ToUpper(why[:1]) + why[1:]
+	}
+	return step
+}
+
+// optionChanges says which options of a pool change.
+func optionChanges(was, now yang.Pool) []string {
 	var tells, other, ends []string
 	name := func(code uint8) string {
 		d, known := option.Own(nil).Lookup(code)
@@ -162,7 +203,7 @@ func poolChange(was, now yang.Pool) string {
 			out = append(out, part.words+strings.Join(part.names, ", "))
 		}
 	}
-	return strings.Join(out, "; ")
+	return out
 }
 
 func serve(q yang.Pool) Step {

@@ -286,16 +286,18 @@ func (c *chain) atOnce(k int) {
 	i := c.Goal.Interfaces.Interface[at]
 	about := func(s plan.Step) bool { return s.Path == yang.InterfacePath(i.Name) || s.Path == yang.IPv4Path(i.Name) }
 	others := append(slices.Clone(c.steps[:k]), slices.DeleteFunc(slices.Clone(c.steps[k:]), about)...)
-	text := "`" + i.Name + "`"
+	var gets, addresses []string
 	if i.VLAN != nil {
-		text += fmt.Sprintf(" VLAN %d", i.VLAN.ID)
+		gets = append(gets, fmt.Sprintf("VLAN %d", i.VLAN.ID))
 	}
 	if i.IPv4 != nil {
-		for n, a := range i.IPv4.Address {
-			text += []string{" and the address ", ", "}[min(n, 1)] + "`" + a.Prefix().String() + "`"
+		for _, a := range i.IPv4.Address {
+			addresses = append(addresses, "`"+a.Prefix().String()+"`")
 		}
+		gets = append(gets, "the address "+strings.Join(addresses, ", "))
 	}
-	c.place(others, plan.Step{Verb: "Give", Adds: true, Text: text + " in one step", Method: "PUT",
+	text := fmt.Sprintf("`%s` %s in one step", i.Name, strings.Join(gets, " and "))
+	c.place(others, plan.Step{Verb: "Give", Adds: true, Text: text, Method: "PUT",
 		Why:  "Lithos reaches the device by it: in two steps there would be no way back in between",
 		Path: yang.InterfacePath(i.Name), Body: yang.Body(i)})
 }
