@@ -22,7 +22,7 @@ demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-
 
 # Every test is run anew (-count=1): what some look at, such as the imports of other packages, Go's cache does not see.
 test: system-packages browser ## Install what is missing and run every test
-	@$(MAKE) --no-print-directory -j3 bin/lithos $(addprefix $(TOOLS)/,sqlc staticcheck gotestsum deadcode revive)
+	@$(MAKE) --no-print-directory -j3 bin/lithos $(addprefix $(TOOLS)/,staticcheck gotestsum deadcode revive)
 	@$(MAKE) --no-print-directory -j4 check-generated lint test-work test-wired
 	@$(MAKE) --no-print-directory test-plain
 	@$(MAKE) --no-print-directory test-raced
@@ -82,6 +82,7 @@ bench: system-packages browser bin/lithos ## Measure what is promised until the 
 
 generate: $(TOOLS)/sqlc web/node_modules/.installed ## Make generated code anew
 	cd internal/store && $(TOOLS)/sqlc generate
+	scripts/sqlc-sums > internal/store/sqlc.sums
 	go run ./cmd/lithos openapi > docs/openapi.json
 	go run ./cmd/lithos schema > docs/site.schema.json
 	go run ./cmd/lithos outside-names > docs/outside-names.json
@@ -89,7 +90,7 @@ generate: $(TOOLS)/sqlc web/node_modules/.installed ## Make generated code anew
 	go run ./cmd/lithos rules > docs/rules.md
 	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.gen.ts >/dev/null
 
-check-generated: $(TOOLS)/sqlc bin/lithos
+check-generated: bin/lithos
 	@scripts/check-generated
 
 fuzz: ## Fuzz every parser and codec for FUZZTIME each (default 30s)
