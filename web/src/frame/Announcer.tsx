@@ -21,7 +21,9 @@ export function Announcer() {
       aria-live="polite"
       className={
         text && over !== count
-          ? 'pointer-events-none absolute left-4 min-[1001px]:left-[256px] bottom-full mb-2 z-30 max-w-[min(560px,92vw)] bg-basalt text-on-basalt border border-basalt-line rounded-sm px-3 py-1.5 print:hidden'
+          ? 'pointer-events-none absolute left-4 min-[1001px]:left-[256px] bottom-full mb-2 z-30 ' +
+            'max-w-[min(560px,92vw)] bg-basalt text-on-basalt border border-basalt-line rounded-sm px-3 py-1.5 ' +
+            'print:hidden'
           : 'sr-only'
       }
     >

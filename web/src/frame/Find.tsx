@@ -52,7 +52,10 @@ export function Find() {
   return (
     <div
       ref={box}
-      className="ml-auto relative w-[340px] max-[1000px]:w-[220px] max-[641px]:w-auto max-[641px]:min-w-0 max-[641px]:flex-1"
+      className={
+        'ml-auto relative w-[340px] max-[1000px]:w-[220px] max-[641px]:w-auto max-[641px]:min-w-0 ' +
+        'max-[641px]:flex-1'
+      }
     >
       <Command
         shouldFilter={false}
@@ -72,7 +75,10 @@ export function Find() {
             }}
             onFocus={() => setOpen(true)}
             placeholder="Find an address, MAC, name, VLAN, order"
-            className="w-full h-[30px] bg-basalt-2 border border-basalt-line rounded-sm px-2.5 pr-8 text-on-basalt placeholder:text-on-basalt-2"
+            className={
+              'w-full h-[30px] bg-basalt-2 border border-basalt-line rounded-sm px-2.5 pr-8 text-on-basalt ' +
+              'placeholder:text-on-basalt-2'
+            }
           />
           <kbd aria-hidden className="absolute right-2 top-[7px] text-on-basalt-2">
             /
@@ -85,7 +91,9 @@ export function Find() {
         <Command.List
           className={
             open && query
-              ? 'absolute z-50 top-[36px] right-0 w-[620px] max-w-[92vw] max-[641px]:fixed max-[641px]:left-2 max-[641px]:right-2 max-[641px]:top-[46px] max-[641px]:w-auto max-h-[60vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-1'
+              ? 'absolute z-50 top-[36px] right-0 w-[620px] max-w-[92vw] max-[641px]:fixed max-[641px]:left-2 ' +
+                'max-[641px]:right-2 max-[641px]:top-[46px] max-[641px]:w-auto max-h-[60vh] overflow-auto ' +
+                'bg-sheet text-ink border border-ink-3 rounded-sm p-1'
               : 'sr-only'
           }
         >
@@ -102,7 +110,9 @@ export function Find() {
                 key={nameOf(h)}
                 value={nameOf(h)}
                 onSelect={() => choose(h)}
-                className="px-3 py-1.5 rounded-sm cursor-pointer data-[selected=true]:bg-ground flex items-baseline gap-3"
+                className={
+                  'px-3 py-1.5 rounded-sm cursor-pointer data-[selected=true]:bg-ground flex items-baseline ' + 'gap-3'
+                }
               >
                 <span className="w-[110px] text-ink-2 shrink-0">
                   <Shape kind={h.kind} />

@@ -43,7 +43,11 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
   return (
     <div className="h-full grid grid-rows-[48px_minmax(0,1fr)_auto] print:block">
       <SkipLinks />
-      <header className="bg-basalt text-on-basalt flex items-center gap-4 max-[641px]:gap-2 px-4 max-[641px]:px-2 print:hidden">
+      <header
+        className={
+          'bg-basalt text-on-basalt flex items-center gap-4 max-[641px]:gap-2 ' + 'px-4 max-[641px]:px-2 print:hidden'
+        }
+      >
         <NavLink
           to="/rounds"
           className="flex items-center gap-2 font-[750] text-[17px] tracking-tight"
@@ -58,7 +62,8 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
               key={to}
               to={to}
               className={({ isActive }) =>
-                `px-2.5 inline-flex items-center border-b-2 border-t-2 border-t-transparent ${isActive ? 'text-white border-b-lichen' : 'text-on-basalt-2 border-b-transparent hover:text-white'}`
+                'px-2.5 inline-flex items-center border-b-2 border-t-2 border-t-transparent ' +
+                (isActive ? 'text-white border-b-lichen' : 'text-on-basalt-2 border-b-transparent hover:text-white')
               }
             >
               {name}
@@ -73,7 +78,10 @@ export function Frame({ technician, held }: { technician: Schemas['Technician'];
         id="main"
         tabIndex={-1}
         data-place="main"
-        className="min-h-0 overflow-auto relative grid grid-rows-[auto_auto_minmax(0,1fr)] print:block print:overflow-visible"
+        className={
+          'min-h-0 overflow-auto relative grid grid-rows-[auto_auto_minmax(0,1fr)] print:block ' +
+          'print:overflow-visible'
+        }
       >
         <Away />
         {held ? (
@@ -122,7 +130,9 @@ function PlacesMenu() {
   const here = places.find(([to]) => pathname.startsWith(to))
   return (
     <DropdownMenu.Root modal={false}>
-      <DropdownMenu.Trigger className="min-[641px]:hidden h-8 px-2 border border-basalt-line rounded-sm whitespace-nowrap">
+      <DropdownMenu.Trigger
+        className={'min-[641px]:hidden h-8 px-2 border border-basalt-line ' + 'rounded-sm whitespace-nowrap'}
+      >
         {here?.[1] ?? 'Places'} <span aria-hidden>▾</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Content
@@ -153,7 +163,8 @@ function TechnicianMenu({ technician, onHelp }: { technician: Schemas['Technicia
     location.assign('/')
   }
   const item =
-    'px-3 py-1.5 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer flex items-center justify-between gap-6'
+    'px-3 py-1.5 rounded-sm outline-none data-[highlighted]:bg-ground cursor-pointer flex items-center ' +
+    'justify-between gap-6'
   return (
     <DropdownMenu.Root modal={false}>
       <DropdownMenu.Trigger

@@ -37,7 +37,10 @@ export function WholeText() {
     <div
       aria-hidden
       style={{ left: Math.max(4, Math.min(shown.left, innerWidth - 320)), top: shown.top }}
-      className="fixed z-50 pointer-events-none max-w-[min(480px,92vw)] bg-sheet text-ink border border-ink-3 rounded-sm px-2 py-1 [overflow-wrap:anywhere] print:hidden"
+      className={
+        'fixed z-50 pointer-events-none max-w-[min(480px,92vw)] bg-sheet text-ink border border-ink-3 ' +
+        'rounded-sm px-2 py-1 [overflow-wrap:anywhere] print:hidden'
+      }
     >
       {shown.text}
     </div>

@@ -60,13 +60,7 @@ export function Drift({
       return call(
         api.POST('/api/sites/{site}/devices/{device}/drift', {
           params: { path: { site: code, device } },
-          body: {
-            order: order?.id,
-            version,
-            kept: kept || undefined,
-            adopt: of('adopt'),
-            putBack: of('back'),
-          },
+          body: { order: order?.id, version, kept: kept || undefined, adopt: of('adopt'), putBack: of('back') },
         }),
       )
     },
@@ -168,7 +162,12 @@ export function Drift({
         </button>
       )}
       {open.length > 0 && (
-        <div className="sticky bottom-0 bg-sheet border-t border-seam -mx-5 px-5 max-[480px]:-mx-2.5 max-[480px]:px-2.5 py-2.5 mt-3 flex flex-wrap items-center gap-2">
+        <div
+          className={
+            'sticky bottom-0 bg-sheet border-t border-seam -mx-5 px-5 max-[480px]:-mx-2.5 max-[480px]:px-2.5 ' +
+            'py-2.5 mt-3 flex flex-wrap items-center gap-2'
+          }
+        >
           <span className="text-ink-2 mr-auto" role="status">
             {decided} of {open.length} decided
           </span>
@@ -232,11 +231,17 @@ const moment = (at: string, zone: string) =>
 /** What the page is about, in two sentences. */
 function explained(v: Schemas['Drift'], old: boolean): string {
   if (old)
-    return 'What it held then, beside what the site says. Adopted into a draft, it is given that again by the next push.'
+    return (
+      'What it held then, beside what the site says. Adopted into a draft, it is given that again by the next ' +
+      'push.'
+    )
   if (v.differences.length === 0) return `Each of its ${plural(v.same, 'part')} is as the site has it.`
   if (v.differences.every((d) => d.beside))
     return 'It holds things that Lithos did not put there. A push leaves them as they are until somebody decides.'
-  return 'Somebody changed it, and not through Lithos. Until each difference is adopted or put back, a push to it is refused, because it would undo work nobody told Lithos of.'
+  return (
+    'Somebody changed it, and not through Lithos. Until each difference is adopted or put back, a push to it ' +
+    'is refused, because it would undo work nobody told Lithos of.'
+  )
 }
 
 /** The two ways to decide about a difference, or what was decided. */

@@ -45,10 +45,17 @@ export function HistoryPage() {
   const device = asked.startsWith('device:') ? asked.slice('device:'.length) : aboutConfig(chosen)
   const go = (at: string) => setParams(at ? { at } : {})
   return (
-    <div className="h-full grid grid-cols-[300px_minmax(0,1fr)] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)] print:block">
+    <div
+      className={
+        'h-full grid grid-cols-[300px_minmax(0,1fr)] max-[1000px]:grid-cols-1 ' +
+        'max-[1000px]:grid-rows-[auto_minmax(0,1fr)] print:block'
+      }
+    >
       <aside
         aria-label="What happened"
-        className="bg-slab border-r border-seam overflow-auto max-[1000px]:max-h-[32vh] max-[1000px]:border-b print:hidden"
+        className={
+          'bg-slab border-r border-seam overflow-auto max-[1000px]:max-h-[32vh] max-[1000px]:border-b ' + 'print:hidden'
+        }
       >
         <div className="px-4 pt-3.5 pb-2.5">
           <Link to={`/sites/${code}`} className="text-ink text-[14px] font-[650] hover:underline">
@@ -64,7 +71,10 @@ export function HistoryPage() {
                 data-row
                 aria-current={i === chosen ? 'true' : undefined}
                 onClick={() => go(i.id)}
-                className={`block w-full text-left px-4 py-2.5 border-b border-seam border-l-4 ${i === chosen ? 'bg-sheet border-l-lichen' : 'border-l-transparent hover:bg-sheet'}`}
+                className={
+                  'block w-full text-left px-4 py-2.5 border-b border-seam border-l-4 ' +
+                  (i === chosen ? 'bg-sheet border-l-lichen' : 'border-l-transparent hover:bg-sheet')
+                }
               >
                 <span className="flex justify-between gap-2">
                   <b className="font-semibold [overflow-wrap:anywhere]">{i.title}</b>

@@ -37,7 +37,9 @@ export function Drawing({
     return Math.max(1, Math.min(will.size - 2, Math.floor(((at - left) / width) * will.size)))
   }
   const goes = (t: Thread) => (hand?.from === t.from ? hand.at : t.goes)
-  const title = `${network.name}: ${threads.length} addresses of ${network.was || 'another network'} and where they go in ${network.will}`
+  const title =
+    `${network.name}: ${threads.length} addresses of ${network.was || 'another network'} and where they go in ` +
+    network.will
   return (
     <svg
       viewBox={`0 0 ${left + width + 10} ${height}`}

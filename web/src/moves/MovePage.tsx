@@ -37,7 +37,11 @@ export function MovePage() {
     )
   const nights = move.phases.filter((p) => p.kind !== 'elsewhere').length
   return (
-    <div className="min-h-full grid grid-cols-[minmax(0,1fr)_390px] max-[1000px]:grid-cols-1 max-[1000px]:content-start">
+    <div
+      className={
+        'min-h-full grid grid-cols-[minmax(0,1fr)_390px] ' + 'max-[1000px]:grid-cols-1 max-[1000px]:content-start'
+      }
+    >
       <section aria-label="The move" className="bg-sheet px-5 py-4 min-w-0">
         <p className="text-[12.5px] font-[650] text-ink-2">
           <Link className="hover:underline" to={`/sites/${move.site}`}>
@@ -126,7 +130,8 @@ function TakeBack({ move }: { move: Move }) {
       >
         <p>
           {landed
-            ? 'What has not landed is dropped. A work order is opened that makes the site what it was: rehearse and push it.'
+            ? 'What has not landed is dropped. A work order is opened that makes the site what it was: ' +
+              'rehearse and push it.'
             : 'Nothing of it has landed. Its work orders are dropped.'}
         </p>
         {problem && (

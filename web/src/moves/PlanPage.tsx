@@ -98,7 +98,11 @@ function Planner({ code, first, movable }: { code: string; first: string; movabl
     />
   )
   return (
-    <div className="min-h-full grid grid-cols-[minmax(0,1fr)_390px] max-[1000px]:grid-cols-1 max-[1000px]:content-start">
+    <div
+      className={
+        'min-h-full grid grid-cols-[minmax(0,1fr)_390px] ' + 'max-[1000px]:grid-cols-1 max-[1000px]:content-start'
+      }
+    >
       <section aria-label="The move" className="bg-sheet px-5 py-4 min-w-0">
         <p className="text-[12.5px] font-[650] text-ink-2">
           <Link className="hover:underline" to={`/sites/${code}`}>

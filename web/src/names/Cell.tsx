@@ -169,7 +169,10 @@ function Written({ column, row: r, fresh, wrong, onWrite, onGiveUp }: Props) {
       {wrong && (
         <span
           role="alert"
-          className="absolute left-1 top-full z-20 bg-sheet border border-cinnabar text-cinnabar-ink text-[12.5px] px-2 py-1 max-w-[360px] w-max"
+          className={
+            'absolute left-1 top-full z-20 bg-sheet border border-cinnabar text-cinnabar-ink text-[12.5px] ' +
+            'px-2 py-1 max-w-[360px] w-max'
+          }
         >
           {wrong.says}
           {wrong.instead && <Instead of={id} text={wrong.instead} />}

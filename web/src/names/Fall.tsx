@@ -51,7 +51,10 @@ export function Fall({ answer: a }: { answer: Asked }) {
         <li className="relative pl-7">
           <span
             aria-hidden
-            className={`absolute left-0 top-1 w-[13px] h-[13px] border-2 ${found ? 'bg-lichen border-ink' : 'bg-sheet border-cinnabar'}`}
+            className={
+              'absolute left-0 top-1 w-[13px] h-[13px] border-2 ' +
+              (found ? 'bg-lichen border-ink' : 'bg-sheet border-cinnabar')
+            }
           />
           {found ? (
             <p>

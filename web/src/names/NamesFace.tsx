@@ -54,7 +54,12 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
     page.dispatch({ do: 'sheet', open: true })
   }
   return (
-    <div className="h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_340px] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto] print:block">
+    <div
+      className={
+        'h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_340px] ' +
+        'max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto] print:block'
+      }
+    >
       <Picker
         names={names}
         onStratum={(id) => set({ stratum: id })}
@@ -75,7 +80,10 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
       </div>
       <div
         ref={setScroller}
-        className="bg-sheet min-w-0 overflow-auto [overflow-anchor:none] px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
+        className={
+          'bg-sheet min-w-0 overflow-auto [overflow-anchor:none] px-4.5 max-[480px]:px-2.5 py-3.5 relative ' +
+          'print:overflow-visible'
+        }
       >
         <div className="flex items-baseline gap-3 flex-wrap">
           <h1 className="mono !text-[18px] font-bold [overflow-wrap:anywhere]">{names.title}</h1>
@@ -167,7 +175,10 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
         <Changes names={names} />
       </div>
       <div
-        className={`min-h-0 grid max-[1000px]:fixed max-[1000px]:inset-y-[48px] max-[1000px]:right-0 max-[1000px]:w-[min(380px,100vw)] max-[1000px]:z-30 ${state.sheet ? '' : 'max-[1000px]:hidden'}`}
+        className={
+          'min-h-0 grid max-[1000px]:fixed max-[1000px]:inset-y-[48px] max-[1000px]:right-0 ' +
+          `max-[1000px]:w-[min(380px,100vw)] max-[1000px]:z-30 ${state.sheet ? '' : 'max-[1000px]:hidden'}`
+        }
       >
         <aside
           aria-label="Ask and selection"
@@ -217,7 +228,12 @@ function Picker({
   onAsk: () => void
 }) {
   return (
-    <div className="min-[1001px]:hidden flex flex-wrap items-center gap-2 px-4 max-[480px]:px-2.5 py-2 border-b border-seam print:hidden">
+    <div
+      className={
+        'min-[1001px]:hidden flex flex-wrap items-center gap-2 px-4 max-[480px]:px-2.5 py-2 border-b border-seam ' +
+        'print:hidden'
+      }
+    >
       <button className="btn" onClick={() => onFace('')}>
         Addresses
       </button>
@@ -251,7 +267,8 @@ function First({ names, page }: { names: Names; page: Page }) {
       </p>
       <p className="text-ink-2 mt-1">
         {resolver
-          ? 'A resolver is a device’s name server. Say which device answers, who may ask, and whom it asks for the rest.'
+          ? 'A resolver is a device’s name server. Say which device answers, who may ask, and whom it asks for ' +
+            'the rest.'
           : 'In the zone of the site’s domain, devices and reservations have their names of themselves.'}
       </p>
       <button

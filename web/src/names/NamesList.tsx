@@ -250,7 +250,11 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
                 onClick={() => {
                   if (r) onSelect(r)
                 }}
-                className={`${r ? 'cursor-pointer' : ''} ${r?.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${r?.changed ? 'shadow-[inset_3px_0_var(--malachite)]' : ''} ${r?.ref && r.ref === selected ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
+                className={
+                  `${r ? 'cursor-pointer' : ''} ${r?.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ` +
+                  `${r?.changed ? 'shadow-[inset_3px_0_var(--malachite)]' : ''} ` +
+                  (r?.ref && r.ref === selected ? 'shadow-[inset_3px_0_var(--ink)]' : '')
+                }
               >
                 {columns.map((_, col) => cell(item.index, col))}
               </tr>

@@ -31,7 +31,11 @@ export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZ
         key={s.id}
         aria-current={on ? 'true' : undefined}
         onClick={() => onStratum(s)}
-        className={`block w-full text-left pl-3 pr-3 py-2 border-t ${s.outside ? 'border-l-6 border-double' : 'border-l-5'} ${edge} ${on ? 'bg-sheet border-t-ink border-b border-b-ink' : 'bg-slab border-t-seam hover:bg-sheet'}`}
+        className={
+          'block w-full text-left pl-3 pr-3 py-2 border-t ' +
+          `${s.outside ? 'border-l-6 border-double' : 'border-l-5'} ${edge} ` +
+          (on ? 'bg-sheet border-t-ink border-b border-b-ink' : 'bg-slab border-t-seam hover:bg-sheet')
+        }
       >
         <span className="flex justify-between gap-2 font-semibold">
           <span className={s.mono ? 'mono text-[12.5px] [overflow-wrap:anywhere]' : ''}>

@@ -35,7 +35,10 @@ function Track({ label, spans, tone }: { label: string; spans: Schemas['Followed
           key={`${s.address}${s.from}`}
           aria-hidden
           title={`${label} ${s.address}`}
-          className={`absolute inset-y-0 border overflow-hidden mono text-[11px] leading-[17px] px-1 ${s.wrong ? 'border-cinnabar bg-cinnabar-t text-cinnabar-ink border-2' : tone}`}
+          className={
+            'absolute inset-y-0 border overflow-hidden mono text-[11px] leading-[17px] px-1 ' +
+            (s.wrong ? 'border-cinnabar bg-cinnabar-t text-cinnabar-ink border-2' : tone)
+          }
           style={{ left: `${s.from * 100}%`, width: `${(s.to - s.from) * 100}%` }}
         >
           {s.to - s.from > 0.12 ? s.address : ''}

@@ -129,7 +129,8 @@ export function ZoneKeys({ page, keys }: { page: Page; keys: Keys }) {
         <p className="mt-2">
           Its server takes nothing more with it, from now on.{' '}
           {keys.keys.find((k) => k.name === ending)?.for
-            ? `It is used for ${keys.keys.find((k) => k.name === ending)?.for}: that stays where it is until it has another key.`
+            ? `It is used for ${keys.keys.find((k) => k.name === ending)?.for}: that stays where it is until ` +
+              'it has another key.'
             : 'Nothing of this site uses it.'}
         </p>
         <SmallButton className="mt-3" disabled={busy} onClick={() => revoke.mutate(ending)}>

@@ -36,7 +36,11 @@ export function OrderPage() {
   if (!view) return <Loading of={`Work order WO-${String(id).padStart(4, '0')}`} />
   const { head } = view
   return (
-    <div className="min-h-full grid grid-cols-[440px_minmax(0,1fr)] max-[1000px]:grid-cols-1 max-[1000px]:content-start">
+    <div
+      className={
+        'min-h-full grid grid-cols-[440px_minmax(0,1fr)] ' + 'max-[1000px]:grid-cols-1 max-[1000px]:content-start'
+      }
+    >
       <section aria-label="Steps" className="bg-sheet border-r border-seam px-4.5 py-4">
         <p className="text-[12.5px] font-[650] text-ink-2">
           {head.name} ·{' '}
@@ -98,7 +102,10 @@ export function OrderPage() {
           <Empty
             inside
             title="Not rehearsed yet"
-            says="A rehearsal computes, with real packets, what every known client would be given, and walks the ladder of each network. Rehearse from the tray below; nothing is pushed that was not."
+            says={
+              'A rehearsal computes, with real packets, what every known client would be given, and walks the ' +
+              'ladder of each network. Rehearse from the tray below; nothing is pushed that was not.'
+            }
           />
         )}
       </section>

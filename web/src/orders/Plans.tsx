@@ -22,7 +22,12 @@ export function Plans({ plans, gaps, landed }: { plans: Part[]; gaps: Gap[]; lan
             {p.steps.map((s, n) => (
               <li key={n} className="grid grid-cols-[26px_1fr] gap-2 py-1.5 border-b border-seam-2">
                 <span
-                  className={`min-w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ${landed && !p.byHand ? 'bg-malachite-t border-malachite text-malachite-ink' : 'border-ink-3 text-ink-2'}`}
+                  className={
+                    'min-w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ' +
+                    (landed && !p.byHand
+                      ? 'bg-malachite-t border-malachite text-malachite-ink'
+                      : 'border-ink-3 text-ink-2')
+                  }
                 >
                   {p.first + n}
                 </span>

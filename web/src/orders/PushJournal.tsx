@@ -48,7 +48,10 @@ export function PushJournal({ push, order }: { push: Schemas['PushView']; order:
           return (
             <li
               key={i}
-              className="grid grid-cols-[24px_minmax(72px,auto)_1fr] gap-x-2 px-3 py-1 border-b border-seam-2 last:border-b-0"
+              className={
+                'grid grid-cols-[24px_minmax(72px,auto)_1fr] gap-x-2 px-3 py-1 border-b border-seam-2 ' +
+                'last:border-b-0'
+              }
             >
               <span className={`${colour} font-bold`} title={j.state}>
                 {glyph}
@@ -111,7 +114,10 @@ function UnderWay({ push, order }: { push: Schemas['PushView']; order: number })
       )}
       <Window
         title="Stop the push?"
-        says="Every device is put back to what it held before, those that have confirmed too. What was done by hand is listed to be put back by hand."
+        says={
+          'Every device is put back to what it held before, those that have confirmed too. What was done by ' +
+          'hand is listed to be put back by hand.'
+        }
         open={asking}
         onClose={() => setAsking(false)}
       >
@@ -153,7 +159,10 @@ function Silent({ push, order }: { push: Schemas['PushView']; order: number }) {
       )}
       <Window
         title="Stop waiting for the device?"
-        says={`The push ends as failed. Look at ${names} yourself afterwards: it may hold the old configuration or the new one.`}
+        says={
+          `The push ends as failed. Look at ${names} yourself afterwards: it may hold the old configuration or ` +
+          'the new one.'
+        }
         open={asking}
         onClose={() => setAsking(false)}
       >

@@ -51,7 +51,10 @@ export function Rehearsal({
             {rungs.map((r) => (
               <th
                 key={r}
-                className={`list-head !px-1.5 border-r border-r-seam-2 bg-slab ${r === 'link' || r === 'lease' ? 'w-[76px]' : ''}`}
+                className={
+                  'list-head !px-1.5 border-r border-r-seam-2 bg-slab ' +
+                  (r === 'link' || r === 'lease' ? 'w-[76px]' : '')
+                }
               >
                 <span className="inline-block first-letter:uppercase">{r}</span>
               </th>
@@ -71,7 +74,10 @@ export function Rehearsal({
               {n.rungs.map((r) => (
                 <td
                   key={r.name}
-                  className={`px-1.5 py-1.5 border-b border-r border-seam-2 align-top text-[12.5px] break-words ${tints[r.state] ?? ''}`}
+                  className={
+                    'px-1.5 py-1.5 border-b border-r border-seam-2 align-top text-[12.5px] break-words ' +
+                    (tints[r.state] ?? '')
+                  }
                 >
                   {r.state === 'pass' ? (
                     <>
@@ -118,7 +124,8 @@ function WhenAllKnow({ known, zone }: { known: Schemas['Known'][]; zone: string 
     <ul className="mb-1.5">
       {known.map((k) => (
         <li key={k.what}>
-          <b className="font-semibold first-letter:uppercase inline-block">{k.what}</b>: {plural(k.clients, 'client')}.{' '}
+          <b className={'font-semibold first-letter:uppercase ' + 'inline-block'}>{k.what}</b>:{' '}
+          {plural(k.clients, 'client')}.{' '}
           {k.by && (
             <>
               All that hold a lease know by <When at={k.by} zone={zone} clock />

@@ -96,7 +96,10 @@ function LineRow({
   return (
     <li className="grid grid-cols-[26px_1fr] gap-2 px-3 py-2 border-t border-seam-2">
       <span
-        className={`min-w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ${line.at ? 'bg-malachite-t border-malachite text-malachite-ink' : 'border-ink-3 text-ink-2'}`}
+        className={
+          'min-w-[22px] h-[22px] border-[1.5px] grid place-items-center mono !text-[11.5px] ' +
+          (line.at ? 'bg-malachite-t border-malachite text-malachite-ink' : 'border-ink-3 text-ink-2')
+        }
         aria-hidden
       >
         {line.at ? '✓' : number}

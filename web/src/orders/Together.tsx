@@ -47,7 +47,10 @@ export function Together({ waves, order }: { waves: Waves; order: number }) {
         {waves.sites.map((s) => (
           <li
             key={s.order}
-            className="grid grid-cols-[84px_minmax(120px,220px)_1fr] gap-x-3 px-3 py-1.5 border-b border-seam-2 last:border-b-0 max-[700px]:grid-cols-[84px_1fr]"
+            className={
+              'grid grid-cols-[84px_minmax(120px,220px)_1fr] gap-x-3 px-3 py-1.5 border-b border-seam-2 ' +
+              'last:border-b-0 max-[700px]:grid-cols-[84px_1fr]'
+            }
           >
             <Link
               className="hover:underline font-semibold"
@@ -261,7 +264,10 @@ function Choose({ view, onClose }: { view: View; onClose: () => void }) {
   return (
     <Window
       title={`Copy ${view.head.name} to other sites`}
-      says="Each edit finds its place by role and name: devices of the same kind, networks of the same name or VLAN, addresses with the same host number. What does not fit waits there for a decision."
+      says={
+        'Each edit finds its place by role and name: devices of the same kind, networks of the same name or ' +
+        'VLAN, addresses with the same host number. What does not fit waits there for a decision.'
+      }
       open
       onClose={onClose}
       filled={chosen.length > 0 && !copied}

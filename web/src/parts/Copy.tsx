@@ -34,7 +34,10 @@ export function CopyWord({ text, what, stop }: { text: string; what: string; sto
       type="button"
       aria-label={`Copy ${what} ${text}`}
       tabIndex={stop ? 0 : -1}
-      className="absolute right-0 inset-y-0 px-1.5 bg-slab font-sans text-[11.5px] text-ink-2 underline decoration-dotted print:hidden"
+      className={
+        'absolute right-0 inset-y-0 px-1.5 bg-slab font-sans text-[11.5px] text-ink-2 underline ' +
+        'decoration-dotted print:hidden'
+      }
       onClick={(e) => {
         e.stopPropagation()
         void say()

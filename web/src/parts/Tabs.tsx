@@ -34,7 +34,10 @@ export function Tabs({
           <Radix.Trigger
             key={t.id}
             value={t.id}
-            className="px-3 max-[480px]:px-2 py-1.5 text-ink-2 hover:text-ink data-[state=active]:text-ink data-[state=active]:font-[640] data-[state=active]:shadow-[inset_0_-2px_var(--ink)]"
+            className={
+              'px-3 max-[480px]:px-2 py-1.5 text-ink-2 hover:text-ink data-[state=active]:text-ink ' +
+              'data-[state=active]:font-[640] data-[state=active]:shadow-[inset_0_-2px_var(--ink)]'
+            }
           >
             {t.name}
           </Radix.Trigger>

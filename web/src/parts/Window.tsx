@@ -54,7 +54,12 @@ export function Window({
           onInteractOutside={(e) => {
             if (asking) e.preventDefault()
           }}
-          className={`fixed z-50 left-1/2 top-[12vh] max-[480px]:top-2 -translate-x-1/2 w-[calc(100vw-32px)] max-[480px]:w-[calc(100vw-12px)] ${wide === 'full' ? 'max-w-[1080px]' : wide ? 'max-w-[640px]' : 'max-w-[460px]'} max-h-[80vh] max-[480px]:max-h-[96vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-5`}
+          className={
+            'fixed z-50 left-1/2 top-[12vh] max-[480px]:top-2 -translate-x-1/2 w-[calc(100vw-32px)] ' +
+            'max-[480px]:w-[calc(100vw-12px)] ' +
+            `${wide === 'full' ? 'max-w-[1080px]' : wide ? 'max-w-[640px]' : 'max-w-[460px]'} max-h-[80vh] ` +
+            'max-[480px]:max-h-[96vh] overflow-auto bg-sheet text-ink border border-ink-3 rounded-sm p-5'
+          }
         >
           <Dialog.Title asChild>
             <h1>{title}</h1>
@@ -64,7 +69,10 @@ export function Window({
           {asking && (
             <div
               role="alert"
-              className="sticky -bottom-5 -mx-5 -mb-5 mt-3 bg-sand-t text-sand-ink border-t border-sand px-5 py-3 flex flex-wrap gap-2 items-center"
+              className={
+                'sticky -bottom-5 -mx-5 -mb-5 mt-3 bg-sand-t text-sand-ink border-t border-sand px-5 py-3 flex ' +
+                'flex-wrap gap-2 items-center'
+              }
             >
               <b className="mr-auto">Throw away what you typed?</b>
               <button

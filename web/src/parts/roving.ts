@@ -20,8 +20,10 @@ const pause = 800 // ms, after which a letter begins anew
 /** What a key does in a list: another row to go to, nothing but that the key is taken, or nothing at all. */
 type Move = { to?: number } | undefined
 
-/** The keys of a list: arrows, Home, End, the Page keys, and letters typed one after the other. After a click in a list,
- * letters are left to the page's keys. */
+/**
+ * The keys of a list: arrows, Home, End, the Page keys, and letters typed one after the other. After a click in a list,
+ * letters are left to the page's keys.
+ */
 export class ListKeys {
   private text = ''
   private at = 0

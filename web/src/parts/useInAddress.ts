@@ -10,7 +10,8 @@ export function useInAddress(key: string) {
   const there = params.get(key) ?? ''
   const [typed, setTyped] = useState(there)
   const [seen, setSeen] = useState(there)
-  // Of the page that is there when it is written, and of the address as it is then: somebody may have gone on meanwhile.
+  // Of the page that is there when it is written, and of the address as it is then: somebody may have gone on
+  // meanwhile.
   const write = useRef(setParams)
   useEffect(() => {
     write.current = setParams

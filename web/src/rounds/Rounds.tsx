@@ -118,7 +118,8 @@ export function Rounds() {
           says={
             sites.data.length
               ? 'Type less, or another word.'
-              : 'Say whose it is and which addresses it has; its networks and devices come next. A site file can be imported, too: lithos import FILE.'
+              : 'Say whose it is and which addresses it has; its networks and devices come next. A site file ' +
+                'can be imported, too: lithos import FILE.'
           }
         >
           {sites.data.length === 0 && (

@@ -71,7 +71,10 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
         onPointerMove={hand.move}
         onPointerUp={hand.up}
         onPointerLeave={hand.leave}
-        className={`relative touch-none select-none ${rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1 print:max-h-none' : ''}`}
+        className={
+          'relative touch-none select-none ' +
+          (rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1 print:max-h-none' : '')
+        }
       >
         {/* A layer of its own: it is not painted again when the list below it scrolls. */}
         <svg

@@ -53,7 +53,10 @@ export function Section({ view, selected, onSite, onNetwork, onAdd, onFace }: Pr
                 }}
                 title="Add a network here"
                 style={{ minHeight: Math.max(24, height * 0.55) }}
-                className="hatch block w-[calc(100%-6px)] ml-1.5 border-t border-seam border-l-5 border-l-seam text-left px-3 py-1 text-ink-2 hover:text-ink"
+                className={
+                  'hatch block w-[calc(100%-6px)] ml-1.5 border-t border-seam border-l-5 border-l-seam ' +
+                  'text-left px-3 py-1 text-ink-2 hover:text-ink'
+                }
               >
                 <span className="mono">{l.text}</span> free
               </button>
@@ -70,7 +73,13 @@ export function Section({ view, selected, onSite, onNetwork, onAdd, onFace }: Pr
                 width: `calc(100% - ${l.overlaps ? 22 : 6}px)`,
                 marginTop: l.overlaps ? -10 : 0,
               }}
-              className={`relative block text-left pl-3 pr-3 py-1.5 border-t border-l-5 ${on ? 'bg-sheet border-t-ink border-b border-b-ink border-l-lichen z-10' : 'bg-slab border-t-seam border-l-slate hover:bg-sheet'} ${l.overlaps ? '!border-l-cinnabar' : ''}`}
+              className={
+                'relative block text-left pl-3 pr-3 py-1.5 border-t border-l-5 ' +
+                (on
+                  ? 'bg-sheet border-t-ink border-b border-b-ink border-l-lichen z-10'
+                  : 'bg-slab border-t-seam border-l-slate hover:bg-sheet') +
+                (l.overlaps ? ' !border-l-cinnabar' : '')
+              }
             >
               <span className="flex justify-between gap-2 font-semibold">
                 <span>

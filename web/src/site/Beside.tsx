@@ -9,7 +9,9 @@ export function Beside({ view, onOpen }: { view: View; onOpen: () => void }) {
   const worst = part.findings[0]?.severity
   return (
     <button
-      className="min-[1001px]:hidden btn !h-auto min-h-[32px] py-1 mt-2 w-full !whitespace-normal text-left print:!hidden"
+      className={
+        'min-[1001px]:hidden btn !h-auto min-h-[32px] py-1 mt-2 w-full !whitespace-normal text-left ' + 'print:!hidden'
+      }
       onClick={onOpen}
     >
       {worst && <Mark severity={worst} />}

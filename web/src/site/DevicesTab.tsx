@@ -85,7 +85,10 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
                       <tr
                         key={i.id}
                         onClick={() => onSelect(`interface:${i.id}`)}
-                        className={`cursor-pointer hover:bg-slab ${selected === `interface:${i.id}` ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
+                        className={
+                          'cursor-pointer hover:bg-slab ' +
+                          (selected === `interface:${i.id}` ? 'shadow-[inset_3px_0_var(--ink)]' : '')
+                        }
                       >
                         <td className="list-cell mono">
                           <button

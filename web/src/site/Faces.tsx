@@ -7,7 +7,10 @@ export function Faces({ face, code, onFace }: { face: Face; code: string; onFace
   const navigate = useNavigate()
   const to = (label: string, of: Face) => (
     <button
-      className={`flex-1 h-[27px] text-[13px] ${of === face ? 'bg-basalt text-on-basalt font-semibold' : 'bg-slab text-ink-2 hover:bg-sheet'}`}
+      className={
+        'flex-1 h-[27px] text-[13px] ' +
+        (of === face ? 'bg-basalt text-on-basalt font-semibold' : 'bg-slab text-ink-2 hover:bg-sheet')
+      }
       aria-pressed={of === face}
       onClick={() => {
         if (onFace && of !== 'history') onFace(of)

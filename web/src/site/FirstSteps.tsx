@@ -17,7 +17,8 @@ export function FirstSteps({ page, view }: { page: Page; view: View }) {
         title="This site has no network yet"
         says={
           next
-            ? "Add the first network; Lithos proposes a prefix from the site's block. Its pool and reservations come next."
+            ? "Add the first network; Lithos proposes a prefix from the site's block. Its pool and " +
+              'reservations come next.'
             : "Record the site's first device, then its first network; Lithos proposes a prefix from the site's block."
         }
       >

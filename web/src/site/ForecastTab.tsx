@@ -44,11 +44,16 @@ const clock = (minutes: number) =>
 /** Why no verdict is given; empty where one is. */
 function verdict(f: Schemas['ForecastView']): string {
   if (f.low)
-    return `More addresses are leased now than these numbers ever give: ${f.held}, and at most ${Math.round(f.day.peak)}. They are too low.`
+    return (
+      `More addresses are leased now than these numbers ever give: ${f.held}, and at most ` +
+      `${Math.round(f.day.peak)}. They are too low.`
+    )
   if (!f.tooFew) return ''
   return f.seen === 0
-    ? 'No lease was read yet, so that there is no verdict. What is drawn is assumed: 60 clients a day, as in a waiting room.'
-    : `Too few readings for a verdict: ${plural(f.hours, 'hour')} of the 48 that it takes. What is drawn is what they show so far.`
+    ? 'No lease was read yet, so that there is no verdict. What is drawn is assumed: 60 clients a day, as in a ' +
+        'waiting room.'
+    : `Too few readings for a verdict: ${plural(f.hours, 'hour')} of the 48 that it takes. What is drawn is ` +
+        'what they show so far.'
 }
 
 function PoolDay({ view, site, pool }: { view: View; site: string; pool: string }) {
@@ -145,8 +150,8 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
             ) : f.day.fillsAt >= 0 ? (
               <>
                 <b className="text-cinnabar-ink">✗ Full from {clock(f.day.fillsAt)}.</b> Of {Math.round(f.perDay)}{' '}
-                clients a day about {f.day.turnedAway < 10 ? f.day.turnedAway.toFixed(1) : Math.round(f.day.turnedAway)}{' '}
-                are turned away ({(f.day.share * 100).toFixed(f.day.share < 0.1 ? 1 : 0)}%).
+                clients a day about {f.day.turnedAway.toFixed(f.day.turnedAway < 10 ? 1 : 0)} are turned away (
+                {(f.day.share * 100).toFixed(f.day.share < 0.1 ? 1 : 0)}%).
               </>
             ) : (
               <>

@@ -16,7 +16,12 @@ export function NetworkPicker({
   onFace: (face: string) => void
 }) {
   return (
-    <div className="min-[1001px]:hidden flex flex-wrap items-center gap-x-3 gap-y-1 px-4 max-[480px]:px-2.5 py-2 border-b border-seam print:hidden">
+    <div
+      className={
+        'min-[1001px]:hidden flex flex-wrap items-center gap-x-3 gap-y-1 px-4 max-[480px]:px-2.5 py-2 border-b ' +
+        'border-seam print:hidden'
+      }
+    >
       <button className="font-bold hover:underline text-left max-[480px]:basis-full" onClick={onSite}>
         {view.site.name}
       </button>

@@ -19,7 +19,10 @@ export function NoOrder({
     <div
       id="tray"
       data-place="tray"
-      className="print:hidden col-span-full bg-basalt text-on-basalt-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px] border-t border-basalt-line"
+      className={
+        'print:hidden col-span-full bg-basalt text-on-basalt-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 ' +
+        'px-4 py-2 min-h-[56px] border-t border-basalt-line'
+      }
     >
       <span>
         Shown as it stands at revision {view.site.revision}.{' '}

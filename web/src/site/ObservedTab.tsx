@@ -62,7 +62,8 @@ export function ObservedTab({ view, network, site, busy, ask, change }: Props) {
             ? 'Nobody seen here matches the filter.'
             : only
               ? 'Nothing here needs a look.'
-              : 'No device has told of anybody here yet. Leases and neighbours appear a few seconds after a device hears them.'}
+              : 'No device has told of anybody here yet. Leases and neighbours appear a few seconds after a ' +
+                'device hears them.'}
         </p>
       ) : (
         <div {...list} id="list" data-place="list" className="overflow-x-auto">
@@ -140,7 +141,10 @@ function SeenLine({
             {s.actions.length > 0 && (
               <Toolbar
                 label={`What to do about ${s.address}`}
-                className="justify-end max-w-[55%] opacity-0 group-hover:opacity-100 group-focus-within:opacity-100 [@media(hover:none)]:opacity-100"
+                className={
+                  'justify-end max-w-[55%] opacity-0 group-hover:opacity-100 group-focus-within:opacity-100 ' +
+                  '[@media(hover:none)]:opacity-100'
+                }
               >
                 {children}
               </Toolbar>

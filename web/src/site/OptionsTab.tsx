@@ -13,7 +13,10 @@ type Props = {
   ask: (asked: Asked) => void
 }
 
-/** The options of the network's clients with where each comes from, the reply that carries them, and the site's own kinds. */
+/**
+ * The options of the network's clients with where each comes from, the reply that carries them, and the site's own
+ * kinds.
+ */
 export function OptionsTab({ view, network, site, onSelect, ask }: Props) {
   return (
     <div className="py-2">

@@ -144,7 +144,8 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
         <p className="p-4 text-ink-2">
           {rows.length
             ? 'Nothing in this network matches the filter.'
-            : 'Nothing owns an address here yet. Drag over the ruler to make a pool, reserve an address or record a fixed device.'}
+            : 'Nothing owns an address here yet. Drag over the ruler to make a pool, reserve an address or ' +
+              'record a fixed device.'}
         </p>
       )}
     </>
@@ -198,7 +199,10 @@ const OwnerRow = memo(function OwnerRow({
       }}
       data-index={index}
       onClick={() => onSelect(r.ref)}
-      className={`cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ${on ? 'shadow-[inset_3px_0_var(--ink)]' : ''}`}
+      className={
+        `cursor-pointer ${r.severity ? (tints[r.severity] ?? '') : 'hover:bg-slab'} ` +
+        (on ? 'shadow-[inset_3px_0_var(--ink)]' : '')
+      }
     >
       <td className={`${cell} mono`}>
         <button

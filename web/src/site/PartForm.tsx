@@ -47,7 +47,9 @@ export function PartForm(props: Props) {
   )
 }
 
-/** Whether a field is shown: each field it depends on has a value it must have; one that is not shown counts as empty. */
+/**
+ * Whether a field is shown: each field it depends on has a value it must have. One that is not shown counts as empty.
+ */
 function shows(field: FormField, all: FormField[], values: Values): boolean {
   return (field.when ?? []).every((w) => {
     const on = all.find((f) => f.name === w.field)

@@ -15,9 +15,11 @@ type Props = {
 }
 
 const ofClients =
-  'One client a line: address, MAC and name in any order, with commas, tabs or spaces between; a first line may say which column is which. A reservation without an address takes the next free one.'
+  'One client a line: address, MAC and name in any order, with commas, tabs or spaces between; a first line ' +
+  'may say which column is which. A reservation without an address takes the next free one.'
 const ofNames =
-  'One a line, of a hosts file, of CSV (name, type, value, TTL) or of a zone file, in any mixture. A line that cannot be taken is shown with the reason.'
+  'One a line, of a hosts file, of CSV (name, type, value, TTL) or of a zone file, in any mixture. A line ' +
+  'that cannot be taken is shown with the reason.'
 const kinds = [
   { value: 'reservation', label: 'Reservations' },
   { value: 'fixed', label: 'Fixed devices' },

@@ -45,14 +45,22 @@ export function SitePage() {
     },
   }
   return (
-    <div className="h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_280px] max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto] print:block">
+    <div
+      className={
+        'h-full grid grid-rows-[minmax(0,1fr)_auto] grid-cols-[238px_minmax(0,1fr)_280px] ' +
+        'max-[1000px]:grid-cols-1 max-[1000px]:grid-rows-[auto_minmax(0,1fr)_auto] print:block'
+      }
+    >
       <NetworkPicker {...places} />
       <div className="max-[1000px]:hidden min-h-0 grid">
         <Section {...places} />
       </div>
       <div
         ref={setScroller}
-        className="bg-sheet min-w-0 overflow-auto [overflow-anchor:none] px-4.5 max-[480px]:px-2.5 py-3.5 relative print:overflow-visible"
+        className={
+          'bg-sheet min-w-0 overflow-auto [overflow-anchor:none] px-4.5 max-[480px]:px-2.5 py-3.5 relative ' +
+          'print:overflow-visible'
+        }
       >
         <GoneNote code={code} look={look} view={view} go={go} />
         {network ? (
@@ -75,7 +83,10 @@ export function SitePage() {
         )}
       </div>
       <div
-        className={`min-h-0 grid max-[1000px]:fixed max-[1000px]:inset-y-[48px] max-[1000px]:right-0 max-[1000px]:w-[min(340px,100vw)] max-[1000px]:z-30 ${state.sheet ? '' : 'max-[1000px]:hidden'}`}
+        className={
+          'min-h-0 grid max-[1000px]:fixed max-[1000px]:inset-y-[48px] max-[1000px]:right-0 ' +
+          `max-[1000px]:w-[min(340px,100vw)] max-[1000px]:z-30 ${state.sheet ? '' : 'max-[1000px]:hidden'}`
+        }
       >
         <Inspector
           view={view}

@@ -169,7 +169,10 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
       }}
       wide={preview ? 'full' : true}
       filled={preview !== undefined}
-      says="Tables from a spreadsheet (CSV or XLSX), or site files (JSON or YAML), several at once. Each line is compared with this draft first; nothing is removed, and nothing is changed before you take it in."
+      says={
+        'Tables from a spreadsheet (CSV or XLSX), or site files (JSON or YAML), several at once. Each line is ' +
+        'compared with this draft first; nothing is removed, and nothing is changed before you take it in.'
+      }
     >
       <label className="block text-[12.5px] text-ink-2 mt-3">
         Files{' '}

@@ -38,12 +38,13 @@ export function TakeOver({ view, onClose }: { view: View; onClose: () => void })
           <p>
             {v.steps === 0
               ? `${v.read.join(', ')}: the site has all of it already.`
-              : `${plural(v.steps, 'part', 'parts')} of ${v.read.join(', ')} ${v.steps === 1 ? 'is' : 'are'} in the draft, as one step.`}
+              : `${plural(v.steps, 'part', 'parts')} of ${v.read.join(', ')} ${v.steps === 1 ? 'is' : 'are'} ` +
+                'in the draft, as one step.'}
           </p>
           {v.leases > 0 && (
             <p className="text-ink-2 mt-1">
-              {plural(v.leases, 'lease or machine', 'leases and machines')} they tell of {v.leases === 1 ? 'is' : 'are'}{' '}
-              under Observed.
+              {plural(v.leases, 'lease or machine', 'leases and machines')} they tell of
+              {v.leases === 1 ? ' is' : ' are'} under Observed.
             </p>
           )}
           {order && v.proposed.length > 0 && <OfThemselves order={order} proposed={v.proposed} />}
@@ -146,7 +147,8 @@ function Safe({ order }: { order: Schemas['Head'] }) {
       <h3 className="font-semibold">
         {v.fixes.length === 0
           ? `${plural(v.left, 'finding', 'findings')} on the way, none with a fix that is safe by itself`
-          : `${plural(v.fixes.length, 'safe fix', 'safe fixes')} of ${plural(v.fixes.length + v.left, 'finding', 'findings')}`}
+          : `${plural(v.fixes.length, 'safe fix', 'safe fixes')} of ` +
+            plural(v.fixes.length + v.left, 'finding', 'findings')}
       </h3>
       <p className="text-ink-2 text-[12.5px]">
         A safe fix tells no known client anything else and brings no other finding.

@@ -186,7 +186,8 @@ function Result({
       <p className="text-[15px]" role="status">
         {r.address ? (
           <>
-            <span className="text-malachite-ink font-semibold">✓</span> <span className="mono">{r.mac}</span> was given{' '}
+            <span className="text-malachite-ink font-semibold">✓</span> <span className="mono">{r.mac}</span>
+            {' was given '}
             <Copy text={r.address} className="mono font-bold" />
           </>
         ) : (
