@@ -2,8 +2,10 @@ package move_test
 
 import (
 	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -113,4 +115,37 @@ func FuzzAsked(f *testing.F) {
 		assert.True(t, !sh.Prefix.IsValid() || sh.Prefix.Addr().Is4())
 		assert.True(t, sh.Pieces[0].Takes.IsValid())
 	})
+}
+
+// A subnet or block has a length of 8 to 30 and no host bits; a piece of at most 30.
+func TestLengthsOfSubnets(t *testing.T) {
+	s := scenario.Site("kelder-bridge")
+	said := func(text string, change func(*move.Request, netip.Prefix)) string {
+		r := handsets("10.84.22.0/24")
+		change(&r, netip.MustParsePrefix(text))
+		_, err := move.Of(s, r)
+		return fmt.Sprint(err)
+	}
+	for text, ok := range map[string]bool{"10.0.0.0/7": false, "10.0.0.0/8": true, "10.84.96.0/30": true,
+		"10.84.96.0/31": false, "10.84.96.1/30": false, "2001:db8::/24": false} {
+		block := said(text, func(r *move.Request, p netip.Prefix) { r.Block = p })
+		assert.Equal(t, !ok, strings.Contains(block, "is not a block"), "%s: %s", text, block)
+		subnet := said(text, func(r *move.Request, p netip.Prefix) { r.Shifts[0].Prefix = p })
+		assert.Equal(t, !ok, strings.Contains(subnet, "is not a subnet"), "%s: %s", text, subnet)
+	}
+	for text, ok := range map[string]bool{"10.84.96.0/30": true, "10.84.96.0/31": false, "10.84.96.1/30": false} {
+		piece := said(text, func(r *move.Request, p netip.Prefix) {
+			r.Shifts[0].Pieces = []move.Piece{{Name: "Doors", Prefix: p, VLAN: 132}}
+		})
+		assert.Equal(t, !ok, strings.Contains(piece, "Type the subnet"), "%s: %s", text, piece)
+	}
+}
+
+// Numbers begin with 1 and end with the largest there is.
+func TestNumbersAsked(t *testing.T) {
+	for text, ok := range map[string]bool{"0": false, "1": true, "4094": true, "4095": false, "-1": false, " ": true} {
+		_, err := move.Asked{Night: "2026-11-26T00:30", Shifts: []move.AskedShift{{Network: "net-handsets", VLAN: text}}}.
+			Read(scenario.Site("kelder-bridge"), night.AddDate(0, 0, -2))
+		assert.Equal(t, ok, err == nil, "%s: %v", text, err)
+	}
 }
