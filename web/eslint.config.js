@@ -17,6 +17,9 @@ export default ts.config(
       '@typescript-eslint/restrict-template-expressions': ['error', { allowNumber: true, allowBoolean: true, allowNullish: true }],
       // A component that is longer is several.
       'max-lines-per-function': ['error', { max: 200 }],
+      // So many ways lead through a function at most, as in Go.
+      complexity: ['error', 20],
+      'max-len': ['error', { code: 120, ignorePattern: '^import ' }],
       // A window that opens puts the cursor in its first field.
       'jsx-a11y/no-autofocus': 'off',
       // The ruler and the drawings take the keyboard as one thing each.

@@ -54,3 +54,14 @@ export async function call<T>(request: Promise<{ data?: T; error?: unknown; resp
   const says = body?.detail ?? `The server answers ${result.response.status}.`
   throw new Problem(result.response.status, says, fields, instead)
 }
+
+/** The first failure of several requests. */
+export function problemIn(requests: { error: Error | null }[]) {
+  const failed = requests.find((m) => m.error)?.error
+  return failed ? problemOf(failed) : undefined
+}
+
+/** What is said of a problem beside the form: nothing where a field of it says what is wrong. */
+export function unplaced(problem?: Problem): string | undefined {
+  return problem && Object.keys(problem.fields).length === 0 ? problem.message : undefined
+}

@@ -96,21 +96,19 @@ function Listed({ head, open, onClose }: { head: Schemas['Head']; open: boolean;
   )
 }
 
-function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }) {
+/** What can be done with an open order, and what is going on. */
+function useActs(head: Schemas['Head']) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [problem, setProblem] = useState('')
+  const [asking, setAsking] = useState('')
   const rehearse = useOrderAction(head.id, '/api/orders/{order}/rehearse')
   const push = useOrderAction(head.id, '/api/orders/{order}/push')
   const rebase = useOrderAction(head.id, '/api/orders/{order}/rebase')
+  const wait = useOrderAction(head.id, '/api/orders/{order}/wait')
   const { mutateAsync: flip } = useFlip(head.id)
-  const here = useLocation().pathname === `/orders/${head.id}`
+  const busy = rehearse.isPending || push.isPending || rebase.isPending || wait.isPending
   const open = head.state === 'open'
-  const [asking, setAsking] = useState('')
-  const [listing, setListing] = useState(false)
-  const others = useOthersAt(head.id, useSession().data?.technician?.id)
-  const { mutateAsync: leaveToStart, isPending: leaving } = useOrderAction(head.id, '/api/orders/{order}/wait')
-  const busy = rehearse.isPending || push.isPending || rebase.isPending || leaving
 
   const run = async (action: () => Promise<unknown>) => {
     setProblem('')
@@ -121,53 +119,84 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
       void client.invalidateQueries({ queryKey: ['order', head.id] })
     }
   }
-  const undo = (others = false) => {
-    setAsking('')
-    void run(async () => {
-      try {
-        await flip({ head, others })
-        announce(`Took back: ${head.undo}`)
-      } catch (e) {
-        const theirs = e instanceof Problem && e.fields.others
-        if (!theirs) throw e
-        setAsking(theirs)
-      }
-    })
+  const there = () => navigate(`/orders/${head.id}`)
+  return {
+    problem,
+    asking,
+    setAsking,
+    busy,
+    rehearsing: rehearse.isPending,
+    can: {
+      undo: open && !!head.undo,
+      redo: open && !!head.redo,
+      rehearse: open && head.edits > 0 && !head.behind && !busy,
+      push: open && !head.refuses && !busy,
+      wait: open && head.leavable && !busy,
+    },
+    undo: (others = false) => {
+      setAsking('')
+      void run(async () => {
+        try {
+          await flip({ head, others })
+          announce(`Took back: ${head.undo}`)
+        } catch (e) {
+          const theirs = e instanceof Problem && e.fields.others
+          if (!theirs) throw e
+          setAsking(theirs)
+        }
+      })
+    },
+    redo: () =>
+      void run(async () => {
+        await flip({ head, redo: true })
+        announce(`Did again: ${head.redo}`)
+      }),
+    rebase: () => void run(() => rebase.mutateAsync(head)),
+    rehearse: () =>
+      void run(async () => {
+        await there()
+        const view = await rehearse.mutateAsync(head)
+        if (view.rehearsal) announce(rehearsed(view.rehearsal))
+      }),
+    push: () =>
+      void run(async () => {
+        await there()
+        await push.mutateAsync(head)
+        announce(`The push of ${head.name} has begun`)
+      }),
+    wait: () =>
+      void run(async () => {
+        await wait.mutateAsync(head)
+        announce('It starts by itself when the window opens')
+      }),
   }
-  const redo = () =>
-    void run(async () => {
-      await flip({ head, redo: true })
-      announce(`Did again: ${head.redo}`)
-    })
-  const canUndo = open && !!head.undo
-  const canRedo = open && !!head.redo
-  const canRehearse = open && head.edits > 0 && !head.behind && !busy
-  const canPush = open && !head.refuses && !busy
-  const canLeave = open && head.leavable && !busy
-  const doRehearse = () =>
-    run(async () => {
-      await navigate(`/orders/${head.id}`)
-      const view = await rehearse.mutateAsync(head)
-      if (view.rehearsal) announce(rehearsed(view.rehearsal))
-    })
-  const doPush = () =>
-    run(async () => {
-      await navigate(`/orders/${head.id}`)
-      await push.mutateAsync(head)
-      announce(`The push of ${head.name} has begun`)
-    })
-  const doLeave = () =>
-    run(async () => {
-      await leaveToStart(head)
-      announce('It starts by itself when the window opens')
-    })
-  const next = canPush ? 'push' : canLeave ? 'leave' : head.waits && head.rehearsed ? '' : 'rehearse'
+}
+
+type Acts = ReturnType<typeof useActs>
+
+/** What is most likely wanted next: the button that stands out, which Ctrl and Enter press. */
+function nextOf(head: Schemas['Head'], can: Acts['can']): 'push' | 'wait' | 'rehearse' | undefined {
+  if (can.push) return 'push'
+  if (can.wait) return 'wait'
+  return head.waits && head.rehearsed ? undefined : 'rehearse'
+}
+
+function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }) {
+  const [listing, setListing] = useState(false)
+  const acts = useActs(head)
+  const { can } = acts
+  const next = nextOf(head, can)
   useKeys({
-    'ctrl+z': () => canUndo && undo(),
-    'ctrl+shift+z': () => canRedo && redo(),
-    'ctrl+enter': () => void (canPush ? doPush() : canLeave ? doLeave() : canRehearse && !head.waits && doRehearse()),
+    'ctrl+z': () => {
+      if (can.undo) acts.undo()
+    },
+    'ctrl+shift+z': () => {
+      if (can.redo) acts.redo()
+    },
+    'ctrl+enter': () => {
+      if (next && (next !== 'rehearse' || (can.rehearse && !head.waits))) acts[next]()
+    },
   })
-  const target = head.devices.length ? `Push to ${head.devices.join(' and ')}` : 'Push'
   return (
     <footer
       aria-label="Open work order"
@@ -175,6 +204,46 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
       data-place="tray"
       className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]"
     >
+      <Facts head={head} onList={() => setListing(true)} />
+      {acts.problem && (
+        <span role="alert" className="text-[#ff9c86] basis-full order-last">
+          {acts.problem}
+        </span>
+      )}
+      <span className="ml-auto flex flex-wrap gap-2 justify-end">
+        {head.state === 'open' && <Buttons head={head} acts={acts} next={next} />}
+        {leave && (
+          <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>
+            Put away
+          </button>
+        )}
+      </span>
+      <Listed head={head} open={listing} onClose={() => setListing(false)} />
+      <Window
+        title="Take back another technician's step?"
+        says={acts.asking}
+        open={acts.asking !== ''}
+        onClose={() => acts.setAsking('')}
+      >
+        <div className="flex gap-2 justify-end mt-4">
+          <button className="btn" onClick={() => acts.setAsking('')}>
+            Leave it
+          </button>
+          <button className="btn btn-next" onClick={() => acts.undo(true)}>
+            Undo it
+          </button>
+        </div>
+      </Window>
+    </footer>
+  )
+}
+
+/** What an order is, how large, and what is wrong with it. */
+function Facts({ head, onList }: { head: Schemas['Head']; onList: () => void }) {
+  const here = useLocation().pathname === `/orders/${head.id}`
+  const others = useOthersAt(head.id, useSession().data?.technician?.id)
+  return (
+    <>
       <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">
         {head.name}
       </Link>
@@ -190,13 +259,13 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
         {head.devices.length > 0 && ` on ${head.devices.join(', ')}`}
       </span>
       {head.blocking > 0 && (
-        <button className="text-[#ff9c86] hover:underline" onClick={() => setListing(true)}>
+        <button className="text-[#ff9c86] hover:underline" onClick={onList}>
           <span aria-hidden>■ </span>
           {plural(head.blocking, 'finding')} {head.blocking === 1 ? 'blocks' : 'block'} the push
         </button>
       )}
       {head.warning > 0 && (
-        <button className="text-[#e8c477] hover:underline" onClick={() => setListing(true)}>
+        <button className="text-[#e8c477] hover:underline" onClick={onList}>
           <span aria-hidden>▲ </span>
           {plural(head.warning, 'warning')}
         </button>
@@ -207,91 +276,77 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
         </Link>
       )}
       {others && <span className="text-on-basalt-2">Also at it: {others}</span>}
-      {open && head.waits && head.notBefore && (
+      {head.state === 'open' && head.waits && head.notBefore && (
         <span className="text-on-basalt-2">
           Starts by itself <When at={head.notBefore} />
         </span>
       )}
       {head.state === 'pushing' && <span className="text-lichen">Being pushed</span>}
-      {problem && (
-        <span role="alert" className="text-[#ff9c86] basis-full order-last">
-          {problem}
-        </span>
-      )}
-      <span className="ml-auto flex flex-wrap gap-2 justify-end">
-        {open && (
-          <>
-            <button
-              className="btn btn-dark"
-              disabled={!canUndo}
-              title={head.undo ? `Take back, of ${head.undoBy}: ${head.undo}` : 'Nothing to take back'}
-              onClick={() => undo()}
-            >
-              Undo <kbd>Ctrl Z</kbd>
-            </button>
-            {head.redo && (
-              <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={redo}>
-                Redo
-              </button>
-            )}
-            {head.behind ? (
-              <button
-                className="btn btn-next"
-                disabled={busy}
-                title="Replay this draft on the site's newest revision"
-                onClick={() => void run(() => rebase.mutateAsync(head))}
-              >
-                Move to the newest revision
-              </button>
-            ) : (
-              <>
-                <button
-                  className={`btn ${next !== 'rehearse' || head.edits === 0 ? 'btn-dark' : 'btn-next'}`}
-                  disabled={!canRehearse}
-                  onClick={() => void doRehearse()}
-                >
-                  {rehearse.isPending ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'}{' '}
-                  {next === 'rehearse' && <kbd>Ctrl ⏎</kbd>}
-                </button>
-                {canLeave && (
-                  <button className="btn btn-next" onClick={() => void doLeave()}>
-                    Leave it to start by itself <kbd>Ctrl ⏎</kbd>
-                  </button>
-                )}
-                <button
-                  className={`btn ${canPush ? 'btn-next' : 'btn-dark'}`}
-                  disabled={!canPush}
-                  title={head.refuses}
-                  onClick={() => void doPush()}
-                >
-                  {target} {canPush && <kbd>Ctrl ⏎</kbd>}
-                </button>
-              </>
-            )}
-          </>
-        )}
-        {leave && (
-          <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>
-            Put away
-          </button>
-        )}
-      </span>
-      <Listed head={head} open={listing} onClose={() => setListing(false)} />
-      <Window
-        title="Take back another technician's step?"
-        says={asking}
-        open={asking !== ''}
-        onClose={() => setAsking('')}
+    </>
+  )
+}
+
+/** The buttons of an open order. */
+function Buttons({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next: ReturnType<typeof nextOf> }) {
+  const { can } = acts
+  return (
+    <>
+      <button
+        className="btn btn-dark"
+        disabled={!can.undo}
+        title={head.undo ? `Take back, of ${head.undoBy}: ${head.undo}` : 'Nothing to take back'}
+        onClick={() => acts.undo()}
       >
-        <div className="flex gap-2 justify-end mt-4">
-          <button className="btn" onClick={() => setAsking('')}>
-            Leave it
-          </button>
-          <button className="btn btn-next" onClick={() => undo(true)}>
-            Undo it
-          </button>
-        </div>
-      </Window>
-    </footer>
+        Undo <kbd>Ctrl Z</kbd>
+      </button>
+      {head.redo && (
+        <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={acts.redo}>
+          Redo
+        </button>
+      )}
+      {head.behind ? (
+        <button
+          className="btn btn-next"
+          disabled={acts.busy}
+          title="Replay this draft on the site's newest revision"
+          onClick={acts.rebase}
+        >
+          Move to the newest revision
+        </button>
+      ) : (
+        <Onward head={head} acts={acts} next={next} />
+      )}
+    </>
+  )
+}
+
+/** Rehearse, wait, push. */
+function Onward({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next: ReturnType<typeof nextOf> }) {
+  const { can } = acts
+  const target = head.devices.length ? `Push to ${head.devices.join(' and ')}` : 'Push'
+  return (
+    <>
+      <button
+        className={`btn ${next !== 'rehearse' || head.edits === 0 ? 'btn-dark' : 'btn-next'}`}
+        disabled={!can.rehearse}
+        onClick={acts.rehearse}
+      >
+        {acts.rehearsing ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'}{' '}
+        {next === 'rehearse' && <kbd>Ctrl ⏎</kbd>}
+      </button>
+      {can.wait && (
+        <button className="btn btn-next" onClick={acts.wait}>
+          Leave it to start by itself <kbd>Ctrl ⏎</kbd>
+        </button>
+      )}
+      <button
+        className={`btn ${can.push ? 'btn-next' : 'btn-dark'}`}
+        disabled={!can.push}
+        title={head.refuses}
+        onClick={acts.push}
+      >
+        {target} {can.push && <kbd>Ctrl ⏎</kbd>}
+      </button>
+    </>
   )
 }

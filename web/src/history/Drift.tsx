@@ -17,6 +17,19 @@ type What = 'adopt' | 'back'
 
 const settled = (d: Row) => d.settled || d.putBack
 
+/** What a device holds, beside a draft where one is open; kept is the id of an earlier reading, 0 for now. */
+const useDrift = (code: string, device: string, order: Schemas['Head'] | undefined, kept: number) =>
+  useQuery({
+    queryKey: ['history', code, 'drift', device, order?.id, order?.version, kept],
+    queryFn: () =>
+      call(
+        api.GET('/api/sites/{site}/devices/{device}/drift', {
+          params: { path: { site: code, device }, query: { order: order?.id, kept: kept || undefined } },
+        }),
+      ),
+    placeholderData: (was) => was,
+  })
+
 /** What a device holds, beside what it was last given and what is wanted; each difference is adopted or put back. */
 export function Drift({
   code,
@@ -35,16 +48,7 @@ export function Drift({
   const [kept, setKept] = useState(0)
   const [chosen, setChosen] = useState<Record<string, What>>({})
   const [most, setMost] = useState(shownAtFirst)
-  const drift = useQuery({
-    queryKey: ['history', code, 'drift', device, order?.id, order?.version, kept],
-    queryFn: () =>
-      call(
-        api.GET('/api/sites/{site}/devices/{device}/drift', {
-          params: { path: { site: code, device }, query: { order: order?.id, kept: kept || undefined } },
-        }),
-      ),
-    placeholderData: (was) => was,
-  })
+  const drift = useDrift(code, device, order, kept)
   const read = useMutation({
     mutationFn: () => call(api.POST('/api/sites/{site}/read', { params: { path: { site: code } } })),
     onSuccess: async () => {
@@ -85,24 +89,10 @@ export function Drift({
     <section aria-label={`What ${v.name} holds`}>
       <div className="flex flex-wrap items-baseline gap-x-3">
         <h1>
-          <span className="mono !text-[20px]">{v.name}</span>{' '}
-          {old ? 'as it was' : v.differences.length > 0 ? 'holds something else' : 'holds what it was given'}
+          <span className="mono !text-[20px]">{v.name}</span> {titled(v, old)}
         </h1>
         <span className="text-ink-2 text-[13px]">
-          {v.problem ? (
-            <span className="text-cinnabar-ink">not read: {v.problem}</span>
-          ) : (
-            v.readAt && (
-              <>
-                read <When at={v.readAt} zone={zone} />
-              </>
-            )
-          )}
-          {v.since && !old && (
-            <>
-              , first seen <When at={v.since} zone={zone} />
-            </>
-          )}
+          <LastRead of={v} old={old} zone={zone} />
         </span>
         <button className="btn !h-[26px] ml-auto" disabled={read.isPending} onClick={() => read.mutate()}>
           {read.isPending ? 'Reading' : 'Read it now'}
@@ -111,13 +101,7 @@ export function Drift({
       <p className="text-ink-2 mt-1.5 max-w-[92ch]">{explained(v, old)}</p>
       <Alert className="mt-2">{decide.error && problemOf(decide.error).message}</Alert>
       <Alert className="mt-2">{read.error && problemOf(read.error).message}</Alert>
-      {decide.data && decide.data.refused.length > 0 && (
-        <div role="alert" className="mt-2 text-sand-ink">
-          {decide.data.refused.map((r) => (
-            <p key={r.id}>{r.why}</p>
-          ))}
-        </div>
-      )}
+      <Refused of={decide.data?.refused ?? []} />
       {v.differences.length > 0 && (
         <div className="overflow-x-auto">
           <Table columns={columns} className="min-[641px]:min-w-[760px] mt-3">
@@ -156,33 +140,16 @@ export function Drift({
           </Table>
         </div>
       )}
-      {v.differences.length > most && (
-        <button className="btn !h-[28px] mt-2" onClick={() => setMost(most + 1000)}>
-          Show more of {v.differences.length}
-        </button>
-      )}
+      <More of={v.differences.length} shown={most} onMore={() => setMost(most + 1000)} />
       {open.length > 0 && (
-        <div
-          className={
-            'sticky bottom-0 bg-sheet border-t border-seam -mx-5 px-5 max-[480px]:-mx-2.5 max-[480px]:px-2.5 ' +
-            'py-2.5 mt-3 flex flex-wrap items-center gap-2'
-          }
-        >
-          <span className="text-ink-2 mr-auto" role="status">
-            {decided} of {open.length} decided
-          </span>
-          <button className="btn" onClick={() => all('adopt')}>
-            Adopt all
-          </button>
-          {!old && (
-            <button className="btn" onClick={() => all('back')}>
-              Put all back
-            </button>
-          )}
-          <button className="btn btn-next" disabled={decided === 0 || decide.isPending} onClick={() => decide.mutate()}>
-            {order ? `Add these to ${order.name}` : 'Open a work order with these'}
-          </button>
-        </div>
+        <Decide
+          said={`${decided} of ${open.length} decided`}
+          into={order?.name}
+          all={all}
+          old={old}
+          busy={decided === 0 || decide.isPending}
+          onDecide={() => decide.mutate()}
+        />
       )}
       {!old && <CutOff cuts={v.cuts} name={v.name} />}
       <Consequences rows={v.differences} old={old} cut={v.cuts.length > 0} />
@@ -195,21 +162,15 @@ export function Drift({
         </details>
       ))}
       {v.kept.length > 1 && (
-        <div className="mt-6 max-w-[420px]">
-          <Choice
-            label="What it held"
-            options={v.kept.map((k, n) => ({
-              value: String(n === 0 ? 0 : k.id),
-              label:
-                n === 0 ? 'now, as it was last read' : `until ${moment(k.last, zone)}, from ${moment(k.first, zone)}`,
-            }))}
-            value={String(kept)}
-            onChange={(e) => {
-              setKept(Number(e.target.value))
-              setChosen({})
-            }}
-          />
-        </div>
+        <Earlier
+          kept={v.kept}
+          zone={zone}
+          chosen={kept}
+          onChoose={(id) => {
+            setKept(id)
+            setChosen({})
+          }}
+        />
       )}
     </section>
   )
@@ -229,6 +190,11 @@ const moment = (at: string, zone: string) =>
   new Date(at).toLocaleString('en-GB', { timeZone: zone, dateStyle: 'medium', timeStyle: 'short' })
 
 /** What the page is about, in two sentences. */
+function titled(v: Schemas['Drift'], old: boolean): string {
+  if (old) return 'as it was'
+  return v.differences.length > 0 ? 'holds something else' : 'holds what it was given'
+}
+
 function explained(v: Schemas['Drift'], old: boolean): string {
   if (old)
     return (
@@ -358,5 +324,103 @@ function Consequences({ rows, old, cut }: { rows: Row[]; old: boolean; cut: bool
         ))}
       </ul>
     </section>
+  )
+}
+
+/** What could not be adopted or put back, and why. */
+function Refused({ of }: { of: { id: string; why: string }[] }) {
+  if (of.length === 0) return null
+  return (
+    <div role="alert" className="mt-2 text-sand-ink">
+      {of.map((r) => (
+        <p key={r.id}>{r.why}</p>
+      ))}
+    </div>
+  )
+}
+
+/** When a device was read, and since when it holds something else. */
+function LastRead({ of: v, old, zone }: { of: Schemas['Drift']; old: boolean; zone: string }) {
+  return (
+    <>
+      {v.problem && <span className="text-cinnabar-ink">not read: {v.problem}</span>}
+      {!v.problem && v.readAt && (
+        <>
+          read <When at={v.readAt} zone={zone} />
+        </>
+      )}
+      {v.since && !old && (
+        <>
+          , first seen <When at={v.since} zone={zone} />
+        </>
+      )}
+    </>
+  )
+}
+
+/** The bar under the differences: how many are decided, and what becomes of those. */
+function Decide(props: {
+  said: string
+  into?: string
+  all: (what: What) => void
+  old: boolean
+  busy: boolean
+  onDecide: () => void
+}) {
+  const { said, into, all, old, busy, onDecide } = props
+  return (
+    <div
+      className={
+        'sticky bottom-0 bg-sheet border-t border-seam -mx-5 px-5 max-[480px]:-mx-2.5 max-[480px]:px-2.5 ' +
+        'py-2.5 mt-3 flex flex-wrap items-center gap-2'
+      }
+    >
+      <span className="text-ink-2 mr-auto" role="status">
+        {said}
+      </span>
+      <button className="btn" onClick={() => all('adopt')}>
+        Adopt all
+      </button>
+      {!old && (
+        <button className="btn" onClick={() => all('back')}>
+          Put all back
+        </button>
+      )}
+      <button className="btn btn-next" disabled={busy} onClick={onDecide}>
+        {into ? `Add these to ${into}` : 'Open a work order with these'}
+      </button>
+    </div>
+  )
+}
+
+/** Chooses what is shown: what a device holds now, or what it held before. */
+function Earlier(props: {
+  kept: Schemas['Drift']['kept']
+  zone: string
+  chosen: number
+  onChoose: (id: number) => void
+}) {
+  const { kept, zone, chosen, onChoose } = props
+  return (
+    <div className="mt-6 max-w-[420px]">
+      <Choice
+        label="What it held"
+        options={kept.map((k, n) => ({
+          value: String(n === 0 ? 0 : k.id),
+          label: n === 0 ? 'now, as it was last read' : `until ${moment(k.last, zone)}, from ${moment(k.first, zone)}`,
+        }))}
+        value={String(chosen)}
+        onChange={(e) => onChoose(Number(e.target.value))}
+      />
+    </div>
+  )
+}
+
+function More({ of, shown, onMore }: { of: number; shown: number; onMore: () => void }) {
+  if (of <= shown) return null
+  return (
+    <button className="btn !h-[28px] mt-2" onClick={onMore}>
+      Show more of {of}
+    </button>
   )
 }

@@ -22,13 +22,7 @@ export function Ask({ page, view, names, question, set }: Props) {
   const who = question.who || (names.askers[0]?.ref ?? '')
   const order = question.against ? undefined : view.order?.id
   const asked = useAsk(page.code, order, who, question)
-  // Outside nobody completes a name: the whole one is asked for there.
-  const whole = question.beside === 'internet' && asked.data?.name ? `${asked.data.name}.` : question.name
-  const beside = useAsk(page.code, order, question.beside, {
-    ...question,
-    name: question.name && whole,
-    against: question.beside === 'internet' && question.against === 'live' ? 'site' : question.against,
-  })
+  const beside = useAsk(page.code, order, question.beside, besideIt(question, asked.data?.name))
   const [typed, setTyped] = useState(question.name)
   const [was, setWas] = useState(question.name)
   if (was !== question.name) {
@@ -44,18 +38,7 @@ export function Ask({ page, view, names, question, set }: Props) {
           Ask
         </h2>
         <kbd>q</kbd>
-        <span className="ml-auto text-[12.5px] text-ink-2">
-          <select
-            aria-label="Against"
-            className="field !w-auto !h-[26px] !text-[12.5px]"
-            value={view.order || question.against !== 'site' ? question.against : ''}
-            onChange={(e) => set({ against: e.target.value })}
-          >
-            <option value="">{view.order ? 'against the draft' : 'as the site stands'}</option>
-            {view.order && <option value="site">as the site stands</option>}
-            <option value="live">live, of the devices</option>
-          </select>
-        </span>
+        <Against view={view} question={question} set={set} />
       </div>
       <form
         className="mt-2.5 grid grid-cols-[1fr_76px] gap-2"
@@ -106,7 +89,7 @@ export function Ask({ page, view, names, question, set }: Props) {
         )}
       </div>
       <p role="status" className="sr-only">
-        {answer && `${answer.name}: ${answer.outcome === 'answer' ? answer.values.join(', ') : answer.outcome}`}
+        {answer && spoken(answer)}
       </p>
       {answer && (
         <>
@@ -128,6 +111,39 @@ export function Ask({ page, view, names, question, set }: Props) {
         </>
       )}
     </section>
+  )
+}
+
+/** The same question from another place. Outside nobody completes a name: the whole one is asked for there. */
+function besideIt(question: Question, whole?: string): Question {
+  if (question.beside !== 'internet') return question
+  return {
+    ...question,
+    name: question.name && whole ? `${whole}.` : question.name,
+    against: question.against === 'live' ? 'site' : question.against,
+  }
+}
+
+/** An answer as a screen reader says it. */
+function spoken(a: Asked): string {
+  return `${a.name}: ${a.outcome === 'answer' ? a.values.join(', ') : a.outcome}`
+}
+
+/** What the question is put to: the draft, the site as it stands, or its devices. */
+function Against({ view, question, set }: Pick<Props, 'view' | 'question' | 'set'>) {
+  return (
+    <span className="ml-auto text-[12.5px] text-ink-2">
+      <select
+        aria-label="Against"
+        className="field !w-auto !h-[26px] !text-[12.5px]"
+        value={view.order || question.against !== 'site' ? question.against : ''}
+        onChange={(e) => set({ against: e.target.value })}
+      >
+        <option value="">{view.order ? 'against the draft' : 'as the site stands'}</option>
+        {view.order && <option value="site">as the site stands</option>}
+        <option value="live">live, of the devices</option>
+      </select>
+    </span>
   )
 }
 

@@ -80,27 +80,11 @@ function Hint({ column, fresh }: { column: CellColumn; fresh?: string }) {
 function Text({ column, row: r, zone }: { column: CellColumn; row: NameRow; zone: string }) {
   switch (column) {
     case 'name':
-      return (
-        <>
-          {r.severity && (
-            <>
-              <Mark severity={r.severity} />{' '}
-            </>
-          )}
-          <span title={r.whole || undefined}>{r.name}</span>
-          {r.changed && <span className="sr-only"> {r.changed} by the draft</span>}
-        </>
-      )
+      return <Name row={r} />
     case 'type':
       return r.type
     case 'inside':
-      return (
-        <span title={r.leads ? `${r.inside} → ${r.leads}` : r.inside}>
-          {r.alias && <span className="text-ink-3">→ </span>}
-          {!['A', 'AAAA', 'CNAME', 'PTR', ''].includes(r.type) && <span className="text-ink-3">{r.type} </span>}
-          {r.inside}
-        </span>
-      )
+      return <Inside row={r} />
     case 'outside':
       return r.outsideSays ? <span className="text-ink-2">{r.outsideSays}</span> : r.outside
     case 'reverse':
@@ -121,6 +105,30 @@ function Text({ column, row: r, zone }: { column: CellColumn; row: NameRow; zone
     case 'until':
       return r.until ? <When at={r.until} zone={zone} /> : null
   }
+}
+
+function Name({ row: r }: { row: NameRow }) {
+  return (
+    <>
+      {r.severity && (
+        <>
+          <Mark severity={r.severity} />{' '}
+        </>
+      )}
+      <span title={r.whole || undefined}>{r.name}</span>
+      {r.changed && <span className="sr-only"> {r.changed} by the draft</span>}
+    </>
+  )
+}
+
+function Inside({ row: r }: { row: NameRow }) {
+  return (
+    <span title={r.leads ? `${r.inside} → ${r.leads}` : r.inside}>
+      {r.alias && <span className="text-ink-3">→ </span>}
+      {!['A', 'AAAA', 'CNAME', 'PTR', ''].includes(r.type) && <span className="text-ink-3">{r.type} </span>}
+      {r.inside}
+    </span>
+  )
 }
 
 /** Seconds in the largest unit that counts them whole. */

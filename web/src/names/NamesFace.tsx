@@ -25,8 +25,7 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
   const { stratum, resolver, question, set } = useNamesLook()
   const { look, go, state } = page
   const names = useNames(page.code, view.order?.id, stratum, resolver).data
-  const [looking, setLooking] = useState(false)
-  const [taking, setTaking] = useState(false)
+  const [shows, setShows] = useState<Shows>()
   const [scroller, setScroller] = useState<HTMLDivElement | null>(null)
   const asked = useAsk(
     page.code,
@@ -38,15 +37,15 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
     page.ask({ kind: 'form', form: { kind: 'record', in: names?.ref?.startsWith('zone:') ? names.ref : undefined } })
   }
   useKeys({ n: addName })
+  if (!names) return null
   const writeDown = async () => {
     const told = await call(
       api.GET('/api/sites/{site}/zones/{zone}/text', {
-        params: { path: { site: page.code, zone: names?.chosen ?? '' }, query: { format: 'zone', told: true } },
+        params: { path: { site: page.code, zone: names.chosen }, query: { format: 'zone', told: true } },
       }),
     )
-    page.ask({ kind: 'paste', zone: { zone: names?.chosen ?? '', name: names?.title ?? '', text: told.text } })
+    page.ask({ kind: 'paste', zone: { zone: names.chosen, name: names.title, text: told.text } })
   }
-  if (!names) return null
   const face = (to: string) => go({ face: to })
   const select = (r: NameRow) => {
     // Both at once: the address of the page is changed from what it is now.
@@ -74,7 +73,7 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
           onStratum={(s) => set({ stratum: s.id, select: s.ref })}
           onResolver={(ref) => set({ resolver: ref.slice('resolver:'.length), stratum: '' })}
           onFace={face}
-          onLook={names.resolver ? () => setLooking(true) : undefined}
+          onLook={names.resolver ? () => setShows('looking into') : undefined}
           onAddZone={() => page.ask({ kind: 'form', form: { kind: 'zone' } })}
         />
       </div>
@@ -100,65 +99,14 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
           >
             Add a service
           </button>
-          {names.strata.find((s) => s.id === names.chosen)?.outside && (
-            <button className="btn !h-[28px]" onClick={() => page.ask({ kind: 'form', form: { kind: 'certificate' } })}>
-              Add a certificate
-            </button>
-          )}
-          {names.strata.find((s) => s.id === names.chosen)?.outside && (
-            <button
-              className="btn !h-[28px]"
-              onClick={() => page.ask({ kind: 'form', form: { kind: 'following', in: names.ref } })}
-            >
-              Let a name follow a line
-            </button>
-          )}
-          {names.ref?.startsWith('zone:') && (
-            <button
-              className="btn !h-[28px]"
-              onClick={() => page.ask({ kind: 'paste', zone: { zone: names.chosen, name: names.title } })}
-            >
-              Paste many
-            </button>
-          )}
-          {names.readAt && names.rows.some((r) => r.from === 'its server alone') && (
-            <button className="btn !h-[28px]" onClick={() => void writeDown()}>
-              Write down what its server has
-            </button>
-          )}
-          {names.ref?.startsWith('zone:') && (
-            <button className="btn !h-[28px]" onClick={() => setTaking(true)}>
-              Take out
-            </button>
-          )}
-          {names.ref && (
-            <button
-              className="btn !h-[28px]"
-              onClick={() => {
-                const [kind = '', id = ''] = names.ref?.split(':') ?? []
-                page.ask({ kind: 'form', form: { kind, id } })
-              }}
-            >
-              Change the {names.ref.startsWith('zone:') ? 'zone' : 'resolver'}
-            </button>
-          )}
+          <OfLayer
+            page={page}
+            names={names}
+            onWriteDown={() => void writeDown()}
+            onTakeOut={() => setShows('taking out')}
+          />
         </Toolbar>
-        {looking && names.resolver && (
-          <LookInto
-            site={page.code}
-            resolver={names.resolver.slice('resolver:'.length)}
-            onClose={() => setLooking(false)}
-          />
-        )}
-        {taking && (
-          <TakeOut
-            site={page.code}
-            order={view.order?.id}
-            zone={names.chosen}
-            title={names.title}
-            onClose={() => setTaking(false)}
-          />
-        )}
+        {shows && <Dialog shows={shows} page={page} view={view} names={names} onClose={() => setShows(undefined)} />}
         <First names={names} page={page} />
         <NamesList
           key={names.chosen}
@@ -201,6 +149,70 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
       {!page.head && !page.arriving && <NoOrder view={view} current={page.current} ask={page.ask} take={page.take} />}
       <Windows page={page} view={view} />
     </div>
+  )
+}
+
+type Shows = 'looking into' | 'taking out'
+
+function Dialog(props: { shows: Shows; page: Page; view: View; names: Names; onClose: () => void }) {
+  const { shows, page, view, names, onClose } = props
+  if (shows === 'looking into')
+    return names.resolver ? (
+      <LookInto site={page.code} resolver={names.resolver.slice('resolver:'.length)} onClose={onClose} />
+    ) : null
+  return <TakeOut site={page.code} order={view.order?.id} zone={names.chosen} title={names.title} onClose={onClose} />
+}
+
+/** What can be done with the layer that is shown. */
+function OfLayer(props: { page: Page; names: Names; onWriteDown: () => void; onTakeOut: () => void }) {
+  const { page, names, onWriteDown, onTakeOut } = props
+  const outside = names.strata.find((s) => s.id === names.chosen)?.outside
+  const zone = names.ref?.startsWith('zone:')
+  return (
+    <>
+      {outside && (
+        <button className="btn !h-[28px]" onClick={() => page.ask({ kind: 'form', form: { kind: 'certificate' } })}>
+          Add a certificate
+        </button>
+      )}
+      {outside && (
+        <button
+          className="btn !h-[28px]"
+          onClick={() => page.ask({ kind: 'form', form: { kind: 'following', in: names.ref } })}
+        >
+          Let a name follow a line
+        </button>
+      )}
+      {zone && (
+        <button
+          className="btn !h-[28px]"
+          onClick={() => page.ask({ kind: 'paste', zone: { zone: names.chosen, name: names.title } })}
+        >
+          Paste many
+        </button>
+      )}
+      {names.readAt && names.rows.some((r) => r.from === 'its server alone') && (
+        <button className="btn !h-[28px]" onClick={onWriteDown}>
+          Write down what its server has
+        </button>
+      )}
+      {zone && (
+        <button className="btn !h-[28px]" onClick={onTakeOut}>
+          Take out
+        </button>
+      )}
+      {names.ref && (
+        <button
+          className="btn !h-[28px]"
+          onClick={() => {
+            const [kind = '', id = ''] = names.ref?.split(':') ?? []
+            page.ask({ kind: 'form', form: { kind, id } })
+          }}
+        >
+          Change the {zone ? 'zone' : 'resolver'}
+        </button>
+      )}
+    </>
   )
 }
 

@@ -42,27 +42,7 @@ export function OrderPage() {
       }
     >
       <section aria-label="Steps" className="bg-sheet border-r border-seam px-4.5 py-4">
-        <p className="text-[12.5px] font-[650] text-ink-2">
-          {head.name} ·{' '}
-          <Link className="hover:underline" to={siteAt(head.site)}>
-            {view.siteName}
-          </Link>
-        </p>
-        <h1 className="my-0.5">{head.title}</h1>
-        <p className="text-ink-2">
-          {head.ticket && `Ticket ${head.ticket}. `}Opened <When at={view.openedAt} /> by {head.openedBy}.
-          {head.state === 'landed' && <b className="text-malachite-ink"> Landed.</b>}
-          {head.state === 'dropped' && <b> Dropped by {head.closedBy}.</b>}
-        </p>
-        {view.move && (
-          <p>
-            Part {view.move.phase} of {view.move.of} of the move{' '}
-            <Link className="underline font-semibold" to={`/moves/${view.move.id}`}>
-              {view.move.title}
-            </Link>
-            .
-          </p>
-        )}
+        <About view={view} />
         {current !== id && head.state === 'open' && (
           <button className="btn mt-2" onClick={() => take(id)}>
             Work on this order
@@ -110,6 +90,36 @@ export function OrderPage() {
         )}
       </section>
     </div>
+  )
+}
+
+/** Whose order it is, for what, and what became of it. */
+function About({ view }: { view: Schemas['OrderView'] }) {
+  const { head } = view
+  return (
+    <>
+      <p className="text-[12.5px] font-[650] text-ink-2">
+        {head.name} ·{' '}
+        <Link className="hover:underline" to={siteAt(head.site)}>
+          {view.siteName}
+        </Link>
+      </p>
+      <h1 className="my-0.5">{head.title}</h1>
+      <p className="text-ink-2">
+        {head.ticket && `Ticket ${head.ticket}. `}Opened <When at={view.openedAt} /> by {head.openedBy}.
+        {head.state === 'landed' && <b className="text-malachite-ink"> Landed.</b>}
+        {head.state === 'dropped' && <b> Dropped by {head.closedBy}.</b>}
+      </p>
+      {view.move && (
+        <p>
+          Part {view.move.phase} of {view.move.of} of the move{' '}
+          <Link className="underline font-semibold" to={`/moves/${view.move.id}`}>
+            {view.move.title}
+          </Link>
+          .
+        </p>
+      )}
+    </>
   )
 }
 

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { api, call, problemOf, type Schemas } from '../api/client'
+import { api, call, problemOf, unplaced, type Schemas } from '../api/client'
 import { Alert } from '../parts/Alert'
 import { Choice, Field } from '../parts/Field'
 import { Window } from '../parts/Window'
@@ -25,6 +25,11 @@ export function BeginSite({ onClose }: { onClose: () => void }) {
 }
 
 const other = 'another'
+
+function sitesOf(customer: Beginning['customers'][number]): string {
+  const { sites } = customer
+  return `Has ${sites.slice(0, 3).join(', ')}${sites.length > 3 ? ' and others' : ''}`
+}
 
 function Form({ known, onClose }: { known: Beginning; onClose: () => void }) {
   const client = useQueryClient()
@@ -93,7 +98,7 @@ function Form({ known, onClose }: { known: Beginning; onClose: () => void }) {
             { value: other, label: 'A new customer' },
           ]}
           value={customer}
-          hint={of && `Has ${of.sites.slice(0, 3).join(', ')}${of.sites.length > 3 ? ' and others' : ''}`}
+          hint={of && sitesOf(of)}
           onChange={(e) => choose(e.target.value)}
         />
       )}
@@ -118,7 +123,7 @@ function Form({ known, onClose }: { known: Beginning; onClose: () => void }) {
           onChange={(e) => setTyped({ ...typed, standard: e.target.value })}
         />
       )}
-      <Alert>{problem && Object.keys(problem.fields).length === 0 && problem.message}</Alert>
+      <Alert>{unplaced(problem)}</Alert>
       <span className="flex justify-end gap-2 mt-1">
         <button type="button" className="btn" onClick={onClose}>
           Cancel

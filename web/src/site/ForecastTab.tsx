@@ -144,38 +144,47 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
             says={`At its fullest ${Math.round(f.day.peak)} of ${f.size} addresses are held, as the ruler shows them`}
           />
           <Day held={f.day.held} size={f.size} />
-          <p className="mt-1" role="status">
-            {verdict(f) ? (
-              <b className="text-sand-ink">{verdict(f)}</b>
-            ) : f.day.fillsAt >= 0 ? (
-              <>
-                <b className="text-cinnabar-ink">✗ Full from {clock(f.day.fillsAt)}.</b> Of {Math.round(f.perDay)}{' '}
-                clients a day about {f.day.turnedAway.toFixed(f.day.turnedAway < 10 ? 1 : 0)} are turned away (
-                {(f.day.share * 100).toFixed(f.day.share < 0.1 ? 1 : 0)}%).
-              </>
-            ) : (
-              <>
-                <b className="text-malachite-ink">✓ Never full.</b> At most {Math.round(f.day.peak)} of {f.size} are
-                held, at {clock(f.day.peakAt)}.
-              </>
-            )}{' '}
-            Now {f.held} {f.held === 1 ? 'is' : 'are'} leased.
-          </p>
-          <p className="text-ink-2">
-            {f.tooFew && 'By what is drawn above: '}
-            {f.tooFew ? 'with' : 'With'} {f.size} addresses{' '}
-            {f.leaseDoes ? (
-              <>
-                a lease time of <b className="text-ink">{f.leaseDoes}</b> would do
-              </>
-            ) : (
-              'no usual lease time would do'
-            )}
-            ; with {f.lease} it takes <b className="text-ink">{f.sizeDoes}</b> addresses.
-          </p>
+          <Outcome f={f} />
         </>
       )}
     </section>
+  )
+}
+
+/** When the pool is full, and what would do. */
+function Outcome({ f }: { f: Schemas['ForecastView'] }) {
+  return (
+    <>
+      <p className="mt-1" role="status">
+        {verdict(f) ? (
+          <b className="text-sand-ink">{verdict(f)}</b>
+        ) : f.day.fillsAt >= 0 ? (
+          <>
+            <b className="text-cinnabar-ink">✗ Full from {clock(f.day.fillsAt)}.</b> Of {Math.round(f.perDay)} clients a
+            day about {f.day.turnedAway.toFixed(f.day.turnedAway < 10 ? 1 : 0)} are turned away (
+            {(f.day.share * 100).toFixed(f.day.share < 0.1 ? 1 : 0)}%).
+          </>
+        ) : (
+          <>
+            <b className="text-malachite-ink">✓ Never full.</b> At most {Math.round(f.day.peak)} of {f.size} are held,
+            at {clock(f.day.peakAt)}.
+          </>
+        )}{' '}
+        Now {f.held} {f.held === 1 ? 'is' : 'are'} leased.
+      </p>
+      <p className="text-ink-2">
+        {f.tooFew && 'By what is drawn above: '}
+        {f.tooFew ? 'with' : 'With'} {f.size} addresses{' '}
+        {f.leaseDoes ? (
+          <>
+            a lease time of <b className="text-ink">{f.leaseDoes}</b> would do
+          </>
+        ) : (
+          'no usual lease time would do'
+        )}
+        ; with {f.lease} it takes <b className="text-ink">{f.sizeDoes}</b> addresses.
+      </p>
+    </>
   )
 }
 

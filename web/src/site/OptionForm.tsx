@@ -46,6 +46,27 @@ const useOptionPlace = (site: string, look: Schemas['Look'], code: number) =>
 
 const leaseTime = 51
 
+/** The level that is chosen, and the value that is set there or in effect. */
+function setAt(place: Schemas['OptionPlace'] | undefined, ref: string) {
+  const level = place?.levels.find((l) => l.ref === ref) ?? place?.levels[0]
+  return { level, present: level?.set ? level.value : (place?.value ?? '') }
+}
+
+/** Shows what is set at the level that is looked at. A value that somebody typed stays. */
+function useShown(form: UseFormReturn<Values>, present: string, level?: { ref: string; always: boolean }) {
+  const { setValue, getFieldState } = form
+  useEffect(() => {
+    if (!getFieldState('value').isDirty) setValue('value', present)
+  }, [present, setValue, getFieldState])
+  const { ref, always } = level ?? { ref: undefined, always: false }
+  useEffect(() => {
+    if (ref !== undefined) setValue('level', ref)
+  }, [ref, setValue])
+  useEffect(() => {
+    setValue('always', always)
+  }, [always, ref, setValue])
+}
+
 function Form({ site, look, code, version, save, onClose, options }: Props & { options: Schemas['OptionChoice'][] }) {
   const form = useForm<Values>({
     defaultValues: { code: String(code ?? leaseTime), value: '', level: '', always: false },
@@ -54,20 +75,8 @@ function Form({ site, look, code, version, save, onClose, options }: Props & { o
   const [opened, setOpened] = useState(version)
   const [picked, value, ref] = form.watch(['code', 'value', 'level'])
   const { data: place } = useOptionPlace(site, look, Number(picked))
-  const level = place?.levels.find((l) => l.ref === ref) ?? place?.levels[0]
-  const present = level?.set ? level.value : (place?.value ?? '')
-  const { setValue, getFieldState } = form
-  // The value shown is the present one until somebody types another.
-  useEffect(() => {
-    if (!getFieldState('value').isDirty) setValue('value', present)
-  }, [present, setValue, getFieldState])
-  useEffect(() => {
-    if (level && level.ref !== ref) setValue('level', level.ref)
-  }, [level, ref, setValue])
-  const always = level?.always ?? false
-  useEffect(() => {
-    setValue('always', always)
-  }, [always, ref, setValue])
+  const { level, present } = setAt(place, ref)
+  useShown(form, present, level)
   const chosen = options.find((o) => String(o.code) === picked)
   const send = async (change: Change) => {
     setProblem(undefined)
@@ -108,15 +117,7 @@ function Form({ site, look, code, version, save, onClose, options }: Props & { o
           })}
         />
         <ValueField chosen={chosen} form={form} error={problem?.fields.value} />
-        <p className="text-[12.5px] text-ink-2">
-          {place?.value ? (
-            <>
-              Now <b className="text-ink">{place.value}</b>, {place.from}.
-            </>
-          ) : (
-            place && 'Nothing is told of it now.'
-          )}
-        </p>
+        <p className="text-[12.5px] text-ink-2">{place && <Present value={place.value} from={place.from} />}</p>
         <Choice
           label="For"
           options={(place?.levels ?? []).map((l) => ({ value: l.ref, label: l.name }))}
@@ -128,7 +129,7 @@ function Form({ site, look, code, version, save, onClose, options }: Props & { o
             <input type="checkbox" {...form.register('always')} /> Send it also to clients that do not ask for it
           </label>
         )}
-        <Alert>{problem && !problem.fields.value && problem.message}</Alert>
+        <Alert>{!problem?.fields.value && problem?.message}</Alert>
         <div className="flex flex-wrap gap-2 justify-end">
           {level?.set && (
             <button
@@ -148,6 +149,15 @@ function Form({ site, look, code, version, save, onClose, options }: Props & { o
         </div>
       </form>
     </Window>
+  )
+}
+
+function Present({ value, from }: { value?: string; from?: string }) {
+  if (!value) return 'Nothing is told of it now.'
+  return (
+    <>
+      Now <b className="text-ink">{value}</b>, {from}.
+    </>
   )
 }
 

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, call, problemOf, type Schemas, type View } from '../api/client'
+import { api, call, problemIn, unplaced, type Schemas, type View } from '../api/client'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
 import { Choice, Field } from '../parts/Field'
@@ -23,54 +23,26 @@ export function ReachDevice({
   device: Device
   onClose: () => void
 }) {
-  const client = useQueryClient()
-  const path = { site, device: device.id }
-  const accounts = useQuery({
-    queryKey: ['accounts', site],
-    queryFn: () => call(api.GET('/api/sites/{site}/accounts', { params: { path: { site } } })),
-  }).data
-  const here = `${device.id} at ${view.site.name}`
-  const others = accounts?.filter((k) => !k.at.includes(here)) ?? []
-  const sharing = accounts?.find((k) => k.at.includes(here) && k.at.length > 1)
+  const { others, sharing } = useAccounts(site, `${device.id} at ${view.site.name}`)
   const [all, setAll] = useState(true)
   const [typed, setTyped] = useState({ url: device.url ?? '', account: '', password: '', like: '' })
   const [fingerprint, setFingerprint] = useState('')
   const [compared, setCompared] = useState(false)
+  const onGreeted = (g: { url: string; fingerprint: string }) => {
+    setFingerprint(g.fingerprint)
+    setTyped((was) => ({ ...was, url: g.url }))
+    setCompared(false)
+    announce('The certificate was fetched')
+  }
+  const changes = sharing !== undefined && typed.password !== '' && !typed.like
   const body = {
     ...typed,
     fingerprint,
     order: view.order?.id,
-    all: sharing !== undefined && all && typed.password !== '' && !typed.like,
+    all: changes && all,
   }
-  const greet = useMutation({
-    mutationFn: () => call(api.POST('/api/greet', { body: { url: typed.url } })),
-    onSuccess: (g) => {
-      setFingerprint(g.fingerprint)
-      setTyped((was) => ({ ...was, url: g.url }))
-      setCompared(false)
-      announce('The certificate was fetched')
-    },
-  })
-  const introduce = useMutation({
-    mutationFn: () => call(api.POST('/api/sites/{site}/devices/{device}/introduction', { params: { path }, body })),
-  })
-  const keep = useMutation({
-    mutationFn: () => call(api.PUT('/api/sites/{site}/devices/{device}/access', { params: { path }, body })),
-    onSuccess: async () => {
-      await Promise.all(['view', 'accounts'].map((k) => client.invalidateQueries({ queryKey: [k] })))
-      announce(`Lithos reaches ${device.name}`)
-      onClose()
-    },
-  })
-  const forget = useMutation({
-    mutationFn: () => call(api.DELETE('/api/sites/{site}/devices/{device}/access', { params: { path } })),
-    onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ['view'] })
-      onClose()
-    },
-  })
-  const failed = [greet, introduce, keep, forget].find((m) => m.error)?.error
-  const problem = failed ? problemOf(failed) : undefined
+  const { greet, introduce, keep, forget } = useReaching({ site, device, body, onClose, onGreeted })
+  const problem = problemIn([greet, introduce, keep, forget])
   const set = (name: keyof typeof typed, value: string) => {
     introduce.reset()
     keep.reset()
@@ -106,55 +78,28 @@ export function ReachDevice({
           onChange={(e) => set('url', e.target.value)}
         />
         {fingerprint && (
-          <div className="border border-seam p-2.5">
-            <p className="text-[12.5px] text-ink-2">Its certificate, SHA-256</p>
-            <p className="mono text-[12.5px] [overflow-wrap:anywhere]">{fingerprint}</p>
-            <label className="flex gap-2 items-center mt-2 text-[13px]">
-              <input type="checkbox" checked={compared} onChange={(e) => setCompared(e.target.checked)} />
-              It is the one that the device itself shows
-            </label>
-          </div>
-        )}
-        {fingerprint && others.length > 0 && (
-          <Choice
-            label="Signs in"
-            options={[
-              { value: '', label: sharing ? `As ${sharing.account}, like others` : 'With an account of its own' },
-              ...others.map((k) => ({ value: k.like, label: `As ${k.account}, like ${k.at.join(', ')}` })),
-            ]}
-            value={typed.like}
-            onChange={(e) => set('like', e.target.value)}
-          />
-        )}
-        {fingerprint && (
-          <div className="grid grid-cols-2 max-[480px]:grid-cols-1 gap-3">
-            {!typed.like && (
-              <Field
-                label="Account"
-                hint={device.reached ? 'Empty for the one there is' : undefined}
-                error={problem?.fields.account}
-                value={typed.account}
-                onChange={(e) => set('account', e.target.value)}
-              />
-            )}
-            <Field
-              label="Password"
-              type="password"
-              hint={passwordHint(typed, device)}
-              error={problem?.fields.password}
-              value={typed.password}
-              onChange={(e) => set('password', e.target.value)}
+          <>
+            <div className="border border-seam p-2.5">
+              <p className="text-[12.5px] text-ink-2">Its certificate, SHA-256</p>
+              <p className="mono text-[12.5px] [overflow-wrap:anywhere]">{fingerprint}</p>
+              <label className="flex gap-2 items-center mt-2 text-[13px]">
+                <input type="checkbox" checked={compared} onChange={(e) => setCompared(e.target.checked)} />
+                It is the one that the device itself shows
+              </label>
+            </div>
+            <SignsIn
+              device={device}
+              typed={typed}
+              others={others}
+              own={sharing ? `As ${sharing.account}, like others` : 'With an account of its own'}
+              fault={problem?.fields ?? {}}
+              set={set}
             />
-          </div>
+          </>
         )}
-        {fingerprint && sharing && typed.password !== '' && !typed.like && (
-          <label className="flex gap-2 items-baseline text-[13px]">
-            <input type="checkbox" checked={all} onChange={(e) => setAll(e.target.checked)} />
-            For each device that signs in with it: {sharing.at.join(', ')}. It is kept once every one lets it in.
-          </label>
-        )}
+        {fingerprint && <ForAll at={changes ? sharing.at : []} all={all} onChange={setAll} />}
         {said && <Said of={said} />}
-        <Alert>{problem && Object.keys(problem.fields).length === 0 && problem.message}</Alert>
+        <Alert>{unplaced(problem)}</Alert>
         <span className="flex flex-wrap justify-end gap-2 mt-1">
           {device.reached && (
             <SmallButton className="mr-auto" disabled={forget.isPending} onClick={() => forget.mutate()}>
@@ -175,6 +120,113 @@ export function ReachDevice({
       {device.reached && <Misbehave site={site} device={device.id} />}
     </Window>
   )
+}
+
+/** The accounts that Lithos signs in with elsewhere, and the one of this device where others share it. */
+function useAccounts(site: string, here: string) {
+  const accounts = useQuery({
+    queryKey: ['accounts', site],
+    queryFn: () => call(api.GET('/api/sites/{site}/accounts', { params: { path: { site } } })),
+  }).data
+  return {
+    others: accounts?.filter((k) => !k.at.includes(here)) ?? [],
+    sharing: accounts?.find((k) => k.at.includes(here) && k.at.length > 1),
+  }
+}
+
+/** Whether a new password is for every device that shares the account. */
+function ForAll({ at, all, onChange }: { at: string[]; all: boolean; onChange: (all: boolean) => void }) {
+  if (at.length === 0) return null
+  return (
+    <label className="flex gap-2 items-baseline text-[13px]">
+      <input type="checkbox" checked={all} onChange={(e) => onChange(e.target.checked)} />
+      For each device that signs in with it: {at.join(', ')}. It is kept once every one lets it in.
+    </label>
+  )
+}
+
+type Typed = { url: string; account: string; password: string; like: string }
+
+/** Who Lithos is for a device: an account of its own, or one that is used elsewhere. */
+function SignsIn(props: {
+  device: Device
+  typed: Typed
+  others: { account: string; like: string; at: string[] }[]
+  own: string
+  fault: Record<string, string>
+  set: (name: keyof Typed, value: string) => void
+}) {
+  const { device, typed, others, own, fault, set } = props
+  return (
+    <>
+      {others.length > 0 && (
+        <Choice
+          label="Signs in"
+          options={[
+            { value: '', label: own },
+            ...others.map((k) => ({ value: k.like, label: `As ${k.account}, like ${k.at.join(', ')}` })),
+          ]}
+          value={typed.like}
+          onChange={(e) => set('like', e.target.value)}
+        />
+      )}
+      <div className="grid grid-cols-2 max-[480px]:grid-cols-1 gap-3">
+        {!typed.like && (
+          <Field
+            label="Account"
+            hint={device.reached ? 'Empty for the one there is' : undefined}
+            error={fault.account}
+            value={typed.account}
+            onChange={(e) => set('account', e.target.value)}
+          />
+        )}
+        <Field
+          label="Password"
+          type="password"
+          hint={passwordHint(typed, device)}
+          error={fault.password}
+          value={typed.password}
+          onChange={(e) => set('password', e.target.value)}
+        />
+      </div>
+    </>
+  )
+}
+
+/** What is asked of a device, in this order: its certificate, to let Lithos in, and to be kept. */
+function useReaching(of: {
+  site: string
+  device: Device
+  body: Typed & { fingerprint: string; order?: number; all: boolean }
+  onClose: () => void
+  onGreeted: (g: { url: string; fingerprint: string }) => void
+}) {
+  const { site, device, body, onClose, onGreeted } = of
+  const client = useQueryClient()
+  const path = { site, device: device.id }
+  const greet = useMutation({
+    mutationFn: () => call(api.POST('/api/greet', { body: { url: body.url } })),
+    onSuccess: onGreeted,
+  })
+  const introduce = useMutation({
+    mutationFn: () => call(api.POST('/api/sites/{site}/devices/{device}/introduction', { params: { path }, body })),
+  })
+  const keep = useMutation({
+    mutationFn: () => call(api.PUT('/api/sites/{site}/devices/{device}/access', { params: { path }, body })),
+    onSuccess: async () => {
+      await Promise.all(['view', 'accounts'].map((k) => client.invalidateQueries({ queryKey: [k] })))
+      announce(`Lithos reaches ${device.name}`)
+      onClose()
+    },
+  })
+  const forget = useMutation({
+    mutationFn: () => call(api.DELETE('/api/sites/{site}/devices/{device}/access', { params: { path } })),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['view'] })
+      onClose()
+    },
+  })
+  return { greet, introduce, keep, forget }
 }
 
 /** When a password has to be typed: a kept one goes only to the address and certificate that it was kept with. */

@@ -1,4 +1,4 @@
-import type { View } from '../api/client'
+import type { Schemas, View } from '../api/client'
 import { OpenOrder } from '../orders/OpenOrder'
 import { FixAll } from './FixAll'
 import { OptionForm } from './OptionForm'
@@ -28,16 +28,7 @@ export function Windows({ page, view }: { page: Page; view: View }) {
           onClose={close}
         />
       )}
-      {open?.kind === 'paste' && head && open.zone && (
-        <PasteForm order={head.id} into={open.zone} save={save} onClose={close} />
-      )}
-      {open?.kind === 'paste' && head && !open.zone && view.network && (
-        <PasteForm order={head.id} into={{ network: view.network }} save={save} onClose={close} />
-      )}
-      {open?.kind === 'fixAll' && head && (
-        <FixAll rule={open.rule} order={head.id} change={page.change} onClose={close} />
-      )}
-      {open?.kind === 'takeIn' && head && <TakeIn order={head} onClose={close} />}
+      {open && head && <OfOrder open={open} head={head} page={page} view={view} onClose={close} />}
       <OpenOrder
         open={state.waiting !== undefined && !head && !page.arriving}
         site={page.code}
@@ -50,4 +41,28 @@ export function Windows({ page, view }: { page: Page; view: View }) {
       />
     </>
   )
+}
+
+type Of = {
+  open: NonNullable<Page['state']['open']>
+  head: Schemas['Head']
+  page: Page
+  view: View
+  onClose: () => void
+}
+
+/** The window in which several parts of an order's draft are changed at once. */
+function OfOrder({ open, head, page, view, onClose }: Of) {
+  switch (open.kind) {
+    case 'paste': {
+      const into = open.zone ?? (view.network && { network: view.network })
+      return into ? <PasteForm order={head.id} into={into} save={page.save} onClose={onClose} /> : null
+    }
+    case 'fixAll':
+      return <FixAll rule={open.rule} order={head.id} change={page.change} onClose={onClose} />
+    case 'takeIn':
+      return <TakeIn order={head} onClose={onClose} />
+    default:
+      return null
+  }
 }

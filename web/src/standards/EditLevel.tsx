@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { api, call, problemOf, type Schemas } from '../api/client'
+import { api, call, problemIn, type Schemas } from '../api/client'
 import { useOptions } from '../api/queries'
 import { Alert } from '../parts/Alert'
 import { announce } from '../parts/announce'
@@ -15,21 +15,29 @@ type Option = { code: number; value: string; always?: boolean }
 /** A window as it is typed: its ends are text until it is sent. */
 type Span = { use: 'infrastructure' | 'reserved' | 'dynamic'; from: string; to: string }
 
+const titled = (level?: Level) => (level ? `Change ${level.standard.name}` : 'Add a standard')
+
+const isUnread = (w: Span) => !whole.test(w.from.trim()) || !whole.test(w.to.trim())
+
+/** A standard that is not kept yet. */
+const fresh: Level['standard'] = { id: 'new', name: '' }
+
 const whole = /^-?\d{1,8}$/
 
 /** Changes a standard or a customer's options, with what becomes of each site shown before it is kept. */
 export function EditLevel({ level, onClose }: { level?: Level; onClose: () => void }) {
   const client = useQueryClient()
   const kind = level?.kind ?? 'standard'
-  const [name, setName] = useState(level?.standard.name ?? '')
-  const [domain, setDomain] = useState(level?.standard.domain ?? '')
-  const [options, setOptions] = useState<Option[]>(level?.standard.options ?? [])
+  const was = level?.standard ?? fresh
+  const [name, setName] = useState(was.name)
+  const [domain, setDomain] = useState(was.domain ?? '')
+  const [options, setOptions] = useState<Option[]>(was.options ?? [])
   const [windows, setWindows] = useState<Span[]>(
-    (level?.standard.windows ?? []).map((w) => ({ use: w.use, from: String(w.from), to: String(w.to) })),
+    (was.windows ?? []).map((w) => ({ use: w.use, from: String(w.from), to: String(w.to) })),
   )
   const [at, setAt] = useState<string[]>()
   const [touched, setTouched] = useState(false)
-  const path = { kind, id: level?.standard.id ?? 'new' } as const
+  const path = { kind, id: was.id } as const
   const entry = {
     version: level?.version ?? 0,
     name,
@@ -37,7 +45,7 @@ export function EditLevel({ level, onClose }: { level?: Level; onClose: () => vo
     options,
     windows: windows.map((w) => ({ use: w.use, from: Number(w.from), to: Number(w.to) })),
   }
-  const unread = windows.findIndex((w) => !whole.test(w.from.trim()) || !whole.test(w.to.trim()))
+  const unread = windows.findIndex(isUnread)
   const preview = useMutation({
     mutationFn: () => call(api.POST('/api/levels/{kind}/{id}/preview', { params: { path }, body: entry })),
     onSuccess: (v) => {
@@ -60,26 +68,17 @@ export function EditLevel({ level, onClose }: { level?: Level; onClose: () => vo
       setTouched(true)
       preview.reset()
     }
-  const error = preview.error ?? keep.error
-  const problem = error ? problemOf(error) : undefined
+  const problem = problemIn([preview, keep])
   const fault = (n: string) => problem?.fields[n]
   if (keep.data) return <Kept name={name} orders={keep.data.orders} onClose={onClose} />
   return (
-    <Window
-      title={level ? `Change ${level.standard.name}` : 'Add a standard'}
-      open
-      onClose={onClose}
-      wide="full"
-      filled={touched}
-    >
+    <Window title={titled(level)} open onClose={onClose} wide="full" filled={touched}>
       <form
         className="grid gap-3 mt-3"
         aria-label="Level"
         onSubmit={(e) => {
           e.preventDefault()
-          if (unread >= 0) return
-          if (preview.data) keep.mutate()
-          else preview.mutate()
+          if (unread < 0) (preview.data ? keep : preview).mutate()
         }}
       >
         <div className="grid min-[700px]:grid-cols-2 gap-3">
@@ -109,18 +108,21 @@ export function EditLevel({ level, onClose }: { level?: Level; onClose: () => vo
           <button type="button" className="btn" onClick={onClose}>
             Cancel
           </button>
-          {preview.data ? (
-            <button className="btn btn-next" disabled={keep.isPending}>
-              {at && at.length > 0 ? `Keep it, and open ${plural(at.length, 'work order', 'work orders')}` : 'Keep it'}
-            </button>
-          ) : (
-            <button className="btn btn-next" disabled={preview.isPending}>
-              {preview.isPending ? 'Working it out' : 'See what becomes of each site'}
-            </button>
-          )}
+          <Next seen={preview.data !== undefined} orders={at?.length ?? 0} busy={keep.isPending || preview.isPending} />
         </span>
       </form>
     </Window>
+  )
+}
+
+/** Looks at what becomes of each site first, and keeps it then. */
+function Next({ seen, orders, busy }: { seen: boolean; orders: number; busy: boolean }) {
+  const keep = orders > 0 ? `Keep it, and open ${plural(orders, 'work order', 'work orders')}` : 'Keep it'
+  const look = busy ? 'Working it out' : 'See what becomes of each site'
+  return (
+    <button className="btn btn-next" disabled={busy}>
+      {seen ? keep : look}
+    </button>
   )
 }
 
