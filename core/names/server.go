@@ -313,11 +313,9 @@ func (f *fall) question(q dns.Question) result {
 
 // restore gives the first records the name as it was asked, with its capitals (RFC 4343 section 3).
 func restore(r result, q dns.Question) result {
+	r.answer = slices.Clone(r.answer) // it may be kept for others
 	for i, rr := range r.answer {
 		if n := rr.Header().Name; n != q.Name && strings.EqualFold(n, q.Name) {
-			if r.answer[i] == rr {
-				r.answer = slices.Clone(r.answer)
-			}
 			r.answer[i] = dns.Copy(rr)
 			r.answer[i].Header().Name = q.Name
 		}

@@ -287,7 +287,7 @@ func (v view) answersAt(home topology.End, n *site.Network) bool {
 	subnet := n.Prefix.Masked()
 	offers := func(c yang.Config, on string) bool {
 		return slices.ContainsFunc(c.DHCP.Pool, func(p yang.Pool) bool {
-			return p.Enabled && p.Subnet == subnet && (p.Interface == on || p.Interface == "" && on == "")
+			return p.Enabled && p.Subnet == subnet && p.Interface == on
 		})
 	}
 	here := v.held[home.Device.ID]
@@ -302,7 +302,7 @@ func (v view) answersAt(home topology.End, n *site.Network) bool {
 			continue
 		}
 		for _, to := range r.Server {
-			if server, ok := v.holder(to); ok && (offers(v.held[server.ID], "") || v.anyPool(server, subnet)) {
+			if server, ok := v.holder(to); ok && v.anyPool(server, subnet) {
 				return true
 			}
 		}

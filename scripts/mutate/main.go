@@ -10,6 +10,7 @@ import (
 	"flag"
 	"fmt"
 	"log"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -48,6 +49,10 @@ func main() {
 		fmt.Printf("%s: %d faults, %d noticed (%d by time), %d not, %d change nothing\n", p, r.all(), r.killed,
 			r.endless,
 			len(r.survived), r.equal)
+		for _, file := range slices.Sorted(maps.Keys(r.files)) {
+			n := r.files[file]
+			fmt.Printf("  %s: %d of %d\n", file, n.noticed, n.all)
+		}
 		for _, one := range r.survived {
 			fmt.Println("  " + one)
 		}
@@ -80,7 +85,11 @@ type result struct {
 	endless       int      // of those killed: tests that did not end in time, or a machine that is too busy
 	survived      []string // file:line and what was changed
 	whole         bool     // no files were left out
+	files         map[string]counted
 }
+
+// counted is how many faults of a file were noticed.
+type counted struct{ noticed, all int }
 
 func (r result) all() int { return r.killed + len(r.survived) }
 
@@ -100,7 +109,7 @@ func survey(name string, most int, seed uint64, workers int, same map[[2]string]
 	defer s.close()
 	s.measure()
 	chosen := sample(s.faults, most, seed)
-	out := result{whole: len(chosen) == len(s.faults)}
+	out := result{whole: len(chosen) == len(s.faults), files: map[string]counted{}}
 	var mu sync.Mutex
 	var group sync.WaitGroup
 	next := make(chan fault)
@@ -138,8 +147,11 @@ func sample(all []fault, most int, seed uint64) []fault {
 
 // count adds what became of a fault. One that changes nothing counts neither way, unless a test notices it.
 func (r *result) count(f fault, path string, noticed, endless, reached bool, same map[[2]string]bool) {
+	of := r.files[f.file]
 	switch {
 	case noticed:
+		of.noticed++
+		of.all++
 		r.killed++
 		if endless {
 			r.endless++
@@ -147,12 +159,14 @@ func (r *result) count(f fault, path string, noticed, endless, reached bool, sam
 	case same[[2]string{path, f.text}]:
 		r.equal++
 	default:
+		of.all++
 		says := fmt.Sprintf("%s:%d: %s", path, f.line, f.what)
 		if !reached {
 			says += ", which no test runs"
 		}
 		r.survived = append(r.survived, says+": "+f.text)
 	}
+	r.files[f.file] = of
 }
 
 // alike are the mutants that change nothing observable, by file and the text of the line: the second table of the
