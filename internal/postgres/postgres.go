@@ -26,10 +26,11 @@ import (
 
 // Cluster is a running cluster. Stop it before the program ends.
 type Cluster struct {
-	port     int
-	password string
-	cmd      *exec.Cmd
-	exited   chan error
+	port      int
+	password  string
+	throwaway bool
+	cmd       *exec.Cmd
+	exited    chan error
 }
 
 // Options choose between safety and speed.
@@ -81,7 +82,8 @@ func Start(ctx context.Context, dir string, o Options) (*Cluster, error) {
 	if o.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
-	c := &Cluster{port: port, password: strings.TrimSpace(string(password)), exited: make(chan error, 1)}
+	c := &Cluster{port: port, password: strings.TrimSpace(string(password)), throwaway: o.Throwaway,
+		exited: make(chan error, 1)}
 	c.cmd = command(context.WithoutCancel(ctx), as, filepath.Join(bin, "postgres"), args...)
 	log, err := os.Create(filepath.Join(dir, "log"))
 	if err != nil {
@@ -153,6 +155,9 @@ func (c *Cluster) URL(database string) string {
 	return u.String()
 }
 
+// withStrategy is the version from which on one chooses how a template is copied; earlier ones copy files.
+const withStrategy = 150000
+
 // CreateDatabase makes a database, or leaves the one there is. template may be empty.
 func (c *Cluster) CreateDatabase(ctx context.Context, name, template string) error {
 	conn, err := pgx.Connect(ctx, c.URL("postgres"))
@@ -161,13 +166,19 @@ func (c *Cluster) CreateDatabase(ctx context.Context, name, template string) err
 	}
 	defer conn.Close(ctx)
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).
-		Scan(&there); err != nil || there {
+	var version int
+	if err := conn.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1),
+		current_setting('server_version_num')::int`, name).Scan(&there, &version); err != nil || there {
 		return err
 	}
 	sql := "CREATE DATABASE " + pgx.Identifier{name}.Sanitize()
 	if template != "" {
 		sql += " TEMPLATE " + pgx.Identifier{template}.Sanitize()
+		if c.throwaway && version >= withStrategy {
+			// Files are copied as they are, and not through the log: a third of a second of processor time for each
+			// of the hundreds of databases that the tests make. Without fsync the checkpoint it needs costs nothing.
+			sql += " STRATEGY FILE_COPY"
+		}
 	}
 	_, err = conn.Exec(ctx, sql)
 	return err
