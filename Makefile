@@ -12,7 +12,8 @@ GOTESTSUM_VERSION := v1.13.0
 REVIVE_VERSION := v1.9.0
 DEADCODE_VERSION := v0.48.0
 
-.PHONY: help demo test test-work test-plain test-wired test-raced attacks bench mutate generate check-generated lint fuzz clean system-packages browser
+.PHONY: help demo test test-work test-plain test-wired test-raced attacks bench mutate generate check-generated lint \
+	lint-go lint-web fuzz clean system-packages browser
 
 help: ## List the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
@@ -23,7 +24,7 @@ demo: system-packages bin/lithos ## Run everything with the made-up sites; Ctrl-
 # Every test is run anew (-count=1): what some look at, such as the imports of other packages, Go's cache does not see.
 test: system-packages browser ## Install what is missing and run every test
 	@$(MAKE) --no-print-directory -j3 bin/lithos $(addprefix $(TOOLS)/,staticcheck gotestsum deadcode revive)
-	@$(MAKE) --no-print-directory -j4 check-generated lint test-work test-wired
+	@$(MAKE) --no-print-directory -j5 check-generated lint-go lint-web test-work test-wired
 	@$(MAKE) --no-print-directory test-plain
 	@$(MAKE) --no-print-directory test-raced
 	@echo "The ten slowest tests:"
@@ -40,20 +41,22 @@ WORK := lithos/internal/work
 LONG := lithos/internal/browser
 RACED := $(addprefix lithos/internal/,accounts api device draft poll push standin standin/internet standin/resolve store)
 GOTEST := $(TOOLS)/gotestsum --format standard-quiet
+# lint has vetted all of it.
+FLAGS := -count=1 -vet=off -timeout 30m
 
 test-work: $(TOOLS)/gotestsum
-	@$(GOTEST) --jsonfile .tests-work.json -- -count=1 -timeout 30m $(WORK)
+	@$(GOTEST) --jsonfile .tests-work.json -- $(FLAGS) $(WORK)
 
 test-plain: $(TOOLS)/gotestsum
-	@$(GOTEST) --jsonfile .tests-plain.json -- -count=1 -timeout 30m $(LONG) \
+	@$(GOTEST) --jsonfile .tests-plain.json -- $(FLAGS) $(LONG) \
 		$$(go list ./... | grep -vxE '$(subst $(eval) ,|,$(LONG) $(WORK) $(RACED) $(WIRED))|.*/node_modules/.*')
-	go test -count=1 -run $(SLOW_RACED) ./internal/api
+	go test $(FLAGS) -run $(SLOW_RACED) ./internal/api
 
 test-wired: $(TOOLS)/gotestsum
-	@$(GOTEST) --jsonfile .tests-wired.json -- -count=1 -race -timeout 30m $(WIRED)
+	@$(GOTEST) --jsonfile .tests-wired.json -- $(FLAGS) -race $(WIRED)
 
 test-raced: $(TOOLS)/gotestsum
-	@$(GOTEST) --jsonfile .tests-raced.json -- -count=1 -race -skip $(SLOW_RACED) -timeout 30m $(RACED)
+	@$(GOTEST) --jsonfile .tests-raced.json -- $(FLAGS) -race -skip $(SLOW_RACED) $(RACED)
 
 attacks: system-packages browser web/dist/index.html ## Run the tests that attack Lithos from outside, and count them
 	@scripts/attacks
@@ -61,7 +64,9 @@ attacks: system-packages browser web/dist/index.html ## Run the tests that attac
 mutate: ## Put small faults into PKG, or into what differs from SINCE, and list those that its tests let through
 	go run ./scripts/mutate $(if $(SINCE),-since $(SINCE)) $(PKG)
 
-lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode $(TOOLS)/revive web/dist/index.html
+lint: lint-go lint-web
+
+lint-go: $(TOOLS)/staticcheck $(TOOLS)/deadcode $(TOOLS)/revive web/dist/index.html
 	@scripts/check-files
 	@test -z "$$(gofmt -l cmd core internal scripts web/*.go)" || { echo "gofmt would change:"; gofmt -l cmd core internal scripts web/*.go; exit 1; }
 	@# A struct tag cannot be broken, and may be longer than the 120 columns of a line.
@@ -73,6 +78,8 @@ lint: $(TOOLS)/staticcheck $(TOOLS)/deadcode $(TOOLS)/revive web/dist/index.html
 	@# How large a file and a function may be, and how many ways lead through one; an exception says why.
 	$(TOOLS)/revive -set_exit_status -config revive.toml -exclude internal/store/gen/... ./cmd/... ./core/... ./internal/... ./scripts/...
 	@dead=$$($(TOOLS)/deadcode -test ./cmd/... ./core/... ./internal/... ./scripts/...); [ -z "$$dead" ] || { echo "$$dead"; exit 1; }
+
+lint-web: web/node_modules/.installed
 	@# The pages are imported as they are opened, which the tool does not see.
 	cd web && npx ts-unused-exports tsconfig.json '--excludePathsFromReport=schema.gen;Page.tsx;orders/Orders.tsx;standards/Standards.tsx'
 	cd web && npx tsc --noEmit -p . && npx prettier --check --log-level warn src && npx eslint --max-warnings 0 src

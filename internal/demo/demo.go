@@ -40,6 +40,8 @@ const (
 
 // Options of a demonstration.
 type Options struct {
+	// Sites are those that are loaded; all of the scenario when empty.
+	Sites []string
 	State string // folder the devices' startup configurations survive in; empty for none
 	Pace  time.Duration
 	Log   *slog.Logger
@@ -92,7 +94,11 @@ func Start(ctx context.Context, w *work.Service, o Options) (_ *Devices, err err
 			}
 		}
 	}
-	for _, name := range scenario.Names {
+	sites := o.Sites
+	if len(sites) == 0 {
+		sites = scenario.Names
+	}
+	for _, name := range sites {
 		if err := running.startSite(ctx, w, name, world, o); err != nil {
 			return nil, err
 		}

@@ -80,7 +80,7 @@ func (o *office) unchanged(before map[string]yang.Config) {
 // Twenty pushes at once to twenty sites, from two processes, one of them with four connections, while pages are served.
 func TestAttackTwentyPushesAtOnce(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	s, err := store.Open(context.Background(), o.url, 4)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
@@ -280,7 +280,7 @@ func TestAttackOldPushIsResumed(t *testing.T) {
 // released.
 func TestAttackRestoredBackupPushes(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	kill := run(t, o.Service)
 	gw := o.devices.ByID["dev-gw-1"]
 	id := o.order()

@@ -89,7 +89,7 @@ func TestAttack01AKeptPasswordGoesNowhereElse(t *testing.T) {
 
 // The password of an account at a provider was typed for that provider: a draft that names another has none.
 func TestAttack01AProvidersPasswordGoesNowhereElse(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	evil := listens(t)
 	o.Accounts.Web.Trust.AddCert(evil.Certificate())

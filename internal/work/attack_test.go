@@ -464,7 +464,7 @@ func TestAttackRebaseDropsEdits(t *testing.T) {
 // The audit table only grows.
 func TestAttackAuditIsRewritten(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	_, s := o.another()
 	for _, sql := range []string{"DELETE FROM audit", "UPDATE audit SET who = 'nobody'", "TRUNCATE audit"} {
 		_, err := s.Pool.Exec(t.Context(), sql)

@@ -24,7 +24,7 @@ import (
 
 // A site is begun beside the customer's others, with a block that nobody uses; wrong values are named.
 func TestSiteIsBegun(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	known, err := o.Sites.Beginning(ctx)
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func TestSiteIsBegun(t *testing.T) {
 // A site that is put away is on no list but its own, keeps its history, and comes back as it was. One with work under
 // way stays.
 func TestSiteIsPutAway(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	id := o.at("the-garret")
 	refusal(t, o.Sites.Archive(ctx, o.mk, "the-garret", true), actor.Conflict, "has an open work order")
@@ -106,7 +106,7 @@ func TestSiteIsPutAway(t *testing.T) {
 // A device is reached once its certificate was compared and it has let Lithos in; nothing is kept before. The
 // password is replaced, shared by another device, and forgotten with the rest.
 func TestDeviceIsReached(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	const code, id, siteID = "the-garret", "dev-garret-rt", "site-the-garret"
 	garret := o.devices.ByID[id]
@@ -172,7 +172,7 @@ func TestDeviceIsReached(t *testing.T) {
 // A site that others built is read from its devices into a draft, as one step; the push after it changes nothing on
 // them. What cannot be read is listed, and a device that is silent ends it with nothing changed.
 func TestSiteIsTakenOver(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	run(t, o.Service)
 	was := scenario.Site("the-yard")
@@ -240,7 +240,7 @@ func TestSiteIsTakenOver(t *testing.T) {
 // Any two revisions are compared in words, there and back; any is brought back as a work order, which lands like any
 // other.
 func TestRevisionIsBroughtBack(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	run(t, o.Service)
 	const code = "the-garret"
@@ -298,7 +298,7 @@ func TestRevisionIsBroughtBack(t *testing.T) {
 
 // A site, or all of a customer, goes into a spreadsheet, and who took it away is written down.
 func TestSheetIsTakenAway(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	one, err := o.Sites.Sheet(ctx, o.mk, "kelder-bridge", "addresses", false, false)
 	require.NoError(t, err)
@@ -317,7 +317,7 @@ func TestSheetIsTakenAway(t *testing.T) {
 // One account serves devices of several sites of a customer: it is replaced once for all of them, and only when
 // each lets it in. It is no account for another customer's devices.
 func TestOneAccountForSeveralDevices(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	reach := func(code, device string) poll.Reaching {
 		d := o.devices.ByID[device]
@@ -386,7 +386,7 @@ func TestSafeFixes(t *testing.T) {
 
 // A site is printed on a sheet: whom to ask, and everything that has an address.
 func TestASiteOnOneSheet(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	for _, name := range scenario.Names {
 		p, err := o.Card(t.Context(), name)
 		require.NoError(t, err)

@@ -47,7 +47,7 @@ func (o *office) found(code, rule string) bool {
 // A name follows its line: whenever the address changes the server is told, and nothing else of the zone is
 // changed. A line that flaps is told of no more than the least time allows, and its last address wins.
 func TestNameFollowsItsLine(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx, garret := t.Context(), o.devices.ByID["dev-garret-rt"]
 	_, rest := o.says("garret.example", "home")
 	o.Poll.Observe(ctx, "site-the-garret")
@@ -102,7 +102,7 @@ func TestNameFollowsItsLine(t *testing.T) {
 
 // An address that nobody reaches is not told, and a line that is dropped takes nothing back.
 func TestUnreachedLineIsNotTold(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	garret := o.devices.ByID["dev-garret-rt"]
 	o.Poll.Observe(t.Context(), "site-the-garret")
 	for address, rule := range map[string]string{"100.72.9.4": "ddns-shared-address",
@@ -122,7 +122,7 @@ func TestUnreachedLineIsNotTold(t *testing.T) {
 
 // A refused update is written down with its reason, and sent again ever less often until it is taken.
 func TestRefusedUpdateIsTriedAgain(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	o.Poll.Observe(t.Context(), "site-the-yard")
 	f := o.follows("the-yard")
 	require.Len(t, f.Attempts, 1)
@@ -145,7 +145,7 @@ func TestRefusedUpdateIsTriedAgain(t *testing.T) {
 
 // The trial climbs from the line to the world, and shows a key that may do more.
 func TestFollowingIsTried(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	for _, c := range []struct{ code, site, id, want string }{
 		{"the-garret", "site-the-garret", "following-home", "pass pass pass pass pass pass pass pass pass"},
 		{"quill-street", "site-quill-street", "following-remote", "pass pass pass fail fail pass pass pass pass"},
@@ -170,7 +170,7 @@ func TestFollowingIsTried(t *testing.T) {
 
 // What is said of all sites in one pass is what each site's own page says.
 func TestFollowingNamesOfAllSites(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	codes := []string{"the-garret", "quill-street", "the-yard", "the-hut"}
 	for _, code := range codes {
 		o.Poll.Observe(t.Context(), "site-"+code)

@@ -12,7 +12,7 @@ import (
 // fails it, and the push returns.
 func TestBrokenTrunkFailsTheLadder(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	g := o.gate()
 	w, _ := o.process()
 	id := o.at("orchard-north")

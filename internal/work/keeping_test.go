@@ -65,7 +65,7 @@ func (o *office) readsTold(address string) {
 // A device that keeps a name tells it when its line changes, without Lithos; the name's key was handed to it by the
 // push. Lithos tells what the device has sent, and sends nothing itself.
 func TestDeviceKeepsAName(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	garret := o.devices.ByID["dev-garret-rt"]
 	o.keepBy("keeper", "device", "least", "1")
 	o.becomes("A", "203.0.113.97")
@@ -95,7 +95,7 @@ func TestDeviceKeepsAName(t *testing.T) {
 
 // By the HTTPS request the same holds, for both addresses of a line and for every name below.
 func TestDeviceKeepsANameByRequest(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	garret := o.devices.ByID["dev-garret-rt"]
 	key, _ := o.devices.Internet.Key("home.garret")
 	key.Names, key.Types = []string{"home.garret.example", "*.home.garret.example"}, []string{"A", "AAAA"}
@@ -124,7 +124,7 @@ func TestDeviceKeepsANameByRequest(t *testing.T) {
 
 // Behind another router the device asks outside which address it comes from, and tells that.
 func TestAddressIsAskedOutside(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	garret := o.devices.ByID["dev-garret-rt"]
 	garret.SetLineBehind("wan", netip.MustParseAddr("192.168.1.7"), netip.MustParseAddr("203.0.113.140"))
 	o.keepBy("keeper", "device", "source", "asked", "asks", requestTo+"/v1/address", "every", "1", "least", "1")
@@ -141,7 +141,7 @@ func TestAddressIsAskedOutside(t *testing.T) {
 // A line that changes a hundred times is told of no more often than the least time allows, and the last address wins;
 // nothing else of the zone is changed. It goes on after the device was without power.
 func TestFlappingLineOfADevice(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	garret := o.devices.ByID["dev-garret-rt"]
 	o.keepBy("keeper", "device", "least", "2")
 	o.becomes("A", "203.0.113.97")
@@ -172,7 +172,7 @@ func TestFlappingLineOfADevice(t *testing.T) {
 // A process that is killed between learning an address and telling it leaves the address learnt; the next reading
 // tells it. One that is killed between telling and writing that down tells it once more, which changes nothing.
 func TestKilledBetweenLearningAndTelling(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	o.Poll.Observe(ctx, "site-the-garret")
 	o.devices.ByID["dev-garret-rt"].SetLine("wan", netip.MustParseAddr("203.0.113.150"))
@@ -195,7 +195,7 @@ func TestKilledBetweenLearningAndTelling(t *testing.T) {
 // no document and no device's configuration. Nothing stops before the push, and the wide key before it is not the
 // name's any more.
 func TestKeyIsHandedOver(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	run(t, o.Service)
 	o.Poll.Observe(ctx, "site-quill-street")
@@ -237,7 +237,7 @@ func TestKeyIsHandedOver(t *testing.T) {
 // A record that somebody wrote is said to become a following one, and does so when that is meant. A key whose draft
 // has moved on is revoked at once.
 func TestFixedRecordBecomesAFollowingOne(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	id := o.at("quill-street")
 	c := entry("following", "following-cloud", "name", "cloud.quill.example", "uplink", "if-quill-wan",
@@ -263,7 +263,7 @@ func TestFixedRecordBecomesAFollowingOne(t *testing.T) {
 
 // Number 30: a key that is made again says that the one before lives, and ends it where one chooses so.
 func Test30AKeyMadeAgainSaysThatTheOldOneLives(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	id := o.at("quill-street")
 	made := func(before string) error {
@@ -288,7 +288,7 @@ func Test30AKeyMadeAgainSaysThatTheOldOneLives(t *testing.T) {
 
 // Number 34: a key that is replaced is replaced wherever the draft uses it, and one that is revoked is found.
 func Test34AReplacedKeyIsReplacedWhereverItIsUsed(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	run(t, o.Service)
 	id := o.at("quill-street")
@@ -320,7 +320,7 @@ func Test34AReplacedKeyIsReplacedWhereverItIsUsed(t *testing.T) {
 // Keys of a zone are made and shown once, replaced while the old one is taken yet, and revoked; wrong values are
 // named. Each is written down with who did it.
 func TestKeysOfAZone(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	const code, zone = "quill-street", "zone-quill-out"
 	_, err := o.Poll.MakeKey(ctx, o.mk, code, zone, poll.KeyWish{Names: "a b", Types: "A, X", From: "here",
@@ -364,7 +364,7 @@ func TestKeysOfAZone(t *testing.T) {
 
 // A key that is about to end is found, and having a new one made is what helps.
 func TestKeyIsAboutToEnd(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	key, _ := o.devices.Internet.Key("hut.tidewater")
 	key.Ends = time.Now().AddDate(0, 0, 5)
 	o.devices.Internet.AddKey(key)

@@ -29,7 +29,7 @@ func clinic(o *office) (sites.Level, sites.LevelEntry) {
 // A standard is changed once for all sites: what becomes of each is shown first, a work order brings it to those
 // that are chosen, and the others say that they have another form of it.
 func TestAStandardIsChangedForAllSites(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	l, e := clinic(o)
 	assert.Empty(t, l.Differs)
 	require.Len(t, l.Sites, 3)
@@ -81,7 +81,7 @@ func TestAStandardIsChangedForAllSites(t *testing.T) {
 
 // What is wrong in a standard is named, and nothing is kept; a new one is there for the next site, with its domain.
 func TestANewStandard(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	wrong := sites.LevelEntry{Name: " ", Domain: "larkrise.example",
 		Options: []sites.LevelOption{{Code: 51, Value: "soon"}, {Code: 6, Value: "10.0.0.1"}, {Code: 6,
 			Value: "10.0.0.2"}},

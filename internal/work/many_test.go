@@ -96,7 +96,7 @@ func TestFixAllOfAKind(t *testing.T) {
 // A password typed into a draft is in no draft, journal, log or answer, and is
 // in the device after the push.
 func TestPasswordsPassUnseen(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	id := o.at("the-garret")
 	const password = "slate-under-snow"
@@ -131,7 +131,7 @@ func nameInUse(t *testing.T, o *office) string {
 // A password typed into a draft replaces the one in use when it is pushed, not
 // before; undo takes it back, and a draft that was dropped long ago leaves none behind.
 func TestTypedPasswordsWaitForThePush(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	was := nameInUse(t, o)
 	dropped := o.at("the-garret")
@@ -305,7 +305,7 @@ func TestForecastAndSpread(t *testing.T) {
 
 // What the clients of a site are seen to do, read from its devices.
 func TestSeenIsJudged(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	devices, err := demo.Start(ctx, o.Service, demo.Options{Pace: time.Millisecond})

@@ -18,6 +18,7 @@ import (
 
 	"lithos/core/check"
 	"lithos/core/edit"
+	"lithos/core/scenario"
 	"lithos/internal/accounts"
 	"lithos/internal/accounts/accountstest"
 	"lithos/internal/actor"
@@ -67,7 +68,13 @@ type office struct {
 	mk, jo   actor.Technician
 }
 
-func open(t testing.TB) *office {
+// open has the sites that most tests are about.
+func open(t testing.TB) *office { return openWith(t, "kelder-bridge", "hallin-road", "moss-end") }
+
+// openAll has all sites of the demonstration.
+func openAll(t testing.TB) *office { return openWith(t, scenario.Names...) }
+
+func openWith(t testing.TB, sites ...string) *office {
 	t.Helper()
 	o := &office{t: t, url: pgtest.Database(t), key: filepath.Join(t.TempDir(), "key"), log: &safeBuffer{}}
 	require.NoError(t, accounts.MakeKey(o.key))
@@ -76,7 +83,7 @@ func open(t testing.TB) *office {
 	accountstest.Account(t, kept, demo.Account, demo.FullName, demo.Password)
 	accountstest.Account(t, kept, "jo", "Jo Arden", joPassword)
 	var err error
-	o.devices, err = demo.Start(t.Context(), o.Service, demo.Options{})
+	o.devices, err = demo.Start(t.Context(), o.Service, demo.Options{Sites: sites})
 	require.NoError(t, err)
 	t.Cleanup(o.devices.Close)
 	o.mk, err = o.signIn("mk", demo.Password, "test")

@@ -29,7 +29,7 @@ func (o *office) overwrite(address string) {
 // Since when a name is told wrong is since when the world was first read to be told otherwise, not since when the line
 // has its address; and it stays that while it is read again. A name that was never told says so.
 func Test09SinceWhenItIsToldWrong(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	o.Poll.Observe(ctx, "site-the-garret")
 	o.exec("UPDATE line_address SET first = first - interval '1 day'")
@@ -65,7 +65,7 @@ func Test09SinceWhenItIsToldWrong(t *testing.T) {
 // A name that a device keeps is written again once Lithos has read that somebody wrote over it: the device compares
 // with what it told itself.
 func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	o.keepBy("keeper", "device", "least", "1")
 	o.becomes("A", "203.0.113.97")
@@ -89,7 +89,7 @@ func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
 // A push climbs a rung for each following name that it touches: told, and answered so by the server of its zone. What
 // does not hold waits for somebody to see to it.
 func Test14APushProvesTheNamesThatItTouches(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	o.Poll.Observe(t.Context(), "site-the-garret")
 	o.Poll.Observe(t.Context(), "site-the-yard")

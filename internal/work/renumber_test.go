@@ -216,7 +216,7 @@ func TestVisits(t *testing.T) {
 // What cannot be is refused by its field, and nothing is opened.
 func TestMoveRefused(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	ctx := t.Context()
 	into := func(prefix string) func(r *move.Request) {
 		return func(r *move.Request) { r.Shifts[0].Prefix = netip.MustParsePrefix(prefix) }

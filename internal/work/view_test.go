@@ -59,7 +59,7 @@ func TestInspectorShowsEveryKindOfPart(t *testing.T) {
 }
 
 func TestSeenStrangersCanBeRecorded(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	r, err := o.Poll.Try(t.Context(), "kelder-bridge",
 		poll.TryRequest{Network: "net-imaging", Against: "device", HostName: "Odd name!", MAC: "02005e0000aa"})
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func TestSeenStrangersCanBeRecorded(t *testing.T) {
 // Rounds tells of what only a site's surroundings show: here another site of the
 // customer on the same addresses.
 func TestRoundsLookAround(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	ctx, stop := context.WithCancel(t.Context())
 	require.NoError(t, o.Run(ctx, time.Second))
 	t.Cleanup(func() { stop(); o.Stopped() })
@@ -105,7 +105,7 @@ func TestRoundsLookAround(t *testing.T) {
 }
 
 func TestRoundsAndStandards(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	rows, err := o.Sites.Sites(t.Context(), false)
 	require.NoError(t, err)
 	require.Len(t, rows, len(scenario.Names))

@@ -52,7 +52,7 @@ func (o *office) wavesEnd(id int64) *push.Waves {
 // An order over several sites: copied by role and name, what does not fit decided, and pushed in waves.
 func TestWaves(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	ctx := t.Context()
 	lead, orders := o.everywhere()
@@ -85,7 +85,7 @@ func TestWaves(t *testing.T) {
 // once, and the one that comes second stops nothing.
 func TestWavesBroughtOnAtOnce(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	lead, orders := o.everywhere()
 	o.drop(orders["the-garret"])
@@ -113,7 +113,7 @@ func TestWavesBroughtOnAtOnce(t *testing.T) {
 // A site that returns stops the waves: those behind it are not begun.
 func TestWaveThatReturnsStops(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	lead, orders := o.everywhere()
 	o.drop(orders["the-garret"])
@@ -137,7 +137,7 @@ func TestSitesTogether(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			o := open(t)
+			o := openAll(t)
 			run(t, o.Service)
 			lead, orders := o.everywhere()
 			o.drop(orders["the-garret"])
@@ -178,7 +178,7 @@ func optionOf(in, code, value string) draft.Change {
 // refused for its sake. What stopped a wave is named.
 func Test45ASiteIsLeftOutOfAWave(t *testing.T) {
 	t.Parallel()
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	lead, orders := o.everywhere()
 	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))

@@ -284,7 +284,7 @@ func TestInterruptedPushIsTakenUp(t *testing.T) {
 }
 
 func TestDraftFollowsANewerRevision(t *testing.T) {
-	o := open(t)
+	o := openAll(t)
 	run(t, o.Service)
 	id := o.order()
 	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
