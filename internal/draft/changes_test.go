@@ -99,25 +99,12 @@ func TestAllFindingsOfARuleAreFixed(t *testing.T) {
 	}
 }
 
-// twin is another site that is laid out alike, with other ids and addresses.
-func twin(d *demotest.Desk) string {
-	raw, err := site.Encode(d.Doc)
-	require.NoError(d, err)
-	text := strings.NewReplacer("quill", "thrush", "10.7.", "10.9.", "Quill", "Thrush", "7.10.in-addr", "9.10.in-addr").
-		Replace(string(raw))
-	doc, err := site.Read(strings.NewReader(text))
-	require.NoError(d, err)
-	_, err = d.Sites.Import(d.Context(), doc, 0, "for the test")
-	require.NoError(d, err)
-	return doc.Code
-}
-
 // An order is copied to a site that is laid out alike: its edits find their place there, and what does not fit waits for
 // a decision. The two belong together.
 func TestAnOrderIsCopiedToAnotherSite(t *testing.T) {
 	t.Parallel()
 	d := demotest.NewDesk(t, "quill-street")
-	ctx, there := t.Context(), twin(d)
+	ctx, there := t.Context(), d.Twin().Code
 	id := d.Order()
 	_, err := d.Drafts.CopyTo(ctx, d.MK, id, []string{there})
 	demotest.Refused(t, err, actor.Conflict, "no edits to copy yet")
@@ -159,7 +146,7 @@ func TestAnOrderIsCopiedToAnotherSite(t *testing.T) {
 func TestWhatDoesNotFitWaitsAtTheOtherSite(t *testing.T) {
 	t.Parallel()
 	d := demotest.NewDesk(t, "quill-street")
-	ctx, there := t.Context(), twin(d)
+	ctx, there := t.Context(), d.Twin().Code
 	first := d.Order()
 	d.Edit(first, demotest.Entry("pool", "pool-quill-lab", "note", "as it was"))
 	d.Edit(first, draft.Change{Remove: "reservation:res-quill-nas"})

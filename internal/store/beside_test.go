@@ -23,24 +23,11 @@ import (
 	"lithos/internal/store/gen"
 )
 
-// neighbor is another site of the same customer, with other ids and addresses.
-func neighbor(d *demotest.Desk) *site.Site {
-	raw, err := site.Encode(d.Doc)
-	require.NoError(d, err)
-	text := strings.NewReplacer("-quill", "-thrush", "quill-street", "thrush-lane", "10.7.", "10.9.", "quill.home.arpa",
-		"thrush.home.arpa", "7.10.in-addr", "9.10.in-addr", "cust-thrush", "cust-quill").Replace(string(raw))
-	doc, err := site.Read(strings.NewReader(text))
-	require.NoError(d, err)
-	_, err = d.Sites.Import(d.Context(), doc, 0, "for the test")
-	require.NoError(d, err)
-	return doc
-}
-
 // What is known beside a site is read at once, and is the same as read one by one.
 func TestWhatIsKnownBesideASite(t *testing.T) {
 	d := demotest.NewDesk(t, "quill-street")
 	ctx, s, id := t.Context(), d.Store, d.Doc.ID
-	other := neighbor(d)
+	other := d.Twin()
 	const router = "dev-quill-rt"
 	opened := d.Order()
 	require.True(t, d.Poll.ReadDevices(ctx, id))
@@ -112,7 +99,8 @@ func TestWhatIsKnownBesideASite(t *testing.T) {
 	assert.Len(t, all, 2, "of all sites of the customer")
 	there, err := s.Beside(ctx, other.ID, d.Doc.Customer.Name)
 	require.NoError(t, err)
-	assert.Empty(t, there.Access)
+	require.Len(t, there.Access, 2)
+	assert.Equal(t, "dev-thrush-rt", there.Access[0].DeviceID)
 	assert.Empty(t, there.Orders)
 	require.Len(t, there.Neighbors, 1)
 	assert.Equal(t, id, there.Neighbors[0].ID)
@@ -200,7 +188,7 @@ func TestConfigurationsAreKept(t *testing.T) {
 func TestFollowedNamesOfAllSites(t *testing.T) {
 	d := demotest.NewDesk(t, "quill-street")
 	ctx := t.Context()
-	other := neighbor(d)
+	other := d.Twin()
 	for _, doc := range []*site.Site{d.Doc, other} {
 		raw, err := site.Encode(doc)
 		require.NoError(t, err)

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"log/slog"
+	"maps"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -56,6 +58,21 @@ func NewDesk(t testing.TB, code string) *Desk {
 	}
 	d.Devices = StandIns(t, d.Service, d.Doc)
 	return d
+}
+
+// Twin brings in another site of the same customer with its devices. It is laid out like Quill Street, which the desk
+// must have, and has other ids and addresses.
+func (d *Desk) Twin() *site.Site {
+	d.Helper()
+	raw, err := site.Encode(d.Doc)
+	require.NoError(d, err)
+	text := strings.NewReplacer("-quill", "-thrush", "quill-street", "thrush-lane", "10.7.", "10.9.", "quill.home.arpa",
+		"thrush.home.arpa", "7.10.in-addr", "9.10.in-addr", "Quill Street home", "Thrush Lane home", "rt-quill",
+		"rt-thrush").Replace(string(raw))
+	doc, err := site.Read(strings.NewReader(strings.ReplaceAll(text, "cust-thrush", "cust-quill")))
+	require.NoError(d, err)
+	maps.Copy(d.Devices, StandIns(d.TB, d.Service, doc))
+	return doc
 }
 
 // Another is one more process on the same database.
