@@ -25,8 +25,8 @@ type Surroundings struct {
 	Neighbors []Neighbor // sites that route to this one: those of the same customer
 	// Programs are what listens for names beside the resolvers, by device id, as it was last read.
 	Programs map[string][]yang.Program
-	// Told is what outside zones held when their servers were last read, by zone id.
-	Told map[string][]zone.Record
+	// AtServer is what outside zones held when their servers were last read, by zone id.
+	AtServer map[string][]zone.Record
 	// Lines are the addresses that lines had when they were last read (site.Following.Line).
 	Lines map[string]dynamicnames.Line
 	// Keys are what the providers of outside zones tell of keys, by zone id; those that never told any are not in it.
@@ -35,8 +35,8 @@ type Surroundings struct {
 	Sets map[string][]dynamicnames.Set
 	// Readings are how devices were when they were read last, by id.
 	Readings map[string]Reading
-	// Kept are the levels above the site as they are kept for all sites.
-	Kept SharedLevels
+	// Shared are the levels above the site as they are kept for all sites.
+	Shared SharedLevels
 	// Elsewhere are devices of other sites that are reached at the same address with the same certificate, by device
 	// id.
 	Elsewhere map[string][]string

@@ -15,10 +15,10 @@ import (
 // audience is some clients of a network with what they are told: those of a pool, of a
 // vendor class in one, or of one reservation.
 type audience struct {
-	name string
-	ref  site.Ref
-	told []option.Effective
-	in   []site.Ref // of a class: the pool its clients are served from
+	name    string
+	ref     site.Ref
+	options []option.Effective
+	in      []site.Ref // of a class: the pool its clients are served from
 }
 
 // parts is what a finding about the audience concerns.
@@ -29,7 +29,7 @@ func (a audience) parts(more ...site.Ref) []site.Ref {
 // sets is an option that the audience is told, where it is a pool's or set for the audience
 // itself: what a class or reservation takes over is reported with the pool.
 func (a audience) sets(code uint8) (option.Effective, bool) {
-	t, ok := compile.Value(a.told, code)
+	t, ok := compile.Value(a.options, code)
 	return t, ok && (a.ref.Kind == site.KindPool || level(t) == a.ref)
 }
 
@@ -38,12 +38,12 @@ func (a audience) sets(code uint8) (option.Effective, bool) {
 func (f *facts) eachAudience(n *site.Network, codes []uint8, do func(a audience)) {
 	sets := func(o site.Option) bool { return slices.Contains(codes, o.Code) }
 	f.eachPool(n, func(p *site.Pool) {
-		do(audience{name: p.Name, ref: poolRef(p.ID), told: f.toldIn(p)})
+		do(audience{name: p.Name, ref: poolRef(p.ID), options: f.toldIn(p)})
 		for i := range f.VendorClasses {
 			if k := &f.VendorClasses[i]; slices.ContainsFunc(k.Options, sets) &&
 				(p.ForClass == "" || p.ForClass == k.ID) {
 				do(audience{name: k.Name + " in " + p.Name, ref: site.Ref{Kind: site.KindVendorClass, ID: k.ID},
-					told: f.common.Effective(
+					options: f.common.Effective(
 						compile.For{Network: n, Pool: p, Class: k},
 					), in: []site.Ref{poolRef(p.ID)}})
 			}
@@ -55,7 +55,7 @@ func (f *facts) eachAudience(n *site.Network, codes []uint8, do func(a audience)
 		}
 		in, _ := compile.PoolAmong(f.pools[n.ID], r)
 		do(audience{name: r.NameOrAddress(), ref: reservationRef(r.ID),
-			told: f.common.Effective(compile.For{Network: n, Pool: in, Reservation: r})})
+			options: f.common.Effective(compile.For{Network: n, Pool: in, Reservation: r})})
 	}
 }
 
@@ -86,7 +86,7 @@ func optionShadowsRouter(f *facts, n *site.Network, report func(Finding)) {
 		if !ok || strings.Contains(routes.Value, "0.0.0.0/0 ") {
 			return
 		}
-		routers := compile.Addresses(c.told, option.Router)
+		routers := compile.Addresses(c.options, option.Router)
 		if _, err := option.Parse(option.ClasslessRoutes, routes.Value); err != nil || len(routers) == 0 {
 			return
 		}
@@ -107,7 +107,7 @@ func leaseTimersOrder(f *facts, n *site.Network, report func(Finding)) {
 	timers := []uint8{option.LeaseTime, option.RenewalT1, option.RebindingT2}
 	f.eachAudience(n, timers, func(c audience) {
 		own := slices.ContainsFunc(timers, func(code uint8) bool { _, sets := c.sets(code); return sets })
-		t := compile.TimersOf(c.told)
+		t := compile.TimersOf(c.options)
 		if t.T1 < t.T2 && t.T2 < t.Lease || !own && c.ref.Kind != site.KindPool {
 			return
 		}
@@ -121,7 +121,7 @@ func leaseTimersOrder(f *facts, n *site.Network, report func(Finding)) {
 		}
 		fix := &Fix{Title: "Let T1 and T2 follow the lease time"}
 		for _, code := range timers[1:] {
-			if t, ok := compile.Value(c.told, code); ok {
+			if t, ok := compile.Value(c.options, code); ok {
 				one := f.unsetting("", t)
 				if one == nil {
 					fix = nil

@@ -19,7 +19,7 @@ type facts struct {
 	*site.Site
 	networks map[string]*site.Network
 	pools    map[string][]*site.Pool       // by network id
-	told     map[string][]option.Effective // what clients of a pool are told, by pool id
+	options  map[string][]option.Effective // what clients of a pool are told, by pool id
 	strays   []*site.Reservation           // those that lie outside their network, or have none
 	misnamed []*site.Reservation           // those with a name that no host can have
 	tuned    []*site.Reservation           // those that set options
@@ -55,7 +55,7 @@ func (f *facts) homes(n *site.Network) []home { return f.homesOf[n.Prefix.Masked
 
 func learn(s *site.Site) *facts {
 	f := &facts{Site: s, common: compile.Common(s), own: s.Own(),
-		told: make(map[string][]option.Effective, len(s.Pools)), wiring: wire(s), book: bookOf(s)}
+		options: make(map[string][]option.Effective, len(s.Pools)), wiring: wire(s), book: bookOf(s)}
 	f.index()
 	for i := range s.Pools {
 		f.tell(&s.Pools[i])
@@ -106,7 +106,7 @@ func (f *facts) index() {
 // tell works out the effective options of a pool's clients.
 func (f *facts) tell(p *site.Pool) {
 	if n := f.networks[p.Network]; n != nil {
-		f.told[p.ID] = f.common.Effective(compile.For{Network: n, Pool: p})
+		f.options[p.ID] = f.common.Effective(compile.For{Network: n, Pool: p})
 	}
 }
 
@@ -183,7 +183,7 @@ func (f *facts) NetworkOf(a netip.Addr) (*site.Network, bool) {
 }
 
 // toldIn is the effective options of a pool's clients.
-func (f *facts) toldIn(p *site.Pool) []option.Effective { return f.told[p.ID] }
+func (f *facts) toldIn(p *site.Pool) []option.Effective { return f.options[p.ID] }
 
 // timers is how long clients of a pool hold their leases.
 func (f *facts) timers(p *site.Pool) compile.Timers { return compile.TimersOf(f.toldIn(p)) }

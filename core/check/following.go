@@ -304,7 +304,7 @@ func (a *around) toldOf(w followed) (told []string, read bool) {
 	if !ok {
 		return nil, false
 	}
-	list, read := a.Told[z.ID]
+	list, read := a.AtServer[z.ID]
 	owner, _ := zone.Relative(w.Name, z.Name)
 	return zone.DataAt(list, owner, w.typ), read
 }

@@ -68,7 +68,7 @@ func lineHas(line, told string) func(*site.Site, *check.Surroundings) {
 			return
 		}
 		p := compile.Names(s).Outside[0]
-		w.Told = map[string][]zone.Record{p.Zone.ID: append(compile.PublishedRecords(p), zone.Record{Owner: "away",
+		w.AtServer = map[string][]zone.Record{p.Zone.ID: append(compile.PublishedRecords(p), zone.Record{Owner: "away",
 			Type: "A",
 			Data: told, TTL: 120})}
 	}
@@ -78,7 +78,7 @@ func nothingTold(line string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		lineHas(line, line)(s, w)
 		p := compile.Names(s).Outside[0]
-		w.Told = map[string][]zone.Record{p.Zone.ID: compile.PublishedRecords(p)}
+		w.AtServer = map[string][]zone.Record{p.Zone.ID: compile.PublishedRecords(p)}
 	}
 }
 
@@ -140,8 +140,8 @@ func hasBoth(line6, told6 string) func(*site.Site, *check.Surroundings) {
 		s.Following[0].Addresses = site.BothFamilies
 		line := w.Lines[s.Following[0].Uplink]
 		w.Lines[s.Following[0].Uplink] = line.With(addr(line6))
-		for id := range w.Told {
-			w.Told[id] = append(w.Told[id], zone.Record{Owner: "away", Type: "AAAA", Data: told6, TTL: 120})
+		for id := range w.AtServer {
+			w.AtServer[id] = append(w.AtServer[id], zone.Record{Owner: "away", Type: "AAAA", Data: told6, TTL: 120})
 		}
 	}
 }
@@ -201,8 +201,8 @@ func Test28WhatCuresARecordByHand(t *testing.T) {
 	owner, _ := zone.Relative(w.Name, z.Name)
 	line := dynamicnames.Line{IPv4: netip.MustParseAddr("203.0.113.91")}
 	with := check.Surroundings{Documents: true, Lines: map[string]dynamicnames.Line{w.Line(): line},
-		Told: map[string][]zone.Record{z.ID: {{Owner: owner, Type: "A", Data: "203.0.113.1"}}},
-		Sets: map[string][]dynamicnames.Set{}}
+		AtServer: map[string][]zone.Record{z.ID: {{Owner: owner, Type: "A", Data: "203.0.113.1"}}},
+		Sets:     map[string][]dynamicnames.Set{}}
 	remedy := func() *check.Remedy {
 		for _, f := range check.Following(s, with) {
 			if f.Rule == "ddns-stale" {

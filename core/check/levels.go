@@ -43,9 +43,9 @@ func offStandard(a *around, report func(Finding)) {
 		kept  SharedLevels
 	}{
 		{site.Ref{Kind: site.KindStandard, ID: a.Standard.ID}, "Another form of the standard " + a.Standard.Name,
-			SharedLevels{Standard: a.Kept.Standard}},
+			SharedLevels{Standard: a.Shared.Standard}},
 		{site.Ref{Kind: site.KindCustomer, ID: a.Customer.ID}, "Other options of " + a.Customer.Name,
-			SharedLevels{Customer: a.Kept.Customer}},
+			SharedLevels{Customer: a.Shared.Customer}},
 	} {
 		if !one.kept.Differs(a.Site) {
 			continue

@@ -204,7 +204,7 @@ func deviceAtTwoSites(a *around, report func(Finding)) {
 func zoneWithoutServer(a *around, report func(Finding)) {
 	for i := range a.Zones {
 		z := &a.Zones[i]
-		records, read := a.Told[z.ID]
+		records, read := a.AtServer[z.ID]
 		if z.Side != site.Outside || !read || len(records) == 0 || slices.ContainsFunc(records,
 			func(r zone.Record) bool {
 				return r.Owner == zone.Apex && r.Type == "NS"

@@ -67,7 +67,7 @@ func namesOld(swapped bool) func(*site.Site, *check.Surroundings) {
 
 // worldRead is the outside zone as its server had it.
 func worldRead(records ...zone.Record) func(*site.Site, *check.Surroundings) {
-	return func(_ *site.Site, w *check.Surroundings) { w.Told = map[string][]zone.Record{world: records} }
+	return func(_ *site.Site, w *check.Surroundings) { w.AtServer = map[string][]zone.Record{world: records} }
 }
 
 var managementCases = []aroundCase{
@@ -113,10 +113,10 @@ var managementCases = []aroundCase{
 	{"off-standard", func(s *site.Site, w *check.Surroundings) {
 		kept := s.Standard
 		kept.Options = []site.Option{{Code: 51, Value: "4 hours"}}
-		w.Kept = check.SharedLevels{Standard: &kept}
+		w.Shared = check.SharedLevels{Standard: &kept}
 	}, func(s *site.Site, w *check.Surroundings) {
 		kept, customer := s.Standard, s.Customer
-		w.Kept = check.SharedLevels{Standard: &kept, Customer: &customer}
+		w.Shared = check.SharedLevels{Standard: &kept, Customer: &customer}
 	}, true},
 	{"port-unknown", reading(func(r *check.Reading) {
 		r.Interfaces = []yang.Interface{{Name: "p1", Type: yang.TypeEthernet, Enabled: true},

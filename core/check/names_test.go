@@ -196,9 +196,9 @@ var nameAroundCases = []aroundCase{
 			Prefix: prefix("192.168.77.0/24")}}}}
 	}, true},
 	{"outside-differs", func(s *site.Site, w *check.Surroundings) {
-		w.Told = toldOutside(s, "203.0.113.99")
+		w.AtServer = toldOutside(s, "203.0.113.99")
 	}, func(s *site.Site, w *check.Surroundings) {
-		w.Told = toldOutside(s, "203.0.113.80")
+		w.AtServer = toldOutside(s, "203.0.113.80")
 	}, true},
 	{"port-taken", func(s *site.Site, w *check.Surroundings) {
 		w.Programs = map[string][]yang.Program{s.Resolvers[0].Device: {{Name: "hostname-cache", Port: 53, Runs: true}}}

@@ -98,7 +98,7 @@ const mostDiffering = 20
 // from the servers of the zones. Names that the document does not have are their servers' own.
 func outsideDiffers(a *around, report func(Finding)) {
 	for _, p := range a.book().Outside {
-		told, read := a.Told[p.Zone.ID]
+		told, read := a.AtServer[p.Zone.ID]
 		if !read {
 			continue
 		}

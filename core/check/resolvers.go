@@ -248,7 +248,7 @@ type toldResolver struct {
 	address netip.Addr
 	device  *site.Device
 	iface   *site.Interface // that holds the address
-	told    option.Effective
+	option  option.Effective
 	// resolver is that of the device, nil where it has none, and listens that it does on the interface.
 	resolver *site.Resolver
 	listens  bool

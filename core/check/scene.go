@@ -52,14 +52,14 @@ func (sc *Scene) After(doc *site.Site, edits []edit.Edit) *Scene {
 		f.book = bookOf(doc)
 	}
 	if len(t.networks) > 0 {
-		f.told = maps.Clone(f.told)
+		f.options = maps.Clone(f.options)
 		for id := range t.networks {
 			for _, p := range f.pools[id] {
 				f.tell(p)
 			}
 		}
 		for _, id := range t.gonePools {
-			delete(f.told, id)
+			delete(f.options, id)
 		}
 	}
 	for _, list := range f.picked() {

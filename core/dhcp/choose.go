@@ -22,12 +22,12 @@ type grant struct {
 
 // levels is what tells the client of a grant options, farthest first.
 func (g grant) levels(v *visit) []levelOptions {
-	out := []levelOptions{g.pool.told}
+	out := []levelOptions{g.pool.options}
 	if v.class != nil {
-		out = append(out, v.class.told)
+		out = append(out, v.class.options)
 	}
 	if g.own != nil {
-		out = append(out, g.own.told)
+		out = append(out, g.own.options)
 	}
 	return out
 }

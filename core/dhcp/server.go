@@ -25,15 +25,15 @@ const (
 
 // Server answers the clients of one device. It is not safe for concurrent use.
 type Server struct {
-	pools    []*pool
-	classes  []class
-	heardOn  map[string][]*pool      // by interface
-	reserved map[client]*reservation // by subnet and hardware address
-	kept     map[netip.Addr]*reservation
-	own      map[netip.Addr]bool   // the addresses of the device
-	answers  map[string]netip.Addr // by interface: the address it answers from; uplinks have none
-	speaks   netip.Addr            // where no interface says it
-	db       *LeaseDB
+	pools     []*pool
+	classes   []class
+	heardOn   map[string][]*pool      // by interface
+	reserved  map[client]*reservation // by subnet and hardware address
+	byAddress map[netip.Addr]*reservation
+	own       map[netip.Addr]bool   // the addresses of the device
+	answers   map[string]netip.Addr // by interface: the address it answers from; uplinks have none
+	speaks    netip.Addr            // where no interface says it
+	db        *LeaseDB
 }
 
 type pool struct {
@@ -42,20 +42,20 @@ type pool struct {
 	spans    []address.Range // what may be handed out to anyone
 	span     int             // where the next never-used address is looked for
 	next     netip.Addr
-	told     levelOptions
+	options  levelOptions
 	lease    time.Duration
 }
 
 type reservation struct {
 	yang.Reservation
-	pool *pool
-	told levelOptions
+	pool    *pool
+	options levelOptions
 }
 
 // class is a vendor class with the options of its clients.
 type class struct {
 	yang.Class
-	told levelOptions
+	options levelOptions
 }
 
 // levelOptions is the options of one level, and which of them are sent unasked.
@@ -80,11 +80,11 @@ func toldOptions(options []yang.Option) levelOptions {
 // next. Pools that are switched off are not served.
 func NewServer(c yang.Config, db *LeaseDB) *Server {
 	s := &Server{heardOn: map[string][]*pool{}, reserved: map[client]*reservation{},
-		kept: map[netip.Addr]*reservation{}, own: map[netip.Addr]bool{}, answers: map[string]netip.Addr{}, db: db}
+		byAddress: map[netip.Addr]*reservation{}, own: map[netip.Addr]bool{}, answers: map[string]netip.Addr{}, db: db}
 	at := s.listen(c)
 	byID := map[string]*pool{}
 	for _, p := range c.DHCP.Pool {
-		q := &pool{Pool: p, told: toldOptions(p.Option)}
+		q := &pool{Pool: p, options: toldOptions(p.Option)}
 		i := slices.IndexFunc(at[p.Interface], func(a netip.Prefix) bool { return a.Masked() == p.Subnet })
 		switch {
 		case !p.Enabled || !s.speaks.IsValid() || p.Interface != "" && i < 0:
@@ -92,10 +92,10 @@ func NewServer(c yang.Config, db *LeaseDB) *Server {
 		case p.Interface != "":
 			q.serverID = at[p.Interface][i].Addr()
 		}
-		q.lease = leaseTime(q.told.values)
-		q.told.values[option.SubnetMask] = address.Mask(p.Subnet.Bits()).AsSlice()
-		q.told.always[option.SubnetMask] = true // it is the network's own
-		q.told.values[option.Broadcast] = address.Of(p.Subnet).To.AsSlice()
+		q.lease = leaseTime(q.options.values)
+		q.options.values[option.SubnetMask] = address.Mask(p.Subnet.Bits()).AsSlice()
+		q.options.always[option.SubnetMask] = true // it is the network's own
+		q.options.values[option.Broadcast] = address.Of(p.Subnet).To.AsSlice()
 		byID[p.ID] = q
 		s.pools = append(s.pools, q)
 		if p.Interface != "" {
@@ -109,7 +109,7 @@ func NewServer(c yang.Config, db *LeaseDB) *Server {
 		if p := byID[r.Pool]; p != nil {
 			v := &reservation{r, p, toldOptions(r.Option)}
 			s.reserved[clientKey(p.Subnet, r.Client, r.MAC)] = v
-			s.kept[r.Address] = v
+			s.byAddress[r.Address] = v
 		}
 	}
 	for _, p := range s.pools {
@@ -149,7 +149,7 @@ func (s *Server) listen(c yang.Config) map[string][]netip.Prefix {
 
 // poolOf is the pool that hands out an address, or keeps it for a client; nil for none.
 func (s *Server) poolOf(a netip.Addr) *pool {
-	if r := s.kept[a]; r != nil {
+	if r := s.byAddress[a]; r != nil {
 		return r.pool
 	}
 	for _, p := range s.pools {
@@ -177,7 +177,7 @@ func (s *Server) offered(p *pool) []address.Range {
 			cut = append(cut, address.Single(a))
 		}
 	}
-	for a := range s.kept {
+	for a := range s.byAddress {
 		take(a)
 	}
 	for a := range s.own {

@@ -21,7 +21,7 @@ type Refused struct {
 // Adopt is the site with what a device holds in some differences. Each is proved: it is taken only if the device would
 // then be given what it holds. The site is in normal form and not changed.
 func Adopt(s *site.Site, device string, held yang.Config, chosen []Difference) (*site.Site, []Refused) {
-	a := &adopter{site: s, device: device, held: held}
+	a := &adopter{site: s, device: device, running: held}
 	a.wanted, _ = entries(compile.Device(s, device))
 	a.is, _ = entries(held)
 	rest := a.forNetworks(slices.DeleteFunc(slices.Clone(chosen), a.same))
@@ -58,7 +58,7 @@ func (a *adopter) alone(group []Difference, why string) {
 // each by itself takes a configuration of the whole device.
 func (a *adopter) together(groups [][]Difference) (left [][]Difference) {
 	for round := 0; len(groups) > 1 && round < 3; round++ {
-		mixed := Mixed(compile.Device(a.site, a.device), a.held, slices.Concat(groups...))
+		mixed := Mixed(compile.Device(a.site, a.device), a.running, slices.Concat(groups...))
 		parts, _ := entries(mixed)
 		now := a.site
 		var taken [][]Difference
@@ -94,7 +94,7 @@ func (a *adopter) together(groups [][]Difference) (left [][]Difference) {
 type adopter struct {
 	site    *site.Site
 	device  string
-	held    yang.Config
+	running yang.Config
 	is      map[string]*entry // what is held
 	wanted  map[string]*entry // what the site as it stands gives the device
 	refused []Refused
@@ -123,7 +123,7 @@ func byPath(list []Difference) [][]Difference {
 
 // take adopts differences of one entry, or says why not.
 func (a *adopter) take(group []Difference) string {
-	mixed := Mixed(compile.Device(a.site, a.device), a.held, group)
+	mixed := Mixed(compile.Device(a.site, a.device), a.running, group)
 	parts, _ := entries(mixed)
 	now, err := a.read(a.site, mixed, parts, group[0].Path)
 	if err != nil {

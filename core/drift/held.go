@@ -25,7 +25,7 @@ func asHeld(s *site.Site, device string, held yang.Config) *site.Site {
 		return s
 	}
 	given := compile.Device(s, device)
-	a := &adopter{device: device, held: held}
+	a := &adopter{device: device, running: held}
 	a.is, _ = entries(held)
 	for _, group := range byPath(a.inOrder(Between(s.Own(), given, held, given))) {
 		if after, err := a.read(s, held, a.is, group[0].Path); err == nil {

@@ -86,7 +86,7 @@ type paster struct {
 	of     map[address.MAC]int // line that named a MAC
 	mine   map[address.MAC]int // index of what is recorded on the network, by MAC
 	list   site.List
-	held   map[netip.Addr]string
+	owners map[netip.Addr]string
 	holder map[netip.Addr]address.MAC
 	free   func() (netip.Addr, bool)
 }
@@ -94,7 +94,7 @@ type paster struct {
 func newPaster(s *site.Site, n *site.Network, k *site.Kind) *paster {
 	p := &paster{
 		site: s, network: n, kind: k, typed: map[netip.Addr]bool{}, at: map[netip.Addr]int{}, of: map[address.MAC]int{},
-		mine: map[address.MAC]int{}, held: map[netip.Addr]string{}, holder: map[netip.Addr]address.MAC{},
+		mine: map[address.MAC]int{}, owners: map[netip.Addr]string{}, holder: map[netip.Addr]address.MAC{},
 	}
 	p.list, _ = site.ListOf(scratch(s), k.Name, site.Ref{})
 	for _, other := range site.Kinds() {
@@ -105,7 +105,7 @@ func newPaster(s *site.Site, n *site.Network, k *site.Kind) *paster {
 	for _, d := range s.Devices {
 		for _, i := range d.Interfaces {
 			for _, a := range i.Addresses {
-				p.held[a.Addr()] = "interface " + i.Name + " of " + d.Name
+				p.owners[a.Addr()] = "interface " + i.Name + " of " + d.Name
 			}
 		}
 	}
@@ -124,7 +124,7 @@ func (p *paster) index(k *site.Kind) {
 			return true
 		}
 		m, _ := address.ParseMAC(mac.Text(part))
-		p.held[a], p.holder[a] = k.Noun+" "+k.Called(part), m
+		p.owners[a], p.holder[a] = k.Noun+" "+k.Called(part), m
 		if k == p.kind && !m.IsZero() && onNetwork(k, part) == p.network.ID {
 			p.mine[m] = i
 		}
@@ -392,7 +392,7 @@ func (p *paster) judge(l *Line) string {
 	if l.Address == p.network.Gateway {
 		return fmt.Sprintf("%s is the gateway of %s", l.Address, p.network.Name)
 	}
-	if what, taken := p.held[l.Address]; taken && (p.holder[l.Address] != l.MAC || l.MAC.IsZero()) {
+	if what, taken := p.owners[l.Address]; taken && (p.holder[l.Address] != l.MAC || l.MAC.IsZero()) {
 		return fmt.Sprintf("%s is the %s's", l.Address, what)
 	}
 	return ""

@@ -144,7 +144,8 @@ func TestLengthsOfSubnets(t *testing.T) {
 // Numbers begin with 1 and end with the largest there is.
 func TestNumbersAsked(t *testing.T) {
 	for text, ok := range map[string]bool{"0": false, "1": true, "4094": true, "4095": false, "-1": false, " ": true} {
-		_, err := move.Asked{Night: "2026-11-26T00:30", Shifts: []move.AskedShift{{Network: "net-handsets", VLAN: text}}}.
+		_, err := move.Asked{Night: "2026-11-26T00:30", Shifts: []move.AskedShift{{Network: "net-handsets",
+			VLAN: text}}}.
 			Read(scenario.Site("kelder-bridge"), night.AddDate(0, 0, -2))
 		assert.Equal(t, ok, err == nil, "%s: %v", text, err)
 	}

@@ -14,14 +14,14 @@ import (
 
 // Asking is somebody who asks: where, and what it was told.
 type Asking struct {
-	Who     string // in words
-	Network *site.Network
-	From    netip.Addr
-	Own     *site.Device // the device itself, when it asks
-	Servers []netip.Addr
-	Told    string // how it knows its servers, in words
-	Search  []string
-	List    string // how it knows its search list, in words
+	Who         string // in words
+	Network     *site.Network
+	From        netip.Addr
+	Own         *site.Device // the device itself, when it asks
+	Servers     []netip.Addr
+	ServersFrom string // how it knows its servers, in words
+	Search      []string
+	List        string // how it knows its search list, in words
 }
 
 // Asker finds who asks. The error says what to name instead.
@@ -66,7 +66,7 @@ func (w *World) tellDevice(a *Asking, d *site.Device) {
 	}
 	for _, i := range d.Interfaces {
 		if len(a.Servers) == 0 && i.Uplink != nil {
-			a.Servers, a.Told = i.Uplink.LearntServers, "as its uplink learnt them, when they were written down"
+			a.Servers, a.ServersFrom = i.Uplink.LearntServers, "as its uplink learnt them, when they were written down"
 		}
 	}
 }
@@ -105,9 +105,9 @@ func (w *World) pinned(ref site.Ref) (Asking, error) {
 	}
 	w.tell(&a, told)
 	if d, i, tunnel := w.site.TunnelOf(n); tunnel && len(a.Servers) > 0 {
-		a.Told = fmt.Sprintf("as %s tells who comes in by %s", d.Name, i.Name)
+		a.ServersFrom = fmt.Sprintf("as %s tells who comes in by %s", d.Name, i.Name)
 	} else if ref.Kind == site.KindFixedDevice {
-		a.Told = "as clients of " + n.Name + " are told; what is typed on the device itself is not known"
+		a.ServersFrom = "as clients of " + n.Name + " are told; what is typed on the device itself is not known"
 	}
 	return a, nil
 }
@@ -133,7 +133,7 @@ func strangerOn(n *site.Network) netip.Addr {
 func (w *World) tell(a *Asking, c compile.For) {
 	told := w.common.Effective(c)
 	if t, ok := compile.Value(told, option.NameServers); ok {
-		a.Servers, a.Told = compile.Addresses(told, option.NameServers), "option 6, set on "+t.From.Name
+		a.Servers, a.ServersFrom = compile.Addresses(told, option.NameServers), "option 6, set on "+t.From.Name
 	}
 	if t, ok := compile.Value(told, option.SearchList); ok {
 		for name := range strings.SplitSeq(t.Value, ",") {
@@ -149,6 +149,7 @@ func (w *World) tell(a *Asking, c compile.For) {
 
 // With is a client with what it was really told, for an address it was given.
 func (w *World) With(n *site.Network, from netip.Addr, servers []netip.Addr, search []string) Asking {
-	return Asking{Who: "the client", Network: n, From: from, Servers: servers, Told: "as it was told", Search: search,
-		List: "what it was told"}
+	return Asking{Who: "the client", Network: n, From: from, Servers: servers, ServersFrom: "as it was told",
+		Search: search,
+		List:   "what it was told"}
 }

@@ -28,9 +28,9 @@ func (w *World) askServers(by Asking, name string, typ uint16) Answer {
 	out := Answer{Outcome: Silent, Values: []string{}}
 	for i, at := range by.Servers {
 		head := Fell{Stratum: NameServer, State: Followed, Title: "asks " + at.String(),
-			Says: by.Told}
+			Says: by.ServersFrom}
 		if n := len(by.Servers); n > 1 {
-			head.Says = fmt.Sprintf("%s of %d name servers, %s", ordinal(i), n, by.Told)
+			head.Says = fmt.Sprintf("%s of %d name servers, %s", ordinal(i), n, by.ServersFrom)
 		}
 		ask := w.reach
 		if w.live != nil {

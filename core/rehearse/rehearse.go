@@ -69,22 +69,22 @@ type Rung struct {
 
 // Client is one known client before and after.
 type Client struct {
-	Name    string        `json:"name"`
-	MAC     address.MAC   `json:"mac,omitzero"` // zero where it is known by its identifier alone
-	Network string        `json:"network"`
-	On      string        `json:"on"`               // name of the network
-	Before  string        `json:"before,omitempty"` // address, empty for none
-	After   string        `json:"after,omitempty"`
-	Moves   bool          `json:"moves"` // it is told something else, or nothing any more
-	Changes []Told        `json:"changes,omitempty"`
-	When    string        `json:"when,omitempty"` // in words
-	By      time.Time     `json:"by,omitzero"`    // the moment, where its lease tells
-	Reply   *dhcp.Message `json:"reply,omitempty"`
-	Why     string        `json:"why,omitempty"` // why there is no address
+	Name    string         `json:"name"`
+	MAC     address.MAC    `json:"mac,omitzero"` // zero where it is known by its identifier alone
+	Network string         `json:"network"`
+	On      string         `json:"on"`               // name of the network
+	Before  string         `json:"before,omitempty"` // address, empty for none
+	After   string         `json:"after,omitempty"`
+	Moves   bool           `json:"moves"` // it is told something else, or nothing any more
+	Changes []OptionChange `json:"changes,omitempty"`
+	When    string         `json:"when,omitempty"` // in words
+	By      time.Time      `json:"by,omitzero"`    // the moment, where its lease tells
+	Reply   *dhcp.Message  `json:"reply,omitempty"`
+	Why     string         `json:"why,omitempty"` // why there is no address
 }
 
-// Told is one thing that a client is told otherwise.
-type Told struct {
+// OptionChange is one thing that a client is told otherwise.
+type OptionChange struct {
 	Code uint8  `json:"code,omitempty"` // of an option; 0 for its address
 	What string `json:"what"`
 	Was  string `json:"was,omitempty"`
@@ -99,8 +99,8 @@ type Start struct {
 	Now   time.Time
 	Opens time.Time  // when the push may start at the earliest; zero for now
 	Site  *site.Site // as it stands
-	// Held is what devices hold and tell by now, by id, where that may be something else than the site says.
-	Held map[string]yang.Config
+	// Running is what devices hold and tell by now, by id, where that may be something else than the site says.
+	Running map[string]yang.Config
 	// Beside are the programs that listen for names beside the resolvers, by device id, as they were last read.
 	Beside map[string][]yang.Program
 }
@@ -115,7 +115,7 @@ func Run(start Start, draft *site.Site, leases Leases, each func(Client) error) 
 	if opens.After(now) {
 		r.From, from = opens, opens
 	}
-	before, after := newStage(now, base, start.Held, leases), NewStage(now, draft, leases)
+	before, after := newStage(now, base, start.Running, leases), NewStage(now, draft, leases)
 	before.beside, after.beside = start.Beside, start.Beside
 	asks := everything(base, draft)
 	count := map[string]int{}
@@ -148,7 +148,7 @@ func Run(start Start, draft *site.Site, leases Leases, each func(Client) error) 
 }
 
 // note counts a change of what one client is told.
-func note(knows map[string]*Known, told Told, c Client) {
+func note(knows map[string]*Known, told OptionChange, c Client) {
 	k := knows[told.What]
 	if k == nil {
 		k = &Known{What: told.What}
@@ -363,13 +363,13 @@ func compare(from time.Time, k knownClient, was, is *dhcp.Message, why string) C
 		c.After = c.Before
 	}
 	if c.Before != c.After {
-		c.Changes = append(c.Changes, Told{What: "address", Was: c.Before, Now: c.After})
+		c.Changes = append(c.Changes, OptionChange{What: "address", Was: c.Before, Now: c.After})
 	}
 	switch {
 	case was != nil && is != nil:
 		c.Changes = append(c.Changes, otherwise(was, is)...)
 	case is != nil && len(c.Changes) == 0: // it keeps what nobody renews
-		c.Changes = append(c.Changes, Told{What: "answer", Was: "nobody answers", Now: "renewed by " +
+		c.Changes = append(c.Changes, OptionChange{What: "answer", Was: "nobody answers", Now: "renewed by " +
 			is.Option(option.ServerID)})
 	}
 	if c.Moves = len(c.Changes) > 0; c.Moves {
@@ -380,7 +380,7 @@ func compare(from time.Time, k knownClient, was, is *dhcp.Message, why string) C
 
 // otherwise lists the options that two replies say differently, and the fields of the header that
 // boot loaders read.
-func otherwise(was, is *dhcp.Message) (out []Told) {
+func otherwise(was, is *dhcp.Message) (out []OptionChange) {
 	codes := map[uint8]string{}
 	for _, o := range slices.Concat(was.Options, is.Options) {
 		codes[o.Code] = o.Name
@@ -389,11 +389,11 @@ func otherwise(was, is *dhcp.Message) (out []Told) {
 		before, after := was.Option(code), is.Option(code)
 		if before != after && !bytes.Contains(perMessage, []byte{code}) {
 			def := option.Definition{Name: codes[code]}
-			out = append(out, Told{Code: code, What: def.InSentence(), Was: before, Now: after})
+			out = append(out, OptionChange{Code: code, What: def.InSentence(), Was: before, Now: after})
 		}
 	}
 	if was.Server != is.Server {
-		out = append(out, Told{What: "next server", Was: was.Server, Now: is.Server})
+		out = append(out, OptionChange{What: "next server", Was: was.Server, Now: is.Server})
 	}
 	return out
 }

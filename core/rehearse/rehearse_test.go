@@ -171,7 +171,7 @@ func TestNewOptionsAreTold(t *testing.T) {
 	require.GreaterOrEqual(t, i, 0)
 	assert.Equal(
 		t,
-		[]rehearse.Told{{Code: 6, What: "name servers", Was: "10.84.16.1, 10.84.16.10", Now: "10.84.16.1"}},
+		[]rehearse.OptionChange{{Code: 6, What: "name servers", Was: "10.84.16.1, 10.84.16.10", Now: "10.84.16.1"}},
 		clients[i].Changes,
 	)
 	assert.Equal(t, "when it next asks", clients[i].When)
@@ -303,13 +303,13 @@ func TestEveryOptionCountsAndHasItsHour(t *testing.T) {
 		return clients[i]
 	}
 	pc := find("pc-30")
-	assert.Equal(t, []rehearse.Told{
+	assert.Equal(t, []rehearse.OptionChange{
 		{Code: 6, What: "name servers", Was: "10.84.16.1, 10.84.16.10", Now: "10.84.16.1"},
 		{Code: 69, What: "SMTP servers", Now: "10.84.16.10"},
 	}, pc.Changes)
 	assert.Equal(t, now.Add(11*time.Hour), pc.By, "half a day after its last renewal")
 	reader := find("plate-reader")
-	assert.Contains(t, reader.Changes, rehearse.Told{Code: 119, What: "search list",
+	assert.Contains(t, reader.Changes, rehearse.OptionChange{Code: 119, What: "search list",
 		Was: "kelder.larkrise.example, larkrise.example", Now: "kelder.larkrise.example"})
 	assert.True(t, reader.By.IsZero(), "nothing is known of a lease of it")
 	i := slices.IndexFunc(report.Known, func(k rehearse.Known) bool { return k.What == "name servers" })

@@ -25,8 +25,8 @@ type Tried struct {
 	Ping func(to netip.Addr) (answers bool, problem string)
 	// Outside is an address on the internet that answers an echo; invalid where none is known.
 	Outside netip.Addr
-	// Held is what the devices hold that do not hold what the site gives them, by id.
-	Held map[string]yang.Config
+	// Running is what the devices hold that do not hold what the site gives them, by id.
+	Running map[string]yang.Config
 }
 
 // LadderTried is the ladder of a client that was tried on devices: each rung is what was tried, and what was not is not
@@ -83,7 +83,7 @@ func (t Tried) answered() bool {
 
 // failsHeld is the lowest rung that fails as devices hold the network.
 func (t Tried) failsHeld(now time.Time, s *site.Site) (Rung, bool) {
-	st := newStage(now, s, t.Held, nil)
+	st := newStage(now, s, t.Running, nil)
 	at, there := st.site.Network(t.Network.ID)
 	if !there {
 		return Rung{}, false

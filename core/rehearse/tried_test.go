@@ -112,7 +112,7 @@ func TestLadderTried(t *testing.T) {
 			Messages: []dhcp.Message{{Type: "discover"}}}}}, append([]string{
 			"link skip port3 of sw-ward is up; as nobody answered, no more is known", "lease fail Nobody answered"},
 			notTried...)},
-		"the pool is off on the device": {s, rehearse.Tried{Up: true, Scenes: silent, Held: map[string]yang.Config{
+		"the pool is off on the device": {s, rehearse.Tried{Up: true, Scenes: silent, Running: map[string]yang.Config{
 			"dev-gw-1": off}},
 			append([]string{"link skip port3 of sw-ward is up; as nobody answered, no more is known",
 				"lease fail Pool Imaging is switched off pool-off"}, notTried...)},
@@ -121,11 +121,12 @@ func TestLadderTried(t *testing.T) {
 	}
 	unserved := compile.Device(s, "dev-gw-1")
 	unserved.DHCP = yang.DHCPServer{}
-	nobody := ladderTried(s, rehearse.Tried{Up: true, Scenes: silent, Held: map[string]yang.Config{
+	nobody := ladderTried(s, rehearse.Tried{Up: true, Scenes: silent, Running: map[string]yang.Config{
 		"dev-gw-1": unserved}})
 	assert.Equal(t, "lease fail no pool; fixed devices only network-unserved", nobody[1])
 
-	cut := ladderTried(s, rehearse.Tried{Up: true, Scenes: silent, Held: map[string]yang.Config{"dev-sw-core": gone}})
+	cut := ladderTried(s, rehearse.Tried{Up: true, Scenes: silent, Running: map[string]yang.Config{
+		"dev-sw-core": gone}})
 	assert.Contains(t, cut[0], "link fail ", "what a switch holds cuts it off")
 	assert.Contains(t, cut[0], "48")
 	assert.Equal(t, "lease fail Nobody answered", cut[1], "the link is the cause, and told once")

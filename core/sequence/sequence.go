@@ -181,20 +181,20 @@ func first(d Device, e aside, otherwise []plan.Step) []plan.Step {
 // chain is the steps of one device, and what it holds before the first and after each.
 type chain struct {
 	Device
-	steps []plan.Step
-	held  []yang.Config
-	stays bool // the first step stays where it is
+	steps  []plan.Step
+	states []yang.Config
+	stays  bool // the first step stays where it is
 }
 
 func newChain(d Device, steps []plan.Step) chain {
 	c := chain{Device: d, steps: steps}
 	now := frame(d.Running)
-	c.held = append(c.held, now)
+	c.states = append(c.states, now)
 	for _, s := range steps {
 		if concerns(s) {
 			_ = s.Apply(&now) // the plan's steps apply
 		}
-		c.held = append(c.held, now)
+		c.states = append(c.states, now)
 	}
 	return c
 }
@@ -246,12 +246,12 @@ func onPath(s plan.Step) bool {
 func (c *chain) late(w *world) {
 	for k := 0; k < len(c.steps); k++ {
 		s := c.steps[k]
-		if s.Method == "DELETE" && onPath(s) && w.cutsOff(c.ID, c.held[k], c.held[k+1]) {
+		if s.Method == "DELETE" && onPath(s) && w.cutsOff(c.ID, c.states[k], c.states[k+1]) {
 			c.atOnce(k)
 		}
 	}
 	for k := len(c.steps) - 1; k >= 0; k-- {
-		if onPath(c.steps[k]) && !(k == 0 && c.stays) && w.cutsOff(c.ID, c.held[k], c.held[k+1]) {
+		if onPath(c.steps[k]) && !(k == 0 && c.stays) && w.cutsOff(c.ID, c.states[k], c.states[k+1]) {
 			c.place(slices.Delete(slices.Clone(c.steps), k, k+1), c.steps[k])
 		}
 	}
@@ -262,13 +262,13 @@ func (c *chain) late(w *world) {
 // none to come.
 func (c *chain) together(w *world) {
 	for k := range len(c.steps) - 1 {
-		if !onPath(c.steps[k]) || !w.losesWay(c.ID, c.held[k], c.held[k+1]) {
+		if !onPath(c.steps[k]) || !w.losesWay(c.ID, c.states[k], c.states[k+1]) {
 			continue
 		}
 		one := plan.Together(c.steps[k:], "In between Lithos would not reach the device")
 		steps := append(slices.Clone(c.steps[:k]), one)
 		if held, ok := states(c.Device, steps); ok {
-			c.steps, c.held = steps, held
+			c.steps, c.states = steps, held
 		}
 		return
 	}
@@ -308,7 +308,7 @@ func (c *chain) place(others []plan.Step, s plan.Step) {
 	for to := len(others); to >= 0; to-- {
 		steps := slices.Insert(slices.Clone(others), to, s)
 		if held, ok := states(c.Device, steps); ok {
-			c.steps, c.held = steps, held
+			c.steps, c.states = steps, held
 			return
 		}
 	}

@@ -66,7 +66,8 @@ var changes = []struct {
 		goal: []string{"server: gw", "server: s", "permits: [dhcp, dns]", "permits: [dns]"}},
 	{what: "the uplink has another address", goal: []string{"203.0.113.10/30", "203.0.113.14/30", "203.0.113.9",
 		"203.0.113.13"}},
-	{what: "no uplink is recorded", before: []string{"kind: uplink", "kind: port", ",\n        uplink: {method: fixed, " +
+	{what: "no uplink is recorded", before: []string{"kind: uplink", "kind: port", ",\n        uplink: {method: " +
+		"fixed, " +
 		"gateway: 203.0.113.9}", ""},
 		goal: []string{"10.40.10.", "10.40.12."}},
 	{what: "no cable is recorded", before: []string{", peer: a-24", "", ", peer: b-24", ""},

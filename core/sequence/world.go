@@ -93,7 +93,7 @@ func (w *world) losesWay(device string, was, now yang.Config) bool {
 func (w *world) holding(at []int) map[string]yang.Config {
 	out := map[string]yang.Config{}
 	for i, c := range w.chains {
-		out[c.ID] = c.held[at[i]]
+		out[c.ID] = c.states[at[i]]
 	}
 	return out
 }
@@ -166,7 +166,7 @@ func (w *world) look(on map[string]yang.Config) picture {
 		d.Interfaces = w.interfaces(d, c)
 	}
 	m := topology.Learn(&s)
-	v := view{world: w, Site: &s, held: held, paths: map[netip.Prefix]topology.Path{}, links: m}
+	v := view{world: w, Site: &s, running: held, paths: map[netip.Prefix]topology.Path{}, links: m}
 	p := picture{served: map[string]bool{}, ties: map[string][]string{}, ways: v.reach(), collides: v.collisions()}
 	for i := range w.goal.Networks {
 		n := &w.goal.Networks[i]
@@ -204,9 +204,9 @@ func (w *world) interfaces(d *site.Device, c yang.Config) []site.Interface {
 type view struct {
 	*world
 	*site.Site
-	held  map[string]yang.Config
-	links *topology.Map
-	paths map[netip.Prefix]topology.Path
+	running map[string]yang.Config
+	links   *topology.Map
+	paths   map[netip.Prefix]topology.Path
 }
 
 func (v view) path(n *site.Network) topology.Path {
@@ -290,7 +290,7 @@ func (v view) answersAt(home topology.End, n *site.Network) bool {
 			return p.Enabled && p.Subnet == subnet && p.Interface == on
 		})
 	}
-	here := v.held[home.Device.ID]
+	here := v.running[home.Device.ID]
 	if !home.Interface.Permitted(site.PermitDHCP) {
 		return false
 	}
@@ -312,7 +312,7 @@ func (v view) answersAt(home topology.End, n *site.Network) bool {
 
 // anyPool reports whether a server has a pool for relayed clients of a subnet that it also has an interface in.
 func (v view) anyPool(server *site.Device, subnet netip.Prefix) bool {
-	return slices.ContainsFunc(v.held[server.ID].DHCP.Pool,
+	return slices.ContainsFunc(v.running[server.ID].DHCP.Pool,
 		func(p yang.Pool) bool { return p.Enabled && p.Subnet == subnet })
 }
 
@@ -414,8 +414,8 @@ func (v view) twice(out map[string]bool) {
 	for i := range v.Devices {
 		for j := range i {
 			a, b := &v.Devices[j], &v.Devices[i]
-			for _, p := range v.held[a.ID].DHCP.Pool {
-				for _, q := range v.held[b.ID].DHCP.Pool {
+			for _, p := range v.running[a.ID].DHCP.Pool {
+				for _, q := range v.running[b.ID].DHCP.Pool {
 					if p.Enabled && q.Enabled && p.Subnet.Overlaps(q.Subnet) && share(p, q) {
 						out[fmt.Sprintf("%s and %s both hand out addresses of `%s`", a.Name, b.Name, p.Subnet)] = true
 					}

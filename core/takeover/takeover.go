@@ -35,7 +35,7 @@ type Left struct {
 // What it has stays as it is. The site is in normal form and not changed.
 func Site(base *site.Site, held []Device) (*site.Site, []Left) {
 	copied := *base
-	r := &reader{Site: &copied, held: held, left: []Left{}}
+	r := &reader{Site: &copied, devices: held, left: []Left{}}
 	for _, h := range held {
 		r.interfaces(h)
 	}
@@ -70,8 +70,8 @@ func Site(base *site.Site, held []Device) (*site.Site, []Left) {
 
 type reader struct {
 	*site.Site
-	held []Device
-	left []Left
+	devices []Device
+	left    []Left
 }
 
 func (r *reader) leave(device, what, why string, args ...any) {
@@ -168,7 +168,7 @@ func (r *reader) cables(h Device) {
 
 // calledHere reports whether a device has a name: the one it has here, or the one it gives itself.
 func (r *reader) calledHere(d site.Device, name string) bool {
-	return strings.EqualFold(d.Name, name) || slices.ContainsFunc(r.held, func(h Device) bool {
+	return strings.EqualFold(d.Name, name) || slices.ContainsFunc(r.devices, func(h Device) bool {
 		return h.Device == d.ID && h.Own.SystemName != "" && strings.EqualFold(h.Own.SystemName, name)
 	})
 }

@@ -38,7 +38,7 @@ type OutsideName struct {
 
 // OutsideState is the operational state of the names that a device keeps.
 type OutsideState struct {
-	Kept []OutsideNameState `json:"kept,omitempty"`
+	Names []OutsideNameState `json:"kept,omitempty"`
 }
 
 // OutsideNameState is what became of one.

@@ -124,7 +124,7 @@ func SettingsPath() string { return settingsPath }
 func (v *validator) resolver() error {
 	if s := v.Resolver.Settings; s != nil {
 		for _, name := range s.Interface {
-			if !slices.ContainsFunc(v.held, func(h namedPrefix) bool { return h.name == name }) {
+			if !slices.ContainsFunc(v.prefixes, func(h namedPrefix) bool { return h.name == name }) {
 				return fmt.Errorf("resolver: interface %s has no address to listen on", name)
 			}
 		}

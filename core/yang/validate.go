@@ -34,8 +34,8 @@ type namedPrefix struct {
 
 type validator struct {
 	Config
-	byName map[string]*Interface
-	held   []namedPrefix
+	byName   map[string]*Interface
+	prefixes []namedPrefix
 }
 
 // keys are unique in their lists.
@@ -174,12 +174,12 @@ func (v *validator) addresses() error {
 			if !a.Prefix().IsValid() || !a.IP.Is4() {
 				return fmt.Errorf("interface %s: %s/%d is not an address", i.Name, a.IP, a.PrefixLength)
 			}
-			for _, h := range v.held {
+			for _, h := range v.prefixes {
 				if h.prefix.Overlaps(a.Prefix()) {
 					return fmt.Errorf("interface %s: %s overlaps %s on %s", i.Name, a.Prefix(), h.prefix, h.name)
 				}
 			}
-			v.held = append(v.held, namedPrefix{a.Prefix(), i.Name})
+			v.prefixes = append(v.prefixes, namedPrefix{a.Prefix(), i.Name})
 		}
 	}
 	return nil
@@ -192,12 +192,12 @@ func (v *validator) pools() error {
 	}
 	for _, p := range v.DHCP.Pool {
 		pools[p.ID] = true
-		on := slices.ContainsFunc(v.held,
+		on := slices.ContainsFunc(v.prefixes,
 			func(h namedPrefix) bool { return h.name == p.Interface && h.prefix.Masked() == p.Subnet })
 		switch {
 		case p.Interface != "" && !on:
 			return fmt.Errorf("pool %s: interface %s has no address in %s", p.called(), p.Interface, p.Subnet)
-		case len(v.held) == 0:
+		case len(v.prefixes) == 0:
 			return fmt.Errorf("pool %s: the device has no address to answer from", p.called())
 		case p.ForClass != "" && !classes[p.ForClass]:
 			return fmt.Errorf("pool %s: its class %s does not exist", p.called(), p.ForClass)
@@ -218,7 +218,7 @@ func (v *validator) pools() error {
 
 func (v *validator) relays() error {
 	for _, r := range v.Relays.Relay {
-		if !slices.ContainsFunc(v.held, func(h namedPrefix) bool { return h.name == r.Interface }) {
+		if !slices.ContainsFunc(v.prefixes, func(h namedPrefix) bool { return h.name == r.Interface }) {
 			return fmt.Errorf("relay on %s: the interface has no address to speak from", r.Interface)
 		}
 		if len(r.Server) == 0 {

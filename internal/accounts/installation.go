@@ -13,8 +13,8 @@ import (
 	"lithos/internal/store/gen"
 )
 
-// Held says since when and why pushes and readings of devices are held.
-type Held struct {
+// Hold says since when and why pushes and readings of devices are held.
+type Hold struct {
 	Since   time.Time `json:"since"`
 	Because string    `json:"because"`
 }
@@ -83,7 +83,7 @@ func (s *Service) ReleaseWork(ctx context.Context, by string) (was bool, err err
 }
 
 // Holding is since when and why work on devices is held; nil when it is not.
-func (s *Service) Holding(ctx context.Context) (*Held, error) {
+func (s *Service) Holding(ctx context.Context) (*Hold, error) {
 	now, err := store.Found(s.store.ReadInstallation(ctx))
 	if errors.Is(err, store.ErrNotFound) || err == nil && now.HeldSince == nil {
 		return nil, nil
@@ -91,7 +91,7 @@ func (s *Service) Holding(ctx context.Context) (*Held, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Held{*now.HeldSince, now.HeldBecause}, nil
+	return &Hold{*now.HeldSince, now.HeldBecause}, nil
 }
 
 // UseKey ties the vault's key to the database the first time it is used, and

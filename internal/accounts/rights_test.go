@@ -26,8 +26,8 @@ import (
 	"lithos/internal/store"
 )
 
-// So many attempts are let through, and no more: at one name from one address, from one address, at one name, and at one
-// name from a browser that it has signed in from before, which counts by itself.
+// So many attempts are let through, and no more: at one name from one address, from one address, and at one name. A
+// browser that the name has signed in from before counts by itself.
 func TestHowManyAttemptsAreLetThrough(t *testing.T) {
 	t.Parallel()
 	d := office(t)
@@ -56,11 +56,22 @@ func TestHowManyAttemptsAreLetThrough(t *testing.T) {
 		most    int
 		attempt func(n int) accounts.Attempt
 	}{
-		"a name from an address":      {8, func(int) accounts.Attempt { return jo("192.0.2.1", "") }},
-		"an address":                  {40, func(n int) accounts.Attempt { a := jo("192.0.2.1", ""); a.Name += fmt.Sprint(n); return a }},
-		"a name":                      {100, func(n int) accounts.Attempt { return jo(fmt.Sprint("192.0.2.", n), "") }},
-		"a browser that is known":     {8, func(n int) accounts.Attempt { return jo(fmt.Sprint("192.0.2.", n), "hers") }},
-		"a browser that is not known": {100, func(n int) accounts.Attempt { return jo(fmt.Sprint("192.0.2.", n), "made up") }},
+		"a name from an address": {8, func(int) accounts.Attempt { return jo("192.0.2.1", "") }},
+		"an address": {40, func(n int) accounts.Attempt {
+			a := jo("192.0.2.1",
+				"")
+			a.Name += fmt.Sprint(n)
+			return a
+		}},
+		"a name": {100, func(n int) accounts.Attempt { return jo(fmt.Sprint("192.0.2.", n), "") }},
+		"a browser that is known": {8, func(n int) accounts.Attempt {
+			return jo(fmt.Sprint("192.0.2.", n),
+				"hers")
+		}},
+		"a browser that is not known": {100, func(n int) accounts.Attempt {
+			return jo(fmt.Sprint("192.0.2.", n),
+				"made up")
+		}},
 	} {
 		assert.Equal(t, c.most, through(c.attempt), what)
 	}
@@ -161,7 +172,8 @@ func TestWhatIsHandedToADevice(t *testing.T) {
 	require.NoError(t, d.Accounts.KeepSecret(ctx, &doc, "token", "harbour"))
 	hand := func(line, token, to string) error {
 		var c yang.Config
-		c.Interfaces.Interface = []yang.Interface{{Name: "lan"}, {Name: "wan", Uplink: &yang.Uplink{PasswordName: line}}}
+		c.Interfaces.Interface = []yang.Interface{{Name: "lan"}, {Name: "wan", Uplink: &yang.Uplink{
+			PasswordName: line}}}
 		c.Outside.Name = []yang.OutsideName{{Name: "a.example", SecretName: token, RequestTo: to}}
 		return d.Accounts.HandOver(ctx, doc.ID, c, driver)
 	}
@@ -186,8 +198,10 @@ func TestHowADeviceIsReachedIsKept(t *testing.T) {
 	d := office(t)
 	ctx, kept := t.Context(), d.Devices[router]
 	a := device.Access{URL: kept.URL, Account: "lithos", Password: "secret", Fingerprint: kept.Fingerprint}
-	demotest.Refused(t, d.Accounts.PutAccess(ctx, "Ada", "nowhere", router, a), actor.Missing, `site with the id "nowhere"`)
-	demotest.Refused(t, d.Accounts.PutAccess(ctx, "Ada", d.Doc.ID, "none", a), actor.Missing, `device with the id "none"`)
+	demotest.Refused(t, d.Accounts.PutAccess(ctx, "Ada", "nowhere", router, a), actor.Missing,
+		`site with the id "nowhere"`)
+	demotest.Refused(t, d.Accounts.PutAccess(ctx, "Ada", d.Doc.ID, "none", a), actor.Missing,
+		`device with the id "none"`)
 	bad := a
 	bad.URL = "http://10.0.0.1"
 	demotest.Refused(t, d.Accounts.PutAccess(ctx, "Ada", d.Doc.ID, router, bad), actor.Invalid, "https")

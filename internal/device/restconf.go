@@ -292,8 +292,8 @@ func (r *RESTCONF) Observe(ctx context.Context) (yang.Operational, error) {
 		o.Stations.Station[i].Interface = clean(o.Stations.Station[i].Interface)
 	}
 	if o.Outside != nil {
-		for i := range o.Outside.Kept {
-			n := &o.Outside.Kept[i]
+		for i := range o.Outside.Names {
+			n := &o.Outside.Names[i]
 			for k := range n.Attempt {
 				n.Attempt[k].Says = clean(n.Attempt[k].Says)
 			}

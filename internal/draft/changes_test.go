@@ -99,8 +99,7 @@ func TestAllFindingsOfARuleAreFixed(t *testing.T) {
 	}
 }
 
-// An order is copied to a site that is laid out alike: its edits find their place there, and what does not fit waits for
-// a decision. The two belong together.
+// An order is copied to a site that is laid out alike: its edits find their place there, and the two belong together.
 func TestAnOrderIsCopiedToAnotherSite(t *testing.T) {
 	t.Parallel()
 	d := demotest.NewDesk(t, "quill-street")
@@ -253,7 +252,8 @@ func TestChangesOfOtherPartsGoTogether(t *testing.T) {
 	require.NoError(t, try(draft.Change{Remove: "reservation:res-quill-kettle"}))
 	demotest.Refused(t, try(demotest.Entry("reservation", "res-quill-nas", "name", "late")), actor.Conflict, "")
 	demotest.Refused(t, try(draft.Change{FixAll: "pool-off"}), actor.Conflict, "")
-	demotest.Refused(t, try(draft.Change{Resize: &draft.Resize{Part: "network:net-quill-lab", To: "1-2"}}), actor.Conflict,
+	demotest.Refused(t, try(draft.Change{Resize: &draft.Resize{Part: "network:net-quill-lab", To: "1-2"}}),
+		actor.Conflict,
 		"")
 	_, err := d.Drafts.Undo(t.Context(), d.Jo, id, d.Version(id), true)
 	require.NoError(t, err)

@@ -421,13 +421,13 @@ func keptFieldOf(doc *site.Site, name string, entries []edit.Entry) string {
 	return "secret"
 }
 
-// kept is a field of a password or a key, and how the names begin under which those are kept.
-type kept struct {
+// secretField is a field of a password or a key, and how the names begin under which those are secretField.
+type secretField struct {
 	kind, field, begins string
 	key                 bool // a TSIG key
 }
 
-var keptFields = []kept{{site.KindInterface, "secret", "line", false}, {site.KindZone, "secret", "key", true},
+var keptFields = []secretField{{site.KindInterface, "secret", "line", false}, {site.KindZone, "secret", "key", true},
 	{site.KindZone, "account", "account", false}, {site.KindCertificate, "secret", "key", true},
 	{site.KindFollowing, "secret", "key", true}}
 

@@ -22,7 +22,7 @@ type Beside struct {
 	Lines     []LineReading       // the addresses its uplinks had, the oldest first of each
 	Sent      []SentAddress       // what was sent of its names that follow, the oldest first of each
 	Read      []ReadAddress       // what their servers answered, the oldest first of each
-	Kept      check.SharedLevels  // the standard and the customer's options as they are kept for all sites
+	Shared    check.SharedLevels  // the standard and the customer's options as they are kept for all sites
 	Servers   []check.Stray       // DHCP servers that nobody recorded, as they were heard
 	Moves     []check.Moving      // of networks of the customer's sites
 	Meant     []Meant             // what somebody has said is meant so
@@ -121,9 +121,10 @@ type Opened struct {
 func (b Beside) Around(doc *site.Site) check.Surroundings {
 	with := check.Surroundings{Now: time.Now(), Seen: observed.Sightings(doc, b.Seen, time.Now()),
 		Neighbors: slices.Clone(b.Neighbors), Programs: Programs(b.Access),
-		Told: map[string][]zone.Record{}, Lines: map[string]dynamicnames.Line{}, Keys: map[string][]dynamicnames.Key{},
+		AtServer: map[string][]zone.Record{}, Lines: map[string]dynamicnames.Line{},
+		Keys: map[string][]dynamicnames.Key{},
 		Sets: map[string][]dynamicnames.Set{}, Reached: map[string]bool{}, Readings: map[string]check.Reading{},
-		Strays: b.Servers, Kept: b.Kept}
+		Strays: b.Servers, Shared: b.Shared}
 	with.Documents, with.Moves, with.Elsewhere = b.Documents, b.Moves, b.Elsewhere
 	for _, l := range b.Lines {
 		with.Lines[l.Interface] = with.Lines[l.Interface].With(l.Address)
@@ -134,7 +135,7 @@ func (b Beside) Around(doc *site.Site) check.Surroundings {
 		}
 		with.Sets[z.ZoneID] = z.Sets
 		if z.ReadAt != nil {
-			with.Told[z.ZoneID] = z.Records
+			with.AtServer[z.ZoneID] = z.Records
 		}
 	}
 	for _, a := range b.Access {

@@ -84,13 +84,13 @@ func TestWhatRulesAreGiven(t *testing.T) {
 		Zones: []order.ZoneReading{{ZoneID: "read", ReadAt: &now, Records: []zone.Record{{Owner: "a"}}},
 			{ZoneID: "never", Records: []zone.Record{{Owner: "a"}}}, {ZoneID: "keys", KeysReadAt: &now}},
 		Neighbors: []check.Neighbor{{ID: "site-quill"}, {ID: "other"}},
-		Access: []order.Access{{DeviceID: "d", URL: "https://10.7.7.1:8443", Held: &held, Drifted: 2},
+		Access: []order.Access{{DeviceID: "d", URL: "https://10.7.7.1:8443", Running: &held, Drifted: 2},
 			{DeviceID: "named", URL: "https://gw.example"}},
 	}
 	doc := *scenario.Site("quill-street")
 	doc.ID, doc.TimeZone = "site-quill", "Asia/Tokyo"
 	with := b.Around(&doc)
-	assert.Equal(t, map[string][]zone.Record{"read": {{Owner: "a"}}}, with.Told)
+	assert.Equal(t, map[string][]zone.Record{"read": {{Owner: "a"}}}, with.AtServer)
 	assert.Contains(t, with.Keys, "keys")
 	assert.NotContains(t, with.Keys, "read")
 	assert.Equal(t, []check.Neighbor{{ID: "other"}}, with.Neighbors)
@@ -145,7 +145,7 @@ func TestWhatStopsAPushThatDoesTheSame(t *testing.T) {
 	changed.KeepPrivate = !changed.KeepPrivate
 	held.Resolver.Settings = &changed
 	b := order.Beside{Access: []order.Access{{DeviceID: settings.Device, URL: "https://10.84.16.1",
-		Programs: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}, Held: &held}}}
+		Programs: []yang.Program{{Name: "hostname-cache", Port: 53, Runs: true}}, Running: &held}}}
 	as := draftOf(t, s)
 	assert.Contains(t, rules(order.Judge(as.Base, b).Findings), "port-taken")
 	back := func(ids ...string) order.Step {

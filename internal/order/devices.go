@@ -35,7 +35,7 @@ type Access struct {
 	// there apart; DriftedAt is since when. Held is what it held, where that is anything else than the revision's.
 	Drifted   int
 	DriftedAt *time.Time
-	Held      *yang.Config
+	Running   *yang.Config
 	// Cuts are the networks that it cuts off, as it was read, and would not if it held what the site's revision gives
 	// it.
 	Cuts []check.Cut
@@ -78,8 +78,8 @@ func (a *Access) reading() check.Reading {
 	if u, err := url.Parse(a.URL); err == nil {
 		out.At, _ = netip.ParseAddr(u.Hostname()) // a name is no address that a draft could move
 	}
-	if a.Held != nil {
-		out.Interfaces = a.Held.Interfaces.Interface
+	if a.Running != nil {
+		out.Interfaces = a.Running.Interfaces.Interface
 	}
 	return out
 }
@@ -97,11 +97,11 @@ func (t Target) Configs(d *Draft) (base, wanted yang.Config) {
 
 // Drift is what the device holds otherwise than the draft's base has it.
 func (t Target) Drift(d *Draft) []drift.Difference {
-	if t.Access == nil || t.Access.Held == nil {
+	if t.Access == nil || t.Access.Running == nil {
 		return nil
 	}
 	base, wanted := t.Configs(d)
-	return drift.Between(d.Doc().Own(), base, *t.Access.Held, wanted)
+	return drift.Between(d.Doc().Own(), base, *t.Access.Running, wanted)
 }
 
 // Undecided is what a push to the device would undo without anybody having said so.
@@ -279,8 +279,8 @@ func serving(sc *check.Scene, device, network string) yang.DHCPServer {
 func Configurations(access []Access) map[string]yang.Config {
 	out := map[string]yang.Config{}
 	for _, a := range access {
-		if a.Held != nil {
-			out[a.DeviceID] = *a.Held
+		if a.Running != nil {
+			out[a.DeviceID] = *a.Running
 		}
 	}
 	return out

@@ -101,7 +101,7 @@ func TestADeviceThatHoldsSomethingElse(t *testing.T) {
 	held := compile.Device(s, gw)
 	require.NotEmpty(t, held.DHCP.Reservation)
 	held.DHCP.Reservation = held.DHCP.Reservation[1:]
-	access := []order.Access{{DeviceID: "another"}, {DeviceID: gw, Held: &held}}
+	access := []order.Access{{DeviceID: "another"}, {DeviceID: gw, Running: &held}}
 	change := step(t, s, named(s.Reservations[1].ID, "renamed"))
 	d := draftOf(t, s, change)
 	targets := d.Targets(access)
@@ -140,7 +140,7 @@ func TestTheNetworksOfAPush(t *testing.T) {
 	held := compile.Device(s, s.Devices[0].ID)
 	held.DHCP.Reservation = held.DHCP.Reservation[1:]
 	by := map[string]yang.Config{s.Devices[0].ID: held}
-	lost := order.Target{ID: s.Devices[0].ID, Access: &order.Access{Held: &held}}.Drift(draftOf(t, s))
+	lost := order.Target{ID: s.Devices[0].ID, Access: &order.Access{Running: &held}}.Drift(draftOf(t, s))
 	require.Len(t, lost, 1)
 	back := order.Step{Seq: 1, PutBack: []order.PutBack{{Device: s.Devices[0].ID, ID: lost[0].ID}}}
 	assert.Len(t, draftOf(t, s, back).Networks(by), 1, "where it is put back")

@@ -49,11 +49,11 @@ func (s *Service) noteLines(ctx context.Context, a order.Access, o yang.Operatio
 	}
 	for i := range head.Following {
 		w := &head.Following[i]
-		at := slices.IndexFunc(o.Outside.Kept, func(n yang.OutsideNameState) bool { return n.ID == w.ID })
+		at := slices.IndexFunc(o.Outside.Names, func(n yang.OutsideNameState) bool { return n.ID == w.ID })
 		if at < 0 {
 			continue
 		}
-		if err := s.noteKept(ctx, a.SiteID, w, o.Outside.Kept[at], note); err != nil {
+		if err := s.noteKept(ctx, a.SiteID, w, o.Outside.Names[at], note); err != nil {
 			return err
 		}
 	}

@@ -350,10 +350,10 @@ func (s *Service) readZones(ctx context.Context, siteID string, head *site.Site)
 	return nil
 }
 
-func (s *Service) readZone(ctx context.Context, siteID string, z site.Zone) (zonetransfer.Held, error) {
+func (s *Service) readZone(ctx context.Context, siteID string, z site.Zone) (zonetransfer.Contents, error) {
 	server, err := s.devices.Holder(ctx, siteID, z)
 	if err != nil {
-		return zonetransfer.Held{}, err
+		return zonetransfer.Contents{}, err
 	}
 	held, err := server.Read(ctx)
 	if err == nil && len(held.Records) > mostTold {
@@ -377,10 +377,10 @@ func (s *Service) tellSeen(ctx context.Context, siteID string) error {
 		err = actor.Publish(ctx, s.store.Queries, actor.RoundsEvent)
 	}
 	digest := digestOf(b)
-	if was, ok := s.told.Get(siteID); ok && was == digest {
+	if was, ok := s.sentDigests.Get(siteID); ok && was == digest {
 		return err
 	}
-	s.told.Add(siteID, digest)
+	s.sentDigests.Add(siteID, digest)
 	return errors.Join(err, actor.Publish(ctx, s.store.Queries, actor.Event{Topic: "seen", ID: row.Code}))
 }
 

@@ -74,16 +74,16 @@ type Service struct {
 	// KeepSeen is how long it is kept who had an address. It is set before anything is served.
 	KeepSeen time.Duration
 
-	store   *store.Store
-	sites   Sites
-	devices Devices
-	log     *slog.Logger
-	reads   *prometheus.CounterVec
-	reading prometheus.Histogram
-	jobs    *river.Client[pgx.Tx]
-	told    *lru.Cache[string, uint64]   // digests of what browsers were told was seen, by site
-	judged  *lru.Cache[string, struct{}] // devices whose configuration this process has judged
-	watched watched                      // sites that browsers show
+	store       *store.Store
+	sites       Sites
+	devices     Devices
+	log         *slog.Logger
+	reads       *prometheus.CounterVec
+	reading     prometheus.Histogram
+	jobs        *river.Client[pgx.Tx]
+	sentDigests *lru.Cache[string, uint64]   // digests of what browsers were told was seen, by site
+	judged      *lru.Cache[string, struct{}] // devices whose configuration this process has judged
+	watched     watched                      // sites that browsers show
 	// life ends when this process is told to end: what can be done again stops.
 	life context.Context
 }
@@ -104,7 +104,7 @@ const toldSites = 4096
 func New(s *store.Store, sites Sites, devices Devices, log *slog.Logger) *Service {
 	return &Service{
 		judged: cache[struct{}](judgedDevices), watched: watched{sites: map[string]*watchedSite{}},
-		told: cache[uint64](toldSites), KeepSeen: KeepSeen, WatchedEvery: watchedEvery,
+		sentDigests: cache[uint64](toldSites), KeepSeen: KeepSeen, WatchedEvery: watchedEvery,
 		store: s, sites: sites, devices: devices,
 		log: log, life: context.Background(),
 		reads: prometheus.NewCounterVec(prometheus.CounterOpts{

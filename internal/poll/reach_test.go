@@ -164,7 +164,7 @@ func TestASimulatedDeviceMisbehaves(t *testing.T) {
 	assert.Len(t, audit, 1, "what was refused did not happen")
 }
 
-// A running resolver is looked into, forgets what it keeps, and writes questions down for a while, by whom is on record.
+// A running resolver is looked into, forgets what it keeps, and writes questions down for a while; who did it is kept.
 func TestARunningResolver(t *testing.T) {
 	t.Parallel()
 	d := demotest.NewDesk(t, "quill-street")

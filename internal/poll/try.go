@@ -338,7 +338,7 @@ func (b *bench) attach(
 // network: a client that is plugged in elsewhere asks across the same devices.
 func (b *bench) tried(ctx context.Context, n *site.Network, scenes []rehearse.Scene) rehearse.Tried {
 	out := rehearse.Tried{Network: n, At: b.attachedTo(), Scenes: scenes, Outside: b.s.OutsideEcho,
-		Held: order.Configurations(b.access)}
+		Running: order.Configurations(b.access)}
 	o, err := b.drivers[b.device.ID].Observe(ctx)
 	out.Up = err == nil && slices.ContainsFunc(o.Interfaces.Interface, func(i yang.InterfaceState) bool {
 		return i.Name == b.iface && i.OperStatus == "up"

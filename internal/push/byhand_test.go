@@ -52,7 +52,8 @@ func TestStepsAreDoneByHand(t *testing.T) {
 	held := d.Devices[router].Running()
 	first, last := v.Hand[0], v.Hand[len(v.Hand)-1]
 	require.Greater(t, len(v.Hand), 1)
-	demotest.Refused(t, d.Pushes.Tick(ctx, d.Jo, id, last.Seq, last.Expect), actor.Conflict, "Do “"+first.Says+"” first")
+	demotest.Refused(t, d.Pushes.Tick(ctx, d.Jo, id, last.Seq, last.Expect), actor.Conflict, "Do “"+first.Says+
+		"” first")
 	require.NoError(t, d.Pushes.Tick(ctx, d.Jo, id, first.Seq, first.Expect))
 	demotest.Refused(t, d.Pushes.Tick(ctx, d.MK, id, first.Seq, first.Expect), actor.Conflict, "ticked that already")
 	require.NoError(t, d.Pushes.Untick(ctx, d.MK, id, first.Seq))
@@ -153,7 +154,7 @@ func wavesEnd(d *demotest.Desk, lead int64) (w *push.Waves) {
 	return w
 }
 
-// Orders for several sites are pushed in waves: one that fails stops the next, and they can be stopped and started anew.
+// Orders for several sites are pushed in waves: one that fails stops the next, and they can be started anew.
 func TestWavesOfSites(t *testing.T) {
 	t.Parallel()
 	d := demotest.NewDesk(t, "quill-street")

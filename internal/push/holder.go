@@ -88,7 +88,7 @@ func (h atServer) putBack(ctx context.Context) error {
 func (h atServer) write(ctx context.Context, goal func(held []zone.Record) []zone.Record) error {
 	var err error
 	for i := range attempts {
-		var held zonetransfer.Held
+		var held zonetransfer.Contents
 		if held, err = h.server.Read(ctx); err == nil {
 			changes := zone.Changes(held.Records, goal(held.Records))
 			if len(changes) == 0 {
@@ -107,7 +107,7 @@ func (h atServer) write(ctx context.Context, goal func(held []zone.Record) []zon
 		}
 	}
 	if err == nil { // the last one was written: it is read once more
-		var held zonetransfer.Held
+		var held zonetransfer.Contents
 		if held, err = h.server.Read(ctx); err == nil && len(zone.Changes(held.Records, goal(held.Records))) == 0 {
 			return nil
 		}

@@ -90,8 +90,8 @@ func (s *Service) Plans(d *order.Draft, access []order.Access) Planned {
 	for _, t := range targets {
 		base, wanted := t.Configs(d)
 		running := base
-		if t.Access != nil && t.Access.Held != nil {
-			running = *t.Access.Held
+		if t.Access != nil && t.Access.Running != nil {
+			running = *t.Access.Running
 		}
 		if t.Access != nil {
 			running.Resolver.Program = t.Access.Programs

@@ -81,7 +81,7 @@ func (s *Service) Rehearse(ctx context.Context, by actor.Technician, id int64, v
 		}
 		out := clientWriter{ctx: ctx, q: q, order: id}
 		report, err := rehearse.Run(rehearse.Start{Now: time.Now(), Opens: opens, Site: d.Base.Site,
-			Held: d.HeldByTargets(access), Beside: order.Programs(access)}, d.Doc(), leases, out.put)
+			Running: d.HeldByTargets(access), Beside: order.Programs(access)}, d.Doc(), leases, out.put)
 		if err == nil {
 			err = out.flush()
 		}

@@ -90,7 +90,7 @@ type keeps struct {
 // keptName is one of them. What is remembered is forgotten when the device restarts: it then tells once more, which
 // changes nothing.
 type keptName struct {
-	told    map[string]dynamicnames.LastUpdate // by type
+	updates map[string]dynamicnames.LastUpdate // by type
 	now     dynamicnames.Line
 	waits   time.Time
 	attempt []yang.OutsideAttempt
@@ -111,7 +111,7 @@ func (k *keeps) look() {
 
 func (k *keeps) of(id string) *keptName {
 	if k.names[id] == nil {
-		k.names[id] = &keptName{told: map[string]dynamicnames.LastUpdate{}}
+		k.names[id] = &keptName{updates: map[string]dynamicnames.LastUpdate{}}
 	}
 	return k.names[id]
 }
@@ -178,7 +178,7 @@ func (d *Device) keepName(n yang.OutsideName, now time.Time, atOnce bool) (again
 	again = every
 	for _, typ := range n.Type {
 		a := l.Of(typ)
-		step := timing.Next(now, k.told[typ], a)
+		step := timing.Next(now, k.updates[typ], a)
 		switch reach := dynamicnames.ReachOf(a); {
 		case !a.IsValid(), reach != dynamicnames.Public && reach != dynamicnames.Documentation:
 		case step.Send || atOnce:
@@ -199,10 +199,10 @@ func (d *Device) keepName(n yang.OutsideName, now time.Time, atOnce bool) (again
 	for _, a := range send {
 		typ, tries := zone.TypeOfAddress(a), 0
 		if err != nil {
-			tries = k.told[typ].Tries + 1
+			tries = k.updates[typ].Tries + 1
 		}
-		k.told[typ] = dynamicnames.LastUpdate{Address: a, At: now, Taken: err == nil, Tries: tries}
-		if step := timing.Next(now, k.told[typ], a); !step.Wait.IsZero() {
+		k.updates[typ] = dynamicnames.LastUpdate{Address: a, At: now, Taken: err == nil, Tries: tries}
+		if step := timing.Next(now, k.updates[typ], a); !step.Wait.IsZero() {
 			k.waits = step.Wait
 		}
 	}
@@ -312,7 +312,7 @@ func (d *Device) outsideState() *yang.OutsideState {
 				state.Address = append(state.Address, a)
 			}
 		}
-		out.Kept = append(out.Kept, state)
+		out.Names = append(out.Names, state)
 	}
 	return out
 }

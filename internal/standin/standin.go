@@ -219,9 +219,9 @@ func (d *Device) Set(c yang.Config) error {
 	return d.apply(c)
 }
 
-// kept is what of a device survives a restart, in one file: its configuration and
+// storedState is what of a device survives a restart, in one file: its configuration and
 // the changes it has confirmed go together.
-type kept struct {
+type storedState struct {
 	yang.Config
 	Confirmed []string `json:"lithos-config:confirmed,omitempty"`
 }
@@ -232,7 +232,7 @@ func (d *Device) restore() error {
 	}
 	// Each is decoded into an empty value: decoding over what the device begins
 	// with would leave of that whatever the file does not name.
-	var config kept
+	var config storedState
 	switch err := read(d.config.State, &config); {
 	case err == nil:
 		d.running, d.confirmed = config.Config, config.Confirmed
@@ -265,7 +265,7 @@ func (d *Device) confirm() error {
 	confirmed := append(slices.Clone(d.confirmed), d.aside.token)
 	confirmed = confirmed[max(0, len(confirmed)-remembered):]
 	if d.config.State != "" {
-		if err := replace(d.config.State, kept{d.running, confirmed}); err != nil {
+		if err := replace(d.config.State, storedState{d.running, confirmed}); err != nil {
 			return err
 		}
 	}

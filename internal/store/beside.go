@@ -57,11 +57,11 @@ func (s *Store) Beside(ctx context.Context, siteID, customer string) (order.Besi
 			for _, r := range rows { // Lithos wrote them itself
 				switch r.Kind {
 				case LevelStandard:
-					b.Kept.Standard = new(site.Standard)
-					_ = json.Unmarshal(r.Doc, b.Kept.Standard)
+					b.Shared.Standard = new(site.Standard)
+					_ = json.Unmarshal(r.Doc, b.Shared.Standard)
 				case LevelCustomer:
-					b.Kept.Customer = new(site.Level)
-					_ = json.Unmarshal(r.Doc, b.Kept.Customer)
+					b.Shared.Customer = new(site.Level)
+					_ = json.Unmarshal(r.Doc, b.Shared.Customer)
 				}
 			}
 		}, siteID)
@@ -127,7 +127,7 @@ func accessOf(rows []gen.AccessOfSiteRow) []order.Access {
 		var held yang.Config
 		if len(r.Held) > 0 && json.Unmarshal(r.Held, &held) == nil {
 			held = held.Sorted()
-			a.Held = &held
+			a.Running = &held
 		}
 		out = append(out, a)
 	}
@@ -331,19 +331,19 @@ func (s *Store) Config(ctx context.Context, siteID, device string, id int64) (ra
 	return row.Config, err == nil, err
 }
 
-// Kept is a form of a device's configuration, with from when to when it was read.
-type Kept struct {
+// KeptConfig is a form of a device's configuration, with from when to when it was read.
+type KeptConfig struct {
 	ID          int64
 	First, Last time.Time
 	Octets      int32
 }
 
 // Configs lists the forms of a device's configuration that are kept, the newest first.
-func (s *Store) Configs(ctx context.Context, siteID, device string) ([]Kept, error) {
+func (s *Store) Configs(ctx context.Context, siteID, device string) ([]KeptConfig, error) {
 	rows, err := s.ConfigsOfDevice(ctx, gen.ConfigsOfDeviceParams{SiteID: siteID, DeviceID: device})
-	var out []Kept
+	var out []KeptConfig
 	for _, r := range rows {
-		out = append(out, Kept{r.ID, r.FirstAt, r.LastAt, r.Octets})
+		out = append(out, KeptConfig{r.ID, r.FirstAt, r.LastAt, r.Octets})
 	}
 	return out, err
 }

@@ -60,7 +60,7 @@ func TestWhatIsKnownBesideASite(t *testing.T) {
 	assert.Equal(t, access, b.Access)
 	require.Len(t, access, 2)
 	for _, one := range access {
-		assert.Nil(t, one.Held, "what it holds is what it was given")
+		assert.Nil(t, one.Running, "what it holds is what it was given")
 		require.NotNil(t, one.ReadAt, one.Problem)
 	}
 	zones, err := s.Zones(ctx, id)
@@ -84,10 +84,10 @@ func TestWhatIsKnownBesideASite(t *testing.T) {
 	assert.Equal(t, "Maren Kolb", b.Meant[0].By)
 	require.Len(t, b.Servers, 1)
 	assert.Equal(t, a, b.Servers[0].Address)
-	require.NotNil(t, b.Kept.Customer)
-	assert.Equal(t, "Quill Street", b.Kept.Customer.Name)
-	require.NotNil(t, b.Kept.Standard)
-	assert.Equal(t, "Home lab standard", b.Kept.Standard.Name)
+	require.NotNil(t, b.Shared.Customer)
+	assert.Equal(t, "Quill Street", b.Shared.Customer.Name)
+	require.NotNil(t, b.Shared.Standard)
+	assert.Equal(t, "Home lab standard", b.Shared.Standard.Name)
 
 	require.Len(t, b.Neighbors, 1)
 	n := b.Neighbors[0]
@@ -178,8 +178,8 @@ func TestConfigurationsAreKept(t *testing.T) {
 			assert.Equal(t, "tag b", a.Tag)
 			assert.EqualValues(t, 1, a.JudgedOn)
 			assert.Zero(t, a.Drifted)
-			require.NotNil(t, a.Held, "it holds what Lithos did not put there")
-			assert.Equal(t, "b", a.Held.DHCP.Pool[0].Name)
+			require.NotNil(t, a.Running, "it holds what Lithos did not put there")
+			assert.Equal(t, "b", a.Running.DHCP.Pool[0].Name)
 		}
 	}
 }

@@ -15,7 +15,7 @@ import (
 type FollowedRows struct {
 	sites   []gen.FollowedSitesRow
 	lines   []gen.LineAddress
-	told    []gen.ToldAddress
+	sent    []gen.ToldAddress
 	read    []gen.FollowingRead
 	zones   []gen.FollowedZonesRow
 	reached []gen.ReachedDevicesRow
@@ -32,7 +32,7 @@ func (s *Store) Followed(ctx context.Context) (rows FollowedRows, err error) {
 	}
 	var errs [5]error
 	rows.lines, errs[0] = s.FollowedLines(ctx, ids)
-	rows.told, errs[1] = s.FollowedTold(ctx, ids)
+	rows.sent, errs[1] = s.FollowedTold(ctx, ids)
 	rows.zones, errs[2] = s.FollowedZones(ctx, ids)
 	rows.read, errs[4] = s.FollowingReads(ctx, ids)
 	rows.reached, errs[3] = s.ReachedDevices(ctx, ids)
@@ -55,7 +55,7 @@ func (f FollowedRows) Sites(documents bool) ([]order.Followed, error) {
 	for _, group := range grouped(f.lines, func(r gen.LineAddress) string { return r.SiteID }) {
 		at[group[0].SiteID].Lines = linesOf(group)
 	}
-	for _, group := range grouped(f.told, func(r gen.ToldAddress) string { return r.SiteID }) {
+	for _, group := range grouped(f.sent, func(r gen.ToldAddress) string { return r.SiteID }) {
 		at[group[0].SiteID].Sent = sentOf(group)
 	}
 	for _, group := range grouped(f.read, func(r gen.FollowingRead) string { return r.SiteID }) {

@@ -53,9 +53,9 @@ type Splice[T any] struct {
 // Shown remembers what networks looked like when browsers were last told, so that they
 // are told of changes only. It may be used by several goroutines.
 type Shown struct {
-	kept   *lru.Cache[string, *NetworkView]
-	begins string // of every stamp of this process
-	count  atomic.Int64
+	networks *lru.Cache[string, *NetworkView]
+	begins   string // of every stamp of this process
+	count    atomic.Int64
 }
 
 // shownNetworks is how many networks are remembered, some 100 kB each at 500 parts.
@@ -67,7 +67,7 @@ func NewShown() *Shown {
 	if err != nil {
 		panic("a cache of a positive size is always made: " + err.Error())
 	}
-	return &Shown{kept: kept, begins: rand.Text()[:8] + "-"}
+	return &Shown{networks: kept, begins: rand.Text()[:8] + "-"}
 }
 
 // Answer is what a browser is to be told of a network, which may be nil, when it has
@@ -76,7 +76,7 @@ func (s *Shown) Answer(v *NetworkView, have string) *NetworkAnswer {
 	if v == nil {
 		return &NetworkAnswer{}
 	}
-	was, ok := s.kept.Get(have)
+	was, ok := s.networks.Get(have)
 	if !ok || !sameCourses(was.Ruler.Courses, v.Ruler.Courses) || was.ID != v.ID {
 		return &NetworkAnswer{Stamp: s.stamp(v), Network: v}
 	}
@@ -90,7 +90,7 @@ func (s *Shown) Answer(v *NetworkView, have string) *NetworkAnswer {
 
 func (s *Shown) stamp(v *NetworkView) string {
 	stamp := s.begins + strconv.FormatInt(s.count.Add(1), 10)
-	s.kept.Add(stamp, v)
+	s.networks.Add(stamp, v)
 	return stamp
 }
 

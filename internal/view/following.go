@@ -104,8 +104,8 @@ func (p *outer) followings(now time.Time) []Following {
 	return out
 }
 
-// held is an address over a time.
-type held struct {
+// nameSpans is an address over a time.
+type nameSpans struct {
 	address  netip.Addr
 	from, to time.Time
 }
@@ -123,12 +123,12 @@ func (p *outer) following(w *site.Following, now time.Time) Following {
 		f.Line, device = i.Name+" of "+d.Name, d.Name
 	}
 	f.KeptBy = keptBy(w, device)
-	had := map[string][]held{}
+	had := map[string][]nameSpans{}
 	first := now
 	for _, typ := range w.Types() {
 		for _, l := range p.beside.Lines {
 			if l.Interface == w.Line() && l.Address.Is4() == (typ == "A") {
-				had[typ] = append(had[typ], held{l.Address, l.First, l.Last})
+				had[typ] = append(had[typ], nameSpans{l.Address, l.First, l.Last})
 			}
 		}
 		for i, list := 0, had[typ]; i < len(list); i++ {
@@ -186,11 +186,11 @@ func keptBy(w *site.Following, device string) string {
 
 // toldSpans is what the world was told over time: what was sent from here, and what its server was read to answer,
 // which counts where the two differ. An answer of none or several addresses is no span.
-func toldSpans(all []order.SentAddress, read []order.ReadAddress, typ string, now time.Time) []held {
-	var events []held
+func toldSpans(all []order.SentAddress, read []order.ReadAddress, typ string, now time.Time) []nameSpans {
+	var events []nameSpans
 	for _, sent := range all {
 		if sent.Taken && sent.Address.Is4() == (typ == "A") {
-			events = append(events, held{sent.Address, sent.At, now})
+			events = append(events, nameSpans{sent.Address, sent.At, now})
 		}
 	}
 	for _, r := range read {
@@ -198,10 +198,10 @@ func toldSpans(all []order.SentAddress, read []order.ReadAddress, typ string, no
 		if len(r.Data) == 1 {
 			a, _ = netip.ParseAddr(r.Data[0])
 		}
-		events = append(events, held{a, r.First, now})
+		events = append(events, nameSpans{a, r.First, now})
 	}
-	slices.SortStableFunc(events, func(a, b held) int { return a.from.Compare(b.from) })
-	var told []held
+	slices.SortStableFunc(events, func(a, b nameSpans) int { return a.from.Compare(b.from) })
+	var told []nameSpans
 	for _, e := range events {
 		n := len(told)
 		if n > 0 && told[n-1].address == e.address {
@@ -212,14 +212,14 @@ func toldSpans(all []order.SentAddress, read []order.ReadAddress, typ string, no
 		}
 		told = append(told, e)
 	}
-	return slices.DeleteFunc(told, func(h held) bool { return !h.address.IsValid() })
+	return slices.DeleteFunc(told, func(h nameSpans) bool { return !h.address.IsValid() })
 }
 
 // watchedFor is how long a line has to be known before a TTL is proposed from how often it changes.
 const watchedFor = 24 * time.Hour
 
 // propose is the TTL for how often the line has changed, where it has been known for long enough.
-func (f *Following) propose(had map[string][]held, first, now time.Time) {
+func (f *Following) propose(had map[string][]nameSpans, first, now time.Time) {
 	known := now.Sub(first)
 	if known < watchedFor {
 		return
@@ -247,7 +247,7 @@ func (p *outer) notice(f *Following) {
 }
 
 // spans are the parts of a track; where beside is given, cut where that changes, and wrong where it is another.
-func (f *Following) spans(list, beside []held, now time.Time) []FollowedSpan {
+func (f *Following) spans(list, beside []nameSpans, now time.Time) []FollowedSpan {
 	out := []FollowedSpan{}
 	add := func(a netip.Addr, from, to time.Time, wrong bool) {
 		if from.Before(f.Begins) {
@@ -282,7 +282,7 @@ func (f *Following) spans(list, beside []held, now time.Time) []FollowedSpan {
 }
 
 // stand says how a name stands now: as the worst of its addresses does.
-func (p *outer) stand(f *Following, w *site.Following, had map[string][]held) {
+func (p *outer) stand(f *Following, w *site.Following, had map[string][]nameSpans) {
 	if !w.Enabled {
 		f.State, f.Says = "off", "It is switched off."
 		return
@@ -304,7 +304,7 @@ func (p *outer) stand(f *Following, w *site.Following, had map[string][]held) {
 	}
 }
 
-func (p *outer) standOf(w *site.Following, typ string, had []held) (state, says string, since *time.Time) {
+func (p *outer) standOf(w *site.Following, typ string, had []nameSpans) (state, says string, since *time.Time) {
 	if len(had) == 0 {
 		return "unknown", "The line’s address has not been read.", nil
 	}
@@ -339,7 +339,7 @@ func (p *outer) neverTold(w *site.Following, typ string) bool {
 
 // otherwiseSince is since when the world has been told something else than the line has: since the line has its
 // address, or since the server was first read to answer that, whichever came later. It is nil where neither is known.
-func (p *outer) otherwiseSince(w *site.Following, typ string, line held) *time.Time {
+func (p *outer) otherwiseSince(w *site.Following, typ string, line nameSpans) *time.Time {
 	read := p.beside.ReadOf(w.ID, typ)
 	if len(read) == 0 {
 		return nil

@@ -276,13 +276,13 @@ func (n *namer) reverseRows() []NameRow {
 
 func (n *namer) leaseRows() []NameRow {
 	out := []NameRow{}
-	table := names.NewTable(n.held)
+	table := names.NewTable(n.leaseNames)
 	clash := map[netip.Addr]bool{}
-	for _, h := range table.Clashes(n.held) {
+	for _, h := range table.Clashes(n.leaseNames) {
 		clash[h.Address] = true
 	}
 	home := compile.Find(n.book.Inside, n.Domain)
-	for _, h := range n.held {
+	for _, h := range n.leaseNames {
 		whole := zone.Absolute(h.Name, n.Domain)
 		r := NameRow{Key: h.Address.String(), Name: h.Name, Whole: whole, Type: "A", Inside: h.Address.String(),
 			From: "lease", Until: h.Expires.UTC().Format(time.RFC3339), Ref: kindSeen + ":" + h.Address.String()}

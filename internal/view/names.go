@@ -115,15 +115,15 @@ func (p *outer) ZoneReading(zoneID string) *order.ZoneReading {
 // namer draws the page of names.
 type namer struct {
 	*Page
-	book     *compile.Book
-	resolver *site.Resolver    // whose strata are listed, nil for none
-	device   *site.Device      // that it runs on
-	held     []names.LeaseName // names of its leases
-	leases   map[netip.Addr]dhcp.Lease
-	ages     map[string]time.Time // since when there are names, by compile.NameKey
-	reverse  map[netip.Addr][]string
-	marks    map[site.Ref]check.Finding // the gravest finding of a part, of rules about names
-	changed  map[string]string          // whole names that the draft adds or changes
+	book       *compile.Book
+	resolver   *site.Resolver    // whose strata are listed, nil for none
+	device     *site.Device      // that it runs on
+	leaseNames []names.LeaseName // names of its leases
+	leases     map[netip.Addr]dhcp.Lease
+	ages       map[string]time.Time // since when there are names, by compile.NameKey
+	reverse    map[netip.Addr][]string
+	marks      map[site.Ref]check.Finding // the gravest finding of a part, of rules about names
+	changed    map[string]string          // whole names that the draft adds or changes
 }
 
 // Names is the page of names; chosen is the stratum that is listed, the site's own zone where empty, and
@@ -184,7 +184,7 @@ func (p *Page) namer(resolver string) *namer {
 		for _, l := range leases {
 			n.leases[l.Address] = l
 		}
-		n.held = names.HeldOf(compile.Device(p.Site, n.device.ID).DHCP, n.resolver.LeaseNames, leases, time.Now())
+		n.leaseNames = names.HeldOf(compile.Device(p.Site, n.device.ID).DHCP, n.resolver.LeaseNames, leases, time.Now())
 	}
 	for _, z := range n.book.Inside {
 		prefix, ok := zone.ReversePrefix(z.Name)
@@ -233,7 +233,7 @@ func (n *namer) strata() []Stratum {
 		says := map[string]string{site.LeaseNamesAll: "names that clients say of themselves",
 			site.LeaseNamesReserved: "names of reservations alone"}[n.resolver.LeaseNames]
 		out = append(out, mark(Stratum{ID: stratumLeases, Title: "Leases", Says: cmp.Or(says, "carry no names"),
-			Count: len(n.held)}, resolver))
+			Count: len(n.leaseNames)}, resolver))
 	}
 	var reverse []*compile.Pages
 	answered := "answered by nobody yet"

@@ -82,13 +82,13 @@ const (
 
 // driftScene is a device of a site with what it holds.
 type driftScene struct {
-	doc    *site.Site // what is wanted
-	base   *site.Site // what was last given
-	draft  *order.Draft
-	device *site.Device
-	access *order.Access
-	held   yang.Config
-	kept   int64 // the form of its configuration
+	doc     *site.Site // what is wanted
+	base    *site.Site // what was last given
+	draft   *order.Draft
+	device  *site.Device
+	access  *order.Access
+	running yang.Config
+	config  int64 // the form of its configuration
 }
 
 // driftOf finds a device and the form of its configuration that is kept under an id, the latest for 0.
@@ -120,14 +120,14 @@ func (s *Service) driftOf(ctx context.Context, code, device string, id, kept int
 	if !found {
 		return nil, actor.Refuse(actor.Conflict, "%s was not read yet.", out.device.Name)
 	}
-	out.kept = kept
-	return out, json.Unmarshal(raw, &out.held)
+	out.config = kept
+	return out, json.Unmarshal(raw, &out.running)
 }
 
 func (d *driftScene) pushed() yang.Config { return compile.Device(d.base, d.device.ID) }
 
 func (d *driftScene) list() []drift.Difference {
-	return drift.Between(d.doc.Own(), d.pushed(), d.held, compile.Device(d.doc, d.device.ID))
+	return drift.Between(d.doc.Own(), d.pushed(), d.running, compile.Device(d.doc, d.device.ID))
 }
 
 // Drift says what a device holds otherwise than it was last given, what a draft wants there, and what comes of putting
@@ -144,7 +144,7 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 		out.Order, out.Version, back = d.draft.Order.ID, d.draft.Order.Version, d.draft.PutBack(device)
 	}
 	pushed := d.pushed()
-	out.Same = drift.Same(pushed, d.held)
+	out.Same = drift.Same(pushed, d.running)
 	heard, err := s.Store.Heard(ctx, d.doc.ID)
 	if err != nil {
 		return nil, err
@@ -155,13 +155,13 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 	if len(list) > many {
 		most = ofMany
 	}
-	cuts := d.cuts(d.held)
+	cuts := d.cuts(d.running)
 	out.Cuts = d.inWords(cuts)
 	for i, one := range list {
 		row := DriftRow{Difference: one, PutBack: back[one.ID], Moves: []DriftMove{}, Mends: []DriftCut{},
 			Writing: []sites.FileLine{}}
 		if i < mostWritten {
-			row.Writing = sites.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.held, one.Path))
+			row.Writing = sites.Lines(drift.Writing(pushed, one.Path), drift.Writing(d.running, one.Path))
 		}
 		if i < most && !one.Settled {
 			if err := d.workOut(&row, list, cuts, leases); err != nil {
@@ -197,19 +197,19 @@ func (d *driftScene) inWords(cuts []check.Cut) []DriftCut {
 func (d *driftScene) workOut(
 	row *DriftRow, list []drift.Difference, cuts []check.Cut, leases rehearse.Leases,
 ) error {
-	adopted, refused := drift.Adopt(d.doc, d.device.ID, d.held, []drift.Difference{row.Difference})
+	adopted, refused := drift.Adopt(d.doc, d.device.ID, d.running, []drift.Difference{row.Difference})
 	if len(refused) > 0 {
 		row.Why = refused[0].Why
 	} else if edits := edit.Between(d.doc, adopted); len(edits) > 0 {
 		row.Adopts = order.Describe(d.doc, adopted, edits)
 	}
-	without := drift.Mixed(compile.Device(d.doc, d.device.ID), d.held,
+	without := drift.Mixed(compile.Device(d.doc, d.device.ID), d.running,
 		slices.DeleteFunc(slices.Clone(list), func(o drift.Difference) bool { return o.ID == row.ID }))
 	left := d.cuts(without)
 	row.Mends = d.inWords(slices.DeleteFunc(slices.Clone(cuts), func(c check.Cut) bool {
 		return slices.ContainsFunc(left, func(o check.Cut) bool { return o.Network == c.Network && o.Rung == c.Rung })
 	}))
-	start := rehearse.Start{Now: time.Now(), Site: drift.AsHeld(d.doc, map[string]yang.Config{d.device.ID: d.held})}
+	start := rehearse.Start{Now: time.Now(), Site: drift.AsHeld(d.doc, map[string]yang.Config{d.device.ID: d.running})}
 	then := drift.AsHeld(d.doc, map[string]yang.Config{d.device.ID: without})
 	_, err := rehearse.Run(start, then, leases, func(c rehearse.Client) error {
 		switch {
@@ -273,7 +273,7 @@ func (s *Service) DecideDrift(
 	}
 	change := draft.Change{Version: c.Version}
 	if len(picked) > 0 {
-		adopted, refused := drift.Adopt(d.doc, device, d.held, picked)
+		adopted, refused := drift.Adopt(d.doc, device, d.running, picked)
 		change.Edits = edit.Between(d.doc, adopted)
 		out.Refused = append(out.Refused, refused...)
 	}

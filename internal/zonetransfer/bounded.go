@@ -35,7 +35,7 @@ func (b *bounded) Read(into []byte) (int, error) {
 // message without one pass.
 type verifier struct {
 	secret string // base64
-	held   atomic.Int32
+	inUse  atomic.Int32
 }
 
 // hashes are those of the algorithms of keys (RFC 8945 section 6).
@@ -67,6 +67,6 @@ func (v *verifier) Verify(msg []byte, t *dns.TSIG) error {
 	if err != nil || !hmac.Equal(want, got) {
 		return dns.ErrSig
 	}
-	v.held.Add(1)
+	v.inUse.Add(1)
 	return nil
 }

@@ -44,8 +44,8 @@ type Server struct {
 	Within    time.Duration // how long a whole transfer may take; a minute when 0
 }
 
-// Held is a zone as its server has it.
-type Held struct {
+// Contents is a zone as its server has it.
+type Contents struct {
 	Serial  uint32
 	Records []zone.Record
 	// Left is how many records are of types that a site's zones do not have: signatures, for instance.
@@ -64,7 +64,7 @@ func (e *RefusedError) Error() string { return e.Says }
 var ErrChanged = errors.New("somebody else changed the zone meanwhile")
 
 // Read reads the zone whole.
-func (s Server) Read(ctx context.Context) (Held, error) {
+func (s Server) Read(ctx context.Context) (Contents, error) {
 	m := new(dns.Msg)
 	m.SetAxfr(dns.Fqdn(s.Zone))
 	s.sign(m)
@@ -72,7 +72,7 @@ func (s Server) Read(ctx context.Context) (Held, error) {
 	defer cancel()
 	conn, err := s.Rule.ToServers(patience).DialContext(ctx, "tcp", s.At.String())
 	if err != nil {
-		return Held{}, s.plainly(err)
+		return Contents{}, s.plainly(err)
 	}
 	defer func() { _ = conn.Close() }()
 	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
@@ -85,9 +85,9 @@ func (s Server) Read(ctx context.Context) (Held, error) {
 	}
 	envelopes, err := t.In(m, s.At.String())
 	if err != nil {
-		return Held{}, s.plainly(err)
+		return Contents{}, s.plainly(err)
 	}
-	var out Held
+	var out Contents
 	var failed error
 	messages := 0
 	for e := range envelopes { // to the end, so that the sender of them ends
@@ -107,16 +107,16 @@ func (s Server) Read(ctx context.Context) (Held, error) {
 			out.take(e.RR, s.Zone)
 		}
 	}
-	if failed == nil && s.Key != "" && int(signatures.held.Load()) < messages {
+	if failed == nil && s.Key != "" && int(signatures.inUse.Load()) < messages {
 		failed = &RefusedError{dns.RcodeBadSig, "it does not sign what it sends with the key " + s.Key}
 	}
 	if failed != nil {
-		return Held{}, failed
+		return Contents{}, failed
 	}
 	return out, nil
 }
 
-func (h *Held) take(list []dns.RR, name string) {
+func (h *Contents) take(list []dns.RR, name string) {
 	for _, rr := range list {
 		if soa, ok := rr.(*dns.SOA); ok {
 			h.Serial = soa.Serial

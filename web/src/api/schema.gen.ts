@@ -2657,11 +2657,6 @@ export interface components {
             warning: number;
             window?: string;
         };
-        Held: {
-            because: string;
-            /** Format: date-time */
-            since: string;
-        };
         HiddenThere: {
             /** Format: int32 */
             code: number;
@@ -2690,6 +2685,11 @@ export interface components {
             /** Format: date-time */
             when?: string;
             whenSays?: string;
+        };
+        Hold: {
+            because: string;
+            /** Format: date-time */
+            since: string;
         };
         Holding: {
             /** @description who made that */
@@ -3693,6 +3693,13 @@ export interface components {
             /** @description the value in the option's text form */
             value: string;
         };
+        OptionChange: {
+            /** Format: int32 */
+            code?: number;
+            now?: string;
+            was?: string;
+            what: string;
+        };
         OptionChoice: {
             /** Format: int32 */
             code: number;
@@ -4020,7 +4027,7 @@ export interface components {
             before?: string;
             /** Format: date-time */
             by?: string;
-            changes?: components["schemas"]["Told"][];
+            changes?: components["schemas"]["OptionChange"][];
             mac?: string;
             moves: boolean;
             name: string;
@@ -4766,13 +4773,6 @@ export interface components {
              */
             seq: number;
         };
-        Told: {
-            /** Format: int32 */
-            code?: number;
-            now?: string;
-            was?: string;
-            what: string;
-        };
         TryRequest: {
             /** @description what it does, in order; a lease alone when empty */
             acts?: components["schemas"]["Act"][];
@@ -4896,7 +4896,7 @@ export interface components {
         };
         WhoIs: {
             /** @description since when and why pushes and readings of devices are held */
-            held?: components["schemas"]["Held"];
+            held?: components["schemas"]["Hold"];
             technician?: components["schemas"]["Technician"];
         };
         Window: {

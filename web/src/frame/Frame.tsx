@@ -28,7 +28,7 @@ const places = [
 /** What the place at a path is called. */
 const placeAt = (path: string) => places.find(([to]) => path.startsWith(to))?.[1] ?? 'Lithos'
 
-export function Frame({ technician, held }: { technician: Schemas['Technician']; held?: Schemas['Held'] }) {
+export function Frame({ technician, held }: { technician: Schemas['Technician']; held?: Schemas['Hold'] }) {
   const navigate = useNavigate()
   const { pathname } = useLocation()
   const [help, setHelp] = useState(false)
