@@ -56,10 +56,18 @@ func main() {
 		for _, one := range r.survived {
 			fmt.Println("  " + one)
 		}
-		text = withRow(text, p, r.row(p))
-		if err := os.WriteFile(figures, []byte(text), 0o644); err != nil { // what took minutes is kept at once
-			log.Fatal(err)
-		}
+		keep(p, r.row(p)) // what took minutes is kept at once
+	}
+}
+
+// keep puts the line of a package into the figures as they are now: another run may have added its own meanwhile.
+func keep(name, row string) {
+	text, err := os.ReadFile(figures)
+	if err == nil {
+		err = os.WriteFile(figures, []byte(withRow(string(text), name, row)), 0o644)
+	}
+	if err != nil {
+		log.Fatal(err)
 	}
 }
 
@@ -109,7 +117,7 @@ func survey(name string, most int, seed uint64, workers int, same map[[2]string]
 	defer s.close()
 	s.measure()
 	chosen := sample(s.faults, most, seed)
-	out := result{whole: len(chosen) == len(s.faults), files: map[string]counted{}}
+	out := result{whole: len(chosen) == len(s.faults)}
 	var mu sync.Mutex
 	var group sync.WaitGroup
 	next := make(chan fault)
@@ -165,6 +173,9 @@ func (r *result) count(f fault, path string, noticed, endless, reached bool, sam
 			says += ", which no test runs"
 		}
 		r.survived = append(r.survived, says+": "+f.text)
+	}
+	if r.files == nil {
+		r.files = map[string]counted{}
 	}
 	r.files[f.file] = of
 }

@@ -56,7 +56,8 @@ func TestFaultsAreCounted(t *testing.T) {
 	r.count(fault{text: "two"}, "a/b.go", false, false, true, same)
 	r.count(fault{line: 3, what: "< negated", text: "x < y"}, "a/b.go", false, false, false, same)
 	assert.Equal(t, result{killed: 2, endless: 1, equal: 1,
-		survived: []string{"a/b.go:3: < negated, which no test runs: x < y"}}, r)
+		survived: []string{"a/b.go:3: < negated, which no test runs: x < y"},
+		files:    map[string]counted{"": {noticed: 2, all: 3}}}, r)
 }
 
 // Each operator that can be wrong is put behind a switch; constants, text and what is shifted stay.
