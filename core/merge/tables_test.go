@@ -2,17 +2,16 @@ package merge_test
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"lithos/core/edit"
 	"lithos/core/merge"
 	"lithos/core/scenario"
 	"lithos/core/sheet"
+	"lithos/core/wordstest"
 )
 
 // tables are lists as people keep them, each for one thing.
@@ -130,12 +129,5 @@ func TestTablesInWords(t *testing.T) {
 		}
 		got.WriteString("\n")
 	}
-	const file = "testdata/tables.txt"
-	if os.Getenv("LITHOS_WRITE_WORDS") != "" {
-		require.NoError(t, os.MkdirAll("testdata", 0o755))
-		require.NoError(t, os.WriteFile(file, []byte(got.String()), 0o600))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got.String())
+	wordstest.Same(t, "tables.txt", got.String())
 }

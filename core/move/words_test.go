@@ -3,7 +3,6 @@ package move_test
 import (
 	"fmt"
 	"net/netip"
-	"os"
 	"strings"
 	"testing"
 
@@ -14,6 +13,7 @@ import (
 	"lithos/core/edit"
 	"lithos/core/move"
 	"lithos/core/scenario"
+	"lithos/core/wordstest"
 )
 
 // moves are moves of the made-up sites, each for one thing.
@@ -87,12 +87,5 @@ func TestMovesInWords(t *testing.T) {
 		}
 		got.WriteString("\n")
 	}
-	const file = "testdata/moves.txt"
-	if os.Getenv("LITHOS_WRITE_WORDS") != "" {
-		require.NoError(t, os.MkdirAll("testdata", 0o755))
-		require.NoError(t, os.WriteFile(file, []byte(got.String()), 0o600))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got.String())
+	wordstest.Same(t, "moves.txt", got.String())
 }

@@ -313,9 +313,16 @@ func (f *fall) question(q dns.Question) result {
 
 // restore gives the first records the name as it was asked, with its capitals (RFC 4343 section 3).
 func restore(r result, q dns.Question) result {
+	otherwise := func(rr dns.RR) bool {
+		n := rr.Header().Name
+		return n != q.Name && strings.EqualFold(n, q.Name)
+	}
+	if !slices.ContainsFunc(r.answer, otherwise) {
+		return r
+	}
 	r.answer = slices.Clone(r.answer) // it may be kept for others
 	for i, rr := range r.answer {
-		if n := rr.Header().Name; n != q.Name && strings.EqualFold(n, q.Name) {
+		if otherwise(rr) {
 			r.answer[i] = dns.Copy(rr)
 			r.answer[i].Header().Name = q.Name
 		}

@@ -132,8 +132,8 @@ func (p *planner) servePools() (steps []Step) {
 // poolChanges says what of a pool changes that stays where it is.
 func poolChanges(was, now yang.Pool) []string {
 	var out []string
-	add := func(changed bool, format string, args ...any) {
-		if changed {
+	add := func(so bool, format string, args ...any) {
+		if so {
 			out = append(out, fmt.Sprintf(format, args...))
 		}
 	}
@@ -141,16 +141,16 @@ func poolChanges(was, now yang.Pool) []string {
 	add(was.Enabled && !now.Enabled, "switched off: no client is answered from it")
 	add(was.Name != now.Name, "it was called %s", was.Name)
 	add(!slices.Equal(was.Range, now.Range), "it handed out %s", runs(was))
-	added := func(from, to []yang.Exclusion) []string {
+	only := func(of, beside []yang.Exclusion) []string { // those of one list that the other has not
 		var names []string
-		for _, x := range from {
-			if !slices.ContainsFunc(to, func(o yang.Exclusion) bool { return o.Span == x.Span }) {
+		for _, x := range of {
+			if !slices.ContainsFunc(beside, func(o yang.Exclusion) bool { return o.Span == x.Span }) {
 				names = append(names, "`"+x.AddressRange().Short(now.Subnet)+"`")
 			}
 		}
 		return names
 	}
-	more, fewer := added(now.Exclusion, was.Exclusion), added(was.Exclusion, now.Exclusion)
+	more, fewer := only(now.Exclusion, was.Exclusion), only(was.Exclusion, now.Exclusion)
 	add(more != nil, "excludes %s", strings.Join(more, ", "))
 	add(fewer != nil, "no longer excludes %s", strings.Join(fewer, ", "))
 	add(more == nil && fewer == nil && !slices.Equal(was.Exclusion, now.Exclusion), "another reason of an exclusion")

@@ -3,7 +3,6 @@ package plan_test
 import (
 	"fmt"
 	"net/netip"
-	"os"
 	"strings"
 	"testing"
 
@@ -12,6 +11,7 @@ import (
 
 	"lithos/core/address"
 	"lithos/core/plan"
+	"lithos/core/wordstest"
 	"lithos/core/yang"
 	"lithos/core/zone"
 )
@@ -159,13 +159,7 @@ func TestStepsInWords(t *testing.T) {
 		c.change(&now)
 		fmt.Fprintf(&got, "# %s\n%s\n# and back\n%s\n\n", c.what, words(t, was, now), words(t, now, was))
 	}
-	const file = "testdata/words.txt"
-	if os.Getenv("LITHOS_WRITE_WORDS") != "" {
-		require.NoError(t, os.WriteFile(file, []byte(got.String()), 0o600))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got.String())
+	wordstest.Same(t, "words.txt", got.String())
 }
 
 // What a zone outside is told is said with what it told before.

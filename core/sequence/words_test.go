@@ -2,14 +2,11 @@ package sequence_test
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"lithos/core/sequence"
+	"lithos/core/wordstest"
 )
 
 // server is a server beside the looms, that leases where the firewall relays to it.
@@ -115,12 +112,5 @@ func TestOrdersInWords(t *testing.T) {
 		}
 		got.WriteString("\n")
 	}
-	const file = "testdata/orders.txt"
-	if os.Getenv("LITHOS_WRITE_WORDS") != "" {
-		require.NoError(t, os.MkdirAll("testdata", 0o755))
-		require.NoError(t, os.WriteFile(file, []byte(got.String()), 0o600))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got.String())
+	wordstest.Same(t, "orders.txt", got.String())
 }

@@ -285,16 +285,13 @@ func (v view) tied(n *site.Network) []string {
 // answersAt reports whether requests heard on an interface are answered: by a pool there, or through a relay.
 func (v view) answersAt(home topology.End, n *site.Network) bool {
 	subnet := n.Prefix.Masked()
-	offers := func(c yang.Config, on string) bool {
-		return slices.ContainsFunc(c.DHCP.Pool, func(p yang.Pool) bool {
-			return p.Enabled && p.Subnet == subnet && p.Interface == on
-		})
-	}
 	here := v.running[home.Device.ID]
 	if !home.Interface.Permitted(site.PermitDHCP) {
 		return false
 	}
-	if offers(here, home.Interface.Name) {
+	if slices.ContainsFunc(here.DHCP.Pool, func(p yang.Pool) bool {
+		return p.Enabled && p.Subnet == subnet && p.Interface == home.Interface.Name
+	}) {
 		return true
 	}
 	for _, r := range here.Relays.Relay {

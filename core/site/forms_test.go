@@ -2,16 +2,13 @@ package site_test
 
 import (
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"lithos/core/scenario"
 	"lithos/core/site"
+	"lithos/core/wordstest"
 )
 
 // typed is what people type into a field, right or wrong.
@@ -81,12 +78,5 @@ func TestFieldsInWords(t *testing.T) {
 		}
 		got.WriteString("\n")
 	}
-	const file = "testdata/fields.txt"
-	if os.Getenv("LITHOS_WRITE_WORDS") != "" {
-		require.NoError(t, os.MkdirAll("testdata", 0o755))
-		require.NoError(t, os.WriteFile(file, []byte(got.String()), 0o600))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got.String())
+	wordstest.Same(t, "fields.txt", got.String())
 }
