@@ -1,6 +1,6 @@
 import { useMemo, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { api, call, problemOf } from '../api/client'
+import { api, call, problemOf, unplaced } from '../api/client'
 import { usePageTitle } from '../frame/usePageTitle'
 import { useCurrentOrder } from '../frame/currentOrder'
 import { announce } from '../parts/announce'
@@ -239,7 +239,7 @@ function How({
 
 /** What is wrong and stands at no field, and that what is shown below is of before. */
 function Wrong({ problem, isOld }: { problem: ReturnType<typeof problemOf>; isOld: boolean }) {
-  const says = problem.fields.shifts ?? (Object.keys(problem.fields).length === 0 ? problem.message : '')
+  const says = problem.fields.shifts ?? unplaced(problem)
   return (
     <div role="alert">
       {says && <p className="border-l-3 border-cinnabar bg-cinnabar-t text-cinnabar-ink px-3 py-2 mt-3">{says}</p>}

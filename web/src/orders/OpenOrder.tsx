@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
-import { api, call, problemOf, type Problem, type Schemas } from '../api/client'
+import { api, call, problemOf, unplaced, type Problem, type Schemas } from '../api/client'
 import { Field } from '../parts/Field'
 import { Window } from '../parts/Window'
 
@@ -53,9 +53,9 @@ export function OpenOrder({ open, site, siteName, orders, onClose, onOpened }: P
           error={problem?.fields.ticket}
           hint="The number it has where your work is booked; may be empty."
         />
-        {problem && Object.keys(problem.fields).length === 0 && (
+        {unplaced(problem) && (
           <div role="alert" className="text-cinnabar-ink">
-            {problem.message}
+            {unplaced(problem)}
           </div>
         )}
         <div className="flex gap-2 justify-end">
