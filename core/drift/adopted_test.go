@@ -123,10 +123,10 @@ func TestSentUnaskedIsSaid(t *testing.T) {
 	list := drift.Between(s.Own(), given, held, given)
 	require.Len(t, list, 1)
 	assert.Equal(t, []string{"10.84.18.9", "10.84.18.9, sent unasked", "10.84.18.9"},
-		[]string{list[0].Pushed, list[0].Held, list[0].Wanted})
+		[]string{list[0].Pushed, list[0].Running, list[0].Wanted})
 	setMail(t, &held, 69, 8, "More")
 	list = drift.Between(s.Own(), given, held, given)
-	assert.Equal(t, "10.84.18.8", list[0].Held, "another value says enough")
+	assert.Equal(t, "10.84.18.8", list[0].Running, "another value says enough")
 }
 
 // Of many changes at once those that fit are adopted, and each of the others says why not.
@@ -170,7 +170,7 @@ func TestDifferencesInWords(t *testing.T) {
 		yang.Address{IP: netip.MustParseAddr("192.0.2.9"), PrefixLength: 30})
 	list := drift.Between(s.Own(), given, held, given)
 	require.Len(t, list, 1)
-	assert.Equal(t, []string{was, was + ", 192.0.2.9/30"}, []string{list[0].Pushed, list[0].Held})
+	assert.Equal(t, []string{was, was + ", 192.0.2.9/30"}, []string{list[0].Pushed, list[0].Running})
 	assert.Empty(t, list[0].Part, "an interface is known by its path")
 
 	moss := scenario.Site("moss-end")
@@ -180,7 +180,7 @@ func TestDifferencesInWords(t *testing.T) {
 	r.TTL = 77
 	list = drift.Between(moss.Own(), given, held, given)
 	require.Len(t, list, 1)
-	assert.Contains(t, list[0].Held, r.Data+" for 77 s")
+	assert.Contains(t, list[0].Running, r.Data+" for 77 s")
 	assert.NotContains(t, list[0].Pushed, " s")
 
 	_, given, held = start(t)

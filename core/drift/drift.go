@@ -18,14 +18,14 @@ import (
 
 // Difference is one thing that a device holds otherwise than it was last given.
 type Difference struct {
-	ID     string `json:"id" doc:"of this difference with the value that is held: another value is another difference"`
-	Path   string `json:"path" doc:"RESTCONF path of the entry on the device"`
-	Member string `json:"member,omitempty" doc:"member of the entry; empty for the whole of it"`
-	Part   string `json:"part,omitempty" doc:"kind:id of the part of the site that it is"`
-	What   string `json:"what"`
-	Pushed string `json:"pushed"`
-	Held   string `json:"held"`
-	Wanted string `json:"wanted"`
+	ID      string `json:"id" doc:"of this difference with the value that is held: another value is another difference"`
+	Path    string `json:"path" doc:"RESTCONF path of the entry on the device"`
+	Member  string `json:"member,omitempty" doc:"member of the entry; empty for the whole of it"`
+	Part    string `json:"part,omitempty" doc:"kind:id of the part of the site that it is"`
+	What    string `json:"what"`
+	Pushed  string `json:"pushed"`
+	Running string `json:"running"`
+	Wanted  string `json:"wanted"`
 	// Beside is set for an entry that Lithos did not put there: a push leaves it.
 	Beside bool `json:"beside"`
 	// Settled is set where what is wanted is what is held.
@@ -41,12 +41,12 @@ func Between(own option.Own, pushed, held, wanted yang.Config) []Difference {
 	out := []Difference{}
 	add := func(e *entry, path, member string, beside bool) {
 		d := Difference{Path: path, Member: member, What: e.what(own, member), Beside: beside,
-			Pushed: was[path].text(own, member), Held: is[path].text(own, member),
+			Pushed: was[path].text(own, member), Running: is[path].text(own, member),
 			Wanted:  want[path].text(own, member),
 			Settled: agrees(want[path], is[path], member)}
-		if strings.HasPrefix(member, optionMember) && d.Pushed == d.Held {
+		if strings.HasPrefix(member, optionMember) && d.Pushed == d.Running {
 			d.Pushed += was[path].always(member)
-			d.Held += is[path].always(member)
+			d.Running += is[path].always(member)
 			d.Wanted += want[path].always(member)
 		}
 		if e.part.ID != "" {

@@ -115,12 +115,12 @@ func TestEachChangeByHandIsToldAdoptedOrPutBack(t *testing.T) {
 			list := drift.Between(s.Own(), pushed, held, pushed)
 			require.Len(t, list, 1, "%v", list)
 			d := list[0]
-			for _, pair := range [][2]string{{h.what, d.What}, {h.pushed, d.Pushed}, {h.held, d.Held}} {
+			for _, pair := range [][2]string{{h.what, d.What}, {h.pushed, d.Pushed}, {h.held, d.Running}} {
 				if pair[0] != "" {
 					assert.Equal(t, pair[0], pair[1])
 				}
 			}
-			assert.NotEqual(t, d.Pushed, d.Held)
+			assert.NotEqual(t, d.Pushed, d.Running)
 			assert.Equal(t, h.beside, d.Beside)
 			if !h.beside {
 				assert.Len(t, drift.Undecided(list, nil), 1, "a push is refused until somebody decides")
@@ -178,7 +178,7 @@ func TestDriftOfEachScenarioDevice(t *testing.T) {
 			c := compile.Device(s, d.ID)
 			assert.Empty(t, drift.Between(s.Own(), c, copied(c), c), "%s of %s", d.Name, name)
 			for _, one := range drift.Between(s.Own(), c, yang.Config{}, c) {
-				assert.Equal(t, "none", one.Held)
+				assert.Equal(t, "none", one.Running)
 				assert.False(t, one.Beside)
 				assert.False(t, one.Settled)
 				assert.NotEmpty(t, drift.Writing(c, one.Path), one.What)

@@ -53,7 +53,7 @@ type Demand struct {
 
 // Day is what a pool does through a day that is like the one before.
 type Day struct {
-	Held       []float64 `json:"held"`       // addresses held, on average, every 15 minutes from midnight
+	Leased     []float64 `json:"leased"`     // addresses held, on average, every 15 minutes from midnight
 	TurnedAway float64   `json:"turnedAway"` // clients a day
 	Share      float64   `json:"share"`      // of all who come, 0 to 1
 	Peak       float64   `json:"peak"`       // most addresses held, on average
@@ -111,7 +111,7 @@ func Pool(size int, lease time.Duration, d Demand) Day {
 
 func (day *Day) note(t int, held, come, away float64) {
 	if t%15 == 0 {
-		day.Held = append(day.Held, math.Round(held*10)/10)
+		day.Leased = append(day.Leased, math.Round(held*10)/10)
 	}
 	if held > day.Peak {
 		day.Peak, day.PeakAt = held, t

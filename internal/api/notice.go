@@ -33,10 +33,10 @@ func (s *server) noticeOperations(api huma.API) {
 		"What a device holds, beside what it was last given and what is wanted"),
 		func(ctx context.Context, in *struct {
 			DeviceInput
-			Order int64 `query:"order" doc:"the work order whose draft is what is wanted"`
-			Kept  int64 `query:"kept" doc:"a form of its configuration that is kept; the latest where there is none"`
+			Order         int64 `query:"order" doc:"the work order whose draft is what is wanted"`
+			Configuration int64 `query:"configuration" doc:"a form of its configuration that is kept; the latest where there is none"`
 		}) (*body[*work.Drift], error) {
-			v, err := s.work.Drift(ctx, in.Site, in.Device, in.Order, in.Kept)
+			v, err := s.work.Drift(ctx, in.Site, in.Device, in.Order, in.Configuration)
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodPost, "/api/sites/{site}/devices/{device}/drift", "decide-drift",

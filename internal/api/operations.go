@@ -95,7 +95,7 @@ func (s *server) sessionOperations(api huma.API) {
 
 type whoIs struct {
 	Technician *actor.Technician `json:"technician,omitempty"`
-	Held       *accounts.Hold    `json:"held,omitempty" doc:"since when and why pushes and readings of devices are held"`
+	Hold       *accounts.Hold    `json:"hold,omitempty" doc:"since when and why pushes and readings of devices are held"`
 }
 
 type sessionAnswer struct{ Body whoIs }

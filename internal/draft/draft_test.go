@@ -183,3 +183,35 @@ func TestLastWorkedOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, none)
 }
+
+// Who took whose step back is on record, and asked about first. An edit after an undo ends what could be redone. A
+// dropped order takes no edits until it is taken up again.
+func TestWhoseStepIsUndone(t *testing.T) {
+	t.Parallel()
+	d := demotest.NewDesk(t, "quill-street")
+	ctx, id := t.Context(), d.Order()
+	d.Edit(id, demotest.Entry("network", "net-quill-lab", "name", "Workshop"))
+	_, err := d.Drafts.Undo(ctx, d.Jo, id, d.Version(id), false)
+	demotest.Refused(t, err, actor.Conflict, "The last step is Maren Kolb's (Change network Lab: name Workshop, was Lab).")
+	_, err = d.Drafts.Undo(ctx, d.Jo, id, d.Version(id), true)
+	require.NoError(t, err)
+	fresh, err := d.Another().Drafts.Draft(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Maren Kolb", "Jo Arden"}, []string{fresh.Steps[0].By, fresh.Steps[0].UndoneBy})
+	d.Edit(id, demotest.Entry("network", "net-quill-lab", "purpose", "x"))
+	_, err = d.Drafts.Redo(ctx, d.MK, id, d.Version(id))
+	require.NoError(t, err)
+	assert.Equal(t, "Lab", network(d, id, "net-quill-lab").Name)
+
+	version := d.Version(id)
+	require.NoError(t, d.Drafts.Drop(ctx, d.Jo, id, version))
+	for _, v := range []int32{version, version + 1} {
+		c := demotest.Entry("network", "net-quill-lab", "purpose", "y")
+		c.Version = v
+		_, err := d.Drafts.Edit(ctx, d.MK, id, c, nil)
+		demotest.Refused(t, err, actor.Conflict, "was dropped by Jo Arden")
+	}
+	require.NoError(t, d.Drafts.TakeUp(ctx, d.MK, id, d.Version(id)))
+	demotest.Refused(t, d.Drafts.TakeUp(ctx, d.MK, id, d.Version(id)), actor.Conflict, "not dropped")
+	d.Edit(id, demotest.Entry("network", "net-quill-lab", "vlan", "49"))
+}

@@ -45,11 +45,11 @@ type MoveDue struct {
 
 // MoveResult is who did not follow a move.
 type MoveResult struct {
-	Swapped *time.Time  `json:"swapped,omitempty" doc:"when the swap landed"`
-	Old     []Straggler `json:"old" doc:"still seen at an old address"`
-	Other   []Straggler `json:"other" doc:"came back with another address than the move gives them"`
-	Leases  []Straggler `json:"leases" doc:"hold a lease of an old address yet, and ask its server"`
-	Told    []Straggler `json:"told" doc:"are where they should be, were told an old server, and have not renewed since"`
+	Swapped   *time.Time  `json:"swapped,omitempty" doc:"when the swap landed"`
+	Old       []Straggler `json:"old" doc:"still seen at an old address"`
+	Other     []Straggler `json:"other" doc:"came back with another address than the move gives them"`
+	Leases    []Straggler `json:"leases" doc:"hold a lease of an old address yet, and ask its server"`
+	Unrenewed []Straggler `json:"unrenewed" doc:"are where they should be, were told an old server, and have not renewed since"`
 }
 
 // Straggler is a machine that is not where a move puts it.
@@ -145,7 +145,7 @@ func (s *Service) Move(ctx context.Context, id int64) (*MoveView, error) {
 	out := &MoveView{MovePlan: *p.view, ID: m.ID, State: m.State, By: m.Opener, At: m.OpenedAt,
 		Revision: m.BaseRevision,
 		Back:     m.State == "back",
-		After:    MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}, Told: []Straggler{}}}
+		After:    MoveResult{Old: []Straggler{}, Other: []Straggler{}, Leases: []Straggler{}, Unrenewed: []Straggler{}}}
 	out.phases(phases)
 	now := time.Now()
 	sightings := observed.Sightings(p.Will, heard, now)
@@ -381,7 +381,7 @@ func (r *MoveResult) findAskers(p *planned, heard []observed.Heard, now time.Tim
 			continue
 		}
 		if servers := telling.Servers(h); len(servers) > 0 {
-			r.Told = append(r.Told, Straggler{Name: cmp.Or(h.Name, h.MAC.String()), MAC: h.MAC.String(),
+			r.Unrenewed = append(r.Unrenewed, Straggler{Name: cmp.Or(h.Name, h.MAC.String()), MAC: h.MAC.String(),
 				Address: h.Address, Seen: h.Last, Until: &h.Expires, Servers: servers})
 		}
 	}

@@ -141,11 +141,11 @@ func TestWhoAsksAnOldServer(t *testing.T) {
 		back,
 		gone,
 	}, after)
-	require.Len(t, r.Told, 1)
-	assert.Equal(t, "10.84.18.96", r.Told[0].Address.String())
-	require.Len(t, r.Told[0].Servers, 1)
-	assert.Equal(t, "10.84.16.130", r.Told[0].Servers[0].Was.String())
-	assert.Equal(t, "10.84.22.2", r.Told[0].Servers[0].Will.String())
+	require.Len(t, r.Unrenewed, 1)
+	assert.Equal(t, "10.84.18.96", r.Unrenewed[0].Address.String())
+	require.Len(t, r.Unrenewed[0].Servers, 1)
+	assert.Equal(t, "10.84.16.130", r.Unrenewed[0].Servers[0].Was.String())
+	assert.Equal(t, "10.84.22.2", r.Unrenewed[0].Servers[0].Will.String())
 }
 
 func TestALateShorteningHasTheTimeThatIsLeft(t *testing.T) {

@@ -56,29 +56,46 @@ func stored(err error) error {
 	return storeError{err}
 }
 
+// carryOut carries a push as far as it goes. One that waits for others is looked at once more after it was given back:
+// the last of them may have become ready, and found it held, in between.
 func (s *Service) carryOut(ctx context.Context, id int64) error {
+	for {
+		r, err := s.carryOn(ctx, id)
+		if !errors.Is(err, errOthersNotReady) {
+			return err
+		}
+		if err = r.others(ctx, r.push.State); errors.Is(err, errOthersNotReady) {
+			return river.JobSnooze(lookAtOthers)
+		} else if ofStore(err) {
+			return err
+		}
+	}
+}
+
+// carryOn is one run of a push; nil where another process has it, or it has ended.
+func (s *Service) carryOn(ctx context.Context, id int64) (*run, error) {
 	if err := actor.RefuseWhileHeld(ctx, s.store.Queries); err != nil {
 		if refusal := (*actor.Refusal)(nil); errors.As(err, &refusal) {
-			return river.JobSnooze(lookAgainAtHold)
+			return nil, river.JobSnooze(lookAgainAtHold)
 		}
-		return err
+		return nil, err
 	}
 	r, held, release, err := s.hold(ctx, id)
 	if r == nil || err != nil {
-		return err
+		return nil, err
 	}
 	defer release()
 	if r.draft, err = s.drafts.Draft(held, r.push.OrderID); err != nil {
-		return err
+		return nil, err
 	}
 	if r.by, err = s.accounts.TechnicianByID(held, r.push.StartedBy); err != nil {
-		return err
+		return nil, err
 	}
 	err = r.carry(held)
 	if errors.Is(context.Cause(held), errHoldLost) {
-		return nil // another has it, or takes it up
+		return nil, nil // another has it, or takes it up
 	}
-	return err
+	return r, err
 }
 
 // carry takes a push from state to state until it has ended, has to wait, or this
@@ -132,6 +149,7 @@ func (r *run) move(ctx context.Context, state, problem string) error {
 	err := r.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error { return r.moveIn(ctx, q, state, problem) })
 	if err == nil {
 		r.push.State, r.push.Problem = state, problem
+		r.wakeOthers(ctx)
 	}
 	return stored(err)
 }

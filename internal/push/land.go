@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/riverqueue/river"
 
 	"lithos/core/edit"
 	"lithos/core/site"
@@ -54,9 +53,7 @@ func (r *run) wavesGoOn(ctx context.Context) {
 // has confirmed, so that it is tried until it is done.
 func (r *run) land(ctx context.Context) error {
 	switch err := r.others(ctx, stateLanding); {
-	case errors.Is(err, errOthersNotReady):
-		return river.JobSnooze(lookAtOthers)
-	case ofStore(err):
+	case errors.Is(err, errOthersNotReady), ofStore(err):
 		return err
 	case err != nil: // it has confirmed, and another has not: it is put back under a timed confirm of its own
 		return r.move(ctx, stateReturning, err.Error())

@@ -73,9 +73,7 @@ func firstDifference(left []plan.Step) string {
 // is lost, until what it did is known. One that did not keep it sends the others back.
 func (r *run) confirm(ctx context.Context) error {
 	switch err := r.others(ctx, stateConfirming); {
-	case errors.Is(err, errOthersNotReady):
-		return river.JobSnooze(lookAtOthers)
-	case ofStore(err):
+	case errors.Is(err, errOthersNotReady), ofStore(err):
 		return err
 	case err != nil:
 		return r.move(ctx, stateReturning, err.Error())

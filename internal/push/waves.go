@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
 
 	"lithos/core/site"
 	"lithos/internal/actor"
@@ -394,6 +395,33 @@ func (s *Service) tellTogether(ctx context.Context, q *gen.Queries, lead int64) 
 
 // errOthersNotReady says that a push waits for others that are confirmed together with it.
 var errOthersNotReady = errors.New("others are not ready yet")
+
+// wakeOthers has the pushes that are confirmed together with this one look at it: it is the last that became ready, or
+// it goes back. Those that are not woken look by themselves, as often as snoozed jobs are looked for.
+func (r *run) wakeOthers(ctx context.Context) {
+	if r.push.Together == nil {
+		return
+	}
+	ready := slices.Contains([]string{stateConfirming, stateLanding}, r.push.State) && r.others(ctx, r.push.State) == nil
+	if !ready && r.push.State != stateReturning {
+		return
+	}
+	err := r.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {
+		waiting, err := q.UnfinishedTogether(ctx, gen.UnfinishedTogetherParams{Lead: r.push.Together, Push: r.push.ID})
+		if err != nil || len(waiting) == 0 {
+			return err
+		}
+		var jobs []river.InsertManyParams
+		for _, id := range waiting {
+			jobs = append(jobs, river.InsertManyParams{Args: PushArgs{id}})
+		}
+		_, err = r.jobs.InsertManyTx(ctx, tx, jobs)
+		return err
+	})
+	if err != nil && ctx.Err() == nil {
+		r.log.Warn("the pushes that wait for this one could not be woken", "push", r.push.ID, "error", err)
+	}
+}
 
 // others judges the pushes that are confirmed together with this one. stage is the state that each must have reached.
 // It is errOthersNotReady while one has not, and another error when one goes back.

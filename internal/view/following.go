@@ -46,9 +46,9 @@ type Following struct {
 
 // FollowedTrack is what the line had and what the world was told in one type of record.
 type FollowedTrack struct {
-	Type string         `json:"type" enum:"A,AAAA"`
-	Had  []FollowedSpan `json:"had" doc:"what the line had"`
-	Told []FollowedSpan `json:"told" doc:"what the world was told"`
+	Type     string         `json:"type" enum:"A,AAAA"`
+	Had      []FollowedSpan `json:"had" doc:"what the line had"`
+	AtServer []FollowedSpan `json:"atServer" doc:"what the world was told"`
 }
 
 // FollowedSpan is a part of a track, from and to in parts of the whole.

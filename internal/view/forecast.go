@@ -41,7 +41,7 @@ type ForecastView struct {
 	Shapes   []string     `json:"shapes"` // that can be asked for
 	Seen     int          `json:"seen"`   // clients the shape as seen rests on
 	Hours    int          `json:"hours" doc:"how long the pool was read before, in hours; at most a week counts"`
-	Held     int          `json:"held" doc:"addresses leased now"`
+	Leased   int          `json:"leased" doc:"addresses leased now"`
 	TooFew   bool         `json:"tooFew" doc:"fewer than two days were read: too few for a verdict"`
 	Low      bool         `json:"low" doc:"more addresses are leased now than these numbers ever give"`
 	Regulars int          `json:"regulars" doc:"how many in 100 come on several days"`
@@ -101,7 +101,7 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 	}
 	v.Size = in.size
 	d, basis, held := demand(doc, p, pg.Seen, in.stay)
-	v.Seen, v.Held, v.Hours = basis.Clients, held, int(basis.Span.Hours())
+	v.Seen, v.Leased, v.Hours = basis.Clients, held, int(basis.Span.Hours())
 	v.TooFew = in.perDay == 0 && r.Shape == "" && basis.Span < forecast.Enough
 	for _, shape := range forecast.Shapes {
 		v.Shapes = append(v.Shapes, shape.Name)
@@ -122,11 +122,11 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 		d.Shape.Name
 	v.Day = forecast.Pool(v.Size, in.lease, d)
 	v.ontoRuler(n, drawing.Offered(pg.Scene, p))
-	v.Low = float64(v.Held) > v.Day.Peak+1
+	v.Low = float64(v.Leased) > v.Day.Peak+1
 	if l, ok := forecast.LeaseThatDoes(v.Size, d); ok {
 		v.LeaseDoes = option.FormatDuration(l)
 	}
-	v.SizeDoes = max(forecast.SizeThatDoes(in.lease, d), v.Held)
+	v.SizeDoes = max(forecast.SizeThatDoes(in.lease, d), v.Leased)
 	return v, nil
 }
 

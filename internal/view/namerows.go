@@ -76,17 +76,17 @@ func (n *namer) compared(rows []NameRow, z *compile.Pages, told []zone.Record) [
 		if rows[i].From == "certificate" {
 			continue
 		}
-		rows[i].Told = "nothing"
+		rows[i].AtServer = "nothing"
 		if list := values[key]; slices.Contains(list, rows[i].Outside) {
-			rows[i].Told = rows[i].Outside
+			rows[i].AtServer = rows[i].Outside
 		} else if len(list) > 0 {
-			rows[i].Told = strings.Join(list, ", ")
+			rows[i].AtServer = strings.Join(list, ", ")
 		}
 	}
 	for _, r := range told {
 		if key := strings.ToLower(r.Owner) + "/" + r.Type; !ours[key] {
 			rows = append(rows, NameRow{Key: "told/" + key + "/" + r.Data, Name: r.Owner,
-				Whole: zone.Absolute(r.Owner, z.Name), Type: r.Type, Told: r.Data, TTL: r.TTL,
+				Whole: zone.Absolute(r.Owner, z.Name), Type: r.Type, AtServer: r.Data, TTL: r.TTL,
 				From: "its server alone"})
 		}
 	}

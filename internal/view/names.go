@@ -81,7 +81,7 @@ type NameRow struct {
 	TTL         int    `json:"ttl,omitempty"`
 	Until       string `json:"until,omitempty"` // when a lease ends, RFC 3339
 	Since       string `json:"since,omitempty" doc:"since when the site has the name, RFC 3339; nothing where that is not known"`
-	Told        string `json:"told,omitempty" doc:"of an outside zone: what its server told when it was read last"`
+	AtServer    string `json:"atServer,omitempty" doc:"of an outside zone: what its server told when it was read last"`
 	// Makes are fields of a reservation that gives what is listed a name of its own.
 	Makes    map[string]string `json:"makes,omitempty"`
 	Changed  string            `json:"changed,omitempty" enum:"added,changed"`

@@ -418,7 +418,7 @@ func Test46AForecastIsNotAboveItsReadings(t *testing.T) {
 	}
 	v := forecast(20, 3*time.Hour)
 	assert.True(t, v.TooFew)
-	assert.Equal(t, []int{20, 20, 3}, []int{v.Seen, v.Held, v.Hours})
+	assert.Equal(t, []int{20, 20, 3}, []int{v.Seen, v.Leased, v.Hours})
 	v = forecast(20, 50*time.Hour)
 	assert.False(t, v.TooFew)
 	assert.Equal(t, 100, v.Regulars, "they are there day after day")

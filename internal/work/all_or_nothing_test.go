@@ -363,33 +363,3 @@ func TestStoreRestartsAmidAPush(t *testing.T) {
 	g.open()
 	assert.Equal(t, "landed", o.agrees(id, before, "PostgreSQL restarted"))
 }
-
-// Two technicians push the same order at once, from two processes: one does, the other is told.
-func TestPushedTwiceAtOnce(t *testing.T) {
-	t.Parallel()
-	o := open(t)
-	first, _ := o.process()
-	second, _ := o.process()
-	before := o.held()
-	id := o.flips(0)
-	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
-	require.NoError(t, err)
-	version := o.version(id)
-	var both sync.WaitGroup
-	errs := make([]error, 2)
-	for i, w := range []*work.Service{first, second} {
-		both.Go(func() { _, errs[i] = w.Pushes.Push(t.Context(), o.mk, id, version) })
-	}
-	both.Wait()
-	assert.True(t, (errs[0] == nil) != (errs[1] == nil), "%v", errs)
-	assert.Equal(t, "landed", o.agrees(id, before, "pushed twice"))
-	v, err := o.Order(t.Context(), id)
-	require.NoError(t, err)
-	confirms := 0
-	for _, l := range v.Push.Journal {
-		if l.Stage == "confirm" {
-			confirms++
-		}
-	}
-	assert.Equal(t, len(moss), confirms, "each device once")
-}

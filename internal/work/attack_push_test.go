@@ -162,28 +162,6 @@ func renamed(t *testing.T, name, as string) *site.Site {
 	return doc
 }
 
-// The connection is lost at the very moment the revision is stored, five times.
-func TestAttackLandingLosesItsConnection(t *testing.T) {
-	t.Parallel()
-	o := open(t)
-	o.exec(`CREATE SEQUENCE attacks;
-		CREATE FUNCTION attack() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
-			IF nextval('attacks') <= 5 THEN PERFORM pg_terminate_backend(pg_backend_pid()); END IF;
-			RETURN NEW;
-		END $$;
-		CREATE TRIGGER attack BEFORE INSERT ON site_revision FOR EACH ROW EXECUTE FUNCTION attack()`)
-	run(t, o.Service)
-	id := o.order()
-	o.bigger(id)
-	require.NoError(t, o.pushAll(o.Service, id))
-	v := o.waitPush(o.Service, id)
-	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	assert.Equal(t, "Pushed, verified and landed", v.Push.Title)
-	history, err := o.Sites.History(t.Context(), "kelder-bridge")
-	require.NoError(t, err)
-	assert.Len(t, history, 2)
-}
-
 // Text that one column keeps and another refuses never gets in.
 func TestAttackControlCharactersGetIn(t *testing.T) {
 	t.Parallel()
@@ -223,57 +201,6 @@ func TestAttackRevisionLandsDuringAPush(t *testing.T) {
 	gw.Inject(standin.Faults{Unreachable: true}) // ends the write that is held
 	gw.Inject(standin.Faults{})
 	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
-}
-
-// A hand in the database makes a revision while a push waits for its turn: that is
-// noticed before a device is touched.
-func TestAttackRevisionLandsWhileAPushWaits(t *testing.T) {
-	t.Parallel()
-	o := open(t)
-	kill := run(t, o.Service)
-	kill() // nobody works on jobs
-	gw := o.devices.ByID["dev-gw-1"]
-	before := gw.Running()
-	id := o.order()
-	o.bigger(id)
-	require.NoError(t, o.pushAll(o.Service, id))
-	second, s := o.another()
-	newer := scenario.Site("kelder-bridge")
-	newer.Name = "Kelder Bridge practice"
-	require.NoError(t, s.InTx(t.Context(), func(q *gen.Queries, _ pgx.Tx) error {
-		return store.AddRevision(t.Context(), q, newer, 1, store.Author{Note: "by hand"})
-	}))
-	run(t, second)
-	v := o.waitPush(second, id)
-	assert.Equal(t, "The push touched no device", v.Push.Title)
-	assert.Contains(t, v.Push.Problem,
-		"The site is at revision 2, and the draft was made on revision 1. Not touched: gw-1.")
-	assert.True(t, gw.Running().Equal(before))
-	assert.Equal(t, "open", v.Head.State)
-}
-
-// A push interrupted long ago is not carried on: its devices are put back.
-func TestAttackOldPushIsResumed(t *testing.T) {
-	t.Parallel()
-	o := open(t)
-	kill := run(t, o.Service)
-	gw := o.devices.ByID["dev-gw-1"]
-	before := gw.Running()
-	id := o.order()
-	o.bigger(id)
-	gw.Inject(standin.Faults{HoldWrite: 2})
-	require.NoError(t, o.pushAll(o.Service, id))
-	o.pushUntil(o.Service, id, "the second step", func(p *push.PushView) bool { return len(p.Journal) == 4 })
-	kill()
-	gw.Inject(standin.Faults{})
-	second, _ := o.another()
-	second.Pushes.Timing.ResumeWithin = time.Nanosecond
-	run(t, second)
-	v := o.waitPush(second, id)
-	assert.Equal(t, "failed", v.Push.State)
-	assert.Contains(t, v.Push.Problem, "It was interrupted, and is not carried on")
-	assert.True(t, gw.Running().Equal(before))
-	assert.Equal(t, "open", v.Head.State)
 }
 
 // A backup is restored over the database: nothing is pushed or read until it is

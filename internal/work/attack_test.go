@@ -382,30 +382,6 @@ func TestAttackEditElsewhereRefusesAForm(t *testing.T) {
 	refusal(t, err, actor.Conflict, "meanwhile")
 }
 
-// Undo takes another's step back only when told so, and a dropped order can be
-// taken up again.
-func TestAttackUndoAndDropWithoutAWord(t *testing.T) {
-	t.Parallel()
-	o := open(t)
-	id := o.order()
-	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
-	_, err := o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), false)
-	refusal(t, err, actor.Conflict,
-		"The last step is Maren Kolb's (Change network Imaging: name Scans, was Imaging). Undo it all the same?")
-	require.NoError(t, o.Drafts.Drop(t.Context(), o.jo, id, o.version(id)))
-	v, err := o.Order(t.Context(), id)
-	require.NoError(t, err)
-	assert.Equal(t, "dropped", v.Head.State)
-	assert.Equal(t, "Jo Arden", v.Head.ClosedBy)
-	require.NoError(t, o.Drafts.TakeUp(t.Context(), o.mk, id, v.Head.Version))
-	refusal(t, o.Drafts.TakeUp(t.Context(), o.mk, id, v.Head.Version), actor.Conflict, "not dropped")
-	v, err = o.Order(t.Context(), id)
-	require.NoError(t, err)
-	assert.Equal(t, "open", v.Head.State)
-	assert.Len(t, v.Steps, 1)
-	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
-}
-
 // Edits that no longer apply on a newer revision are kept until somebody decides.
 func TestAttackRebaseDropsEdits(t *testing.T) {
 	t.Parallel()

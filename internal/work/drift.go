@@ -22,17 +22,17 @@ import (
 
 // Drift is what a device holds, beside what it was last given and what is wanted.
 type Drift struct {
-	Device      string       `json:"device"` // id
-	Name        string       `json:"name"`
-	Order       int64        `json:"order,omitempty" doc:"the work order whose draft is what is wanted; none: the site as it stands"`
-	Version     int32        `json:"version"`
-	ReadAt      *time.Time   `json:"readAt,omitempty"`
-	Since       *time.Time   `json:"since,omitempty" doc:"when a difference was first seen"`
-	Problem     string       `json:"problem,omitempty" doc:"why it could not be read the last time"`
-	Differences []DriftRow   `json:"differences"`
-	Cuts        []DriftCut   `json:"cuts" doc:"the networks that the device cuts off as it is, and would not if it held what is wanted"`
-	Same        int          `json:"same" doc:"how many entries are as they were given"`
-	Kept        []KeptConfig `json:"kept" doc:"the forms of its configuration that are kept, the newest first"`
+	Device         string       `json:"device"` // id
+	Name           string       `json:"name"`
+	Order          int64        `json:"order,omitempty" doc:"the work order whose draft is what is wanted; none: the site as it stands"`
+	Version        int32        `json:"version"`
+	ReadAt         *time.Time   `json:"readAt,omitempty"`
+	Since          *time.Time   `json:"since,omitempty" doc:"when a difference was first seen"`
+	Problem        string       `json:"problem,omitempty" doc:"why it could not be read the last time"`
+	Differences    []DriftRow   `json:"differences"`
+	Cuts           []DriftCut   `json:"cuts" doc:"the networks that the device cuts off as it is, and would not if it held what is wanted"`
+	Same           int          `json:"same" doc:"how many entries are as they were given"`
+	Configurations []KeptConfig `json:"configurations" doc:"the forms of its configuration that are kept, the newest first"`
 }
 
 // DriftRow is a difference with what is decided of it and what comes of putting it back.
@@ -138,7 +138,7 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 		return nil, err
 	}
 	out := &Drift{Device: device, Name: d.device.Name, ReadAt: d.access.ReadAt, Since: d.access.DriftedAt,
-		Problem: d.access.Problem, Differences: []DriftRow{}, Kept: []KeptConfig{}}
+		Problem: d.access.Problem, Differences: []DriftRow{}, Configurations: []KeptConfig{}}
 	back := map[string]bool{}
 	if d.draft != nil {
 		out.Order, out.Version, back = d.draft.Order.ID, d.draft.Order.Version, d.draft.PutBack(device)
@@ -172,7 +172,7 @@ func (s *Service) Drift(ctx context.Context, code, device string, id, kept int64
 	}
 	rows, err := s.Store.Configs(ctx, d.doc.ID, device)
 	for _, k := range rows {
-		out.Kept = append(out.Kept, KeptConfig(k))
+		out.Configurations = append(out.Configurations, KeptConfig(k))
 	}
 	return out, err
 }
@@ -239,11 +239,11 @@ func moveOf(c rehearse.Client) DriftMove {
 
 // Decision is what is to become of differences of a device.
 type Decision struct {
-	Order   int64    `json:"order,omitempty" doc:"the work order that takes it; a new one is opened where there is none"`
-	Version int32    `json:"version" doc:"the draft's version it was made on"`
-	Kept    int64    `json:"kept,omitempty" doc:"the form of its configuration that is meant; the latest where there is none"`
-	Adopt   []string `json:"adopt,omitempty" maxItems:"5000" doc:"ids of the differences that become the site's"`
-	PutBack []string `json:"putBack,omitempty" maxItems:"5000" doc:"ids of those that the push undoes"`
+	Order         int64    `json:"order,omitempty" doc:"the work order that takes it; a new one is opened where there is none"`
+	Version       int32    `json:"version" doc:"the draft's version it was made on"`
+	Configuration int64    `json:"configuration,omitempty" doc:"the form of its configuration that is meant; the latest where there is none"`
+	Adopt         []string `json:"adopt,omitempty" maxItems:"5000" doc:"ids of the differences that become the site's"`
+	PutBack       []string `json:"putBack,omitempty" maxItems:"5000" doc:"ids of those that the push undoes"`
 }
 
 // Decided is what became of a decision.
@@ -257,7 +257,7 @@ type Decided struct {
 func (s *Service) DecideDrift(
 	ctx context.Context, by actor.Technician, code, device string, c Decision,
 ) (*Decided, error) {
-	d, err := s.driftOf(ctx, code, device, c.Order, c.Kept)
+	d, err := s.driftOf(ctx, code, device, c.Order, c.Configuration)
 	if err != nil {
 		return nil, err
 	}
@@ -288,7 +288,7 @@ func (s *Service) DecideDrift(
 	}
 	if out.Order == 0 {
 		title := d.device.Name + " was changed by hand"
-		if c.Kept != 0 {
+		if c.Configuration != 0 {
 			title = "Bring back what " + d.device.Name + " held"
 		}
 		if out.Order, err = s.Drafts.OpenOrder(ctx, by, code, title, ""); err != nil {

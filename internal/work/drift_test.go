@@ -177,8 +177,8 @@ func TestAKeptConfigurationIsBroughtBack(t *testing.T) {
 	o.Poll.Observe(t.Context(), row.ID)
 	o.byHand("dev-gw-1", widen)
 	d := o.drift(0)
-	require.Len(t, d.Kept, 2)
-	first := d.Kept[1].ID
+	require.Len(t, d.Configurations, 2)
+	first := d.Configurations[1].ID
 	adopted, err := o.DecideDrift(t.Context(), o.mk, "kelder-bridge", "dev-gw-1",
 		work.Decision{Adopt: []string{d.Differences[0].ID}})
 	require.NoError(t, err)
@@ -189,7 +189,7 @@ func TestAKeptConfigurationIsBroughtBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, old.Differences, 1)
 	back, err := o.DecideDrift(t.Context(), o.mk, "kelder-bridge", "dev-gw-1",
-		work.Decision{Kept: first, Adopt: []string{old.Differences[0].ID}})
+		work.Decision{Configuration: first, Adopt: []string{old.Differences[0].ID}})
 	require.NoError(t, err)
 	v, err := o.Order(t.Context(), back.Order)
 	require.NoError(t, err)

@@ -81,7 +81,7 @@ func TestNameFollowsItsLine(t *testing.T) {
 	track := f.Tracks[0]
 	require.GreaterOrEqual(t, len(track.Had), 2)
 	assert.InDelta(t, 1, track.Had[len(track.Had)-1].To, 0.01)
-	assert.False(t, track.Told[len(track.Told)-1].Wrong)
+	assert.False(t, track.AtServer[len(track.AtServer)-1].Wrong)
 
 	// Somebody writes over it at the provider: it is told again.
 	require.NoError(t, o.devices.Internet.Change("garret.example", func(z *yang.Zone) {

@@ -25,7 +25,6 @@ import (
 	"lithos/internal/draft"
 	"lithos/internal/poll"
 	"lithos/internal/sites"
-	"lithos/internal/standin"
 	"lithos/internal/store"
 	"lithos/internal/view"
 )
@@ -51,46 +50,6 @@ func Test16LinesAreCountedAsLines(t *testing.T) {
 		Text: "10.84.20.61 scans scanner\nfiles CNAME scans\n# a remark\nno record at all\n"})
 	require.NoError(t, err)
 	assert.Equal(t, 2, p.Edits)
-}
-
-func TestPasteInADraft(t *testing.T) {
-	o := open(t)
-	id := o.order()
-	r := draft.PasteRequest{Network: "net-clinic", Kind: "reservation",
-		Text: "10.84.18.80 00:00:5e:00:53:d0 dental-pc\n10.84.18.57 00:00:5e:00:53:d1 taken\n"}
-	p, err := o.Drafts.Paste(t.Context(), id, r)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"adds", "refused"}, []string{p.Lines[0].Outcome, p.Lines[1].Outcome})
-	assert.Equal(t, 1, p.Edits)
-	d, err := o.Drafts.Draft(t.Context(), id)
-	require.NoError(t, err)
-	assert.Empty(t, d.Steps, "a preview changes nothing")
-	o.edit(id, draft.Change{Paste: &r})
-	d, err = o.Drafts.Draft(t.Context(), id)
-	require.NoError(t, err)
-	require.Len(t, d.Steps, 1)
-	assert.Equal(t, "Add reservation dental-pc 10.84.18.80", d.Steps[0].Says)
-}
-
-func TestFixAllOfAKind(t *testing.T) {
-	o := open(t)
-	id := o.order()
-	for _, at := range []string{"10.84.18.100", "10.84.18.101", "10.84.18.102"} {
-		o.edit(id, entry("fixed", "", "network", "net-clinic", "address", at, "name", "kiosk-"+at[10:]))
-	}
-	p, err := o.Drafts.Fixes(t.Context(), id, "pool-holds-fixed-device")
-	require.NoError(t, err)
-	require.Len(t, p.Fixes, 3)
-	assert.Equal(t, "Exclude .18.100 from the pool", p.Fixes[0].Fix)
-	assert.Contains(t, p.Fixes[0].Says, "Add exclusion Fixed device kiosk-00")
-	o.edit(id, draft.Change{FixAll: "pool-holds-fixed-device"})
-	d, err := o.Drafts.Draft(t.Context(), id)
-	require.NoError(t, err)
-	assert.Zero(t, blocking(d))
-	assert.Len(t, d.Steps, 4, "one step to undo")
-	p, err = o.Drafts.Fixes(t.Context(), id, "network-unserved")
-	require.NoError(t, err)
-	assert.Empty(t, p.Fixes)
 }
 
 // A password typed into a draft is in no draft, journal, log or answer, and is
@@ -169,57 +128,6 @@ func TestTypedPasswordsWaitForThePush(t *testing.T) {
 	assert.Equal(t, []string{was, "key-garret", "key-home-garret", now}, kept)
 }
 
-// A network behind a relay is proved from where its clients are heard, though only
-// the server was changed.
-func TestRelayedNetworkIsProvedAtItsRelay(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	id := o.at("moss-end")
-	o.edit(id, entry("pool", "pool-moss-ward", "ranges", "60-190"))
-	require.NoError(t, o.pushAll(o.Service, id))
-	v := o.waitPush(o.Service, id)
-	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	var changed, climbed []string
-	for _, l := range v.Push.Journal {
-		switch l.Stage {
-		case "step":
-			changed = append(changed, l.Device)
-		case "ladder":
-			climbed = append(climbed, l.Device+": "+l.Says)
-		}
-	}
-	assert.Equal(t, []string{"srv-moss"}, slices.Compact(changed))
-	assert.Contains(t, strings.Join(climbed, "\n"), "sw-moss: Lease on Ward: a new client gets")
-}
-
-// A push to several devices goes one after another; the first refusal stops it,
-// and every device is as it was.
-func TestPushStopsAtTheFirstRefusal(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	id := o.at("moss-end")
-	o.edit(id, interfaceOf("dev-moss-sw", "if-moss-sw-v70", "relayTo", "10.84.48.10"))
-	o.edit(id, interfaceOf("dev-moss-gw", "if-moss-in", "permits", "dns, ping"))
-	before := o.devices.ByID["dev-moss-srv"].Running()
-	o.devices.ByID["dev-moss-sw"].Inject(standin.Faults{RefuseWrite: 1})
-	require.NoError(t, o.pushAll(o.Service, id))
-	v := o.waitPush(o.Service, id)
-	assert.Equal(t, "failed", v.Push.State)
-	assert.Contains(t, v.Push.Problem, "sw-moss: Relay DHCP from `vlan70`")
-	assert.Contains(t, v.Push.Problem,
-		"Holds what it held before, by its own answer: srv-moss, sw-moss, gw-moss.")
-	assert.True(t, before.Equal(o.devices.ByID["dev-moss-srv"].Running()))
-
-	require.NoError(t, o.pushAll(o.Service, id))
-	v = o.waitPush(o.Service, id)
-	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	assert.NotEmpty(t, o.devices.ByID["dev-moss-srv"].Running().DHCP.Pool)
-	r, err := o.Poll.Try(t.Context(), "moss-end", poll.TryRequest{Network: "net-moss-kennels", Against: "device"})
-	require.NoError(t, err)
-	assert.Equal(t, "port2 of sw-barn", r.On, "the farthest port, across every cable in between")
-	assert.NotEmpty(t, r.Address, "served through the relay that was switched on")
-}
-
 func TestTryThroughManyActs(t *testing.T) {
 	o := open(t)
 	r, err := o.Poll.Try(t.Context(), "kelder-bridge",
@@ -287,7 +195,7 @@ func TestForecastAndSpread(t *testing.T) {
 	assert.Greater(t, v.Day.TurnedAway, 1.0)
 	assert.Greater(t, v.SizeDoes, 32)
 	assert.NotEmpty(t, v.LeaseDoes)
-	assert.Len(t, v.Day.Held, 96)
+	assert.Len(t, v.Day.Leased, 96)
 	assert.Equal(t, []view.Stretch{{From: 64, To: 95}}, v.Pools, "on the ruler's scale")
 	assert.Equal(t, 64, v.Filled[0].From)
 	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Stay: "a while"})

@@ -70,33 +70,3 @@ func TestTwoWaysOut(t *testing.T) {
 		draft.Change{Version: o.version(id), Fix: d.Scene.Findings[i].ID, Other: true}, nil)
 	refusal(t, err, actor.Invalid, "no ready fix")
 }
-
-// Names, VLANs, ports and identities that are there twice are found as they are typed.
-func TestTwiceIsFoundAsItIsTyped(t *testing.T) {
-	o := open(t)
-	id := o.order()
-	rules := func() []string {
-		t.Helper()
-		d, err := o.Drafts.Draft(t.Context(), id)
-		require.NoError(t, err)
-		var out []string
-		for _, f := range check.Added(d.Base.Findings, d.Scene.Findings) {
-			out = append(out, f.Rule)
-		}
-		return out
-	}
-	for rule, change := range map[string]draft.Change{
-		"network-name-twice": entry("network", "net-imaging", "name", "clinic FLOOR"),
-		"device-name-twice":  entry("device", "dev-sw-ward", "name", "sw-core"),
-		"reservation-known-twice": entry("reservation", "res-plate-reader", "clientId",
-			"01:00:00:5e:00:53:50"),
-		"interface-name-twice": interfaceOf("dev-gw-1", "if-gw-1-lan-48", "name", "lan.24"),
-		"vlan-twice-on-device": interfaceOf("dev-gw-1", "if-gw-1-lan-48", "vlan", "24"),
-	} {
-		o.edit(id, change)
-		assert.Contains(t, rules(), rule)
-		_, err := o.Drafts.Undo(t.Context(), o.mk, id, o.version(id), false)
-		require.NoError(t, err)
-		assert.NotContains(t, rules(), rule, "and are gone with the edit")
-	}
-}

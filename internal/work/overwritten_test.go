@@ -42,7 +42,7 @@ func Test09SinceWhenItIsToldWrong(t *testing.T) {
 	require.Equal(t, "wrong", f.State)
 	require.NotNil(t, f.Since)
 	assert.False(t, f.Since.Before(before.Add(-time.Second)), "the line has had its address for a day")
-	last := f.Tracks[0].Told[len(f.Tracks[0].Told)-1]
+	last := f.Tracks[0].AtServer[len(f.Tracks[0].AtServer)-1]
 	assert.Equal(t, "203.0.113.1", last.Address)
 	assert.True(t, last.Wrong)
 	o.Poll.Observe(ctx, "site-the-garret")

@@ -202,36 +202,6 @@ func TestStepsByHand(t *testing.T) {
 	refusal(t, o.Pushes.Untick(t.Context(), o.mk, id, last.Seq), actor.Conflict, "gone on")
 }
 
-// A push that is told to stop puts back what it has changed, and says how what was done by hand is put back.
-func TestStopWhileByHand(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	o.exec("DELETE FROM device_access WHERE device_id = 'dev-sw-core'")
-	id := o.order()
-	c := entry("interface", "if-sw-core-mgmt", "addresses", "10.84.16.4/26")
-	c.Entries[0].In = "device:dev-sw-core"
-	o.edit(id, c)
-	require.NoError(t, o.pushAll(o.Service, id))
-	p := o.pushUntil(o.Service, id, "the runbook", func(p *push.PushView) bool { return p.State == "byhand" })
-	require.True(t, p.Stops)
-	require.NoError(t, o.Pushes.Tick(t.Context(), o.jo, id, p.Hand[0].Seq, ""))
-	require.NoError(t, o.Pushes.Stop(t.Context(), o.mk, id))
-	v := o.waitPush(o.Service, id)
-	assert.Equal(t, "failed", v.Push.State)
-	assert.Equal(t, "The push failed: sw-core is to be put back by hand", v.Push.Title)
-	assert.Equal(t, "Stopped by Maren Kolb. To be put back by hand, by the steps below: sw-core. Not touched: gw-1.",
-		v.Push.Problem)
-	back := v.Push.Hand[len(v.Push.Hand)-1]
-	assert.Equal(t, "back", back.Part)
-	assert.Contains(t, back.Says, "10.84.16.2/26")
-	for _, l := range v.Push.Hand {
-		if l.Part == "back" {
-			require.NoError(t, o.Pushes.Tick(t.Context(), o.jo, id, l.Seq, ""))
-		}
-	}
-	refusal(t, o.Pushes.Stop(t.Context(), o.mk, id), actor.Conflict, "cannot be stopped")
-}
-
 // tickAll does what the push of an order waits for at consoles, and sees what should be seen.
 func (o *office) tickAll(id int64) {
 	o.t.Helper()

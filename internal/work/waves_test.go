@@ -12,7 +12,6 @@ import (
 	"lithos/internal/actor"
 	"lithos/internal/draft"
 	"lithos/internal/push"
-	"lithos/internal/standin"
 )
 
 // everywhere is an order at both practices and the garret that tells clients of a time server, rehearsed.
@@ -108,59 +107,6 @@ func TestWavesBroughtOnAtOnce(t *testing.T) {
 	require.NoError(t, others.Wait())
 	w := o.wavesEnd(lead)
 	assert.Equal(t, "landed", w.State, w.Problem)
-}
-
-// A site that returns stops the waves: those behind it are not begun.
-func TestWaveThatReturnsStops(t *testing.T) {
-	t.Parallel()
-	o := openAll(t)
-	run(t, o.Service)
-	lead, orders := o.everywhere()
-	o.drop(orders["the-garret"])
-	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
-	o.devices.ByID["dev-orchard-north-gw"].Inject(standin.Faults{RefuseWrite: 1})
-	require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil))
-	w := o.wavesEnd(lead)
-	assert.Equal(t, "stopped", w.State)
-	assert.Contains(t, w.Problem, "Orchard Lane north practice returned")
-	assert.Equal(t, "open", w.Sites[1].State)
-	require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
-	require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, []int{1}, false, nil), "they are started anew")
-	assert.Equal(t, "landed", o.wavesEnd(lead).State)
-}
-
-// All or nothing: a site that refuses sends the others back, also those that were ready.
-func TestSitesTogether(t *testing.T) {
-	t.Parallel()
-	for name, fault := range map[string]standin.Faults{
-		"a step is refused": {RefuseWrite: 1}, "no room to confirm": {ConfirmsFull: 10},
-	} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			o := openAll(t)
-			run(t, o.Service)
-			lead, orders := o.everywhere()
-			o.drop(orders["the-garret"])
-			require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
-			north, south := o.devices.ByID["dev-orchard-north-gw"], o.devices.ByID["dev-orchard-south-gw"]
-			was := north.Running()
-			south.Inject(fault)
-			require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
-			w := o.wavesEnd(lead)
-			assert.Equal(t, "stopped", w.State)
-			assert.Equal(t, "failed", o.waitPush(o.Service, orders["orchard-south"]).Push.State)
-			v := o.waitPush(o.Service, lead)
-			assert.Equal(t, "failed", v.Push.State, "the other returned with it")
-			assert.Contains(t, v.Push.Problem, "all sites change together or none does")
-			assert.True(t, was.Equal(north.Running()))
-
-			south.Inject(standin.Faults{})
-			require.NoError(t, o.Pushes.RehearseTogether(t.Context(), o.mk, lead))
-			require.NoError(t, o.Pushes.StartWaves(t.Context(), o.mk, lead, nil, true, nil))
-			assert.Equal(t, "landed", o.wavesEnd(lead).State)
-			assert.False(t, was.Equal(north.Running()))
-		})
-	}
 }
 
 func (o *office) drop(id int64) {

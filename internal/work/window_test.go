@@ -10,7 +10,6 @@ import (
 	"lithos/core/site"
 	"lithos/internal/actor"
 	"lithos/internal/push"
-	"lithos/internal/standin"
 )
 
 // typed is a moment as it is typed in the site's zone.
@@ -59,51 +58,6 @@ func TestAnOrderWaitsForItsWindow(t *testing.T) {
 	require.Equal(t, "landed", v.Push.State, v.Push.Problem)
 	assert.Equal(t, "Maren Kolb", v.Push.By)
 	assert.Empty(t, v.Head.Waits)
-}
-
-// An order that a person pushes waits no more: where the push fails, it does not start again by itself.
-func TestAnOrderThatWaitsIsPushedByHand(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	id := o.at("kelder-bridge")
-	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
-	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
-	require.NoError(t, err)
-	require.NoError(t, o.Pushes.SetWindow(t.Context(), o.mk, id,
-		push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
-	require.NoError(t, o.Pushes.Wait(t.Context(), o.mk, id, o.version(id), true))
-	o.exec("UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
-	o.devices.ByID["dev-gw-1"].Inject(standin.Faults{RefuseWrite: 1})
-	_, err = o.Pushes.Push(t.Context(), o.mk, id, o.version(id))
-	require.NoError(t, err)
-	v := o.waitPush(o.Service, id)
-	require.Equal(t, "failed", v.Push.State)
-	assert.Equal(t, "open", v.Head.State)
-	assert.Empty(t, v.Head.Waits)
-	require.NoError(t, o.Pushes.StartWaiting(t.Context()))
-	v, err = o.Order(t.Context(), id)
-	require.NoError(t, err)
-	assert.Equal(t, "open", v.Head.State)
-}
-
-// What cannot be pushed when its window opens says why, and is not tried again.
-func TestAnOrderThatCannotStart(t *testing.T) {
-	o := open(t)
-	id := o.at("kelder-bridge")
-	o.edit(id, reserve("net-clinic", "scale", "10.84.18.210", "00:00:5e:00:53:d1"))
-	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
-	require.NoError(t, err)
-	require.NoError(t, o.Pushes.SetWindow(t.Context(), o.mk, id,
-		push.WindowEntry{NotBefore: typed(time.Now().Add(time.Hour))}))
-	require.NoError(t, o.Pushes.Wait(t.Context(), o.mk, id, o.version(id), true))
-	o.edit(id, reserve("net-clinic", "lamp", "10.84.18.212", "00:00:5e:00:53:d2"))
-	o.exec("UPDATE work_order SET not_before = now() - interval '1 minute' WHERE id = $1", id)
-	require.NoError(t, o.Pushes.StartWaiting(t.Context()))
-	v, err := o.Order(t.Context(), id)
-	require.NoError(t, err)
-	assert.Equal(t, "open", v.Head.State)
-	assert.Empty(t, v.Head.Waits)
-	assert.Contains(t, v.Head.Waited, "was not rehearsed since its last change")
 }
 
 // One step is taken back from the middle, unless a later one needs it.

@@ -85,8 +85,9 @@ func (s *Service) Run(ctx context.Context, every time.Duration) error {
 		ErrorHandler: s.failures,
 		// PostgreSQL tells of new jobs; looking for some is for when the connection that it tells on was lost.
 		FetchPollInterval: 5 * time.Second,
-		FetchCooldown:     50 * time.Millisecond,
-		SoftStopTimeout:   FinishWithin,
+		// Of two jobs inserted within this time only the first is told of; the second could wait for the next look.
+		FetchCooldown:   time.Millisecond,
+		SoftStopTimeout: FinishWithin,
 		// A job of a process that was killed is taken up by another after this; a
 		// push is taken up by its own package long before.
 		RescueStuckJobsAfter: 40 * time.Minute,

@@ -1,14 +1,12 @@
 package work_test
 
 import (
-	"bytes"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,12 +17,9 @@ import (
 	"lithos/core/site"
 	"lithos/core/yang"
 	"lithos/internal/actor"
-	"lithos/internal/demo/demotest"
 	"lithos/internal/draft"
 	"lithos/internal/poll"
 	"lithos/internal/push"
-	"lithos/internal/standin"
-	"lithos/internal/store"
 	"lithos/internal/view"
 	"lithos/internal/work"
 )
@@ -88,61 +83,6 @@ func containsDevice(s *site.Site, name string) bool {
 	return false
 }
 
-func TestUndoRedo(t *testing.T) {
-	o := open(t)
-	id := o.order()
-	o.edit(id, entry("network", "net-imaging", "name", "Scans"))
-	o.edit(id, entry("network", "net-imaging", "vlan", "49"))
-	encode := func() string {
-		fresh, _ := o.another() // reads from the store alone
-		d, err := fresh.Drafts.Draft(t.Context(), id)
-		require.NoError(t, err)
-		raw, err := site.Encode(d.Doc())
-		require.NoError(t, err)
-		return string(raw)
-	}
-	both := encode()
-	_, err := o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
-	require.NoError(t, err)
-	one := encode()
-	_, err = o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
-	require.NoError(t, err)
-	base, err := site.Encode(scenario.Site("kelder-bridge"))
-	require.NoError(t, err)
-	assert.Equal(t, string(base), encode())
-	fresh, _ := o.another()
-	undone, err := fresh.Drafts.Draft(t.Context(), id)
-	require.NoError(t, err)
-	assert.Equal(t, "Maren Kolb, taken back by Jo Arden",
-		undone.Steps[0].By+", taken back by "+undone.Steps[0].UndoneBy)
-	for _, want := range []string{one, both} {
-		_, err = o.Drafts.Redo(t.Context(), o.mk, id, o.version(id))
-		require.NoError(t, err)
-		assert.Equal(t, want, encode())
-	}
-	_, err = o.Drafts.Undo(t.Context(), o.jo, id, o.version(id), true)
-	require.NoError(t, err)
-	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
-	d, err := o.Drafts.Redo(t.Context(), o.mk, id, o.version(id))
-	require.NoError(t, err)
-	assert.Len(t, d.After.Steps, 2, "an edit after an undo ends what could be redone")
-}
-
-// A draft kept in memory is not edited after its order has ended.
-func TestEndedOrdersTakeNoEdits(t *testing.T) {
-	o := open(t)
-	id := o.order()
-	o.edit(id, entry("network", "net-imaging", "purpose", "x"))
-	version := o.version(id)
-	require.NoError(t, o.Drafts.Drop(t.Context(), o.mk, id, version))
-	for _, v := range []int32{version, version + 1} {
-		c := entry("network", "net-imaging", "purpose", "y")
-		c.Version = v
-		_, err := o.Drafts.Edit(t.Context(), o.mk, id, c, nil)
-		refusal(t, err, actor.Conflict, "was dropped by Maren Kolb")
-	}
-}
-
 func TestBadInputChangesNothing(t *testing.T) {
 	o := open(t)
 	id := o.order()
@@ -166,65 +106,6 @@ func TestBadInputChangesNothing(t *testing.T) {
 	refusal(t, err, actor.Missing, "no work order WO-0099")
 }
 
-func TestNothingIsPushedThatWasNotRehearsed(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	id := o.order()
-	push := func() error { _, err := o.Pushes.Push(t.Context(), o.mk, id, o.version(id)); return err }
-	refusal(t, push(), actor.Conflict, "no edits")
-	o.edit(id, entry("pool", "pool-imaging", "ranges", "12-55"))
-	refusal(t, push(), actor.Conflict, "1 finding of this draft blocks the push")
-	o.edit(id, entry("pool", "pool-imaging", "ranges", "26-55"))
-	refusal(t, push(), actor.Conflict, "was not rehearsed")
-	_, err := o.Pushes.Rehearse(t.Context(), o.mk, id, o.version(id))
-	require.NoError(t, err)
-	o.edit(id, entry("pool", "pool-imaging", "ranges", "27-55"))
-	refusal(t, push(), actor.Conflict, "was not rehearsed since its last change")
-	require.NoError(t, o.pushAll(o.Service, id))
-	v := o.waitPush(o.Service, id)
-	assert.Equal(t, "landed", v.Head.State, v.Push.Problem)
-	_, err = o.Drafts.Edit(t.Context(), o.mk, id, entry("network", "net-imaging", "name", "X"), nil)
-	refusal(t, err, actor.Conflict, "takes no more edits")
-}
-
-func TestRefusedPushLeavesTheDeviceAsItWas(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	gw := o.devices.ByID["dev-gw-1"]
-	before := gw.Running()
-	id := o.order()
-	o.bigger(id)
-	gw.Inject(standin.Faults{RefuseWrite: 3})
-	require.NoError(t, o.pushAll(o.Service, id))
-	v := o.waitPush(o.Service, id)
-	assert.Equal(t, "failed", v.Push.State)
-	assert.Contains(t, v.Push.Problem, "out of memory")
-	assert.Equal(t, "open", v.Head.State, "the draft goes on")
-	assert.True(t, gw.Running().Equal(before))
-	assert.True(t, gw.Startup().Equal(before))
-
-	// The same again, with nothing in the way.
-	gw.Inject(standin.Faults{})
-	require.NoError(t, o.pushAll(o.Service, id))
-	v = o.waitPush(o.Service, id)
-	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	assert.True(t, gw.Startup().Equal(gw.Running()))
-}
-
-func TestDeafServerFailsTheLadder(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	gw := o.devices.ByID["dev-gw-1"]
-	before := gw.Running()
-	id := o.order()
-	o.bigger(id)
-	gw.Inject(standin.Faults{Deaf: true})
-	require.NoError(t, o.pushAll(o.Service, id))
-	v := o.waitPush(o.Service, id)
-	assert.Contains(t, v.Push.Problem, "a new client gets no address: No reply within 2 seconds.")
-	assert.True(t, gw.Running().Equal(before))
-}
-
 // The last rung is climbed where somebody said what to reach, and nowhere else.
 func TestInternetRungNeedsAnAddress(t *testing.T) {
 	for _, outside := range []netip.Addr{scenario.Outside, {}} {
@@ -240,47 +121,6 @@ func TestInternetRungNeedsAnAddress(t *testing.T) {
 			func(l push.JournalEntry) bool { return strings.HasPrefix(l.Says, "Internet from ") })
 		assert.Equal(t, outside.IsValid(), tried)
 	}
-}
-
-func TestDroppedConnectionIsTriedAgain(t *testing.T) {
-	o := open(t)
-	run(t, o.Service)
-	id := o.order()
-	o.bigger(id)
-	o.devices.ByID["dev-gw-1"].Inject(standin.Faults{DropWrite: 2})
-	require.NoError(t, o.pushAll(o.Service, id))
-	assert.Equal(t, "landed", o.waitPush(o.Service, id).Push.State)
-}
-
-// A process that is killed in the middle of a push: another takes it up from
-// what is stored and what the device holds.
-func TestInterruptedPushIsTakenUp(t *testing.T) {
-	o := open(t)
-	kill := run(t, o.Service)
-	gw := o.devices.ByID["dev-gw-1"]
-	id := o.order()
-	o.bigger(id)
-	gw.Inject(standin.Faults{HoldWrite: 3})
-	require.NoError(t, o.pushAll(o.Service, id))
-	require.Eventually(t, func() bool {
-		v, err := o.Order(t.Context(), id)
-		require.NoError(t, err)
-		return v.Push != nil && len(v.Push.Journal) == 5 && v.Push.Journal[4].State == "running"
-	}, 2*time.Minute, 10*time.Millisecond)
-	kill()
-	v, err := o.Order(t.Context(), id)
-	require.NoError(t, err)
-	require.Equal(t, "running", v.Push.State, "nobody has ended it")
-	gw.Inject(standin.Faults{})
-
-	second, _ := o.another()
-	run(t, second)
-	v = o.waitPush(second, id)
-	assert.Equal(t, "landed", v.Push.State, v.Push.Problem)
-	assert.Contains(t, v.Push.Journal[5].Says, "was interrupted")
-	history, err := second.Sites.History(t.Context(), "kelder-bridge")
-	require.NoError(t, err)
-	assert.Len(t, history, 2, "the revision landed once")
 }
 
 func TestDraftFollowsANewerRevision(t *testing.T) {
@@ -375,23 +215,6 @@ func TestSeenTryAndFind(t *testing.T) {
 	assert.Equal(t, "lease until", hits[0].WhenSays)
 	assert.Equal(t, "net-imaging", hits[0].Network)
 	assert.Equal(t, "seen:10.84.20.24", hits[0].Ref)
-}
-
-func TestSecretsStayInTheVault(t *testing.T) {
-	o := open(t)
-	_, s := o.another()
-	rows, err := s.AccessOfSite(t.Context(), "site-kelder-bridge")
-	require.NoError(t, err)
-	require.Len(t, rows, 3)
-	assert.True(t, bytes.HasPrefix(rows[0].Secret, []byte("age-encryption.org/")))
-	stranger := demotest.Vault(t)
-	_, err = stranger.Open(rows[0].Secret)
-	assert.ErrorContains(t, err, "does not open with this key file")
-}
-
-func TestMigrateTwice(t *testing.T) {
-	o := open(t)
-	require.NoError(t, store.Migrate(t.Context(), o.url))
 }
 
 // A program that holds port 53 of a server is found when the device is read, keeps a push out, and is

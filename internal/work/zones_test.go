@@ -2,11 +2,12 @@ package work_test
 
 import (
 	"encoding/base64"
-	"lithos/core/site"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"lithos/core/site"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

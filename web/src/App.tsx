@@ -39,7 +39,7 @@ export function App() {
             </Suspense>
           }
         />
-        <Route element={<Frame technician={technician} held={session.data?.held} />}>
+        <Route element={<Frame technician={technician} held={session.data?.hold} />}>
           <Route index element={<Navigate to="/rounds" replace />} />
           <Route path="rounds" element={<Rounds />} />
           <Route path="rounds/following" element={<FollowingPage />} />

@@ -160,6 +160,35 @@ func (q *Queries) SetWavePush(ctx context.Context, arg SetWavePushParams) error 
 	return err
 }
 
+const UnfinishedTogether = `-- name: UnfinishedTogether :many
+SELECT id FROM push WHERE together = $1 AND id <> $2 AND finished_at IS NULL ORDER BY id
+`
+
+type UnfinishedTogetherParams struct {
+	Lead *int64
+	Push int64
+}
+
+func (q *Queries) UnfinishedTogether(ctx context.Context, arg UnfinishedTogetherParams) ([]int64, error) {
+	rows, err := q.db.Query(ctx, UnfinishedTogether, arg.Lead, arg.Push)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const WaveOf = `-- name: WaveOf :one
 SELECT w.lead, w.number, w.sizes, w.together, w.state, w.problem, w.started_by, w.started_at, w.ended_at, t.full_name AS starter FROM wave w JOIN technician t ON t.id = w.started_by WHERE w.lead = $1
 `

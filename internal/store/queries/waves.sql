@@ -39,3 +39,6 @@ UPDATE push SET together = @lead::bigint WHERE id = @id;
 -- Why waves wait; no row where that is said already.
 -- name: NoteWave :execrows
 UPDATE wave SET problem = @problem WHERE lead = @lead AND state = 'running' AND problem <> @problem;
+
+-- name: UnfinishedTogether :many
+SELECT id FROM push WHERE together = @lead AND id <> @push AND finished_at IS NULL ORDER BY id;

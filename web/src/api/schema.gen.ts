@@ -2014,7 +2014,7 @@ export interface components {
         Day: {
             /** Format: int64 */
             fillsAt: number;
-            held: number[];
+            leased: number[];
             /** Format: double */
             peak: number;
             /** Format: int64 */
@@ -2063,7 +2063,7 @@ export interface components {
              * Format: int64
              * @description the form of its configuration that is meant; the latest where there is none
              */
-            kept?: number;
+            configuration?: number;
             /**
              * Format: int64
              * @description the work order that takes it; a new one is opened where there is none
@@ -2120,12 +2120,12 @@ export interface components {
             says: string;
         };
         Drift: {
+            /** @description the forms of its configuration that are kept, the newest first */
+            configurations: components["schemas"]["KeptConfig"][];
             /** @description the networks that the device cuts off as it is, and would not if it held what is wanted */
             cuts: components["schemas"]["DriftCut"][];
             device: string;
             differences: components["schemas"]["DriftRow"][];
-            /** @description the forms of its configuration that are kept, the newest first */
-            kept: components["schemas"]["KeptConfig"][];
             name: string;
             /**
              * Format: int64
@@ -2165,7 +2165,6 @@ export interface components {
             /** @description what adopting it changes in the site, in words */
             adopts?: string;
             beside: boolean;
-            held: string;
             /** @description of this difference with the value that is held: another value is another difference */
             id: string;
             /** @description member of the entry; empty for the whole of it */
@@ -2186,6 +2185,7 @@ export interface components {
             pushed: string;
             /** @description whether the draft puts it back */
             putBack: boolean;
+            running: string;
             settled: boolean;
             wanted: string;
             what: string;
@@ -2423,10 +2423,10 @@ export interface components {
             wrong?: boolean;
         };
         FollowedTrack: {
+            /** @description what the world was told */
+            atServer: components["schemas"]["FollowedSpan"][];
             /** @description what the line had */
             had: components["schemas"]["FollowedSpan"][];
-            /** @description what the world was told */
-            told: components["schemas"]["FollowedSpan"][];
             /** @enum {string} */
             type: "A" | "AAAA";
         };
@@ -2483,16 +2483,16 @@ export interface components {
             filled: components["schemas"]["Stretch"][];
             /**
              * Format: int64
-             * @description addresses leased now
-             */
-            held: number;
-            /**
-             * Format: int64
              * @description how long the pool was read before, in hours; at most a week counts
              */
             hours: number;
             lease: string;
             leaseDoes?: string;
+            /**
+             * Format: int64
+             * @description addresses leased now
+             */
+            leased: number;
             /** @description more addresses are leased now than these numbers ever give */
             low: boolean;
             /** Format: double */
@@ -3335,7 +3335,7 @@ export interface components {
              */
             swapped?: string;
             /** @description are where they should be, were told an old server, and have not renewed since */
-            told: components["schemas"]["Straggler"][];
+            unrenewed: components["schemas"]["Straggler"][];
         };
         MoveView: {
             /** @description who did not follow, once the swap has landed */
@@ -3440,6 +3440,8 @@ export interface components {
         };
         NameRow: {
             alias?: boolean;
+            /** @description of an outside zone: what its server told when it was read last */
+            atServer?: string;
             /** @enum {string} */
             changed?: "added" | "changed";
             finding?: string;
@@ -3462,8 +3464,6 @@ export interface components {
             severity?: string;
             /** @description since when the site has the name, RFC 3339; nothing where that is not known */
             since?: string;
-            /** @description of an outside zone: what its server told when it was read last */
-            told?: string;
             /** Format: int64 */
             ttl?: number;
             type: string;
@@ -4000,7 +4000,6 @@ export interface components {
         };
         Refused: {
             beside: boolean;
-            held: string;
             /** @description of this difference with the value that is held: another value is another difference */
             id: string;
             /** @description member of the entry; empty for the whole of it */
@@ -4010,6 +4009,7 @@ export interface components {
             /** @description RESTCONF path of the entry on the device */
             path: string;
             pushed: string;
+            running: string;
             settled: boolean;
             wanted: string;
             what: string;
@@ -4896,7 +4896,7 @@ export interface components {
         };
         WhoIs: {
             /** @description since when and why pushes and readings of devices are held */
-            held?: components["schemas"]["Hold"];
+            hold?: components["schemas"]["Hold"];
             technician?: components["schemas"]["Technician"];
         };
         Window: {
@@ -7172,7 +7172,7 @@ export interface operations {
                 /** @description the work order whose draft is what is wanted */
                 order?: number;
                 /** @description a form of its configuration that is kept; the latest where there is none */
-                kept?: number;
+                configuration?: number;
             };
             header?: never;
             path: {

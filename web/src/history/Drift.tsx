@@ -17,14 +17,14 @@ type What = 'adopt' | 'back'
 
 const settled = (d: Row) => d.settled || d.putBack
 
-/** What a device holds, beside a draft where one is open; kept is the id of an earlier reading, 0 for now. */
-const useDrift = (code: string, device: string, order: Schemas['Head'] | undefined, kept: number) =>
+/** What a device holds, beside a draft where one is open; reading is the id of an earlier one, 0 for now. */
+const useDrift = (code: string, device: string, order: Schemas['Head'] | undefined, reading: number) =>
   useQuery({
-    queryKey: ['history', code, 'drift', device, order?.id, order?.version, kept],
+    queryKey: ['history', code, 'drift', device, order?.id, order?.version, reading],
     queryFn: () =>
       call(
         api.GET('/api/sites/{site}/devices/{device}/drift', {
-          params: { path: { site: code, device }, query: { order: order?.id, kept: kept || undefined } },
+          params: { path: { site: code, device }, query: { order: order?.id, configuration: reading || undefined } },
         }),
       ),
     placeholderData: (was) => was,
@@ -45,10 +45,10 @@ export function Drift({
   const { head, take } = useCurrentOrder()
   const client = useQueryClient()
   const order = head && head.site === code && head.state === 'open' ? head : undefined
-  const [kept, setKept] = useState(0)
+  const [reading, setReading] = useState(0)
   const [chosen, setChosen] = useState<Record<string, What>>({})
   const [most, setMost] = useState(shownAtFirst)
-  const drift = useDrift(code, device, order, kept)
+  const drift = useDrift(code, device, order, reading)
   const read = useMutation({
     mutationFn: () => call(api.POST('/api/sites/{site}/read', { params: { path: { site: code } } })),
     onSuccess: async () => {
@@ -64,7 +64,13 @@ export function Drift({
       return call(
         api.POST('/api/sites/{site}/devices/{device}/drift', {
           params: { path: { site: code, device } },
-          body: { order: order?.id, version, kept: kept || undefined, adopt: of('adopt'), putBack: of('back') },
+          body: {
+            order: order?.id,
+            version,
+            configuration: reading || undefined,
+            adopt: of('adopt'),
+            putBack: of('back'),
+          },
         }),
       )
     },
@@ -82,7 +88,7 @@ export function Drift({
   const all = (what: What) => {
     setChosen(Object.fromEntries(open.map((d) => [d.id, what === 'adopt' && d.why ? 'back' : what])))
   }
-  const old = kept !== 0
+  const old = reading !== 0
   const shown = v.differences.slice(0, most)
   const written = shown.filter((d) => d.writing.length > 0)
   return (
@@ -113,7 +119,7 @@ export function Drift({
                   </td>
                   <td className="list-cell mono text-ink-2 !whitespace-normal [overflow-wrap:anywhere]">{d.pushed}</td>
                   <td className="list-cell mono bg-sand-t text-sand-ink !whitespace-normal [overflow-wrap:anywhere]">
-                    {d.held}
+                    {d.running}
                   </td>
                   <td className="list-cell mono !whitespace-normal [overflow-wrap:anywhere]">{d.wanted}</td>
                   <td className="list-cell !whitespace-normal !py-1.5">
@@ -161,13 +167,13 @@ export function Drift({
           <FileLines lines={d.writing} label={`${d.what}, as the device writes it`} />
         </details>
       ))}
-      {v.kept.length > 1 && (
+      {v.configurations.length > 1 && (
         <Earlier
-          kept={v.kept}
+          configurations={v.configurations}
           zone={zone}
-          chosen={kept}
+          chosen={reading}
           onChoose={(id) => {
-            setKept(id)
+            setReading(id)
             setChosen({})
           }}
         />
@@ -395,17 +401,17 @@ function Decide(props: {
 
 /** Chooses what is shown: what a device holds now, or what it held before. */
 function Earlier(props: {
-  kept: Schemas['Drift']['kept']
+  configurations: Schemas['Drift']['configurations']
   zone: string
   chosen: number
   onChoose: (id: number) => void
 }) {
-  const { kept, zone, chosen, onChoose } = props
+  const { configurations, zone, chosen, onChoose } = props
   return (
     <div className="mt-6 max-w-[420px]">
       <Choice
         label="What it held"
-        options={kept.map((k, n) => ({
+        options={configurations.map((k, n) => ({
           value: String(n === 0 ? 0 : k.id),
           label: n === 0 ? 'now, as it was last read' : `until ${moment(k.last, zone)}, from ${moment(k.first, zone)}`,
         }))}

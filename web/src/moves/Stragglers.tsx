@@ -17,7 +17,7 @@ const askers: Column[] = [['Machine', '24%'], ['Is at', '18%'], ['Asks'], ['Its 
 /** After the night: who did not follow. */
 export function Stragglers({ move }: { move: Move }) {
   const { after } = move
-  const none = after.old.length + after.other.length + after.leases.length + after.told.length === 0
+  const none = after.old.length + after.other.length + after.leases.length + after.unrenewed.length === 0
   return (
     <section aria-label="Who did not follow" className="mt-4">
       <h2>{move.back ? 'Afterwards: who did not come back' : 'Afterwards: who did not follow'}</h2>
@@ -40,7 +40,7 @@ export function Stragglers({ move }: { move: Move }) {
       />
       <List
         title="Were told a server that has moved, and have not renewed since"
-        rows={after.told}
+        rows={after.unrenewed}
         zone={move.zone}
         asks
       />

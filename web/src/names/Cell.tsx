@@ -99,7 +99,7 @@ function Text({ column, row: r, zone }: { column: CellColumn; row: NameRow; zone
     case 'ttl':
       return r.ttl ? <span className="text-ink-2">{duration(r.ttl)}</span> : null
     case 'told':
-      return r.told === r.outside ? <span className="text-ink-3 font-sans">the same</span> : r.told
+      return r.atServer === r.outside ? <span className="text-ink-3 font-sans">the same</span> : r.atServer
     case 'since':
       return r.since ? <When at={r.since} zone={zone} age /> : null
     case 'until':

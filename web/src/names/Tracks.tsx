@@ -13,7 +13,7 @@ export function Tracks({ of }: { of: Following }) {
         <div key={t.type} className="grid gap-1">
           {several && <span className="text-[11.5px] text-ink-3">{t.type === 'A' ? 'IPv4' : 'IPv6'}</span>}
           <Track label="The line had" spans={t.had} tone="border-malachite bg-malachite-t" />
-          <Track label="The world was told" spans={t.told} tone="border-azurite bg-azurite-t" />
+          <Track label="The world was told" spans={t.atServer} tone="border-azurite bg-azurite-t" />
         </div>
       ))}
       <span className="flex justify-between text-[11.5px] text-ink-3">

@@ -45,7 +45,7 @@ const clock = (minutes: number) =>
 function verdict(f: Schemas['ForecastView']): string {
   if (f.low)
     return (
-      `More addresses are leased now than these numbers ever give: ${f.held}, and at most ` +
+      `More addresses are leased now than these numbers ever give: ${f.leased}, and at most ` +
       `${Math.round(f.day.peak)}. They are too low.`
     )
   if (!f.tooFew) return ''
@@ -143,7 +143,7 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
             filled={f.filled}
             says={`At its fullest ${Math.round(f.day.peak)} of ${f.size} addresses are held, as the ruler shows them`}
           />
-          <Day held={f.day.held} size={f.size} />
+          <Day held={f.day.leased} size={f.size} />
           <Outcome f={f} />
         </>
       )}
@@ -170,7 +170,7 @@ function Outcome({ f }: { f: Schemas['ForecastView'] }) {
             at {clock(f.day.peakAt)}.
           </>
         )}{' '}
-        Now {f.held} {f.held === 1 ? 'is' : 'are'} leased.
+        Now {f.leased} {f.leased === 1 ? 'is' : 'are'} leased.
       </p>
       <p className="text-ink-2">
         {f.tooFew && 'By what is drawn above: '}
