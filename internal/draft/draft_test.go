@@ -192,7 +192,8 @@ func TestWhoseStepIsUndone(t *testing.T) {
 	ctx, id := t.Context(), d.Order()
 	d.Edit(id, demotest.Entry("network", "net-quill-lab", "name", "Workshop"))
 	_, err := d.Drafts.Undo(ctx, d.Jo, id, d.Version(id), false)
-	demotest.Refused(t, err, actor.Conflict, "The last step is Maren Kolb's (Change network Lab: name Workshop, was Lab).")
+	demotest.Refused(t, err, actor.Conflict,
+		"The last step is Maren Kolb's (Change network Lab: name Workshop, was Lab).")
 	_, err = d.Drafts.Undo(ctx, d.Jo, id, d.Version(id), true)
 	require.NoError(t, err)
 	fresh, err := d.Another().Drafts.Draft(ctx, id)

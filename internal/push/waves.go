@@ -402,8 +402,13 @@ func (r *run) wakeOthers(ctx context.Context) {
 	if r.push.Together == nil {
 		return
 	}
-	ready := slices.Contains([]string{stateConfirming, stateLanding}, r.push.State) && r.others(ctx, r.push.State) == nil
-	if !ready && r.push.State != stateReturning {
+	switch r.push.State {
+	case stateConfirming, stateLanding:
+		if r.others(ctx, r.push.State) != nil {
+			return
+		}
+	case stateReturning:
+	default:
 		return
 	}
 	err := r.store.InTx(ctx, func(q *gen.Queries, tx pgx.Tx) error {

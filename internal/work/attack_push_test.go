@@ -55,19 +55,6 @@ func (o *office) pushUntil(s *work.Service, id int64, what string, is func(*push
 	return v.Push
 }
 
-// three is a draft at Moss End that changes its server, its switch and its firewall.
-func (o *office) three() (id int64, before map[string]yang.Config) {
-	o.t.Helper()
-	id = o.at("moss-end")
-	o.edit(id, interfaceOf("dev-moss-sw", "if-moss-sw-v70", "relayTo", "10.84.48.10"))
-	o.edit(id, interfaceOf("dev-moss-gw", "if-moss-in", "permits", "dns, ping"))
-	before = map[string]yang.Config{}
-	for _, name := range []string{"dev-moss-srv", "dev-moss-sw", "dev-moss-gw"} {
-		before[name] = o.devices.ByID[name].Running()
-	}
-	return id, before
-}
-
 // unchanged asserts that every device holds, and would start with, what it held.
 func (o *office) unchanged(before map[string]yang.Config) {
 	o.t.Helper()
