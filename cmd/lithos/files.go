@@ -80,7 +80,7 @@ func (c *checkCommand) print(out io.Writer, results []result) error {
 			}
 		}
 		if len(r.Error)+len(r.Findings) == 0 {
-			fmt.Fprintf(out, "%s: %s keeps every rule\n", r.File, r.Site)
+			fmt.Fprintf(out, "%s: %s has no problems\n", r.File, r.Site)
 		}
 	}
 	return nil

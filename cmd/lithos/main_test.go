@@ -57,7 +57,7 @@ func TestCheck(t *testing.T) {
 	blocked := file(t, "kelder.yaml", scenario.Site("kelder-bridge"))
 	code, out, _ := lithos(t, "check", clean, warned)
 	assert.Equal(t, 0, code, "a warning does not fail")
-	assert.Contains(t, out, "Quill Street home lab keeps every rule")
+	assert.Contains(t, out, "Quill Street home lab has no problems")
 	assert.Contains(t, out, "warns pool-off: Pool Waiting room is switched off")
 	assert.Contains(t, out, "fix: Switch it on")
 	code, out, _ = lithos(t, "check", "--json", clean, blocked)

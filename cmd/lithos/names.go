@@ -92,7 +92,7 @@ func asker(doc *site.Site, who string) (string, error) {
 }
 
 type zoneCommand struct {
-	Export zoneExport `cmd:"" help:"Write a zone: what is written by hand, the services, and the names that follow addresses."`
+	Export zoneExport `cmd:"" help:"Write a zone: what is written by hand, the services, and the names of addresses."`
 	Import zoneImport `cmd:"" help:"Read a zone file, a hosts file or CSV, and write the site file with its records in a zone."`
 }
 

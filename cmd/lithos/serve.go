@@ -43,7 +43,7 @@ type serveCommand struct {
 	Outside     netip.Addr     `help:"An address on the internet that answers an echo request; a push proves its networks by it." env:"LITHOS_OUTSIDE"`
 	OutsideName string         `help:"A name on the internet that is there; a push proves its resolvers by it. Without one it asks for the servers of the root." env:"LITHOS_OUTSIDE_NAME"`
 	Authority   string         `name:"certificate-authority" help:"URL that says whether a certificate would be issued (docs/operating.md)." env:"LITHOS_CERTIFICATE_AUTHORITY"`
-	Resolvers   []netip.Addr   `name:"resolver" help:"Resolvers on the internet that a trial of a following name asks what they hold; several times for several." env:"LITHOS_RESOLVERS"`
+	Resolvers   []netip.Addr   `name:"resolver" help:"Resolvers on the internet that a trial of a dynamic name asks what they hold; several times for several." env:"LITHOS_RESOLVERS"`
 	Reach       []netip.Prefix `help:"Prefixes that Lithos may connect to although they are loopback, link-local or, for servers of names and providers, private." env:"LITHOS_REACH"`
 	KeepSeen    time.Duration  `help:"How long it is kept who had an address." env:"LITHOS_KEEP_SEEN" default:"17520h"`
 	Secure      bool           `help:"Browsers come over HTTPS only; set it behind a TLS proxy." env:"LITHOS_SECURE"`

@@ -365,7 +365,7 @@ func publicPrefixInside(f *facts, n *site.Network, report func(Finding)) {
 		return
 	}
 	report(Finding{
-		Title: n.Name + " uses addresses of the internet", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
+		Title: n.Name + " uses public addresses", Network: n.ID, Parts: []site.Ref{networkRef(n.ID)},
 		Addresses: []address.Range{address.Of(n.Prefix.Masked())},
 		Says: fmt.Sprintf("%s belongs to somebody. Unless that is this site, clients here never reach its "+
 			"owner, and its answers go astray.", n.Prefix),
@@ -403,14 +403,13 @@ func (f *facts) twoOwners(n *site.Network, owners []owner, report func(Finding))
 	} else {
 		found.Says += fmt.Sprintf(" are both recorded at %s. Whichever starts second loses its connection.", at)
 	}
-	short := at.String()
 	if n != nil {
-		found.Network, short = n.ID, address.Short(at, n.Prefix)
+		found.Network = n.ID
 		if last := owners[len(owners)-1]; last.part.Kind == site.KindReservation {
 			found.Fix = f.moveReservation(n, last.part.ID)
 		}
 	}
-	found.Title = "Two owners of " + short
+	found.Title = "Two owners of " + at.String()
 	report(found)
 }
 

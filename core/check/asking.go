@@ -234,7 +234,7 @@ func (f *facts) answeredHere(d *site.Device, name string) bool {
 	})
 }
 
-// silencedOwn is about domains that are answered with nothing and have names of the site, or are so high up that the
+// silencedOwn is about domains that are blocked and have names of the site, or are so high up that the
 // world is silenced.
 func silencedOwn(f *facts, report func(Finding)) {
 	f.eachResolver(func(r *site.Resolver, _ *site.Device) {
@@ -243,12 +243,12 @@ func silencedOwn(f *facts, report func(Finding)) {
 			says := ""
 			switch {
 			case f.Domain != "" && zone.Within(f.Domain, name):
-				says = fmt.Sprintf("The site's own domain, %s, is in it. Its names are answered with nothing.",
+				says = fmt.Sprintf("The site's own domain, %s, is in it. Its names are blocked.",
 					f.Domain)
 			case slices.ContainsFunc(f.Zones, func(z site.Zone) bool { return zone.Within(zone.Tidy(z.Name), name) }):
-				says = "A zone of the site is in it. Its names are answered with nothing."
+				says = "A zone of the site is in it. Its names are blocked."
 			case zone.Labels(name) == 1:
-				says = "It is a top-level domain: every name below it is answered with nothing."
+				says = "It is a top-level domain: every name below it is blocked."
 			default:
 				continue
 			}

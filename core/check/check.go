@@ -66,7 +66,7 @@ type Fix struct {
 // Remedy is something that is done at once, whatever is drafted.
 type Remedy struct {
 	Title string   `json:"title"`
-	Do    string   `json:"do" enum:"send,key" doc:"send: tell a following name its address; key: have a key made for it"`
+	Do    string   `json:"do" enum:"send,key" doc:"send: tell a dynamic name its address; key: have a key made for it"`
 	On    site.Ref `json:"on"`
 }
 

@@ -14,9 +14,9 @@ import (
 	"lithos/core/zone"
 )
 
-// Rules about outside names that follow the changing address of a line.
+// Rules about outside names kept at the changing address of a line.
 
-// Following runs the rules about following names alone, of a document of which no more than those, the outside zones
+// Following runs the rules about dynamic names alone, of a document of which no more than those, the outside zones
 // and the uplinks need to be there. The findings come in no order.
 func Following(s *site.Site, with Surroundings) []Finding {
 	var out []Finding
@@ -107,7 +107,7 @@ func followingKeyEnding(a *around, report func(Finding)) {
 	})
 }
 
-// longestFollowed is how long others may keep a following name, in seconds, before that is too long.
+// longestFollowed is how long others may keep a dynamic name, in seconds, before that is too long.
 const longestFollowed = 900
 
 func followingTTLLong(f *facts, report func(Finding)) {
@@ -208,7 +208,7 @@ func followingNobody(a *around, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: "Nobody keeps " + w.Name, Parts: []site.Ref{followingRef(w.ID)}, Value: says,
+			Title: "Nothing updates " + w.Name, Parts: []site.Ref{followingRef(w.ID)}, Value: says,
 			Says: says + " When the line gets another address, the name stays where it was.",
 			Fix:  changeFollowing("Switch it off", w, func(now *site.Following) { now.Enabled = false }),
 		})
@@ -240,7 +240,7 @@ func (a *around) unkept(w *site.Following) string {
 	return ""
 }
 
-// followed is an address that a following name is to have.
+// followed is an address that a dynamic name is to have.
 type followed struct {
 	*site.Following
 	typ     string
@@ -248,7 +248,7 @@ type followed struct {
 	reach   dynamicnames.Reach
 }
 
-// eachLine visits the addresses of following names whose line was read.
+// eachLine visits the addresses of dynamic names whose line was read.
 func (a *around) eachLine(do func(w followed)) {
 	a.eachFollowing(func(w *site.Following) {
 		for _, typ := range w.Types() {
@@ -298,7 +298,7 @@ func single(a netip.Addr) []address.Range {
 	return []address.Range{address.Single(a)}
 }
 
-// toldOf is what the server of a following name had when it was read last; read is false where it was not.
+// toldOf is what the server of a dynamic name had when it was read last; read is false where it was not.
 func (a *around) toldOf(w followed) (told []string, read bool) {
 	z, ok := a.ZoneOf(w.Name, site.Outside)
 	if !ok {
@@ -359,7 +359,7 @@ func (a *around) takeBack(w followed) *Remedy {
 	}
 	send := sendNow(w)
 	if send != nil {
-		send.Title = "Take it back"
+		send.Title = "Write it again"
 	}
 	return send
 }

@@ -59,7 +59,7 @@ var followingCases = []ruleCase{
 	}, true},
 }
 
-// lineHas is a site with a following name whose line has an address, and of which the world is told another.
+// lineHas is a site with a dynamic name whose line has an address, and of which the world is told another.
 func lineHas(line, told string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		follows(asItIs)(s)
@@ -82,7 +82,7 @@ func nothingTold(line string) func(*site.Site, *check.Surroundings) {
 	}
 }
 
-// kept is a site with a following name, as changed, whose devices Lithos reaches.
+// kept is a site with a dynamic name, as changed, whose devices Lithos reaches.
 func kept(change func(*site.Following)) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		follows(change)(s)
@@ -93,7 +93,7 @@ func kept(change func(*site.Following)) func(*site.Site, *check.Surroundings) {
 	}
 }
 
-// keyEnds is a site whose key of a following name ends so long after the day.
+// keyEnds is a site whose key of a dynamic name ends so long after the day.
 func keyEnds(after time.Duration) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		kept(asItIs)(s, w)
@@ -103,7 +103,7 @@ func keyEnds(after time.Duration) func(*site.Site, *check.Surroundings) {
 	}
 }
 
-// keysRead is a site with a following name whose provider has told these keys.
+// keysRead is a site with a dynamic name whose provider has told these keys.
 func keysRead(names ...string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		kept(asItIs)(s, w)
@@ -133,7 +133,7 @@ func lineByHand(method, address string) func(*site.Site, *check.Surroundings) {
 	}
 }
 
-// hasBoth is a site whose following name has both addresses of its line, and is told one of each.
+// hasBoth is a site whose dynamic name has both addresses of its line, and is told one of each.
 func hasBoth(line6, told6 string) func(*site.Site, *check.Surroundings) {
 	return func(s *site.Site, w *check.Surroundings) {
 		lineHas("9.9.9.9", "9.9.9.9")(s, w)
@@ -212,7 +212,7 @@ func Test28WhatCuresARecordByHand(t *testing.T) {
 		return nil
 	}
 	require.NotNil(t, remedy())
-	assert.Equal(t, check.Remedy{Title: "Take it back", Do: check.RemedySend, On: site.Ref{Kind: site.KindFollowing,
+	assert.Equal(t, check.Remedy{Title: "Write it again", Do: check.RemedySend, On: site.Ref{Kind: site.KindFollowing,
 		ID: w.ID}},
 		*remedy())
 	with.Sets[z.ID] = []dynamicnames.Set{{Name: w.Name, Type: "A", Origin: "hand"}}

@@ -111,7 +111,7 @@ func managementPathMoves(a *around, report func(Finding)) {
 		if !inside || held || len(d.Interfaces) == 0 {
 			return
 		}
-		report(Finding{Title: "The address by which Lithos reaches " + d.Name + " goes",
+		report(Finding{Title: "Lithos would lose " + d.Name,
 			Parts:     []site.Ref{deviceRef(d.ID)},
 			Addresses: []address.Range{address.Single(r.At)},
 			Says: fmt.Sprintf("It is reached at %s, which none of its interfaces has here. A push looks for it at the "+

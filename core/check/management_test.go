@@ -79,10 +79,10 @@ var managementCases = []aroundCase{
 	{"zone-without-server", worldRead(zone.Record{Owner: "www", Type: "A", Data: "203.0.113.80"}),
 		worldRead(zone.Record{Owner: zone.Apex, Type: "NS", Data: "ns.example."}), false},
 	{"drifted", reading(func(r *check.Reading) {
-		r.Drifted, r.Cuts = 1, []check.Cut{{Network: "net-clinic", Rung: "lease", Says: "lan.24 lets no DHCP in"}}
+		r.Drifted, r.Cuts = 1, []check.Cut{{Network: "net-clinic", Rung: "lease", Says: "lan.24 blocks DHCP"}}
 	}), reading(func(*check.Reading) {}), false},
 	{"drifted", reading(func(r *check.Reading) {
-		r.Cuts = []check.Cut{{Network: "net-clinic", Rung: "lease", Says: "lan.24 lets no DHCP in"}}
+		r.Cuts = []check.Cut{{Network: "net-clinic", Rung: "lease", Says: "lan.24 blocks DHCP"}}
 	}), reading(func(*check.Reading) {}), false},
 	{"move-overlap", func(s *site.Site, w *check.Surroundings) {
 		underWay(func(m *check.Moving) { m.New = prefixes("10.84.33.0/24") })(s, w)

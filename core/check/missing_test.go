@@ -226,7 +226,7 @@ var missingCases = []ruleCase{
 	{"known-twice", knows(0xee, 0xee), knows(0xee, 0xef), true},
 }
 
-// A following name that uses the key of its whole zone is found by the rule on keys that are too wide.
+// A dynamic name that uses the key of its whole zone is found by the rule on keys that are too wide.
 func Test47AFollowingNameDoesNotUseTheZonesKey(t *testing.T) {
 	s := scenario.Site("the-garret")
 	z, ok := s.ZoneOf(s.Following[0].Name, site.Outside)

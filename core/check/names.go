@@ -238,7 +238,7 @@ func dnsLearntMixed(f *facts, n *site.Network, report func(Finding)) {
 			Parts:     []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Addresses: []address.Range{address.Single(at)},
 			Says: fmt.Sprintf("%s is the provider's, as the uplink learns it, and is written beside your own servers. "+
-				"When the provider changes it, clients are told a server that is not there.", at),
+				"When the provider changes it, clients receive a server that is not there.", at),
 			Fix: f.retell("Tell only what is your own", t, words(own)),
 		})
 	})
@@ -253,7 +253,7 @@ func domainDiffers(f *facts, n *site.Network, report func(Finding)) {
 			return
 		}
 		report(Finding{
-			Title: "Clients are told another domain", Network: idOf(n),
+			Title: "Clients receive another domain", Network: idOf(n),
 			Parts: []site.Ref{level(t), {Kind: site.KindOption, ID: fmt.Sprint(t.Code)}},
 			Value: t.Value,
 			Says: fmt.Sprintf("%s sets %s where the site's domain is %s. Their short names are completed to names "+

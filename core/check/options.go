@@ -90,7 +90,7 @@ func optionSetTwice(f *facts, n *site.Network, report func(Finding)) {
 				Title: fmt.Sprintf("%s sets %s twice", name, def.InSentence()), Network: network,
 				Parts: []site.Ref{at, {Kind: site.KindOption, ID: fmt.Sprint(code)}},
 				Value: last[code],
-				Says: fmt.Sprintf("Option %d is there %d times; clients are told the last, %s.", code, count[code],
+				Says: fmt.Sprintf("Option %d is there %d times; clients receive the last, %s.", code, count[code],
 					last[code]),
 				Fix: f.keepLast(at, code, count[code]),
 			})

@@ -90,7 +90,7 @@ func outsideNameTwice(a *around, report func(Finding)) {
 	}
 }
 
-// mostDiffering is how many names of a zone are reported that the world is told something else of; of a
+// mostDiffering is how many names of a zone are reported that the world has something else for; of a
 // zone that another tool writes all may.
 const mostDiffering = 20
 
@@ -109,7 +109,7 @@ func outsideDiffers(a *around, report func(Finding)) {
 			}
 			name := zone.Absolute(c.Owner, p.Name)
 			found := Finding{
-				Title: "The world is told something else of " + name, Parts: []site.Ref{zoneRef(p.Zone.ID)},
+				Title: "The world has something else for " + name, Parts: []site.Ref{zoneRef(p.Zone.ID)},
 				Value: name + "/" + c.Type,
 				Says: fmt.Sprintf("%s is %s where %s was read, and %s here. The next push that changes the zone "+
 					"writes what is here.", c.Type, data(c.Was), p.Zone.Server.Address, data(c.Now)),

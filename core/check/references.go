@@ -133,7 +133,7 @@ func uplinkIncomplete(_ *facts, d *site.Device, report func(Finding)) {
 			says = "It has a fixed address, and none is written. Give it the address the provider allots."
 		case i.Uplink.Method == site.ByFixed && !i.Uplink.Gateway.IsValid():
 			says = "It has a fixed address and no router: nothing tells the device where the internet is. Write the " +
-				"provider's router."
+				"provider's gateway."
 		case i.Uplink.Method == site.ByPPPoE && i.Uplink.Account == "":
 			says = "PPPoE signs in with an account, and none is written. The line stays down."
 		default:

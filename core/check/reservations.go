@@ -89,7 +89,7 @@ func macRandomised(f *facts, n *site.Network, report func(Finding)) {
 			continue
 		}
 		report(Finding{
-			Title: fmt.Sprintf("The MAC of %s was made up by its machine", r.NameOrAddress()), Network: n.ID,
+			Title: fmt.Sprintf("%s has a randomised MAC", r.NameOrAddress()), Network: n.ID,
 			Parts:     []site.Ref{reservationRef(r.ID)},
 			Addresses: []address.Range{address.Single(r.Address)},
 			Says: fmt.Sprintf("%s is locally administered. The machine takes another when it likes, and the "+

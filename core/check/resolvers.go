@@ -430,7 +430,7 @@ func askerNotAllowed(f *facts, report func(Finding)) {
 			Title: fmt.Sprintf("%s may not ask %s", t.network.Name, r.Name), Network: t.network.ID,
 			Parts:     []site.Ref{resolverRef(r.ID), networkRef(t.network.ID)},
 			Addresses: []address.Range{address.Single(t.address)},
-			Says: fmt.Sprintf("Its clients are told %s as a name server, which refuses them: they are not among "+
+			Says: fmt.Sprintf("Its clients receive %s as a name server, which refuses them: they are not among "+
 				"those who may ask.", t.address),
 			Fix: changeResolver("Let "+t.network.Name+" ask", r, func(now *site.Resolver) { now.Askers = askers }),
 		})

@@ -238,7 +238,7 @@ func dhcpNotPermitted(f *facts, n *site.Network, report func(Finding)) {
 			now := *h.iface
 			now.Permits = append([]string{site.PermitDHCP}, now.Permits...)
 			report(Finding{
-				Title: fmt.Sprintf("%s lets no DHCP in", h.iface.Name), Network: n.ID,
+				Title: fmt.Sprintf("%s blocks DHCP", h.iface.Name), Network: n.ID,
 				Parts: []site.Ref{interfaceRef(h.iface.ID), poolRef(p.ID)},
 				Says: fmt.Sprintf("%s of %s drops the requests of %s. Its clients get no address from pool %s.",
 					h.iface.Name, h.device.Name, n.Name, p.Name),

@@ -88,7 +88,7 @@ func Test13WhoWinsAName(t *testing.T) {
 		"pbx.kelder.larkrise.example", "A"), "which is what is answered")
 }
 
-// Number 29: a new following name that an inside zone hides is found, and each of the two fixes has it answered inside.
+// Number 29: a new dynamic name that an inside zone hides is found, and each of the two fixes has it answered inside.
 func Test29AHiddenFollowingNameIsFound(t *testing.T) {
 	s := clean()
 	follows(func(w *site.Following) { w.Name = "away.kelder.larkrise.example" })(s)

@@ -64,11 +64,11 @@ func TestSteadyDayLosesWhatErlangSays(t *testing.T) {
 
 func TestRegularsHoldOneAddress(t *testing.T) {
 	strangers := Demand{PerDay: 30, Stay: time.Hour, Shape: steady}
-	regulars := strangers
-	regulars.Regulars = 1
+	returning := strangers
+	returning.Returning = 1
 	week := 7 * 24 * time.Hour
 	assert.InDelta(t, 210, Pool(1000, week, strangers).Peak, 1e-6)
-	assert.InDelta(t, 30, Pool(1000, week, regulars).Peak, 1e-6)
+	assert.InDelta(t, 30, Pool(1000, week, returning).Peak, 1e-6)
 }
 
 func TestABellFillsAPool(t *testing.T) {
@@ -100,7 +100,7 @@ func TestWhatDoesDoes(t *testing.T) {
 	})
 }
 
-// Clients that come back are the same: ten who come on each of three days are ten, all of them regulars, and thirty who
+// Clients that come back are the same: ten who come on each of three days are ten, all of them returning, and thirty who
 // come once each are thirty. One whose lease is renewed from day to day is there on each of them.
 func Test46ClientsThatComeBackAreTheSame(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -116,17 +116,17 @@ func Test46ClientsThatComeBackAreTheSame(t *testing.T) {
 	week := now.AddDate(0, 0, -7)
 	d, b := Observed(visits(func(_, i int) string { return fmt.Sprint(i) }), week, now, time.Hour, time.UTC)
 	assert.Equal(t, 10, b.Clients)
-	assert.InDelta(t, 1, d.Regulars, 1e-9)
+	assert.InDelta(t, 1, d.Returning, 1e-9)
 	assert.InDelta(t, 12, d.PerDay, 1e-9)
 	assert.Equal(t, 60*time.Hour, b.Span)
 	assert.Equal(t, 30.0, d.Shape.Hours[0])
 	d, b = Observed(visits(func(day, i int) string { return fmt.Sprint(day, i) }), week, now, time.Hour, time.UTC)
 	assert.Equal(t, 30, b.Clients)
-	assert.Zero(t, d.Regulars)
+	assert.Zero(t, d.Returning)
 	assert.InDelta(t, 12, d.PerDay, 1e-9)
 	d, b = Observed([]Visit{{"always on", now.Add(-60 * time.Hour), now}}, week, now, time.Hour, time.UTC)
 	assert.Equal(t, 1, b.Clients)
-	assert.InDelta(t, 1, d.Regulars, 1e-9)
+	assert.InDelta(t, 1, d.Returning, 1e-9)
 	assert.InDelta(t, 1.2, d.PerDay, 1e-9, "three days of two and a half")
 	_, b = Observed(nil, week, now, time.Hour, time.UTC)
 	assert.Zero(t, b.Clients+int(b.Span))

@@ -12,7 +12,7 @@
 //
 // counted from its arrival. The addresses held at t are the clients admitted in
 // the last hold (for a steady rate this is Little's law, held = rate * hold).
-// Regulars, machines that come every day, hold one address however often they
+// Returning, machines that come every day, hold one address however often they
 // come. A client that arrives at t is turned away with the probability that all n
 // addresses are held: Erlang's loss formula B(n, a), with the offered load a for
 // which a * (1 - B(n, a)) is what is held. For a steady rate that is exact; where
@@ -45,10 +45,10 @@ var Shapes = []Shape{
 
 // Demand is who comes in a day.
 type Demand struct {
-	PerDay   float64       // arrivals in a day, at least 0
-	Regulars float64       // the part of them that comes every day, 0 to 1
-	Stay     time.Duration // how long one stays
-	Shape    Shape
+	PerDay    float64       // arrivals in a day, at least 0
+	Returning float64       // the part of them that comes every day, 0 to 1
+	Stay      time.Duration // how long one stays
+	Shape     Shape
 }
 
 // Day is what a pool does through a day that is like the one before.
@@ -92,7 +92,7 @@ func Pool(size int, lease time.Duration, d Demand) Day {
 	since := func(t, length int) float64 { return admitted[t] - admitted[max(t-length, 0)] }
 	day := Day{FillsAt: -1}
 	for t := range days * minutes {
-		held := (1-d.Regulars)*since(t, hold) + d.Regulars*since(t, min(hold, minutes))
+		held := (1-d.Returning)*since(t, hold) + d.Returning*since(t, min(hold, minutes))
 		come := rate[t%minutes]
 		away := 0.0
 		if come > 0 {
@@ -267,7 +267,7 @@ func Observed(visits []Visit, since, now time.Time, stay time.Duration, in *time
 	b := Basis{Clients: len(days), Span: now.Sub(first)}
 	if comes > 0 {
 		d.PerDay = float64(comes) / max(b.Span.Hours()/24, 1)
-		d.Regulars = float64(again) / float64(comes)
+		d.Returning = float64(again) / float64(comes)
 	}
 	return d, b
 }

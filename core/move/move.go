@@ -92,7 +92,7 @@ type Plan struct {
 	Threads []Thread
 	Bands   []Band
 	Rows    []Moved
-	Notes   []Mention // free text that mentions an old address, for the eye
+	Notes   []Mention // free text that mentions an old address, to check by hand
 
 	m *mapping
 }

@@ -116,7 +116,7 @@ func (w *World) AskAs(by Asking, typed string, typ uint16) Answer {
 	tries := completions(typed, by.Search)
 	if _, own := w.ownServer(by.Own); !own && len(by.Servers) == 0 {
 		a.Outcome, a.Name = noServers, tries[0]
-		a.Steps = []Fell{{Stratum: NameServer, State: Stopped, Title: "Told no name server", Rule: "dns-missing",
+		a.Steps = []Fell{{Layer: NameServer, State: Stopped, Title: "Told no name server", Rule: "dns-missing",
 			Says: by.Who + " reaches addresses and no names."}}
 		return a
 	}
@@ -187,7 +187,7 @@ func completions(typed string, search []string) []string {
 
 // completed says what a client makes of what was typed.
 func completed(typed, name string, by Asking, i, of int) Fell {
-	s := Fell{Stratum: Completion, State: Followed, Title: by.Who + " asks for " + name}
+	s := Fell{Layer: Completion, State: Followed, Title: by.Who + " asks for " + name}
 	whole := zone.Tidy(typed) == name
 	switch {
 	case strings.HasSuffix(strings.TrimSpace(typed), "."):
@@ -223,7 +223,7 @@ func (a *Answer) note(typed string) {
 	if !strings.Contains(name, ".") || a.Name == name || a.Outcome != Found {
 		return
 	}
-	a.Steps = append(a.Steps, Fell{Stratum: Completion, State: Passed, Title: "Other clients do not find it",
+	a.Steps = append(a.Steps, Fell{Layer: Completion, State: Passed, Title: "Other clients do not find it",
 		Says: "Many complete only names without a dot: they ask for " + name + " alone, and are told that it is not " +
 			"there."})
 }
@@ -260,7 +260,7 @@ func outcome(q, reply *dns.Msg, steps []Fell) Answer {
 	}
 	for _, rr := range reply.Answer {
 		if soa, ok := rr.(*dns.SOA); ok && unread(soa) != "" {
-			out.Steps = append(out.Steps, Fell{Stratum: Outcome, State: Passed, Title: "The serial is not known here",
+			out.Steps = append(out.Steps, Fell{Layer: Outcome, State: Passed, Title: "The serial is not known here",
 				Says: strings.TrimSpace(unread(soa))})
 		}
 	}
@@ -305,7 +305,7 @@ func (a *Answer) remembered(reply *dns.Msg) {
 		if of == "" {
 			of = "the root"
 		}
-		a.Steps = append(a.Steps, Fell{Stratum: Outcome, State: Passed,
+		a.Steps = append(a.Steps, Fell{Layer: Outcome, State: Passed,
 			Title: fmt.Sprintf("Others remember that for %d s", min(soa.Hdr.Ttl, soa.Minttl)),
 			Says:  "The SOA of " + of + " says so (RFC 2308)." + unread(soa)})
 		return
@@ -321,7 +321,7 @@ func has(m *dns.Msg, typ uint16) bool {
 
 // whence says from what an answer to the internet was learnt.
 func (w *World) whence(name string, read ReadZone, known bool) Fell {
-	out := Fell{Stratum: FromOutside, State: Passed}
+	out := Fell{Layer: FromOutside, State: Passed}
 	_, follows := w.site.FollowerOf(name)
 	at := "Read on " + read.At.In(w.site.Location()).Format("2 January at 15:04") + "."
 	switch {
@@ -353,7 +353,7 @@ func (w *World) fromOutside(q Question, typed string, typ uint16) Answer {
 		if d, i, ok := w.site.Interface(f.Uplink); ok {
 			says = fmt.Sprintf("It is to have the address of %s of %s. ", i.Name, d.Name) + says
 		}
-		out.Steps = []Fell{{Stratum: FromOutside, State: Beyond, Title: f.Name + " follows a line", Says: says,
+		out.Steps = []Fell{{Layer: FromOutside, State: Beyond, Title: f.Name + " follows a line", Says: says,
 			Of: site.Ref{Kind: site.KindFollowing, ID: f.ID}.String()}}
 	} else if p == nil {
 		says := "None of the site's zones seen from outside holds it; who else does is not known here."
@@ -361,17 +361,17 @@ func (w *World) fromOutside(q Question, typed string, typ uint16) Answer {
 			says = "It is of a zone inside, which nobody outside is told of."
 			out.Outcome = NoName
 		}
-		out.Steps = []Fell{{Stratum: FromOutside, State: Stopped, Title: "Not the site's outside", Says: says}}
+		out.Steps = []Fell{{Layer: FromOutside, State: Stopped, Title: "Not the site's outside", Says: says}}
 	} else {
 		m := new(dns.Msg)
 		m.SetQuestion(dns.Fqdn(name), typ)
 		m.Id = 1
 		reply, steps := w.world().Trace(w.now, m, Asker{Own: true})
-		steps = slices.DeleteFunc(steps, func(s Fell) bool { return s.Stratum == Access })
+		steps = slices.DeleteFunc(steps, func(s Fell) bool { return s.Layer == Access })
 		steps = append([]Fell{w.whence(name, read, known)}, steps...)
 		for i := range steps {
-			if steps[i].Stratum == Zones {
-				steps[i].Stratum = FromOutside
+			if steps[i].Layer == Zones {
+				steps[i].Layer = FromOutside
 			}
 		}
 		out = outcome(m, reply, steps)

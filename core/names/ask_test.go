@@ -75,7 +75,7 @@ func TestAsk(t *testing.T) {
 			[]string{"192.0.2.53 is asked"}},
 		{"kelder-bridge", "network:net-clinic", "srv-moss.moss.larkrise.example", "A", nil, Elsewhere, "",
 			[]string{"Asked of the servers of moss.larkrise.example", "10.84.48.10 is asked"}},
-		{"kelder-bridge", "network:net-clinic", "printer.local", "A", nil, NoName, "", []string{"Kept at home"}},
+		{"kelder-bridge", "network:net-clinic", "printer.local", "A", nil, NoName, "", []string{"Not forwarded"}},
 		{"kelder-bridge", "network:net-waiting", "records.kelder", "A", nil, Found, "edge.kelder.larkrise.example " +
 			"10.84.16.20",
 			[]string{"Other clients do not find it"}},
@@ -93,7 +93,7 @@ func TestAsk(t *testing.T) {
 		{"quill-street", Internet, "cloud.quill.example", "A", nil, Found, "192.0.2.77", nil},
 		{"quill-street", "network:net-quill-home", "photos", "A", nil, NoName, "photo-box.quill.home.arpa", nil},
 		{"quill-street", "network:net-quill-home", "x.tracker.example", "A", nil, Nothing, "",
-			[]string{"Answered with nothing"}},
+			[]string{"Blocked domains"}},
 		{"quill-street", "network:net-quill-home", "10.7.10.1", "", nil, Found,
 			"1.0/26.10.7.10.in-addr.arpa rt-quill.quill.home.arpa", nil},
 		{"the-garret", "network:net-garret", "nas", "A", nil, Found, "192.168.211.20", nil},

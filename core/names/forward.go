@@ -25,12 +25,12 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 	if r, done := f.withoutAsking(name, typ); done {
 		return r, ""
 	}
-	stratum := Servers
+	layer := Servers
 	if list == nil {
-		stratum, list = Forwarded, f.settings.Forwarder
+		layer, list = Forwarded, f.settings.Forwarder
 	}
 	switch {
-	case len(list) == 0 && stratum == Servers:
+	case len(list) == 0 && layer == Servers:
 		return fails("Nothing says where the servers of the zone are.", "")
 	case len(list) == 0:
 		return fails("Nothing says whom to ask for names that are not the site's own.", "no-forwarder")
@@ -41,7 +41,7 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 	q := new(dns.Msg)
 	q.SetQuestion(dns.Fqdn(name), typ)
 	// The site's own servers for single domains are its own to trust: what they answer is not checked.
-	signed := stratum == Forwarded && f.settings.Validate
+	signed := layer == Forwarded && f.settings.Validate
 	checks := signed && !f.unchecked
 	q.SetEdns0(MaxUDP, signed)
 	q.CheckingDisabled = signed // the check is made here, with a reason when it fails
@@ -55,7 +55,7 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 		if err == nil && says(reply) {
 			r := f.taken(reply, name, typ)
 			if f.traced() {
-				f.step(stratum, Answered, to.Address.String()+" answers", f.said(r, name, typ), "")
+				f.step(layer, Answered, to.Address.String()+" answers", f.said(r, name, typ), "")
 			}
 			if problem := f.validate(reply, &r, to, name, typ, checks); problem != nil {
 				return result{code: dns.RcodeServerFailure, bogus: true}, ""
@@ -70,14 +70,14 @@ func (f *fall) forward(name string, typ uint16, list []yang.NameServer) (result,
 			if checks {
 				says += " The answer is checked against the signatures of its zone before it is passed on."
 			}
-			f.step(stratum, Beyond, to.Address.String()+" is asked", says, "")
+			f.step(layer, Beyond, to.Address.String()+" is asked", says, "")
 			return result{code: dns.RcodeServerFailure}, ""
 		}
 		if err == nil {
 			err = errors.New("it says " + dns.RcodeToString[reply.Rcode])
 		}
 		says := fmt.Sprintf("%s: %s", to.Address, err)
-		f.step(stratum, Passed, to.Address.String()+" does not answer", says, "")
+		f.step(layer, Passed, to.Address.String()+" does not answer", says, "")
 		why = append(why, says)
 	}
 	return fails(strings.Join(why, "; ")+".", "")

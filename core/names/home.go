@@ -93,7 +93,7 @@ func localhost(name string, typ uint16) []dns.RR {
 	return nil
 }
 
-// emptySOA is the start of authority of a zone that is kept at home with nothing in it (RFC 6303
+// emptySOA is the start of authority of a zone that is not forwarded with nothing in it (RFC 6303
 // section 3).
 func emptySOA(domain string) *dns.SOA {
 	name := dns.Fqdn(domain)

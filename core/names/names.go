@@ -3,8 +3,8 @@
 // what a device holds, in rehearsal, in the simulated devices on real sockets, and in tests. Ask is
 // the question seen from a client of a site.
 //
-// A question falls through the strata of a resolver: names of leases, the zones it answers for,
-// reverse zones among them, servers for single domains, what is kept at home, and the forwarders.
+// A question falls through the layers of a resolver: names of leases, the zones it answers for,
+// reverse zones among them, servers for single domains, what is not forwarded, and the forwarders.
 package names
 
 import (
@@ -16,15 +16,15 @@ import (
 	"lithos/core/yang"
 )
 
-// The strata, and what stands before and after them.
+// The layers, and what stands before and after them.
 const (
 	Access      = "access"      // whether the asker is answered at all
-	Silenced    = "silenced"    // domains answered with nothing
+	Silenced    = "silenced"    // blocked domains
 	Short       = "short"       // names of one word
 	Leases      = "leases"      // names of leases
 	Zones       = "zones"       // zones answered for, inside
 	Servers     = "servers"     // other servers by domain
-	Home        = "home"        // what is kept at home
+	Home        = "home"        // what is not forwarded
 	Cached      = "cache"       // what was asked before
 	Validated   = "validation"  // whether the signatures of an answer hold
 	Forwarded   = "forwarders"  // everything else
@@ -46,12 +46,12 @@ const (
 
 // Fell is what one layer made of a question.
 type Fell struct {
-	Stratum string `json:"stratum"`
-	State   string `json:"state" enum:"passed,answered,stopped,followed,beyond"`
-	Title   string `json:"title"`
-	Says    string `json:"says,omitempty"`
-	Of      string `json:"of,omitempty" doc:"kind:id of the part that decided"`
-	Rule    string `json:"rule,omitempty" doc:"the rule that says why not"`
+	Layer string `json:"layer"`
+	State string `json:"state" enum:"passed,answered,stopped,followed,beyond"`
+	Title string `json:"title"`
+	Says  string `json:"says,omitempty"`
+	Of    string `json:"of,omitempty" doc:"kind:id of the part that decided"`
+	Rule  string `json:"rule,omitempty" doc:"the rule that says why not"`
 }
 
 // Asker is who asks a resolver, and how.

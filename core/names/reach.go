@@ -16,7 +16,7 @@ import (
 // askServers asks the servers of a client in order, until one answers.
 func (w *World) askServers(by Asking, name string, typ uint16) Answer {
 	if s, own := w.ownServer(by.Own); own {
-		head := Fell{Stratum: NameServer, State: Followed, Title: "asks its own resolver"}
+		head := Fell{Layer: NameServer, State: Followed, Title: "asks its own resolver"}
 		if w.live != nil {
 			return w.askLive(by, netip.Addr{}, name, typ, head)
 		}
@@ -27,7 +27,7 @@ func (w *World) askServers(by Asking, name string, typ uint16) Answer {
 	}
 	out := Answer{Outcome: Silent, Values: []string{}}
 	for i, at := range by.Servers {
-		head := Fell{Stratum: NameServer, State: Followed, Title: "asks " + at.String(),
+		head := Fell{Layer: NameServer, State: Followed, Title: "asks " + at.String(),
 			Says: by.ServersFrom}
 		if n := len(by.Servers); n > 1 {
 			head.Says = fmt.Sprintf("%s of %d name servers, %s", ordinal(i), n, by.ServersFrom)
@@ -50,7 +50,7 @@ func (w *World) askServers(by Asking, name string, typ uint16) Answer {
 // silent is what comes of a question that nobody answers, with why.
 func silent(head Fell, title, says, rule string) Answer {
 	return Answer{Outcome: Silent, Values: []string{}, Steps: []Fell{head,
-		{Stratum: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
+		{Layer: Transported, State: Stopped, Title: title, Says: says, Rule: rule}}}
 }
 
 // askLive asks a server of the world twice: cold, and again when it may know the answer.
@@ -80,7 +80,7 @@ func (w *World) askLive(by Asking, at netip.Addr, name string, typ uint16, head 
 	if m.Rcode != dns.RcodeSuccess {
 		state = Stopped
 	}
-	told := Fell{Stratum: Transported, State: state, Title: "It says " + dns.RcodeToString[m.Rcode], Says: says + "."}
+	told := Fell{Layer: Transported, State: state, Title: "It says " + dns.RcodeToString[m.Rcode], Says: says + "."}
 	if state == Stopped && by.Own == nil && w.stranger(at) && compile.Find(w.book.Inside, name) != nil {
 		told.Says, told.Rule = told.Says+" It is outside the site and knows none of its names.", outsideFirst
 	}
@@ -191,7 +191,7 @@ func (w *World) reachOther(at netip.Addr, name string, head Fell) Answer {
 				w.site.FixedDevices[f].Name, at)
 		}
 	}
-	out.Steps = []Fell{head, {Stratum: Transported, State: Stopped, Title: "Not known", Says: says, Rule: rule}}
+	out.Steps = []Fell{head, {Layer: Transported, State: Stopped, Title: "Not known", Says: says, Rule: rule}}
 	return out
 }
 

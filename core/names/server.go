@@ -238,7 +238,7 @@ func Fit(reply, question *dns.Msg, stream bool) *dns.Msg {
 	return reply
 }
 
-// fall is one question on its way through the strata.
+// fall is one question on its way through the layers.
 type fall struct {
 	*Server
 	now   time.Time
@@ -267,12 +267,12 @@ type result struct {
 func (f *fall) traced() bool { return f.steps != nil }
 
 // step notes what a layer made of the question. id is the id of a record that decided.
-func (f *fall) step(stratum, state, title, says, id string) {
+func (f *fall) step(layer, state, title, says, id string) {
 	if f.steps == nil {
 		return
 	}
 	of, _, _ := strings.Cut(id, "/")
-	*f.steps = append(*f.steps, Fell{Stratum: stratum, State: state, Title: title, Says: says, Of: of})
+	*f.steps = append(*f.steps, Fell{Layer: layer, State: state, Title: title, Says: says, Of: of})
 }
 
 func (f *fall) question(q dns.Question) result {
@@ -330,14 +330,14 @@ func restore(r result, q dns.Question) result {
 	return r
 }
 
-// layers lets a question fall through the strata. alias is the name that the answer leads on to.
+// layers lets a question fall through the layers. alias is the name that the answer leads on to.
 func (f *fall) layers(name string, typ uint16) (r result, alias string) {
 	if domain := f.silencedBy(name); domain != "" {
 		f.step(
 			Silenced,
 			Stopped,
-			"Answered with nothing",
-			domain+" is on the list of domains answered with nothing.",
+			"Blocked domains",
+			domain+" is on the list of blocked domains.",
 			"",
 		)
 		return result{soa: []dns.RR{emptySOA(domain)}, own: true}, ""
@@ -452,7 +452,7 @@ func (f *fall) home(name string, typ uint16) (result, bool) {
 		}
 		return result{answer: list, own: true}, true
 	}
-	f.step(Home, Stopped, "Kept at home", why+" Nothing written here has this name, and nobody else is asked.", "")
+	f.step(Home, Stopped, "Not forwarded", why+" Nothing written here has this name, and nobody else is asked.", "")
 	r := result{code: dns.RcodeNameError, soa: []dns.RR{emptySOA(domain)}, own: true}
 	if name == domain {
 		r.code = dns.RcodeSuccess

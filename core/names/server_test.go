@@ -197,7 +197,7 @@ func TestAnswers(t *testing.T) {
 				data = append(data, zone.DataOf(rr, ""))
 			}
 			for _, st := range steps {
-				layers = append(layers, st.Stratum)
+				layers = append(layers, st.Layer)
 			}
 			assert.Equal(t, c.want, strings.Join(data, " "))
 			if c.layers != "" {

@@ -151,7 +151,7 @@ func (l *looker) look(v Sighting) One {
 		return o
 	}
 	if Randomised(v.MAC) {
-		o.remark(MadeUp, "The MAC was made up by the machine and may change; a reservation for it will not hold.")
+		o.remark(MadeUp, "The MAC is randomised and may change; a reservation for it will not hold.")
 	}
 	if twin, found := l.twin(v); found {
 		o.remark(Cloned, "Heard on %s, and the same MAC at %s on %s. Two machines share it, and take each other's "+

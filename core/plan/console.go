@@ -139,7 +139,7 @@ func (v *values) iface(i yang.Interface) {
 		}
 		v.add("Account", u.Account)
 		v.add("MTU", strconv.Itoa(u.MTU))
-		v.add("Translates", joined(u.Translate))
+		v.add("Translates (NAT)", joined(u.Translate))
 	}
 }
 
@@ -213,7 +213,7 @@ func (v *values) names(c yang.Config) {
 		v.add("Key", n.Key)
 		v.add("Algorithm", n.Algorithm)
 		v.seconds("TTL", n.TTL)
-		v.seconds("Looks every", n.Every)
+		v.seconds("Checked every", n.Every)
 		v.seconds("Between two updates", n.Least)
 		v.add("On", yes(n.Enabled))
 	}

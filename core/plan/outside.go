@@ -40,7 +40,7 @@ func (p *planner) keepOutside() (steps []Step) {
 		if had && !p.unkept(was) && reflect.DeepEqual(was, n) {
 			continue
 		}
-		why := fmt.Sprintf("It has the address of %s; the device looks every %s", n.Interface,
+		why := fmt.Sprintf("It has the address of %s; the device checks it every %s", n.Interface,
 			option.FormatDuration(time.Duration(n.Every)*time.Second))
 		if !n.Enabled {
 			why = "It is switched off, and stays where it is"

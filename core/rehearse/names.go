@@ -115,7 +115,7 @@ func nameRung(name string, a names.Answer) Rung {
 	for _, s := range a.Steps {
 		if s.State == names.Stopped {
 			r.Value, r.Rule = s.Title, s.Rule
-			if s.Says != "" && slices.Contains(saying, s.Stratum) {
+			if s.Says != "" && slices.Contains(saying, s.Layer) {
 				r.Value = s.Says
 			}
 			break

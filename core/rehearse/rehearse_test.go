@@ -208,7 +208,7 @@ func TestServedThroughARelay(t *testing.T) {
 
 	_, i, _ := s.Interface("if-moss-sw-v24")
 	i.Permits = []string{site.PermitPing}
-	assert.Equal(t, "lease fail vlan24 lets no DHCP in dhcp-not-permitted", ladder(t, s, "net-moss-ward")[1])
+	assert.Equal(t, "lease fail vlan24 blocks DHCP dhcp-not-permitted", ladder(t, s, "net-moss-ward")[1])
 	_, trunk, _ := s.Interface("if-moss-barn-1")
 	trunk.Tagged = []int{70}
 	assert.Equal(t,

@@ -61,7 +61,7 @@ var Told = map[string]netip.Addr{
 	"hut.tidewater.example": netip.AddrFrom4([4]byte{203, 0, 113, 7}),
 }
 
-// Before is what the lines of following names had in the day before the demonstration begins, the oldest first: so many
+// Before is what the lines of dynamic names had in the day before the demonstration begins, the oldest first: so many
 // minutes ago, by the name. Of the hut's and the yard's name the world was not told the last.
 var Before = map[string][]Had{
 	"remote.quill.example":  {{1440, addr("192.0.2.18")}, {1002, addr("192.0.2.64")}, {404, addr("192.0.2.77")}},

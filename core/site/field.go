@@ -281,7 +281,7 @@ const vlanWhat = "a VLAN id; type a number from 1 to 4094, or nothing where unta
 func chosen[T any](name, label string, at func(*T) *string, what string, choices ...Choice) *Field {
 	f := typed(name, label, func(_ *Reading, p *T, t string) error {
 		if !slices.ContainsFunc(choices, func(c Choice) bool { return c.Value == t }) {
-			return fmt.Errorf("%q is not %s; choose %s", t, what, orList(choices))
+			return fmt.Errorf("%q is not %s; %s", t, what, orList(choices))
 		}
 		*at(p) = t
 		return nil
@@ -301,11 +301,19 @@ func plainly(values ...string) []Choice {
 
 func orList(choices []Choice) string {
 	var values []string
+	begins := "choose "
 	for _, c := range choices {
+		if c.Value == "" {
+			begins = "leave it empty, or choose "
+			continue
+		}
 		values = append(values, c.Value)
 	}
 	last := len(values) - 1
-	return strings.Join(values[:last], ", ") + " or " + values[last]
+	if last == 0 {
+		return begins + values[0]
+	}
+	return begins + strings.Join(values[:last], ", ") + " or " + values[last]
 }
 
 // onOff is a switch. on and off are what a change of it is called.

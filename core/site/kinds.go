@@ -175,14 +175,14 @@ func poolKind() *Kind {
 		words("name", "Name", func(p *Pool) *string { return &p.Name }).
 			must("a pool needs a name; type who it is for, for example Clinic PCs"),
 		ranges,
-		onOff("enabled", "Switched", func(p *Pool) *bool { return &p.Enabled }, "Off: stored, no client is answered"),
+		onOff("enabled", "Serving", func(p *Pool) *bool { return &p.Enabled }, "Off: stored, no client is answered"),
 		served,
 		tells("lease", "Lease time", option.LeaseTime, options).hint("For example 8 hours; empty for the network’s"),
 		tells("t1", "Renewal time T1", option.RenewalT1, options).hint("Empty for half the lease time"),
 		tells("t2", "Rebinding time T2", option.RebindingT2, options).hint("Empty for seven eighths"),
 		class,
-		identifier("forClient", "Only for identifiers that begin", func(p *Pool) *string { return &p.ForClient }).
-			said("only for clients").hint("Empty for any client"),
+		identifier("forClient", "Client identifier begins with", func(p *Pool) *string { return &p.ForClient }).
+			said("client identifier begins with").hint("Empty for any client"),
 		words("note", "Note", func(p *Pool) *string { return &p.Note }),
 	}}, about[Pool]{
 		at: top(poolList), id: poolID, called: func(p *Pool) string { return p.Name }, options: options,
@@ -361,7 +361,7 @@ func knownKind() *Kind {
 			must("a MAC is missing; type twelve hex digits, for example 00:00:5e:00:53:1c"),
 		hostname("name", "Host name", func(k *KnownClient) *string { return &k.Name }).
 			hint("What people call it; may be empty"),
-		words("ignored", "Ignore, because", func(k *KnownClient) *string { return &k.Ignored }).
+		words("ignored", "Ignored, reason", func(k *KnownClient) *string { return &k.Ignored }).
 			hint("Why what is seen of it needs no attention; empty: keep warning"),
 	}}, about[KnownClient]{
 		at:     top(func(s *Site) *[]KnownClient { return &s.KnownClients }),

@@ -55,9 +55,9 @@ func interfaceKind() *Kind {
 	fields = append(fields, uplinkFields()...)
 	fields = append(fields, learntFields()...)
 	fields = append(fields,
-		list("permits", "Permits from its network", func(i *Interface) *[]string { return &i.Permits }, items,
+		list("permits", "Allowed services", func(i *Interface) *[]string { return &i.Permits }, items,
 			readPermit, strings.TrimSpace).
-			hint("What its network may ask of the device").when("kind", others...),
+			hint("What its networks may ask of this device").when("kind", others...),
 		list("relayTo", "Relays DHCP to", func(i *Interface) *[]netip.Addr { return &i.RelayTo }, items, readAddress,
 			netip.Addr.String).said("relays to").
 			hint("Addresses of the servers; empty where it does not relay").when("kind", others...),
@@ -178,13 +178,13 @@ func cableTo() *Field {
 // uplinkFields are what only an uplink has. An interface of another kind has none of
 // it, whatever is typed.
 func uplinkFields() []*Field {
-	method := uplinkWords("method", "Address by", func(u *UplinkFacts) *string { return &u.Method },
+	method := uplinkWords("method", "Address assignment", func(u *UplinkFacts) *string { return &u.Method },
 		func(t string) error {
 			if t != ByDHCP && t != ByFixed && t != ByPPPoE {
 				return fmt.Errorf("%q is not a way to get an address; choose %s, %s or %s", t, ByDHCP, ByFixed, ByPPPoE)
 			}
 			return nil
-		}).said("gets its address by").when("kind", Uplink)
+		}).said("address assignment").when("kind", Uplink)
 	method.Input, method.Choices, method.Mono = InputChoice,
 		[]Choice{{ByDHCP, "DHCP"}, {ByFixed, "Fixed"}, {ByPPPoE, "PPPoE"}}, false
 	method.text = func(part any) string { return part.(*Interface).method() }
@@ -194,7 +194,7 @@ func uplinkFields() []*Field {
 	secret := uplinkWords("secret", "Password", func(u *UplinkFacts) *string { return &u.Secret },
 		checkKept).when("method", ByPPPoE)
 	keptSecret(secret).said("password")
-	translates := pointers("translates", "Translates", KindNetwork, func(i *Interface) []string {
+	translates := pointers("translates", "Translates (NAT)", KindNetwork, func(i *Interface) []string {
 		if i.Uplink == nil {
 			return nil
 		}
@@ -203,7 +203,7 @@ func uplinkFields() []*Field {
 		hint("Networks that reach the internet through it").when("kind", Uplink)
 	return []*Field{
 		addresses, method,
-		typed("uplinkGateway", "Provider’s router", func(r *Reading, i *Interface, t string) error {
+		typed("uplinkGateway", "Gateway", func(r *Reading, i *Interface, t string) error {
 			a := netip.Addr{}
 			if t != "" {
 				var err error
@@ -244,15 +244,15 @@ func uplinkFields() []*Field {
 
 // learntFields are what an uplink learns from the provider, by DHCP (RFC 2132) or PPPoE (RFC 1877).
 func learntFields() []*Field {
-	passes := onOff("passesOn", "What it learns", func(i *Interface) *bool { return &i.facts().PassesOn },
-		"Kept to the device").choices("Told to clients, where nothing is set").said("passes on what it learns")
+	passes := onOff("passesOn", "Learnt from the provider", func(i *Interface) *bool { return &i.facts().PassesOn },
+		"Kept to the device").choices("Given to clients, where nothing is set").said("learnt from the provider")
 	passes.text = func(part any) string {
 		u := part.(*Interface).Uplink
 		return strconv.FormatBool(u != nil && u.PassesOn)
 	}
 	passes.show = func(_ *Site, part any) []string {
 		if u := part.(*Interface).Uplink; u != nil && u.PassesOn {
-			return []string{"told to clients, where nothing is set"}
+			return []string{"given to clients, where nothing is set"}
 		}
 		return nil
 	}

@@ -21,7 +21,7 @@ func resolverKind() *Kind {
 		words("name", "Name", func(r *Resolver) *string { return &r.Name }).
 			must("a resolver needs a name; type for example Kelder names"),
 		runsOn(),
-		onOff("enabled", "Switched", func(r *Resolver) *bool { return &r.Enabled }, "Off: stored, nobody is answered"),
+		onOff("enabled", "Serving", func(r *Resolver) *bool { return &r.Enabled }, "Off: stored, nobody is answered"),
 	}
 	fields = append(fields, askingFields()...)
 	fields = append(fields, keepingFields()...)
@@ -98,8 +98,8 @@ func askingFields() []*Field {
 
 // keepingFields are what a resolver makes of names itself.
 func keepingFields() []*Field {
-	silenced := lines("silenced", "Answered with nothing", func(r *Resolver) *[]string { return &r.Silenced },
-		readSilenced, strings.TrimSpace).said("domains answered with nothing").
+	silenced := lines("silenced", "Blocked domains", func(r *Resolver) *[]string { return &r.Silenced },
+		readSilenced, strings.TrimSpace).said("blocked domains").
 		hint("One domain a line, or lines of a hosts file")
 	silenced.show = func(_ *Site, part any) []string {
 		n := len(part.(*Resolver).Silenced)
@@ -147,10 +147,10 @@ func listenerFields() []*Field {
 		onOff("stopsOthers", "Other programs on its ports", func(r *Resolver) *bool { return &r.StopsOthers },
 			"Left alone; it cannot listen beside them").said("stops other programs on its ports").
 			choices("Stopped before it listens"),
-		chosen("logLevel", "Writes down", func(r *Resolver) *string { return &r.LogLevel }, "a log level",
+		chosen("logLevel", "Log level", func(r *Resolver) *string { return &r.LogLevel }, "a log level",
 			Choice{"", "Errors"}, Choice{LogOff, "Nothing"}, Choice{LogQueries, "Every question"}).said("log level"),
-		onOff("hidesIdentity", "Which program it is", func(r *Resolver) *bool { return &r.Hides },
-			"Told to who asks").said("hides its identity").choices("Kept to itself"),
+		onOff("hidesIdentity", "Version answer", func(r *Resolver) *bool { return &r.Hides },
+			"Given to anybody who asks").said("version answer").choices("Refused"),
 	}
 }
 

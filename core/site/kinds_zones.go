@@ -19,7 +19,7 @@ func zoneKind() *Kind {
 		typed("name", "Zone", readZoneName, func(z *Zone) string { return z.Name }).mono().
 			hint("A domain, or a prefix for its reverse zone: 10.84.18.0/24").
 			must("a zone needs a name; type for example kelder.larkrise.example, or a prefix for its reverse zone"),
-		chosen("side", "Answered", func(z *Zone) *string { return &z.Side }, "a side",
+		chosen("side", "View", func(z *Zone) *string { return &z.Side }, "a side",
 			Choice{Inside, "Inside, by the site’s resolvers"}, Choice{Outside, "Outside, seen from the internet"}),
 		onOff("partial", "Names it does not have", func(z *Zone) *bool { return &z.Partial }, "Are not there").
 			said("names it does not have").choices("Are asked of the forwarders").when("side", Inside),
@@ -38,7 +38,7 @@ func zoneKind() *Kind {
 			hint("The name of the TSIG key that reads and writes it").when("side", Outside),
 		algorithm(func(z *Zone) *string { return &z.KeyAlgorithm }).when("side", Outside),
 		keyItself(func(z *Zone) *string { return &z.Secret }).when("side", Outside),
-		webAddress("keysAt", "Keys are made at", func(z *Zone) *string { return &z.KeysAt }).when("side", Outside).
+		webAddress("keysAt", "Key service", func(z *Zone) *string { return &z.KeysAt }).when("side", Outside).
 			hint("Of the provider: https://names.provider.example; empty where keys are typed here"),
 		keptSecret(typed("account", "Password of the account there", func(_ *Reading, z *Zone, t string) error {
 			z.Account = t
@@ -80,10 +80,10 @@ func holder() *Field {
 
 // keyItself is a TSIG key as it is typed.
 func keyItself[T any](at func(*T) *string) *Field {
-	return keptSecret(typed("secret", "The key itself", func(_ *Reading, p *T, t string) error {
+	return keptSecret(typed("secret", "Secret", func(_ *Reading, p *T, t string) error {
 		*at(p) = t
 		return checkKept(t)
-	}, func(p *T) string { return *at(p) })).said("key itself")
+	}, func(p *T) string { return *at(p) })).said("secret")
 }
 
 func algorithm[T any](at func(*T) *string) *Field {
@@ -91,8 +91,8 @@ func algorithm[T any](at func(*T) *string) *Field {
 	for _, a := range Algorithms[1:] {
 		choices = append(choices, Choice{a, a})
 	}
-	return chosen("keyAlgorithm", "The key signs by", at,
-		"a way to sign", choices...).said("signs by")
+	return chosen("keyAlgorithm", "Algorithm", at,
+		"an algorithm", choices...).said("algorithm")
 }
 
 func zoneList(s *Site) *[]Zone { return &s.Zones }
@@ -207,7 +207,7 @@ func reverse[T any](at func(*T) *bool) *Field {
 
 func serviceKind() *Kind {
 	name := typed("name", "Name", readServiceName, func(p *Service) string { return p.Name })
-	base := typed("base", "Behind", func(r *Reading, p *Service, t string) error {
+	base := typed("base", "Behind proxy", func(r *Reading, p *Service, t string) error {
 		v, err := zone.ReadData("CNAME", t, r.Site.Domain)
 		if err == nil {
 			p.Base = v
@@ -356,13 +356,13 @@ func followingKind() *Kind {
 			name.mono().hint("One word is of the zone; else the whole name: remote.quill.example").
 				must("the name is missing; type for example remote.quill.example"),
 			uplink,
-			onOff("enabled", "Switched", func(f *Following) *bool { return &f.Enabled }, "Off").choices("On"),
+			onOff("enabled", "Serving", func(f *Following) *bool { return &f.Enabled }, "Off").choices("On"),
 			chosen("keeper", "Kept by", func(f *Following) *string { return &f.Keeper }, "who keeps it",
 				Choice{"", "Lithos, when it reads the device"}, Choice{KeptByDevice, "The device of the uplink"}).
 				said("kept by"),
-			chosen("addresses", "Has", func(f *Following) *string { return &f.Addresses }, "a kind of address",
+			chosen("addresses", "Record types", func(f *Following) *string { return &f.Addresses }, "a kind of address",
 				Choice{"", "The IPv4 address (A)"}, Choice{OnlyIPv6, "The IPv6 address (AAAA)"},
-				Choice{BothFamilies, "Both"}).said("has"),
+				Choice{BothFamilies, "Both"}).said("record types"),
 			chosen("source", "The address is", func(f *Following) *string { return &f.Source }, "a way to learn it",
 				Choice{"", "What the uplink has"}, Choice{AskedOutside, "Asked of an outside service"}).
 				said("address is").when("keeper", KeptByDevice),
@@ -380,9 +380,9 @@ func followingKind() *Kind {
 			algorithm(func(f *Following) *string { return &f.KeyAlgorithm }).when("how", ""),
 			keyItself(func(f *Following) *string { return &f.Secret }),
 			ttl(func(f *Following) *int { return &f.TTL }).hint("Seconds; empty for 120"),
-			count("every", "Looks every", func(f *Following) *int { return &f.Every }, 86400, "seconds").
+			count("every", "Checked every", func(f *Following) *int { return &f.Every }, 86400, "seconds").
 				hint("Seconds; empty for 300").when("keeper", KeptByDevice),
-			count("least", "Least time between updates", func(f *Following) *int { return &f.Least }, 86400, "seconds").
+			count("least", "Update at most every", func(f *Following) *int { return &f.Least }, 86400, "seconds").
 				hint("Seconds; empty for 60"),
 			words("note", "Note", func(f *Following) *string { return &f.Note }),
 		}}, about[Following]{

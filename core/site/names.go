@@ -53,9 +53,9 @@ type Resolver struct {
 	NegativeTTL  int      `json:"negativeTTL,omitempty" range:"1-86400" doc:"longest time it is remembered that a name is not there, in seconds; 3600 when not given"`
 	LocalTTL     int      `json:"localTTL,omitempty" range:"1-86400" doc:"how long others may keep names of leases, in seconds; 60 when not given"`
 	StopsOthers  bool     `json:"stopsOthers,omitempty" doc:"whether programs of the device that hold its ports are stopped before it listens"`
-	LogLevel     string   `json:"logLevel,omitempty" doc:"what it writes down; errors when not given" enum:"off,errors,queries"`
-	Hides        bool     `json:"hidesIdentity,omitempty" doc:"whether it keeps to itself which program it is"`
-	Silenced     []string `json:"silenced,omitempty" doc:"domains answered with nothing, with all below them"`
+	LogLevel     string   `json:"logLevel,omitempty" doc:"log level; errors when not given" enum:"off,errors,queries"`
+	Hides        bool     `json:"hidesIdentity,omitempty" doc:"whether it refuses to say its version"`
+	Silenced     []string `json:"silenced,omitempty" doc:"blocked domains, with all below them"`
 	Note         string   `json:"note,omitempty" doc:"free text"`
 }
 
@@ -236,7 +236,7 @@ type Following struct {
 	Note         string `json:"note,omitempty" doc:"free text"`
 }
 
-// What of a following name may be said beside the usual.
+// What of a dynamic name may be said beside the usual.
 const (
 	KeptByDevice = "device"  // by the device of the uplink
 	OnlyIPv6     = "ipv6"    // it has the line's IPv6 address alone
@@ -245,7 +245,7 @@ const (
 	ByRequest    = "request" // told by the HTTPS request
 )
 
-// What a following name has where nothing is said, in seconds.
+// What a dynamic name has where nothing is said, in seconds.
 const (
 	FollowingTTL   = 120
 	FollowingEvery = 300

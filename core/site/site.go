@@ -30,7 +30,7 @@ type Site struct {
 	Contacts     string         `json:"contacts,omitempty" doc:"who to ask there: a name, what they are and how they are reached, with semicolons between people"`
 	Note         string         `json:"note,omitempty" doc:"free text"`
 	Block        []netip.Prefix `json:"block" doc:"the prefixes allotted to the site"`
-	Domain       string         `json:"domain,omitempty" doc:"the site's own domain; clients are told it as option 15"`
+	Domain       string         `json:"domain,omitempty" doc:"the site's own domain; clients receive it as option 15"`
 	Options      []Option       `json:"options,omitempty" doc:"DHCP options for every network of the site"`
 	Devices      []Device       `json:"devices,omitempty" doc:"routers, firewalls, switches and servers"`
 	Networks     []Network      `json:"networks,omitempty" doc:"the IP subnets of the site"`
@@ -41,7 +41,7 @@ type Site struct {
 	Resolvers    []Resolver    `json:"resolvers,omitempty" doc:"the name servers of the site's devices"`
 	Zones        []Zone        `json:"zones,omitempty" doc:"the site's DNS zones, inside and outside"`
 	Services     []Service     `json:"services,omitempty" doc:"names of what is behind a proxy"`
-	Following    []Following   `json:"following,omitempty" doc:"outside names that follow the changing address of a line"`
+	Following    []Following   `json:"following,omitempty" doc:"outside names kept at the changing address of a line"`
 	Certificates []Certificate `json:"certificates,omitempty" doc:"names that certificates are had for, by a challenge in an outside zone"`
 
 	VendorClasses     []VendorClass      `json:"vendorClasses,omitempty" doc:"kinds of client, told apart by what they send as option 60"`
@@ -177,13 +177,13 @@ const (
 // UplinkFacts is what an uplink needs to reach the internet.
 type UplinkFacts struct {
 	Method     string     `json:"method" doc:"how it gets its address" enum:"dhcp,fixed,pppoe"`
-	Gateway    netip.Addr `json:"gateway,omitzero" doc:"the provider's router, of a fixed address"`
+	Gateway    netip.Addr `json:"gateway,omitzero" doc:"the gateway at the provider, of a fixed address"`
 	Account    string     `json:"account,omitempty" doc:"PPPoE account name"`
 	Secret     string     `json:"secret,omitempty" doc:"name under which Lithos keeps the PPPoE password; never the password"`
 	MTU        int        `json:"mtu,omitempty" range:"576-9000" doc:"largest packet, 576 to 9000 octets; 1500 when not given, 1492 for PPPoE"`
 	Translates []string   `json:"translates,omitempty" doc:"ids of the networks whose addresses it translates"`
 	// What the provider tells the uplink, and whether clients are told it where nothing is set.
-	PassesOn      bool         `json:"passesOn,omitempty" doc:"whether clients are told the name servers and the domain that the uplink learns, where nothing is set"`
+	PassesOn      bool         `json:"passesOn,omitempty" doc:"whether clients receive the name servers and the domain that the uplink learns, where nothing is set"`
 	LearntServers []netip.Addr `json:"learntServers,omitempty" doc:"the name servers that the uplink learnt from the provider, as recorded"`
 	LearntDomain  string       `json:"learntDomain,omitempty" doc:"the domain that the uplink learnt from the provider, as recorded"`
 }
@@ -207,7 +207,7 @@ type Network struct {
 	Purpose string       `json:"purpose,omitempty" doc:"who uses it"`
 	Prefix  netip.Prefix `json:"prefix" form:"prefix" doc:"the subnet, for example 10.84.20.0/26"`
 	VLAN    int          `json:"vlan,omitempty" doc:"VLAN id, 1 to 4094; none where untagged"`
-	Gateway netip.Addr   `json:"gateway,omitzero" doc:"the router's address; clients are told it as option 3"`
+	Gateway netip.Addr   `json:"gateway,omitzero" doc:"the router's address; clients receive it as option 3"`
 	Options []Option     `json:"options,omitempty" doc:"DHCP options for clients of this network"`
 }
 

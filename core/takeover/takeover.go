@@ -308,7 +308,7 @@ func (r *reader) decode(device, of string, o yang.Option) (site.Option, bool) {
 	return site.Option{Code: o.Code, Value: text}, true
 }
 
-// options reads what every pool's clients are told alike, into the level of the site.
+// options reads what all pools give alike, into the level of the site.
 func (r *reader) options(held []Device) {
 	pools, values := 0, map[uint8]map[string]int{}
 	far := map[uint8]string{} // what comes from a level above networks: it is not sent unasked

@@ -111,9 +111,9 @@ func (p Path) Sentence(n *site.Network) string {
 	case len(p.Breaks) > 0:
 		return "The path breaks: " + p.Breaks[0].Says + "."
 	case !p.Drawn:
-		return fmt.Sprintf("%s lives on %s. No cables are recorded.", n.Name, p.Homes[0])
+		return fmt.Sprintf("%s is on %s. No cables are recorded.", n.Name, p.Homes[0])
 	case len(p.Plugs) == 0:
-		return fmt.Sprintf("%s lives on %s and comes out at no port.", n.Name, p.Homes[0])
+		return fmt.Sprintf("%s is on %s and comes out at no port.", n.Name, p.Homes[0])
 	}
 	var at []string
 	for _, plug := range p.Plugs {
@@ -125,7 +125,7 @@ func (p Path) Sentence(n *site.Network) string {
 		more = fmt.Sprintf(" and %d more", len(at)-shown)
 		at = at[:shown]
 	}
-	return fmt.Sprintf("%s lives on %s and comes out at %s%s.", n.Name, p.Homes[0], strings.Join(at, ", "), more)
+	return fmt.Sprintf("%s is on %s and comes out at %s%s.", n.Name, p.Homes[0], strings.Join(at, ", "), more)
 }
 
 // carries says which VLANs pass a cable.

@@ -139,15 +139,15 @@ func TestSentence(t *testing.T) {
 	s := chain()
 	n := &s.Networks[0]
 	say := func() string { return topology.Draw(s, n).Says }
-	assert.Equal(t, "Desks lives on lan.7 of rt and comes out at p2 of sw-b, p3 of sw-a.", say())
+	assert.Equal(t, "Desks is on lan.7 of rt and comes out at p2 of sw-b, p3 of sw-a.", say())
 	b := &s.Devices[2]
 	for _, name := range []string{"p5", "p6"} {
 		b.Interfaces = append(b.Interfaces, site.Interface{ID: name, Name: name, Kind: site.Port, Untagged: 7})
 		if name == "p5" {
-			assert.Equal(t, "Desks lives on lan.7 of rt and comes out at p2 of sw-b, p5 of sw-b, p3 of sw-a.", say())
+			assert.Equal(t, "Desks is on lan.7 of rt and comes out at p2 of sw-b, p5 of sw-b, p3 of sw-a.", say())
 		}
 	}
-	assert.Equal(t, "Desks lives on lan.7 of rt and comes out at p2 of sw-b, p5 of sw-b, p6 of sw-b and 1 more.", say())
+	assert.Equal(t, "Desks is on lan.7 of rt and comes out at p2 of sw-b, p5 of sw-b, p6 of sw-b and 1 more.", say())
 	for i := range s.Devices {
 		for k := range s.Devices[i].Interfaces {
 			if f := &s.Devices[i].Interfaces[k]; f.Peer == "" {
@@ -155,7 +155,7 @@ func TestSentence(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, "Desks lives on lan.7 of rt and comes out at no port.", say())
+	assert.Equal(t, "Desks is on lan.7 of rt and comes out at no port.", say())
 	n.Prefix = netip.MustParsePrefix("10.9.0.0/24")
 	assert.Equal(t, "No device has an interface in 10.9.0.0/24.", say())
 }

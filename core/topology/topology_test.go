@@ -150,7 +150,7 @@ func TestDrawing(t *testing.T) {
 	for _, c := range d.Cables {
 		assert.Equal(t, c.Carries == "24, 70 tagged", c.Lit, c.FromPort)
 	}
-	assert.Contains(t, d.Says, "Ward lives on vlan24 of sw-moss and comes out at")
+	assert.Contains(t, d.Says, "Ward is on vlan24 of sw-moss and comes out at")
 	s.Devices = nil
 	assert.Equal(t, "No device has an interface in 10.84.50.0/24.", topology.Draw(s, n).Says)
 	assert.NotNil(t, topology.Draw(s, nil).Devices)

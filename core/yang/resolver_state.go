@@ -66,6 +66,6 @@ type Question struct {
 	Type         string    `json:"type"`
 	Code         string    `json:"code"`
 	Data         string    `json:"data,omitempty"`
-	Stratum      string    `json:"stratum"`
+	Layer        string    `json:"layer"`
 	Microseconds int64     `json:"microseconds"`
 }

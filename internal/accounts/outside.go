@@ -46,7 +46,7 @@ func (s *Service) Where(at netip.AddrPort) netip.AddrPort {
 	return at
 }
 
-// TellName tells the server of a following name an address for it, or for another name with its key. A
+// TellName tells the server of a dynamic name an address for it, or for another name with its key. A
 // transfer.RefusedError says why it was not taken.
 func (s *Service) TellName(
 	ctx context.Context, siteID string, z site.Zone, w *site.Following, name string, a netip.Addr,

@@ -168,7 +168,7 @@ func BenchmarkRounds(b *testing.B) {
 	b.ReportMetric(float64(lists[0].Milliseconds()), "ms-first-time")
 }
 
-// BenchmarkFollowing checks 2,000 following names at 200 sites in one pass, each with a day of what its line had and
+// BenchmarkFollowing checks 2,000 dynamic names at 200 sites in one pass, each with a day of what its line had and
 // what was told, in turn with merely reading the rows of that, and with the page that draws them.
 func BenchmarkFollowing(b *testing.B) {
 	c := open(b)

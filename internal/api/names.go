@@ -21,18 +21,18 @@ type ResolverInput struct {
 // nameOperations are the names of a site and its resolvers.
 func (s *server) nameOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/names", "names",
-		"The strata that a question falls through, and what one of them holds"),
+		"The layers of a resolver, in the order in which it looks, and what one of them holds"),
 		func(ctx context.Context, in *struct {
 			Drafted
-			Stratum string `query:"stratum" maxLength:"100" doc:"id of the one that is listed; the site's own zone when empty"`
-			Of      string `query:"resolver" maxLength:"64" doc:"id of the resolver whose strata are listed; the site's first when empty"`
+			Layer string `query:"layer" maxLength:"100" doc:"id of the one that is listed; the site's own zone when empty"`
+			Of    string `query:"resolver" maxLength:"64" doc:"id of the resolver whose layers are listed; the site's first when empty"`
 		}) (*body[*view.NamesView], error) {
 			p, err := s.work.Page(ctx, in.Site, in.Order)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			ages, err := s.work.Store.NameAges(ctx, p.Site.ID)
-			return drawn(s, p, err, func() *view.NamesView { return p.Names(in.Stratum, in.Of, ages) })
+			return drawn(s, p, err, func() *view.NamesView { return p.Names(in.Layer, in.Of, ages) })
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/zones/{zone}/text", "zone-text",
 		"A zone in an open format"),
@@ -107,7 +107,7 @@ func (s *server) followingOperations(api huma.API) {
 			return answer(s, v, err)
 		})
 	huma.Register(api, op(http.MethodGet, "/api/sites/{site}/following/{following}/resolvers", "following-resolvers",
-		"What resolvers on the internet hold of a following name"),
+		"What resolvers on the internet hold of a dynamic name"),
 		func(ctx context.Context, in *struct {
 			SiteInput
 			Following string `path:"following" doc:"id of the name" maxLength:"64"`

@@ -57,7 +57,7 @@ func (s *server) orderOperations(api huma.API) {
 			return s.orderAfter(ctx, in.Order, s.work.Pushes.SetWindow(ctx, who(ctx), in.Order, in.Body))
 		})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/wait", "wait",
-		"Leave an order to start by itself when its change window opens, or not any more"),
+		"Leave an order to start automatically when its change window opens, or not any more"),
 		func(ctx context.Context, in *struct {
 			OrderInput
 			Body struct {
@@ -76,7 +76,7 @@ func (s *server) draftOperations(api huma.API) {
 		OrderInput
 		Body struct {
 			draft.Change
-			KeyFor  string    `json:"keyFor,omitempty" maxLength:"64" doc:"instead of a change: id of a following name that a key is made for by its provider; it is put into the draft and not shown"`
+			KeyFor  string    `json:"keyFor,omitempty" maxLength:"64" doc:"instead of a change: id of a dynamic name that a key is made for by its provider; it is put into the draft and not shown"`
 			Follow  bool      `json:"follow,omitempty" doc:"with keyFor: lets a record written by hand follow, which its provider does at once"`
 			Before  string    `json:"before,omitempty" enum:"keep,end" doc:"with keyFor: what becomes of the key that was made for it before"`
 			Replace string    `json:"replace,omitempty" maxLength:"253" doc:"instead of a change: the key of zone that its provider replaces; the new one is put into the draft wherever the other is used, and not shown"`
@@ -120,13 +120,13 @@ func (s *server) draftOperations(api huma.API) {
 
 // stepOperations take steps of a draft back, do them again, and bring them to a newer revision.
 func (s *server) stepOperations(api huma.API) {
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Take back the last step"),
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/undo", "undo", "Undo the last step"),
 		func(ctx context.Context, in *struct {
 			OrderInput
 			Body struct {
 				Version int32     `json:"version" doc:"the draft's version the change was made on"`
 				Look    view.Look `json:"look"`
-				Others  bool      `json:"others,omitempty" doc:"take it back even when it is another technician's"`
+				Others  bool      `json:"others,omitempty" doc:"undo it even when it is another technician's"`
 			}
 		}) (*body[*view.Changed], error) {
 			in.Body.Look.Order = in.Order
@@ -136,14 +136,14 @@ func (s *server) stepOperations(api huma.API) {
 			}
 			return &body[*view.Changed]{s.changed(out, in.Body.Look)}, nil
 		})
-	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/steps/{seq}/take-back", "take-back",
-		"Take back one step, wherever it stands, unless a later one needs it"),
+	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/steps/{seq}/undo", "undo-step",
+		"Undo one step, wherever it stands, unless a later one needs it"),
 		func(ctx context.Context, in *struct {
 			OrderInput
 			Seq  int32 `path:"seq"`
 			Body struct {
 				Version int32 `json:"version"`
-				Others  bool  `json:"others,omitempty" doc:"take it back even when it is another technician's"`
+				Others  bool  `json:"others,omitempty" doc:"undo it even when it is another technician's"`
 			}
 		}) (*body[*work.OrderView], error) {
 			_, err := s.work.Drafts.TakeBack(ctx, who(ctx), in.Order, in.Body.Version, in.Seq, in.Body.Others)
@@ -198,7 +198,7 @@ func (s *server) rehearsalOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/orders/{order}/rehearsal/clients", "rehearsed-clients",
 		"Some of the clients of the rehearsal"), func(ctx context.Context, in *struct {
 		OrderInput
-		Moving bool `query:"moving" doc:"those that are told something else; otherwise those that keep what they have"`
+		Moving bool `query:"moving" doc:"those that are affected; otherwise those that keep what they have"`
 		From   int  `query:"from" minimum:"0" maximum:"10000000" doc:"how many to pass over"`
 	}) (*body[*push.ClientPage], error) {
 		v, err := s.work.Pushes.RehearsedClients(ctx, in.Order, in.Moving, in.From)

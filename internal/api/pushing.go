@@ -42,7 +42,7 @@ func (s *server) pushOperations(api huma.API) {
 		return s.orderAfter(ctx, in.Order, s.work.Pushes.Tick(ctx, who(ctx), in.Order, in.Body.Seq, in.Body.Seen))
 	})
 	huma.Register(api, op(http.MethodPost, "/api/orders/{order}/runbook/untick", "untick",
-		"Take the last tick of a device's runbook back"), func(ctx context.Context, in *struct {
+		"Undo the last tick of a device's runbook"), func(ctx context.Context, in *struct {
 		OrderInput
 		Body struct {
 			Seq int32 `json:"seq" doc:"of the line"`

@@ -21,7 +21,7 @@ import (
 func (s *server) lookOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/sites", "sites", "Every site with what is wrong there"),
 		func(ctx context.Context, in *struct {
-			Archived bool `query:"archived" doc:"those that were put away instead"`
+			Archived bool `query:"archived" doc:"those that are archived instead"`
 		}) (*body[[]sites.SiteRow], error) {
 			v, err := s.work.Sites.Sites(ctx, in.Archived)
 			return answer(s, v, err)

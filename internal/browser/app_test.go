@@ -21,6 +21,7 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/require"
 
+	"lithos/core/wordstest"
 	"lithos/internal/demo"
 	"lithos/internal/demo/demotest"
 	"lithos/internal/postgres/pgtest"
@@ -335,6 +336,17 @@ func (b *tab) axe(view string) {
 	var found []string
 	require.NoError(b, json.Unmarshal([]byte(result.Value.String()), &found))
 	require.Empty(b, found, "axe-core on %s", view)
+	b.plainWords(view)
+}
+
+// plainWords looks for words that were given up (docs/words.md) on the page as it is shown.
+func (b *tab) plainWords(view string) {
+	b.Helper()
+	words, err := wordstest.ReadGivenUp("../../docs/words.md")
+	require.NoError(b, err)
+	for _, line := range strings.Split(b.text(), "\n") {
+		require.Empty(b, words.In(strings.TrimSpace(line)), "%q on %s", line, view)
+	}
 }
 
 // pictures is the folder that pictures for the documents go to; none when empty.

@@ -119,11 +119,11 @@ func puttingAway(t *testing.T, a *app) {
 	_, err := a.Work.Sites.Import(t.Context(), doc, 0, "")
 	require.NoError(t, err)
 	b := a.at(t, 1280, 800, "/sites/kiln-shed?select=site:site-kiln-shed")
-	b.click("aside button", "^Put this site away$")
+	b.click("aside button", "^Archive this site$")
 	b.axe("putting a site away")
-	b.click("[role=dialog] button", "^Put it away$")
-	b.see("put away")
-	b.click("summary", "put away")
+	b.click("[role=dialog] button", "^Archive it$")
+	b.see("1 archived site")
+	b.click("summary", "archived site")
 	b.axe("sites that were put away")
 	b.until("the button of the site", `() => {
 		const button = document.querySelector('button[aria-label="Bring back Kiln shed"]')
@@ -151,7 +151,7 @@ func lookingBack(t *testing.T, a *app) {
 	b.click("aside button", "^Look up$")
 	b.see("from ")
 	b.axe("who had an address")
-	b.click("section[aria-label='Take out'] a", "^show$")
+	b.click("section[aria-label='Export'] a", "^show$")
 	b.see("Whom to ask")
 	b.axe("a site on one sheet")
 	b.click("a", "^Back to the site$")
@@ -223,7 +223,7 @@ func takingIn(t *testing.T, a *app) {
 		";10.97.21.46;00-00-5E-00-53-E3;till-4\n"+
 		";10.97.21.999;;nowhere\n"), 0o600))
 	b := a.at(t, 1280, 800, "/sites/sail-loft?tab=devices")
-	b.click("button", "^Take in a list or a site file$")
+	b.click("button", "^Import a list or a site file$")
 	b.fill("Title", "The list of the loft")
 	b.click("[role=dialog] button", "^Open$")
 	b.see("nothing is removed")
@@ -267,7 +267,7 @@ func takingIn(t *testing.T, a *app) {
 		return theirs.checked && !other.checked
 	}`)
 	b.picture("take-in")
-	b.click("[role=dialog] button", "^Take in 3 lines$")
+	b.click("[role=dialog] button", "^Import 3 lines$")
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
 	loft, err := a.Work.Sites.Export(t.Context(), "sail-loft")
 	require.NoError(t, err)
@@ -293,15 +293,15 @@ func standards(t *testing.T, a *app) {
 	b.click("button[aria-label='Change Oar standard']", "Change")
 	b.axe("a standard")
 	b.fill("First of window 3", "soon")
-	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.click("[role=dialog] button", "^Preview$")
 	b.see("type two whole numbers")
 	b.fill("First of window 3", "60")
 	b.fill("Value of option 1", "a while")
-	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.click("[role=dialog] button", "^Preview$")
 	b.see("Nothing was kept")
 	b.axe("a standard with wrong values")
 	b.fill("Value of option 1", "4 hours")
-	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.click("[role=dialog] button", "^Preview$")
 	b.see("What becomes of 1 site")
 	b.see("Oar shed")
 	b.axe("what becomes of each site")
@@ -314,13 +314,13 @@ func standards(t *testing.T, a *app) {
 	b.see("Another form of it at Oar shed")
 	b.click("main button", "^Add a standard$")
 	b.fill("Name", "Ferry standard")
-	b.click("[role=dialog] button", "^See what becomes of each site$")
+	b.click("[role=dialog] button", "^Preview$")
 	b.see("No site follows it yet")
 	b.click("[role=dialog] button", "^Keep it$")
 	b.see("Ferry standard is kept")
 }
 
-// An order gets a note and a change window, with wrong times named, and is left to start by itself; a step is taken
+// An order gets a note and a change window, with wrong times named, and is left to start automatically; a step is taken
 // back from the middle of its draft.
 func waiting(t *testing.T, a *app) {
 	doc := scenario.Site("the-slipway")
@@ -338,9 +338,9 @@ func waiting(t *testing.T, a *app) {
 		require.NoError(t, err)
 	}
 	b := a.at(t, 1280, 800, fmt.Sprintf("/orders/%d", order))
-	b.click("button[aria-label^='Take back: Add reservation lathe']", "Take back")
-	b.see("taken back by")
-	b.axe("a step taken back")
+	b.click("button[aria-label^='Undo: Add reservation lathe']", "Undo")
+	b.see("undone by")
+	b.axe("a step undone")
 	b.click("footer button", "^Rehearse")
 	b.until("it can be pushed",
 		`() => [...document.querySelectorAll('footer button')].some(x => x.innerText.startsWith('Push') && `+
@@ -354,11 +354,11 @@ func waiting(t *testing.T, a *app) {
 	b.axe("a change window")
 	b.click("button", "^Set it$")
 	b.see("Change window: not before")
-	b.click("button", "^Leave it to start by itself$")
-	b.see("It starts by itself then")
+	b.click("button", "^Leave it to start automatically$")
+	b.see("Starts automatically")
 	b.axe("an order that waits")
-	b.click("button", "^Do not start by itself$")
-	b.gone("It starts by itself then")
+	b.click("button", "^Do not start automatically$")
+	b.gone("Starts automatically")
 }
 
 // A device that Lithos does not reach is changed at its console: the push waits for its runbook, ticked line by line
@@ -388,7 +388,7 @@ func byTheRunbook(t *testing.T, a *app) {
 	b.picture("runbook")
 	b.click("[aria-label=Runbook] button", "^Done$")
 	b.see("Done by " + demo.FullName)
-	b.click("button[aria-label^='Take back: Serve pool']", "Take back")
+	b.click("button[aria-label^='Undo: Serve pool']", "Undo")
 	b.gone("Done by " + demo.FullName)
 	b.click("[aria-label=Runbook] button", "^Done$")
 	b.fill("It shows", "10.97.24.60 - 10.97.24.189")

@@ -34,7 +34,7 @@ func BenchmarkFiveThousand(b *testing.B) {
 	t.see("Sign in")
 	t.signIn(demo.Account)
 	t.visit(a.URL + "/sites/large")
-	t.see("256 courses of 256")
+	t.see("256 rows of 256")
 	t.until("the pins",
 		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-pins]')].some(p => `+
 			`p.getAttribute('d').length > 2000)`)

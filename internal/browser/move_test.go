@@ -73,7 +73,7 @@ func theNight(t *testing.T, a *app) {
 	b.click("footer button", "^Push to")
 	b.see("Pushed, verified and landed")
 	b.click("a", "^The attic at night$")
-	b.see("Afterwards: who did not follow")
+	b.see("Still at old addresses")
 	b.see("a move in one night, done")
 
 	// The phone: a tick without a connection waits, and is sent when it is back.

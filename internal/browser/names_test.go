@@ -99,13 +99,13 @@ func pastingNames(t *testing.T, a *app) {
 	b.see("files")
 }
 
-// Live, the devices themselves are asked, with the time that took; the other strata are listed.
+// Live, the devices themselves are asked, with the time that took; the other layers are listed.
 func namesLive(t *testing.T, a *app) {
 	b := a.at(t, 1280, 800, "/sites/kelder-bridge?face=names&who=network:net-clinic&name=edge&against=live")
 	b.until("the answer of the device", asked, "10.84.16.20")
 	b.until("how long it took", asked, "asked again in")
 	b.picture("names")
-	b.click("button", "^Look into it$")
+	b.click("button", "^Resolver status$")
 	b.see("The resolver of gw-1")
 	b.click("[role=dialog] button", "^Write them down for 5 minutes$")
 	b.see("written down until")
@@ -117,19 +117,19 @@ func namesLive(t *testing.T, a *app) {
 	b.typed("shop.out.example")
 	b.keys(input.Enter)
 	b.until("an answer of the internet", asked, "203.0.113.90")
-	b.click("button", "^Look into it$")
+	b.click("button", "^Resolver status$")
 	b.until("the question and the kept answer", `() => document.querySelector('[role=dialog]')
 		?.innerText.split('shop.out.example').length > 2`)
-	b.click("[role=dialog] button", "^Forget all$")
+	b.click("[role=dialog] button", "^Flush the cache$")
 	b.see("0 kept answers")
 	b.keys(input.Escape)
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
-	for _, stratum := range []string{"Leases", "Reverse", "Other servers", "Kept at home", "Forwarders"} {
-		b.click("aside[aria-label=Strata] button", "^▲?\\s*(warning)?\\s*"+stratum)
-		b.until(stratum, `want => document.querySelector('main h1')?.innerText === want`, stratum)
-		b.axe(stratum)
+	for _, layer := range []string{"Leases", "Reverse", "Other servers", "Not forwarded", "Forwarders"} {
+		b.click("aside[aria-label=Layers] button", "^▲?\\s*(warning)?\\s*"+layer)
+		b.until(layer, `want => document.querySelector('main h1')?.innerText === want`, layer)
+		b.axe(layer)
 	}
-	b.click("aside[aria-label=Strata] button", "larkrise.example\\s+read from")
+	b.click("aside[aria-label=Layers] button", "larkrise.example\\s+read from")
 	b.see("seen from the internet")
 	b.axe("a zone outside")
 	b.click("button", "^Addresses$")
@@ -139,7 +139,7 @@ func namesLive(t *testing.T, a *app) {
 // What the world is told stands beside what the document says; a certificate's name is proved, a zone taken
 // out, and a lease gets a name of its own where it is listed.
 func tellingTheWorld(t *testing.T, a *app) {
-	b := a.names(t, "kelder-bridge", "stratum=zone-larkrise")
+	b := a.names(t, "kelder-bridge", "layer=zone-larkrise")
 	b.see("the same")
 	b.cell("_acme-challenge.kelder")
 	b.click("[data-cell]", "^_acme-challenge.kelder$")
@@ -147,7 +147,7 @@ func tellingTheWorld(t *testing.T, a *app) {
 	b.see("Nothing of the trial is left")
 	b.see("The proof is there, and nothing forbids it.")
 	b.axe("a certificate proved")
-	b.click("button", "^Take out$")
+	b.click("button", "^Export$")
 	b.until("the zone as a file", `() => document.querySelector('[role=dialog] textarea')
 		?.value.includes('$ORIGIN larkrise.example.')`)
 	b.choose("As", "Transfer, every record whole")
@@ -156,7 +156,7 @@ func tellingTheWorld(t *testing.T, a *app) {
 	b.axe("a zone taken out")
 	b.keys(input.Escape)
 	b.until("the window gone", `() => !document.querySelector('[role=dialog]')`)
-	b.click("aside[aria-label=Strata] button", "^Leases")
+	b.click("aside[aria-label=Layers] button", "^Leases")
 	b.until("the leases", `() => {
 		const e = document.querySelector('[data-cell="0/0"]')
 		if (document.querySelector('main h1')?.innerText !== 'Leases' || !e) return false
@@ -211,7 +211,7 @@ func followingLines(t *testing.T, a *app) {
 func outsideKeys(t *testing.T, a *app) {
 	order, err := a.Work.Drafts.OpenOrder(t.Context(), a.technician(t), "quill-street", "Keys", "")
 	require.NoError(t, err)
-	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/quill-street?order=%d&face=names&stratum=zone-quill-out"+
+	b := a.at(t, 1280, 800, fmt.Sprintf("/sites/quill-street?order=%d&face=names&layer=zone-quill-out"+
 		"&select=following:following-remote", order))
 	b.see("Have a narrow key made")
 	b.axe("a key too wide")
@@ -245,7 +245,7 @@ func outsideKeys(t *testing.T, a *app) {
 	b.gone("A and AAAA of printer.quill.example; update only")
 }
 
-// A question falls through the strata, from an address that can be pasted into a ticket; from outside it
+// A question falls through the layers, from an address that can be pasted into a ticket; from outside it
 // is answered otherwise, and where there is no answer the first step that would make one is offered.
 func askingNames(t *testing.T, a *app) {
 	b := a.names(t, "quill-street", "who=network:net-quill-home&name=cloud.quill.example")

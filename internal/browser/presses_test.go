@@ -63,7 +63,7 @@ func TestPressesOfTheMainTasks(t *testing.T) {
 	h.titled("Rounds · Lithos")
 	h.see("Kelder Bridge surgery")
 	h.took("sign in", 2)
-	// The list is in its order once the lines of following names were read.
+	// The list is in its order once the lines of dynamic names were read.
 	h.see("The world is told the wrong address of vpn.saltmarsh.example")
 	h.see("hut.tidewater.example follows a line that nobody reaches")
 
@@ -130,7 +130,7 @@ func TestPressesOfTheMainTasks(t *testing.T) {
 	h.press(input.KeyI)
 	h.focus("the inspector", `e => e.closest('aside[aria-label=Inspector]') !== null`)
 	h.upTo(input.Tab, "the fix", `e.innerText.startsWith('Move the reservation to')`).press(input.Enter)
-	h.gone("Two owners of .18.57")
+	h.gone("Two owners of 10.84.18.57")
 	h.focus("the inspector still", `e => e.closest('aside[aria-label=Inspector]') !== null`)
 	h.took("fix a finding", 28)
 

@@ -81,7 +81,7 @@ func toldAndTitled(t *testing.T, a *app) {
 	b.said("Change reservation xray-plate")
 	b.focusIn("aside[aria-label=Inspector]")
 	b.click("footer button", "^Undo")
-	b.said("Took back: Change reservation xray-plate")
+	b.said("Undone: Change reservation xray-plate")
 	b.press(input.Slash)
 	b.typed("10.84.18.5")
 	b.until("the number of hits", `() => /^\d+ hits?$/.test(document.querySelector('header [role=status]').innerText)`)

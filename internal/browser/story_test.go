@@ -28,7 +28,7 @@ func TestRecoveryWard(t *testing.T) {
 	b.click("button", "^Sign in$")
 	b.see("The name or password is wrong")
 	b.signIn(demo.Account)
-	b.see("Two owners of .18.57")
+	b.see("Two owners of 10.84.18.57")
 	b.see("is in two places") // what only a site's surroundings show comes with the first reading of its devices
 	b.axe("rounds")
 	b.picture("rounds")
@@ -40,7 +40,7 @@ func TestRecoveryWard(t *testing.T) {
 	b.axe("site")
 	b.click("aside button", "Clinic floor")
 	b.click("tr button", `\.18\.57`)
-	b.see("Two owners of .18.57")
+	b.see("Two owners of 10.84.18.57")
 	b.until("the lease dots",
 		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')]
 			.reduce((n, p) => n + Number(p.dataset.seen), 0) > 20`)
@@ -164,7 +164,7 @@ func TestRecoveryWard(t *testing.T) {
 
 	// Rehearsal: real packets, and the rungs of the ladder.
 	b.press(input.ControlLeft, input.Enter)
-	b.see("Who is told something else")
+	b.see("Clients affected")
 	b.picture("work-order-rehearsed")
 	b.until("the rungs of Recovery",
 		`() => [...document.querySelectorAll('section[aria-label=Rehearsal] tr')]

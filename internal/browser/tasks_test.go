@@ -266,7 +266,7 @@ func TestNarrowAndDark(t *testing.T) {
 	_, err := b.page.Eval(`() => localStorage.setItem('lithos.theme', 'dark')`)
 	require.NoError(t, err)
 	for path, text := range map[string]string{
-		"/rounds": "Two owners of .18.57",
+		"/rounds": "Two owners of 10.84.18.57",
 		"/sites/kelder-bridge?network=net-clinic&select=reservation:res-xray-plate": "Clinic floor",
 		"/orders": "There is no work order yet", "/standards": "Clinic standard",
 		"/nowhere": "There is nothing at this address",
@@ -296,7 +296,7 @@ func thousandRows(t *testing.T, a *app) {
 	rows, err := b.page.Eval(`() => document.querySelectorAll('tbody tr').length`)
 	require.NoError(t, err)
 	assert.Less(t, rows.Value.Int(), 120, "only what is on the screen is drawn")
-	b.see("256 courses of 256")
+	b.see("256 rows of 256")
 	b.axe("a large network")
 	filter, err := b.page.Element(`input[aria-label="Filter the list"]`)
 	require.NoError(t, err)

@@ -58,7 +58,7 @@ func pageOfAnotherOrder(t *testing.T, a *app) {
 }
 
 // Number 7: when the window opens, the page that stays open says so and lets it be pushed; before that the next step is
-// to leave it to start by itself.
+// to leave it to start automatically.
 func windowOpens(t *testing.T, a *app) {
 	who := a.technician(t)
 	id, err := a.Work.Drafts.OpenOrder(t.Context(), who, "the-garret", "At night", "")
@@ -202,7 +202,7 @@ func deadLink(t *testing.T, a *app) {
 // Numbers 30 and 34: a key that is made again says that the one before lives; one that is used is replaced in the
 // draft.
 func keysAgain(t *testing.T, a *app) {
-	b := a.names(t, "quill-street", "stratum=zone-quill-out&select=following:following-remote")
+	b := a.names(t, "quill-street", "layer=zone-quill-out&select=following:following-remote")
 	drafted := func() string {
 		d, err := a.Work.Drafts.Draft(t.Context(), b.order())
 		require.NoError(t, err)

@@ -65,7 +65,7 @@ func (r *RESTCONF) ResolverState(ctx context.Context) (yang.ResolverState, error
 	for i := range s.Question {
 		q := &s.Question[i]
 		q.From, q.Name, q.Type, q.Code = clean(q.From), clean(q.Name), clean(q.Type), clean(q.Code)
-		q.Data, q.Stratum = clean(q.Data), clean(q.Stratum)
+		q.Data, q.Layer = clean(q.Data), clean(q.Layer)
 	}
 	for i := range s.Listener {
 		l := &s.Listener[i]

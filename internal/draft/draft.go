@@ -107,7 +107,7 @@ func (s *Service) OpenOrder(ctx context.Context, by actor.Technician, code, titl
 		return 0, err
 	}
 	if row.Away {
-		return 0, actor.Refuse(actor.Conflict, "%s is put away; bring it back first.", row.Name)
+		return 0, actor.Refuse(actor.Conflict, "%s is archived; bring it back first.", row.Name)
 	}
 	var id int64
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {

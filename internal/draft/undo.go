@@ -13,7 +13,7 @@ import (
 	"lithos/internal/store/gen"
 )
 
-// Undo takes back the last step that stands. A step of another technician's is
+// *Undo* undoes the last step that stands. A step of another technician's is
 // taken back only when others is set: the caller has been told whose it is.
 func (s *Service) Undo(ctx context.Context, by actor.Technician, id int64, version int32, others bool) (*Edited,
 	error) {
@@ -56,11 +56,11 @@ func neededBy(steps []order.Step, at int, undone bool) error {
 				return actor.Refuse(actor.Conflict, "It cannot be done again: %s (%s) came since. Make the edit anew.",
 					st.Says, st.By)
 			}
-			return actor.Refuse(actor.Conflict, "A later step needs it: %s (%s). Take that back first.", st.Says, st.By)
+			return actor.Refuse(actor.Conflict, "A later step needs it: %s (%s). Undo that first.", st.Says, st.By)
 		}
 		at -= len(st.Edits)
 	}
-	return actor.Refuse(actor.Conflict, "A later step needs it. Take that back first.")
+	return actor.Refuse(actor.Conflict, "A later step needs it. Undo that first.")
 }
 
 func (s *Service) flip(

@@ -91,7 +91,7 @@ func apart(moves []gen.MovesUnderWayRow, but int64, networks []string, s *site.S
 		}
 		for _, id := range networks {
 			if n, ok := s.Network(id); ok && m.ID != but && slices.Contains(facts.Networks, id) {
-				return actor.Refuse(actor.Conflict, "%s moves with %q already. Finish that, or take it back.", n.Name,
+				return actor.Refuse(actor.Conflict, "%s moves with %q already. Finish that, or undo it.", n.Name,
 					m.Title)
 			}
 		}
@@ -149,7 +149,7 @@ func (s *Service) TakeMoveBack(ctx context.Context, by actor.Technician, id int6
 		return 0, err
 	}
 	if m.State != "open" && m.State != "done" {
-		return 0, actor.Refuse(actor.Conflict, "The move %s was taken back, or dropped: there is nothing to undo.",
+		return 0, actor.Refuse(actor.Conflict, "The move %s was undone, or dropped: there is nothing to undo.",
 			m.Title)
 	}
 	phases, err := s.store.PhasesOf(ctx, id)
@@ -218,7 +218,7 @@ func (s *Service) openBack(
 			return 0, err
 		}
 		docs = append(docs, doc)
-		backs = append(backs, move.Phase{Kind: kindBack, Title: "Take it back", Edits: edits, NotBefore: now,
+		backs = append(backs, move.Phase{Kind: kindBack, Title: "Undo the move", Edits: edits, NotBefore: now,
 			NotAfter: now.Add(24 * time.Hour), Says: "The site as it was before the move."})
 	}
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
@@ -273,7 +273,7 @@ func reopen(ctx context.Context, q *gen.Queries, m gen.MoveByIDRow, docs []*site
 	}
 	n, err := q.ReopenMove(ctx, m.ID)
 	if err == nil && n == 0 {
-		err = actor.Refuse(actor.Conflict, "The move %s has been taken back meanwhile.", m.Title)
+		err = actor.Refuse(actor.Conflict, "The move %s has been undone meanwhile.", m.Title)
 	}
 	return err
 }

@@ -67,7 +67,7 @@ type MovePlan struct {
 	Threads   []move.Thread  `json:"threads"`
 	Bands     []move.Band    `json:"bands"`
 	Rows      []move.Moved   `json:"rows"`
-	Notes     []move.Mention `json:"notes" doc:"free text that mentions an old address, for the eye"`
+	Notes     []move.Mention `json:"notes" doc:"free text that mentions an old address, to check by hand"`
 	Phases    []MovePhase    `json:"phases"`
 	Elsewhere []Elsewhere    `json:"elsewhere" doc:"the customer's other sites that point at what moves"`
 	Visits    []MoveVisit    `json:"visits"`
@@ -131,7 +131,7 @@ type MoveVisit struct {
 	Seq    int        `json:"seq"`
 	DoneBy string     `json:"doneBy,omitempty"`
 	DoneAt *time.Time `json:"doneAt,omitempty"`
-	ToUndo bool       `json:"toUndo,omitempty" doc:"the move was taken back, and this was done: it is to have its old address again"`
+	ToUndo bool       `json:"toUndo,omitempty" doc:"the move was undone, and this was done: it is to have its old address again"`
 	Seen   string     `json:"seen,omitempty" enum:"new,old" doc:"where it was seen last, since the swap"`
 	SeenAt *time.Time `json:"seenAt,omitempty"`
 }

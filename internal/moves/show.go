@@ -32,8 +32,8 @@ type MoveView struct {
 	Next  int        `json:"next"`
 	Due   *MoveDue   `json:"due,omitempty" doc:"what is to be done next; none where nothing is"`
 	Waits string     `json:"waits,omitempty" doc:"why no phase is drafted any more"`
-	Back  bool       `json:"back" doc:"it was taken back: who did not follow, did not come back to the old addresses, and visits that were done are to be undone"`
-	After MoveResult `json:"after" doc:"who did not follow, once the swap has landed"`
+	Back  bool       `json:"back" doc:"it was undone: who is still at new addresses, and visits that were done are to be undone"`
+	After MoveResult `json:"after" doc:"who is still at old addresses, once the swap has landed"`
 }
 
 // MoveDue is what is to be done next of a move.

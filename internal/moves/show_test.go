@@ -75,7 +75,7 @@ func TestWhoDidNotFollow(t *testing.T) {
 	require.Len(t, r.Leases, 1)
 	assert.Equal(t, after, *r.Leases[0].Until)
 
-	// Number 42: a lease ends in time, and of a move that was taken back nobody is sent to the new address.
+	// Number 42: a lease ends in time, and of a move that was undone nobody is sent to the new address.
 	late := MoveResult{Swapped: &night}
 	late.look(p.course(false), all, after)
 	assert.Empty(t, late.Leases, "it has ended")
@@ -88,7 +88,7 @@ func TestWhoDidNotFollow(t *testing.T) {
 }
 
 // What is due next is said: what points at the move from other sites once the swap has landed, then the visits, and the
-// last phase when its window opens; of a move that was taken back, the visits that are to be undone.
+// last phase when its window opens; of a move that was undone, the visits that are to be undone.
 func Test42WhatIsDueNext(t *testing.T) {
 	swap := MovePhase{Seq: 2, Kind: move.Swap, Title: "Swap", Order: 12, Name: "WO-0012", Stage: "drafted"}
 	follow := MovePhase{Seq: 3, Kind: move.Follow, Title: "Clear", Order: 13, Name: "WO-0013", Stage: "later",

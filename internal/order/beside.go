@@ -31,7 +31,7 @@ type Beside struct {
 	Neighbors []check.Neighbor    // the customer's sites; whether this one is among them does not matter
 }
 
-// Followed is a site with as much of its document as its following names are about.
+// Followed is a site with as much of its document as its dynamic names are about.
 type Followed struct {
 	Site   *site.Site
 	Beside Beside
@@ -68,7 +68,7 @@ type SentAddress struct {
 	Says      string
 }
 
-// ReadAddress is what the server of a following name answered for one type, from when to when that was read.
+// ReadAddress is what the server of a dynamic name answered for one type, from when to when that was read.
 type ReadAddress struct {
 	Following   string
 	Type        string

@@ -34,11 +34,11 @@ type Head struct {
 	Note      string     `json:"note,omitempty"`
 	NotBefore *time.Time `json:"notBefore,omitempty"` // the change window
 	NotAfter  *time.Time `json:"notAfter,omitempty"`
-	Waits     string     `json:"waits,omitempty"`  // who has left it to start by itself
+	Waits     string     `json:"waits,omitempty"`  // who has left it to start automatically
 	Waited    string     `json:"waited,omitempty"` // why it did not start, the last time
 	Window    string     `json:"window,omitempty"` // why the window keeps it from being pushed now
 	// Leavable says that nothing but a window that has yet to open keeps it from being pushed, and that nobody has left
-	// it to start by itself: that is the next step then.
+	// it to start automatically: that is the next step then.
 	Leavable bool `json:"leavable"`
 	// Drifted says which device holds something that a push would undo unasked.
 	Drifted string `json:"drifted,omitempty"`

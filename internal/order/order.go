@@ -35,8 +35,8 @@ type Order struct {
 	Note      string
 	NotBefore *time.Time // the change window; nil where nothing is said
 	NotAfter  *time.Time
-	Waits     string // who has left it to start by itself when the window opens; empty for nobody
-	Waited    string // why it did not start by itself, the last time
+	Waits     string // who has left it to start automatically when the window opens; empty for nobody
+	Waited    string // why it did not start automatically, the last time
 }
 
 // Window refuses a push outside the change window.
@@ -45,7 +45,7 @@ func (o *Order) Window(now time.Time, zone *time.Location) error {
 	switch {
 	case o.NotBefore != nil && now.Before(*o.NotBefore):
 		return actor.Refuse(actor.Conflict,
-			"Its change window opens on %s. Leave it to start by itself then, or change the window.", at(o.NotBefore))
+			"Its change window opens on %s. Leave it to start automatically then, or change the window.", at(o.NotBefore))
 	case o.NotAfter != nil && now.After(*o.NotAfter):
 		return actor.Refuse(actor.Conflict, "Its change window ended on %s. Give it another one.", at(o.NotAfter))
 	}

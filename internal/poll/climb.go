@@ -47,7 +47,7 @@ func (s *Service) TryFollowing(ctx context.Context, by actor.Technician, code, i
 	return p.steps, actor.Record(ctx, s.store.Queries, by, "following", code, "sent and tried "+w.Name)
 }
 
-// follower finds a following name of a site as it stands.
+// follower finds a dynamic name of a site as it stands.
 func (s *Service) follower(ctx context.Context, code, id string) (*site.Site, *site.Following, error) {
 	sc, _, _, err := s.sites.SceneOf(ctx, code, 0)
 	if err != nil {
@@ -257,7 +257,7 @@ type Remembered struct {
 	Problem   string       `json:"problem,omitempty"`
 }
 
-// AskResolvers asks resolvers on the internet what they hold of a following name.
+// AskResolvers asks resolvers on the internet what they hold of a dynamic name.
 func (s *Service) AskResolvers(ctx context.Context, code, id string) ([]Remembered, error) {
 	_, w, err := s.follower(ctx, code, id)
 	if err != nil {

@@ -112,7 +112,7 @@ func (s *Service) noteRead(
 	return nil
 }
 
-// answered is what records of a zone say of a following name in one type.
+// answered is what records of a zone say of a dynamic name in one type.
 func answered(records []zone.Record, w *site.Following, z site.Zone, typ string) []string {
 	owner, _ := zone.Relative(w.Name, z.Name)
 	out := append([]string{}, zone.DataAt(records, owner, typ)...)
@@ -120,7 +120,7 @@ func answered(records []zone.Record, w *site.Following, z site.Zone, typ string)
 	return out
 }
 
-// keepNames tells the servers of a site's following names the addresses that their lines have now, where
+// keepNames tells the servers of a site's dynamic names the addresses that their lines have now, where
 // they were told others. Where a device keeps a name, it is told to write it again when somebody has written over it: a
 // device knows what it last told, and not what its server answers. What is sent is written down before it is looked at
 // again: a process that is killed in between sends it once more.
@@ -145,7 +145,7 @@ func (s *Service) keepNames(ctx context.Context, head *site.Site, b order.Beside
 				send = func() error { return s.tellByDevice(ctx, head, w, b.Access) }
 			}
 			if err := send(); err != nil && ctx.Err() == nil {
-				s.log.Warn("a following name is not told", "site", head.Code, "name", w.Name, "error", err)
+				s.log.Warn("a dynamic name is not told", "site", head.Code, "name", w.Name, "error", err)
 			}
 		}
 	}

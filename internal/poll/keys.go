@@ -229,7 +229,7 @@ func (s *Service) keyDone(ctx context.Context, by actor.Technician, doc *site.Si
 		actor.Publish(ctx, s.store.Queries, actor.Event{Topic: "seen", ID: code}))
 }
 
-// KeyMaking is what a technician says to what is asked before a key is made for a following name.
+// KeyMaking is what a technician says to what is asked before a key is made for a dynamic name.
 type KeyMaking struct {
 	// Follow lets a record written by hand follow, which its provider does at once.
 	Follow bool
@@ -243,7 +243,7 @@ const (
 	EndBefore  = "end"
 )
 
-// KeyFor has a key made that may do nothing but write the addresses of a following name, for who keeps it. It is
+// KeyFor has a key made that may do nothing but write the addresses of a dynamic name, for who keeps it. It is
 // handed to hand and not shown; where that fails it is revoked. What of it is not with the push is asked before, as a
 // refusal with the field follow or before.
 func (s *Service) KeyFor(

@@ -39,7 +39,7 @@ type Devices interface {
 	Rule() outbound.Rule
 	// Where is where a server is reached from here.
 	Where(at netip.AddrPort) netip.AddrPort
-	// TellName tells the server of a following name an address for it, or for another name with its key.
+	// TellName tells the server of a dynamic name an address for it, or for another name with its key.
 	TellName(ctx context.Context, siteID string, z site.Zone, w *site.Following, name string, a netip.Addr) error
 	// Opened is the account and password that a device is reached with.
 	Opened(order.Access) (account, password string, err error)

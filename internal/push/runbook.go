@@ -380,7 +380,7 @@ func (s *Service) Untick(ctx context.Context, by actor.Technician, id int64, seq
 	}
 	for _, l := range rows {
 		if l.DeviceID == line.DeviceID && l.Seq > seq && l.DoneAt != nil {
-			return actor.Refuse(actor.Conflict, "Take “%s” back first: the lines are done in their order.", l.Says)
+			return actor.Refuse(actor.Conflict, "Undo “%s” first: the lines are done in their order.", l.Says)
 		}
 	}
 	n, err := s.store.UntickHand(ctx, gen.UntickHandParams{PushID: push, Seq: seq})

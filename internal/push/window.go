@@ -27,7 +27,7 @@ type WindowEntry struct {
 
 const longestNote = 1000 // characters
 
-// SetWindow sets the note and the change window of an open order. It does not start by itself from then on.
+// SetWindow sets the note and the change window of an open order. It does not start automatically from then on.
 func (s *Service) SetWindow(ctx context.Context, by actor.Technician, id int64, e WindowEntry) error {
 	d, err := s.drafts.Draft(ctx, id)
 	if err != nil {
@@ -106,11 +106,11 @@ func (s *Service) setOrder(
 		actor.Publish(ctx, s.store.Queries, actor.OrderEvent(id, 0)))
 }
 
-// Wait leaves a rehearsed order to start by itself when its window opens, or not any more. It is refused where a push
+// Wait leaves a rehearsed order to start automatically when its window opens, or not any more. It is refused where a push
 // would be for any other reason than the window.
 func (s *Service) Wait(ctx context.Context, by actor.Technician, id int64, version int32, on bool) error {
 	if !on {
-		return s.setOrder(ctx, by, id, "waits-no-more", "Not left to start by itself any more", func() (int64, error) {
+		return s.setOrder(ctx, by, id, "waits-no-more", "Not left to start automatically any more", func() (int64, error) {
 			return s.store.EndWaiting(ctx, gen.EndWaitingParams{ID: id})
 		})
 	}
@@ -136,7 +136,7 @@ func (s *Service) Wait(ctx context.Context, by actor.Technician, id int64, versi
 	if err := head.RefusesPush(); err != nil {
 		return err
 	}
-	says := "Left to start by itself on " + d.Order.NotBefore.In(d.Doc().Location()).Format("2 January 2006 15:04 MST")
+	says := "Left to start automatically on " + d.Order.NotBefore.In(d.Doc().Location()).Format("2 January 2006 15:04 MST")
 	return s.setOrder(ctx, by, id, "waits", says, func() (int64, error) {
 		return s.store.SetWaiting(ctx, gen.SetWaitingParams{By: &by.ID, ID: id, Version: version})
 	})
@@ -196,7 +196,7 @@ func (s *Service) StartWaiting(ctx context.Context) error {
 // ends. One that was left to start tonight must not do so next Monday, when Lithos is switched on again.
 const LateAtMost = time.Hour
 
-// late reports whether a window opened too long ago for an order to start by itself.
+// late reports whether a window opened too long ago for an order to start automatically.
 func late(opens time.Time, ends *time.Time) bool {
 	return ends == nil && time.Since(opens) > LateAtMost
 }
@@ -205,7 +205,7 @@ func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	by, err := s.accounts.Acting(ctx, *r.WaitsFor)
 	var off *actor.Refusal
 	if errors.As(err, &off) {
-		return s.waitsOn(ctx, r.ID, off.Says+" Leave the order to start by itself in your own name, or push it.")
+		return s.waitsOn(ctx, r.ID, off.Says+" Leave the order to start automatically in your own name, or push it.")
 	}
 	if err != nil {
 		return err
@@ -220,7 +220,7 @@ func (s *Service) startOne(ctx context.Context, r gen.OrdersToStartRow) error {
 	waited := ""
 	switch {
 	case errors.As(err, &refusal):
-		waited = "It did not start by itself: " + refusal.Says
+		waited = "It did not start automatically: " + refusal.Says
 	case err != nil:
 		return err
 	}

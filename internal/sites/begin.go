@@ -156,7 +156,7 @@ func (s *Service) AddSite(ctx context.Context, by actor.Technician, n NewSite) (
 	}
 	if _, err := s.store.SiteByCode(ctx, doc.Code); err == nil {
 		return "", actor.RefuseFields("No site was added", site.FieldErrors{{Field: "code",
-			Says: fmt.Sprintf("a site that was put away has the code %q; type another, or bring it back", doc.Code)}})
+			Says: fmt.Sprintf("an archived site has the code %q; type another, or bring it back", doc.Code)}})
 	}
 	err = s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		if err := store.AddSite(ctx, q, doc, store.Author{Note: "begun in the browser", By: by.ID}); err != nil {
@@ -178,7 +178,7 @@ func (s *Service) Archive(ctx context.Context, by actor.Technician, code string,
 	return s.store.InTx(ctx, func(q *gen.Queries, _ pgx.Tx) error {
 		n, says := int64(0), "Brought back "+row.Name
 		if away {
-			says = "Put away " + row.Name
+			says = "Archive " + row.Name
 			n, err = q.ArchiveSite(ctx, row.ID)
 		} else {
 			n, err = q.BringSiteBack(ctx, row.ID)
@@ -188,10 +188,10 @@ func (s *Service) Archive(ctx context.Context, by actor.Technician, code string,
 			return err
 		case n == 0 && away:
 			return actor.Refuse(actor.Conflict,
-				"%s is put away already, or has an open work order: drop or push that first.",
+				"%s is archived already, or has an open work order: drop or push that first.",
 				row.Name)
 		case n == 0:
-			return actor.Refuse(actor.Conflict, "%s is not put away.", row.Name)
+			return actor.Refuse(actor.Conflict, "%s is not archived.", row.Name)
 		}
 		return errors.Join(actor.Record(ctx, q, by, "site-archived", code, says),
 			actor.Publish(ctx, q, actor.Event{Topic: "site", ID: code}))

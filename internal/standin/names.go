@@ -138,7 +138,7 @@ func (d *Device) write(q resolve.Question, reply *dns.Msg, fell []names.Fell, to
 		one.From = q.From.String()
 	}
 	if len(fell) > 0 {
-		one.Stratum = fell[len(fell)-1].Stratum
+		one.Layer = fell[len(fell)-1].Layer
 	}
 	if len(reply.Answer) > 0 {
 		one.Data = zone.DataOf(reply.Answer[len(reply.Answer)-1], "")

@@ -345,7 +345,7 @@ func TestLookIntoAResolver(t *testing.T) {
 	require.Len(t, s.Question, 2)
 	assert.Equal(t, "www.out.example", s.Question[0].Name, "the newest first")
 	assert.Equal(t, []string{"10.84.20.5", "zones", "10.84.16.20"},
-		[]string{s.Question[1].From, s.Question[1].Stratum, s.Question[1].Data})
+		[]string{s.Question[1].From, s.Question[1].Layer, s.Question[1].Data})
 	assert.False(t, s.WrittenUntil.IsZero())
 	status, _ = do("watch-names", `{"timeout":0}`)
 	assert.Equal(t, 204, status)

@@ -11,7 +11,7 @@ import (
 	"lithos/internal/store/gen"
 )
 
-// FollowedRows is what is known of the following names of all sites, as rows.
+// FollowedRows is what is known of the dynamic names of all sites, as rows.
 type FollowedRows struct {
 	sites   []gen.FollowedSitesRow
 	lines   []gen.LineAddress
@@ -21,7 +21,7 @@ type FollowedRows struct {
 	reached []gen.ReachedDevicesRow
 }
 
-// Followed reads what is known of the following names of all sites.
+// Followed reads what is known of the dynamic names of all sites.
 func (s *Store) Followed(ctx context.Context) (rows FollowedRows, err error) {
 	if rows.sites, err = s.FollowedSites(ctx); err != nil {
 		return rows, err
@@ -39,14 +39,14 @@ func (s *Store) Followed(ctx context.Context) (rows FollowedRows, err error) {
 	return rows, errors.Join(errs[:]...)
 }
 
-// Sites are the sites, each with as much of its document as its following names are about, and what is known beside.
+// Sites are the sites, each with as much of its document as its dynamic names are about, and what is known beside.
 func (f FollowedRows) Sites(documents bool) ([]order.Followed, error) {
 	out := make([]order.Followed, len(f.sites))
 	at := make(map[string]*order.Beside, len(f.sites))
 	for i, r := range f.sites {
 		doc := &site.Site{}
 		if err := json.Unmarshal(r.Doc, doc); err != nil {
-			return nil, fmt.Errorf("the following names of %s: %w", r.Code, err)
+			return nil, fmt.Errorf("the dynamic names of %s: %w", r.Code, err)
 		}
 		doc.ID, doc.Code, doc.Name, doc.Customer.Name = r.ID, r.Code, r.Name, r.Customer
 		out[i] = order.Followed{Site: doc, Beside: order.Beside{Documents: documents}}

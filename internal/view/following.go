@@ -16,7 +16,7 @@ import (
 	"lithos/internal/order"
 )
 
-// drawnFor is how much of the past the tracks of a following name show: as much as is known, within these.
+// drawnFor is how much of the past the tracks of a dynamic name show: as much as is known, within these.
 const (
 	drawnFor      = 24 * time.Hour
 	drawnForLeast = 10 * time.Minute
@@ -74,7 +74,7 @@ type Notice struct {
 	Says     string         `json:"says"`
 }
 
-// outer is what of a site is about its following names and their keys, and what is known beside.
+// outer is what of a site is about its dynamic names and their keys, and what is known beside.
 type outer struct {
 	*site.Site
 	beside   order.Beside
@@ -86,7 +86,7 @@ func (p *Page) outer() *outer { return &outer{p.Scene.Site, p.beside, p.Judgemen
 // Followings are the names of the site that follow lines.
 func (p *Page) Followings(now time.Time) []Following { return p.outer().followings(now) }
 
-// Followed are the following names of sites, in the order of the sites.
+// Followed are the dynamic names of sites, in the order of the sites.
 func Followed(sites []order.Followed, now time.Time) []Following {
 	out := []Following{}
 	for _, f := range sites {

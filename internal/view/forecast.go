@@ -21,35 +21,35 @@ import (
 // ForecastRequest asks what a pool does through a day. What is left out is taken
 // from the draft, or from what was seen.
 type ForecastRequest struct {
-	Pool     string `query:"pool" maxLength:"64" doc:"id of the pool"`
-	Shape    string `query:"shape" maxLength:"40" doc:"name of a shape; \"as seen\" or empty for the leases of the last days"`
-	PerDay   string `query:"perDay" maxLength:"60" doc:"clients a day, up to 1,000,000; as seen when empty"`
-	Regulars string `query:"regulars" maxLength:"60" doc:"how many in 100 of them come every day; none when empty"`
-	Stay     string `query:"stay" maxLength:"60" doc:"how long one stays, for example 40 minutes"`
-	Lease    string `query:"lease" maxLength:"60" doc:"lease time; the pool's when empty"`
-	Size     string `query:"size" maxLength:"60" doc:"addresses, up to 1,000,000; the pool's when empty"`
+	Pool      string `query:"pool" maxLength:"64" doc:"id of the pool"`
+	Shape     string `query:"shape" maxLength:"40" doc:"name of a shape; \"as seen\" or empty for the leases of the last days"`
+	PerDay    string `query:"perDay" maxLength:"60" doc:"clients a day, up to 1,000,000; as seen when empty"`
+	Returning string `query:"returning" maxLength:"60" doc:"how many in 100 of them come every day; none when empty"`
+	Stay      string `query:"stay" maxLength:"60" doc:"how long one stays, for example 40 minutes"`
+	Lease     string `query:"lease" maxLength:"60" doc:"lease time; the pool's when empty"`
+	Size      string `query:"size" maxLength:"60" doc:"addresses, up to 1,000,000; the pool's when empty"`
 }
 
 // ForecastView is a pool's day, and what would do.
 type ForecastView struct {
-	Pool     string       `json:"pool"`
-	Size     int          `json:"size"`
-	Lease    string       `json:"lease"`
-	PerDay   float64      `json:"perDay"`
-	Stay     string       `json:"stay"`
-	Shape    string       `json:"shape"`
-	Shapes   []string     `json:"shapes"` // that can be asked for
-	Seen     int          `json:"seen"`   // clients the shape as seen rests on
-	Hours    int          `json:"hours" doc:"how long the pool was read before, in hours; at most a week counts"`
-	Leased   int          `json:"leased" doc:"addresses leased now"`
-	TooFew   bool         `json:"tooFew" doc:"fewer than two days were read: too few for a verdict"`
-	Low      bool         `json:"low" doc:"more addresses are leased now than these numbers ever give"`
-	Regulars int          `json:"regulars" doc:"how many in 100 come on several days"`
-	Day      forecast.Day `json:"day"`
-	Course   int          `json:"course"` // addresses of a course of the ruler
-	Base     int          `json:"base"`   // offset of the course's first address
-	Pools    []Stretch    `json:"pools"`  // what the pool offers, on that course
-	Filled   []Stretch    `json:"filled"` // as much of it as is held at the fullest
+	Pool      string       `json:"pool"`
+	Size      int          `json:"size"`
+	Lease     string       `json:"lease"`
+	PerDay    float64      `json:"perDay"`
+	Stay      string       `json:"stay"`
+	Shape     string       `json:"shape"`
+	Shapes    []string     `json:"shapes"` // that can be asked for
+	Seen      int          `json:"seen"`   // clients the shape as seen rests on
+	Hours     int          `json:"hours" doc:"how long the pool was read before, in hours; at most a week counts"`
+	Leased    int          `json:"leased" doc:"addresses leased now"`
+	TooFew    bool         `json:"tooFew" doc:"fewer than two days were read: too few for a verdict"`
+	Low       bool         `json:"low" doc:"more addresses are leased now than these numbers ever give"`
+	Returning int          `json:"returning" doc:"how many in 100 come on several days"`
+	Day       forecast.Day `json:"day"`
+	Course    int          `json:"course"` // addresses of a course of the ruler
+	Base      int          `json:"base"`   // offset of the course's first address
+	Pools     []Stretch    `json:"pools"`  // what the pool offers, on that course
+	Filled    []Stretch    `json:"filled"` // as much of it as is held at the fullest
 	// the longest lease time with which hardly anybody is turned away
 	LeaseDoes string `json:"leaseDoes,omitempty"`
 	SizeDoes  int    `json:"sizeDoes"` // the fewest addresses
@@ -114,10 +114,10 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 	} else if v.Seen == 0 {
 		d.PerDay = 60
 	}
-	if strings.TrimSpace(r.Regulars) != "" || in.perDay > 0 || d.Shape.Name != asSeen {
-		d.Regulars = in.regulars / 100
+	if strings.TrimSpace(r.Returning) != "" || in.perDay > 0 || d.Shape.Name != asSeen {
+		d.Returning = in.returning / 100
 	}
-	v.Regulars = int(d.Regulars*100 + 0.5)
+	v.Returning = int(d.Returning*100 + 0.5)
 	v.Lease, v.Stay, v.PerDay, v.Shape = option.FormatDuration(in.lease), option.FormatDuration(in.stay), d.PerDay,
 		d.Shape.Name
 	v.Day = forecast.Pool(v.Size, in.lease, d)
@@ -132,9 +132,9 @@ func (pg *Page) Forecast(r ForecastRequest) (*ForecastView, error) {
 
 // supposed is what a forecast is to suppose.
 type supposed struct {
-	stay, lease      time.Duration
-	perDay, regulars float64 // clients a day, and how many of 100 of them come again
-	size             int     // addresses
+	stay, lease       time.Duration
+	perDay, returning float64 // clients a day, and how many of 100 of them come again
+	size              int     // addresses
 }
 
 // read reads what is typed; what is not is as given, and a stay of 45 minutes.
@@ -162,9 +162,9 @@ func (r ForecastRequest) read(size int, lease time.Duration) (supposed, error) {
 		from, to float64
 		example  string
 	}{
-		"perDay":   {r.PerDay, &out.perDay, 1, most, "60"},
-		"regulars": {r.Regulars, &out.regulars, 0, 100, "40"},
-		"size":     {r.Size, &addresses, 1, most, "64"},
+		"perDay":    {r.PerDay, &out.perDay, 1, most, "60"},
+		"returning": {r.Returning, &out.returning, 0, 100, "40"},
+		"size":      {r.Size, &addresses, 1, most, "64"},
 	} {
 		text := strings.TrimSpace(one.text)
 		if text == "" {

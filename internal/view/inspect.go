@@ -170,7 +170,7 @@ func (p *Page) workedOut(part any) []Fact {
 		add("Standard", p.Site.Standard.Name, false)
 	case *site.Network:
 		add("Mask", address.Mask(v.Prefix.Bits()).String(), true)
-		add("Lives on", compile.Where(p.Site, v), true)
+		add("Interface", compile.Where(p.Site, v), true)
 	case *site.Pool:
 		add("Hands out", site.Counted(address.Count(drawing.Offered(p.Scene, v)), "address"), false)
 	case *site.Exclusion:

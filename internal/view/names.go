@@ -18,28 +18,28 @@ import (
 	"lithos/internal/order"
 )
 
-// The strata of the page of names that are no zone.
+// The layers of the page of names that are no zone.
 const (
-	stratumLeases     = "leases"
-	stratumReverse    = "reverse"
-	stratumServers    = "servers"
-	stratumHome       = "home"
-	stratumForwarders = "forwarders"
+	layerLeases     = "leases"
+	layerReverse    = "reverse"
+	layerServers    = "servers"
+	layerHome       = "home"
+	layerForwarders = "forwarders"
 )
 
-// NamesView is the names of a site: the strata that a question falls through, and what one of them
+// NamesView is the names of a site: the layers that a question falls through, and what one of them
 // holds.
 type NamesView struct {
 	Version  int32              `json:"version"`
-	Strata   []Stratum          `json:"strata"`
-	Chosen   string             `json:"chosen"` // id of the stratum that is listed
+	Layers   []ResolverLayer    `json:"layers"`
+	Chosen   string             `json:"chosen"` // id of the layer that is listed
 	Title    string             `json:"title"`
 	Says     string             `json:"says"`
 	Ref      string             `json:"ref,omitempty"` // of the zone or resolver listed
 	Rows     []NameRow          `json:"rows"`
 	Changes  []compile.Answered `json:"changes"` // what the draft changes in answers
 	Askers   []AskerChoice      `json:"askers"`
-	Resolver string             `json:"resolver,omitempty" doc:"ref of the one whose strata are listed"`
+	Resolver string             `json:"resolver,omitempty" doc:"ref of the one whose layers are listed"`
 	Others   []AskerChoice      `json:"others" doc:"the site's resolvers, where it has several"`
 	ReadAt   *time.Time         `json:"readAt,omitempty" doc:"when the device or server that told what is listed was read last"`
 	ReadFrom string             `json:"readFrom,omitempty" doc:"that device or server"`
@@ -49,8 +49,8 @@ type NamesView struct {
 	Missing  string             `json:"missing,omitempty" enum:"resolver,zone" doc:"the first step of a site that keeps no names"`
 }
 
-// Stratum is one layer that a question falls through.
-type Stratum struct {
+// Layer is one layer that a question falls through.
+type ResolverLayer struct {
 	ID       string `json:"id"`
 	Title    string `json:"title"`
 	Says     string `json:"says"`
@@ -116,7 +116,7 @@ func (p *outer) ZoneReading(zoneID string) *order.ZoneReading {
 type namer struct {
 	*Page
 	book       *compile.Book
-	resolver   *site.Resolver    // whose strata are listed, nil for none
+	resolver   *site.Resolver    // whose layers are listed, nil for none
 	device     *site.Device      // that it runs on
 	leaseNames []names.LeaseName // names of its leases
 	leases     map[netip.Addr]dhcp.Lease
@@ -126,7 +126,7 @@ type namer struct {
 	changed    map[string]string          // whole names that the draft adds or changes
 }
 
-// Names is the page of names; chosen is the stratum that is listed, the site's own zone where empty, and
+// Names is the page of names; chosen is the layer that is listed, the site's own zone where empty, and
 // resolver the id of the resolver, the site's first where empty. ages is since when there are names, by
 // compile.NameKey.
 func (p *Page) Names(chosen, resolver string, ages map[string]time.Time) *NamesView {
@@ -144,7 +144,7 @@ func (p *Page) Names(chosen, resolver string, ages map[string]time.Time) *NamesV
 			n.changed[c.Name] = "added"
 		}
 	}
-	v.Strata = n.strata()
+	v.Layers = n.layers()
 	if n.resolver != nil {
 		v.Resolver = site.Ref{Kind: site.KindResolver, ID: n.resolver.ID}.String()
 	}
@@ -218,9 +218,9 @@ func (p *Page) namer(resolver string) *namer {
 	return n
 }
 
-func (n *namer) strata() []Stratum {
-	var out []Stratum
-	mark := func(s Stratum, ref site.Ref) Stratum {
+func (n *namer) layers() []ResolverLayer {
+	var out []ResolverLayer
+	mark := func(s ResolverLayer, ref site.Ref) ResolverLayer {
 		s.Ref = ref.String()
 		if f, ok := n.marks[ref]; ok {
 			s.Severity = string(f.Severity)
@@ -232,7 +232,7 @@ func (n *namer) strata() []Stratum {
 		resolver = site.Ref{Kind: site.KindResolver, ID: n.resolver.ID}
 		says := map[string]string{site.LeaseNamesAll: "names that clients say of themselves",
 			site.LeaseNamesReserved: "names of reservations alone"}[n.resolver.LeaseNames]
-		out = append(out, mark(Stratum{ID: stratumLeases, Title: "Leases", Says: cmp.Or(says, "carry no names"),
+		out = append(out, mark(ResolverLayer{ID: layerLeases, Title: "Leases", Says: cmp.Or(says, "carry no names"),
 			Count: len(n.leaseNames)}, resolver))
 	}
 	var reverse []*compile.Pages
@@ -245,12 +245,12 @@ func (n *namer) strata() []Stratum {
 			reverse = append(reverse, z)
 			continue
 		}
-		out = append(out, mark(Stratum{ID: z.Zone.ID, Title: z.Name, Says: answered, Count: len(n.rowsOf(z)),
+		out = append(out, mark(ResolverLayer{ID: z.Zone.ID, Title: z.Name, Says: answered, Count: len(n.rowsOf(z)),
 			Mono: true},
 			site.Ref{Kind: site.KindZone, ID: z.Zone.ID}))
 	}
 	if len(reverse) > 0 {
-		s := Stratum{ID: stratumReverse, Title: "Reverse", Says: "written with the names", Count: len(n.reverse)}
+		s := ResolverLayer{ID: layerReverse, Title: "Reverse", Says: "written with the names", Count: len(n.reverse)}
 		for _, z := range reverse {
 			if z.Zone != nil {
 				s.Severity = cmp.Or(s.Severity, mark(s, site.Ref{Kind: site.KindZone, ID: z.Zone.ID}).Severity)
@@ -263,9 +263,9 @@ func (n *namer) strata() []Stratum {
 		if len(r.Domains) > 0 {
 			first = r.Domains[0].Domain + " → " + r.Domains[0].Servers[0].Address.String()
 		}
-		out = append(out, Stratum{ID: stratumServers, Title: "Other servers", Count: len(r.Domains),
+		out = append(out, ResolverLayer{ID: layerServers, Title: "Other servers", Count: len(r.Domains),
 			Says: cmp.Or(first, "none for a single domain"), Ref: resolver.String()})
-		out = append(out, Stratum{ID: stratumHome, Title: "Kept at home", Says: keptWords(r), Count: len(r.Silenced),
+		out = append(out, ResolverLayer{ID: layerHome, Title: "Not forwarded", Says: keptWords(r), Count: len(r.Silenced),
 			Ref: resolver.String()})
 		var to []string
 		for _, f := range r.Forwarders {
@@ -275,7 +275,7 @@ func (n *namer) strata() []Stratum {
 			}
 			to = append(to, text)
 		}
-		out = append(out, mark(Stratum{ID: stratumForwarders, Title: "Forwarders", Count: len(r.Forwarders),
+		out = append(out, mark(ResolverLayer{ID: layerForwarders, Title: "Forwarders", Count: len(r.Forwarders),
 			Says: cmp.Or(strings.Join(to, ", "), "nobody else is asked")}, resolver))
 	}
 	for _, z := range n.book.Outside {
@@ -285,7 +285,7 @@ func (n *namer) strata() []Stratum {
 		} else if told != nil {
 			says = "read from " + z.Zone.Server.Address.String()
 		}
-		out = append(out, mark(Stratum{ID: z.Zone.ID, Title: z.Name, Says: says, Outside: true,
+		out = append(out, mark(ResolverLayer{ID: z.Zone.ID, Title: z.Name, Says: says, Outside: true,
 			Mono:  true,
 			Count: len(z.Entries)}, site.Ref{Kind: site.KindZone, ID: z.Zone.ID}))
 	}
@@ -306,7 +306,7 @@ func keptWords(r *site.Resolver) string {
 	return cmp.Or(strings.Join(out, ", "), "nothing")
 }
 
-// choose lists a stratum.
+// choose lists a layer.
 func (n *namer) choose(v *NamesView, chosen string) {
 	if z := n.pages(chosen); z != nil {
 		n.listZone(v, z)
@@ -314,24 +314,24 @@ func (n *namer) choose(v *NamesView, chosen string) {
 	}
 	v.Ref = v.Resolver
 	switch {
-	case chosen == stratumReverse:
+	case chosen == layerReverse:
 		v.Chosen, v.Title, v.Ref = chosen, "Reverse", ""
 		v.Says = "The name of each address, in " + site.Counted(len(n.reverseZones()), "zone")
 		v.Rows = n.reverseRows()
 	case n.resolver == nil:
 		n.listFirst(v)
-	case chosen == stratumLeases:
+	case chosen == layerLeases:
 		v.Chosen, v.Title, v.Rows = chosen, "Leases", n.leaseRows()
 		v.Says = "A record counts before a reservation, and that before the older lease"
 		v.ReadAt, v.ReadFrom = readAt(order.On(n.beside.Access, n.device.ID)), n.device.Name
-	case chosen == stratumServers, chosen == stratumHome, chosen == stratumForwarders:
+	case chosen == layerServers, chosen == layerHome, chosen == layerForwarders:
 		v.Chosen = chosen
-		v.Title = map[string]string{stratumServers: "Other servers", stratumHome: "Kept at home",
-			stratumForwarders: "Forwarders"}[chosen]
+		v.Title = map[string]string{layerServers: "Other servers", layerHome: "Not forwarded",
+			layerForwarders: "Forwarders"}[chosen]
 		v.Says = map[string]string{
-			stratumServers:    "Who is asked for the names of one domain",
-			stratumHome:       "What " + n.resolver.Name + " answers itself and never sends out",
-			stratumForwarders: "Who is asked for everything else, in order",
+			layerServers:    "Who is asked for the names of one domain",
+			layerHome:       "What " + n.resolver.Name + " answers itself and never sends out",
+			layerForwarders: "Who is asked for everything else, in order",
 		}[chosen]
 		v.Rows = n.settingRows(chosen)
 	default:
@@ -433,15 +433,15 @@ func secondsWords(s int) string {
 	return site.Counted(s, "second")
 }
 
-// settingRows lists what of the resolver's settings a stratum is.
-func (n *namer) settingRows(stratum string) []NameRow {
+// settingRows lists what of the resolver's settings a layer is.
+func (n *namer) settingRows(layer string) []NameRow {
 	out := []NameRow{}
 	add := func(name, value, from string) {
 		out = append(out, NameRow{Key: fmt.Sprint(len(out)), Name: name, Inside: value, From: from,
 			Ref: site.Ref{Kind: site.KindResolver, ID: n.resolver.ID}.String()})
 	}
-	switch stratum {
-	case stratumServers:
+	switch layer {
+	case layerServers:
 		for _, d := range n.resolver.Domains {
 			var to []string
 			for _, f := range d.Servers {
@@ -449,7 +449,7 @@ func (n *namer) settingRows(stratum string) []NameRow {
 			}
 			add(d.Domain, strings.Join(to, ", "), "with all below it")
 		}
-	case stratumForwarders:
+	case layerForwarders:
 		for i, f := range n.resolver.Forwarders {
 			how := "UDP and TCP"
 			if f.TLSName != "" {
@@ -457,13 +457,13 @@ func (n *namer) settingRows(stratum string) []NameRow {
 			}
 			add(fmt.Sprint(i+1), f.AddrPort().String(), how)
 		}
-	case stratumHome:
+	case layerHome:
 		says := map[bool]string{true: "never sent out", false: "sent to the forwarders"}
 		add("names of one word", says[n.resolver.KeepsShort], "that are not there")
 		add("reverse names of private addresses", says[n.resolver.KeepsPrivate], "RFC 6303")
 		add("localhost, .local, home.arpa and others", says[n.resolver.KeepsPrivate], "RFC 6761")
 		for _, d := range n.resolver.Silenced {
-			add(d, "answered with nothing", "with all below it")
+			add(d, "blocked", "with all below it")
 		}
 	}
 	return out

@@ -2,7 +2,6 @@ package view
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"lithos/core/address"
@@ -128,12 +127,15 @@ func (p *Page) reached(level site.Ref) string {
 	return strings.Join(says, ", ")
 }
 
-// fromEnd is a place in a network in words: one below 0 counts back from its end.
+// fromEnd is a place in a network in words: below 0 it counts back, -1 being the last address.
 func fromEnd(n int) string {
 	if n < 0 {
-		return fmt.Sprintf("%d before the end", -n)
+		if n == -1 {
+			return "the last"
+		}
+		return fmt.Sprintf("%d before the last", -n-1)
 	}
-	return strconv.Itoa(n)
+	return fmt.Sprintf(".%d", n)
 }
 
 // RuleView is one rule for the documentation of findings.
@@ -165,7 +167,7 @@ type StandardView struct {
 func Standard(std site.Standard) StandardView {
 	v := StandardView{ID: std.ID, Name: std.Name, Windows: []string{}}
 	for _, w := range std.Windows {
-		v.Windows = append(v.Windows, fmt.Sprintf("%s: addresses %s to %s of every network", w.Use,
+		v.Windows = append(v.Windows, fmt.Sprintf("%s: from %s to %s of every network", w.Use,
 			fromEnd(w.From), fromEnd(w.To)))
 	}
 	doc := &site.Site{Standard: std}

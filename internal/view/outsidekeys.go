@@ -30,7 +30,7 @@ type OutsideKey struct {
 	Used   *time.Time `json:"used,omitempty" doc:"when last"`
 	Ending bool       `json:"ending,omitempty" doc:"it has ended or is about to"`
 	Unused bool       `json:"unused,omitempty" doc:"it was never used although it had the time"`
-	Wide   bool       `json:"wide,omitempty" doc:"it is a following name’s, and may do more than that takes"`
+	Wide   bool       `json:"wide,omitempty" doc:"it is a dynamic name’s, and may do more than that takes"`
 }
 
 // outsideKeys are the keys of a zone; nil where nothing says where they are made.

@@ -172,7 +172,7 @@ func TestALookAtNothing(t *testing.T) {
 	assert.Empty(t, empty.Topology("").Devices[0].Name == "", "the devices are still drawn")
 }
 
-// The room proposed for another network keeps every rule, until there is none left.
+// The room proposed for another network breaks no rule, until there is none left.
 func TestRoomForMore(t *testing.T) {
 	doc := scenario.Site("kelder-bridge")
 	for i := 0; ; i++ {
@@ -421,7 +421,7 @@ func Test46AForecastIsNotAboveItsReadings(t *testing.T) {
 	assert.Equal(t, []int{20, 20, 3}, []int{v.Seen, v.Leased, v.Hours})
 	v = forecast(20, 50*time.Hour)
 	assert.False(t, v.TooFew)
-	assert.Equal(t, 100, v.Regulars, "they are there day after day")
+	assert.Equal(t, 100, v.Returning, "they are there day after day")
 	assert.GreaterOrEqual(t, v.SizeDoes, 20)
 	assert.False(t, v.Low)
 	none := forecast(0, 0)

@@ -40,7 +40,7 @@ type DriftRow struct {
 	drift.Difference
 	PutBack bool             `json:"putBack" doc:"whether the draft puts it back"`
 	Why     string           `json:"why,omitempty" doc:"why it cannot be adopted"`
-	Moves   []DriftMove      `json:"moves" doc:"clients that are told something else if it is put back"`
+	Moves   []DriftMove      `json:"moves" doc:"clients that are affected if it is put back"`
 	More    int              `json:"more" doc:"how many of those are not listed"`
 	Mends   []DriftCut       `json:"mends" doc:"the cuts that are no more if it alone is put back"`
 	Adopts  string           `json:"adopts,omitempty" doc:"what adopting it changes in the site, in words"`

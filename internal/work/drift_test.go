@@ -232,7 +232,7 @@ func Test38ADifferenceSaysWhomItCutsOff(t *testing.T) {
 	d := o.drift(0)
 	require.Len(t, d.Differences, 1)
 	assert.Equal(t, []work.DriftCut{{Network: "Clinic floor", Rung: "lease",
-		Says: "lan.24 lets no DHCP in"}}, d.Cuts)
+		Says: "lan.24 blocks DHCP"}}, d.Cuts)
 	assert.Equal(t, d.Cuts, d.Differences[0].Mends, "put back, it has service again")
 	require.NotEmpty(t, d.Differences[0].Moves, "clients that nobody answers are told something")
 	assert.NotEmpty(t, d.Differences[0].Moves[0].After)
@@ -326,7 +326,7 @@ func Test37ALiveLadderIsWhatWasTried(t *testing.T) {
 	o.byHand("dev-gw-1", interfaces("lan.48", func(i *yang.Interface) { i.Permit = []string{"dns"} }))
 	cut = ladder("net-imaging")
 	assert.Equal(t, "link skip port3 of sw-ward is up; as nobody answered, no more is known", cut[0])
-	assert.Equal(t, "lease fail lan.48 lets no DHCP in", cut[1])
+	assert.Equal(t, "lease fail lan.48 blocks DHCP", cut[1])
 	for _, rung := range cut[2:] {
 		assert.Contains(t, rung, "skip not tried: it has no lease")
 	}

@@ -26,7 +26,7 @@ const (
 	untilTold = 20 * time.Second
 )
 
-// keepBy has a following name of the Garret kept as said, by a push.
+// keepBy has a dynamic name of the Garret kept as said, by a push.
 func (o *office) keepBy(fields ...string) {
 	o.t.Helper()
 	run(o.t, o.Service)

@@ -12,7 +12,7 @@ import (
 	"lithos/internal/zonetransfer"
 )
 
-// HaveKeyMade has the provider make a key that may write a following name of a draft and nothing else, and puts it
+// HaveKeyMade has the provider make a key that may write a dynamic name of a draft and nothing else, and puts it
 // into the draft without anybody seeing it. The key before it is taken until it is revoked, so that nothing stops
 // until the push. draw is as in Edit. What is not with the push is asked before, and answered by say: see watch.KeyFor.
 func (s *Service) HaveKeyMade(
@@ -41,7 +41,7 @@ func (s *Service) HaveKeyMade(
 }
 
 // HaveKeyReplaced has the provider of a zone make a key in the place of another, and puts it into the draft wherever
-// that uses the other: the zone, its certificates and its following names. The other is taken for a week yet, so that
+// that uses the other: the zone, its certificates and its dynamic names. The other is taken for a week yet, so that
 // nothing stops until the push.
 func (s *Service) HaveKeyReplaced(
 	ctx context.Context, by actor.Technician, order int64, version int32, zoneID, key string, draw func(*draft.Edited),

@@ -27,7 +27,7 @@ type LevelPreview struct {
 type Becomes struct {
 	sites.Place
 	Words  []string      `json:"words" doc:"what changes in it; nothing where it has it so already"`
-	Moving int           `json:"moving" doc:"how many known clients are told something else"`
+	Moving int           `json:"moving" doc:"how many known clients are affected"`
 	Known  int           `json:"known" doc:"of how many"`
 	Added  []order.Brief `json:"added" doc:"findings that it brings"`
 }

@@ -185,7 +185,7 @@ func TestForecastAndSpread(t *testing.T) {
 	v, err := page.Forecast(view.ForecastRequest{Pool: "pool-waiting", Shape: "waiting room", PerDay: "120",
 		Stay: "40 minutes"})
 	require.NoError(t, err)
-	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-waiting", PerDay: "12o", Regulars: "101", Size: "3.5",
+	_, err = page.Forecast(view.ForecastRequest{Pool: "pool-waiting", PerDay: "12o", Returning: "101", Size: "3.5",
 		Stay: "8", Lease: "long"})
 	refused := &actor.Refusal{}
 	require.ErrorAs(t, err, &refused)
@@ -264,7 +264,7 @@ func TestLinksOfASite(t *testing.T) {
 	d := o.page("moss-end", 0).Topology("net-moss-kennels")
 	assert.Len(t, d.Devices, 4)
 	assert.Len(t, d.Cables, 3)
-	assert.Equal(t, "Kennels lives on vlan70 of sw-moss and comes out at port2 of sw-barn.", d.Says)
+	assert.Equal(t, "Kennels is on vlan70 of sw-moss and comes out at port2 of sw-barn.", d.Says)
 	id := o.at("moss-end")
 	o.edit(id, interfaceOf("dev-moss-barn", "if-moss-barn-1", "taggedVLANs", "24"))
 	d = o.page("moss-end", id).Topology("net-moss-kennels")

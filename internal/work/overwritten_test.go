@@ -77,7 +77,7 @@ func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
 	stale := slices.IndexFunc(findings(), func(f check.Finding) bool { return f.Rule == "ddns-stale" })
 	if stale >= 0 { // it was read, and is written again by the device meanwhile
 		require.NotNil(t, findings()[stale].Remedy)
-		assert.Equal(t, "Take it back", findings()[stale].Remedy.Title)
+		assert.Equal(t, "Write it again", findings()[stale].Remedy.Title)
 	}
 	assert.Eventually(t, func() bool {
 		o.Poll.Observe(ctx, "site-the-garret")
@@ -86,7 +86,7 @@ func Test28AnOverwrittenNameIsTakenBack(t *testing.T) {
 	o.becomes("A", "203.0.113.97")
 }
 
-// A push climbs a rung for each following name that it touches: told, and answered so by the server of its zone. What
+// A push climbs a rung for each dynamic name that it touches: told, and answered so by the server of its zone. What
 // does not hold waits for somebody to see to it.
 func Test14APushProvesTheNamesThatItTouches(t *testing.T) {
 	o := openAll(t)

@@ -26,7 +26,7 @@ func (s *Service) Page(ctx context.Context, code string, orderID int64) (*view.P
 	return view.Of(sc, d, revision, b), nil
 }
 
-// Followings are the following names of all sites as they stand: one pass over what is known of them.
+// Followings are the dynamic names of all sites as they stand: one pass over what is known of them.
 func (s *Service) Followings(ctx context.Context) ([]view.Following, error) {
 	rows, err := s.Store.Followed(ctx)
 	if err != nil {

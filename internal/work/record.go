@@ -48,7 +48,7 @@ func (r *recorder) order(v *OrderView) {
 	for _, st := range v.Steps {
 		taken := ""
 		if st.Undone {
-			taken = ", taken back by " + cmp.Or(st.UndoneBy, st.By)
+			taken = ", undone by " + cmp.Or(st.UndoneBy, st.By)
 		}
 		changed.List = append(changed.List, fmt.Sprintf("%s (%s, %s%s)", st.Says, st.By, r.moment(st.At), taken))
 	}

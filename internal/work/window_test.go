@@ -21,7 +21,7 @@ func typed(at time.Time) string {
 	return at.In(zone).Format(site.Clock)
 }
 
-// An order with a change window is not pushed outside of it; left to start by itself it is pushed when the window
+// An order with a change window is not pushed outside of it; left to start automatically it is pushed when the window
 // opens, in the name of who left it.
 func TestAnOrderWaitsForItsWindow(t *testing.T) {
 	o := open(t)

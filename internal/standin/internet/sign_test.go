@@ -123,7 +123,7 @@ func TestForgedAnswersAreRefused(t *testing.T) {
 		assert.Equal(t, "SERVFAIL", dns.RcodeToString[m.Rcode], "%s: %v", c.what, fell)
 		assert.Empty(t, m.Answer, c.what)
 		assert.True(t, slices.ContainsFunc(fell, func(f names.Fell) bool {
-			return f.Stratum == names.Validated && f.State == names.Stopped
+			return f.Layer == names.Validated && f.State == names.Stopped
 		}), "%s: %v", c.what, fell)
 	}
 }

@@ -138,15 +138,16 @@ SELECT f.code, f.site, (f.finding ->> 'id')::text AS id, (f.finding ->> 'title')
         jsonb_array_elements(coalesce(m.findings, '[]')::jsonb || coalesce(a.findings, '[]')::jsonb) AS finding FROM site s
     LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = $1
     LEFT JOIN site_standing a ON a.site_id = s.id AND a.revision = s.head) f
-WHERE f.finding ->> 'title' ILIKE $2::text
-OR $3::text <> '' AND (f.finding ->> 'id') || '.' LIKE '%.' || $3 || '.%'
+WHERE $2::text = '' AND f.finding ->> 'title' ILIKE $3::text
+OR $2 <> '' AND ((f.finding ->> 'id') || '.' LIKE '%.' || $2 || '.%'
+    OR f.finding ->> 'title' ~ ('(^|[^0-9.])' || replace($2, '.', '\.') || '($|[^0-9])'))
 OR split_part(f.finding ->> 'id', '.', 1) = ANY ($4::text[]) ORDER BY f.site LIMIT 20
 `
 
 type FindFindingsParams struct {
 	Rules   string
-	Name    string
 	Address string
+	Name    string
 	Symptom []string
 }
 
@@ -161,8 +162,8 @@ type FindFindingsRow struct {
 func (q *Queries) FindFindings(ctx context.Context, arg FindFindingsParams) ([]FindFindingsRow, error) {
 	rows, err := q.db.Query(ctx, FindFindings,
 		arg.Rules,
-		arg.Name,
 		arg.Address,
+		arg.Name,
 		arg.Symptom,
 	)
 	if err != nil {

@@ -1,5 +1,5 @@
 -- +goose Up
--- What a work order is for, when it may be pushed, and who has left it to start by itself.
+-- What a work order is for, when it may be pushed, and who has left it to start automatically.
 ALTER TABLE work_order ADD COLUMN note text NOT NULL DEFAULT '';
 ALTER TABLE work_order ADD COLUMN not_before timestamptz;
 ALTER TABLE work_order ADD COLUMN not_after timestamptz;

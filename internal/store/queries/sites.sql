@@ -131,8 +131,9 @@ SELECT f.code, f.site, (f.finding ->> 'id')::text AS id, (f.finding ->> 'title')
         jsonb_array_elements(coalesce(m.findings, '[]')::jsonb || coalesce(a.findings, '[]')::jsonb) AS finding FROM site s
     LEFT JOIN site_summary m ON m.site_id = s.id AND m.revision = s.head AND m.rules = @rules
     LEFT JOIN site_standing a ON a.site_id = s.id AND a.revision = s.head) f
-WHERE f.finding ->> 'title' ILIKE @name::text
-OR @address::text <> '' AND (f.finding ->> 'id') || '.' LIKE '%.' || @address || '.%'
+WHERE @address::text = '' AND f.finding ->> 'title' ILIKE @name::text
+OR @address <> '' AND ((f.finding ->> 'id') || '.' LIKE '%.' || @address || '.%'
+    OR f.finding ->> 'title' ~ ('(^|[^0-9.])' || replace(@address, '.', '\.') || '($|[^0-9])'))
 OR split_part(f.finding ->> 'id', '.', 1) = ANY (@symptom::text[]) ORDER BY f.site LIMIT 20;
 
 -- name: FindPrefixes :many

@@ -218,7 +218,7 @@ type OrderAction =
   | '/api/orders/{order}/rebase'
   | '/api/orders/{order}/wait'
 
-/** Rehearse, push or rebase an order, or leave it to start by itself; the answer becomes what its page shows. */
+/** Rehearse, push or rebase an order, or leave it to start automatically; the answer becomes what its page shows. */
 export function useOrderAction(order: number, path: OrderAction) {
   const client = useQueryClient()
   return useMutation({

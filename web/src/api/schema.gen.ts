@@ -592,7 +592,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take the last tick of a device's runbook back */
+        /** Undo the last tick of a device's runbook */
         post: operations["untick"];
         delete?: never;
         options?: never;
@@ -617,7 +617,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/orders/{order}/steps/{seq}/take-back": {
+    "/api/orders/{order}/steps/{seq}/undo": {
         parameters: {
             query?: never;
             header?: never;
@@ -626,8 +626,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back one step, wherever it stands, unless a later one needs it */
-        post: operations["take-back"];
+        /** Undo one step, wherever it stands, unless a later one needs it */
+        post: operations["undo-step"];
         delete?: never;
         options?: never;
         head?: never;
@@ -745,7 +745,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back the last step */
+        /** Undo the last step */
         post: operations["undo"];
         delete?: never;
         options?: never;
@@ -779,7 +779,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Leave an order to start by itself when its change window opens, or not any more */
+        /** Leave an order to start automatically when its change window opens, or not any more */
         post: operations["wait"];
         delete?: never;
         options?: never;
@@ -1106,7 +1106,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What resolvers on the internet hold of a following name */
+        /** What resolvers on the internet hold of a dynamic name */
         get: operations["following-resolvers"];
         put?: never;
         post?: never;
@@ -1327,7 +1327,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The strata that a question falls through, and what one of them holds */
+        /** The layers of a resolver, in the order in which it looks, and what one of them holds */
         get: operations["names"];
         put?: never;
         post?: never;
@@ -1844,7 +1844,7 @@ export interface components {
             known: number;
             /**
              * Format: int64
-             * @description how many known clients are told something else
+             * @description how many known clients are affected
              */
             moving: number;
             name: string;
@@ -2176,7 +2176,7 @@ export interface components {
              * @description how many of those are not listed
              */
             more: number;
-            /** @description clients that are told something else if it is put back */
+            /** @description clients that are affected if it is put back */
             moves: components["schemas"]["DriftMove"][];
             /** @description kind:id of the part of the site that it is */
             part?: string;
@@ -2216,7 +2216,7 @@ export interface components {
             follow?: boolean;
             /** @description kind:id of the owner of what is removed */
             in?: string;
-            /** @description instead of a change: id of a following name that a key is made for by its provider; it is put into the draft and not shown */
+            /** @description instead of a change: id of a dynamic name that a key is made for by its provider; it is put into the draft and not shown */
             keyFor?: string;
             look: components["schemas"]["Look"];
             /** @description fix it in the other of two ways */
@@ -2369,6 +2369,7 @@ export interface components {
             simulated: boolean;
         };
         Fell: {
+            layer: string;
             /** @description kind:id of the part that decided */
             of?: string;
             /** @description the rule that says why not */
@@ -2376,7 +2377,6 @@ export interface components {
             says?: string;
             /** @enum {string} */
             state: "passed" | "answered" | "stopped" | "followed" | "beyond";
-            stratum: string;
             title: string;
         };
         Field: {
@@ -2503,7 +2503,7 @@ export interface components {
              * Format: int64
              * @description how many in 100 come on several days
              */
-            regulars: number;
+            returning: number;
             /** Format: int64 */
             seen: number;
             shape: string;
@@ -3307,7 +3307,7 @@ export interface components {
             findings: components["schemas"]["MoveFinding"][];
             networks: components["schemas"]["MovedNetwork"][];
             night: components["schemas"]["Night"];
-            /** @description free text that mentions an old address, for the eye */
+            /** @description free text that mentions an old address, to check by hand */
             notes: components["schemas"]["Mention"][];
             phases: components["schemas"]["MovePhase"][];
             request: components["schemas"]["Request"];
@@ -3338,11 +3338,11 @@ export interface components {
             unrenewed: components["schemas"]["Straggler"][];
         };
         MoveView: {
-            /** @description who did not follow, once the swap has landed */
+            /** @description who is still at old addresses, once the swap has landed */
             after: components["schemas"]["MoveResult"];
             /** Format: date-time */
             at: string;
-            /** @description it was taken back: who did not follow, did not come back to the old addresses, and visits that were done are to be undone */
+            /** @description it was undone: who is still at new addresses, and visits that were done are to be undone */
             back: boolean;
             bands: components["schemas"]["Band"][];
             by: string;
@@ -3358,7 +3358,7 @@ export interface components {
             /** Format: int64 */
             next: number;
             night: components["schemas"]["Night"];
-            /** @description free text that mentions an old address, for the eye */
+            /** @description free text that mentions an old address, to check by hand */
             notes: components["schemas"]["Mention"][];
             phases: components["schemas"]["MovePhase"][];
             request: components["schemas"]["Request"];
@@ -3400,7 +3400,7 @@ export interface components {
             seenAt?: string;
             /** Format: int64 */
             seq: number;
-            /** @description the move was taken back, and this was done: it is to have its old address again */
+            /** @description the move was undone, and this was done: it is to have its old address again */
             toUndo?: boolean;
             type: components["schemas"]["Typed"][];
             undo: components["schemas"]["Typed"][];
@@ -3477,6 +3477,7 @@ export interface components {
             chosen: string;
             /** @description of an outside zone whose provider makes keys */
             keys?: components["schemas"]["OutsideKeys"];
+            layers: components["schemas"]["ResolverLayer"][];
             /** @description names of the listed zone that follow a line */
             lines: components["schemas"]["Following"][];
             /**
@@ -3496,11 +3497,10 @@ export interface components {
             /** @description that device or server */
             readFrom?: string;
             ref?: string;
-            /** @description ref of the one whose strata are listed */
+            /** @description ref of the one whose layers are listed */
             resolver?: string;
             rows: components["schemas"]["NameRow"][];
             says: string;
-            strata: components["schemas"]["Stratum"][];
             title: string;
             /** Format: int32 */
             version: number;
@@ -3797,7 +3797,7 @@ export interface components {
             used?: string;
             /** Format: int64 */
             uses: number;
-            /** @description it is a following name’s, and may do more than that takes */
+            /** @description it is a dynamic name’s, and may do more than that takes */
             wide?: boolean;
         };
         OutsideKeys: {
@@ -3959,12 +3959,12 @@ export interface components {
             code: string;
             data?: string;
             from?: string;
+            layer: string;
             /** Format: int64 */
             microseconds: number;
             name: string;
             /** Format: int64 */
             number: number;
-            stratum: string;
             type: string;
         };
         Range: {
@@ -4050,7 +4050,7 @@ export interface components {
         };
         Remedy: {
             /**
-             * @description send: tell a following name its address; key: have a key made for it
+             * @description send: tell a dynamic name its address; key: have a key made for it
              * @enum {string}
              */
             do: "send" | "key";
@@ -4141,6 +4141,18 @@ export interface components {
             "from-cache": number;
             /** Format: int32 */
             refused: number;
+        };
+        ResolverLayer: {
+            /** Format: int64 */
+            count: number;
+            id: string;
+            mono?: boolean;
+            outside?: boolean;
+            /** @description the zone or the resolver that it is of */
+            ref?: string;
+            says: string;
+            severity?: string;
+            title: string;
         };
         ResolverState: {
             answer?: components["schemas"]["Answer"][];
@@ -4599,18 +4611,6 @@ export interface components {
              */
             until?: string;
         };
-        Stratum: {
-            /** Format: int64 */
-            count: number;
-            id: string;
-            mono?: boolean;
-            outside?: boolean;
-            /** @description the zone or the resolver that it is of */
-            ref?: string;
-            says: string;
-            severity?: string;
-            title: string;
-        };
         Stretch: {
             /** Format: int64 */
             from: number;
@@ -4640,12 +4640,6 @@ export interface components {
             name: string;
             /** @description whether somebody said before what columns with these headings hold */
             remembered: boolean;
-        };
-        "Take-backRequest": {
-            /** @description take it back even when it is another technician's */
-            others?: boolean;
-            /** Format: int32 */
-            version: number;
         };
         "Take-overRequest": {
             /** Format: int32 */
@@ -4816,9 +4810,15 @@ export interface components {
             label: string;
             value: string;
         };
+        "Undo-stepRequest": {
+            /** @description undo it even when it is another technician's */
+            others?: boolean;
+            /** Format: int32 */
+            version: number;
+        };
         UndoRequest: {
             look: components["schemas"]["Look"];
-            /** @description take it back even when it is another technician's */
+            /** @description undo it even when it is another technician's */
             others?: boolean;
             /**
              * Format: int32
@@ -5928,7 +5928,7 @@ export interface operations {
     "rehearsed-clients": {
         parameters: {
             query?: {
-                /** @description those that are told something else; otherwise those that keep what they have */
+                /** @description those that are affected; otherwise those that keep what they have */
                 moving?: boolean;
                 /** @description how many to pass over */
                 from?: number;
@@ -6208,7 +6208,7 @@ export interface operations {
             };
         };
     };
-    "take-back": {
+    "undo-step": {
         parameters: {
             query?: never;
             header?: never;
@@ -6221,7 +6221,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Take-backRequest"];
+                "application/json": components["schemas"]["Undo-stepRequest"];
             };
         };
         responses: {
@@ -6790,7 +6790,7 @@ export interface operations {
     sites: {
         parameters: {
             query?: {
-                /** @description those that were put away instead */
+                /** @description those that are archived instead */
                 archived?: boolean;
             };
             header?: never;
@@ -7469,7 +7469,7 @@ export interface operations {
                 /** @description clients a day, up to 1,000,000; as seen when empty */
                 perDay?: string;
                 /** @description how many in 100 of them come every day; none when empty */
-                regulars?: string;
+                returning?: string;
                 /** @description how long one stays, for example 40 minutes */
                 stay?: string;
                 /** @description lease time; the pool's when empty */
@@ -7853,8 +7853,8 @@ export interface operations {
                 /** @description work order whose draft is shown; 0 for the site as it is */
                 order?: number;
                 /** @description id of the one that is listed; the site's own zone when empty */
-                stratum?: string;
-                /** @description id of the resolver whose strata are listed; the site's first when empty */
+                layer?: string;
+                /** @description id of the resolver whose layers are listed; the site's first when empty */
                 resolver?: string;
             };
             header?: never;

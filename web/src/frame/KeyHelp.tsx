@@ -85,8 +85,7 @@ export function KeyHelp({ open, onClose }: { open: boolean; onClose: () => void 
         ))}
       </div>
       <label className="mt-5 flex items-center gap-2">
-        <input type="checkbox" checked={single} onChange={(e) => flip(e.target.checked)} /> Keys without Ctrl do
-        something
+        <input type="checkbox" checked={single} onChange={(e) => flip(e.target.checked)} /> Single-key shortcuts
       </label>
       <button className="btn mt-4" onClick={onClose}>
         Close

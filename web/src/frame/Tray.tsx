@@ -65,7 +65,7 @@ function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }
           </button>
         )}
         <button className="btn btn-dark" title="It stays in Work orders" onClick={leave}>
-          Put away
+          Close
         </button>
       </span>
     </footer>
@@ -75,7 +75,7 @@ function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }
 /** The outcome of a rehearsal in a sentence. */
 function rehearsed({ report }: Schemas['Rehearsed']): string {
   const { clients, moving } = report
-  const told = moving ? `${plural(moving, 'is', 'are')} told something else` : 'none is told anything else'
+  const told = moving ? `${moving} affected` : 'none affected'
   return `Rehearsed with ${plural(clients, 'known client')}: ${told}`
 }
 
@@ -138,7 +138,7 @@ function useActs(head: Schemas['Head']) {
       void run(async () => {
         try {
           await flip({ head, others })
-          announce(`Took back: ${head.undo}`)
+          announce(`Undone: ${head.undo}`)
         } catch (e) {
           const theirs = e instanceof Problem && e.fields.others
           if (!theirs) throw e
@@ -167,7 +167,7 @@ function useActs(head: Schemas['Head']) {
     wait: () =>
       void run(async () => {
         await wait.mutateAsync(head)
-        announce('It starts by itself when the window opens')
+        announce('It starts automatically when the window opens')
       }),
   }
 }
@@ -213,14 +213,14 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
       <span className="ml-auto flex flex-wrap gap-2 justify-end">
         {head.state === 'open' && <Buttons head={head} acts={acts} next={next} />}
         {leave && (
-          <button className="btn btn-dark" title="Put this work order away; it stays in Work orders" onClick={leave}>
-            Put away
+          <button className="btn btn-dark" title="Close this work order here; it stays in Work orders" onClick={leave}>
+            Close
           </button>
         )}
       </span>
       <Listed head={head} open={listing} onClose={() => setListing(false)} />
       <Window
-        title="Take back another technician's step?"
+        title="Undo another technician's step?"
         says={acts.asking}
         open={acts.asking !== ''}
         onClose={() => acts.setAsking('')}
@@ -278,7 +278,7 @@ function Facts({ head, onList }: { head: Schemas['Head']; onList: () => void }) 
       {others && <span className="text-on-basalt-2">Also at it: {others}</span>}
       {head.state === 'open' && head.waits && head.notBefore && (
         <span className="text-on-basalt-2">
-          Starts by itself <When at={head.notBefore} />
+          Starts automatically <When at={head.notBefore} />
         </span>
       )}
       {head.state === 'pushing' && <span className="text-lichen">Being pushed</span>}
@@ -294,7 +294,7 @@ function Buttons({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next
       <button
         className="btn btn-dark"
         disabled={!can.undo}
-        title={head.undo ? `Take back, of ${head.undoBy}: ${head.undo}` : 'Nothing to take back'}
+        title={head.undo ? `Undo, of ${head.undoBy}: ${head.undo}` : 'Nothing to undo'}
         onClick={() => acts.undo()}
       >
         Undo <kbd>Ctrl Z</kbd>
@@ -336,7 +336,7 @@ function Onward({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next:
       </button>
       {can.wait && (
         <button className="btn btn-next" onClick={acts.wait}>
-          Leave it to start by itself <kbd>Ctrl ⏎</kbd>
+          Leave it to start automatically <kbd>Ctrl ⏎</kbd>
         </button>
       )}
       <button

@@ -19,8 +19,8 @@ export function Carried({ plan }: { plan: Plan }) {
   const [all, setAll] = useState(same.length <= 3)
   const rows = all ? plan.rows : plan.rows.filter((r) => !r.same)
   return (
-    <section aria-label="What is carried along" className="mt-4">
-      <h2>What is carried along</h2>
+    <section aria-label="Changed with it" className="mt-4">
+      <h2>Changed with it</h2>
       <Table columns={columns} className="mt-1">
         <tbody>
           {rows.map((r, i) => (
@@ -58,7 +58,7 @@ export function Carried({ plan }: { plan: Plan }) {
       ))}
       {plan.notes.length > 0 && (
         <>
-          <h3 className="mt-3 font-semibold">For the eye: free text that names an old address</h3>
+          <h3 className="mt-3 font-semibold">To check by hand: free text that names an old address</h3>
           <ul className="mt-1">
             {plan.notes.map((n, i) => (
               <li key={i} className="py-1 border-b border-seam-2">

@@ -20,7 +20,7 @@ import { Visits } from './Visits'
 const states: Record<Move['state'], string> = {
   open: 'under way',
   done: 'done',
-  back: 'taken back',
+  back: 'undone',
   dropped: 'dropped',
 }
 
@@ -119,11 +119,11 @@ function TakeBack({ move }: { move: Move }) {
           setAsking(true)
         }}
       >
-        Take it back…
+        Undo the move…
       </button>
       <Window
         open={asking}
-        title={landed ? 'Take the move back?' : 'Drop the move?'}
+        title={landed ? 'Undo the move?' : 'Drop the move?'}
         onClose={() => {
           setAsking(false)
         }}
@@ -140,7 +140,7 @@ function TakeBack({ move }: { move: Move }) {
           </p>
         )}
         <button className="btn btn-next mt-4" disabled={busy} onClick={() => void take()}>
-          {landed ? 'Open the order' : 'Drop it'}
+          {landed ? 'Open the order' : 'Drop'}
         </button>
       </Window>
     </>

@@ -9,7 +9,7 @@ import { useMoves } from './useMove'
 
 const columns: Column[] = [['Move'], ['Site', '21%'], ['Phases', '19%'], ['Next', '22%'], ['Begun', '18%']]
 
-const states: Record<string, string> = { done: 'done', back: 'taken back', dropped: 'dropped' }
+const states: Record<string, string> = { done: 'done', back: 'undone', dropped: 'dropped' }
 
 /** Moves of networks: those under way, or all of them. */
 export function MovesList({ all, title }: { all?: boolean; title: string }) {

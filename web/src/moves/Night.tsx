@@ -47,16 +47,16 @@ export function Night({ plan }: { plan: Plan }) {
   const anyMisled = n.fates.some((f) => f.ownName.seconds > 0)
   if (n.clients === 0)
     return (
-      <section aria-label="The night" className="mt-5">
-        <h2>The night, simulated</h2>
+      <section aria-label="Simulated night" className="mt-5">
+        <h2>Simulated night</h2>
         <p className="text-ink-2 mt-1">
           No client of these networks is known: nothing has a lease there, nor a reservation.
         </p>
       </section>
     )
   return (
-    <section aria-label="The night" className="mt-5">
-      <h2>The night, simulated</h2>
+    <section aria-label="Simulated night" className="mt-5">
+      <h2>Simulated night</h2>
       <p className="mt-1">
         {n.affected === 0 ? (
           `None of ${plural(n.clients, 'known client')} loses service.`

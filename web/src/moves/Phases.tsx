@@ -9,7 +9,7 @@ const stages: Record<string, string> = {
   later: 'drafted when the phase before has landed',
   drafted: 'drafted',
   rehearsed: 'rehearsed',
-  waiting: 'starts by itself',
+  waiting: 'starts automatically',
   pushing: 'being pushed',
   landed: 'landed',
   returned: 'returned',
@@ -86,7 +86,7 @@ export function MoveFindings({ plan }: { plan: Plan }) {
   if (plan.findings.length === 0) return null
   return (
     <section aria-label="What is wrong with it" className="mt-4">
-      <h2>What to look at</h2>
+      <h2>Problems</h2>
       <ul className="mt-1">
         {plan.findings.map((f, i) => (
           <li

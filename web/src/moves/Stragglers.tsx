@@ -19,11 +19,11 @@ export function Stragglers({ move }: { move: Move }) {
   const { after } = move
   const none = after.old.length + after.other.length + after.leases.length + after.unrenewed.length === 0
   return (
-    <section aria-label="Who did not follow" className="mt-4">
-      <h2>{move.back ? 'Afterwards: who did not come back' : 'Afterwards: who did not follow'}</h2>
+    <section aria-label="Still at old addresses" className="mt-4">
+      <h2>{move.back ? 'Still at new addresses' : 'Still at old addresses'}</h2>
       {none && after.swapped && (
         <p className="mt-1 text-malachite-ink">
-          Since {move.back ? 'it was taken back' : 'the swap'}, <When at={after.swapped} zone={move.zone} />, nobody was
+          Since {move.back ? 'it was undone' : 'the swap'}, <When at={after.swapped} zone={move.zone} />, nobody was
           seen at {move.back ? 'an address of the move' : 'an old address'}.
         </p>
       )}

@@ -113,7 +113,7 @@ function ToType({ visit, values }: { visit: Visit; values: Visit['type'] }) {
   )
 }
 
-/** Of a move that was taken back: the devices that have their new address, and are to have the old one again. */
+/** Of a move that was undone: the devices that have their new address, and are to have the old one again. */
 function ToUndo({
   move,
   tick,
@@ -132,7 +132,7 @@ function ToUndo({
       <p className="text-ink-2">
         {left.length === 0
           ? 'No device has an address of the move that somebody gave it.'
-          : 'Somebody gave them their new address; the move was taken back.'}
+          : 'Somebody gave them their new address; the move was undone.'}
       </p>
       {problem && (
         <p role="alert" className="text-cinnabar-ink mt-1">

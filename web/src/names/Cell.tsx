@@ -5,7 +5,7 @@ import { When } from '../parts/When'
 import type { NameRow } from './useNames'
 
 export type CellColumn =
-  'name' | 'type' | 'inside' | 'outside' | 'reverse' | 'from' | 'ttl' | 'until' | 'told' | 'since'
+  'name' | 'type' | 'inside' | 'outside' | 'reverse' | 'from' | 'ttl' | 'until' | 'atServer' | 'since'
 
 /** Why what was typed into a cell is not written, with what may be meant. */
 export type Wrong = { says: string; instead?: string }
@@ -35,7 +35,7 @@ const labels: Record<CellColumn, string> = {
   from: 'Comes from',
   ttl: 'TTL',
   until: 'Until',
-  told: 'Told',
+  atServer: 'At the server',
   since: 'Age',
 }
 
@@ -98,7 +98,7 @@ function Text({ column, row: r, zone }: { column: CellColumn; row: NameRow; zone
       )
     case 'ttl':
       return r.ttl ? <span className="text-ink-2">{duration(r.ttl)}</span> : null
-    case 'told':
+    case 'atServer':
       return r.atServer === r.outside ? <span className="text-ink-3 font-sans">the same</span> : r.atServer
     case 'since':
       return r.since ? <When at={r.since} zone={zone} age /> : null

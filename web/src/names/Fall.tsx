@@ -27,7 +27,7 @@ const outcomes: Record<string, string> = {
   'no servers': 'Told no name server',
 }
 
-/** How a question fell through the strata, and what came of it. */
+/** How a question fell through the layers, and what came of it. */
 export function Fall({ answer: a }: { answer: Asked }) {
   const found = a.outcome === 'answer'
   const last = a.values.at(-1) ?? ''

@@ -11,20 +11,20 @@ import { NoOrder } from '../site/NoOrder'
 import type { Page } from '../site/useSitePage'
 import { Windows } from '../site/Windows'
 import { Ask } from './Ask'
-import { LookInto } from './LookInto'
+import { ResolverStatus } from './ResolverStatus'
 import { Follower } from './Follower'
 import { Prove } from './Prove'
 import { NamesList } from './NamesList'
-import { TakeOut } from './TakeOut'
-import { Strata } from './Strata'
+import { Export } from './Export'
+import { Layers } from './Layers'
 import { ZoneKeys } from './ZoneKeys'
 import { useAsk, useNames, useNamesLook, type NameRow, type Names } from './useNames'
 
-/** The names of a site: the strata a question falls through, what one holds, and Ask. */
+/** The names of a site: the layers of the resolver, in the order in which it looks, what one holds, and Ask. */
 export function NamesFace({ page, view }: { page: Page; view: View }) {
-  const { stratum, resolver, question, set } = useNamesLook()
+  const { layer, resolver, question, set } = useNamesLook()
   const { look, go, state } = page
-  const names = useNames(page.code, view.order?.id, stratum, resolver).data
+  const names = useNames(page.code, view.order?.id, layer, resolver).data
   const [shows, setShows] = useState<Shows>()
   const [scroller, setScroller] = useState<HTMLDivElement | null>(null)
   const asked = useAsk(
@@ -61,17 +61,17 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
     >
       <Picker
         names={names}
-        onStratum={(id) => set({ stratum: id })}
+        onLayer={(id) => set({ layer: id })}
         onFace={face}
         onAsk={() => page.dispatch({ do: 'sheet', open: true })}
       />
       <div className="max-[1000px]:hidden min-h-0 grid">
-        <Strata
+        <Layers
           view={view}
           names={names}
           lit={litBy(names, question.name ? asked.data : undefined)}
-          onStratum={(s) => set({ stratum: s.id, select: s.ref })}
-          onResolver={(ref) => set({ resolver: ref.slice('resolver:'.length), stratum: '' })}
+          onLayer={(s) => set({ layer: s.id, select: s.ref })}
+          onResolver={(ref) => set({ resolver: ref.slice('resolver:'.length), layer: '' })}
           onFace={face}
           onLook={names.resolver ? () => setShows('looking into') : undefined}
           onAddZone={() => page.ask({ kind: 'form', form: { kind: 'zone' } })}
@@ -99,12 +99,7 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
           >
             Add a service
           </button>
-          <OfLayer
-            page={page}
-            names={names}
-            onWriteDown={() => void writeDown()}
-            onTakeOut={() => setShows('taking out')}
-          />
+          <OfLayer page={page} names={names} onWriteDown={() => void writeDown()} onExport={() => setShows('export')} />
         </Toolbar>
         {shows && <Dialog shows={shows} page={page} view={view} names={names} onClose={() => setShows(undefined)} />}
         <First names={names} page={page} />
@@ -152,21 +147,21 @@ export function NamesFace({ page, view }: { page: Page; view: View }) {
   )
 }
 
-type Shows = 'looking into' | 'taking out'
+type Shows = 'looking into' | 'export'
 
 function Dialog(props: { shows: Shows; page: Page; view: View; names: Names; onClose: () => void }) {
   const { shows, page, view, names, onClose } = props
   if (shows === 'looking into')
     return names.resolver ? (
-      <LookInto site={page.code} resolver={names.resolver.slice('resolver:'.length)} onClose={onClose} />
+      <ResolverStatus site={page.code} resolver={names.resolver.slice('resolver:'.length)} onClose={onClose} />
     ) : null
-  return <TakeOut site={page.code} order={view.order?.id} zone={names.chosen} title={names.title} onClose={onClose} />
+  return <Export site={page.code} order={view.order?.id} zone={names.chosen} title={names.title} onClose={onClose} />
 }
 
 /** What can be done with the layer that is shown. */
-function OfLayer(props: { page: Page; names: Names; onWriteDown: () => void; onTakeOut: () => void }) {
-  const { page, names, onWriteDown, onTakeOut } = props
-  const outside = names.strata.find((s) => s.id === names.chosen)?.outside
+function OfLayer(props: { page: Page; names: Names; onWriteDown: () => void; onExport: () => void }) {
+  const { page, names, onWriteDown, onExport } = props
+  const outside = names.layers.find((s) => s.id === names.chosen)?.outside
   const zone = names.ref?.startsWith('zone:')
   return (
     <>
@@ -197,8 +192,8 @@ function OfLayer(props: { page: Page; names: Names; onWriteDown: () => void; onT
         </button>
       )}
       {zone && (
-        <button className="btn !h-[28px]" onClick={onTakeOut}>
-          Take out
+        <button className="btn !h-[28px]" onClick={onExport}>
+          Export
         </button>
       )}
       {names.ref && (
@@ -216,26 +211,26 @@ function OfLayer(props: { page: Page; names: Names; onWriteDown: () => void; onT
   )
 }
 
-/** Which strata a question passed, and where it was answered. */
-function litBy(names: Names, asked?: { steps: { stratum: string; state: string; title: string }[] }) {
+/** Which layers a question passed, and where it was answered. */
+function litBy(names: Names, asked?: { steps: { layer: string; state: string; title: string }[] }) {
   const lit: Record<string, string> = {}
   for (const s of asked?.steps ?? []) {
-    const zone = names.strata.find((l) => s.title === `In ${l.title}` && (s.stratum === 'outside') === !!l.outside)
-    const id = s.stratum === 'zones' ? (zone?.id ?? 'reverse') : s.stratum === 'outside' ? zone?.id : s.stratum
+    const zone = names.layers.find((l) => s.title === `In ${l.title}` && (s.layer === 'outside') === !!l.outside)
+    const id = s.layer === 'zones' ? (zone?.id ?? 'reverse') : s.layer === 'outside' ? zone?.id : s.layer
     if (id) lit[id] = s.state === 'answered' ? 'answered' : (lit[id] ?? s.state)
   }
   return lit
 }
 
-/** The strata folded into a choice, on narrow screens. */
+/** The layers folded into a choice, on narrow screens. */
 function Picker({
   names,
-  onStratum,
+  onLayer,
   onFace,
   onAsk,
 }: {
   names: Names
-  onStratum: (id: string) => void
+  onLayer: (id: string) => void
   onFace: (face: string) => void
   onAsk: () => void
 }) {
@@ -250,12 +245,12 @@ function Picker({
         Addresses
       </button>
       <select
-        aria-label="Stratum"
+        aria-label="Layer"
         className="field !w-auto min-w-0 max-w-full"
         value={names.chosen}
-        onChange={(e) => onStratum(e.target.value)}
+        onChange={(e) => onLayer(e.target.value)}
       >
-        {names.strata.map((s) => (
+        {names.layers.map((s) => (
           <option key={s.id} value={s.id}>
             {s.outside ? `Outside: ${s.title}` : s.title}
           </option>

@@ -31,12 +31,12 @@ function columnsOf(names: Names): Column[] {
   const age = { key: 'since', name: 'Age', width: '64px' } as const
   if (chosen === 'leases') return [{ key: 'name', name: 'Name' }, value, from, { key: 'until', name: 'Until' }, age]
   if (chosen === 'reverse') return [{ key: 'name', name: 'Address' }, { ...value, name: 'Name' }, from, ttl]
-  if (names.strata.find((s) => s.id === chosen)?.outside)
+  if (names.layers.find((s) => s.id === chosen)?.outside)
     return [
       { key: 'name', name: 'Name' },
       { key: 'type', name: 'Type', width: '64px' },
-      { key: 'outside', name: names.readAt ? 'Here' : 'Outside' },
-      ...(names.readAt ? [{ key: 'told', name: 'Told', width: '114px' } as const] : []),
+      { key: 'outside', name: names.readAt ? 'In Lithos' : 'Outside' },
+      ...(names.readAt ? [{ key: 'atServer', name: 'At the server', width: '114px' } as const] : []),
       { ...from, width: '104px' },
       ttl,
       age,
@@ -66,7 +66,7 @@ type Props = {
   onSelect: (row: NameRow) => void
 }
 
-/** The names of one stratum. Cells are edited in place: the arrows move, Enter writes, Tab goes on to the next. */
+/** The names of one layer. Cells are edited in place: the arrows move, Enter writes, Tab goes on to the next. */
 export function NamesList({ names, zone, selected, scroller, save, ordered, needOrder, onSelect }: Props) {
   const columns = useMemo(() => columnsOf(names), [names])
   const [typed, setFilter] = useInAddress('names')
@@ -110,7 +110,7 @@ export function NamesList({ names, zone, selected, scroller, save, ordered, need
     const r = rows[row]
     if (!r) return key === 'name' ? 'owner' : key === 'inside' || key === 'outside' ? 'data' : undefined
     if (key === 'name') return r.nameField
-    if (key === 'inside' || (key === 'outside' && names.strata.find((s) => s.id === names.chosen)?.outside))
+    if (key === 'inside' || (key === 'outside' && names.layers.find((s) => s.id === names.chosen)?.outside))
       return r.valueField
     if (key === 'ttl' && r.ref && /^(record|service):/.test(r.ref)) return 'ttl'
     return undefined

@@ -52,7 +52,7 @@ const marks: Record<string, [string, string]> = {
   follows: ['follows', 'text-malachite-ink'],
   wrong: ['■ told the wrong address', 'text-cinnabar-ink'],
   untold: ['▲ never told', 'text-sand-ink'],
-  unreached: ['■ nobody reaches the line', 'text-cinnabar-ink'],
+  unreached: ['■ not reachable from the internet', 'text-cinnabar-ink'],
   off: ['switched off', 'text-ink-2'],
   unknown: ['not read yet', 'text-ink-2'],
 }

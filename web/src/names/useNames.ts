@@ -6,7 +6,7 @@ import { api, call, type Schemas } from '../api/client'
 /** A question as it stands in the address of the page, so that it can be pasted into a ticket. */
 export type Question = { who: string; name: string; type: string; beside: string; against: string }
 
-/** The stratum and the question in the address. */
+/** The layer and the question in the address. */
 export function useNamesLook() {
   const [params, setParams] = useSearchParams()
   const question: Question = {
@@ -17,7 +17,7 @@ export function useNamesLook() {
     against: params.get('against') ?? '',
   }
   const set = useCallback(
-    (to: Partial<Question> & { stratum?: string; resolver?: string; select?: string }) => {
+    (to: Partial<Question> & { layer?: string; resolver?: string; select?: string }) => {
       setParams(() => {
         const next = new URLSearchParams(location.search) // as it is now; what was drawn may be older
         for (const [key, value] of Object.entries(to)) {
@@ -29,15 +29,15 @@ export function useNamesLook() {
     },
     [setParams],
   )
-  return { stratum: params.get('stratum') ?? '', resolver: params.get('resolver') ?? '', question, set }
+  return { layer: params.get('layer') ?? '', resolver: params.get('resolver') ?? '', question, set }
 }
 
-/** The names of a site, and what one stratum holds. What stood there stays until the next is here. */
-export const useNames = (site: string, order: number | undefined, stratum: string, resolver: string) =>
+/** The names of a site, and what one layer holds. What stood there stays until the next is here. */
+export const useNames = (site: string, order: number | undefined, layer: string, resolver: string) =>
   useQuery({
-    queryKey: ['view', site, 'names', order, stratum, resolver],
+    queryKey: ['view', site, 'names', order, layer, resolver],
     queryFn: () =>
-      call(api.GET('/api/sites/{site}/names', { params: { path: { site }, query: { order, stratum, resolver } } })),
+      call(api.GET('/api/sites/{site}/names', { params: { path: { site }, query: { order, layer, resolver } } })),
     placeholderData: (was, query) => (query?.queryKey[1] === site ? was : undefined),
   })
 

@@ -39,7 +39,7 @@ function Till({ head }: { head: Schemas['Head'] }) {
   return head.notAfter ? '. It has ended.' : head.notBefore ? '. It is open.' : null
 }
 
-/** What an order is for, and from when to when it may be pushed; it can be left to start by itself. */
+/** What an order is for, and from when to when it may be pushed; it can be left to start automatically. */
 export function ChangeWindow({ head, zone }: { head: Schemas['Head']; zone: string }) {
   const { act, problem, busy } = useOrderAct(head.id)
   const [editing, setEditing] = useState(false)
@@ -63,7 +63,7 @@ export function ChangeWindow({ head, zone }: { head: Schemas['Head']; zone: stri
         }),
       ),
     )
-    if (done) announce(on ? 'It starts by itself when the window opens' : 'It does not start by itself')
+    if (done) announce(on ? 'It starts automatically when the window opens' : 'It does not start automatically')
   }
   const says = [
     head.notBefore && `not before ${spoken(head.notBefore, zone)}`,
@@ -80,7 +80,7 @@ export function ChangeWindow({ head, zone }: { head: Schemas['Head']; zone: stri
       </p>
       {head.waits && (
         <p className="mt-1">
-          <b>It starts by itself then</b>, left by {head.waits}
+          <b>Starts automatically</b>, left by {head.waits}
           {head.rehearsed ? '.' : ', once it is rehearsed again: it was changed since.'}
         </p>
       )}
@@ -111,12 +111,12 @@ export function ChangeWindow({ head, zone }: { head: Schemas['Head']; zone: stri
           </button>
           {waitable && (
             <button className="btn !h-[28px]" disabled={busy} onClick={() => void wait(true)}>
-              Leave it to start by itself
+              Leave it to start automatically
             </button>
           )}
           {head.waits && (
             <button className="btn !h-[28px]" disabled={busy} onClick={() => void wait(false)}>
-              Do not start by itself
+              Do not start automatically
             </button>
           )}
         </p>

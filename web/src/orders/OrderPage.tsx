@@ -145,13 +145,13 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
     setAsking(undefined)
     const done = await act(() =>
       call(
-        api.POST('/api/orders/{order}/steps/{seq}/take-back', {
+        api.POST('/api/orders/{order}/steps/{seq}/undo', {
           params: { path: { order: head.id, seq: step.seq } },
           body: { version: head.version, others },
         }),
       ),
     )
-    if (done) announce(`Took back: ${step.says}`)
+    if (done) announce(`Undone: ${step.says}`)
   }
   return (
     <section className="mt-5">
@@ -171,26 +171,26 @@ function Edits({ view }: { view: Schemas['OrderView'] }) {
             <span className={s.undone ? 'line-through text-ink-3' : ''}>{s.says}</span>
             <div className="text-[12px] text-ink-3">
               {s.by}, <When at={s.at} />
-              {s.undoneBy && `; taken back by ${s.undoneBy}`}
+              {s.undoneBy && `; undone by ${s.undoneBy}`}
               {head.state === 'open' && !s.undone && view.steps.filter((o) => !o.undone).length > 1 && (
                 <>
                   {' · '}
                   <button
                     className="hover:underline text-ink-2"
                     disabled={busy}
-                    aria-label={`Take back: ${s.says}`}
+                    aria-label={`Undo: ${s.says}`}
                     onClick={() => void back(s)}
                   >
-                    Take back
+                    Undo
                   </button>
                 </>
               )}
             </div>
             {asking?.seq === s.seq && (
               <div role="alert" className="text-[12.5px] text-sand-ink mt-1 flex flex-wrap gap-2 items-center">
-                It is {s.by}’s. Take it back all the same?
+                It is {s.by}’s. Undo it all the same?
                 <button className="btn !h-[26px]" onClick={() => void back(s, true)}>
-                  Take it back
+                  Undo it
                 </button>
                 <button className="btn !h-[26px]" onClick={() => setAsking(undefined)}>
                   Leave it

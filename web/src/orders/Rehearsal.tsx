@@ -99,7 +99,7 @@ export function Rehearsal({
         </tbody>
       </table>
       <section className="mt-5">
-        <h2>{report.moving ? 'Who is told something else' : 'No known client is told anything else'}</h2>
+        <h2>{report.moving ? 'Clients affected' : 'No known client is affected'}</h2>
         {report.known.length > 0 && <WhenAllKnow known={report.known} zone={report.zone} />}
         {report.moving > 0 && (
           <Clients
@@ -288,7 +288,7 @@ const columns: Column[] = [
   ['Client', '16%'],
   ['Network', '13%'],
   ['Address', '122px'],
-  ['Told otherwise'],
+  ['Changes'],
   ['When', '92px'],
   ['Reply', '88px'],
 ]

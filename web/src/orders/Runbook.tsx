@@ -163,10 +163,10 @@ function LineRow({
                 <button
                   className="hover:underline"
                   disabled={busy}
-                  aria-label={`Take back: ${line.says}`}
+                  aria-label={`Undo: ${line.says}`}
                   onClick={() => void untick()}
                 >
-                  Take back
+                  Undo
                 </button>
               </>
             )}

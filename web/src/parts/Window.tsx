@@ -86,7 +86,7 @@ export function Window({
                 Keep typing
               </button>
               <button type="button" className="btn" onClick={leave}>
-                Throw it away
+                Discard
               </button>
             </div>
           )}

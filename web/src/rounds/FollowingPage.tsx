@@ -38,12 +38,12 @@ const kinds: [label: string, is: (n: Following) => boolean][] = [
 
 const has = (n: Following, kind: string) => n.notices.some((notice) => notice.kind === kind)
 
-/** How many names there are of each kind that needs a look. */
+/** How many names there are of each kind that needs attention. */
 function Tally({ of }: { of: Following[] }) {
   const counted = kinds.map(([label, is]) => [label, of.filter(is).length] as const).filter(([, n]) => n > 0)
   if (counted.length === 0) return null
   return (
-    <ul className="ml-auto flex flex-wrap gap-x-3 text-[12.5px] text-ink-2" aria-label="What needs a look">
+    <ul className="ml-auto flex flex-wrap gap-x-3 text-[12.5px] text-ink-2" aria-label="What needs attention">
       {counted.map(([label, n]) => (
         <li key={label}>
           {n} {label}
@@ -56,16 +56,16 @@ function Tally({ of }: { of: Following[] }) {
 /** Every outside name that follows a line: what the line had, and what the world was told. */
 export function FollowingPage() {
   const names = useFollowing(true)
-  usePageTitle('Names that follow a line')
+  usePageTitle('Dynamic names')
   if (names.error) return <Empty title="The names cannot be shown" says={names.error.message} />
-  if (!names.data) return <Loading of="Names that follow a line" />
+  if (!names.data) return <Loading of="Dynamic names" />
   const troubled = names.data.filter(needsLook).length
   const rank = (n: Following) => (astray(n) ? 0 : n.notices.length > 0 ? 1 : 2)
   const list = [...names.data].sort((a, b) => rank(a) - rank(b))
   return (
     <div className="bg-sheet min-h-full px-5 py-4">
       <div className="flex items-baseline gap-4 flex-wrap">
-        <h1>Names that follow a line</h1>
+        <h1>Dynamic names</h1>
         <span className="text-ink-2">
           {plural(list.length, 'name')}
           {troubled > 0 && `, ${plural(troubled, 'needs', 'need')} a look`}
@@ -98,7 +98,7 @@ export function FollowingPage() {
             <div className="flex items-baseline gap-3 flex-wrap mb-1.5">
               <Link
                 className="mono font-semibold hover:underline"
-                to={`/sites/${n.site}?face=names&select=${encodeURIComponent(n.ref)}&stratum=${n.zone}`}
+                to={`/sites/${n.site}?face=names&select=${encodeURIComponent(n.ref)}&layer=${n.zone}`}
               >
                 {n.name}
               </Link>

@@ -9,7 +9,7 @@ import { useRoving } from '../parts/roving'
 import { sorted, SortHead, useOpenRow, useSort } from '../parts/rows'
 import { When } from '../parts/When'
 import { plural } from '../parts/plural'
-import { Away } from './Away'
+import { Archived } from './Archived'
 import { BeginSite } from './BeginSite'
 import { needsLook, useFollowing } from './FollowingPage'
 import { Loading } from '../parts/Loading'
@@ -68,7 +68,7 @@ export function Rounds() {
             <SortHead by="customer" label="Customer" width="15%" {...sorting} />
             <SortHead by="block" label="Block" width="18%" {...sorting} />
             <SortHead by="networks" label="Networks" width="8%" {...sorting} />
-            <SortHead by="gravity" label="What to look at" {...sorting} />
+            <SortHead by="gravity" label="Problems" {...sorting} />
             <SortHead by="changed" label="Changed" width="12%" {...sorting} />
           </tr>
         </thead>
@@ -109,7 +109,7 @@ export function Rounds() {
         </tbody>
       </table>
       <MovesList title="Moves under way" />
-      <Away />
+      <Archived />
       {beginning && <BeginSite onClose={() => setBeginning(false)} />}
       {rows.length === 0 && (
         <Empty

@@ -8,7 +8,7 @@ export function Overview({ ruler, onWindow }: { ruler: Ruler; onWindow: (from: n
   return (
     <label className="block mb-2">
       <span className="text-[12px] text-ink-2">
-        {courses.toLocaleString('en')} courses of 256; the frame shows which are drawn below
+        {courses.toLocaleString('en')} rows of 256; the frame shows which are drawn below
       </span>
       <svg
         viewBox={`0 0 ${bins.length} 30`}
@@ -39,7 +39,7 @@ export function Overview({ ruler, onWindow }: { ruler: Ruler; onWindow: (from: n
         max={courses - ruler.courses.length}
         value={ruler.from / ruler.course}
         onChange={(e) => onWindow(Number(e.target.value) * ruler.course)}
-        aria-label="Which courses are drawn"
+        aria-label="Which rows are drawn"
       />
     </label>
   )

@@ -133,7 +133,7 @@ export function DevicesTab({ view, site, selected, onSelect, ask }: Props) {
           Add a device
         </button>
         <button className="btn" onClick={() => ask({ kind: 'takeIn' })}>
-          Take in a list or a site file
+          Import a list or a site file
         </button>
         {view.order && view.devices.some((d) => d.reached) && (
           <button className="btn" onClick={() => setTaking(true)}>

@@ -29,7 +29,7 @@ export function FirstSteps({ page, view }: { page: Page; view: View }) {
           Add the first network
         </button>
         <button className="btn" onClick={() => ask({ kind: 'takeIn' })}>
-          Take in a list or a site file
+          Import a list or a site file
         </button>
       </Empty>
       <Tabs

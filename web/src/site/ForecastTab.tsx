@@ -36,8 +36,8 @@ export function ForecastTab({ view, network, site }: Props) {
   )
 }
 
-type Ask = { shape: string; perDay: string; stay: string; regulars: string; lease: string; size: string }
-const nothing: Ask = { shape: '', perDay: '', stay: '', regulars: '', lease: '', size: '' }
+type Ask = { shape: string; perDay: string; stay: string; returning: string; lease: string; size: string }
+const nothing: Ask = { shape: '', perDay: '', stay: '', returning: '', lease: '', size: '' }
 const clock = (minutes: number) =>
   `${String(Math.floor(minutes / 60)).padStart(2, '0')}:${String(minutes % 60).padStart(2, '0')}`
 
@@ -76,7 +76,7 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
               lease: ask.lease,
               perDay: ask.perDay,
               size: ask.size,
-              regulars: ask.regulars,
+              returning: ask.returning,
             },
           },
         }),
@@ -108,14 +108,14 @@ function PoolDay({ view, site, pool }: { view: View; site: string; pool: string 
           error={wrong.perDay}
         />
         <Field
-          label="Of them regulars, %"
+          label="Returning, %"
           mono
           inputMode="numeric"
-          placeholder={f && String(f.regulars)}
-          {...form.register('regulars')}
-          error={wrong.regulars}
+          placeholder={f && String(f.returning)}
+          {...form.register('returning')}
+          error={wrong.returning}
         />
-        <Field label="One stays" placeholder={f?.stay} {...form.register('stay')} error={wrong.stay} />
+        <Field label="Average stay" placeholder={f?.stay} {...form.register('stay')} error={wrong.stay} />
         <Field label="Lease time" placeholder={f?.lease} {...form.register('lease')} error={wrong.lease} />
         <div className="grid grid-cols-[1fr_auto] gap-2 max-[640px]:col-span-full">
           <Field

@@ -10,8 +10,8 @@ import { History } from './History'
 import { MeantList } from './MeantList'
 import type { Asked } from './pageState'
 import { Ownership } from './Ownership'
-import { PutAway } from './PutAway'
-import { TakeAway } from './TakeAway'
+import { ArchiveSite } from './ArchiveSite'
+import { Export } from './Export'
 
 type Props = {
   view: View
@@ -76,8 +76,8 @@ export function Inspector({ view, busy, change, ask, onSelect, onClose }: Props)
       {i.effective.length > 0 && <Effective part={i} ask={ask} />}
       {kind === 'site' && <History site={view.site.code} zone={view.site.timeZone} />}
       {kind === 'site' && <Ownership site={view.site.code} zone={view.site.timeZone} />}
-      {kind === 'site' && <TakeAway site={view.site.code} customer={view.site.customer} />}
-      {kind === 'site' && <PutAway site={view.site.code} name={view.site.name} />}
+      {kind === 'site' && <Export site={view.site.code} customer={view.site.customer} />}
+      {kind === 'site' && <ArchiveSite site={view.site.code} name={view.site.name} />}
     </aside>
   )
 }

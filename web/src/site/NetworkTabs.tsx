@@ -52,7 +52,7 @@ export function NetworkTabs({ page, view, network, scroller }: Props) {
   ]
   return (
     <Tabs
-      label="Of this network"
+      label="Views"
       tabs={tabs}
       chosen={tabs.some((t) => t.id === tab) ? tab : 'addresses'}
       onChoose={(id) => {

@@ -61,7 +61,7 @@ export function ObservedTab({ view, network, site, busy, ask, change }: Props) {
           {filter && (whole ? all.data?.seen : network.seen)?.length
             ? 'Nobody seen here matches the filter.'
             : only
-              ? 'Nothing here needs a look.'
+              ? 'Nothing here needs attention.'
               : 'No device has told of anybody here yet. Leases and neighbours appear a few seconds after a ' +
                 'device hears them.'}
         </p>

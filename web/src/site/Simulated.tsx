@@ -127,7 +127,7 @@ function Line({ line, busy, onAsk }: { line: string; busy: boolean; onAsk: Ask }
           disabled={busy}
           onClick={() => onAsk({ fault: 'line', at: line, says: 'The line is dropped' })}
         >
-          Drop it
+          Drop
         </button>
       </div>
     </fieldset>

@@ -4,7 +4,7 @@ import { FixAll } from './FixAll'
 import { OptionForm } from './OptionForm'
 import { PartForm } from './PartForm'
 import { PasteForm } from './PasteForm'
-import { TakeIn } from './TakeIn'
+import { Import } from './Import'
 import type { Page } from './useSitePage'
 
 /** The window that is open over a site's page, if any. */
@@ -61,7 +61,7 @@ function OfOrder({ open, head, page, view, onClose }: Of) {
     case 'fixAll':
       return <FixAll rule={open.rule} order={head.id} change={page.change} onClose={onClose} />
     case 'takeIn':
-      return <TakeIn order={head} onClose={onClose} />
+      return <Import order={head} onClose={onClose} />
     default:
       return null
   }

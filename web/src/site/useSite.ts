@@ -14,7 +14,7 @@ type To = {
   from?: number
   finding?: string
   face?: string
-  stratum?: string
+  layer?: string
 }
 
 /** What of the site is on the screen, kept in the address so that it can be pasted into a ticket. */
@@ -134,8 +134,8 @@ export function useEdit(code: string, look: Look, go: (to: To) => void) {
     else void client.invalidateQueries({ queryKey: networkKey(code, look) })
     client.setQueryData(partKey(code, next), changed.part)
     // The list of a new zone is open: what comes next is its names.
-    const stratum = made?.startsWith('zone:') ? made.slice('zone:'.length) : undefined
-    if (made) go({ network: next.network, select: made, ...(stratum && { stratum }) })
+    const layer = made?.startsWith('zone:') ? made.slice('zone:'.length) : undefined
+    if (made) go({ network: next.network, select: made, ...(layer && { layer }) })
   })
 }
 

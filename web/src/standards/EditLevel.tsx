@@ -118,7 +118,7 @@ export function EditLevel({ level, onClose }: { level?: Level; onClose: () => vo
 /** Looks at what becomes of each site first, and keeps it then. */
 function Next({ seen, orders, busy }: { seen: boolean; orders: number; busy: boolean }) {
   const keep = orders > 0 ? `Keep it, and open ${plural(orders, 'work order', 'work orders')}` : 'Keep it'
-  const look = busy ? 'Working it out' : 'See what becomes of each site'
+  const look = busy ? 'Working it out' : 'Preview'
   return (
     <button className="btn btn-next" disabled={busy}>
       {seen ? keep : look}
@@ -291,7 +291,7 @@ function Becomes({
               <span className="text-ink-2">
                 {s.words.length === 0
                   ? 'has it so already'
-                  : `${s.moving} of ${plural(s.known, 'known client')} told something else`}
+                  : `${s.moving} of ${plural(s.known, 'known client')} affected`}
               </span>
             </label>
             {s.words.map((w) => (

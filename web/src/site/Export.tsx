@@ -1,12 +1,12 @@
 import { Link as Page } from 'react-router'
 
 /** The site in open formats, to save. */
-export function TakeAway({ site, customer }: { site: string; customer: string }) {
+export function Export({ site, customer }: { site: string; customer: string }) {
   const at = `/api/sites/${encodeURIComponent(site)}`
   const tables = ['addresses', 'names', 'options']
   return (
-    <section aria-label="Take out" className="mt-5">
-      <h2>Take out</h2>
+    <section aria-label="Export" className="mt-5">
+      <h2>Export</h2>
       <ul className="mt-1 text-[13px]">
         <li className="py-1 flex flex-wrap gap-x-3">
           <span className="text-ink-2">On one sheet, for the cupboard door</span>

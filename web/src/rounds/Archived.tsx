@@ -4,8 +4,8 @@ import { Alert } from '../parts/Alert'
 import { SmallButton } from '../parts/SmallButton'
 import { plural } from '../parts/plural'
 
-/** The sites that were put away, folded until somebody looks for one. */
-export function Away() {
+/** The archived sites, folded until somebody looks for one. */
+export function Archived() {
   const client = useQueryClient()
   const away = useQuery({
     queryKey: ['sites', 'away'],
@@ -19,9 +19,7 @@ export function Away() {
   if (!away.data || away.data.length === 0) return null
   return (
     <details className="mt-6">
-      <summary className="cursor-pointer text-ink-2">
-        {plural(away.data.length, 'site was', 'sites were')} put away
-      </summary>
+      <summary className="cursor-pointer text-ink-2">{plural(away.data.length, 'archived site')}</summary>
       <Alert className="mt-2">{back.error && problemOf(back.error).message}</Alert>
       <ul className="mt-2">
         {away.data.map((s) => (

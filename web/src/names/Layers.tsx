@@ -8,7 +8,7 @@ type Props = {
   view: View
   names: Names
   lit: Record<string, string>
-  onStratum: (of: Names['strata'][number]) => void
+  onLayer: (of: Names['layers'][number]) => void
   onResolver: (ref: string) => void
   onFace: (face: string) => void
   onAddZone: () => void
@@ -17,11 +17,11 @@ type Props = {
 }
 
 /** What a question falls through, from the top; below it the zones seen from outside. */
-export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZone, onLook }: Props) {
+export function Layers({ view, names, lit, onLayer, onResolver, onFace, onAddZone, onLook }: Props) {
   const layers = useRoving<HTMLDivElement>()
-  const inside = names.strata.filter((s) => !s.outside)
-  const outside = names.strata.filter((s) => s.outside)
-  const layer = (s: Names['strata'][number]) => {
+  const inside = names.layers.filter((s) => !s.outside)
+  const outside = names.layers.filter((s) => s.outside)
+  const layer = (s: Names['layers'][number]) => {
     const on = s.id === names.chosen
     const state = lit[s.id]
     const edge = state === 'answered' ? 'border-l-lichen' : state ? 'border-l-azurite' : 'border-l-slate'
@@ -30,7 +30,7 @@ export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZ
         data-row
         key={s.id}
         aria-current={on ? 'true' : undefined}
-        onClick={() => onStratum(s)}
+        onClick={() => onLayer(s)}
         className={
           'block w-full text-left pl-3 pr-3 py-2 border-t ' +
           `${s.outside ? 'border-l-6 border-double' : 'border-l-5'} ${edge} ` +
@@ -52,7 +52,7 @@ export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZ
   }
   return (
     <aside
-      aria-label="Strata"
+      aria-label="Layers"
       className="border-r border-seam bg-ground pt-3.5 pl-3.5 overflow-auto relative flex flex-col"
     >
       <p className="text-ink text-[14px] font-[650] pr-3">{view.site.name}</p>
@@ -76,7 +76,7 @@ export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZ
           ))}
         </select>
       )}
-      <p className="text-ink-2 text-[12px] mb-1.5">A question falls from the top</p>
+      <p className="text-ink-2 text-[12px] mb-1.5">Asked in this order</p>
       <div role="presentation" {...layers}>
         <div className="border-b border-seam ml-1.5">{inside.map(layer)}</div>
         {outside.length > 0 && (
@@ -92,7 +92,7 @@ export function Strata({ view, names, lit, onStratum, onResolver, onFace, onAddZ
         </button>
         {onLook && (
           <button className="btn" onClick={onLook}>
-            Look into it
+            Resolver status
           </button>
         )}
       </div>

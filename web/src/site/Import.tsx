@@ -47,7 +47,7 @@ const holds = [
 ] as const
 
 /** Takes tables and site files into a draft: the columns as they were recognised, and what becomes of each line. */
-export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: () => void }) {
+export function Import({ order, onClose }: { order: Schemas['Head']; onClose: () => void }) {
   const [files, setFiles] = useState<File64[]>([])
   const [columns, setColumns] = useState<Schemas['TableHolds'][]>([])
   const [preview, setPreview] = useState<Preview>()
@@ -161,7 +161,7 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
   const taken = preview?.lines.filter((l) => l.can && takes(l)).length ?? 0
   return (
     <Window
-      title="Take in a list or a site file"
+      title="Import a list or a site file"
       open
       onClose={() => {
         leaving.current?.abort()
@@ -219,7 +219,7 @@ export function TakeIn({ order, onClose }: { order: Schemas['Head']; onClose: ()
         </button>
         {preview && (
           <button className="btn btn-next" disabled={taken === 0 || busy !== ''} onClick={() => void apply()}>
-            Take in {plural(taken, 'line', 'lines')}
+            Import {plural(taken, 'line', 'lines')}
           </button>
         )}
       </span>

@@ -6,8 +6,8 @@ import { Alert } from '../parts/Alert'
 import { SmallButton } from '../parts/SmallButton'
 import { Window } from '../parts/Window'
 
-/** Puts a site away that is looked after no more. */
-export function PutAway({ site, name }: { site: string; name: string }) {
+/** Archives a site that is looked after no more. */
+export function ArchiveSite({ site, name }: { site: string; name: string }) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [asking, setAsking] = useState(false)
@@ -21,9 +21,9 @@ export function PutAway({ site, name }: { site: string; name: string }) {
   return (
     <>
       <SmallButton className="mt-4" onClick={() => setAsking(true)}>
-        Put this site away
+        Archive this site
       </SmallButton>
-      <Window title={`Put ${name} away`} open={asking} onClose={() => setAsking(false)}>
+      <Window title={`Archive ${name}`} open={asking} onClose={() => setAsking(false)}>
         <p className="mt-2">
           It keeps its history and can be brought back from Rounds. Until then it is on no list, its devices are not
           read, and no work order is opened there. Nothing changes on its devices.
@@ -34,7 +34,7 @@ export function PutAway({ site, name }: { site: string; name: string }) {
             Cancel
           </button>
           <button className="btn btn-next" disabled={put.isPending} onClick={() => put.mutate()}>
-            Put it away
+            Archive it
           </button>
         </span>
       </Window>

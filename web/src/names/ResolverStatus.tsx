@@ -11,7 +11,7 @@ import { useInAddress } from '../parts/useInAddress'
 type Act = Schemas['ResolverAct']
 
 /** What a device's resolver keeps and was asked, as it is now. */
-export function LookInto({ site, resolver, onClose }: { site: string; resolver: string; onClose: () => void }) {
+export function ResolverStatus({ site, resolver, onClose }: { site: string; resolver: string; onClose: () => void }) {
   const client = useQueryClient()
   const key = ['resolver', site, resolver]
   const params = { path: { site, resolver } }
@@ -75,7 +75,7 @@ export function LookInto({ site, resolver, onClose }: { site: string; resolver: 
           <div className="flex gap-2 items-center mt-3">
             <h2 className="font-semibold">{plural((s.answer ?? []).length, 'kept answer')}</h2>
             {(s.answer ?? []).length > 0 && (
-              <SmallButton onClick={() => act.mutate({ flush: true })}>Forget all</SmallButton>
+              <SmallButton onClick={() => act.mutate({ flush: true })}>Flush the cache</SmallButton>
             )}
           </div>
           <Kept
@@ -112,7 +112,7 @@ function Questions({ list }: { list: Schemas['Question'][] }) {
               </td>
               <td className="list-cell mono">{q.type}</td>
               <td className="list-cell mono">{q.data ?? q.code}</td>
-              <td className="list-cell text-ink-2">{q.stratum}</td>
+              <td className="list-cell text-ink-2">{q.layer}</td>
               <td className="list-cell text-ink-2">{(q.microseconds / 1000).toFixed(1)} ms</td>
             </tr>
           ))}

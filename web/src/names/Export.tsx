@@ -16,7 +16,7 @@ const formats = [
 type Format = 'zone' | 'hosts' | 'csv' | 'transfer'
 
 /** A zone in an open format, to copy or to save. */
-export function TakeOut(props: { site: string; order?: number; zone: string; title: string; onClose: () => void }) {
+export function Export(props: { site: string; order?: number; zone: string; title: string; onClose: () => void }) {
   const { site, order, zone, title, onClose } = props
   const [format, setFormat] = useState<Format>('zone')
   const text = useQuery({
@@ -38,7 +38,7 @@ export function TakeOut(props: { site: string; order?: number; zone: string; tit
   return (
     <Window
       title={`Take ${title} out`}
-      says="With the names that follow addresses and the services in it."
+      says="With the names of addresses and the services in it."
       open
       onClose={onClose}
       wide
