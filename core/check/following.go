@@ -283,7 +283,7 @@ func followingShared(a *around, report func(Finding)) {
 
 func unreached(w followed, do string) Finding {
 	return Finding{
-		Title: w.Name + " follows a line that nobody reaches", Parts: []site.Ref{followingRef(w.ID)},
+		Title: w.Name + " is not reachable from the internet", Parts: []site.Ref{followingRef(w.ID)},
 		Addresses: single(w.address),
 		Says:      fmt.Sprintf("The line has %s. %s %s", w.address, w.reach.Says(), do), Value: w.address.String(),
 		Fix: changeFollowing("Switch it off", w.Following, func(now *site.Following) { now.Enabled = false }),

@@ -170,7 +170,7 @@ func poolHoldsFixedDevice(f *facts, n *site.Network, report func(Finding)) {
 				}
 				short := address.Short(o.at, n.Prefix)
 				report(Finding{
-					Title: fmt.Sprintf("%s is inside pool %s", short, p.Name), Network: n.ID,
+					Title: fmt.Sprintf("%s is inside pool %s", o.at, p.Name), Network: n.ID,
 					Parts: []site.Ref{o.part, poolRef(p.ID)}, Addresses: []address.Range{at},
 					Says: fmt.Sprintf("%s holds %s itself, and pool %s may hand it to a client. Whichever starts "+
 						"second loses its connection.", o.what(), o.at, p.Name),

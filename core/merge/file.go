@@ -223,7 +223,7 @@ func sameAddressing(ids map[string]string, own, other *site.Site) {
 	}
 }
 
-// sameNames finds resolvers, zones, services and names that follow a line.
+// sameNames finds resolvers, zones, services and dynamic names.
 func sameNames(ids map[string]string, own, other *site.Site) {
 	for _, r := range other.Resolvers {
 		pair(ids, own.Resolvers, r.ID, func(o site.Resolver) (string, bool) {

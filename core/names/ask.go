@@ -353,7 +353,7 @@ func (w *World) fromOutside(q Question, typed string, typ uint16) Answer {
 		if d, i, ok := w.site.Interface(f.Uplink); ok {
 			says = fmt.Sprintf("It is to have the address of %s of %s. ", i.Name, d.Name) + says
 		}
-		out.Steps = []Fell{{Layer: FromOutside, State: Beyond, Title: f.Name + " follows a line", Says: says,
+		out.Steps = []Fell{{Layer: FromOutside, State: Beyond, Title: f.Name + " is a dynamic name", Says: says,
 			Of: site.Ref{Kind: site.KindFollowing, ID: f.ID}.String()}}
 	} else if p == nil {
 		says := "None of the site's zones seen from outside holds it; who else does is not known here."

@@ -195,7 +195,7 @@ func TestEveryOctetIsTold(t *testing.T) {
 	})
 }
 
-// As the internet a name that follows a line is answered with what its server was read to have, and the serial with it;
+// As the internet a dynamic name is answered with what its server was read to have, and the serial with it;
 // what was not read is not shown.
 func Test15TheInternetIsAnsweredWithWhatWasRead(t *testing.T) {
 	s := scenario.Site("the-garret")

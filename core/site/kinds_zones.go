@@ -351,7 +351,7 @@ func followingKind() *Kind {
 		}
 		return out
 	}
-	return define(Kind{Name: KindFollowing, Noun: "outside name that follows", Adds: "Let a name follow a line",
+	return define(Kind{Name: KindFollowing, Noun: "dynamic name", Adds: "Add a dynamic name",
 		Begins: "following", Fields: []*Field{
 			name.mono().hint("One word is of the zone; else the whole name: remote.quill.example").
 				must("the name is missing; type for example remote.quill.example"),

@@ -92,7 +92,7 @@ func (s *server) nameOperations(api huma.API) {
 // followingOperations are names that follow an address, and certificates.
 func (s *server) followingOperations(api huma.API) {
 	huma.Register(api, op(http.MethodGet, "/api/following", "following",
-		"Every outside name that follows a line, over all sites"),
+		"Every dynamic name, over all sites"),
 		func(ctx context.Context, _ *struct{}) (*body[[]view.Following], error) {
 			v, err := s.work.Followings(ctx)
 			return answer(s, v, err)

@@ -179,10 +179,10 @@ func tellingTheWorld(t *testing.T, a *app) {
 // it is listed.
 func followingLines(t *testing.T, a *app) {
 	b := a.at(t, 1280, 800, "/rounds")
-	b.click("a", "names follow a line")
+	b.click("a", "dynamic name")
 	b.see("vpn.saltmarsh.example")
 	b.see("The world is told 198.51.100.22.")
-	b.see("1 on a line that nobody reaches")
+	b.see("1 not reachable from the internet")
 	b.see("The key of remote.quill.example can rewrite quill.example")
 	b.axe("names that follow")
 	b.picture("following")

@@ -65,7 +65,7 @@ func TestPressesOfTheMainTasks(t *testing.T) {
 	h.took("sign in", 2)
 	// The list is in its order once the lines of dynamic names were read.
 	h.see("The world is told the wrong address of vpn.saltmarsh.example")
-	h.see("hut.tidewater.example follows a line that nobody reaches")
+	h.see("hut.tidewater.example is not reachable from the internet")
 
 	h.press(input.KeyL)
 	h.focus("the first site", `e => e.matches('main [data-row]')`)

@@ -59,7 +59,7 @@ type LineReading struct {
 	First, Last time.Time
 }
 
-// SentAddress is an update of a name that follows a line, with what came of it.
+// SentAddress is an update of a dynamic name, with what came of it.
 type SentAddress struct {
 	Following string
 	Address   netip.Addr

@@ -86,7 +86,7 @@ func (s *Service) noteKept(
 	return nil
 }
 
-// noteRead keeps what the server of a zone answers for the names that follow a line. sent is what was sent of the
+// noteRead keeps what the server of a zone answers for the dynamic names. sent is what was sent of the
 // site's names.
 func (s *Service) noteRead(
 	ctx context.Context, head *site.Site, z site.Zone, records []zone.Record, sent []gen.ToldAddress,

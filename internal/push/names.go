@@ -39,7 +39,7 @@ func (r *run) proveNames(ctx context.Context) error {
 	return nil
 }
 
-// touches reports whether the draft changes a name that follows a line, or the line.
+// touches reports whether the draft changes a dynamic name, or the line.
 func (r *run) touches(w *site.Following) bool {
 	return slices.ContainsFunc(order.Live(r.draft.Steps), func(e edit.Edit) bool {
 		return e.Part == site.Ref{Kind: site.KindFollowing, ID: w.ID} ||

@@ -22,7 +22,7 @@ const (
 	drawnForLeast = 10 * time.Minute
 )
 
-// Following is an outside name that follows a line, with what the line had and what the world was told.
+// Following is a dynamic name, with what the line had and what the world was told.
 type Following struct {
 	Ref      string          `json:"ref"`
 	Name     string          `json:"name"`

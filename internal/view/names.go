@@ -44,7 +44,7 @@ type NamesView struct {
 	ReadAt   *time.Time         `json:"readAt,omitempty" doc:"when the device or server that told what is listed was read last"`
 	ReadFrom string             `json:"readFrom,omitempty" doc:"that device or server"`
 	Problem  string             `json:"problem,omitempty" doc:"why it could not be read the last time"`
-	Lines    []Following        `json:"lines" doc:"names of the listed zone that follow a line"`
+	Lines    []Following        `json:"lines" doc:"dynamic names of the listed zone"`
 	Keys     *OutsideKeys       `json:"keys,omitempty" doc:"of an outside zone whose provider makes keys"`
 	Missing  string             `json:"missing,omitempty" enum:"resolver,zone" doc:"the first step of a site that keeps no names"`
 }

@@ -215,7 +215,7 @@ func (c *card) names() {
 		b.Rows = append(b.Rows, []string{v.Name, "service", v.Base, ""})
 	}
 	for _, f := range c.Following {
-		b.Rows = append(b.Rows, []string{f.Name, "follows a line", "", site.Outside})
+		b.Rows = append(b.Rows, []string{f.Name, "dynamic", "", site.Outside})
 	}
 	if len(b.Rows) > 0 {
 		c.Add(b)

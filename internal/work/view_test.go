@@ -109,7 +109,7 @@ func TestRoundsAndStandards(t *testing.T) {
 	rows, err := o.Sites.Sites(t.Context(), false)
 	require.NoError(t, err)
 	require.Len(t, rows, len(scenario.Names))
-	assert.Equal(t, ".80 is inside pool Studio", rows[0].Worst.Title, "the gravest first")
+	assert.Equal(t, "192.168.60.80 is inside pool Studio", rows[0].Worst.Title, "the gravest first")
 	assert.Equal(t, []string{"Windmill Ceramics studio", "Kelder Bridge surgery", "Moss End hospital"},
 		[]string{rows[0].Name, rows[1].Name, rows[2].Name})
 	assert.Equal(t, []int{1, 0}, []int{rows[2].Blocks, rows[2].Warns})

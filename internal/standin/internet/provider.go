@@ -32,7 +32,7 @@ type holder struct {
 	serial uint32
 
 	accounts map[string]string          // of zones: the password
-	followed map[string]followed        // names that follow a line
+	followed map[string]followed        // dynamic names
 	heard    map[string]time.Time       // signatures, until when they count
 	asked    map[string][]time.Time     // of keys: the requests of the last minute
 	guesses  map[netip.Addr][]time.Time // wrong passwords and keys of the last minute, by who sent them

@@ -145,7 +145,7 @@ func init() { huma.DefaultArrayNullable = false }
 // operations registers what is asked over HTTPS.
 func (h *holder) operations(mux *http.ServeMux) huma.API {
 	config := huma.DefaultConfig("Outside names", "1")
-	config.Info.Description = "Telling the address of a name that follows a line, and the keys that may. A key is a " +
+	config.Info.Description = "Telling the address of a dynamic name, and the keys that may. A key is a " +
 		"TSIG key (RFC 8945) as well: the same octets sign an UPDATE (RFC 2136) and are the bearer of a request."
 	config.CreateHooks, config.DocsPath, config.SchemasPath = nil, "", ""
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"key": {Type: "http", Scheme: "bearer"}}

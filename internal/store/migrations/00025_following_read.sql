@@ -1,5 +1,5 @@
 -- +goose Up
--- What the server of a zone answered for a name that follows a line, and from when to when that was read: a row for each
+-- What the server of a zone answered for a dynamic name, and from when to when that was read: a row for each
 -- time that it became something else. Without it nobody knows since when the world has been told the wrong address.
 CREATE TABLE following_read (
     site_id      text NOT NULL REFERENCES site (id),

@@ -62,7 +62,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every outside name that follows a line, over all sites */
+        /** Every dynamic name, over all sites */
         get: operations["following"];
         put?: never;
         post?: never;
@@ -3478,7 +3478,7 @@ export interface components {
             /** @description of an outside zone whose provider makes keys */
             keys?: components["schemas"]["OutsideKeys"];
             layers: components["schemas"]["ResolverLayer"][];
-            /** @description names of the listed zone that follow a line */
+            /** @description dynamic names of the listed zone */
             lines: components["schemas"]["Following"][];
             /**
              * @description the first step of a site that keeps no names

@@ -9,6 +9,7 @@ import { When } from '../parts/When'
 import { Window } from '../parts/Window'
 import { siteAt } from '../site/lastSite'
 import { useCurrentOrder } from './currentOrder'
+import { TrayBar } from './TrayBar'
 import { useOthersAt } from './presence'
 import { useKeys } from './useKeys'
 import { plural } from '../parts/plural'
@@ -21,18 +22,26 @@ export function Tray() {
   const shown = Number(/^\/orders\/(\d+)$/.exec(useLocation().pathname)?.[1]) || undefined
   const own = useOrder(shown).data?.head
   const head = shown ? own : current
+  const { pathname } = useLocation()
   if (!head) return null
   const mine = head.id === current?.id
-  if (head.state === 'landed' || head.state === 'dropped')
-    return mine ? <EndedTray key={head.id} head={head} leave={leave} /> : null
+  const ended = head.state === 'landed' || head.state === 'dropped'
+  // A site's own page says itself that it is shown as it stands, and names the order that is for another site.
+  const site = /^\/sites\/([^/]+)$/.exec(pathname)?.[1]
+  if (site && (ended || site !== head.site)) return null
+  if (ended) return mine ? <EndedTray key={head.id} head={head} leave={leave} /> : null
   return <OpenTray key={head.id} head={head} leave={mine ? leave : undefined} />
 }
 
-/** What has become of the work order this browser had open: nobody is left to wonder where the draft is. */
-function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }) {
+/** What has become of a work order that is open no more. */
+export const endedSays = ({ title, state, closedBy }: Schemas['Head']) =>
+  `${title} ${state === 'landed' ? 'has landed' : `was dropped by ${closedBy}`}: sites are shown as they stand.`
+
+/** Takes a dropped order up again. */
+export function TakeUp({ head }: { head: Schemas['Head'] }) {
   const { act, problem, busy } = useOrderAct(head.id)
-  const takeUp = async () => {
-    await act(() =>
+  const takeUp = () =>
+    act(() =>
       call(
         api.POST('/api/orders/{order}/take-up', {
           params: { path: { order: head.id } },
@@ -40,35 +49,42 @@ function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }
         }),
       ),
     )
-  }
+  if (head.state !== 'dropped') return null
   return (
-    <footer
-      aria-label="Ended work order"
-      className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]"
+    <>
+      {problem && (
+        <span role="alert" className="text-[#ff9c86] max-w-[300px] truncate" title={problem}>
+          {problem}
+        </span>
+      )}
+      <button className="btn btn-dark" disabled={busy} onClick={() => void takeUp()}>
+        Take it up again
+      </button>
+    </>
+  )
+}
+
+/** What has become of the work order this browser had open: nobody is left to wonder where the draft is. */
+function EndedTray({ head, leave }: { head: Schemas['Head']; leave: () => void }) {
+  return (
+    <TrayBar
+      label="Ended work order"
+      buttons={
+        <>
+          <TakeUp head={head} />
+          <button className="btn btn-dark" title="It stays in Work orders" onClick={leave}>
+            Close
+          </button>
+        </>
+      }
     >
       <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">
         {head.name}
       </Link>
-      <span role="status">
-        {head.title} {head.state === 'landed' ? 'has landed' : `was dropped by ${head.closedBy}`}: sites are shown as
-        they stand.
+      <span role="status" className="truncate" title={endedSays(head)}>
+        {endedSays(head)}
       </span>
-      {problem && (
-        <span role="alert" className="text-[#ff9c86]">
-          {problem}
-        </span>
-      )}
-      <span className="ml-auto flex gap-2">
-        {head.state === 'dropped' && (
-          <button className="btn btn-dark" disabled={busy} onClick={() => void takeUp()}>
-            Take it up again
-          </button>
-        )}
-        <button className="btn btn-dark" title="It stays in Work orders" onClick={leave}>
-          Close
-        </button>
-      </span>
-    </footer>
+    </TrayBar>
   )
 }
 
@@ -198,26 +214,27 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
     },
   })
   return (
-    <footer
-      aria-label="Open work order"
-      id="tray"
-      data-place="tray"
-      className="bg-basalt text-[#dfe7e3] flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4 py-2 min-h-[56px]"
-    >
-      <Facts head={head} onList={() => setListing(true)} />
-      {acts.problem && (
-        <span role="alert" className="text-[#ff9c86] basis-full order-last">
-          {acts.problem}
-        </span>
-      )}
-      <span className="ml-auto flex flex-wrap gap-2 justify-end">
-        {head.state === 'open' && <Buttons head={head} acts={acts} next={next} />}
-        {leave && (
-          <button className="btn btn-dark" title="Close this work order here; it stays in Work orders" onClick={leave}>
-            Close
-          </button>
-        )}
-      </span>
+    <>
+      <TrayBar
+        label="Open work order"
+        problem={acts.problem}
+        buttons={
+          <>
+            {head.state === 'open' && <Buttons head={head} acts={acts} next={next} />}
+            {leave && (
+              <button
+                className="btn btn-dark max-[480px]:hidden"
+                title="Close this work order here; it stays in Work orders"
+                onClick={leave}
+              >
+                Close
+              </button>
+            )}
+          </>
+        }
+      >
+        <Facts head={head} onList={() => setListing(true)} />
+      </TrayBar>
       <Listed head={head} open={listing} onClose={() => setListing(false)} />
       <Window
         title="Undo another technician's step?"
@@ -234,7 +251,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
           </button>
         </div>
       </Window>
-    </footer>
+    </>
   )
 }
 
@@ -242,6 +259,7 @@ function OpenTray({ head, leave }: { head: Schemas['Head']; leave?: () => void }
 function Facts({ head, onList }: { head: Schemas['Head']; onList: () => void }) {
   const here = useLocation().pathname === `/orders/${head.id}`
   const others = useOthersAt(head.id, useSession().data?.technician?.id)
+  const devices = head.devices.length > 0 ? ` on ${head.devices.join(', ')}` : ''
   return (
     <>
       <Link to={`/orders/${head.id}`} className="text-lichen font-[650] hover:underline">
@@ -249,19 +267,20 @@ function Facts({ head, onList }: { head: Schemas['Head']; onList: () => void }) 
       </Link>
       <Link
         to={here ? siteAt(head.site) : `/orders/${head.id}`}
-        className="hover:underline min-w-0 max-w-[320px] truncate"
+        className="hover:underline min-w-0 max-w-[320px] truncate max-[480px]:hidden"
         title={head.title}
       >
         {head.title}
       </Link>
-      <span className="text-on-basalt-2">
+      <span className="text-on-basalt-2 truncate" title={devices}>
         {plural(head.edits, 'edit')}
-        {head.devices.length > 0 && ` on ${head.devices.join(', ')}`}
+        <span className="max-[900px]:hidden">{devices}</span>
       </span>
       {head.blocking > 0 && (
         <button className="text-[#ff9c86] hover:underline" onClick={onList}>
           <span aria-hidden>■ </span>
-          {plural(head.blocking, 'finding')} {head.blocking === 1 ? 'blocks' : 'block'} the push
+          {plural(head.blocking, 'finding')}
+          <span className="max-[641px]:hidden"> {head.blocking === 1 ? 'blocks' : 'block'} the push</span>
         </button>
       )}
       {head.warning > 0 && (
@@ -297,10 +316,10 @@ function Buttons({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next
         title={head.undo ? `Undo, of ${head.undoBy}: ${head.undo}` : 'Nothing to undo'}
         onClick={() => acts.undo()}
       >
-        Undo <kbd>Ctrl Z</kbd>
+        Undo <kbd className="max-[900px]:hidden">Ctrl Z</kbd>
       </button>
       {head.redo && (
-        <button className="btn btn-dark" title={`Do again: ${head.redo}`} onClick={acts.redo}>
+        <button className="btn btn-dark max-[641px]:hidden" title={`Do again: ${head.redo}`} onClick={acts.redo}>
           Redo
         </button>
       )}
@@ -320,10 +339,13 @@ function Buttons({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next
   )
 }
 
+/** The devices of a push: by name while that fits the line. */
+const toDevices = (names: string[]) => (names.length > 2 ? plural(names.length, 'device') : names.join(' and '))
+
 /** Rehearse, wait, push. */
 function Onward({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next: ReturnType<typeof nextOf> }) {
   const { can } = acts
-  const target = head.devices.length ? `Push to ${head.devices.join(' and ')}` : 'Push'
+  const target = head.devices.length ? ` to ${toDevices(head.devices)}` : ''
   return (
     <>
       <button
@@ -332,11 +354,11 @@ function Onward({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next:
         onClick={acts.rehearse}
       >
         {acts.rehearsing ? 'Rehearsing…' : head.rehearsed ? 'Rehearse again' : 'Rehearse'}{' '}
-        {next === 'rehearse' && <kbd>Ctrl ⏎</kbd>}
+        {next === 'rehearse' && <kbd className="max-[900px]:hidden">Ctrl ⏎</kbd>}
       </button>
       {can.wait && (
         <button className="btn btn-next" onClick={acts.wait}>
-          Leave it to start automatically <kbd>Ctrl ⏎</kbd>
+          Leave it to start automatically <kbd className="max-[900px]:hidden">Ctrl ⏎</kbd>
         </button>
       )}
       <button
@@ -345,7 +367,9 @@ function Onward({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next:
         title={head.refuses}
         onClick={acts.push}
       >
-        {target} {can.push && <kbd>Ctrl ⏎</kbd>}
+        Push
+        <span className="max-[1000px]:hidden">{target}</span>{' '}
+        {can.push && <kbd className="max-[900px]:hidden">Ctrl ⏎</kbd>}
       </button>
     </>
   )

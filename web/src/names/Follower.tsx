@@ -11,7 +11,7 @@ import { Attempts, Keeping, Standing, Tracks } from './Tracks'
 /** What was answered to what is asked before a key is made. */
 type Answers = { follow?: boolean; before?: 'keep' | 'end' }
 
-/** A name that follows a line: how it stands, what helps, who keeps it, and the trial from the line to the world. */
+/** A dynamic name: how it stands, what helps, who keeps it, and the trial from the line to the world. */
 export function Follower({
   page,
   of,

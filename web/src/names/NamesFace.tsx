@@ -175,7 +175,7 @@ function OfLayer(props: { page: Page; names: Names; onWriteDown: () => void; onE
           className="btn !h-[28px]"
           onClick={() => page.ask({ kind: 'form', form: { kind: 'following', in: names.ref } })}
         >
-          Let a name follow a line
+          Add a dynamic name
         </button>
       )}
       {zone && (

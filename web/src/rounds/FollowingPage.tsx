@@ -29,7 +29,7 @@ export const needsLook = (n: Following) => astray(n) || n.notices.length > 0
 const kinds: [label: string, is: (n: Following) => boolean][] = [
   ['told the wrong address', (n) => n.state === 'wrong'],
   ['never told', (n) => n.state === 'untold'],
-  ['on a line that nobody reaches', (n) => n.state === 'unreached'],
+  ['not reachable from the internet', (n) => n.state === 'unreached'],
   ['with a key too wide', (n) => has(n, 'ddns-key-too-wide')],
   ['with a key that was never used', (n) => has(n, 'key-unused')],
   ['with a key about to end', (n) => has(n, 'ddns-key-ending')],
@@ -53,7 +53,7 @@ function Tally({ of }: { of: Following[] }) {
   )
 }
 
-/** Every outside name that follows a line: what the line had, and what the world was told. */
+/** Every dynamic name: what the line had, and what the world was told. */
 export function FollowingPage() {
   const names = useFollowing(true)
   usePageTitle('Dynamic names')
@@ -68,7 +68,7 @@ export function FollowingPage() {
         <h1>Dynamic names</h1>
         <span className="text-ink-2">
           {plural(list.length, 'name')}
-          {troubled > 0 && `, ${plural(troubled, 'needs', 'need')} a look`}
+          {troubled > 0 && `, ${plural(troubled, 'needs', 'need')} attention`}
         </span>
         <Tally of={list} />
       </div>
@@ -87,10 +87,7 @@ export function FollowingPage() {
         </span>
       </p>
       {list.length === 0 && (
-        <p className="mt-4">
-          No site has an outside name that follows a line. Open a site, its Names and an outside zone, and let one
-          follow.
-        </p>
+        <p className="mt-4">No site has a dynamic name. Open a site, its Names and an outside zone, and add one.</p>
       )}
       <ul>
         {list.map((n) => (

@@ -41,13 +41,12 @@ export function Rounds() {
       <div className="flex items-baseline gap-4 flex-wrap">
         <h1>Rounds</h1>
         <span className="text-ink-2">
-          {plural(sites.data.length, 'site')},{' '}
-          {troubled === 0 ? 'every rule kept' : `${troubled} with something to look at`}
+          {plural(sites.data.length, 'site')}, {troubled === 0 ? 'no problems' : `${troubled} with problems`}
         </span>
         {following.data && following.data.length > 0 && (
           <Link className="hover:underline" to="/rounds/following">
-            {plural(following.data.length, 'name follows', 'names follow')} a line
-            {wrong > 0 && <span className="text-cinnabar-ink">, {plural(wrong, 'needs', 'need')} a look</span>}
+            {plural(following.data.length, 'dynamic name')}
+            {wrong > 0 && <span className="text-cinnabar-ink">, {plural(wrong, 'needs', 'need')} attention</span>}
           </Link>
         )}
         <button className="btn !h-[30px] ml-auto" onClick={() => setBeginning(true)}>
@@ -64,12 +63,13 @@ export function Rounds() {
       <table className="mt-3 table-fixed folds">
         <thead>
           <tr>
-            <SortHead by="name" label="Site" width="20%" {...sorting} />
-            <SortHead by="customer" label="Customer" width="15%" {...sorting} />
-            <SortHead by="block" label="Block" width="18%" {...sorting} />
-            <SortHead by="networks" label="Networks" width="8%" {...sorting} />
+            <SortHead by="name" label="Site" width="16.5%" {...sorting} />
+            <SortHead by="customer" label="Customer" width="16%" {...sorting} />
+            <SortHead by="block" label="Block" width="16.5%" {...sorting} />
+            <SortHead by="networks" label="Networks" width="7%" {...sorting} />
             <SortHead by="gravity" label="Problems" {...sorting} />
-            <SortHead by="changed" label="Changed" width="12%" {...sorting} />
+            <th className="list-head w-[6%]">Orders</th>
+            <SortHead by="changed" label="Changed" width="9%" {...sorting} />
           </tr>
         </thead>
         <tbody {...list} id="list" data-place="list">
@@ -81,28 +81,22 @@ export function Rounds() {
                 </Link>
               </td>
               <td className="list-cell text-ink-2">{s.customer}</td>
-              <td className="list-cell mono" title={s.block}>
-                {s.block}
-              </td>
+              <td className="list-cell mono !whitespace-normal !h-auto py-1">{s.block}</td>
               <td className="list-cell">{s.networks}</td>
-              <td className="list-cell">
+              <td className="list-cell !whitespace-normal !h-auto py-1">
                 {s.worst ? (
                   <Link to={`/sites/${s.code}?finding=${encodeURIComponent(s.worst.id)}`} className="hover:underline">
                     <Mark severity={s.worst.severity} /> {s.worst.title}
                     {s.findings > 1 && ` and ${s.findings - 1} more`}
                   </Link>
                 ) : (
-                  <span className="text-ink-3">keeps every {s.meant > 0 && 'other '}rule</span>
+                  <span className="text-ink-3">no {s.meant > 0 && 'other '}problems</span>
                 )}
                 {s.meant > 0 && <span className="text-ink-3">, {s.meant} meant so</span>}
-                {s.orders > 0 && (
-                  <span className="text-ink-2 ml-3">
-                    {s.orders} open work order{s.orders > 1 && 's'}
-                  </span>
-                )}
               </td>
-              <td className="list-cell text-ink-2">
-                rev. {s.revision}, <When at={s.changed} />
+              <td className="list-cell text-ink-2">{s.orders > 0 && `${s.orders} open`}</td>
+              <td className="list-cell text-ink-2" title={`Revision ${s.revision}`}>
+                <When at={s.changed} />
               </td>
             </tr>
           ))}

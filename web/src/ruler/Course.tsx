@@ -1,6 +1,7 @@
 import type { ScaleLinear } from 'd3-scale'
 import { memo } from 'react'
 import type { Course as CourseData, Span } from './geometry'
+import { looks, pinKind, shapes } from './looks'
 
 export const courseHeight = 60
 const planHeight = 24
@@ -98,13 +99,6 @@ export const Course = memo(function Course({ course, x, selected, onEdge, onFind
   )
 })
 
-const looks: Record<string, { fill: string; stroke: string; text: string }> = {
-  pool: { fill: 'var(--malachite-t)', stroke: 'var(--malachite)', text: 'var(--malachite-ink)' },
-  exclusion: { fill: 'url(#excluded)', stroke: 'var(--sand)', text: 'var(--sand-ink)' },
-  reserved: { fill: 'none', stroke: 'var(--ink-3)', text: 'var(--ink-2)' },
-  dynamic: { fill: 'none', stroke: 'var(--malachite)', text: 'var(--malachite-ink)' },
-}
-
 const windowLook = { fill: 'var(--seam-2)', stroke: 'var(--ink-3)', text: 'var(--ink-2)' }
 
 function Plan({
@@ -173,12 +167,6 @@ function Plan({
 const fit = (text: string, width: number) =>
   text.length * 6.4 > width - 8 ? `${text.slice(0, Math.max(1, Math.floor((width - 14) / 6.4)))}…` : text
 
-const shapes: Record<string, { outline: string; top: number; left: number; fill: string }> = {
-  reservation: { outline: 'l5 -12 l5 12z', top: 40, left: 5, fill: 'var(--amethyst)' },
-  fixed: { outline: 'h8v8h-8z', top: 31, left: 4, fill: 'var(--ink)' },
-  interface: { outline: 'l5 5.500 l-5 5.500 l-5 -5.500z', top: 29, left: 0, fill: 'var(--ink)' },
-}
-
 /** The pins of a kind in words: some by name, the others counted. */
 function pinNames(pins: CourseData['pins']): string {
   const some = pins.slice(0, 12).map((p) => p.what)
@@ -187,12 +175,11 @@ function pinNames(pins: CourseData['pins']): string {
 
 /** The pins of a course: one path a kind, so that thousands of them draw as quickly as a few. */
 function Pins({ course, middle, selected }: { course: CourseData; middle: (at: number) => number; selected: string }) {
-  const kindOf = (kind: string) => (kind in shapes ? kind : 'interface')
   const chosen = course.pins.find((p) => p.ref === selected)
   return (
     <>
       {Object.entries(shapes).map(([kind, shape]) => {
-        const pins = course.pins.filter((p) => kindOf(p.kind) === kind)
+        const pins = course.pins.filter((p) => pinKind(p.kind) === kind)
         const d = pins.map((p) => `M${(middle(p.at) - shape.left).toFixed(1)} ${shape.top}${shape.outline}`).join('')
         return (
           d && (

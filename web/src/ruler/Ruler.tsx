@@ -1,13 +1,12 @@
-import { scaleLinear } from 'd3-scale'
-import { memo, useEffect, useMemo, useState } from 'react'
+import { memo, useCallback, useEffect, useMemo, useState } from 'react'
 import { SmallButton } from '../parts/SmallButton'
 import { Course, courseHeight } from './Course'
 import { Legend } from './Legend'
 import { Overview } from './Overview'
 import { addressAt, rangeText, thingsAt, type Ruler as RulerData, type Selection, type Span } from './geometry'
-import { useHand, type Row } from './useHand'
+import { foldedIn, laid, pitch, type Row } from './layout'
+import { useHand } from './useHand'
 
-const pitch = courseHeight + 32
 const top = 20
 
 /** What can be made of a selection. */
@@ -33,17 +32,16 @@ export function Ruler(props: Props) {
 
 function Drawn({ ruler, selected, canExclude, actions }: Props) {
   const [width, setWidth] = useState(lastWidth)
-  const rows: Row[] = useMemo(
-    () => ruler.courses.map((course) => ({ course, x: scaleLinear([course.from, course.to + 1], [0, width - 2]) })),
-    [ruler.courses, width],
-  )
-  const { box, setBox, setDrawing, cursor, marked, selection, onEdge, ...hand } = useHand(
+  const [open, setOpen] = useState<readonly number[]>([])
+  const rows = useMemo(() => laid(ruler, width, open), [ruler, width, open])
+  const onEnter = useCallback((row: Row) => setOpen((was) => [...was, ...foldedIn(ruler, row)]), [ruler])
+  const { box, setBox, setDrawing, cursor, marked, selection, onEdge, ...hand } = useHand({
     ruler,
     rows,
-    pitch,
     selected,
     actions,
-  )
+    onEnter,
+  })
   useEffect(() => {
     const watch = new ResizeObserver(([entry]) => {
       lastWidth = Math.max(320, entry?.contentRect.width ?? 0)
@@ -54,7 +52,8 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
       watch.disconnect()
     }
   }, [box])
-  const height = rows.length * pitch
+  const last = rows.at(-1)
+  const height = last ? last.y + last.height : 0
   return (
     <div>
       <Overview ruler={ruler} onWindow={actions.onWindow} />
@@ -73,7 +72,7 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
         onPointerLeave={hand.leave}
         className={
           'relative touch-none select-none ' +
-          (rows.length > 4 ? 'max-h-[370px] overflow-y-auto pr-1 print:max-h-none' : '')
+          (height > 4 * pitch ? 'max-h-[370px] overflow-y-auto pr-1 print:max-h-none' : '')
         }
       >
         {/* A layer of its own: it is not painted again when the list below it scrolls. */}
@@ -99,21 +98,21 @@ function Drawn({ ruler, selected, canExclude, actions }: Props) {
           style={{ overflow: 'visible' }}
           aria-hidden
         >
-          {rows.map((row, i) => (
-            <g key={row.course.from} transform={`translate(0,${top + i * pitch})`}>
+          {rows.map((row) => (
+            <g key={row.from} transform={`translate(0,${row.y + (row.folded ? 0 : top)})`}>
               <Marks row={row} marked={marked} cursor={cursor} />
             </g>
           ))}
         </svg>
       </div>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-1 mt-1 min-h-[34px]">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-1 mt-1 min-h-[24px]">
         <output className="mono text-ink" aria-live="polite">
           {readout(ruler, marked, cursor)}
         </output>
         {selection ? (
           <Make ruler={ruler} selection={selection} canExclude={canExclude} onCreate={actions.onCreate} />
         ) : (
-          <Legend used={ruler.used} pool={ruler.pool} />
+          <Legend ruler={ruler} />
         )}
       </div>
     </div>
@@ -132,7 +131,9 @@ function readout(ruler: RulerData, marked?: Selection, cursor?: number): string 
 }
 
 /** The part of a course that is marked, and the cursor. */
-function Marks({ row: { course: c, x }, marked, cursor }: { row: Row; marked?: Selection; cursor?: number }) {
+function Marks({ row: c, marked, cursor }: { row: Row; marked?: Selection; cursor?: number }) {
+  const { x } = c
+  const tall = c.folded ? c.height - 2 : courseHeight
   const from = marked && Math.max(marked.from, c.from)
   const to = marked && Math.min(marked.to, c.to)
   return (
@@ -142,7 +143,7 @@ function Marks({ row: { course: c, x }, marked, cursor }: { row: Row; marked?: S
           x={x(from)}
           y={0}
           width={x(to + 1) - x(from)}
-          height={courseHeight}
+          height={tall}
           fill="var(--azurite)"
           fillOpacity={0.14}
           stroke="var(--azurite)"
@@ -152,8 +153,8 @@ function Marks({ row: { course: c, x }, marked, cursor }: { row: Row; marked?: S
         <line
           x1={x(cursor + 0.5)}
           x2={x(cursor + 0.5)}
-          y1={-3}
-          y2={courseHeight}
+          y1={c.folded ? 0 : -3}
+          y2={tall}
           stroke="var(--ink)"
           strokeOpacity={0.5}
         />
@@ -171,12 +172,29 @@ type CoursesProps = {
 
 /** What does not change while the pointer moves. */
 const Courses = memo(function Courses({ rows, selected, onEdge, onFinding }: CoursesProps) {
-  return rows.map(({ course, x }, i) => (
-    <g key={course.from} transform={`translate(0,${top + i * pitch})`}>
-      <Course course={course} x={x} selected={selected} onEdge={onEdge} onFinding={onFinding} />
+  return rows.map((row) => (
+    <g key={row.from} transform={`translate(0,${row.y + (row.folded ? 0 : top)})`}>
+      {row.folded ? (
+        <Folded row={row} />
+      ) : (
+        <Course course={row.course} x={row.x} selected={selected} onEdge={onEdge} onFinding={onFinding} />
+      )}
     </g>
   ))
 })
+
+/** Rows without anything in them, in one line. */
+function Folded({ row: { course, x, to, height, last, free } }: { row: Row }) {
+  return (
+    <g className="cursor-pointer">
+      <rect x={0} y={1} width={x(to + 1)} height={height - 4} fill="var(--ground)" stroke="var(--seam-2)" />
+      <text x={6} y={14} className="mono fill-ink-2" fontSize={11.5}>
+        {`${course.first} – ${last}`}
+        <tspan className="font-sans">{`, ${free.toLocaleString('en')} free`}</tspan>
+      </text>
+    </g>
+  )
+}
 
 /** What to make of the addresses that are marked. */
 function Make({

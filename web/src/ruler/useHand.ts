@@ -1,10 +1,17 @@
-import type { ScaleLinear } from 'd3-scale'
 import { useCallback, useEffect, useReducer, useState, type KeyboardEvent, type PointerEvent } from 'react'
-import { rangeText, thingsAt, type Course, type Ruler, type Selection, type Span } from './geometry'
+import { rangeText, thingsAt, type Ruler, type Selection, type Span } from './geometry'
+import { pitch, type Row } from './layout'
 import type { RulerActions } from './Ruler'
 
-/** A course with the scale it is drawn to. */
-export type Row = { course: Course; x: ScaleLinear<number, number> }
+type Props = {
+  ruler: Ruler
+  rows: Row[]
+  /** The part that is selected: what is marked is forgotten when another is. */
+  selected: string
+  actions: RulerActions
+  /** Opens a folded line that is pressed, dragged or moved into. */
+  onEnter: (row: Row) => void
+}
 
 type Drag = { kind: 'select'; anchor: number } | { kind: 'edge'; span: Span; edge: 'start' | 'end' }
 
@@ -13,9 +20,8 @@ type Hand = { cursor?: number; drag?: Drag; ghost?: Selection; selection?: Selec
 
 const span = (a: number, b: number): Selection => ({ from: Math.min(a, b), to: Math.max(a, b) })
 
-/** Pointing, dragging and keys on the ruler. pitch is the height of a course with the space below it, selected the
- * part that is selected: what is marked is forgotten when another is. */
-export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: string, actions: RulerActions) {
+/** Pointing, dragging and keys on the ruler. */
+export function useHand({ ruler, rows, selected, actions, onEnter }: Props) {
   const [hand, set] = useReducer((was: Hand, now: Partial<Hand>) => ({ ...was, ...now }), { beside: selected })
   if (hand.beside !== selected) set({ beside: selected, selection: undefined })
   const [box, setBox] = useState<HTMLElement | null>(null)
@@ -32,10 +38,15 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
   const offsetAt = (e: PointerEvent) => {
     const r = drawing?.getBoundingClientRect()
     if (!r) return 0
-    const at = Math.min(rows.length - 1, Math.max(0, Math.floor((e.clientY - r.top) / pitch)))
-    const row = rows[at]
+    const row = rows.findLast((one) => one.y <= e.clientY - r.top) ?? rows[0]
     if (!row) return 0
-    return Math.min(row.course.to, Math.max(row.course.from, Math.floor(row.x.invert(e.clientX - r.left))))
+    return Math.min(row.to, Math.max(row.from, Math.floor(row.x.invert(e.clientX - r.left))))
+  }
+  const rowOf = (offset: number) => rows.find((row) => offset >= row.from && offset <= row.to)
+  const enter = (offset: number) => {
+    const row = rowOf(offset)
+    if (row?.folded) onEnter(row)
+    return row
   }
   const onEdge = useCallback(
     (s: Span, edge: 'start' | 'end', e: PointerEvent) => {
@@ -49,11 +60,13 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
     if (e.button !== 0) return
     box?.setPointerCapture(e.pointerId)
     const at = offsetAt(e)
-    set({ drag: { kind: 'select', anchor: at }, cursor: at })
     select(undefined)
+    if (enter(at)?.folded) set({ cursor: undefined })
+    else set({ drag: { kind: 'select', anchor: at }, cursor: at })
   }
   const move = (e: PointerEvent) => {
     const at = offsetAt(e)
+    if (drag) enter(at)
     if (drag?.kind === 'edge') {
       const was = whole(ruler, drag.span)
       const to = snap(ruler, at, drag.edge)
@@ -87,10 +100,9 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
       if (e.shiftKey) select(span(selection ? (selection.from === at ? selection.to : selection.from) : at, next))
       else select(undefined)
       set({ cursor: next })
-      showRow(box, rows.findIndex((r) => next >= r.course.from && next <= r.course.to) * pitch, pitch)
-      const first = rows[0]
-      const last = rows.at(-1)
-      if (first && last && (next < first.course.from || next > last.course.to)) actions.onWindow(next)
+      const row = enter(next)
+      if (row) showRow(box, row)
+      else actions.onWindow(next)
     } else if (e.key === 'Enter' && cursor !== undefined) {
       e.preventDefault()
       const [thing] = thingsAt(ruler, cursor).filter((t) => t.ref)
@@ -114,11 +126,11 @@ export function useHand(ruler: Ruler, rows: Row[], pitch: number, selected: stri
   }
 }
 
-/** Scrolls the ruler, and the page, so that the course at a height is in view. */
-function showRow(box: HTMLElement | null, top: number, pitch: number) {
-  if (!box || top < 0) return
-  if (top < box.scrollTop) box.scrollTop = top
-  else if (top + pitch > box.scrollTop + box.clientHeight) box.scrollTop = top + pitch - box.clientHeight
+/** Scrolls the ruler, and the page, so that a row is in view. */
+function showRow(box: HTMLElement | null, { y }: Row) {
+  if (!box) return
+  if (y < box.scrollTop) box.scrollTop = y
+  else if (y + pitch > box.scrollTop + box.clientHeight) box.scrollTop = y + pitch - box.clientHeight
   box.scrollIntoView({ block: 'nearest' })
 }
 

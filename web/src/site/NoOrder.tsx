@@ -1,59 +1,62 @@
+import { useNavigate } from 'react-router'
 import type { Schemas, View } from '../api/client'
+import { OtherOrders, TrayBar, type TrayOrder } from '../frame/TrayBar'
+import { endedSays, TakeUp } from '../frame/Tray'
 import type { Asked } from './pageState'
 
-/** Where the tray is while a work order for the site is open: the way to one, and to those of others. */
-export function NoOrder({
-  view,
-  current,
-  ask,
-  take,
-}: {
+type Props = {
   view: View
   current?: Schemas['Head']
   ask: (asked: Asked) => void
   take: (id: number) => void
-}) {
-  const elsewhere = current?.state === 'open'
-  const [open] = view.orders
+}
+
+/** The tray while no work order for the site is open: it is shown as it stands, and how to change it. */
+export function NoOrder({ view, current, ask, take }: Props) {
+  const navigate = useNavigate()
+  const here: TrayOrder[] = view.orders.map((o) => ({
+    id: o.id,
+    name: o.name,
+    title: o.title,
+    says: `Open at this site, by ${o.by}`,
+    go: () => take(o.id),
+  }))
+  const working = current?.state === 'open' || current?.state === 'pushing'
+  const elsewhere: TrayOrder[] =
+    working && !here.some((o) => o.id === current.id)
+      ? [
+          {
+            id: current.id,
+            name: current.name,
+            title: current.title,
+            says: 'For another site',
+            go: () => void navigate(`/orders/${current.id}`),
+          },
+        ]
+      : []
+  const others = [...here, ...elsewhere]
+  const ended = current && !working && current.site === view.site.code ? current : undefined
   return (
-    <div
-      id="tray"
-      data-place="tray"
-      className={
-        'print:hidden col-span-full bg-basalt text-on-basalt-2 flex flex-wrap items-center gap-x-4 gap-y-1.5 ' +
-        'px-4 py-2 min-h-[56px] border-t border-basalt-line'
-      }
-    >
-      <span>
-        Shown as it stands at revision {view.site.revision}.{' '}
-        {elsewhere ? `${current.name} is for another site. ` : open ? '' : 'Edits are kept in a work order.'}
-        {open && (
-          <>
-            {open.by} has <b className="text-on-basalt">{open.name}</b> {open.title} open
-            {view.orders.length > 1 && `, and ${view.orders.length - 1} more`}.
-          </>
-        )}
-      </span>
-      <span className="ml-auto flex flex-wrap gap-2">
-        {open && (
+    <TrayBar
+      label="No work order"
+      buttons={
+        <>
+          {ended && <TakeUp head={ended} />}
+          <OtherOrders orders={others} />
           <button
-            className="btn btn-dark"
+            className={`btn ${others.length > 0 ? 'btn-dark' : 'btn-next'}`}
             onClick={() => {
-              take(open.id)
+              ask({ kind: 'order' })
             }}
           >
-            Go on with {open.name}
+            Open a work order
           </button>
-        )}
-        <button
-          className={`btn ${elsewhere || open ? 'btn-dark' : 'btn-next'}`}
-          onClick={() => {
-            ask({ kind: 'order' })
-          }}
-        >
-          Open a work order
-        </button>
+        </>
+      }
+    >
+      <span className="truncate" role={ended ? 'status' : undefined} title={ended && endedSays(ended)}>
+        {ended ? endedSays(ended) : `Shown as it stands at revision ${view.site.revision}.`}
       </span>
-    </div>
+    </TrayBar>
   )
 }

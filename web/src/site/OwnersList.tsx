@@ -89,7 +89,7 @@ export function OwnersList({ rows, selected, zone, scroller, onSelect, onPaste, 
   }
   return (
     <>
-      <div className="flex flex-wrap justify-end gap-2 mt-1.5 mb-0.5 print:hidden">
+      <div className="flex flex-wrap justify-end gap-2 mt-1 print:hidden">
         {onFirstPool && (
           <button className="btn !h-[28px]" onClick={onFirstPool}>
             Add the first pool

@@ -5,6 +5,7 @@ import { Beside } from './Beside'
 import { FirstSteps } from './FirstSteps'
 import { Empty } from '../parts/Empty'
 import { Ruler } from '../ruler/Ruler'
+import { Strip } from '../ruler/Strip'
 import { Section } from '../section/Section'
 import { GoneNote } from './GoneNote'
 import { Inspector } from './Inspector'
@@ -16,6 +17,9 @@ import { useSitePage } from './useSitePage'
 import { Windows } from './Windows'
 import { NamesFace } from '../names/NamesFace'
 import { Loading } from '../parts/Loading'
+
+/** The tabs on which the ruler gives way. */
+const otherTabs = ['options', 'observed', 'try', 'forecast', 'devices']
 
 /** One site: the Section, the ruler of a network, its list, and the inspector. */
 export function SitePage() {
@@ -69,12 +73,16 @@ export function SitePage() {
             <Beside view={view} onOpen={page.inspect} />
             <Alert className="mt-2">{state.says}</Alert>
             <div className="mt-2.5">
-              <Ruler
-                ruler={network.ruler}
-                selected={look.select ?? ''}
-                canExclude={network.pools.length > 0}
-                actions={page.ruler}
-              />
+              {otherTabs.includes(page.tab) ? (
+                <Strip ruler={network.ruler} onOpen={() => go({ tab: 'addresses' })} />
+              ) : (
+                <Ruler
+                  ruler={network.ruler}
+                  selected={look.select ?? ''}
+                  canExclude={network.pools.length > 0}
+                  actions={page.ruler}
+                />
+              )}
             </div>
             <NetworkTabs page={page} view={view} network={network} scroller={scroller} />
           </>
