@@ -100,7 +100,7 @@ func TestWhatDoesDoes(t *testing.T) {
 	})
 }
 
-// Clients that come back are the same: ten who come on each of three days are ten, all of them returning, and thirty who
+// Clients that come back are the same: ten who come on each of three days are ten, all returning, and thirty who
 // come once each are thirty. One whose lease is renewed from day to day is there on each of them.
 func Test46ClientsThatComeBackAreTheSame(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)

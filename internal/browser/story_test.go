@@ -206,6 +206,7 @@ func TestRecoveryWard(t *testing.T) {
 	b.see("ward.kelder.larkrise.example")
 	b.axe("try a client")
 	b.picture("try-a-client")
+	b.click("[role=tab]", "Addresses")
 	b.until("the dot on the ruler",
 		`() => [...document.querySelectorAll('[aria-roledescription=ruler] path[data-seen]')]
 			.reduce((n, p) => n + Number(p.dataset.seen), 0) > 0`)

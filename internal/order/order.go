@@ -45,7 +45,8 @@ func (o *Order) Window(now time.Time, zone *time.Location) error {
 	switch {
 	case o.NotBefore != nil && now.Before(*o.NotBefore):
 		return actor.Refuse(actor.Conflict,
-			"Its change window opens on %s. Leave it to start automatically then, or change the window.", at(o.NotBefore))
+			"Its change window opens on %s. Leave it to start automatically then, or change the window.",
+			at(o.NotBefore))
 	case o.NotAfter != nil && now.After(*o.NotAfter):
 		return actor.Refuse(actor.Conflict, "Its change window ended on %s. Give it another one.", at(o.NotAfter))
 	}

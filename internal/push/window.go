@@ -106,11 +106,11 @@ func (s *Service) setOrder(
 		actor.Publish(ctx, s.store.Queries, actor.OrderEvent(id, 0)))
 }
 
-// Wait leaves a rehearsed order to start automatically when its window opens, or not any more. It is refused where a push
-// would be for any other reason than the window.
+// Wait leaves a rehearsed order to start automatically when its window opens, or not any more. It is refused where a
+// push would be for any other reason than the window.
 func (s *Service) Wait(ctx context.Context, by actor.Technician, id int64, version int32, on bool) error {
 	if !on {
-		return s.setOrder(ctx, by, id, "waits-no-more", "Not left to start automatically any more", func() (int64, error) {
+		return s.setOrder(ctx, by, id, "waits-no-more", "Does not start automatically any more", func() (int64, error) {
 			return s.store.EndWaiting(ctx, gen.EndWaitingParams{ID: id})
 		})
 	}
@@ -136,7 +136,8 @@ func (s *Service) Wait(ctx context.Context, by actor.Technician, id int64, versi
 	if err := head.RefusesPush(); err != nil {
 		return err
 	}
-	says := "Left to start automatically on " + d.Order.NotBefore.In(d.Doc().Location()).Format("2 January 2006 15:04 MST")
+	says := "Left to start automatically on " + d.Order.NotBefore.In(d.Doc().Location()).Format(
+		"2 January 2006 15:04 MST")
 	return s.setOrder(ctx, by, id, "waits", says, func() (int64, error) {
 		return s.store.SetWaiting(ctx, gen.SetWaitingParams{By: &by.ID, ID: id, Version: version})
 	})

@@ -265,7 +265,8 @@ func (n *namer) layers() []ResolverLayer {
 		}
 		out = append(out, ResolverLayer{ID: layerServers, Title: "Other servers", Count: len(r.Domains),
 			Says: cmp.Or(first, "none for a single domain"), Ref: resolver.String()})
-		out = append(out, ResolverLayer{ID: layerHome, Title: "Not forwarded", Says: keptWords(r), Count: len(r.Silenced),
+		out = append(out, ResolverLayer{ID: layerHome, Title: "Not forwarded", Says: keptWords(r), Count: len(
+			r.Silenced),
 			Ref: resolver.String()})
 		var to []string
 		for _, f := range r.Forwarders {

@@ -193,8 +193,9 @@ func TestSeenTryAndFind(t *testing.T) {
 		"10.84.18.57": "label-prn", "0000.5e00.531c": "xray-plate", "vlan 48": "Imaging", "90": "Waiting room",
 		"vaccine": "vaccine-fridge", "kelder": "Kelder Bridge surgery", "hand": "Handsets", "10.84.20.33": "Imaging",
 		"10.84.18.5": "label-prn", ".18.57": "label-prn", "5e00.531c": "xray-plate", "5E-00-53-1C": "xray-plate",
-		"00005e00531c": "xray-plate", "5e:00:53:fe": "visitor", "visi": "visitor", "two owners": "Two owners of 10.84.18.57",
-		"WO-1": "Find me", "wo-0001": "Find me", "LR-77": "Find me", "maren": "Find me",
+		"00005e00531c": "xray-plate", "5e:00:53:fe": "visitor", "visi": "visitor",
+		"two owners": "Two owners of 10.84.18.57",
+		"WO-1":       "Find me", "wo-0001": "Find me", "LR-77": "Find me", "maren": "Find me",
 	} {
 		hits, err := o.Sites.Find(ctx, query)
 		require.NoError(t, err)

@@ -367,8 +367,9 @@ function Onward({ head, acts, next }: { head: Schemas['Head']; acts: Acts; next:
         title={head.refuses}
         onClick={acts.push}
       >
-        Push
-        <span className="max-[1000px]:hidden">{target}</span>{' '}
+        <span>
+          Push<span className="max-[1000px]:hidden">{target}</span>
+        </span>
         {can.push && <kbd className="max-[900px]:hidden">Ctrl ⏎</kbd>}
       </button>
     </>
