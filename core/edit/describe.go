@@ -85,6 +85,9 @@ func turned(in []*site.Site, kind, name string, was, now any) []string {
 	case now == true || now == false || was == true && now == nil:
 		return []string{switched(kind, name, now == true)}
 	}
+	if name == "options" {
+		return optionsTurned(in[0], was, now)
+	}
 	f, _ := fieldOf(kind, name)
 	if f != nil && f.Input == site.InputSecret && now != nil {
 		return []string{"another " + f.Sentence()}
@@ -100,6 +103,58 @@ func turned(in []*site.Site, kind, name string, was, now any) []string {
 		return named(in, f, v)
 	}
 	return []string{fmt.Sprintf("%s %s, was %s", label, say(now), say(was))}
+}
+
+// optionsTurned says what became of each option of a list, by its name: those that are there now, then those that are
+// gone.
+func optionsTurned(s *site.Site, was, now any) (out []string) {
+	read := func(v any) (list []site.Option) {
+		raw, err := json.Marshal(v)
+		if err == nil {
+			err = json.Unmarshal(raw, &list)
+		}
+		if err != nil {
+			return nil
+		}
+		return list
+	}
+	with := func(list []site.Option, code uint8) site.Option {
+		i := slices.IndexFunc(list, func(o site.Option) bool { return o.Code == code })
+		if i < 0 {
+			return site.Option{Value: "not set"}
+		}
+		return list[i]
+	}
+	before, after := read(was), read(now)
+	own := s.Own()
+	name := func(code uint8) string {
+		if def, ok := own.Lookup(code); ok {
+			return def.InSentence()
+		}
+		return fmt.Sprintf("option %d", code)
+	}
+	for _, o := range after {
+		old := with(before, o.Code)
+		says := name(o.Code) + " " + o.Value
+		if old.Value != o.Value {
+			says += ", was " + old.Value
+		}
+		switch {
+		case o.Always && !old.Always:
+			says += ", also to clients that do not ask for it"
+		case old.Always && !o.Always:
+			says += ", only to clients that ask for it"
+		case o == old:
+			continue
+		}
+		out = append(out, says)
+	}
+	for _, o := range before {
+		if with(after, o.Code).Code == 0 {
+			out = append(out, fmt.Sprintf("%s not set, was %s", name(o.Code), o.Value))
+		}
+	}
+	return out
 }
 
 // switched says what a switch is now: of the one that puts a part on or off, that; of another what

@@ -111,6 +111,8 @@ func TestTogether(t *testing.T) {
 		"dead-link":         deadLink,
 		"keys-again":        keysAgain,
 		"live-again":        liveAgain,
+		"one-tray":          oneTray,
+		"ruler-gives-way":   rulerGivesWay,
 	})
 }
 

@@ -186,7 +186,7 @@ const Courses = memo(function Courses({ rows, selected, onEdge, onFinding }: Cou
 /** Rows without anything in them, in one line. */
 function Folded({ row: { course, x, to, height, last, free } }: { row: Row }) {
   return (
-    <g className="cursor-pointer">
+    <g className="cursor-pointer" data-folded>
       <rect x={0} y={1} width={x(to + 1)} height={height - 4} fill="var(--ground)" stroke="var(--seam-2)" />
       <text x={6} y={14} className="mono fill-ink-2" fontSize={11.5}>
         {`${course.first} – ${last}`}
