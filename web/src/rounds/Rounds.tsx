@@ -60,7 +60,7 @@ export function Rounds() {
           className="field !w-[220px] !h-[30px]"
         />
       </div>
-      <table className="mt-3 table-fixed folds">
+      <table className="mt-3 table-fixed folds rounds">
         <thead>
           <tr>
             <SortHead by="name" label="Site" width="16.5%" {...sorting} />
