@@ -435,5 +435,5 @@ func Test62ADeviceLooksEveryFiveMinutes(t *testing.T) {
 		Enabled: true}}
 	steps := plan.Between(was, now)
 	require.Len(t, steps, 1)
-	assert.Equal(t, "It has the address of wan; the device looks every 5 minutes", steps[0].Why)
+	assert.Equal(t, "It has the address of wan; the device checks it every 5 minutes", steps[0].Why)
 }
